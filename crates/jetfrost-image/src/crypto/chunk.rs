@@ -1,0 +1,148 @@
+//! Sealing and opening chunks (§ 4).
+
+use super::random::{Random, random_array};
+use super::{NONCE, OpenError, StoreKeys, TAG, open_in_place, seal_in_place};
+use crate::format::{FormatError, MAX_CHUNK};
+use crate::id::ChunkName;
+
+const STORED: u8 = 0;
+const ZSTD: u8 = 1;
+/// Below this a frame's own head eats what it saves.
+const WORTH_COMPRESSING: usize = 64;
+/// Bytes at the front that are tried before a large chunk is compressed whole.
+const SAMPLE: usize = 16 << 10;
+
+/// Seals chunks; keeps its buffers from one to the next.
+pub struct Sealer {
+    keys: StoreKeys,
+    compressor: zstd::bulk::Compressor<'static>,
+    buffer: Vec<u8>,
+}
+
+impl Sealer {
+    /// A sealer that compresses at `level`.
+    #[must_use]
+    pub fn new(keys: StoreKeys, level: i32) -> Self {
+        let compressor = zstd::bulk::Compressor::new(level).expect("a compressor can be made");
+        Self { keys, compressor, buffer: vec![0; zstd::zstd_safe::compress_bound(MAX_CHUNK)] }
+    }
+
+    /// Appends the sealed form of `content`, whose name is `name`, to `out`.
+    ///
+    /// The key depends on the content alone, so even a repeated nonce could only repeat the same message.
+    pub fn seal(&mut self, name: &ChunkName, content: &[u8], random: &dyn Random, out: &mut Vec<u8>) {
+        debug_assert!(!content.is_empty() && content.len() <= MAX_CHUNK);
+        let nonce: [u8; NONCE] = random_array(random);
+        let start = out.len();
+        out.extend(nonce);
+        match self.compress(content) {
+            Some(n) => {
+                out.push(ZSTD);
+                out.extend(&self.buffer[..n]);
+            }
+            None => {
+                out.push(STORED);
+                out.extend(content);
+            }
+        }
+        let key = self.keys.chunk_key(name);
+        let tag = seal_in_place(&key, nonce, name.as_bytes(), &mut out[start + NONCE..]);
+        out.extend(tag);
+    }
+
+    /// Compresses into the buffer; says how long the result is if it is worth having.
+    fn compress(&mut self, content: &[u8]) -> Option<usize> {
+        if content.len() < WORTH_COMPRESSING {
+            return None;
+        }
+        if content.len() >= 4 * SAMPLE {
+            let middle = content.len() / 2;
+            let sample = &content[middle..middle + SAMPLE];
+            let n = self.compressor.compress_to_buffer(sample, &mut self.buffer[..]).ok()?;
+            if n > SAMPLE - SAMPLE / 32 {
+                return None;
+            }
+        }
+        let n = self.compressor.compress_to_buffer(content, &mut self.buffer[..]).ok()?;
+        (n < content.len()).then_some(n)
+    }
+}
+
+/// Opens a sealed chunk and checks that its content has the name.
+///
+/// # Errors
+/// [`OpenError::Altered`] when it is not what was sealed under this name.
+pub fn open_chunk(keys: &StoreKeys, name: &ChunkName, sealed: &mut [u8]) -> Result<Vec<u8>, OpenError> {
+    if sealed.len() < NONCE + 1 + TAG {
+        return Err(OpenError::Altered);
+    }
+    let (nonce, data) = sealed.split_at_mut(NONCE);
+    let nonce: [u8; NONCE] = (&*nonce).try_into().expect("split there");
+    let opened = open_in_place(&keys.chunk_key(name), nonce, name.as_bytes(), data).ok_or(OpenError::Altered)?;
+    let (method, body) = opened.split_first().ok_or(OpenError::Altered)?;
+    let content = match *method {
+        STORED => body.to_vec(),
+        ZSTD => zstd::bulk::decompress(body, MAX_CHUNK).map_err(|_| OpenError::Altered)?,
+        _ => {
+            return Err(FormatError::Damaged { what: "a chunk", why: "its method is unknown" }.into());
+        }
+    };
+    if content.len() > MAX_CHUNK || keys.name(&content) != *name {
+        return Err(OpenError::Altered);
+    }
+    Ok(content)
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::super::{SeededRandom, StoreKey, SystemRandom};
+    use super::*;
+    use crate::id::StoreId;
+
+    fn keys() -> StoreKeys {
+        StoreKeys::derive(StoreId([1; 16]), &StoreKey([2; 32]))
+    }
+
+    fn seal(content: &[u8]) -> (ChunkName, Vec<u8>) {
+        let name = keys().name(content);
+        let mut sealed = Vec::new();
+        Sealer::new(keys(), 1).seal(&name, content, &SystemRandom::default(), &mut sealed);
+        (name, sealed)
+    }
+
+    proptest! {
+        #[test]
+        fn chunks_round_trip(content in proptest::collection::vec(any::<u8>(), 1..5000), repeat in 1_usize..50) {
+            let content = content.repeat(repeat);
+            let (name, mut sealed) = seal(&content);
+            prop_assert_eq!(open_chunk(&keys(), &name, &mut sealed), Ok(content));
+        }
+
+        #[test]
+        fn a_flipped_bit_is_an_error(bit in 0_usize..8, seed: usize) {
+            let (name, mut sealed) = seal(b"the north jetty, surveyed at low water");
+            let at = seed % sealed.len();
+            sealed[at] ^= 1 << bit;
+            prop_assert_eq!(open_chunk(&keys(), &name, &mut sealed), Err(OpenError::Altered));
+        }
+    }
+
+    #[test]
+    fn what_repeats_shrinks_and_what_does_not_stays() {
+        let (_, zeros) = seal(&vec![0; MAX_CHUNK]);
+        assert!(zeros.len() < 1000);
+        let mut noise = vec![0; MAX_CHUNK];
+        SeededRandom::new(b"noise").fill(&mut noise);
+        let (_, sealed) = seal(&noise);
+        assert_eq!(sealed.len(), MAX_CHUNK + NONCE + 1 + TAG);
+    }
+
+    #[test]
+    fn a_sound_chunk_under_another_name_is_an_error() {
+        let (_, mut sealed) = seal(b"one");
+        let (other, _) = seal(b"two");
+        assert_eq!(open_chunk(&keys(), &other, &mut sealed), Err(OpenError::Altered));
+    }
+}

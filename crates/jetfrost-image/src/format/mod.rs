@@ -1,0 +1,98 @@
+//! Bytes to structures and back, and nothing else: no files, no keys, no clock.
+//!
+//! Every reader here is given bytes that nobody has checked. It refuses what it does not know and never
+//! allocates more than the bytes at hand can justify.
+
+mod content;
+mod cursor;
+mod entry;
+mod index_run;
+mod needs;
+mod point;
+mod recovery_key;
+mod segment;
+mod slot;
+mod store_file;
+
+use minicbor::{Decode, Encode};
+
+pub use content::{Content, MAX_DEPTH, Part};
+pub use entry::{Entry, EntryKind, EntryPage, Flags};
+pub use index_run::{IndexEntry, RunHead, RunLayout};
+pub use needs::{NEEDS_HEAD_LEN, NeedsHead, NeedsScanner, NeedsSummary, encode_needs};
+pub use point::{Cause, Exception, PointBody, PointFile, PointHead, PointKind, exceptions_from_page};
+pub use recovery_key::{RecoveryKey, RecoveryKeyError};
+pub use segment::{
+    FinishedSegment, MAX_SEGMENT, RECORD_HEAD, RecordHead, SEGMENT_HEAD, SegmentBuilder, SegmentEntry, SegmentScanner,
+    read_footer,
+};
+pub use slot::{ArgonCost, Slot, SlotKind};
+pub use store_file::StoreFile;
+
+/// The format version that this code reads and writes.
+pub const VERSION: u16 = 1;
+
+/// The most content that a chunk may hold, in bytes.
+pub const MAX_CHUNK: usize = 1 << 20;
+
+/// Why bytes are not what they should be.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum FormatError {
+    /// Fewer bytes than the structure needs.
+    #[error("{what} is cut short")]
+    CutShort {
+        /// The structure.
+        what: &'static str,
+    },
+    /// The first bytes belong to something else.
+    #[error("this is not {what}")]
+    NotOne {
+        /// The structure that was expected.
+        what: &'static str,
+    },
+    /// Written by a later program.
+    #[error("{what} has format version {found}, and this program knows version 1; use a newer one")]
+    UnknownVersion {
+        /// The structure.
+        what: &'static str,
+        /// The version in it.
+        found: u64,
+    },
+    /// Bytes that contradict each other or the format.
+    #[error("{what} is damaged: {why}")]
+    Damaged {
+        /// The structure.
+        what: &'static str,
+        /// What contradicts what.
+        why: &'static str,
+    },
+}
+
+impl FormatError {
+    pub(crate) fn damaged(what: &'static str, why: &'static str) -> Self {
+        Self::Damaged { what, why }
+    }
+}
+
+/// CBOR of a value whose encoding cannot fail.
+pub(crate) fn to_cbor<T: Encode<()>>(value: &T) -> Vec<u8> {
+    minicbor::to_vec(value).expect("writing to a vector does not fail")
+}
+
+/// A value from bytes that hold exactly one CBOR item.
+pub(crate) fn from_cbor<'b, T: Decode<'b, ()>>(what: &'static str, bytes: &'b [u8]) -> Result<T, FormatError> {
+    let mut decoder = minicbor::Decoder::new(bytes);
+    let value = decoder.decode().map_err(|_| FormatError::damaged(what, "it is not the CBOR that belongs here"))?;
+    if decoder.position() == bytes.len() { Ok(value) } else { Err(FormatError::damaged(what, "bytes follow its end")) }
+}
+
+/// The values of a CBOR sequence (RFC 8742).
+pub(crate) fn from_cbor_sequence<'b, T: Decode<'b, ()>>(what: &'static str, bytes: &'b [u8]) -> Result<Vec<T>, FormatError> {
+    let mut decoder = minicbor::Decoder::new(bytes);
+    let mut values = Vec::new();
+    while decoder.position() < bytes.len() {
+        values.push(decoder.decode().map_err(|_| FormatError::damaged(what, "it is not the CBOR that belongs here"))?);
+    }
+    Ok(values)
+}

@@ -1,0 +1,135 @@
+//! A directory on a local file system.
+
+use std::fs::{self, File, OpenOptions};
+use std::io::{self, Write};
+use std::os::unix::fs::{DirBuilderExt, FileExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use super::{Listed, Medium, StoredFile, WritableFile};
+
+/// Keeps a store's files under one directory of the local file system.
+#[derive(Debug)]
+pub struct DirectoryMedium {
+    root: PathBuf,
+}
+
+impl DirectoryMedium {
+    /// A medium in `root`, which must exist.
+    #[must_use]
+    pub fn new(root: impl Into<PathBuf>) -> Self {
+        Self { root: root.into() }
+    }
+
+    fn path(&self, path: &str) -> PathBuf {
+        if path.is_empty() { self.root.clone() } else { self.root.join(path) }
+    }
+
+    fn entries(&self, directory: &str, mut each: impl FnMut(String, &fs::Metadata)) -> io::Result<()> {
+        let entries = match fs::read_dir(self.path(directory)) {
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),
+            other => other?,
+        };
+        for entry in entries {
+            let entry = entry?;
+            // A file that went away in between is not in the listing; names that are not text are not ours.
+            if let (Ok(name), Ok(metadata)) = (entry.file_name().into_string(), entry.metadata()) {
+                each(name, &metadata);
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Medium for DirectoryMedium {
+    fn list(&self, directory: &str) -> io::Result<Vec<Listed>> {
+        let mut files = Vec::new();
+        self.entries(directory, |name, metadata| {
+            if metadata.is_file() {
+                files.push(Listed { name, len: metadata.len() });
+            }
+        })?;
+        files.sort_unstable();
+        Ok(files)
+    }
+
+    fn directories(&self, directory: &str) -> io::Result<Vec<String>> {
+        let mut names = Vec::new();
+        self.entries(directory, |name, metadata| {
+            if metadata.is_dir() {
+                names.push(name);
+            }
+        })?;
+        names.sort_unstable();
+        Ok(names)
+    }
+
+    fn open(&self, path: &str) -> io::Result<Arc<dyn StoredFile>> {
+        let file = File::open(self.path(path))?;
+        let len = file.metadata()?.len();
+        Ok(Arc::new(Open { file, len }))
+    }
+
+    fn make_directory(&self, path: &str) -> io::Result<()> {
+        match fs::DirBuilder::new().mode(0o700).create(self.path(path)) {
+            Err(e) if e.kind() == io::ErrorKind::AlreadyExists => return Ok(()),
+            other => other?,
+        }
+        sync(self.path(path).parent().unwrap_or(&self.root))
+    }
+
+    fn create(&self, path: &str) -> io::Result<Box<dyn WritableFile>> {
+        let file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(self.path(path))?;
+        Ok(Box::new(Writing(file)))
+    }
+
+    fn rename(&self, from: &str, to: &str) -> io::Result<()> {
+        fs::rename(self.path(from), self.path(to))
+    }
+
+    fn sync_directory(&self, path: &str) -> io::Result<()> {
+        sync(&self.path(path))
+    }
+
+    fn remove(&self, path: &str) -> io::Result<()> {
+        fs::remove_file(self.path(path))
+    }
+}
+
+fn sync(directory: &Path) -> io::Result<()> {
+    File::open(directory)?.sync_all()
+}
+
+#[derive(Debug)]
+struct Open {
+    file: File,
+    len: u64,
+}
+
+impl StoredFile for Open {
+    fn len(&self) -> u64 {
+        self.len
+    }
+
+    fn read_exact_at(&self, buf: &mut [u8], offset: u64) -> io::Result<()> {
+        self.file.read_exact_at(buf, offset)
+    }
+}
+
+struct Writing(File);
+
+impl Write for Writing {
+    fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
+        self.0.write(buf)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+impl WritableFile for Writing {
+    fn sync(&mut self) -> io::Result<()> {
+        self.0.sync_data()
+    }
+}

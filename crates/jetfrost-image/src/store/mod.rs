@@ -1,0 +1,406 @@
+//! An image store as the service keeps it: segments, index, needs and points, without any key.
+
+mod index;
+mod intake;
+mod names;
+mod run;
+
+#[cfg(test)]
+mod tests;
+
+use std::collections::BTreeSet;
+use std::io;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
+
+pub use intake::{NeedsIntake, SegmentIntake};
+
+use crate::format::{FormatError, NeedsScanner, NeedsSummary, PointFile, PointHead, RECORD_HEAD, RecordHead, Slot, StoreFile};
+use crate::id::{ChunkName, SegmentHash, StoreId};
+use crate::medium::{Medium, STAGING, publish_bytes, read_whole};
+use index::Index;
+
+/// Small files are not read beyond this: `store.cbor`, slots.
+const MAX_SMALL: u64 = 64 << 10;
+/// Point files are not read beyond this.
+pub const MAX_POINT: u64 = 4 << 20;
+
+/// Why a store refused or failed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum StoreError {
+    /// The medium failed.
+    #[error("{doing} failed")]
+    Medium {
+        /// What was being done.
+        doing: &'static str,
+        /// What the medium said.
+        #[source]
+        source: io::Error,
+    },
+    /// Bytes are not in the format.
+    #[error(transparent)]
+    Format(#[from] FormatError),
+    /// There is no store here.
+    #[error("there is no image store here")]
+    NoStore,
+    /// There is one already.
+    #[error("there is an image store here already")]
+    StoreExists,
+    /// Something of another store was offered.
+    #[error("this belongs to another image store")]
+    OtherStore,
+    /// What arrived is not what it was announced as.
+    #[error("what arrived has another hash than its name says")]
+    WrongHash,
+    /// No such point.
+    #[error("there is no recovery point {0}")]
+    NoPoint(u64),
+    /// A point that does not follow the latest one.
+    #[error("the next recovery point is {expected}, not {found}")]
+    OutOfOrder {
+        /// The sequence that is next.
+        expected: u64,
+        /// The sequence that was offered.
+        found: u64,
+    },
+    /// A point that was made without knowledge of the latest one.
+    #[error("this recovery point was made without knowing the latest one")]
+    OtherPredecessor,
+    /// A point without its needs, or whose needs do not add up.
+    #[error("what the recovery point needs does not add up: {0}")]
+    Needs(&'static str),
+    /// A point that needs chunks that are not there.
+    #[error("{missing} chunks that the recovery point needs are not here")]
+    ChunksMissing {
+        /// How many.
+        missing: u64,
+    },
+    /// A chunk that is not there.
+    #[error("chunk {0} is not here")]
+    NoChunk(ChunkName),
+    /// A chunk whose stored bytes are damaged.
+    #[error("chunk {name} is damaged in segment {segment}")]
+    DamagedChunk {
+        /// The chunk.
+        name: ChunkName,
+        /// Where it lies.
+        segment: SegmentHash,
+    },
+}
+
+/// For `map_err`: what was being done when the medium failed.
+fn medium(doing: &'static str) -> impl Fn(io::Error) -> StoreError {
+    move |source| StoreError::Medium { doing, source }
+}
+
+type Result<T, E = StoreError> = std::result::Result<T, E>;
+
+/// An open image store. All methods may be called from several threads.
+#[derive(Debug)]
+pub struct Store {
+    medium: Arc<dyn Medium>,
+    id: StoreId,
+    index: RwLock<Index>,
+    points: Mutex<BTreeSet<u64>>,
+    used: AtomicU64,
+}
+
+impl Store {
+    /// Makes a new, empty store and opens it.
+    ///
+    /// # Errors
+    /// [`StoreError::StoreExists`]; [`StoreError::Medium`].
+    pub fn create(on: Arc<dyn Medium>, file: &StoreFile) -> Result<Self> {
+        if on.open(names::STORE_FILE).is_ok() {
+            return Err(StoreError::StoreExists);
+        }
+        for directory in names::DIRECTORIES {
+            on.make_directory(directory).map_err(medium("making the store's directories"))?;
+        }
+        publish_bytes(&on, "", names::STORE_FILE, &file.to_bytes()).map_err(medium("writing the store's description"))?;
+        Self::open(on)
+    }
+
+    /// Opens a store: clears what was never finished, and brings the index up to the segments that are there.
+    ///
+    /// # Errors
+    /// [`StoreError::NoStore`]; [`StoreError::Format`] for one of a later version; [`StoreError::Medium`].
+    pub fn open(on: Arc<dyn Medium>) -> Result<Self> {
+        let bytes = read_whole(&*on, names::STORE_FILE, MAX_SMALL).map_err(|e| match e.kind() {
+            io::ErrorKind::NotFound => StoreError::NoStore,
+            _ => medium("reading the store's description")(e),
+        })?;
+        let id = StoreFile::from_bytes(&bytes)?.store;
+        // A crash while the store was made may have left fewer.
+        for directory in names::DIRECTORIES {
+            on.make_directory(directory).map_err(medium("making the store's directories"))?;
+        }
+        clear_staging(&*on)?;
+        let points = numbers(&*on, names::POINTS, names::POINT_SUFFIX)?;
+        clear_needs_without_point(&*on, &points)?;
+        let index = Index::open(Arc::clone(&on), id)?;
+        let used = used_bytes(&*on).map_err(medium("adding up the store's files"))?;
+        Ok(Self { medium: on, id, index: RwLock::new(index), points: Mutex::new(points), used: AtomicU64::new(used) })
+    }
+
+    /// Which store this is.
+    #[must_use]
+    pub fn id(&self) -> StoreId {
+        self.id
+    }
+
+    /// Bytes of all files of the store.
+    #[must_use]
+    pub fn used(&self) -> u64 {
+        self.used.load(Ordering::Relaxed)
+    }
+
+    /// Whether no chunk was ever stored.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.index.read().unwrap_or_else(PoisonError::into_inner).is_empty()
+    }
+
+    /// Which of `wanted` are not here, in the same order: `true` for missing.
+    ///
+    /// # Errors
+    /// [`StoreError::Medium`]; [`StoreError::Format`] when the index is damaged.
+    pub fn missing(&self, wanted: &[ChunkName]) -> Result<Vec<bool>> {
+        let index = self.index.read().unwrap_or_else(PoisonError::into_inner);
+        wanted.iter().map(|name| Ok(index.find(name)?.is_none())).collect()
+    }
+
+    /// The sealed bytes of a chunk.
+    ///
+    /// # Errors
+    /// [`StoreError::NoChunk`]; [`StoreError::DamagedChunk`] when the bytes are not those that were stored.
+    pub fn chunk(&self, name: &ChunkName) -> Result<Vec<u8>> {
+        let place = self.index.read().unwrap_or_else(PoisonError::into_inner).find(name)?;
+        let place = place.ok_or(StoreError::NoChunk(*name))?;
+        let damaged = || StoreError::DamagedChunk { name: *name, segment: place.segment };
+        let file = self.medium.open(&names::segment(&place.segment)).map_err(|e| match e.kind() {
+            io::ErrorKind::NotFound => damaged(),
+            _ => medium("opening a segment")(e),
+        })?;
+        let mut bytes = vec![0; RECORD_HEAD + place.len as usize];
+        file.read_exact_at(&mut bytes, place.offset.into()).map_err(|e| match e.kind() {
+            io::ErrorKind::UnexpectedEof => damaged(),
+            _ => medium("reading a segment")(e),
+        })?;
+        let sealed = bytes.split_off(RECORD_HEAD);
+        let head = RecordHead::from_bytes(&bytes).map_err(|_| damaged())?;
+        if head.name == *name && head.matches(&sealed) { Ok(sealed) } else { Err(damaged()) }
+    }
+
+    /// Begins to receive the segment named `hash`; `None` when it is here already.
+    ///
+    /// # Errors
+    /// [`StoreError::Medium`].
+    pub fn receive_segment(&self, hash: SegmentHash) -> Result<Option<SegmentIntake<'_>>> {
+        if self.medium.open(&names::segment(&hash)).is_ok() {
+            return Ok(None);
+        }
+        SegmentIntake::begin(self, hash).map(Some)
+    }
+
+    /// Begins to receive the needs of the next point.
+    ///
+    /// # Errors
+    /// [`StoreError::OutOfOrder`] when `sequence` is not next.
+    pub fn receive_needs(&self, sequence: u64) -> Result<NeedsIntake<'_>> {
+        self.check_next(sequence)?;
+        NeedsIntake::begin(self, sequence)
+    }
+
+    /// Commits a point. From when this returns, the point is durable.
+    ///
+    /// # Errors
+    /// Every [`StoreError`] that says what is missing or does not add up; then there is no such point.
+    pub fn commit_point(&self, bytes: &[u8]) -> Result<PointHead> {
+        let head = PointFile::from_bytes(bytes)?.head;
+        let mut points = self.lock_points();
+        self.check_follows(&head, points.last().copied())?;
+        self.check_needs(&head)?;
+        publish_bytes(&self.medium, names::POINTS, &names::point(head.sequence), bytes)
+            .map_err(medium("writing the recovery point"))?;
+        points.insert(head.sequence);
+        self.add_used(bytes.len() as u64);
+        Ok(head)
+    }
+
+    /// The numbers of the points, ascending.
+    #[must_use]
+    pub fn points(&self) -> Vec<u64> {
+        self.lock_points().iter().copied().collect()
+    }
+
+    /// A point's file.
+    ///
+    /// # Errors
+    /// [`StoreError::NoPoint`]; [`StoreError::Medium`].
+    pub fn point(&self, sequence: u64) -> Result<Vec<u8>> {
+        let path = format!("{}/{}", names::POINTS, names::point(sequence));
+        read_whole(&*self.medium, &path, MAX_POINT).map_err(|e| match e.kind() {
+            io::ErrorKind::NotFound => StoreError::NoPoint(sequence),
+            _ => medium("reading a recovery point")(e),
+        })
+    }
+
+    /// The clear part of a point.
+    ///
+    /// # Errors
+    /// As [`Store::point`]; [`StoreError::Format`] when it is damaged.
+    pub fn point_head(&self, sequence: u64) -> Result<PointHead> {
+        Ok(PointFile::from_bytes(&self.point(sequence)?)?.head)
+    }
+
+    /// Adds a key slot, or writes one again.
+    ///
+    /// # Errors
+    /// [`StoreError::OtherStore`]; [`StoreError::Format`]; [`StoreError::Medium`].
+    pub fn put_slot(&self, bytes: &[u8]) -> Result<()> {
+        let slot = Slot::from_bytes(bytes)?;
+        if slot.store != self.id {
+            return Err(StoreError::OtherStore);
+        }
+        publish_bytes(&self.medium, names::SLOTS, &names::slot(&slot.id), bytes).map_err(medium("writing a key slot"))?;
+        self.add_used(bytes.len() as u64);
+        Ok(())
+    }
+
+    /// The bytes of all key slots.
+    ///
+    /// # Errors
+    /// [`StoreError::Medium`].
+    pub fn slots(&self) -> Result<Vec<Vec<u8>>> {
+        let failed = medium("reading the key slots");
+        let listed = self.medium.list(names::SLOTS).map_err(&failed)?;
+        listed
+            .iter()
+            .map(|l| read_whole(&*self.medium, &format!("{}/{}", names::SLOTS, l.name), MAX_SMALL).map_err(&failed))
+            .collect()
+    }
+
+    /// Says in clear whose store this is, for people who find the directory.
+    ///
+    /// # Errors
+    /// [`StoreError::Medium`].
+    pub fn put_owner(&self, json: &[u8]) -> Result<()> {
+        publish_bytes(&self.medium, "", names::OWNER_FILE, json).map_err(medium("writing whose store this is"))
+    }
+
+    fn lock_points(&self) -> MutexGuard<'_, BTreeSet<u64>> {
+        self.points.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn add_used(&self, bytes: u64) {
+        self.used.fetch_add(bytes, Ordering::Relaxed);
+    }
+
+    fn check_next(&self, sequence: u64) -> Result<()> {
+        let expected = self.lock_points().last().map_or(1, |last| last + 1);
+        if sequence == expected { Ok(()) } else { Err(StoreError::OutOfOrder { expected, found: sequence }) }
+    }
+
+    fn check_follows(&self, head: &PointHead, latest: Option<u64>) -> Result<()> {
+        if head.store != self.id {
+            return Err(StoreError::OtherStore);
+        }
+        let expected = latest.map_or(1, |latest| latest + 1);
+        if head.sequence != expected {
+            return Err(StoreError::OutOfOrder { expected, found: head.sequence });
+        }
+        let predecessor = latest.map(|latest| self.point_head(latest)).transpose()?.map(|head| head.id);
+        if head.previous == predecessor { Ok(()) } else { Err(StoreError::OtherPredecessor) }
+    }
+
+    /// Checks that everything a point newly needs is here and that its set follows from its base's.
+    fn check_needs(&self, head: &PointHead) -> Result<()> {
+        let mut missing = 0;
+        let summary = {
+            let index = self.index.read().unwrap_or_else(PoisonError::into_inner);
+            self.scan_needs(head.sequence, |name, added| {
+                missing += u64::from(added && index.find(&name)?.is_none());
+                Ok(())
+            })?
+        };
+        if missing > 0 {
+            return Err(StoreError::ChunksMissing { missing });
+        }
+        if summary.head.store != self.id || summary.head.sequence != head.sequence {
+            return Err(StoreError::Needs("they are another point's"));
+        }
+        self.check_sum(head, &summary)
+    }
+
+    fn check_sum(&self, head: &PointHead, summary: &NeedsSummary) -> Result<()> {
+        let (base_needed, base_xor) = match summary.head.base {
+            0 => (0, [0; 32]),
+            base => self.point_head(base).map(|base| (base.needed, base.needed_xor))?,
+        };
+        let needed = base_needed.checked_add(summary.head.added).and_then(|n| n.checked_sub(summary.head.removed));
+        let xor: [u8; 32] = std::array::from_fn(|i| base_xor[i] ^ summary.xor[i]);
+        if needed != Some(head.needed) {
+            Err(StoreError::Needs("their number is another"))
+        } else if xor != head.needed_xor {
+            Err(StoreError::Needs("their names are others"))
+        } else {
+            Ok(())
+        }
+    }
+
+    /// Reads a needs file in pieces; `each` gets every name and whether it is added.
+    fn scan_needs(&self, sequence: u64, mut each: impl FnMut(ChunkName, bool) -> Result<()>) -> Result<NeedsSummary> {
+        let path = format!("{}/{}", names::NEEDS, names::needs(sequence));
+        let file = self.medium.open(&path).map_err(|e| match e.kind() {
+            io::ErrorKind::NotFound => StoreError::Needs("they did not arrive"),
+            _ => medium("reading what a point needs")(e),
+        })?;
+        let mut scanner = NeedsScanner::default();
+        let mut buffer = vec![0; 64 << 10];
+        let mut at = 0;
+        while at < file.len() {
+            let n = usize::try_from(file.len() - at).unwrap_or(usize::MAX).min(buffer.len());
+            file.read_exact_at(&mut buffer[..n], at).map_err(medium("reading what a point needs"))?;
+            scanner.push(&buffer[..n], &mut each)?;
+            at += n as u64;
+        }
+        Ok(scanner.finish()?)
+    }
+}
+
+fn clear_staging(on: &dyn Medium) -> Result<()> {
+    let failed = medium("clearing what was never finished");
+    for left in on.list(STAGING).map_err(&failed)? {
+        on.remove(&format!("{STAGING}/{}", left.name)).map_err(&failed)?;
+    }
+    Ok(())
+}
+
+/// Needs that arrived for a point that was never committed would stand in the way of the next attempt's.
+fn clear_needs_without_point(on: &dyn Medium, points: &BTreeSet<u64>) -> Result<()> {
+    let latest = points.last().copied().unwrap_or(0);
+    for sequence in numbers(on, names::NEEDS, names::NEEDS_SUFFIX)?.range(latest + 1..) {
+        on.remove(&format!("{}/{}", names::NEEDS, names::needs(*sequence)))
+            .map_err(medium("clearing what was never finished"))?;
+    }
+    Ok(())
+}
+
+/// The numbers in a directory's file names.
+fn numbers(on: &dyn Medium, directory: &str, suffix: &str) -> Result<BTreeSet<u64>> {
+    let listed = on.list(directory).map_err(medium("listing the recovery points"))?;
+    Ok(listed.iter().filter_map(|l| l.name.strip_suffix(suffix)?.parse().ok()).collect())
+}
+
+fn used_bytes(on: &dyn Medium) -> io::Result<u64> {
+    let mut sum = on.list("")?.iter().map(|l| l.len).sum();
+    for directory in names::DIRECTORIES {
+        sum += on.list(directory)?.iter().map(|l| l.len).sum::<u64>();
+    }
+    for part in on.directories(names::SEGMENTS)? {
+        sum += on.list(&format!("{}/{part}", names::SEGMENTS))?.iter().map(|l| l.len).sum::<u64>();
+    }
+    Ok(sum)
+}

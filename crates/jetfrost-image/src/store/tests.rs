@@ -1,0 +1,263 @@
+//! The store's promises: what was acknowledged is there, also after a loss of power at any step.
+
+use std::sync::Arc;
+
+use super::*;
+use crate::crypto::{Sealer, SeededRandom, StoreKey, StoreKeys, seal_point};
+use crate::format::{Content, FinishedSegment, PointBody, PointKind, SegmentBuilder, encode_needs};
+use crate::id::PointId;
+use crate::medium::{CrashMedium, MemoryMedium};
+
+const STORE: StoreId = StoreId([7; 16]);
+
+/// What a workstation would do, in small: one segment and one point a step.
+struct Workstation {
+    keys: StoreKeys,
+    random: SeededRandom,
+}
+
+impl Workstation {
+    fn new() -> Self {
+        Self { keys: StoreKeys::derive(STORE, &StoreKey([1; 32])), random: SeededRandom::new(b"workstation") }
+    }
+
+    fn segment(&self, contents: &[&[u8]]) -> (FinishedSegment, Vec<ChunkName>) {
+        let mut builder = SegmentBuilder::new(STORE, 1 << 10);
+        let mut sealer = Sealer::new(self.keys.clone(), 1);
+        let mut names = Vec::new();
+        for content in contents {
+            let name = self.keys.name(content);
+            let mut sealed = Vec::new();
+            sealer.seal(&name, content, &self.random, &mut sealed);
+            builder.push(name, &sealed);
+            names.push(name);
+        }
+        (builder.finish(), names)
+    }
+
+    fn point(&self, sequence: u64, previous: Option<PointId>, needed: &[ChunkName]) -> Vec<u8> {
+        let xor = needed.iter().fold([0; 32], |xor: [u8; 32], name| std::array::from_fn(|i| xor[i] ^ name.0[i]));
+        let head = PointHead {
+            store: STORE,
+            id: PointId([u8::try_from(sequence).expect("few"); 16]),
+            sequence,
+            kind: PointKind::Files,
+            created: 0,
+            previous,
+            needed: needed.len() as u64,
+            needed_xor: xor,
+            bytes: 0,
+            files: 0,
+            exceptions: 0,
+        };
+        let body = PointBody {
+            root: Content::empty(),
+            folders: vec![],
+            skipped: vec![],
+            host: String::new(),
+            exceptions: Content::empty(),
+            writer: String::new(),
+        };
+        seal_point(&self.keys, head, &body, &self.random).to_bytes()
+    }
+}
+
+fn send_segment(store: &Store, segment: &FinishedSegment) -> Result<()> {
+    if let Some(mut intake) = store.receive_segment(segment.hash)? {
+        segment.bytes.chunks(100).try_for_each(|piece| intake.push(piece))?;
+        intake.finish()?;
+    }
+    Ok(())
+}
+
+fn send_needs(store: &Store, sequence: u64, base: u64, added: &[ChunkName]) -> Result<()> {
+    let mut added = added.to_vec();
+    added.sort_unstable();
+    let mut intake = store.receive_needs(sequence)?;
+    intake.push(&encode_needs(STORE, sequence, base, &added, &[]))?;
+    intake.finish()
+}
+
+fn content(step: u64) -> Vec<u8> {
+    format!("what was written in step {step}").into_bytes()
+}
+
+/// Adds `points` points, each with one more chunk; says how many were acknowledged before something failed.
+fn back_up(on: Arc<dyn Medium>, points: u64) -> u64 {
+    let workstation = Workstation::new();
+    let Ok(store) = Store::create(on, &StoreFile::new(STORE, 0)) else {
+        return 0;
+    };
+    let (mut needed, mut previous) = (Vec::new(), None);
+    for sequence in 1..=points {
+        let (segment, names) = workstation.segment(&[&content(sequence)]);
+        needed.extend(&names);
+        let committed = send_segment(&store, &segment)
+            .and_then(|()| send_needs(&store, sequence, sequence - 1, &names))
+            .and_then(|()| store.commit_point(&workstation.point(sequence, previous, &needed)));
+        match committed {
+            Ok(head) => previous = Some(head.id),
+            Err(_) => return sequence - 1,
+        }
+    }
+    points
+}
+
+/// Everything that a reader of point `sequence` would touch is there and sound.
+fn assert_whole(store: &Store, sequence: u64) {
+    store.point_head(sequence).expect("the point is readable");
+    for step in 1..=sequence {
+        store.scan_needs(step, |_, _| Ok(())).expect("its needs are readable");
+        store.chunk(&Workstation::new().keys.name(&content(step))).expect("its chunk is sound");
+    }
+}
+
+#[test]
+fn after_a_loss_of_power_at_any_step_every_acknowledged_point_is_whole() {
+    const POINTS: u64 = 3;
+    let mut steps = 0;
+    loop {
+        let crash = CrashMedium::failing_after(steps);
+        let acknowledged = back_up(Arc::new(crash.clone()), POINTS);
+        for survivor in [crash.survivor_of_the_strict_kind(), crash.survivor_of_the_lucky_kind()] {
+            match Store::open(Arc::new(survivor)) {
+                Ok(store) => {
+                    let points = store.points();
+                    assert!(points.len() as u64 >= acknowledged, "after {steps} steps {acknowledged} points were acknowledged");
+                    points.iter().for_each(|sequence| assert_whole(&store, *sequence));
+                }
+                Err(e) => assert!(acknowledged == 0 && matches!(e, StoreError::NoStore), "after {steps} steps: {e}"),
+            }
+        }
+        if !crash.has_failed() {
+            assert_eq!(acknowledged, POINTS);
+            break;
+        }
+        steps += 1;
+    }
+    assert!(steps > 50, "the protocol has {steps} steps");
+}
+
+#[test]
+fn a_store_goes_on_after_a_loss_of_power() {
+    let crash = CrashMedium::failing_after(70);
+    let acknowledged = back_up(Arc::new(crash.clone()), 9);
+    let store = Store::open(Arc::new(crash.survivor_of_the_strict_kind())).expect("opens");
+    let next = acknowledged + 1;
+    let workstation = Workstation::new();
+    let (segment, names) = workstation.segment(&[b"after the power came back"]);
+    send_segment(&store, &segment).expect("received");
+    send_needs(&store, next, 0, &names).expect("received");
+    let previous = store.points().last().map(|s| store.point_head(*s).expect("readable").id);
+    store.commit_point(&workstation.point(next, previous, &names)).expect("committed");
+}
+
+fn store_with(points: u64) -> (MemoryMedium, Store) {
+    let memory = MemoryMedium::default();
+    assert_eq!(back_up(Arc::new(memory.clone()), points), points);
+    let store = Store::open(Arc::new(memory.clone())).expect("opens");
+    (memory, store)
+}
+
+#[test]
+fn the_index_is_made_again_from_the_segments() {
+    let (memory, store) = store_with(200);
+    let runs = memory.list(names::INDEX).expect("listed");
+    assert!((1..=5).contains(&runs.len()), "{} runs", runs.len());
+    assert_whole(&store, 200);
+    for run in &runs {
+        memory.remove(&format!("{}/{}", names::INDEX, run.name)).expect("removed");
+    }
+    assert_whole(&Store::open(Arc::new(memory)).expect("opens"), 200);
+}
+
+#[test]
+fn a_damaged_index_is_made_again() {
+    let (memory, _) = store_with(40);
+    for run in memory.list(names::INDEX).expect("listed") {
+        let path = format!("{}/{}", names::INDEX, run.name);
+        let mut bytes = memory.files()[&path].clone();
+        bytes[50] ^= 1;
+        memory.overwrite(&path, bytes);
+    }
+    assert_whole(&Store::open(Arc::new(memory)).expect("opens"), 40);
+}
+
+#[test]
+fn used_bytes_are_those_on_the_medium() {
+    let (memory, store) = store_with(100);
+    let on_medium: usize = memory.files().values().map(Vec::len).sum();
+    assert_eq!(store.used(), on_medium as u64);
+    let growing = Store::create(Arc::new(MemoryMedium::default()), &StoreFile::new(STORE, 0)).expect("created");
+    let before = growing.used();
+    let (segment, _) = Workstation::new().segment(&[b"more"]);
+    send_segment(&growing, &segment).expect("received");
+    assert_eq!(growing.used(), before + segment.bytes.len() as u64);
+}
+
+#[test]
+fn a_point_whose_chunks_are_not_here_is_refused() {
+    let (_, store) = store_with(1);
+    let workstation = Workstation::new();
+    let absent = workstation.keys.name(b"never sent");
+    send_needs(&store, 2, 0, &[absent]).expect("received");
+    let previous = Some(store.point_head(1).expect("readable").id);
+    let refused = store.commit_point(&workstation.point(2, previous, &[absent]));
+    assert!(matches!(refused, Err(StoreError::ChunksMissing { missing: 1 })));
+    assert_eq!(store.points(), [1]);
+}
+
+#[test]
+fn a_point_whose_needs_do_not_add_up_is_refused() {
+    let (_, store) = store_with(1);
+    let workstation = Workstation::new();
+    let there = workstation.keys.name(&content(1));
+    let previous = Some(store.point_head(1).expect("readable").id);
+    let point = workstation.point(2, previous, &[there]);
+    assert!(matches!(store.commit_point(&point), Err(StoreError::Needs("they did not arrive"))));
+    send_needs(&store, 2, 1, &[]).expect("received");
+    store.commit_point(&point).expect("the same chunk, by difference to point 1");
+    let (segment, more) = workstation.segment(&[b"more"]);
+    send_segment(&store, &segment).expect("received");
+    send_needs(&store, 3, 2, &more).expect("received");
+    let previous = Some(store.point_head(2).expect("readable").id);
+    assert!(matches!(store.commit_point(&workstation.point(3, previous, &[there])), Err(StoreError::Needs(_))));
+    assert!(matches!(store.commit_point(&workstation.point(3, previous, &[there, there])), Err(StoreError::Needs(_))));
+}
+
+#[test]
+fn points_come_in_order_and_know_their_predecessor() {
+    let (_, store) = store_with(2);
+    let workstation = Workstation::new();
+    let early = workstation.point(2, None, &[]);
+    assert!(matches!(store.commit_point(&early), Err(StoreError::OutOfOrder { expected: 3, found: 2 })));
+    assert!(matches!(store.receive_needs(4), Err(StoreError::OutOfOrder { expected: 3, found: 4 })));
+    let stranger = workstation.point(3, Some(PointId([99; 16])), &[]);
+    assert!(matches!(store.commit_point(&stranger), Err(StoreError::OtherPredecessor)));
+}
+
+#[test]
+fn a_segment_under_another_name_leaves_nothing() {
+    let (memory, store) = store_with(1);
+    let files = memory.files();
+    let (segment, _) = Workstation::new().segment(&[b"something"]);
+    let mut intake = store.receive_segment(SegmentHash([0; 32])).expect("begun").expect("not here");
+    intake.push(&segment.bytes).expect("sound so far");
+    assert!(matches!(intake.finish(), Err(StoreError::WrongHash)));
+    assert_eq!(memory.files(), files);
+}
+
+#[test]
+fn a_flipped_bit_costs_the_chunk_that_held_it_and_no_other() {
+    let memory = MemoryMedium::default();
+    let store = Store::create(Arc::new(memory.clone()), &StoreFile::new(STORE, 0)).expect("created");
+    let (segment, chunks) = Workstation::new().segment(&[b"the first chunk", b"the second chunk", b"the third chunk"]);
+    send_segment(&store, &segment).expect("received");
+    let path = names::segment(&segment.hash);
+    let mut bytes = memory.files()[&path].clone();
+    bytes[32 + 40 + 44 + 60] ^= 4;
+    memory.overwrite(&path, bytes);
+    assert!(store.chunk(&chunks[0]).is_ok());
+    assert!(matches!(store.chunk(&chunks[1]), Err(StoreError::DamagedChunk { .. })));
+    assert!(store.chunk(&chunks[2]).is_ok());
+}

@@ -1,0 +1,12 @@
+//! What goes into a store and comes out: content and folder listings as chunks (§ 4, § 6).
+
+mod chunker;
+mod reader;
+mod writer;
+
+#[cfg(test)]
+mod tests;
+
+pub use chunker::{Chunker, MIN_CHUNK};
+pub use reader::{ChunkSource, ReadError, expand_parts, find_entry, read_listing};
+pub use writer::{ChunkSink, ListingWriter, store_content};

@@ -1,0 +1,79 @@
+//! Writing content and listings as chunks.
+
+use std::io::{self, Read};
+
+use super::Chunker;
+use crate::crypto::StoreKeys;
+use crate::format::{Content, Entry, EntryPage, Part};
+use crate::id::ChunkName;
+
+/// Takes chunks into the store.
+pub trait ChunkSink {
+    /// Why a chunk could not be taken.
+    type Error: From<io::Error>;
+
+    /// Takes a chunk. It may be one that is there already.
+    ///
+    /// # Errors
+    /// As the sink has them.
+    fn put(&mut self, name: ChunkName, content: &[u8]) -> Result<(), Self::Error>;
+}
+
+/// Reads `from` to its end into chunks and returns the parts.
+///
+/// # Errors
+/// Of the reader or the sink.
+pub fn store_content<S: ChunkSink>(
+    keys: &StoreKeys,
+    chunker: &mut Chunker,
+    sink: &mut S,
+    from: impl Read,
+) -> Result<Vec<Part>, S::Error> {
+    let mut parts = Vec::new();
+    chunker.cut(from, |chunk| {
+        let name = keys.name(chunk);
+        parts.push(Part { len: chunk.len() as u64, name: Some(name) });
+        sink.put(name, chunk)
+    })?;
+    Ok(parts)
+}
+
+/// A folder's listing in the making. Entries must be pushed ascending by name.
+#[derive(Debug, Default)]
+pub struct ListingWriter {
+    page: EntryPage,
+    parts: Vec<Part>,
+}
+
+impl ListingWriter {
+    /// Adds an entry.
+    ///
+    /// # Errors
+    /// Of the sink.
+    pub fn push<S: ChunkSink>(&mut self, keys: &StoreKeys, sink: &mut S, entry: &Entry) -> Result<(), S::Error> {
+        match self.page.push(entry) {
+            Some(page) => self.end_page(keys, sink, &page),
+            None => Ok(()),
+        }
+    }
+
+    /// Ends the listing; every page and list that it refers to has gone to the sink.
+    ///
+    /// # Errors
+    /// Of the sink.
+    pub fn finish<S: ChunkSink>(mut self, keys: &StoreKeys, sink: &mut S) -> Result<Content, S::Error> {
+        if let Some(page) = std::mem::take(&mut self.page).finish() {
+            self.end_page(keys, sink, &page)?;
+        }
+        Content::from_parts(self.parts, |page| {
+            let name = keys.name(&page);
+            sink.put(name, &page).map(|()| name)
+        })
+    }
+
+    fn end_page<S: ChunkSink>(&mut self, keys: &StoreKeys, sink: &mut S, page: &[u8]) -> Result<(), S::Error> {
+        let name = keys.name(page);
+        self.parts.push(Part { len: page.len() as u64, name: Some(name) });
+        sink.put(name, page)
+    }
+}
