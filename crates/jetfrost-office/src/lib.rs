@@ -1,1 +1,7 @@
-//! x
+//! The office's rules as pure functions over plain values. No input or output; time comes in as a value.
+
+pub mod access;
+pub mod names;
+pub mod patience;
+pub mod room;
+pub mod standing;

@@ -1,1 +1,26 @@
-//! x
+//! The office's backup service.
+//!
+//! Within: `http` (handlers) → `desk` (use cases, transactions) → `records` (Diesel) and `shelf` (image stores on
+//! their medium). Each knows only what is to its right.
+
+mod certificate;
+mod clock;
+mod config;
+mod desk;
+mod events;
+mod http;
+mod records;
+mod running;
+mod secrets;
+mod shelf;
+
+pub use certificate::CertificateError;
+pub use clock::{Clock, SteppedClock, SystemClock};
+pub use config::{Config, ConfigError, PartialConfig};
+pub use running::{Running, StartError, new_first_code};
+
+/// The OpenAPI document as JSON.
+#[must_use]
+pub fn openapi_json() -> String {
+    http::document().to_pretty_json().unwrap_or_default()
+}

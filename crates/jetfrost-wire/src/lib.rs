@@ -1,1 +1,26 @@
-//! x
+//! The API's types, shared by service and client; the OpenAPI document is derived from them.
+//!
+//! Times are RFC 3339 in UTC, sizes are bytes, binary values are base64 in JSON.
+
+pub mod binary;
+pub mod chunks;
+pub mod destination;
+pub mod enrolment;
+pub mod event;
+pub mod id;
+pub mod page;
+pub mod people;
+pub mod problem;
+pub mod restore;
+pub mod run;
+pub mod service;
+pub mod size;
+pub mod workstation;
+
+pub use binary::Binary;
+pub use id::{AccountId, CodeId, DestinationId, GroupId, RestoreId, RunId, ServiceId, SessionId, WorkstationId};
+pub use page::{Page, PageQuery};
+pub use problem::{Problem, ProblemKind, WhoseMove};
+
+/// The path under which all of the API lies.
+pub const ROOT: &str = "/api/v1";

@@ -1,0 +1,109 @@
+//! Who may do what. Every decision of the service goes through [`may`].
+
+/// What an account may do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Role {
+    /// Everything.
+    Administrator,
+    /// Sees everything, starts restores, changes nothing.
+    Helpdesk,
+    /// Own workstations only.
+    Member,
+}
+
+/// Who asks.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Asker<'a> {
+    /// A person who signed in.
+    Person {
+        /// The account.
+        account: &'a str,
+        /// Its role.
+        role: Role,
+    },
+    /// A workstation with its device credential.
+    Device {
+        /// The workstation.
+        workstation: &'a str,
+    },
+}
+
+/// What is asked for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Act<'a> {
+    /// See destinations, accounts, groups, codes and the audit log.
+    SeeOffice,
+    /// Change any of these.
+    ChangeOffice,
+    /// See a workstation, its points and its history.
+    SeeWorkstation {
+        /// The workstation.
+        workstation: &'a str,
+        /// Whose it is.
+        owner: &'a str,
+    },
+    /// Read sealed chunks, points and slots of a workstation's store.
+    ReadStore {
+        /// The workstation.
+        workstation: &'a str,
+        /// Whose it is.
+        owner: &'a str,
+    },
+    /// Add segments and points to a workstation's store.
+    AddToStore {
+        /// The workstation.
+        workstation: &'a str,
+    },
+}
+
+/// Whether `asker` may do `act`. What is not allowed here is not allowed. There is no act that removes a point or
+/// a segment: nobody has it.
+#[must_use]
+pub fn may(asker: &Asker<'_>, act: &Act<'_>) -> bool {
+    match (asker, act) {
+        (Asker::Person { role: Role::Administrator, .. }, Act::AddToStore { .. }) => false,
+        (Asker::Person { role: Role::Administrator, .. }, _) => true,
+        (Asker::Person { role: Role::Helpdesk, .. }, act) => {
+            matches!(act, Act::SeeOffice | Act::SeeWorkstation { .. } | Act::ReadStore { .. })
+        }
+        (Asker::Person { account, role: Role::Member }, Act::SeeWorkstation { owner, .. } | Act::ReadStore { owner, .. }) => {
+            account == owner
+        }
+        (
+            Asker::Device { workstation: asking },
+            Act::SeeWorkstation { workstation, .. } | Act::ReadStore { workstation, .. } | Act::AddToStore { workstation },
+        ) => asking == workstation,
+        (Asker::Person { .. } | Asker::Device { .. }, _) => false,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const ADMINISTRATOR: Asker<'_> = Asker::Person { account: "head", role: Role::Administrator };
+    const HELPDESK: Asker<'_> = Asker::Person { account: "desk", role: Role::Helpdesk };
+    const ANNA: Asker<'_> = Asker::Person { account: "anna", role: Role::Member };
+    const DEVICE: Asker<'_> = Asker::Device { workstation: "avocet" };
+
+    #[test]
+    fn the_table_of_rights() {
+        let see = Act::SeeWorkstation { workstation: "avocet", owner: "anna" };
+        let read = Act::ReadStore { workstation: "avocet", owner: "anna" };
+        let add = Act::AddToStore { workstation: "avocet" };
+        let table = [
+            (Act::SeeOffice, [true, true, false, false]),
+            (Act::ChangeOffice, [true, false, false, false]),
+            (see, [true, true, true, true]),
+            (read, [true, true, true, true]),
+            (add, [false, false, false, true]),
+            (Act::SeeWorkstation { workstation: "dunlin", owner: "ben" }, [true, true, false, false]),
+            (Act::ReadStore { workstation: "dunlin", owner: "ben" }, [true, true, false, false]),
+            (Act::AddToStore { workstation: "dunlin" }, [false, false, false, false]),
+        ];
+        for (act, expected) in table {
+            let found = [ADMINISTRATOR, HELPDESK, ANNA, DEVICE].map(|asker| may(&asker, &act));
+            assert_eq!(found, expected, "{act:?}");
+        }
+    }
+}

@@ -1,0 +1,61 @@
+//! How a workstation stands.
+
+/// A point is overdue when it is older than this many times the rhythm.
+const TOLERANCE: i64 = 3;
+/// No workstation is overdue before this age, however tight its rhythm: machines are off at night and at weekends.
+const AT_LEAST_MS: i64 = 72 * 3600 * 1000;
+/// A run of which nothing was heard for this long is lost.
+const SILENCE_MS: i64 = 10 * 60 * 1000;
+
+/// How a workstation stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Standing {
+    /// No complete point yet.
+    FirstPointAwaited,
+    /// The last complete point is young enough.
+    Current,
+    /// The last complete point is too old.
+    Overdue,
+}
+
+/// How a workstation stands whose last complete point was made at `last_point_ms` and that is to be backed up
+/// every `rhythm_seconds`.
+#[must_use]
+pub fn standing(last_point_ms: Option<i64>, rhythm_seconds: u64, now_ms: i64) -> Standing {
+    let Some(last) = last_point_ms else { return Standing::FirstPointAwaited };
+    let rhythm_ms = i64::try_from(rhythm_seconds).unwrap_or(i64::MAX).saturating_mul(1000);
+    let allowed = rhythm_ms.saturating_mul(TOLERANCE).max(AT_LEAST_MS);
+    if now_ms.saturating_sub(last) > allowed { Standing::Overdue } else { Standing::Current }
+}
+
+/// Whether a run or restore that was last heard of at `last_heard_ms` is lost.
+#[must_use]
+pub fn is_lost(last_heard_ms: i64, now_ms: i64) -> bool {
+    now_ms.saturating_sub(last_heard_ms) > SILENCE_MS
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const HOUR: i64 = 3600 * 1000;
+
+    #[test]
+    fn a_weekend_off_is_not_overdue_but_a_week_is() {
+        assert_eq!(standing(None, 3600, 0), Standing::FirstPointAwaited);
+        assert_eq!(standing(Some(0), 3600, 72 * HOUR), Standing::Current);
+        assert_eq!(standing(Some(0), 3600, 72 * HOUR + 1), Standing::Overdue);
+        assert_eq!(standing(Some(0), 7 * 86_400, 20 * 24 * HOUR), Standing::Current);
+    }
+
+    #[test]
+    fn a_point_from_the_future_is_current() {
+        assert_eq!(standing(Some(100 * HOUR), 3600, 0), Standing::Current);
+    }
+
+    #[test]
+    fn silence_loses_a_run() {
+        assert!(!is_lost(0, SILENCE_MS));
+        assert!(is_lost(0, SILENCE_MS + 1));
+    }
+}

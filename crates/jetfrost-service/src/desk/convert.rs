@@ -1,0 +1,150 @@
+//! Rows of the records as the API's types.
+
+use jetfrost_office::standing::{Standing, is_lost, standing};
+use jetfrost_wire::enrolment::{CodeState, EnrolmentCode};
+use jetfrost_wire::people::Role;
+use jetfrost_wire::restore::{Restore, Scope};
+use jetfrost_wire::run::{ExceptionCounts, Outcome, Phase, Progress, Run};
+use jetfrost_wire::service::AuditEntry;
+use jetfrost_wire::workstation::{Point, PointKind, WorkstationState};
+use jetfrost_wire::{AccountId, CodeId, RestoreId, RunId, WorkstationId};
+
+use crate::clock::timestamp;
+use crate::records::{AccountRow, AuditRow, CodeWithNames, PointRow, RestoreRow, RunRow};
+
+/// A number from the records, where none is negative.
+pub(super) fn from_db(number: i64) -> u64 {
+    u64::try_from(number).unwrap_or(0)
+}
+
+fn some_from_db(number: Option<i64>) -> Option<u64> {
+    number.map(from_db)
+}
+
+pub(super) fn role(row: &AccountRow) -> Role {
+    // The column is only written from the same words; least rights for what it should not hold.
+    Role::from_word(&row.role).unwrap_or(Role::Member)
+}
+
+pub(super) fn office_role(role: Role) -> jetfrost_office::access::Role {
+    match role {
+        Role::Administrator => jetfrost_office::access::Role::Administrator,
+        Role::Helpdesk => jetfrost_office::access::Role::Helpdesk,
+        Role::Member => jetfrost_office::access::Role::Member,
+    }
+}
+
+pub(super) fn account(row: &AccountRow, groups: Vec<String>, workstations: i64) -> jetfrost_wire::people::Account {
+    jetfrost_wire::people::Account {
+        id: AccountId(row.id.clone()),
+        login: row.login.clone(),
+        display_name: row.display_name.clone(),
+        role: role(row),
+        can_sign_in: row.password.is_some(),
+        groups,
+        workstations: from_db(workstations),
+        created: timestamp(row.created),
+    }
+}
+
+pub(super) fn point(row: &PointRow) -> Point {
+    Point {
+        sequence: from_db(row.sequence),
+        kind: if row.kind == DISK { PointKind::Disk } else { PointKind::Files },
+        created: timestamp(row.created),
+        files: from_db(row.files),
+        bytes: from_db(row.bytes),
+        exceptions: from_db(row.exceptions),
+        sent: from_db(row.sent),
+    }
+}
+
+pub(super) const FILES: &str = "files";
+pub(super) const DISK: &str = "disk";
+
+/// The outcome to show: one that has been silent for too long is lost, whatever the row says.
+fn shown_outcome(word: &str, last_heard: i64, now: i64) -> Outcome {
+    match Outcome::from_word(word).unwrap_or(Outcome::Lost) {
+        Outcome::Underway if is_lost(last_heard, now) => Outcome::Lost,
+        outcome => outcome,
+    }
+}
+
+pub(super) fn run(row: &RunRow, now: i64) -> Run {
+    Run {
+        id: RunId(row.id.clone()),
+        workstation: WorkstationId(row.workstation_id.clone()),
+        outcome: shown_outcome(&row.outcome, row.last_heard, now),
+        progress: Progress {
+            phase: Phase::from_word(&row.phase).unwrap_or_default(),
+            files_done: from_db(row.files_done),
+            files_total: some_from_db(row.files_total),
+            bytes_done: from_db(row.bytes_done),
+            bytes_total: some_from_db(row.bytes_total),
+            sent: from_db(row.sent),
+        },
+        started: timestamp(row.started),
+        ended: row.ended.map(timestamp),
+        point: some_from_db(row.sequence),
+        exceptions: ExceptionCounts {
+            changed_while_read: from_db(row.changed_while_read),
+            unreadable: from_db(row.unreadable),
+            disappeared: from_db(row.disappeared),
+        },
+        reason: row.reason.clone(),
+    }
+}
+
+pub(super) fn restore(row: &RestoreRow, now: i64) -> Restore {
+    Restore {
+        id: RestoreId(row.id.clone()),
+        workstation: WorkstationId(row.workstation_id.clone()),
+        point: from_db(row.sequence),
+        scope: Scope::from_word(&row.scope).unwrap_or(Scope::Selection),
+        by: row.by.clone(),
+        outcome: shown_outcome(&row.outcome, row.last_heard, now),
+        progress: Progress {
+            phase: Phase::Sending,
+            files_done: from_db(row.files_done),
+            files_total: some_from_db(row.files_total),
+            bytes_done: from_db(row.bytes_done),
+            bytes_total: some_from_db(row.bytes_total),
+            sent: from_db(row.sent),
+        },
+        exceptions: from_db(row.exceptions),
+        started: timestamp(row.started),
+        ended: row.ended.map(timestamp),
+        reason: row.reason.clone(),
+    }
+}
+
+pub(super) fn workstation_state(latest: Option<&PointRow>, rhythm_seconds: i64, now: i64) -> WorkstationState {
+    match standing(latest.map(|p| p.created), from_db(rhythm_seconds), now) {
+        Standing::FirstPointAwaited => WorkstationState::FirstPointAwaited,
+        Standing::Current => WorkstationState::Current,
+        Standing::Overdue => WorkstationState::Overdue,
+    }
+}
+
+pub(super) fn enrolment_code(row: &CodeWithNames, now: i64) -> EnrolmentCode {
+    let code = &row.code;
+    let state = match (code.used, code.cancelled) {
+        (Some(_), _) => CodeState::Used,
+        (None, Some(_)) => CodeState::Cancelled,
+        (None, None) if code.expires <= now => CodeState::Expired,
+        (None, None) => CodeState::Open,
+    };
+    EnrolmentCode {
+        id: CodeId(code.id.clone()),
+        login: row.login.clone(),
+        destination: row.destination.clone(),
+        state,
+        created: timestamp(code.created),
+        expires: timestamp(code.expires),
+        workstation: row.workstation.clone(),
+    }
+}
+
+pub(super) fn audit_entry(row: AuditRow) -> AuditEntry {
+    AuditEntry { number: row.number, at: timestamp(row.at), who: row.who, from: row.origin, what: row.what, subject: row.subject }
+}

@@ -1,0 +1,56 @@
+//! Figures for monitoring.
+
+use std::fmt::Write;
+
+use jetfrost_office::access::Act;
+use jetfrost_wire::event::Event;
+use jetfrost_wire::workstation::WorkstationState;
+
+use super::{Caller, Desk, DeskError, Result, convert};
+use crate::records::WorkstationLine;
+
+const ALL: usize = 2000;
+
+impl Desk {
+    /// Figures in the OpenMetrics text format: counts only, no names of people or machines.
+    pub(crate) fn metrics(&self) -> Result<String> {
+        let lines = self.records.read(|on| Ok::<_, DeskError>(WorkstationLine::list(None, "", ALL, on)?))?;
+        let count = |state| {
+            let now = self.now();
+            let state_of =
+                |l: &WorkstationLine| convert::workstation_state(l.latest_point.as_ref(), l.workstation.rhythm_seconds, now);
+            lines.iter().filter(|line| state_of(line) == state).count()
+        };
+        let mut text = String::from("# TYPE jetfrost_workstations gauge\n# HELP jetfrost_workstations Workstations by state.\n");
+        for (state, word) in [
+            (WorkstationState::Current, "current"),
+            (WorkstationState::Overdue, "overdue"),
+            (WorkstationState::FirstPointAwaited, "first_point_awaited"),
+        ] {
+            let _ = writeln!(text, "jetfrost_workstations{{state=\"{word}\"}} {}", count(state));
+        }
+        text.push_str("# TYPE jetfrost_destination_room_bytes gauge\n# UNIT jetfrost_destination_room_bytes bytes\n");
+        text.push_str("# HELP jetfrost_destination_room_bytes Bytes that can still be stored.\n");
+        for destination in self.all_destinations()? {
+            let _ = writeln!(
+                text,
+                "jetfrost_destination_room_bytes{{destination=\"{}\"}} {}",
+                destination.id,
+                destination.room.unwrap_or(0)
+            );
+        }
+        text.push_str("# EOF\n");
+        Ok(text)
+    }
+
+    /// Whether a caller may hear of a change.
+    pub(crate) fn may_hear(&self, caller: &Caller, event: &Event) -> bool {
+        let workstation = match event {
+            Event::Office => return caller.may(&Act::SeeOffice).is_ok(),
+            Event::Run { run } => &run.workstation,
+            Event::Restore { restore } => &restore.workstation,
+            Event::Workstation { workstation } => workstation,
+        };
+        caller.may(&Act::SeeOffice).is_ok() || self.line(caller, &workstation.0).is_ok()
+    }
+}

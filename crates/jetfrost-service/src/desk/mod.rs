@@ -1,0 +1,233 @@
+//! The use cases of the service: one function each. Who may do it is asked first, transactions are opened here.
+
+mod convert;
+mod enrolment;
+mod machines;
+mod metrics;
+mod people;
+mod places;
+mod restores;
+mod runs;
+mod sign_in;
+mod stores;
+
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex};
+
+use jetfrost_image::crypto::Random;
+use jetfrost_image::store::StoreError;
+use jetfrost_office::access::{Act, Asker, Role, may};
+use jetfrost_wire::WorkstationId;
+
+use crate::clock::Clock;
+use crate::events::Events;
+use crate::records::{AccountRow, AuditRow, Connection, Records, RecordsError, SessionRow, WorkstationRow};
+use crate::secrets::{SecretKind, hash};
+use crate::shelf::{MarkerError, Place, Shelf, ShelfError};
+use sign_in::Attempts;
+
+pub(crate) use sign_in::installation;
+
+/// Why a use case was refused or failed.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum DeskError {
+    /// The records failed.
+    #[error(transparent)]
+    Records(#[from] RecordsError),
+    /// A destination or an image store refused or failed.
+    #[error(transparent)]
+    Shelf(#[from] ShelfError),
+    /// No credential, or one that is not valid.
+    #[error("no valid credential")]
+    NotSignedIn,
+    /// Login name or password are wrong.
+    #[error("login name or account password are wrong")]
+    WrongPassword,
+    /// Too many failures before.
+    #[error("too many failed attempts")]
+    TooManyAttempts {
+        /// Seconds to wait.
+        wait_seconds: u64,
+    },
+    /// A code that opens nothing.
+    #[error("{0}")]
+    WrongCode(&'static str),
+    /// The caller may not do this.
+    #[error("not allowed")]
+    NotAllowed,
+    /// There is no such thing.
+    #[error("there is no such {0}")]
+    NotFound(&'static str),
+    /// The name is taken.
+    #[error("the name '{0}' is taken")]
+    NameTaken(String),
+    /// A value is not right.
+    #[error("{0}")]
+    Invalid(String),
+    /// The state of things does not allow this now.
+    #[error("{0}")]
+    Conflict(&'static str),
+    /// The run is over.
+    #[error("this run is over")]
+    RunOver,
+    /// There is no room.
+    #[error("no room on destination '{destination}'")]
+    NoRoom {
+        /// The destination's name.
+        destination: String,
+        /// Bytes that would have been needed.
+        wanted: u64,
+        /// Bytes that are left.
+        room: u64,
+        /// What bounds them.
+        bound: &'static str,
+    },
+}
+
+impl From<diesel::result::Error> for DeskError {
+    fn from(error: diesel::result::Error) -> Self {
+        Self::Records(error.into())
+    }
+}
+
+impl From<StoreError> for DeskError {
+    fn from(error: StoreError) -> Self {
+        Self::Shelf(error.into())
+    }
+}
+
+impl From<MarkerError> for DeskError {
+    fn from(error: MarkerError) -> Self {
+        Self::Shelf(error.into())
+    }
+}
+
+type Result<T, E = DeskError> = std::result::Result<T, E>;
+
+/// What a caller showed to say who it is.
+#[derive(Debug, Clone)]
+pub(crate) struct Credential {
+    /// The bearer secret, if any.
+    pub(crate) secret: Option<String>,
+    /// The address that the call came from.
+    pub(crate) origin: String,
+}
+
+/// Who calls.
+#[derive(Debug, Clone)]
+pub(crate) struct Caller {
+    pub(crate) who: Who,
+    pub(crate) origin: String,
+}
+
+/// A person or a workstation.
+#[derive(Debug, Clone)]
+pub(crate) enum Who {
+    Person { account: AccountRow, role: Role, session: SessionRow },
+    Device { workstation: WorkstationRow },
+}
+
+impl Caller {
+    fn asker(&self) -> Asker<'_> {
+        match &self.who {
+            Who::Person { account, role, .. } => Asker::Person { account: &account.id, role: *role },
+            Who::Device { workstation } => Asker::Device { workstation: &workstation.id },
+        }
+    }
+
+    pub(crate) fn may(&self, act: &Act<'_>) -> Result<()> {
+        if may(&self.asker(), act) { Ok(()) } else { Err(DeskError::NotAllowed) }
+    }
+
+    /// The caller's name, as people know it.
+    fn name(&self) -> String {
+        match &self.who {
+            Who::Person { account, .. } => account.login.clone(),
+            Who::Device { workstation } => format!("workstation {}", workstation.name),
+        }
+    }
+
+    /// The account whose workstations are all that this caller may see, unless it may see all.
+    fn only_own(&self) -> Option<&str> {
+        match &self.who {
+            Who::Person { account, role: Role::Member, .. } => Some(&account.id),
+            Who::Device { workstation } => Some(&workstation.account_id),
+            Who::Person { .. } => None,
+        }
+    }
+}
+
+/// What the service is to the outside.
+#[derive(Debug, Clone)]
+pub(crate) struct Identity {
+    pub(crate) service: String,
+    pub(crate) public_name: String,
+    pub(crate) port: u16,
+    pub(crate) fingerprint: [u8; 32],
+    pub(crate) fingerprint_text: String,
+}
+
+/// Where all use cases live.
+pub(crate) struct Desk {
+    pub(crate) records: Records,
+    pub(crate) shelf: Shelf,
+    pub(crate) clock: Arc<dyn Clock>,
+    pub(crate) random: Arc<dyn Random>,
+    pub(crate) events: Events,
+    pub(crate) identity: Identity,
+    attempts: Mutex<Attempts>,
+}
+
+impl Desk {
+    pub(crate) fn new(records: Records, clock: Arc<dyn Clock>, random: Arc<dyn Random>, identity: Identity) -> Self {
+        let shelf = Shelf::new(identity.service.clone());
+        Self { records, shelf, clock, random, events: Events::new(), identity, attempts: Mutex::default() }
+    }
+
+    fn now(&self) -> i64 {
+        self.clock.now_ms()
+    }
+
+    /// Finds out who calls.
+    pub(crate) fn authenticate(&self, credential: &Credential) -> Result<Caller> {
+        let secret = credential.secret.as_deref().ok_or(DeskError::NotSignedIn)?;
+        let kind = SecretKind::of(secret).ok_or(DeskError::NotSignedIn)?;
+        let hash = hash(secret.as_bytes());
+        let who = match kind {
+            SecretKind::Session => self.person(&hash)?,
+            SecretKind::Device => {
+                let found = self.records.read(|on| Ok::<_, DeskError>(WorkstationRow::by_credential(&hash, on)?))?;
+                Who::Device { workstation: found.ok_or(DeskError::NotSignedIn)? }
+            }
+        };
+        Ok(Caller { who, origin: credential.origin.clone() })
+    }
+
+    /// Puts a change on record. Called within the transaction that makes it.
+    fn audit(&self, caller: &Caller, what: &str, subject: &str, on: &mut Connection) -> Result<()> {
+        self.audit_as(&caller.name(), &caller.origin, what, subject, on)
+    }
+
+    fn audit_as(&self, who: &str, origin: &str, what: &str, subject: &str, on: &mut Connection) -> Result<()> {
+        Ok(AuditRow::insert(self.now(), who, origin, what, subject, on)?)
+    }
+
+    fn workstation_changed(&self, id: &str) {
+        self.events.tell(jetfrost_wire::event::Event::Workstation { workstation: WorkstationId(id.to_owned()) });
+    }
+}
+
+/// A destination's place on the shelf.
+fn place(row: &crate::records::DestinationRow) -> Place {
+    Place { id: row.id.clone(), directory: PathBuf::from(&row.directory) }
+}
+
+/// A name that is fit to be one.
+fn checked_name(text: &str) -> Result<String> {
+    jetfrost_office::names::check(text).map(str::to_owned).map_err(|e| DeskError::Invalid(e.to_string()))
+}
+
+/// A number for the records, whose integers are signed.
+fn to_db(number: u64) -> Result<i64> {
+    i64::try_from(number).map_err(|_| DeskError::Invalid(format!("{number} is more than can be kept")))
+}

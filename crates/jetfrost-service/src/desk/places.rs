@@ -1,0 +1,144 @@
+//! Destinations.
+
+use std::path::PathBuf;
+
+use jetfrost_image::StoreId;
+use jetfrost_office::access::Act;
+use jetfrost_office::names;
+use jetfrost_office::room::{Bounds, Tightest, suggested_reserve};
+use jetfrost_wire::destination::{Destination, DestinationState, NewDestination, TryDirectory, Verdict};
+use jetfrost_wire::event::Event;
+use jetfrost_wire::{DestinationId, Page, PageQuery};
+
+use super::convert::from_db;
+use super::{Caller, Desk, DeskError, Result, checked_name, place, to_db};
+use crate::clock::timestamp;
+use crate::records::{DestinationRow, is_duplicate};
+use crate::secrets::new_id;
+use crate::shelf::{MarkerError, ShelfError, judge, volume_of};
+
+/// All destinations are looked at together; an office has a handful.
+const ALL: usize = 1000;
+
+impl Desk {
+    pub(crate) fn destinations(&self, caller: &Caller, page: &PageQuery) -> Result<Page<Destination>> {
+        caller.may(&Act::SeeOffice)?;
+        let size = page.size();
+        let after = page.after.clone().unwrap_or_default();
+        let rows = self.records.read(|on| Ok::<_, DeskError>(DestinationRow::list(&after, size + 1, on)?))?;
+        let items = rows.iter().map(|row| self.destination(row)).collect::<Result<_>>()?;
+        Ok(Page::from_one_more(items, size, |d: &Destination| names::key(&d.name)))
+    }
+
+    /// Says whether a directory would do, and changes nothing.
+    pub(crate) fn try_directory(&self, caller: &Caller, directory: &TryDirectory) -> Result<Verdict> {
+        caller.may(&Act::ChangeOffice)?;
+        let others = self.directories()?;
+        let judgement = judge(&PathBuf::from(&directory.directory), &others, &self.identity.service);
+        let volume = judgement.volume;
+        Ok(Verdict {
+            fit: judgement.fit,
+            reasons: judgement.reasons,
+            file_system: volume.as_ref().map_or_else(String::new, |v| v.file_system.clone()),
+            mounted_at: volume.as_ref().map_or_else(String::new, |v| v.mounted_at.clone()),
+            size: volume.as_ref().map_or(0, |v| v.size),
+            free: volume.as_ref().map_or(0, |v| v.free),
+        })
+    }
+
+    /// Adds a destination: lays out its directory, then records it. A failure in between leaves an empty, marked directory.
+    pub(crate) fn add_destination(&self, caller: &Caller, new: &NewDestination) -> Result<Destination> {
+        caller.may(&Act::ChangeOffice)?;
+        let name = checked_name(&new.name)?;
+        let capacity = new.capacity.map(to_db).transpose()?;
+        let directory = PathBuf::from(&new.directory);
+        let taken = self.records.read(|on| Ok::<_, DeskError>(DestinationRow::by_key(&names::key(&name), on)?))?;
+        if taken.is_some() {
+            return Err(DeskError::NameTaken(name));
+        }
+        let mut row = DestinationRow {
+            id: new_id(&*self.random),
+            name_key: names::key(&name),
+            name,
+            directory: new.directory.clone(),
+            capacity,
+            reserve: 0,
+            created: self.now(),
+        };
+        self.shelf.lay_out(&place(&row), &row.name, &timestamp(row.created).to_string(), &self.directories()?)?;
+        let volume = volume_of(&directory).map_err(|source| ShelfError::Io { doing: "examining the volume", source })?;
+        row.reserve = to_db(new.reserve.unwrap_or_else(|| suggested_reserve(volume.size)))?;
+        self.records.write(|on| {
+            row.insert(on).map_err(|e| if is_duplicate(&e) { DeskError::NameTaken(row.name.clone()) } else { e.into() })?;
+            self.audit(caller, "destination added", &format!("{} at {}", row.name, row.directory), on)
+        })?;
+        self.events.tell(Event::Office);
+        self.destination(&row)
+    }
+
+    fn directories(&self) -> Result<Vec<PathBuf>> {
+        let rows = self.records.read(|on| Ok::<_, DeskError>(DestinationRow::list("", ALL, on)?))?;
+        Ok(rows.into_iter().map(|row| row.directory.into()).collect())
+    }
+
+    pub(super) fn all_destinations(&self) -> Result<Vec<Destination>> {
+        let rows = self.records.read(|on| Ok::<_, DeskError>(DestinationRow::list("", ALL, on)?))?;
+        rows.iter().map(|row| self.destination(row)).collect()
+    }
+
+    /// A destination as it is at the moment.
+    pub(super) fn destination(&self, row: &DestinationRow) -> Result<Destination> {
+        let stores = self.records.read(|on| Ok::<_, DeskError>(row.stores(on)?))?;
+        let marker = self.shelf.check(&place(row));
+        let bounds = marker.is_ok().then(|| self.bounds(row, &stores)).transpose()?;
+        let room = bounds.map(|b| b.room().0);
+        Ok(Destination {
+            id: DestinationId(row.id.clone()),
+            name: row.name.clone(),
+            directory: row.directory.clone(),
+            state: state(&marker, room),
+            capacity: row.capacity.map(from_db),
+            reserve: from_db(row.reserve),
+            used: bounds.map(|b| b.used),
+            room,
+            stores: stores.len() as u64,
+            created: timestamp(row.created),
+        })
+    }
+
+    fn bounds(&self, row: &DestinationRow, stores: &[String]) -> Result<Bounds> {
+        let place = place(row);
+        let mut used = 0;
+        for store in stores.iter().filter_map(|id| id.parse::<StoreId>().ok()) {
+            // A store that cannot be opened is reported where it is looked at; it must not hide the others.
+            used += self.shelf.used(&place, store).unwrap_or(0);
+        }
+        let volume = volume_of(&place.directory).map_err(|source| ShelfError::Io { doing: "examining the volume", source })?;
+        Ok(Bounds { capacity: row.capacity.map(from_db), reserve: from_db(row.reserve), used, free: volume.free })
+    }
+
+    /// Announces `bytes` that are about to be written to a destination, if there is room for them.
+    pub(super) fn claim(&self, row: &DestinationRow, bytes: u64) -> Result<crate::shelf::Claim<'_>> {
+        let stores = self.records.read(|on| Ok::<_, DeskError>(row.stores(on)?))?;
+        self.shelf.check(&place(row))?;
+        let (room, tightest) = self.bounds(row, &stores)?.room();
+        self.shelf.claim(&place(row), bytes, room).ok_or_else(|| DeskError::NoRoom {
+            destination: row.name.clone(),
+            wanted: bytes,
+            room,
+            bound: match tightest {
+                Tightest::Capacity => "the destination's capacity",
+                Tightest::Volume => "what its volume has free beyond the reserve",
+            },
+        })
+    }
+}
+
+pub(super) fn state(marker: &Result<(), MarkerError>, room: Option<u64>) -> DestinationState {
+    match (marker, room) {
+        (Err(MarkerError::Missing(_)), _) => DestinationState::Missing,
+        (Err(MarkerError::Foreign(_)), _) => DestinationState::Foreign,
+        (Ok(()), Some(0)) => DestinationState::Full,
+        (Ok(()), _) => DestinationState::Ready,
+    }
+}

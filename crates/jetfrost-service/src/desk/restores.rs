@@ -1,0 +1,103 @@
+//! Restores on record.
+
+use jetfrost_office::access::Act;
+use jetfrost_wire::event::Event;
+use jetfrost_wire::restore::{BeginRestore, EndRestore, Restore};
+use jetfrost_wire::run::{GiveUp, Outcome, Progress};
+
+use super::{Caller, Desk, DeskError, Result, convert, to_db};
+use crate::records::RestoreRow;
+use crate::secrets::new_id;
+
+impl Desk {
+    /// Begins a restore from a workstation's store.
+    pub(crate) fn begin_restore(&self, caller: &Caller, id: &str, begin: &BeginRestore) -> Result<Restore> {
+        let line = self.line(caller, id)?;
+        caller.may(&Act::ReadStore { workstation: &line.workstation.id, owner: &line.account.id })?;
+        let (_, store) = self.open_store(&line)?;
+        store.point_head(begin.point)?;
+        let now = self.now();
+        let row = RestoreRow {
+            number: 0,
+            id: new_id(&*self.random),
+            workstation_id: line.workstation.id.clone(),
+            sequence: to_db(begin.point)?,
+            scope: begin.scope.word().into(),
+            by: caller.name(),
+            outcome: Outcome::Underway.word().into(),
+            files_done: 0,
+            files_total: None,
+            bytes_done: 0,
+            bytes_total: None,
+            sent: 0,
+            exceptions: 0,
+            started: now,
+            last_heard: now,
+            ended: None,
+            reason: None,
+        };
+        let row = self.records.write(|on| {
+            let row = row.insert(on)?;
+            let subject = format!("{} point {}", line.workstation.name, begin.point);
+            self.audit(caller, "restore begun", &subject, on)?;
+            Ok::<_, DeskError>(row)
+        })?;
+        Ok(self.tell_restore(&row))
+    }
+
+    /// Notes how far a restore is.
+    pub(crate) fn restore_progress(&self, caller: &Caller, id: &str, progress: &Progress) -> Result<Restore> {
+        let mut row = self.current_restore(caller, id)?;
+        self.set_restore_progress(&mut row, progress)?;
+        self.save_restore(&row)
+    }
+
+    /// Ends a restore that brought back what it could.
+    pub(crate) fn end_restore(&self, caller: &Caller, id: &str, end: &EndRestore) -> Result<Restore> {
+        let mut row = self.current_restore(caller, id)?;
+        self.set_restore_progress(&mut row, &end.progress)?;
+        row.exceptions = to_db(end.exceptions)?;
+        let outcome = if end.exceptions == 0 { Outcome::Complete } else { Outcome::CompleteWithExceptions };
+        row.outcome = outcome.word().into();
+        row.ended = Some(self.now());
+        self.save_restore(&row)
+    }
+
+    /// Ends a restore that did not succeed.
+    pub(crate) fn give_up_restore(&self, caller: &Caller, id: &str, why: &GiveUp) -> Result<Restore> {
+        let mut row = self.current_restore(caller, id)?;
+        row.outcome = if why.stopped { Outcome::Stopped } else { Outcome::Failed }.word().into();
+        row.reason = Some(why.reason.chars().take(500).collect());
+        row.ended = Some(self.now());
+        self.save_restore(&row)
+    }
+
+    fn current_restore(&self, caller: &Caller, id: &str) -> Result<RestoreRow> {
+        let missing = || DeskError::NotFound("restore");
+        let row = self.records.read(|on| Ok::<_, DeskError>(RestoreRow::by_id(id, on)?))?.ok_or_else(missing)?;
+        let line = self.line(caller, &row.workstation_id).map_err(|_| missing())?;
+        caller.may(&Act::ReadStore { workstation: &line.workstation.id, owner: &line.account.id })?;
+        if row.outcome == Outcome::Underway.word() { Ok(row) } else { Err(DeskError::Conflict("this restore is over")) }
+    }
+
+    fn set_restore_progress(&self, row: &mut RestoreRow, progress: &Progress) -> Result<()> {
+        row.files_done = to_db(progress.files_done)?;
+        row.files_total = progress.files_total.map(to_db).transpose()?;
+        row.bytes_done = to_db(progress.bytes_done)?;
+        row.bytes_total = progress.bytes_total.map(to_db).transpose()?;
+        row.sent = to_db(progress.sent)?;
+        row.last_heard = self.now();
+        Ok(())
+    }
+
+    fn save_restore(&self, row: &RestoreRow) -> Result<Restore> {
+        self.records.write(|on| Ok::<_, DeskError>(row.update(on)?))?;
+        Ok(self.tell_restore(row))
+    }
+
+    fn tell_restore(&self, row: &RestoreRow) -> Restore {
+        let restore = convert::restore(row, self.now());
+        self.events.tell(Event::Restore { restore: restore.clone() });
+        restore
+    }
+}

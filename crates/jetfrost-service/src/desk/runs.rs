@@ -1,0 +1,247 @@
+//! Runs: from their beginning to the commit of their point.
+
+use jetfrost_image::StoreId;
+use jetfrost_image::format::PointHead;
+use jetfrost_image::store::{NeedsIntake, Store, StoreError};
+use jetfrost_office::access::Act;
+use jetfrost_wire::Binary;
+use jetfrost_wire::event::Event;
+use jetfrost_wire::run::{BeginRun, CommitPoint, GiveUp, Outcome, Phase, PointCommitted, Progress, Run, RunBegun};
+use jetfrost_wire::workstation::PointKind;
+
+use super::{Caller, Desk, DeskError, Result, convert, place, to_db};
+use crate::records::{Connection, NewRun, PointRow, RunRow, StoreRow, WorkstationLine, WorkstationRow};
+use crate::secrets::new_id;
+use std::sync::Arc;
+
+/// A reason is a sentence, not a log.
+const MOST_REASON: usize = 500;
+
+impl Desk {
+    /// Begins a run. One that is underway for the same workstation is over: its client is gone, for a workstation has one at a time.
+    pub(crate) fn begin_run(&self, caller: &Caller, id: &str, begin: &BeginRun) -> Result<RunBegun> {
+        let line = self.line(caller, id)?;
+        caller.may(&Act::AddToStore { workstation: &line.workstation.id })?;
+        if begin.kind == PointKind::Disk {
+            return Err(DeskError::Invalid("this version backs up files, not disks".into()));
+        }
+        let (_, store) = self.open_store(&line)?;
+        self.record_points_on_shelf(&line, &store)?;
+        let latest = store.points().last().copied();
+        let row = self.records.write(|on| self.insert_run(&line, begin, on))?;
+        let run = convert::run(&row, self.now());
+        self.events.tell(Event::Run { run: run.clone() });
+        Ok(RunBegun {
+            run,
+            store: line.store.id.clone(),
+            sequence: latest.map_or(1, |latest| latest + 1),
+            latest: latest.map(|latest| store.point(latest).map(Binary)).transpose()?,
+            store_is_empty: store.is_empty(),
+        })
+    }
+
+    fn insert_run(&self, line: &WorkstationLine, begin: &BeginRun, on: &mut Connection) -> Result<RunRow> {
+        let now = self.now();
+        if let Some(mut earlier) = line.latest_run.clone().filter(|run| run.outcome == Outcome::Underway.word()) {
+            end(&mut earlier, Outcome::Lost, Some("the next run began before this one ended"), now);
+            earlier.update(on)?;
+        }
+        let new = NewRun {
+            id: new_id(&*self.random),
+            workstation_id: line.workstation.id.clone(),
+            outcome: Outcome::Underway.word().into(),
+            phase: Phase::default().word().into(),
+            files_done: 0,
+            bytes_done: 0,
+            sent: 0,
+            started: now,
+            last_heard: now,
+            changed_while_read: 0,
+            unreadable: 0,
+            disappeared: 0,
+        };
+        let row = RunRow::insert(&new, on)?;
+        WorkstationRow::set_latest_run(&line.workstation.id, row.number, on)?;
+        WorkstationRow::set_seen(&line.workstation.id, now, &begin.client_version, on)?;
+        Ok(row)
+    }
+
+    /// Records points that are on the shelf and not in the records: the service was killed between the two.
+    fn record_points_on_shelf(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
+        let recorded = line.store.latest_sequence.unwrap_or(0);
+        for sequence in store.points() {
+            if to_db(sequence)? > recorded {
+                let head = store.point_head(sequence)?;
+                self.records.write(|on| insert_point(&line.store.id, &head, None, 0, on))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Notes how far a run is.
+    pub(crate) fn progress(&self, caller: &Caller, id: &str, progress: &Progress) -> Result<Run> {
+        let (line, mut row) = self.current_run(caller, id)?;
+        let now = self.now();
+        set_progress(&mut row, progress)?;
+        row.last_heard = now;
+        self.records.write(|on| {
+            row.update(on)?;
+            Ok::<_, DeskError>(WorkstationRow::set_seen(&line.workstation.id, now, &line.workstation.client_version, on)?)
+        })?;
+        Ok(self.tell_run(&row))
+    }
+
+    /// The image store and the number of the point of a run that may receive needs.
+    pub(crate) fn store_of_run(&self, caller: &Caller, id: &str) -> Result<(Arc<Store>, u64)> {
+        let (line, _) = self.current_run(caller, id)?;
+        let (_, store) = self.open_store(&line)?;
+        let next = store.points().last().map_or(1, |last| last + 1);
+        Ok((store, next))
+    }
+
+    /// Begins to receive the needs of a run's point.
+    pub(crate) fn receive_needs(store: &Store, sequence: u64) -> Result<NeedsIntake<'_>> {
+        Ok(store.receive_needs(sequence)?)
+    }
+
+    /// Commits the point of a run. Asked a second time for the same point, it answers as the first time.
+    pub(crate) fn commit(&self, caller: &Caller, id: &str, commit: &CommitPoint) -> Result<PointCommitted> {
+        let (line, mut row) = self.run(caller, id)?;
+        let (_, store) = self.open_store(&line)?;
+        if row.outcome != Outcome::Underway.word() {
+            return self.committed_before(&line, &row, &store, commit);
+        }
+        let head = match store.commit_point(&commit.point.0) {
+            Err(StoreError::OutOfOrder { found, .. }) if store.point(found).is_ok_and(|bytes| bytes == commit.point.0) => {
+                store.point_head(found)?
+            }
+            other => other?,
+        };
+        let outcome = if head.exceptions == 0 { Outcome::Complete } else { Outcome::CompleteWithExceptions };
+        set_progress(&mut row, &commit.progress)?;
+        row.changed_while_read = to_db(commit.exceptions.changed_while_read)?;
+        row.unreadable = to_db(commit.exceptions.unreadable)?;
+        row.disappeared = to_db(commit.exceptions.disappeared)?;
+        row.sequence = Some(to_db(head.sequence)?);
+        end(&mut row, outcome, None, self.now());
+        self.records.write(|on| {
+            row.update(on)?;
+            insert_point(&line.store.id, &head, Some(row.number), row.sent, on)
+        })?;
+        let run = self.tell_run(&row);
+        self.workstation_changed(&line.workstation.id);
+        self.committed(&line, &row, run)
+    }
+
+    /// The answer to a commit whose first answer was lost on the way.
+    fn committed_before(
+        &self,
+        line: &WorkstationLine,
+        row: &RunRow,
+        store: &Store,
+        commit: &CommitPoint,
+    ) -> Result<PointCommitted> {
+        let same = row.sequence.is_some_and(|s| store.point(convert::from_db(s)).is_ok_and(|bytes| bytes == commit.point.0));
+        if same { self.committed(line, row, convert::run(row, self.now())) } else { Err(DeskError::RunOver) }
+    }
+
+    fn committed(&self, line: &WorkstationLine, row: &RunRow, run: Run) -> Result<PointCommitted> {
+        let sequence = row.sequence.unwrap_or_default();
+        let point = self.records.read(|on| Ok::<_, DeskError>(PointRow::find(&line.store.id, sequence, on)?))?;
+        Ok(PointCommitted { point: convert::point(&point.ok_or(DeskError::NotFound("point"))?), run })
+    }
+
+    /// Ends a run that made no point.
+    pub(crate) fn give_up_run(&self, caller: &Caller, id: &str, why: &GiveUp) -> Result<Run> {
+        let (_, mut row) = self.current_run(caller, id)?;
+        let outcome = if why.stopped { Outcome::Stopped } else { Outcome::Failed };
+        end(&mut row, outcome, Some(&why.reason), self.now());
+        self.records.write(|on| Ok::<_, DeskError>(row.update(on)?))?;
+        Ok(self.tell_run(&row))
+    }
+
+    /// Runs and restores that were underway and of which nothing was heard any more are lost, for good.
+    pub(crate) fn note_lost(&self) -> Result<()> {
+        let now = self.now();
+        let underway = Outcome::Underway.word();
+        self.records.write(|on| {
+            for mut row in RunRow::with_outcome(underway, on)? {
+                if jetfrost_office::standing::is_lost(row.last_heard, now) {
+                    let heard = row.last_heard;
+                    end(&mut row, Outcome::Lost, Some("nothing was heard of it any more"), heard);
+                    row.update(on)?;
+                }
+            }
+            for mut row in crate::records::RestoreRow::with_outcome(underway, on)? {
+                if jetfrost_office::standing::is_lost(row.last_heard, now) {
+                    row.outcome = Outcome::Lost.word().into();
+                    row.ended = Some(row.last_heard);
+                    row.update(on)?;
+                }
+            }
+            Ok(())
+        })
+    }
+
+    fn run(&self, caller: &Caller, id: &str) -> Result<(WorkstationLine, RunRow)> {
+        let row = self.records.read(|on| Ok::<_, DeskError>(RunRow::by_id(id, on)?))?.ok_or(DeskError::NotFound("run"))?;
+        let line = self.line(caller, &row.workstation_id).map_err(|_| DeskError::NotFound("run"))?;
+        caller.may(&Act::AddToStore { workstation: &line.workstation.id })?;
+        Ok((line, row))
+    }
+
+    fn current_run(&self, caller: &Caller, id: &str) -> Result<(WorkstationLine, RunRow)> {
+        let (line, row) = self.run(caller, id)?;
+        if row.outcome == Outcome::Underway.word() { Ok((line, row)) } else { Err(DeskError::RunOver) }
+    }
+
+    fn tell_run(&self, row: &RunRow) -> Run {
+        let run = convert::run(row, self.now());
+        self.events.tell(Event::Run { run: run.clone() });
+        run
+    }
+
+    /// The destination and the image store of a workstation.
+    pub(super) fn open_store(&self, line: &WorkstationLine) -> Result<(StoreId, Arc<Store>)> {
+        let id = line.store.id.parse().map_err(|_| DeskError::NotFound("image store"))?;
+        Ok((id, self.shelf.store(&place(&line.destination), id)?))
+    }
+}
+
+fn set_progress(row: &mut RunRow, progress: &Progress) -> Result<()> {
+    row.phase = progress.phase.word().into();
+    row.files_done = to_db(progress.files_done)?;
+    row.files_total = progress.files_total.map(to_db).transpose()?;
+    row.bytes_done = to_db(progress.bytes_done)?;
+    row.bytes_total = progress.bytes_total.map(to_db).transpose()?;
+    row.sent = to_db(progress.sent)?;
+    Ok(())
+}
+
+fn end(row: &mut RunRow, outcome: Outcome, reason: Option<&str>, at: i64) {
+    row.outcome = outcome.word().into();
+    row.reason = reason.map(|reason| reason.chars().take(MOST_REASON).collect());
+    row.ended = Some(at);
+    row.last_heard = at;
+}
+
+fn insert_point(store: &str, head: &PointHead, run: Option<i64>, sent: i64, on: &mut Connection) -> Result<()> {
+    let sequence = to_db(head.sequence)?;
+    let kind = match head.kind {
+        jetfrost_image::format::PointKind::Files => convert::FILES,
+        jetfrost_image::format::PointKind::Disk => convert::DISK,
+    };
+    PointRow {
+        store_id: store.to_owned(),
+        sequence,
+        run_number: run,
+        kind: kind.into(),
+        created: head.created,
+        files: to_db(head.files)?,
+        bytes: to_db(head.bytes)?,
+        exceptions: to_db(head.exceptions)?,
+        sent,
+    }
+    .insert(on)?;
+    Ok(StoreRow::add_point(store, sequence, on)?)
+}

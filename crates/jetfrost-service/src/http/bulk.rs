@@ -1,0 +1,182 @@
+//! The binary calls: segments and needs in, chunks out. Bodies stream; none is held whole.
+
+use std::sync::Arc;
+
+use actix_web::http::header::CONTENT_LENGTH;
+use actix_web::web::{Bytes, Data, Path, Payload};
+use actix_web::{HttpRequest, HttpResponse, post, put};
+use futures_util::StreamExt;
+use jetfrost_image::format::MAX_SEGMENT;
+use jetfrost_image::store::{Store, StoreError};
+use jetfrost_image::{ChunkName, SegmentHash};
+use jetfrost_wire::Problem;
+use jetfrost_wire::chunks::{FrameStatus, MOST_NAMES, NAME};
+use tokio::sync::mpsc;
+use tokio_stream::wrappers::ReceiverStream;
+use utoipa_actix_web::service_config::ServiceConfig;
+
+use super::{App, Trouble};
+use crate::desk::{Credential, Desk, DeskError};
+
+/// A list of names is not longer than this.
+pub(super) const MOST_NAMES_BODY: usize = MOST_NAMES * NAME;
+/// Pieces of a body that wait for the disk, or for the network.
+const PIECES: usize = 8;
+/// Small chunks go out together up to this.
+const PIECE: usize = 256 << 10;
+
+pub(super) fn routes(config: &mut ServiceConfig<'_>) {
+    config.service(missing).service(fetch).service(put_segment).service(put_needs);
+}
+
+/// Which chunks are missing: 32-byte names in, a byte a name out (1 for missing).
+#[utoipa::path(tag = "stores", params(("id" = String, Path)), security(("bearer" = [])),
+    request_body(content = Vec<u8>, content_type = "application/octet-stream"),
+    responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/stores/{id}/chunks/missing")]
+async fn missing(app: Data<App>, credential: Credential, id: Path<String>, body: Bytes) -> Result<HttpResponse, Trouble> {
+    let names = names(&body)?;
+    let missing = app.for_caller(credential, move |desk, caller| desk.missing(caller, &id, &names)).await?;
+    Ok(HttpResponse::Ok().content_type("application/octet-stream").body(missing))
+}
+
+/// Sealed chunks: 32-byte names in, a frame a name out, in the same order.
+#[utoipa::path(tag = "stores", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])),
+    request_body(content = Vec<u8>, content_type = "application/octet-stream"),
+    responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/stores/{id}/chunks/fetch")]
+async fn fetch(app: Data<App>, credential: Credential, id: Path<String>, body: Bytes) -> Result<HttpResponse, Trouble> {
+    let names = names(&body)?;
+    let store = app.for_caller(credential, move |desk, caller| desk.store_to_read(caller, &id)).await?;
+    let (out, pieces) = mpsc::channel(PIECES);
+    actix_web::rt::task::spawn_blocking(move || send_frames(&store, &names, &out));
+    let stream = ReceiverStream::new(pieces).map(Ok::<_, std::io::Error>);
+    Ok(HttpResponse::Ok().content_type("application/octet-stream").streaming(stream))
+}
+
+/// Reads chunks one after another and sends their frames, until all are sent or nobody listens.
+fn send_frames(store: &Store, names: &[ChunkName], out: &mpsc::Sender<Bytes>) {
+    let mut piece = Vec::with_capacity(PIECE);
+    for name in names {
+        let (status, sealed) = match store.chunk(name) {
+            Ok(sealed) => (FrameStatus::Sound, sealed),
+            Err(StoreError::NoChunk(_)) => (FrameStatus::Missing, Vec::new()),
+            Err(StoreError::DamagedChunk { .. }) => (FrameStatus::Damaged, Vec::new()),
+            Err(error) => {
+                // The answer is cut off here, which the client notices: fewer frames than names.
+                tracing::error!(%error, "reading a chunk");
+                return;
+            }
+        };
+        piece.extend(status.frame_head(u32::try_from(sealed.len()).expect("a sealed chunk is about a mebibyte at most")));
+        piece.extend(sealed);
+        if piece.len() >= PIECE && out.blocking_send(Bytes::from(std::mem::take(&mut piece))).is_err() {
+            return;
+        }
+    }
+    if !piece.is_empty() {
+        let _ = out.blocking_send(Bytes::from(piece));
+    }
+}
+
+/// Adds a segment, named by its hash. One that is here already is welcome, too.
+#[utoipa::path(tag = "stores", params(("id" = String, Path), ("hash" = String, Path)), security(("bearer" = [])),
+    request_body(content = Vec<u8>, content_type = "application/octet-stream"),
+    responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/stores/{id}/segments/{hash}")]
+async fn put_segment(
+    app: Data<App>,
+    request: HttpRequest,
+    credential: Credential,
+    path: Path<(String, String)>,
+    body: Payload,
+) -> Result<HttpResponse, Trouble> {
+    let (id, hash) = path.into_inner();
+    let hash: SegmentHash = hash.parse().map_err(|_| Trouble::bad_request("a segment's name is 64 hexadecimal digits"))?;
+    let len = content_length(&request)?;
+    if len > MAX_SEGMENT {
+        return Err(Trouble::too_large(MAX_SEGMENT));
+    }
+    let upload = app.for_caller(credential, move |desk, caller| desk.store_to_add_to(caller, &id)).await?;
+    receive(&app, body, move |desk, pieces| {
+        let Some((mut intake, _claim)) = upload.begin(desk, hash, len)? else { return drain(pieces) };
+        let mut received = 0;
+        while let Some(piece) = pieces.blocking_recv() {
+            received += piece.len() as u64;
+            if received > len {
+                return Err(DeskError::Invalid("more bytes arrived than were announced".into()));
+            }
+            intake.push(&piece)?;
+        }
+        intake.finish()?;
+        Ok(())
+    })
+    .await
+}
+
+/// Hands over what the point of a run needs.
+#[utoipa::path(tag = "runs", params(("id" = String, Path)), security(("bearer" = [])),
+    request_body(content = Vec<u8>, content_type = "application/octet-stream"),
+    responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/runs/{id}/needs")]
+async fn put_needs(app: Data<App>, credential: Credential, id: Path<String>, body: Payload) -> Result<HttpResponse, Trouble> {
+    let (store, sequence) = app.for_caller(credential, move |desk, caller| desk.store_of_run(caller, &id)).await?;
+    receive(&app, body, move |_, pieces| {
+        let mut intake = Desk::receive_needs(&store, sequence)?;
+        while let Some(piece) = pieces.blocking_recv() {
+            intake.push(&piece)?;
+        }
+        Ok(intake.finish()?)
+    })
+    .await
+}
+
+/// Feeds a body to `work`, which runs on a thread where it may wait for the disk. A body that breaks off is never
+/// taken for a whole one: `work` is told by the closing of its channel only after the last piece, and what it
+/// receives is checked against its own hash.
+async fn receive(
+    app: &Data<App>,
+    mut body: Payload,
+    work: impl FnOnce(&Desk, &mut mpsc::Receiver<Bytes>) -> Result<(), DeskError> + Send + 'static,
+) -> Result<HttpResponse, Trouble> {
+    let (feed, mut pieces) = mpsc::channel::<Bytes>(PIECES);
+    let desk = Arc::clone(&app.desk);
+    let work = actix_web::rt::task::spawn_blocking(move || work(&desk, &mut pieces));
+    let mut broken = None;
+    while let Some(piece) = body.next().await {
+        match piece {
+            Ok(piece) => {
+                if feed.send(piece).await.is_err() {
+                    break;
+                }
+            }
+            Err(error) => {
+                broken = Some(error);
+                break;
+            }
+        }
+    }
+    drop(feed);
+    let done = work.await.map_err(|_| Trouble::stopping())?;
+    match broken {
+        Some(error) => Err(Trouble::bad_request(format!("the body broke off: {error}"))),
+        None => done.map(|()| HttpResponse::NoContent().finish()).map_err(Trouble::from),
+    }
+}
+
+fn drain(pieces: &mut mpsc::Receiver<Bytes>) -> Result<(), DeskError> {
+    while pieces.blocking_recv().is_some() {}
+    Ok(())
+}
+
+fn content_length(request: &HttpRequest) -> Result<u64, Trouble> {
+    let header = request.headers().get(CONTENT_LENGTH).and_then(|v| v.to_str().ok()).and_then(|v| v.parse().ok());
+    header.ok_or_else(|| Trouble::bad_request("a Content-Length is needed"))
+}
+
+fn names(body: &[u8]) -> Result<Vec<ChunkName>, Trouble> {
+    if body.is_empty() || !body.len().is_multiple_of(NAME) {
+        return Err(Trouble::bad_request("the body is a list of 32-byte names"));
+    }
+    Ok(body.chunks_exact(NAME).map(|name| ChunkName(name.try_into().expect("exact"))).collect())
+}

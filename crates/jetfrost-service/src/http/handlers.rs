@@ -1,0 +1,318 @@
+//! The JSON calls, a handler each. They translate and do nothing else.
+
+use actix_web::cookie::{Cookie, SameSite};
+use actix_web::web::{Data, Json, Path, Query};
+use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, put};
+use jetfrost_wire::destination::{Destination, NewDestination, TryDirectory, Verdict};
+use jetfrost_wire::enrolment::{Enrol, Enrolled, EnrolmentCode, IssuedCode, NewEnrolmentCode};
+use jetfrost_wire::people::{Account, Group, GroupLogins, NewAccount, NewGroup};
+use jetfrost_wire::restore::{BeginRestore, EndRestore, Restore};
+use jetfrost_wire::run::{BeginRun, CommitPoint, GiveUp, PointCommitted, Progress, Run, RunBegun};
+use jetfrost_wire::service::{AuditEntry, Carry, FirstAdministrator, ServiceInfo, SignIn, SignedIn};
+use jetfrost_wire::workstation::{Overview, Point, PointBytes, Slots, Workstation};
+use jetfrost_wire::{Page, PageQuery, Problem};
+use utoipa_actix_web::service_config::ServiceConfig;
+
+use super::credential::{COOKIE, origin};
+use super::{App, Reply, Trouble};
+use crate::desk::{Credential, Desk};
+
+macro_rules! routes {
+    ($($handler:ident),* $(,)?) => {
+        pub(super) fn routes(config: &mut ServiceConfig<'_>) {
+            $(config.service($handler);)*
+        }
+    };
+}
+
+routes!(
+    service_info,
+    first_administrator,
+    sign_in,
+    me,
+    sign_out,
+    accounts,
+    add_account,
+    groups,
+    add_group,
+    set_group_logins,
+    destinations,
+    try_directory,
+    add_destination,
+    enrolment_codes,
+    issue_code,
+    cancel_code,
+    enrol,
+    workstations,
+    workstation,
+    points,
+    runs,
+    restores,
+    overview,
+    audit_log,
+    begin_run,
+    progress,
+    commit,
+    give_up_run,
+    begin_restore,
+    restore_progress,
+    end_restore,
+    give_up_restore,
+    point_bytes,
+    slots,
+);
+
+/// What anyone may know of the service.
+#[utoipa::path(tag = "service", responses((status = 200, body = ServiceInfo), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/service")]
+async fn service_info(app: Data<App>) -> Reply<ServiceInfo> {
+    Ok(Json(app.run(Desk::service_info).await?))
+}
+
+/// Creates the first administrator with the one-time code that the service printed.
+#[utoipa::path(tag = "service", request_body = FirstAdministrator, responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/first-administrator")]
+async fn first_administrator(app: Data<App>, request: HttpRequest, body: Json<FirstAdministrator>) -> Reply<Account> {
+    let origin = origin(&request);
+    Ok(Json(app.run(move |desk| desk.first_administrator(&body, &origin)).await?))
+}
+
+/// Signs in. The session is carried in a cookie or in a bearer token.
+#[utoipa::path(tag = "sessions", request_body = SignIn, responses((status = 200, body = SignedIn), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/sessions")]
+async fn sign_in(app: Data<App>, request: HttpRequest, body: Json<SignIn>) -> Result<HttpResponse, Trouble> {
+    let (origin, carry) = (origin(&request), body.carry);
+    let mut signed_in = app.run(move |desk| desk.sign_in(&body, &origin)).await?;
+    let mut response = HttpResponse::Ok();
+    if carry == Carry::Cookie {
+        let secret = signed_in.token.take().unwrap_or_default();
+        response.cookie(session_cookie(secret));
+    }
+    Ok(response.json(signed_in))
+}
+
+fn session_cookie(secret: String) -> Cookie<'static> {
+    Cookie::build(COOKIE, secret).path("/").secure(true).http_only(true).same_site(SameSite::Strict).finish()
+}
+
+/// Who is signed in.
+#[utoipa::path(tag = "sessions", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/sessions/current")]
+async fn me(app: Data<App>, credential: Credential) -> Reply<Account> {
+    Ok(Json(app.for_caller(credential, Desk::me).await?))
+}
+
+/// Signs out.
+#[utoipa::path(tag = "sessions", security(("bearer" = []), ("cookie" = [])), responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/sessions/current")]
+async fn sign_out(app: Data<App>, credential: Credential) -> Result<HttpResponse, Trouble> {
+    app.for_caller(credential, Desk::sign_out).await?;
+    let mut gone = session_cookie(String::new());
+    gone.make_removal();
+    Ok(HttpResponse::NoContent().cookie(gone).finish())
+}
+
+/// Accounts, by login name.
+#[utoipa::path(tag = "accounts", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Account>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/accounts")]
+async fn accounts(app: Data<App>, credential: Credential, page: Query<PageQuery>) -> Reply<Page<Account>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.accounts(caller, &page)).await?))
+}
+
+/// Adds an account.
+#[utoipa::path(tag = "accounts", request_body = NewAccount, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/accounts")]
+async fn add_account(app: Data<App>, credential: Credential, body: Json<NewAccount>) -> Reply<Account> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.add_account(caller, &body)).await?))
+}
+
+/// Groups, by name.
+#[utoipa::path(tag = "groups", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Group>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/groups")]
+async fn groups(app: Data<App>, credential: Credential, page: Query<PageQuery>) -> Reply<Page<Group>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.groups(caller, &page)).await?))
+}
+
+/// Adds a group.
+#[utoipa::path(tag = "groups", request_body = NewGroup, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Group), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/groups")]
+async fn add_group(app: Data<App>, credential: Credential, body: Json<NewGroup>) -> Reply<Group> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.add_group(caller, &body)).await?))
+}
+
+/// Sets who is in a group.
+#[utoipa::path(tag = "groups", request_body = GroupLogins, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Group), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/groups/{id}/logins")]
+async fn set_group_logins(app: Data<App>, credential: Credential, id: Path<String>, body: Json<GroupLogins>) -> Reply<Group> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_group_logins(caller, &id, &body)).await?))
+}
+
+/// Destinations, by name.
+#[utoipa::path(tag = "destinations", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Destination>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/destinations")]
+async fn destinations(app: Data<App>, credential: Credential, page: Query<PageQuery>) -> Reply<Page<Destination>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.destinations(caller, &page)).await?))
+}
+
+/// Says whether a directory would do as a destination; changes nothing.
+#[utoipa::path(tag = "destinations", request_body = TryDirectory, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Verdict), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/destinations/try")]
+async fn try_directory(app: Data<App>, credential: Credential, body: Json<TryDirectory>) -> Reply<Verdict> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.try_directory(caller, &body)).await?))
+}
+
+/// Adds a destination.
+#[utoipa::path(tag = "destinations", request_body = NewDestination, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/destinations")]
+async fn add_destination(app: Data<App>, credential: Credential, body: Json<NewDestination>) -> Reply<Destination> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.add_destination(caller, &body)).await?))
+}
+
+/// Enrolment codes, latest first, without the codes themselves.
+#[utoipa::path(tag = "enrolment", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<EnrolmentCode>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/enrolment-codes")]
+async fn enrolment_codes(app: Data<App>, credential: Credential, page: Query<PageQuery>) -> Reply<Page<EnrolmentCode>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.enrolment_codes(caller, &page)).await?))
+}
+
+/// Makes an enrolment code for an account.
+#[utoipa::path(tag = "enrolment", request_body = NewEnrolmentCode, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = IssuedCode), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/enrolment-codes")]
+async fn issue_code(app: Data<App>, credential: Credential, body: Json<NewEnrolmentCode>) -> Reply<IssuedCode> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.issue_code(caller, &body)).await?))
+}
+
+/// Cancels an open enrolment code.
+#[utoipa::path(tag = "enrolment", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = EnrolmentCode), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/enrolment-codes/{id}")]
+async fn cancel_code(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<EnrolmentCode> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.cancel_code(caller, &id)).await?))
+}
+
+/// Turns a machine into a workstation; the enrolment code is the credential.
+#[utoipa::path(tag = "enrolment", request_body = Enrol, responses((status = 200, body = Enrolled), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/enrolments")]
+async fn enrol(app: Data<App>, request: HttpRequest, body: Json<Enrol>) -> Reply<Enrolled> {
+    let origin = origin(&request);
+    Ok(Json(app.run(move |desk| desk.enrol(&body, &origin)).await?))
+}
+
+/// The workstations that the caller may see, by name.
+#[utoipa::path(tag = "workstations", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Workstation>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/workstations")]
+async fn workstations(app: Data<App>, credential: Credential, page: Query<PageQuery>) -> Reply<Page<Workstation>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.workstations(caller, &page)).await?))
+}
+
+/// One workstation.
+#[utoipa::path(tag = "workstations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/workstations/{id}")]
+async fn workstation(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.workstation(caller, &id)).await?))
+}
+
+/// A workstation's recovery points, latest first.
+#[utoipa::path(tag = "workstations", params(("id" = String, Path), PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Point>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/workstations/{id}/points")]
+async fn points(app: Data<App>, credential: Credential, id: Path<String>, page: Query<PageQuery>) -> Reply<Page<Point>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.points(caller, &id, &page)).await?))
+}
+
+/// A workstation's runs, latest first.
+#[utoipa::path(tag = "workstations", params(("id" = String, Path), PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Run>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/workstations/{id}/runs")]
+async fn runs(app: Data<App>, credential: Credential, id: Path<String>, page: Query<PageQuery>) -> Reply<Page<Run>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.runs(caller, &id, &page)).await?))
+}
+
+/// The restores from a workstation's image store, latest first.
+#[utoipa::path(tag = "workstations", params(("id" = String, Path), PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Restore>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/workstations/{id}/restores")]
+async fn restores(app: Data<App>, credential: Credential, id: Path<String>, page: Query<PageQuery>) -> Reply<Page<Restore>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.restores(caller, &id, &page)).await?))
+}
+
+/// How everything stands that the caller may see.
+#[utoipa::path(tag = "workstations", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Overview), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/overview")]
+async fn overview(app: Data<App>, credential: Credential) -> Reply<Overview> {
+    Ok(Json(app.for_caller(credential, Desk::overview).await?))
+}
+
+/// The audit log, latest first.
+#[utoipa::path(tag = "service", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<AuditEntry>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/audit")]
+async fn audit_log(app: Data<App>, credential: Credential, page: Query<PageQuery>) -> Reply<Page<AuditEntry>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.audit_log(caller, &page)).await?))
+}
+
+/// Begins a run; one that was underway is over.
+#[utoipa::path(tag = "runs", request_body = BeginRun, params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = RunBegun), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/workstations/{id}/runs")]
+async fn begin_run(app: Data<App>, credential: Credential, id: Path<String>, body: Json<BeginRun>) -> Reply<RunBegun> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.begin_run(caller, &id, &body)).await?))
+}
+
+/// Notes how far a run is.
+#[utoipa::path(tag = "runs", request_body = Progress, params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = Run), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[patch("/runs/{id}")]
+async fn progress(app: Data<App>, credential: Credential, id: Path<String>, body: Json<Progress>) -> Reply<Run> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.progress(caller, &id, &body)).await?))
+}
+
+/// Commits a run's recovery point. Asked again for the same point, it answers as the first time.
+#[utoipa::path(tag = "runs", request_body = CommitPoint, params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = PointCommitted), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/runs/{id}/point")]
+async fn commit(app: Data<App>, credential: Credential, id: Path<String>, body: Json<CommitPoint>) -> Reply<PointCommitted> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.commit(caller, &id, &body)).await?))
+}
+
+/// Ends a run that made no recovery point.
+#[utoipa::path(tag = "runs", request_body = GiveUp, params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = Run), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/runs/{id}/give-up")]
+async fn give_up_run(app: Data<App>, credential: Credential, id: Path<String>, body: Json<GiveUp>) -> Reply<Run> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.give_up_run(caller, &id, &body)).await?))
+}
+
+/// Begins a restore and puts it on record.
+#[utoipa::path(tag = "restores", request_body = BeginRestore, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/workstations/{id}/restores")]
+async fn begin_restore(app: Data<App>, credential: Credential, id: Path<String>, body: Json<BeginRestore>) -> Reply<Restore> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.begin_restore(caller, &id, &body)).await?))
+}
+
+/// Notes how far a restore is.
+#[utoipa::path(tag = "restores", request_body = Progress, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[patch("/restores/{id}")]
+async fn restore_progress(app: Data<App>, credential: Credential, id: Path<String>, body: Json<Progress>) -> Reply<Restore> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.restore_progress(caller, &id, &body)).await?))
+}
+
+/// Ends a restore that brought back what it could.
+#[utoipa::path(tag = "restores", request_body = EndRestore, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/restores/{id}/end")]
+async fn end_restore(app: Data<App>, credential: Credential, id: Path<String>, body: Json<EndRestore>) -> Reply<Restore> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.end_restore(caller, &id, &body)).await?))
+}
+
+/// Ends a restore that did not succeed.
+#[utoipa::path(tag = "restores", request_body = GiveUp, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/restores/{id}/give-up")]
+async fn give_up_restore(app: Data<App>, credential: Credential, id: Path<String>, body: Json<GiveUp>) -> Reply<Restore> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.give_up_restore(caller, &id, &body)).await?))
+}
+
+/// A recovery point's file: head in clear, body sealed.
+#[utoipa::path(tag = "stores", params(("id" = String, Path), ("sequence" = u64, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = PointBytes), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/stores/{id}/points/{sequence}")]
+async fn point_bytes(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<PointBytes> {
+    let (id, sequence) = path.into_inner();
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.point_bytes(caller, &id, sequence)).await?))
+}
+
+/// An image store's key slots.
+#[utoipa::path(tag = "stores", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Slots), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/stores/{id}/slots")]
+async fn slots(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Slots> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.slots(caller, &id)).await?))
+}

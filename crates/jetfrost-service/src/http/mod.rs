@@ -1,0 +1,153 @@
+//! The API over HTTP: extract, call the desk, map what comes back.
+
+mod bulk;
+mod console;
+mod credential;
+mod events;
+mod handlers;
+mod problem;
+
+use std::future::Future;
+use std::sync::Arc;
+
+use actix_web::web::{self, Data, Json};
+use actix_web::{HttpResponse, dev, middleware};
+use tokio::sync::watch;
+use utoipa::OpenApi;
+use utoipa::openapi::security::{ApiKey, ApiKeyValue, Http, HttpAuthScheme, SecurityScheme};
+use utoipa_actix_web::AppExt;
+use utoipa_actix_web::scope::scope;
+use utoipa_actix_web::service_config::ServiceConfig;
+
+use crate::desk::{Caller, Credential, Desk, DeskError};
+pub(crate) use credential::COOKIE;
+pub(crate) use problem::Trouble;
+
+/// JSON bodies are not longer than this.
+const MOST_JSON: usize = 8 << 20;
+
+/// What every handler has at hand.
+#[derive(Clone)]
+pub(crate) struct App {
+    pub(crate) desk: Arc<Desk>,
+    /// Becomes true when the service stops: long answers end then.
+    pub(crate) stopping: watch::Receiver<bool>,
+}
+
+impl App {
+    /// Runs a use case off the event loop.
+    async fn run<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&Desk) -> Result<T, DeskError> + Send + 'static,
+    ) -> Result<T, Trouble> {
+        let desk = Arc::clone(&self.desk);
+        web::block(move || work(&desk))
+            .await
+            .map_err(|_| Trouble::from(DeskError::Conflict("the service is stopping")))?
+            .map_err(Trouble::from)
+    }
+
+    /// Runs a use case for whoever calls.
+    async fn for_caller<T: Send + 'static>(
+        &self,
+        credential: Credential,
+        work: impl FnOnce(&Desk, &Caller) -> Result<T, DeskError> + Send + 'static,
+    ) -> Result<T, Trouble> {
+        self.run(move |desk| work(desk, &desk.authenticate(&credential)?)).await
+    }
+}
+
+type Reply<T> = Result<Json<T>, Trouble>;
+
+/// What the document says of itself; paths and types are added by the routes.
+#[derive(OpenApi)]
+#[openapi(info(
+    title = "Jetfrost",
+    description = "The office's shared backup destination. Errors are problem documents (RFC 9457).",
+    license(name = "MIT OR Apache-2.0", identifier = "MIT OR Apache-2.0"),
+))]
+struct Document;
+
+fn api_routes(config: &mut ServiceConfig<'_>) {
+    handlers::routes(config);
+    bulk::routes(config);
+    events::routes(config);
+}
+
+/// The OpenAPI document.
+pub(crate) fn document() -> utoipa::openapi::OpenApi {
+    let (_, mut document) = actix_web::App::new()
+        .into_utoipa_app()
+        .openapi(Document::openapi())
+        .service(scope(jetfrost_wire::ROOT).configure(api_routes))
+        .split_for_parts();
+    let components = document.components.get_or_insert_default();
+    let bearer = SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer));
+    let cookie = SecurityScheme::ApiKey(ApiKey::Cookie(ApiKeyValue::new(COOKIE)));
+    components.add_security_scheme("bearer", bearer);
+    components.add_security_scheme("cookie", cookie);
+    document
+}
+
+/// All routes of the service.
+pub(crate) fn configure(config: &mut web::ServiceConfig, app: App) {
+    let (document, metrics) = (document(), app.clone());
+    config
+        .app_data(Data::new(app))
+        .app_data(web::JsonConfig::default().limit(MOST_JSON).error_handler(|e, _| problem::bad_json(&e).into()))
+        .app_data(web::QueryConfig::default().error_handler(|e, _| Trouble::bad_request(e.to_string()).into()))
+        .app_data(web::PathConfig::default().error_handler(|e, _| Trouble::bad_request(e.to_string()).into()))
+        .app_data(web::PayloadConfig::new(bulk::MOST_NAMES_BODY))
+        .route("/healthz", web::get().to(|| async { HttpResponse::Ok().body("alive\n") }))
+        .route("/readyz", web::get().to(ready))
+        .route("/metrics", web::get().to(move || expose(metrics.clone())))
+        .service(
+            web::scope(jetfrost_wire::ROOT)
+                .route("/openapi.json", web::get().to(move || std::future::ready(HttpResponse::Ok().json(&document))))
+                .configure(|config| {
+                    api_routes(&mut ServiceConfig::new(config));
+                })
+                .wrap(middleware::DefaultHeaders::new().add(("Cache-Control", "no-store")))
+                .default_service(web::to(|| async { Trouble::from(DeskError::NotFound("path")) })),
+        )
+        .configure(console::routes);
+}
+
+/// Whether the service can do its work: the records answer.
+async fn ready(app: Data<App>) -> HttpResponse {
+    match app.run(Desk::has_administrator).await {
+        Ok(_) => HttpResponse::Ok().body("ready\n"),
+        Err(_) => HttpResponse::ServiceUnavailable().body("the records cannot be read\n"),
+    }
+}
+
+/// A few figures in the OpenMetrics text format.
+async fn expose(app: App) -> Result<HttpResponse, Trouble> {
+    let text = app.run(Desk::metrics).await?;
+    Ok(HttpResponse::Ok().content_type("application/openmetrics-text; version=1.0.0; charset=utf-8").body(text))
+}
+
+/// Headers that every answer has.
+pub(crate) fn headers() -> middleware::DefaultHeaders {
+    middleware::DefaultHeaders::new()
+        .add(("Content-Security-Policy", console::POLICY))
+        .add(("X-Content-Type-Options", "nosniff"))
+        .add(("Referrer-Policy", "no-referrer"))
+        .add(("Cross-Origin-Opener-Policy", "same-origin"))
+}
+
+/// Logs each request with its outcome; a failed one with the same number that its problem document carries.
+pub(crate) fn log<B>(
+    request: dev::ServiceRequest,
+    next: middleware::Next<B>,
+) -> impl Future<Output = Result<dev::ServiceResponse<B>, actix_web::Error>>
+where
+    B: actix_web::body::MessageBody,
+{
+    let line = format!("{} {}", request.method(), request.path());
+    async move {
+        let response = next.call(request).await?;
+        tracing::debug!(status = response.status().as_u16(), "{line}");
+        Ok(response)
+    }
+}

@@ -1,0 +1,270 @@
+//! The one place where errors become problem documents.
+
+use std::fmt;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use actix_web::error::JsonPayloadError;
+use actix_web::http::StatusCode;
+use actix_web::http::header::RETRY_AFTER;
+use actix_web::{HttpRequest, HttpResponse, Responder, ResponseError};
+use jetfrost_image::store::StoreError;
+use jetfrost_wire::problem::{Problem, ProblemKind as Kind};
+use jetfrost_wire::size::show;
+
+use crate::desk::DeskError;
+use crate::records::RecordsError;
+use crate::shelf::{MarkerError, ShelfError};
+
+static NUMBER: AtomicU64 = AtomicU64::new(1);
+
+/// A problem on its way out.
+#[derive(Debug)]
+pub(crate) struct Trouble {
+    problem: Box<Problem>,
+    retry_after: Option<u64>,
+}
+
+impl Trouble {
+    pub(crate) fn bad_request(detail: impl Into<String>) -> Self {
+        let problem =
+            Problem::new(Kind::BadRequest, "The request could not be understood.", "Compare the call with the OpenAPI document.");
+        Self { problem: Box::new(problem.with_detail(detail)), retry_after: None }
+    }
+
+    pub(crate) fn too_large(most: u64) -> Self {
+        let problem = Problem::new(Kind::TooLarge, format!("The body may have {most} bytes at most."), "Send less in one call.");
+        Self { problem: Box::new(problem), retry_after: None }
+    }
+
+    pub(crate) fn stopping() -> Self {
+        let problem = Problem::new(Kind::Stopping, "The service is stopping.", "Try again in a minute.");
+        Self { problem: Box::new(problem), retry_after: Some(10) }
+    }
+}
+
+impl fmt::Display for Trouble {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.problem.title)
+    }
+}
+
+impl ResponseError for Trouble {
+    fn status_code(&self) -> StatusCode {
+        StatusCode::from_u16(self.problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
+    }
+
+    fn error_response(&self) -> HttpResponse {
+        let mut response = HttpResponse::build(self.status_code());
+        if let Some(seconds) = self.retry_after {
+            response.insert_header((RETRY_AFTER, seconds.to_string()));
+        }
+        match serde_json::to_string(&*self.problem) {
+            Ok(body) => response.content_type("application/problem+json").body(body),
+            Err(_) => response.finish(),
+        }
+    }
+}
+
+impl Responder for Trouble {
+    type Body = actix_web::body::BoxBody;
+
+    fn respond_to(self, _: &HttpRequest) -> HttpResponse {
+        self.error_response()
+    }
+}
+
+pub(super) fn bad_json(error: &JsonPayloadError) -> Trouble {
+    match error {
+        JsonPayloadError::Overflow { limit } | JsonPayloadError::OverflowKnownLength { limit, .. } => {
+            Trouble::too_large(*limit as u64)
+        }
+        other => Trouble::bad_request(other.to_string()),
+    }
+}
+
+impl From<DeskError> for Trouble {
+    fn from(error: DeskError) -> Self {
+        let wait = match &error {
+            DeskError::TooManyAttempts { wait_seconds } => Some(*wait_seconds),
+            DeskError::Records(RecordsError::Busy(_)) => Some(5),
+            _ => None,
+        };
+        let mut problem = fold(&error);
+        if problem.status >= 500 {
+            let number = NUMBER.fetch_add(1, Ordering::Relaxed);
+            problem.request = Some(number.to_string());
+            tracing::error!(number, error = %chain(&error), "a request failed");
+        }
+        Self { problem: Box::new(problem), retry_after: wait }
+    }
+}
+
+/// An error and its causes, in one line.
+fn chain(error: &dyn std::error::Error) -> String {
+    let mut text = error.to_string();
+    let mut source = error.source();
+    while let Some(cause) = source {
+        text.push_str(": ");
+        text.push_str(&cause.to_string());
+        source = cause.source();
+    }
+    text
+}
+
+/// Every refusal and failure of the desk as what is wrong, what to do, and whose move it is. No wildcard: a new
+/// error must be given its words here.
+fn fold(error: &DeskError) -> Problem {
+    match error {
+        DeskError::Records(records) => internal(match records {
+            RecordsError::Busy(_) => "The service's records are busy.",
+            RecordsError::Open(_) | RecordsError::Statement(_) => "The service's records could not be read or written.",
+        }),
+        DeskError::Shelf(shelf) => fold_shelf(shelf),
+        DeskError::NotSignedIn => {
+            Problem::new(Kind::NotSignedIn, "You are not signed in, or the session is over.", "Sign in again.")
+        }
+        DeskError::WrongPassword => Problem::new(
+            Kind::WrongPassword,
+            "The login name or the account's password is wrong.",
+            "Try again. It is the account's password that is asked for, not the passphrase of an image. An administrator can set a new one.",
+        ),
+        DeskError::TooManyAttempts { wait_seconds } => Problem::new(
+            Kind::TooManyAttempts,
+            "There were too many failed attempts.",
+            format!("Wait {wait_seconds} s, then try again."),
+        ),
+        DeskError::WrongCode(why) => Problem::new(Kind::WrongCode, sentence(why), "Ask the administrator for a new code."),
+        DeskError::NotAllowed => Problem::new(
+            Kind::NotAllowed,
+            "Your role does not allow this.",
+            "Ask an administrator to do it, or to change your role.",
+        ),
+        DeskError::NotFound(what) => {
+            Problem::new(Kind::NotFound, format!("There is no such {what}."), "List what there is and choose from that.")
+        }
+        DeskError::NameTaken(name) => {
+            Problem::new(Kind::NameTaken, format!("The name '{name}' is taken."), "Choose another name.")
+        }
+        DeskError::Invalid(why) => Problem::new(Kind::Invalid, sentence(why), "Correct this and try again; nothing was changed."),
+        DeskError::Conflict(why) => {
+            Problem::new(Kind::Conflict, sentence(why), "Look at how things stand now, then decide again.")
+        }
+        DeskError::RunOver => Problem::new(
+            Kind::RunOver,
+            "This run is over: a later one began, or it was ended.",
+            "Begin a new run; what was sent is kept and is not sent again.",
+        ),
+        DeskError::NoRoom { destination, wanted, room, bound } => no_room(destination, Some((*wanted, *room)), bound),
+    }
+}
+
+fn fold_shelf(error: &ShelfError) -> Problem {
+    match error {
+        ShelfError::Marker(marker) => fold_marker(marker),
+        ShelfError::Unfit(reasons) => Problem::new(
+            Kind::UnfitDirectory,
+            sentence(&reasons.join("; ")),
+            "Choose an empty directory on a local volume of the server that is used for nothing else.",
+        ),
+        ShelfError::Io { source, .. } if is_full(source) => no_room("", None, "its volume is full"),
+        ShelfError::Io { doing, .. } => internal(&format!("The service failed at {doing}.")),
+        ShelfError::Store(store) => fold_store(store),
+    }
+}
+
+fn fold_marker(error: &MarkerError) -> Problem {
+    let next = match error {
+        MarkerError::Missing(_) => "The administrator mounts the destination's volume again. Nothing was written in its stead.",
+        MarkerError::Foreign(_) => "The administrator looks which volume is mounted there. Nothing was written to it.",
+    };
+    Problem::new(Kind::DestinationMissing, "The destination is not there.", next).with_detail(error.to_string())
+}
+
+fn fold_store(error: &StoreError) -> Problem {
+    let detail = error.to_string();
+    let run_again = "Run the backup again; what has arrived is not sent again.";
+    match error {
+        StoreError::Medium { source, .. } if is_full(source) => no_room("", None, "its volume is full"),
+        StoreError::Medium { source, .. } => match source.get_ref().and_then(|e| e.downcast_ref::<MarkerError>()) {
+            Some(marker) => fold_marker(marker),
+            None => internal("The image store could not be read or written.").with_detail(detail),
+        },
+        StoreError::Format(_) | StoreError::OtherStore | StoreError::WrongHash | StoreError::Needs(_) => {
+            Problem::new(Kind::BadFormat, "What arrived is not as it should be.", run_again).with_detail(detail)
+        }
+        StoreError::ChunksMissing { .. } => {
+            Problem::new(Kind::BadFormat, "The recovery point is not complete.", run_again).with_detail(detail)
+        }
+        StoreError::OutOfOrder { .. } | StoreError::OtherPredecessor => {
+            Problem::new(Kind::RunOver, "Another recovery point was made in between.", run_again).with_detail(detail)
+        }
+        StoreError::NoPoint(_) | StoreError::NoChunk(_) => {
+            Problem::new(Kind::NotFound, sentence(&detail), "List the recovery points and choose from them.")
+        }
+        StoreError::StoreExists => {
+            Problem::new(Kind::Conflict, sentence(&detail), "Join again: a new image store is made each time.")
+        }
+        StoreError::NoStore | StoreError::DamagedChunk { .. } => internal("The image store is damaged.").with_detail(detail),
+        // The enum may grow in its crate; until it has words here, what it says itself must do.
+        _ => internal("The image store could not be read or written.").with_detail(detail),
+    }
+}
+
+fn no_room(destination: &str, numbers: Option<(u64, u64)>, bound: &str) -> Problem {
+    let place = if destination.is_empty() { "the destination".to_owned() } else { format!("destination '{destination}'") };
+    let problem = Problem::new(
+        Kind::NoRoom,
+        format!("There is no room left on {place}."),
+        "The administrator raises its capacity, lowers its reserve or makes room. What has arrived is kept.",
+    );
+    match numbers {
+        Some((wanted, room)) => problem.with_detail(format!(
+            "{} more would be needed, {} are left; what bounds it is {bound}",
+            show(wanted),
+            show(room)
+        )),
+        None => problem.with_detail(bound),
+    }
+}
+
+fn internal(title: &str) -> Problem {
+    Problem::new(Kind::Internal, title, "The service's log says more; look there for the number in 'request'.")
+}
+
+fn is_full(error: &std::io::Error) -> bool {
+    matches!(error.kind(), std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded)
+}
+
+/// Begins with a capital and ends with a full stop.
+fn sentence(text: &str) -> String {
+    let mut chars = text.chars();
+    let first = chars.next().map(|c| c.to_uppercase().to_string()).unwrap_or_default();
+    let end = if text.ends_with(['.', '!', '?']) { "" } else { "." };
+    format!("{first}{}{end}", chars.as_str())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn faults_of_the_service_are_5xx_and_carry_a_number_for_the_log() {
+        let trouble = Trouble::from(DeskError::Shelf(ShelfError::Io { doing: "testing", source: std::io::Error::other("x") }));
+        assert_eq!(trouble.problem.status, 500);
+        assert!(trouble.problem.request.is_some());
+    }
+
+    #[test]
+    fn a_full_volume_is_no_fault_of_the_service() {
+        let source = std::io::Error::from(std::io::ErrorKind::StorageFull);
+        let trouble = Trouble::from(DeskError::from(StoreError::Medium { doing: "writing", source }));
+        assert_eq!(trouble.problem.known_kind(), Some(Kind::NoRoom));
+    }
+
+    #[test]
+    fn a_marker_that_vanished_during_a_write_says_so() {
+        let source = std::io::Error::other(MarkerError::Missing("/backup".into()));
+        let trouble = Trouble::from(DeskError::from(StoreError::Medium { doing: "writing", source }));
+        assert_eq!(trouble.problem.known_kind(), Some(Kind::DestinationMissing));
+    }
+}

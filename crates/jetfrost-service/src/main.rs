@@ -1,0 +1,132 @@
+//! `jetfrostd`: the service as a program.
+
+use std::io::Write;
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::process::ExitCode;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use clap::{Parser, Subcommand};
+use jetfrost_image::crypto::SystemRandom;
+use jetfrost_service::{Config, PartialConfig, Running, SystemClock, new_first_code, openapi_json};
+use tracing_subscriber::EnvFilter;
+
+/// The office's backup service.
+#[derive(Debug, Parser)]
+#[command(name = "jetfrostd", version)]
+struct Arguments {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    /// Runs the service.
+    Serve(Settings),
+    /// Prints a new one-time code for the first administrator, while there is none.
+    FirstCode(Settings),
+    /// Prints the OpenAPI document.
+    Openapi,
+}
+
+#[derive(Debug, clap::Args)]
+struct Settings {
+    /// A TOML file with settings.
+    #[arg(long, env = "JETFROSTD_CONFIG")]
+    config: Option<PathBuf>,
+    /// Where records, certificate and key are kept [default: /var/lib/jetfrost].
+    #[arg(long, env = "JETFROSTD_STATE_DIRECTORY")]
+    state_directory: Option<PathBuf>,
+    /// Address and port to listen on [default: 0.0.0.0:7410].
+    #[arg(long, env = "JETFROSTD_LISTEN")]
+    listen: Option<SocketAddr>,
+    /// The name by which workstations reach this service [default: the host's name].
+    #[arg(long, env = "JETFROSTD_PUBLIC_NAME")]
+    public_name: Option<String>,
+}
+
+type Failure = Box<dyn std::error::Error>;
+
+impl Settings {
+    fn complete(self) -> Result<Config, Failure> {
+        let flags = PartialConfig {
+            state_directory: self.state_directory,
+            listen: self.listen,
+            public_name: self.public_name,
+            ..PartialConfig::default()
+        };
+        let file = self.config.as_deref().map(PartialConfig::read).transpose()?.unwrap_or_default();
+        Ok(flags.or(file).complete()?)
+    }
+}
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    let filter = EnvFilter::try_from_env("JETFROSTD_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    let result = match arguments.command {
+        Command::Serve(settings) => settings.complete().and_then(|config| serve(&config)),
+        Command::FirstCode(settings) => settings.complete().and_then(|config| first_code(&config)),
+        Command::Openapi => say(&openapi_json()),
+    };
+    match result {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            let _ = writeln!(std::io::stderr(), "jetfrostd: {error}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+fn say(text: &str) -> Result<(), Failure> {
+    Ok(writeln!(std::io::stdout(), "{text}")?)
+}
+
+fn first_code(config: &Config) -> Result<(), Failure> {
+    say(&new_first_code(&config.state_directory, Arc::new(SystemClock), Arc::new(SystemRandom::default()))?)
+}
+
+fn serve(config: &Config) -> Result<(), Failure> {
+    let signal = stop_signals()?;
+    let service = Running::start(config, Arc::new(SystemClock), Arc::new(SystemRandom::default()))?;
+    let console = format!("https://{}:{}/", config.public_name, service.address().port());
+    say(&format!("Jetfrost {} is ready.", env!("CARGO_PKG_VERSION")))?;
+    say(&format!("  console      {console}"))?;
+    say(&format!("  certificate  SHA-256 {}", service.fingerprint()))?;
+    if let Some(code) = service.first_code() {
+        say("  There is no administrator yet. Open the console and enter this code, or run")?;
+        say(&format!("    jetfrost sign-in {}:{} --first {code}", config.public_name, service.address().port()))?;
+        say(&format!("  first code   {code}"))?;
+    }
+    let _ = sd_notify::notify(&[sd_notify::NotifyState::Ready]);
+    while !signal.load(Ordering::SeqCst) {
+        if service.has_ended_within(Duration::from_millis(200)) {
+            break;
+        }
+    }
+    let _ = sd_notify::notify(&[sd_notify::NotifyState::Stopping]);
+    say("Stopping: uploads in flight may finish.")?;
+    service.stop()?;
+    say("Stopped.")
+}
+
+/// Becomes true on SIGTERM or SIGINT.
+fn stop_signals() -> Result<Arc<AtomicBool>, Failure> {
+    let stop = Arc::new(AtomicBool::new(false));
+    let seen = Arc::clone(&stop);
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+    let (mut terminate, mut interrupt) = {
+        use tokio::signal::unix::{SignalKind, signal};
+        let _inside = runtime.enter();
+        (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?)
+    };
+    std::thread::spawn(move || {
+        runtime.block_on(async {
+            tokio::select! { _ = terminate.recv() => {}, _ = interrupt.recv() => {} }
+        });
+        seen.store(true, Ordering::SeqCst);
+    });
+    Ok(stop)
+}

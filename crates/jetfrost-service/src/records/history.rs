@@ -1,0 +1,159 @@
+//! Runs, points and restores.
+
+use diesel::prelude::*;
+
+use super::schema::{points, restores, runs};
+use super::{Connection, Rows};
+
+#[derive(Debug, Clone, Queryable, Selectable, AsChangeset)]
+#[diesel(table_name = runs, treat_none_as_null = true)]
+pub(crate) struct RunRow {
+    pub(crate) number: i64,
+    pub(crate) id: String,
+    pub(crate) workstation_id: String,
+    pub(crate) outcome: String,
+    pub(crate) phase: String,
+    pub(crate) files_done: i64,
+    pub(crate) files_total: Option<i64>,
+    pub(crate) bytes_done: i64,
+    pub(crate) bytes_total: Option<i64>,
+    pub(crate) sent: i64,
+    pub(crate) started: i64,
+    pub(crate) last_heard: i64,
+    pub(crate) ended: Option<i64>,
+    pub(crate) sequence: Option<i64>,
+    pub(crate) changed_while_read: i64,
+    pub(crate) unreadable: i64,
+    pub(crate) disappeared: i64,
+    pub(crate) reason: Option<String>,
+}
+
+#[derive(Debug, Clone, Insertable)]
+#[diesel(table_name = runs)]
+pub(crate) struct NewRun {
+    pub(crate) id: String,
+    pub(crate) workstation_id: String,
+    pub(crate) outcome: String,
+    pub(crate) phase: String,
+    pub(crate) files_done: i64,
+    pub(crate) bytes_done: i64,
+    pub(crate) sent: i64,
+    pub(crate) started: i64,
+    pub(crate) last_heard: i64,
+    pub(crate) changed_while_read: i64,
+    pub(crate) unreadable: i64,
+    pub(crate) disappeared: i64,
+}
+
+impl RunRow {
+    pub(crate) fn insert(new: &NewRun, on: &mut Connection) -> Rows<Self> {
+        diesel::insert_into(runs::table).values(new).returning(Self::as_returning()).get_result(on)
+    }
+
+    pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
+        runs::table.filter(runs::id.eq(id)).select(Self::as_select()).first(on).optional()
+    }
+
+    pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
+        diesel::update(runs::table.find(self.number)).set(self).execute(on).map(drop)
+    }
+
+    /// Latest first, before the number `before`.
+    pub(crate) fn list(workstation: &str, before: i64, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
+        runs::table
+            .filter(runs::workstation_id.eq(workstation).and(runs::number.lt(before)))
+            .order(runs::number.desc())
+            .limit(most as i64)
+            .select(Self::as_select())
+            .load(on)
+    }
+
+    pub(crate) fn with_outcome(outcome: &str, on: &mut Connection) -> Rows<Vec<Self>> {
+        runs::table.filter(runs::outcome.eq(outcome)).select(Self::as_select()).load(on)
+    }
+}
+
+#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
+#[diesel(table_name = points)]
+pub(crate) struct PointRow {
+    pub(crate) store_id: String,
+    pub(crate) sequence: i64,
+    pub(crate) run_number: Option<i64>,
+    pub(crate) kind: String,
+    pub(crate) created: i64,
+    pub(crate) files: i64,
+    pub(crate) bytes: i64,
+    pub(crate) exceptions: i64,
+    pub(crate) sent: i64,
+}
+
+impl PointRow {
+    pub(crate) fn insert(&self, on: &mut Connection) -> Rows<()> {
+        diesel::insert_into(points::table).values(self).execute(on).map(drop)
+    }
+
+    pub(crate) fn find(store: &str, sequence: i64, on: &mut Connection) -> Rows<Option<Self>> {
+        points::table.find((store, sequence)).select(Self::as_select()).first(on).optional()
+    }
+
+    /// Latest first, before the number `before`.
+    pub(crate) fn list(store: &str, before: i64, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
+        points::table
+            .filter(points::store_id.eq(store).and(points::sequence.lt(before)))
+            .order(points::sequence.desc())
+            .limit(most as i64)
+            .select(Self::as_select())
+            .load(on)
+    }
+}
+
+#[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
+#[diesel(table_name = restores, treat_none_as_null = true)]
+pub(crate) struct RestoreRow {
+    #[diesel(skip_insertion)]
+    pub(crate) number: i64,
+    pub(crate) id: String,
+    pub(crate) workstation_id: String,
+    pub(crate) sequence: i64,
+    pub(crate) scope: String,
+    pub(crate) by: String,
+    pub(crate) outcome: String,
+    pub(crate) files_done: i64,
+    pub(crate) files_total: Option<i64>,
+    pub(crate) bytes_done: i64,
+    pub(crate) bytes_total: Option<i64>,
+    pub(crate) sent: i64,
+    pub(crate) exceptions: i64,
+    pub(crate) started: i64,
+    pub(crate) last_heard: i64,
+    pub(crate) ended: Option<i64>,
+    pub(crate) reason: Option<String>,
+}
+
+impl RestoreRow {
+    pub(crate) fn insert(&self, on: &mut Connection) -> Rows<Self> {
+        diesel::insert_into(restores::table).values(self).returning(Self::as_returning()).get_result(on)
+    }
+
+    pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
+        restores::table.filter(restores::id.eq(id)).select(Self::as_select()).first(on).optional()
+    }
+
+    pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
+        diesel::update(restores::table.find(self.number)).set(self).execute(on).map(drop)
+    }
+
+    /// Latest first, before the number `before`.
+    pub(crate) fn list(workstation: &str, before: i64, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
+        restores::table
+            .filter(restores::workstation_id.eq(workstation).and(restores::number.lt(before)))
+            .order(restores::number.desc())
+            .limit(most as i64)
+            .select(Self::as_select())
+            .load(on)
+    }
+
+    pub(crate) fn with_outcome(outcome: &str, on: &mut Connection) -> Rows<Vec<Self>> {
+        restores::table.filter(restores::outcome.eq(outcome)).select(Self::as_select()).load(on)
+    }
+}

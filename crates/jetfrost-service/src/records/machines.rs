@@ -1,0 +1,131 @@
+//! Workstations and their image stores.
+
+use diesel::prelude::*;
+
+use super::history::{PointRow, RunRow};
+use super::people::AccountRow;
+use super::places::DestinationRow;
+use super::schema::{accounts, destinations, points, runs, stores, workstations};
+use super::{Connection, Rows};
+
+macro_rules! lines {
+    () => {
+        workstations::table
+            .inner_join(accounts::table)
+            .inner_join(stores::table.inner_join(destinations::table))
+            .left_join(
+                points::table.on(points::store_id.eq(stores::id).and(points::sequence.nullable().eq(stores::latest_sequence))),
+            )
+            .left_join(runs::table.on(runs::number.nullable().eq(workstations::latest_run)))
+            .select((
+                WorkstationRow::as_select(),
+                AccountRow::as_select(),
+                StoreRow::as_select(),
+                DestinationRow::as_select(),
+                Option::<PointRow>::as_select(),
+                Option::<RunRow>::as_select(),
+            ))
+    };
+}
+
+#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
+#[diesel(table_name = workstations)]
+pub(crate) struct WorkstationRow {
+    pub(crate) id: String,
+    pub(crate) name: String,
+    pub(crate) name_key: String,
+    pub(crate) account_id: String,
+    pub(crate) credential_hash: Vec<u8>,
+    pub(crate) platform: String,
+    pub(crate) client_version: String,
+    pub(crate) disk_bytes: Option<i64>,
+    pub(crate) rhythm_seconds: i64,
+    pub(crate) enrolled: i64,
+    pub(crate) last_seen: Option<i64>,
+    pub(crate) latest_run: Option<i64>,
+}
+
+#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
+#[diesel(table_name = stores)]
+pub(crate) struct StoreRow {
+    pub(crate) id: String,
+    pub(crate) workstation_id: String,
+    pub(crate) destination_id: String,
+    pub(crate) points: i64,
+    pub(crate) latest_sequence: Option<i64>,
+    pub(crate) created: i64,
+}
+
+/// All that a line of the list shows.
+#[derive(Debug, Clone)]
+pub(crate) struct WorkstationLine {
+    pub(crate) workstation: WorkstationRow,
+    pub(crate) account: AccountRow,
+    pub(crate) store: StoreRow,
+    pub(crate) destination: DestinationRow,
+    pub(crate) latest_point: Option<PointRow>,
+    pub(crate) latest_run: Option<RunRow>,
+}
+
+impl WorkstationRow {
+    pub(crate) fn insert(&self, on: &mut Connection) -> Rows<()> {
+        diesel::insert_into(workstations::table).values(self).execute(on).map(drop)
+    }
+
+    pub(crate) fn by_credential(hash: &[u8], on: &mut Connection) -> Rows<Option<Self>> {
+        workstations::table.filter(workstations::credential_hash.eq(hash)).select(Self::as_select()).first(on).optional()
+    }
+
+    pub(crate) fn is_name_taken(key: &str, on: &mut Connection) -> Rows<bool> {
+        diesel::select(diesel::dsl::exists(workstations::table.filter(workstations::name_key.eq(key)))).get_result(on)
+    }
+
+    pub(crate) fn set_seen(id: &str, at: i64, version: &str, on: &mut Connection) -> Rows<()> {
+        diesel::update(workstations::table.find(id))
+            .set((workstations::last_seen.eq(at), workstations::client_version.eq(version)))
+            .execute(on)
+            .map(drop)
+    }
+
+    pub(crate) fn set_latest_run(id: &str, run: i64, on: &mut Connection) -> Rows<()> {
+        diesel::update(workstations::table.find(id)).set(workstations::latest_run.eq(run)).execute(on).map(drop)
+    }
+}
+
+impl StoreRow {
+    pub(crate) fn insert(&self, on: &mut Connection) -> Rows<()> {
+        diesel::insert_into(stores::table).values(self).execute(on).map(drop)
+    }
+
+    pub(crate) fn add_point(id: &str, sequence: i64, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id))
+            .set((stores::points.eq(stores::points + 1), stores::latest_sequence.eq(sequence)))
+            .execute(on)
+            .map(drop)
+    }
+}
+
+impl WorkstationLine {
+    /// By name, after the key `after`; of one account only when `owner` is given.
+    pub(crate) fn list(owner: Option<&str>, after: &str, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
+        let mut query =
+            lines!().filter(workstations::name_key.gt(after)).order(workstations::name_key).limit(most as i64).into_boxed();
+        if let Some(owner) = owner {
+            query = query.filter(workstations::account_id.eq(owner.to_owned()));
+        }
+        Ok(query.load(on)?.into_iter().map(Self::from_row).collect())
+    }
+
+    pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
+        Ok(lines!().filter(workstations::id.eq(id)).first(on).optional()?.map(Self::from_row))
+    }
+
+    pub(crate) fn by_store(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
+        Ok(lines!().filter(stores::id.eq(id)).first(on).optional()?.map(Self::from_row))
+    }
+
+    fn from_row(row: (WorkstationRow, AccountRow, StoreRow, DestinationRow, Option<PointRow>, Option<RunRow>)) -> Self {
+        let (workstation, account, store, destination, latest_point, latest_run) = row;
+        Self { workstation, account, store, destination, latest_point, latest_run }
+    }
+}

@@ -1,0 +1,196 @@
+//! The tables, as the migrations leave them.
+
+diesel::table! {
+    installation (id) {
+        id -> Text,
+        created -> BigInt,
+        first_code_hash -> Nullable<Binary>,
+    }
+}
+
+diesel::table! {
+    accounts (id) {
+        id -> Text,
+        login -> Text,
+        login_key -> Text,
+        display_name -> Text,
+        role -> Text,
+        password -> Nullable<Binary>,
+        created -> BigInt,
+    }
+}
+
+diesel::table! {
+    groups (id) {
+        id -> Text,
+        name -> Text,
+        name_key -> Text,
+    }
+}
+
+diesel::table! {
+    group_members (group_id, account_id) {
+        group_id -> Text,
+        account_id -> Text,
+    }
+}
+
+diesel::table! {
+    destinations (id) {
+        id -> Text,
+        name -> Text,
+        name_key -> Text,
+        directory -> Text,
+        capacity -> Nullable<BigInt>,
+        reserve -> BigInt,
+        created -> BigInt,
+    }
+}
+
+diesel::table! {
+    workstations (id) {
+        id -> Text,
+        name -> Text,
+        name_key -> Text,
+        account_id -> Text,
+        credential_hash -> Binary,
+        platform -> Text,
+        client_version -> Text,
+        disk_bytes -> Nullable<BigInt>,
+        rhythm_seconds -> BigInt,
+        enrolled -> BigInt,
+        last_seen -> Nullable<BigInt>,
+        latest_run -> Nullable<BigInt>,
+    }
+}
+
+diesel::table! {
+    stores (id) {
+        id -> Text,
+        workstation_id -> Text,
+        destination_id -> Text,
+        points -> BigInt,
+        latest_sequence -> Nullable<BigInt>,
+        created -> BigInt,
+    }
+}
+
+diesel::table! {
+    enrolment_codes (number) {
+        number -> BigInt,
+        id -> Text,
+        secret_hash -> Binary,
+        account_id -> Text,
+        destination_id -> Text,
+        created -> BigInt,
+        expires -> BigInt,
+        used -> Nullable<BigInt>,
+        cancelled -> Nullable<BigInt>,
+        workstation_id -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
+    runs (number) {
+        number -> BigInt,
+        id -> Text,
+        workstation_id -> Text,
+        outcome -> Text,
+        phase -> Text,
+        files_done -> BigInt,
+        files_total -> Nullable<BigInt>,
+        bytes_done -> BigInt,
+        bytes_total -> Nullable<BigInt>,
+        sent -> BigInt,
+        started -> BigInt,
+        last_heard -> BigInt,
+        ended -> Nullable<BigInt>,
+        sequence -> Nullable<BigInt>,
+        changed_while_read -> BigInt,
+        unreadable -> BigInt,
+        disappeared -> BigInt,
+        reason -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
+    points (store_id, sequence) {
+        store_id -> Text,
+        sequence -> BigInt,
+        run_number -> Nullable<BigInt>,
+        kind -> Text,
+        created -> BigInt,
+        files -> BigInt,
+        bytes -> BigInt,
+        exceptions -> BigInt,
+        sent -> BigInt,
+    }
+}
+
+diesel::table! {
+    restores (number) {
+        number -> BigInt,
+        id -> Text,
+        workstation_id -> Text,
+        sequence -> BigInt,
+        scope -> Text,
+        by -> Text,
+        outcome -> Text,
+        files_done -> BigInt,
+        files_total -> Nullable<BigInt>,
+        bytes_done -> BigInt,
+        bytes_total -> Nullable<BigInt>,
+        sent -> BigInt,
+        exceptions -> BigInt,
+        started -> BigInt,
+        last_heard -> BigInt,
+        ended -> Nullable<BigInt>,
+        reason -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
+    sessions (id) {
+        id -> Text,
+        secret_hash -> Binary,
+        account_id -> Text,
+        carry -> Text,
+        label -> Text,
+        created -> BigInt,
+        last_used -> BigInt,
+        expires -> BigInt,
+    }
+}
+
+diesel::table! {
+    audit (number) {
+        number -> BigInt,
+        at -> BigInt,
+        who -> Text,
+        origin -> Text,
+        what -> Text,
+        subject -> Text,
+    }
+}
+
+diesel::joinable!(group_members -> groups (group_id));
+diesel::joinable!(group_members -> accounts (account_id));
+diesel::joinable!(workstations -> accounts (account_id));
+diesel::joinable!(stores -> workstations (workstation_id));
+diesel::joinable!(stores -> destinations (destination_id));
+diesel::joinable!(enrolment_codes -> accounts (account_id));
+diesel::joinable!(enrolment_codes -> destinations (destination_id));
+diesel::joinable!(sessions -> accounts (account_id));
+diesel::allow_tables_to_appear_in_same_query!(
+    accounts,
+    groups,
+    group_members,
+    destinations,
+    workstations,
+    stores,
+    enrolment_codes,
+    runs,
+    points,
+    restores,
+    sessions,
+);

@@ -1,0 +1,246 @@
+//! Starting and stopping the service.
+
+use std::fs::{self, File, TryLockError};
+use std::io;
+use std::net::{SocketAddr, TcpListener};
+use std::os::unix::fs::DirBuilderExt;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, mpsc};
+use std::thread::JoinHandle;
+use std::time::Duration;
+
+use actix_web::dev::ServerHandle;
+use actix_web::middleware::from_fn;
+use actix_web::{App as ActixApp, HttpServer, middleware};
+use jetfrost_image::crypto::Random;
+use tokio::sync::watch;
+
+use crate::certificate::{Certificate, CertificateError};
+use crate::clock::Clock;
+use crate::config::Config;
+use crate::desk::{Desk, DeskError, Identity, installation};
+use crate::http::{App, configure, headers, log};
+use crate::records::{Records, RecordsError};
+
+/// Requests in flight may take so long to finish when the service stops.
+const PATIENCE_SECONDS: u64 = 20;
+/// Silent runs are looked for this often.
+const LOST_EVERY: Duration = Duration::from_secs(60);
+
+/// Why the service did not start.
+#[derive(Debug, thiserror::Error)]
+pub enum StartError {
+    /// The state directory cannot be used.
+    #[error("the state directory {path} cannot be used: {source}")]
+    State {
+        /// Which.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// Another service uses it.
+    #[error("another jetfrostd is running with the state directory {0}")]
+    InUse(PathBuf),
+    /// The address cannot be listened on.
+    #[error("cannot listen on {address}: {source}")]
+    Listen {
+        /// Which.
+        address: SocketAddr,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// No usable certificate.
+    #[error(transparent)]
+    Certificate(#[from] CertificateError),
+    /// The records cannot be used.
+    #[error("{0}")]
+    Records(String),
+    /// The server could not be run.
+    #[error("running the server: {0}")]
+    Server(#[from] io::Error),
+}
+
+impl From<DeskError> for StartError {
+    fn from(error: DeskError) -> Self {
+        Self::Records(error.to_string())
+    }
+}
+
+impl From<RecordsError> for StartError {
+    fn from(error: RecordsError) -> Self {
+        Self::Records(error.to_string())
+    }
+}
+
+/// A service that runs in threads of its own.
+pub struct Running {
+    address: SocketAddr,
+    fingerprint: String,
+    first_code: Option<String>,
+    handle: ServerHandle,
+    stopping: watch::Sender<bool>,
+    server: Option<JoinHandle<io::Result<()>>>,
+    ended: mpsc::Receiver<()>,
+    _lock: File,
+}
+
+impl Running {
+    /// Starts a service. When this returns, it answers.
+    ///
+    /// # Errors
+    /// [`StartError`] says what is in the way.
+    pub fn start(config: &Config, clock: Arc<dyn Clock>, random: Arc<dyn Random>) -> Result<Self, StartError> {
+        // The process may have chosen a provider already; any does.
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let state = &config.state_directory;
+        let lock = prepare_state(state)?;
+        let certificate = match &config.certificate {
+            Some((certificate, key)) => Certificate::load(certificate, key)?,
+            None => Certificate::load_or_make(state, &config.public_name)?,
+        };
+        let records = Records::open(&state.join(RECORDS))?;
+        let service = installation(&records, &*random, clock.now_ms())?;
+        let listener =
+            TcpListener::bind(config.listen).map_err(|source| StartError::Listen { address: config.listen, source })?;
+        let address = listener.local_addr()?;
+        let fingerprint = certificate.fingerprint_text();
+        let identity = Identity {
+            service,
+            public_name: config.public_name.clone(),
+            port: address.port(),
+            fingerprint: certificate.fingerprint,
+            fingerprint_text: fingerprint.clone(),
+        };
+        let desk = Arc::new(Desk::new(records, clock, random, identity));
+        let first_code = if desk.has_administrator()? { None } else { Some(desk.new_first_code()?) };
+        desk.note_lost()?;
+        let (stopping, watching) = watch::channel(false);
+        let app = App { desk, stopping: watching };
+        let (handle, server, ended) = serve(listener, certificate, app)?;
+        Ok(Self { address, fingerprint, first_code, handle, stopping, server: Some(server), ended, _lock: lock })
+    }
+
+    /// Where it listens.
+    #[must_use]
+    pub fn address(&self) -> SocketAddr {
+        self.address
+    }
+
+    /// SHA-256 of its certificate, in hexadecimal.
+    #[must_use]
+    pub fn fingerprint(&self) -> &str {
+        &self.fingerprint
+    }
+
+    /// The one-time code for the first administrator, while there is none.
+    #[must_use]
+    pub fn first_code(&self) -> Option<&str> {
+        self.first_code.as_deref()
+    }
+
+    /// Waits until the server ends by itself, for as long as `patience` at most. True when it has ended.
+    #[must_use]
+    pub fn has_ended_within(&self, patience: Duration) -> bool {
+        !matches!(self.ended.recv_timeout(patience), Err(mpsc::RecvTimeoutError::Timeout))
+    }
+
+    /// Stops: event streams end, requests in flight may finish, then connections are closed.
+    ///
+    /// # Errors
+    /// When the server had failed.
+    pub fn stop(mut self) -> io::Result<()> {
+        self.end()
+    }
+
+    fn end(&mut self) -> io::Result<()> {
+        let Some(server) = self.server.take() else { return Ok(()) };
+        let _ = self.stopping.send(true);
+        let stopped = self.handle.stop(true);
+        std::thread::spawn(move || actix_web::rt::System::new().block_on(stopped));
+        server.join().unwrap_or_else(|_| Err(io::Error::other("the server's thread panicked")))
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.end();
+    }
+}
+
+const RECORDS: &str = "records.sqlite";
+
+/// Makes a new one-time code for the first administrator; may be called while the service runs.
+///
+/// # Errors
+/// [`StartError`] when there is an administrator already, or no records.
+pub fn new_first_code(state: &Path, clock: Arc<dyn Clock>, random: Arc<dyn Random>) -> Result<String, StartError> {
+    let records = Records::open(&state.join(RECORDS))?;
+    let service = installation(&records, &*random, clock.now_ms())?;
+    let identity =
+        Identity { service, public_name: String::new(), port: 0, fingerprint: [0; 32], fingerprint_text: String::new() };
+    Ok(Desk::new(records, clock, random, identity).new_first_code()?)
+}
+
+/// Makes the state directory and locks it, so that no two services use the same records and image stores.
+fn prepare_state(state: &Path) -> Result<File, StartError> {
+    let failed = |source| StartError::State { path: state.into(), source };
+    fs::DirBuilder::new().recursive(true).mode(0o700).create(state).map_err(failed)?;
+    let lock = File::create(state.join("lock")).map_err(failed)?;
+    match lock.try_lock() {
+        Ok(()) => Ok(lock),
+        Err(TryLockError::WouldBlock) => Err(StartError::InUse(state.into())),
+        Err(TryLockError::Error(source)) => Err(failed(source)),
+    }
+}
+
+type Served = (ServerHandle, JoinHandle<io::Result<()>>, mpsc::Receiver<()>);
+
+fn serve(listener: TcpListener, certificate: Certificate, app: App) -> Result<Served, StartError> {
+    let (tell, told) = mpsc::channel();
+    let (end, ended) = mpsc::channel();
+    let thread = std::thread::Builder::new().name("server".into()).spawn(move || {
+        let result = actix_web::rt::System::new().block_on(async move {
+            let (minder, desk) = (app.stopping.clone(), Arc::clone(&app.desk));
+            actix_web::rt::spawn(note_lost_now_and_then(desk, minder));
+            let server = HttpServer::new(move || {
+                let app = app.clone();
+                ActixApp::new()
+                    .wrap(middleware::Compress::default())
+                    .wrap(headers())
+                    .wrap(from_fn(log))
+                    .configure(|c| configure(c, app))
+            })
+            .workers(2)
+            .disable_signals()
+            .shutdown_timeout(PATIENCE_SECONDS)
+            .client_request_timeout(Duration::from_secs(30))
+            .listen_rustls_0_23(listener, certificate.config)?
+            .run();
+            let _ = tell.send(server.handle());
+            server.await
+        });
+        let _ = end.send(());
+        result
+    })?;
+    match told.recv() {
+        Ok(handle) => Ok((handle, thread, ended)),
+        Err(_) => match thread.join() {
+            Ok(Err(error)) => Err(error.into()),
+            _ => Err(io::Error::other("the server ended at once").into()),
+        },
+    }
+}
+
+/// Runs whose client fell silent end as lost, also when nobody looks.
+async fn note_lost_now_and_then(desk: Arc<Desk>, mut stopping: watch::Receiver<bool>) {
+    loop {
+        tokio::select! {
+            _ = stopping.wait_for(|stopping| *stopping) => return,
+            () = tokio::time::sleep(LOST_EVERY) => {}
+        }
+        let desk = Arc::clone(&desk);
+        if let Ok(Err(error)) = actix_web::web::block(move || desk.note_lost()).await {
+            tracing::error!(%error, "looking for silent runs");
+        }
+    }
+}

@@ -1,0 +1,31 @@
+//! Live changes, as Server-Sent Events carry them.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::id::WorkstationId;
+use crate::restore::Restore;
+use crate::run::Run;
+
+/// A change that a page may want to show.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "what", rename_all = "snake_case")]
+pub enum Event {
+    /// A run began, went on or ended.
+    Run {
+        /// The run.
+        run: Run,
+    },
+    /// A restore began, went on or ended.
+    Restore {
+        /// The restore.
+        restore: Restore,
+    },
+    /// Something else about a workstation changed.
+    Workstation {
+        /// The workstation.
+        workstation: WorkstationId,
+    },
+    /// Accounts, groups, destinations or codes changed.
+    Office,
+}

@@ -1,0 +1,59 @@
+//! Identifiers of records: short random text, one type each.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+macro_rules! text_id {
+    ($(#[$doc:meta])* $name:ident) => {
+        $(#[$doc])*
+        #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+        #[serde(transparent)]
+        #[schema(value_type = String)]
+        pub struct $name(pub String);
+
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str(&self.0)
+            }
+        }
+    };
+}
+
+text_id!(
+    /// An installation of the service.
+    ServiceId
+);
+text_id!(
+    /// An account.
+    AccountId
+);
+text_id!(
+    /// A group.
+    GroupId
+);
+text_id!(
+    /// A destination.
+    DestinationId
+);
+text_id!(
+    /// An enrolment code; not the code itself.
+    CodeId
+);
+text_id!(
+    /// A workstation.
+    WorkstationId
+);
+text_id!(
+    /// A run.
+    RunId
+);
+text_id!(
+    /// A restore.
+    RestoreId
+);
+text_id!(
+    /// A session; not its secret.
+    SessionId
+);

@@ -1,0 +1,160 @@
+//! What went wrong, as the API says it (RFC 9457).
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Whose move it is after a problem.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum WhoseMove {
+    /// The one who made the call: the call itself is wrong.
+    Caller,
+    /// The person at the workstation.
+    Workstation,
+    /// The administrator.
+    Administrator,
+    /// Nobody in the office: the service failed.
+    Service,
+}
+
+macro_rules! kinds {
+    ($($(#[$doc:meta])* $name:ident = $word:literal, $status:literal, $whose:ident;)*) => {
+        /// The stable kinds of problems.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+        pub enum ProblemKind { $($(#[$doc])* $name,)* }
+
+        impl ProblemKind {
+            /// All of them.
+            pub const ALL: &[Self] = &[$(Self::$name,)*];
+
+            /// The last part of the problem's `type`.
+            #[must_use]
+            pub fn word(self) -> &'static str {
+                match self { $(Self::$name => $word,)* }
+            }
+
+            /// The HTTP status.
+            #[must_use]
+            pub fn status(self) -> u16 {
+                match self { $(Self::$name => $status,)* }
+            }
+
+            /// Whose move it usually is.
+            #[must_use]
+            pub fn whose_move(self) -> WhoseMove {
+                match self { $(Self::$name => WhoseMove::$whose,)* }
+            }
+        }
+    };
+}
+
+kinds! {
+    /// The request is not one that the API knows.
+    BadRequest = "bad-request", 400, Caller;
+    /// No credential, or one that is not valid (any more).
+    NotSignedIn = "not-signed-in", 401, Caller;
+    /// Login name or account password are wrong.
+    WrongPassword = "wrong-password", 401, Caller;
+    /// An enrolment or first-administrator code that opens nothing.
+    WrongCode = "wrong-code", 403, Administrator;
+    /// The credential does not allow this.
+    NotAllowed = "not-allowed", 403, Administrator;
+    /// There is no such thing.
+    NotFound = "not-found", 404, Caller;
+    /// The method is not for this path.
+    WrongMethod = "wrong-method", 405, Caller;
+    /// The state of things does not allow this now.
+    Conflict = "conflict", 409, Caller;
+    /// The name is taken.
+    NameTaken = "name-taken", 409, Caller;
+    /// The run is no longer the store's current one.
+    RunOver = "run-over", 409, Workstation;
+    /// More bytes than the call may have.
+    TooLarge = "too-large", 413, Caller;
+    /// The values do not make sense together.
+    Invalid = "invalid", 422, Caller;
+    /// The directory does not do as a destination.
+    UnfitDirectory = "unfit-directory", 422, Administrator;
+    /// What arrived is not in the format.
+    BadFormat = "bad-format", 422, Workstation;
+    /// Too many attempts.
+    TooManyAttempts = "too-many-attempts", 429, Caller;
+    /// The service failed.
+    Internal = "internal", 500, Service;
+    /// The destination is not there.
+    DestinationMissing = "destination-missing", 503, Administrator;
+    /// The service is stopping.
+    Stopping = "stopping", 503, Service;
+    /// There is no room.
+    NoRoom = "no-room", 507, Administrator;
+}
+
+/// A problem document.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// `urn:jetfrost:problem:` and the kind's word.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// What is wrong, in a sentence.
+    pub title: String,
+    /// The HTTP status.
+    pub status: u16,
+    /// The particulars.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub detail: Option<String>,
+    /// What to do.
+    pub next_step: String,
+    /// Whose move it is.
+    pub whose_move: WhoseMove,
+    /// Finds this problem in the service's log.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub request: Option<String>,
+}
+
+const PREFIX: &str = "urn:jetfrost:problem:";
+
+impl Problem {
+    /// A problem of a kind; `title` says what is wrong, `next_step` what to do.
+    #[must_use]
+    pub fn new(kind: ProblemKind, title: impl Into<String>, next_step: impl Into<String>) -> Self {
+        Self {
+            kind: format!("{PREFIX}{}", kind.word()),
+            title: title.into(),
+            status: kind.status(),
+            detail: None,
+            next_step: next_step.into(),
+            whose_move: kind.whose_move(),
+            request: None,
+        }
+    }
+
+    /// Adds the particulars.
+    #[must_use]
+    pub fn with_detail(mut self, detail: impl Into<String>) -> Self {
+        self.detail = Some(detail.into());
+        self
+    }
+
+    /// Which of the stable kinds this is; `None` for one that a later service knows.
+    #[must_use]
+    pub fn known_kind(&self) -> Option<ProblemKind> {
+        let word = self.kind.strip_prefix(PREFIX)?;
+        ProblemKind::ALL.iter().copied().find(|kind| kind.word() == word)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_shape_is_frozen() {
+        let problem = Problem::new(ProblemKind::NoRoom, "There is no room.", "Ask for more.").with_detail("3 bytes are left");
+        let json = serde_json::to_string(&problem).expect("serializes");
+        assert_eq!(
+            json,
+            r#"{"type":"urn:jetfrost:problem:no-room","title":"There is no room.","status":507,"detail":"3 bytes are left","next_step":"Ask for more.","whose_move":"administrator"}"#
+        );
+        assert_eq!(problem.known_kind(), Some(ProblemKind::NoRoom));
+    }
+}

@@ -1,0 +1,80 @@
+//! Restores: attempts to bring something back.
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::id::{RestoreId, WorkstationId};
+use crate::run::{Outcome, Progress};
+
+/// How much was asked for. The service does not learn names.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Scope {
+    /// Everything in the point.
+    Everything,
+    /// Chosen files or folders.
+    Selection,
+}
+
+impl Scope {
+    /// The word for it, as in JSON.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Everything => "everything",
+            Self::Selection => "selection",
+        }
+    }
+
+    /// The scope with this word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        [Self::Everything, Self::Selection].into_iter().find(|scope| scope.word() == word)
+    }
+}
+
+/// An attempt to bring something back.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Restore {
+    /// The restore.
+    pub id: RestoreId,
+    /// From whose image store.
+    pub workstation: WorkstationId,
+    /// From which point.
+    pub point: u64,
+    /// How much was asked for.
+    pub scope: Scope,
+    /// Who asked: a workstation's or an account's name.
+    pub by: String,
+    /// How it stands or ended.
+    pub outcome: Outcome,
+    /// How far it is or came.
+    pub progress: Progress,
+    /// What could not be brought back.
+    pub exceptions: u64,
+    /// When it began.
+    pub started: Timestamp,
+    /// When it ended.
+    pub ended: Option<Timestamp>,
+    /// Why it failed, in a sentence.
+    pub reason: Option<String>,
+}
+
+/// Begins a restore.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct BeginRestore {
+    /// From which point.
+    pub point: u64,
+    /// How much is asked for.
+    pub scope: Scope,
+}
+
+/// Ends a restore.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct EndRestore {
+    /// How far it came.
+    pub progress: Progress,
+    /// What could not be brought back.
+    pub exceptions: u64,
+}

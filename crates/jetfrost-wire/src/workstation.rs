@@ -1,0 +1,130 @@
+//! Workstations and their recovery points.
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::binary::Binary;
+use crate::destination::{Destination, DestinationState};
+use crate::id::{AccountId, DestinationId, WorkstationId};
+use crate::run::Run;
+
+/// How a workstation stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum WorkstationState {
+    /// It has no complete recovery point yet.
+    FirstPointAwaited,
+    /// Its last complete point is young enough.
+    Current,
+    /// Its last complete point is too old.
+    Overdue,
+}
+
+/// A workstation, as one line of the list.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Workstation {
+    /// The workstation.
+    pub id: WorkstationId,
+    /// Its name.
+    pub name: String,
+    /// Whose it is.
+    pub account: AccountId,
+    /// Login name of that account.
+    pub login: String,
+    /// The person's name.
+    pub person: String,
+    /// How it stands.
+    pub state: WorkstationState,
+    /// Its operating system, in words.
+    pub platform: String,
+    /// Its client's version.
+    pub client_version: String,
+    /// Bytes of its disks, if known.
+    pub disk_bytes: Option<u64>,
+    /// When it was enrolled.
+    pub enrolled: Timestamp,
+    /// When it was last heard of.
+    pub last_seen: Option<Timestamp>,
+    /// How often it is to be backed up, in seconds.
+    pub rhythm_seconds: u64,
+    /// Its image store.
+    pub store: StoreSummary,
+    /// The latest point.
+    pub latest_point: Option<Point>,
+    /// The latest run, which may be underway.
+    pub latest_run: Option<Run>,
+}
+
+/// An image store, as the service sees it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct StoreSummary {
+    /// Its id, in hexadecimal.
+    pub id: String,
+    /// Where it is.
+    pub destination: DestinationId,
+    /// That destination's name.
+    pub destination_name: String,
+    /// What that destination is at the moment.
+    pub destination_state: DestinationState,
+    /// Bytes it occupies; absent while the destination is missing.
+    pub used: Option<u64>,
+    /// Whether its content is encrypted on the workstation.
+    pub encrypted: bool,
+    /// How many points it holds.
+    pub points: u64,
+}
+
+/// What a point is a state of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum PointKind {
+    /// Folders and files.
+    Files,
+    /// A disk.
+    Disk,
+}
+
+/// A recovery point, as the service sees it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Point {
+    /// Its number within the store.
+    pub sequence: u64,
+    /// What it is a state of.
+    pub kind: PointKind,
+    /// When it was made.
+    pub created: Timestamp,
+    /// Files in it.
+    pub files: u64,
+    /// Bytes of content in it.
+    pub bytes: u64,
+    /// What it does not hold as it should.
+    pub exceptions: u64,
+    /// Bytes that were sent for it.
+    pub sent: u64,
+}
+
+/// A point's file as stored: head in clear, body sealed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PointBytes {
+    /// The file.
+    pub point: Binary,
+}
+
+/// A store's key slots as stored.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Slots {
+    /// The slots.
+    pub slots: Vec<Binary>,
+}
+
+/// How the whole office stands.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Overview {
+    /// The service's clock.
+    pub now: Timestamp,
+    /// All workstations that the caller may see, what needs attention first.
+    pub workstations: Vec<Workstation>,
+    /// All destinations; none for a member.
+    pub destinations: Vec<Destination>,
+}
