@@ -1,2 +1,137 @@
-//! x
-fn main() {}
+//! `jetfrost`: the command of administrators and workstations.
+
+mod commands;
+mod failure;
+mod ui;
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::{Parser, Subcommand};
+use commands::{machine, office};
+use failure::Failure;
+use jetfrost_client::home::Home;
+use ui::Ui;
+
+/// Backs this workstation up to the office's service, brings files back, and manages the service.
+#[derive(Debug, Parser)]
+#[command(name = "jetfrost", version, disable_help_subcommand = true)]
+struct Arguments {
+    /// Prints the API's own types as JSON.
+    #[arg(long, global = true)]
+    json: bool,
+    /// Where this machine's settings and keys are.
+    #[arg(long, global = true, env = "JETFROST_HOME", value_name = "DIR")]
+    state_directory: Option<PathBuf>,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    /// Makes this machine a workstation, with an enrolment code from the administrator.
+    Join(machine::Join),
+    /// Backs folders up from now on.
+    Keep(machine::Keep),
+    /// Leaves out what matches patterns.
+    Skip(machine::Skip),
+    /// Shows what is kept and skipped.
+    Chosen,
+    /// Makes a recovery point now.
+    Backup(machine::Backup),
+    /// Lists the recovery points.
+    Points,
+    /// Lists a folder as it was.
+    Look(machine::Look),
+    /// Brings files back.
+    Restore(machine::Restore),
+    /// Lists what a point does not hold as it should.
+    Exceptions(machine::Exceptions),
+    /// Lists runs and restores.
+    History,
+    /// Shows how this workstation stands.
+    Standing,
+    /// Begins a session for the commands below.
+    SignIn(office::SignIn),
+    /// Ends the session.
+    SignOut,
+    /// People and machines that sign in.
+    #[command(subcommand)]
+    Account(office::Account),
+    /// Sets of accounts.
+    #[command(subcommand)]
+    Group(office::Group),
+    /// Places that hold image stores.
+    #[command(subcommand)]
+    Destination(office::Destination),
+    /// Codes that turn machines into workstations.
+    #[command(subcommand)]
+    Enrolment(office::Enrolment),
+    /// Enrolled machines.
+    #[command(subcommand)]
+    Workstation(office::Workstation),
+}
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    let ui = Ui::new(arguments.json);
+    let home = arguments.state_directory.map_or_else(Home::usual, Home::new);
+    match run(arguments.command, &home, &ui) {
+        Ok(code) => code.into(),
+        Err(failure) => {
+            ui.failure(&failure);
+            failure.code().into()
+        }
+    }
+}
+
+/// Runs a command; the code says whether it was done whole or with exceptions.
+fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure> {
+    match command {
+        Command::Join(command) => command.run(home, ui),
+        Command::Keep(command) => command.run(home, ui),
+        Command::Skip(command) => command.run(home, ui),
+        Command::Chosen => machine::chosen(home, ui),
+        Command::Backup(command) => command.run(home, ui),
+        Command::Points => machine::points(home, ui),
+        Command::Look(command) => command.run(home, ui),
+        Command::Restore(command) => command.run(home, ui),
+        Command::Exceptions(command) => command.run(home, ui),
+        Command::History => machine::history(home, ui),
+        Command::Standing => machine::standing(home, ui),
+        Command::SignIn(command) => command.run(home, ui),
+        Command::SignOut => office::sign_out(home, ui),
+        Command::Account(command) => command.run(home, ui),
+        Command::Group(command) => command.run(home, ui),
+        Command::Destination(command) => command.run(home, ui),
+        Command::Enrolment(command) => command.run(home, ui),
+        Command::Workstation(command) => command.run(home, ui),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    use super::*;
+
+    #[test]
+    fn the_grammar_is_sound() {
+        Arguments::command().debug_assert();
+    }
+
+    #[test]
+    fn every_command_is_in_the_interface_page_and_the_other_way_round() {
+        let page = include_str!("../../../docs/interface.md");
+        let section = page.split("## Commands of `jetfrost`").skip(1).collect::<String>();
+        for command in Arguments::command().get_subcommands() {
+            let name = command.get_name();
+            assert!(
+                section.contains(&format!("| `{name}"))
+                    || section.contains(&format!("`{name}` |"))
+                    || section.contains(&format!(", `{name}`")),
+                "{name} is not on the page"
+            );
+        }
+    }
+}

@@ -1,1 +1,25 @@
-//! x
+//! The workstation's engine: joins the office, backs up, looks and restores. It leaves the terminal to its callers.
+
+pub mod api;
+pub mod backup;
+pub mod browse;
+pub mod chosen;
+mod error;
+pub mod home;
+pub mod join;
+mod pins;
+pub mod progress;
+pub mod restore;
+mod scan;
+
+pub use error::ClientError;
+pub use scan::Counts as ScanCounts;
+
+/// The name and version that this program gives itself.
+pub const VERSION: &str = env!("CARGO_PKG_VERSION");
+
+/// The source of random values for keys that protect something.
+#[must_use]
+pub fn system_random() -> jetfrost_image::crypto::SystemRandom {
+    jetfrost_image::crypto::SystemRandom::default()
+}

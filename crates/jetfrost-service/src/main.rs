@@ -97,7 +97,7 @@ fn serve(config: &Config) -> Result<(), Failure> {
     say(&format!("  certificate  SHA-256 {}", service.fingerprint()))?;
     if let Some(code) = service.first_code() {
         say("  There is no administrator yet. Open the console and enter this code, or run")?;
-        say(&format!("    jetfrost sign-in {}:{} --first {code}", config.public_name, service.address().port()))?;
+        say(&format!("    jetfrost sign-in {}:{} --login NAME --first {code}", config.public_name, service.address().port()))?;
         say(&format!("  first code   {code}"))?;
     }
     let _ = sd_notify::notify(&[sd_notify::NotifyState::Ready]);

@@ -132,6 +132,12 @@ impl Entry {
         self.flags = (bits != 0).then_some(bits);
     }
 
+    /// The bytes of the entry in a page.
+    #[must_use]
+    pub fn to_bytes(&self) -> Vec<u8> {
+        to_cbor(self)
+    }
+
     /// Bytes of content; 0 for what has none.
     #[must_use]
     pub fn len(&self) -> u64 {
@@ -171,8 +177,13 @@ pub struct EntryPage {
 impl EntryPage {
     /// Adds an entry and, when the page ends with it, returns the page's bytes.
     pub fn push(&mut self, entry: &Entry) -> Option<Vec<u8>> {
-        self.bytes.extend(to_cbor(entry));
-        let at_border = blake3::hash(&entry.name).as_bytes()[0] == 0;
+        self.push_encoded(&entry.name, &entry.to_bytes())
+    }
+
+    /// As [`EntryPage::push`], for an entry of this name that is encoded already.
+    pub fn push_encoded(&mut self, name: &[u8], entry: &[u8]) -> Option<Vec<u8>> {
+        self.bytes.extend(entry);
+        let at_border = blake3::hash(name).as_bytes()[0] == 0;
         (at_border || self.bytes.len() >= MAX_PAGE).then(|| std::mem::take(&mut self.bytes))
     }
 

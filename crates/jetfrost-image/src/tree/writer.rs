@@ -51,7 +51,21 @@ impl ListingWriter {
     /// # Errors
     /// Of the sink.
     pub fn push<S: ChunkSink>(&mut self, keys: &StoreKeys, sink: &mut S, entry: &Entry) -> Result<(), S::Error> {
-        match self.page.push(entry) {
+        self.push_encoded(keys, sink, &entry.name, &entry.to_bytes())
+    }
+
+    /// As [`ListingWriter::push`], for an entry of this name that is encoded already.
+    ///
+    /// # Errors
+    /// Of the sink.
+    pub fn push_encoded<S: ChunkSink>(
+        &mut self,
+        keys: &StoreKeys,
+        sink: &mut S,
+        name: &[u8],
+        entry: &[u8],
+    ) -> Result<(), S::Error> {
+        match self.page.push_encoded(name, entry) {
             Some(page) => self.end_page(keys, sink, &page),
             None => Ok(()),
         }

@@ -1,0 +1,488 @@
+//! What the person at a workstation does.
+
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use clap::Args;
+use jetfrost_client::backup::{BackupReport, back_up};
+use jetfrost_client::browse::{At, Browser};
+use jetfrost_client::home::Home;
+use jetfrost_client::join::{check_passphrase, find_service, host_name, join};
+use jetfrost_client::progress::Meter;
+use jetfrost_client::restore::{RestoreReport, Trouble, Wish, restore};
+use jetfrost_client::system_random;
+use jetfrost_wire::enrolment::Invitation;
+use jetfrost_wire::restore::Restore as RestoreRecord;
+use jetfrost_wire::run::Run;
+use jetfrost_wire::size::show;
+use jetfrost_wire::workstation::{Point, Workstation};
+use jiff::Timestamp;
+use serde::Serialize;
+use serde_json::json;
+
+use super::words;
+use crate::failure::{Code, Failure};
+use crate::ui::{Given, Ui, ago, count, moment, rate, took};
+
+type Done = Result<Code, Failure>;
+
+#[derive(Debug, Args)]
+pub(crate) struct Join {
+    /// The enrolment code; it begins with JF1-.
+    code: String,
+    /// This workstation's name [default: the host's name].
+    #[arg(long)]
+    name: Option<String>,
+    /// A file whose first line is the image passphrase; or set JETFROST_PASSPHRASE.
+    #[arg(long, value_name = "FILE")]
+    passphrase_file: Option<PathBuf>,
+}
+
+impl Join {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let invitation = Invitation::parse(&self.code).map_err(|e| Failure::Client(e.into()))?;
+        let service = find_service(&invitation)?;
+        ui.remark(&format!("Found the service '{}'; its certificate is the one in the code.", service.public_name));
+        let given = Given { file: self.passphrase_file.as_deref(), option: "--passphrase-file", variable: "JETFROST_PASSPHRASE" };
+        let passphrase = ui.secret("a new image passphrase, which will encrypt this workstation's backups", &given, true)?;
+        check_passphrase(&passphrase)?;
+        let name = self.name.unwrap_or_else(host_name);
+        let joined = join(home, &invitation, &name, &passphrase, &system_random())?;
+        let (m, key) = (&joined.membership, joined.recovery_key.to_string());
+        let value = json!({
+            "workstation": m.workstation, "name": m.name, "login": m.login, "destination": m.destination, "recovery_key": key,
+        });
+        ui.show(&value, |_| {
+            ui.line(&format!(
+                "This machine is now workstation '{}' of {}, kept on destination '{}'.",
+                m.name, m.login, m.destination
+            ));
+            ui.line("");
+            ui.line("  Recovery key, shown this once:");
+            ui.line(&format!("  {key}"));
+            ui.line("");
+            ui.line("Print it and keep it away from this machine. Without it and without the image passphrase nobody,");
+            ui.line("the office included, can read these backups.");
+            ui.line("");
+            ui.line("Next: choose what is backed up:  jetfrost keep FOLDER");
+        });
+        Ok(Code::Done)
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Keep {
+    /// Folders or files.
+    #[arg(required = true)]
+    folders: Vec<PathBuf>,
+    /// Takes them out again. Points that hold them stay.
+    #[arg(long)]
+    drop: bool,
+}
+
+impl Keep {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let mut chosen = home.chosen()?;
+        for folder in &self.folders {
+            if !self.drop {
+                chosen.keep(folder)?;
+            } else if !chosen.drop_folder(folder) {
+                return Err(Failure::here(
+                    format!("{} is not among the kept folders.", folder.display()),
+                    "See 'jetfrost chosen'.",
+                ));
+            }
+        }
+        home.keep_chosen(&chosen)?;
+        self::chosen(home, ui)
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Skip {
+    /// Patterns: without '/' a name at any depth ('*.tmp', 'node_modules'), with '/' a path ('/home/*/Downloads'); '**'
+    /// stands for any number of folders.
+    #[arg(required = true)]
+    patterns: Vec<String>,
+    /// Takes them out again.
+    #[arg(long)]
+    drop: bool,
+}
+
+impl Skip {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let mut chosen = home.chosen()?;
+        for pattern in &self.patterns {
+            if !self.drop {
+                chosen.skip(pattern)?;
+            } else if !chosen.drop_pattern(pattern) {
+                return Err(Failure::here(format!("'{pattern}' is not among the patterns."), "See 'jetfrost chosen'."));
+            }
+        }
+        home.keep_chosen(&chosen)?;
+        self::chosen(home, ui)
+    }
+}
+
+pub(crate) fn chosen(home: &Home, ui: &Ui) -> Done {
+    let chosen = home.chosen()?;
+    ui.show(&chosen, |chosen| {
+        if chosen.folders.is_empty() {
+            ui.line("No folder is kept yet. Next: jetfrost keep FOLDER");
+        }
+        for folder in &chosen.folders {
+            ui.line(&format!("keep  {}", folder.0.display()));
+        }
+        for pattern in &chosen.skip {
+            ui.line(&format!("skip  {pattern}"));
+        }
+    });
+    Ok(Code::Done)
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Backup {
+    /// Shows no progress.
+    #[arg(long)]
+    quiet: bool,
+}
+
+impl Backup {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let meter = stoppable_meter();
+        let report = {
+            let _shown = ui.progress(&meter, self.quiet);
+            back_up(home, &meter)?
+        };
+        let value = json!({
+            "point": report.point, "files_read": report.counts.read, "skipped": report.counts.skipped,
+            "mounts_not_entered": report.counts.mounts, "exceptions": report.exceptions, "sent": report.sent,
+            "seconds": report.took.as_secs_f64(),
+        });
+        ui.show(&value, |_| say_backup(&report, ui));
+        Ok(if report.exceptions.total() == 0 { Code::Done } else { Code::WithExceptions })
+    }
+}
+
+fn say_backup(report: &BackupReport, ui: &Ui) {
+    let point = &report.point;
+    ui.line(&format!(
+        "Point {} is complete: {} files, {}. Read {} files, sent {}, in {} ({}).",
+        point.sequence,
+        count(point.files),
+        show(point.bytes),
+        count(report.counts.read),
+        show(report.sent),
+        took(report.took),
+        rate(point.bytes, report.took),
+    ));
+    if report.counts.skipped > 0 {
+        ui.line(&format!("Left out by patterns: {}.", count(report.counts.skipped)));
+    }
+    if report.counts.mounts > 0 {
+        ui.line(&format!(
+            "Not entered, since they are other volumes: {} folders. Keep them by name if they matter.",
+            report.counts.mounts
+        ));
+    }
+    let exceptions = report.exceptions.total();
+    if exceptions > 0 {
+        ui.line(&format!("With {} exceptions:", count(exceptions)));
+        for exception in report.listed.iter().take(10) {
+            ui.line(&format!("  {}  {}", shown_path(&exception.path), exception.explanation));
+        }
+        if exceptions > 10 {
+            ui.line("  … see 'jetfrost exceptions' for all.");
+        }
+    }
+}
+
+/// A meter that the usual key at the terminal, or SIGTERM, stops.
+fn stoppable_meter() -> Arc<Meter> {
+    let meter = Arc::new(Meter::default());
+    let stop = Arc::clone(&meter);
+    // Without a handler the process just ends, which harms nothing either.
+    let _ = ctrlc::set_handler(move || stop.stop());
+    meter
+}
+
+pub(crate) fn points(home: &Home, ui: &Ui) -> Done {
+    let points = Browser::open(home)?.points()?;
+    let now = Timestamp::now();
+    ui.show(&points, |points| {
+        let row = |p: &Point| {
+            vec![
+                p.sequence.to_string(),
+                moment(p.created),
+                ago(p.created, now),
+                count(p.files),
+                show(p.bytes),
+                show(p.sent),
+                if p.exceptions == 0 { String::new() } else { format!("{} exceptions", count(p.exceptions)) },
+            ]
+        };
+        let heads = ["point", "made", "", "files", "size", "sent", ""];
+        ui.table(
+            &heads,
+            points.iter().map(row).collect(),
+            &[0, 3, 4, 5],
+            "There is no recovery point yet. Next: jetfrost backup",
+        );
+    });
+    Ok(Code::Done)
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Look {
+    /// An absolute path.
+    #[arg(default_value = "/")]
+    path: PathBuf,
+    /// Which point: 'latest', a number, or a time such as 2026-11-20T14:00.
+    #[arg(long, default_value = "latest", value_name = "POINT")]
+    at: At,
+}
+
+/// A line of a listing, as JSON.
+#[derive(Debug, Serialize)]
+struct Listed {
+    name: String,
+    kind: String,
+    bytes: u64,
+    modified: Option<Timestamp>,
+    mode: String,
+    owner: String,
+    group: String,
+    target: Option<String>,
+}
+
+impl Look {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let browser = Browser::open(home)?;
+        let point = browser.point(&self.at)?;
+        let entries = browser.list(&point, self.path.as_os_str().as_bytes())?;
+        let listed: Vec<Listed> = entries.iter().map(Listed::of).collect();
+        ui.show(&listed, |listed| {
+            let row = |l: &Listed| {
+                let arrow = l.target.as_ref().map_or_else(String::new, |target| format!(" → {target}"));
+                let slash = if l.kind == "directory" { "/" } else { "" };
+                vec![
+                    l.mode.clone(),
+                    l.owner.clone(),
+                    l.group.clone(),
+                    if l.kind == "file" { show(l.bytes) } else { String::new() },
+                    l.modified.map(moment).unwrap_or_default(),
+                    format!("{}{slash}{arrow}", l.name),
+                ]
+            };
+            let created = Timestamp::from_millisecond(point.head.created).map(moment).unwrap_or_default();
+            ui.remark(&format!("{} as of point {} ({created})", self.path.display(), point.head.sequence));
+            ui.table(
+                &["mode", "owner", "group", "size", "modified", "name"],
+                listed.iter().map(row).collect(),
+                &[3],
+                "This folder is empty.",
+            );
+        });
+        Ok(Code::Done)
+    }
+}
+
+impl Listed {
+    fn of(entry: &jetfrost_client::browse::Entry) -> Self {
+        let id_or = |name: &Option<String>, id: u32| name.clone().unwrap_or_else(|| id.to_string());
+        Self {
+            name: shown_path(&entry.name),
+            kind: format!("{:?}", entry.kind).to_lowercase(),
+            bytes: entry.len(),
+            modified: Timestamp::new(entry.mtime, entry.mtime_nanos.cast_signed()).ok(),
+            mode: format!("{:04o}", entry.mode),
+            owner: id_or(&entry.owner, entry.uid),
+            group: id_or(&entry.group, entry.gid),
+            target: entry.target.as_ref().map(|t| shown_path(t)),
+        }
+    }
+}
+
+/// A path for reading; bytes that are no text are shown as such.
+fn shown_path(path: &[u8]) -> String {
+    OsStr::from_bytes(path).display().to_string().replace(char::is_control, "�")
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Restore {
+    /// Absolute paths of files or folders; everything unless given.
+    paths: Vec<PathBuf>,
+    /// The directory that they are put into. Chosen paths arrive under their own name, everything with its folders.
+    #[arg(long, value_name = "DIR")]
+    to: PathBuf,
+    /// Which point: 'latest', a number, or a time such as 2026-11-20T14:00.
+    #[arg(long, default_value = "latest", value_name = "POINT")]
+    at: At,
+    /// Replaces existing files; otherwise they stay as they are, and are listed.
+    #[arg(long)]
+    replace: bool,
+    /// Shows no progress.
+    #[arg(long)]
+    quiet: bool,
+}
+
+impl Restore {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let browser = Browser::open(home)?;
+        let point = browser.point(&self.at)?;
+        let created = Timestamp::from_millisecond(point.head.created).map(moment).unwrap_or_default();
+        ui.remark(&format!("Restoring from point {} ({created}) to {}", point.head.sequence, self.to.display()));
+        let wish = Wish { paths: self.paths, into: self.to, replace: self.replace };
+        let meter = stoppable_meter();
+        let report = {
+            let _shown = ui.progress(&meter, self.quiet);
+            restore(&browser, &point, &wish, &meter)?
+        };
+        say_restore(&report, &wish, ui);
+        let damaged = report.troubles.iter().any(|t| t.trouble == Trouble::Damaged);
+        Ok(if damaged {
+            Code::Damage
+        } else if report.troubles.is_empty() {
+            Code::Done
+        } else {
+            Code::WithExceptions
+        })
+    }
+}
+
+fn say_restore(report: &RestoreReport, wish: &Wish, ui: &Ui) {
+    let troubles: Vec<_> = report
+        .troubles
+        .iter()
+        .map(|t| json!({ "path": t.path.display().to_string(), "trouble": format!("{:?}", t.trouble).to_lowercase(), "explanation": t.explanation }))
+        .collect();
+    let value = json!({ "progress": report.progress, "troubles": troubles, "seconds": report.took.as_secs_f64() });
+    ui.show(&value, |_| {
+        let p = &report.progress;
+        let (files, bytes) = (count(p.files_done), show(p.bytes_done));
+        ui.line(&format!(
+            "{files} files, {bytes}, in {} ({}), are in {}.",
+            took(report.took),
+            rate(p.bytes_done, report.took),
+            wish.into.display()
+        ));
+        if report.owners_left {
+            ui.line("Owners are this user, since only root can set others.");
+        }
+        if !report.troubles.is_empty() {
+            ui.line(&format!("Not as they were: {}", report.troubles.len()));
+            for trouble in &report.troubles {
+                ui.line(&format!("  {}  {}", shown_path(trouble.path.as_os_str().as_bytes()), trouble.explanation));
+            }
+        }
+    });
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Exceptions {
+    /// Which point: 'latest', a number, or a time such as 2026-11-20T14:00.
+    #[arg(long, default_value = "latest", value_name = "POINT")]
+    at: At,
+}
+
+impl Exceptions {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let browser = Browser::open(home)?;
+        let point = browser.point(&self.at)?;
+        let exceptions = browser.exceptions(&point)?;
+        let value: Vec<_> = exceptions
+            .iter()
+            .map(|e| json!({ "cause": format!("{:?}", e.cause), "path": shown_path(&e.path), "explanation": e.explanation }))
+            .collect();
+        ui.show(&value, |_| {
+            let row = |e: &jetfrost_client::browse::Exception| vec![shown_path(&e.path), e.explanation.clone()];
+            let none = format!("Point {} holds everything as it was.", point.head.sequence);
+            ui.table(&["path", "what happened"], exceptions.iter().map(row).collect(), &[], &none);
+        });
+        Ok(Code::Done)
+    }
+}
+
+pub(crate) fn history(home: &Home, ui: &Ui) -> Done {
+    let (membership, api) = home.device_api()?;
+    let runs: Vec<Run> = api.list(&format!("/workstations/{}/runs", membership.workstation))?;
+    let restores: Vec<RestoreRecord> = api.list(&format!("/workstations/{}/restores", membership.workstation))?;
+    let value = json!({ "runs": runs, "restores": restores });
+    ui.show(&value, |_| say_history(&runs, &restores, ui));
+    Ok(Code::Done)
+}
+
+pub(super) fn say_history(runs: &[Run], restores: &[RestoreRecord], ui: &Ui) {
+    let lasted = |started: Timestamp, ended: Option<Timestamp>| {
+        ended.map_or_else(|| "–".into(), |ended| took(ended.duration_since(started).unsigned_abs()))
+    };
+    let mut lines: Vec<(Timestamp, Vec<String>)> = Vec::new();
+    for run in runs {
+        let what = run.point.map_or_else(|| "run".into(), |point| format!("run, point {point}"));
+        let p = &run.progress;
+        let note = run.reason.clone().unwrap_or_default();
+        let cells = vec![
+            what,
+            words::outcome(run.outcome),
+            count(p.files_done),
+            show(p.bytes_done),
+            show(p.sent),
+            lasted(run.started, run.ended),
+            note,
+        ];
+        lines.push((run.started, cells));
+    }
+    for restore in restores {
+        let p = &restore.progress;
+        let what = format!("restore from {}", restore.point);
+        let note = restore.reason.clone().unwrap_or_else(|| format!("by {}", restore.by));
+        let cells = vec![
+            what,
+            words::outcome(restore.outcome),
+            count(p.files_done),
+            show(p.bytes_done),
+            show(p.sent),
+            lasted(restore.started, restore.ended),
+            note,
+        ];
+        lines.push((restore.started, cells));
+    }
+    lines.sort_by_key(|(at, _)| std::cmp::Reverse(*at));
+    let rows = lines.into_iter().map(|(at, cells)| [vec![moment(at)], cells].concat()).collect();
+    let heads = ["began", "what", "outcome", "files", "size", "moved", "took", ""];
+    ui.table(&heads, rows, &[3, 4, 5, 6], "Nothing has happened yet. Next: jetfrost backup");
+}
+
+pub(crate) fn standing(home: &Home, ui: &Ui) -> Done {
+    let (membership, api) = home.device_api()?;
+    let workstation: Workstation = api.get(&format!("/workstations/{}", membership.workstation))?;
+    ui.show(&workstation, |w| {
+        let now = Timestamp::now();
+        ui.line(&format!("workstation  {} of {} ({})", w.name, w.person, w.login));
+        ui.line(&format!(
+            "service      {} (certificate {}…)",
+            membership.address,
+            membership.fingerprint.get(..16).unwrap_or_default()
+        ));
+        ui.line(&format!("destination  {}, {}", w.store.destination_name, words::destination(w.store.destination_state)));
+        ui.line(&format!("state        {}", words::workstation(w.state)));
+        match &w.latest_point {
+            Some(point) => {
+                let made = format!("{} ({})", ago(point.created, now), moment(point.created));
+                ui.line(&format!("last point   {}, {made}, {} files, {}", point.sequence, count(point.files), show(point.bytes)));
+            }
+            None => ui.line("last point   none yet. Next: jetfrost backup"),
+        }
+        if let Some(run) = &w.latest_run {
+            ui.line(&format!("last run     {}, {}", words::outcome(run.outcome), ago(run.started, now)));
+        }
+        ui.line(&format!(
+            "image store  {}, {} points, encrypted on this workstation",
+            w.store.used.map_or_else(|| "size unknown".into(), show),
+            w.store.points
+        ));
+    });
+    Ok(Code::Done)
+}

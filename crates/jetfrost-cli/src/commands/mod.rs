@@ -1,0 +1,5 @@
+//! The commands: what a person at a workstation does, and what an administrator manages.
+
+pub(crate) mod machine;
+pub(crate) mod office;
+mod words;

@@ -1,0 +1,36 @@
+//! State names as a person reads them.
+
+use jetfrost_wire::destination::DestinationState;
+use jetfrost_wire::enrolment::CodeState;
+use jetfrost_wire::run::Outcome;
+use jetfrost_wire::workstation::WorkstationState;
+
+pub(super) fn outcome(outcome: Outcome) -> String {
+    outcome.word().replace('_', " ")
+}
+
+pub(super) fn workstation(state: WorkstationState) -> &'static str {
+    match state {
+        WorkstationState::FirstPointAwaited => "first point awaited",
+        WorkstationState::Current => "current",
+        WorkstationState::Overdue => "overdue",
+    }
+}
+
+pub(super) fn destination(state: DestinationState) -> &'static str {
+    match state {
+        DestinationState::Ready => "ready",
+        DestinationState::Full => "full",
+        DestinationState::Missing => "missing",
+        DestinationState::Foreign => "foreign",
+    }
+}
+
+pub(super) fn code(state: CodeState) -> &'static str {
+    match state {
+        CodeState::Open => "open",
+        CodeState::Used => "used",
+        CodeState::Expired => "expired",
+        CodeState::Cancelled => "cancelled",
+    }
+}

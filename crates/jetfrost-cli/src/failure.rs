@@ -1,0 +1,143 @@
+//! The one place where errors become words, a next step and an exit code.
+
+use std::process::ExitCode;
+
+use jetfrost_client::ClientError;
+use jetfrost_wire::problem::{Problem, ProblemKind, WhoseMove};
+
+/// Exit codes, as `docs/interface.md` lists them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Code {
+    Done = 0,
+    Failed = 1,
+    WithExceptions = 3,
+    Refused = 4,
+    Unreachable = 5,
+    Damage = 6,
+    NoRoom = 7,
+    Interrupted = 130,
+}
+
+impl From<Code> for ExitCode {
+    fn from(code: Code) -> Self {
+        Self::from(code as u8)
+    }
+}
+
+/// Why a command failed.
+#[derive(Debug)]
+pub(crate) enum Failure {
+    /// The engine or the service.
+    Client(ClientError),
+    /// Something at the terminal, with what to do.
+    Here(String, String),
+}
+
+impl From<ClientError> for Failure {
+    fn from(error: ClientError) -> Self {
+        Self::Client(error)
+    }
+}
+
+/// What a person reads.
+pub(crate) struct Words {
+    pub(crate) what: String,
+    pub(crate) detail: Option<String>,
+    pub(crate) next: String,
+}
+
+impl Failure {
+    pub(crate) fn here(what: impl Into<String>, next: impl Into<String>) -> Self {
+        Self::Here(what.into(), next.into())
+    }
+
+    pub(crate) fn code(&self) -> Code {
+        match self {
+            Self::Here(..) => Code::Failed,
+            Self::Client(error) => match error {
+                ClientError::Refused(problem) => code_of(problem),
+                ClientError::WrongPassphrase | ClientError::NotSignedIn => Code::Refused,
+                ClientError::Unreachable { .. } | ClientError::OtherCertificate { .. } => Code::Unreachable,
+                ClientError::Damaged | ClientError::Format(_) | ClientError::RolledBack { .. } => Code::Damage,
+                ClientError::Stopped => Code::Interrupted,
+                _ => Code::Failed,
+            },
+        }
+    }
+
+    pub(crate) fn words(&self) -> Words {
+        match self {
+            Self::Here(what, next) => Words { what: what.clone(), detail: None, next: next.clone() },
+            Self::Client(ClientError::Refused(problem)) => Words {
+                what: problem.title.clone(),
+                detail: problem.detail.clone(),
+                next: match problem.whose_move {
+                    WhoseMove::Administrator => format!("The administrator's move. {}", problem.next_step),
+                    _ => problem.next_step.clone(),
+                },
+            },
+            Self::Client(error) => {
+                let cause = std::error::Error::source(error).map(ToString::to_string);
+                Words { what: sentence(&error.to_string()), detail: cause, next: next_step(error).into() }
+            }
+        }
+    }
+}
+
+fn code_of(problem: &Problem) -> Code {
+    match problem.known_kind() {
+        Some(ProblemKind::NoRoom) => Code::NoRoom,
+        Some(
+            ProblemKind::NotSignedIn
+            | ProblemKind::WrongPassword
+            | ProblemKind::WrongCode
+            | ProblemKind::NotAllowed
+            | ProblemKind::TooManyAttempts,
+        ) => Code::Refused,
+        Some(ProblemKind::DestinationMissing | ProblemKind::Stopping) => Code::Unreachable,
+        _ => Code::Failed,
+    }
+}
+
+fn next_step(error: &ClientError) -> &'static str {
+    match error {
+        ClientError::Unreachable { .. } => {
+            "Look whether this machine is in the office's network and the service runs; then try again. What was sent is kept."
+        }
+        ClientError::OtherCertificate { .. } => {
+            "Do not go on. Ask the administrator whether the service has a new certificate; if not, something else answers there."
+        }
+        ClientError::NotJoined => "Ask the administrator for an enrolment code, then run: jetfrost join CODE",
+        ClientError::AlreadyJoined(_) => "Use another --state-directory to join a second service.",
+        ClientError::NotSignedIn => "Run: jetfrost sign-in ADDRESS",
+        ClientError::Busy => "Wait until it has ended; 'jetfrost history' shows it.",
+        ClientError::NothingChosen => "Choose what is backed up: jetfrost keep FOLDER",
+        ClientError::Pattern { .. } => "See 'jetfrost skip --help' for how patterns are written.",
+        ClientError::Folder { .. } => "Give the path of a folder that is there.",
+        ClientError::Invitation(_) => "Copy the enrolment code whole, beginning with JF1-, or ask for a new one.",
+        ClientError::RecoveryKey(_) => "Compare it with the printed recovery key.",
+        ClientError::Passphrase(_) => "Choose another image passphrase.",
+        ClientError::WrongPassphrase => {
+            "It is the image passphrase that is meant: the one chosen when this workstation joined, not the account's password."
+        }
+        ClientError::NoPoint(_) => "Run 'jetfrost points' to see which there are.",
+        ClientError::NoPath(_) => "Run 'jetfrost look' to see what is there, or choose another point with --at.",
+        ClientError::Damaged => {
+            "Tell the administrator: the image store needs to be checked. An earlier or later point may be sound."
+        }
+        ClientError::Format(_) => {
+            "If a newer program wrote it, use that one; otherwise tell the administrator: the image store needs to be checked."
+        }
+        ClientError::RolledBack { .. } => {
+            "Tell the administrator: the service or its volume was set back to an earlier state. Nothing was changed."
+        }
+        ClientError::Stopped => "Run it again to go on; what was sent is kept.",
+        _ => "See what the system says, then try again.",
+    }
+}
+
+fn sentence(text: &str) -> String {
+    let mut chars = text.chars();
+    let first = chars.next().map(|c| c.to_uppercase().to_string()).unwrap_or_default();
+    format!("{first}{}.", chars.as_str())
+}

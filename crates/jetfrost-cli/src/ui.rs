@@ -1,0 +1,254 @@
+//! The terminal: tables, words, questions, progress. Nothing else in this program prints.
+#![allow(clippy::print_stdout, clippy::print_stderr, reason = "this is the room where printing happens")]
+
+use std::io::{IsTerminal, Write};
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread::JoinHandle;
+use std::time::Duration;
+
+use comfy_table::{CellAlignment, Table, presets};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use jetfrost_client::progress::Meter;
+use jetfrost_wire::run::Phase;
+use jetfrost_wire::size::show;
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use serde::Serialize;
+
+use crate::failure::Failure;
+
+/// How a command talks.
+#[derive(Debug)]
+pub(crate) struct Ui {
+    json: bool,
+}
+
+impl Ui {
+    pub(crate) fn new(json: bool) -> Self {
+        Self { json }
+    }
+
+    /// Prints a value: as JSON if that was asked for, else as `words` puts it.
+    pub(crate) fn show<T: Serialize>(&self, value: &T, words: impl FnOnce(&T)) {
+        if self.json {
+            let text = serde_json::to_string_pretty(value).unwrap_or_default();
+            self.line(&text);
+        } else {
+            words(value);
+        }
+    }
+
+    /// A line of what was asked for. A reader that went away is no failure of the command.
+    #[allow(clippy::unused_self, reason = "all output goes through the same door")]
+    pub(crate) fn line(&self, text: &str) {
+        let _ = writeln!(std::io::stdout(), "{text}");
+    }
+
+    /// A remark, which is not part of what was asked for.
+    pub(crate) fn remark(&self, text: &str) {
+        if !self.json {
+            let _ = writeln!(std::io::stderr(), "{text}");
+        }
+    }
+
+    /// A list as a table, or what to do when it is empty.
+    pub(crate) fn table(&self, heads: &[&str], rows: Vec<Vec<String>>, numbers: &[usize], when_empty: &str) {
+        if rows.is_empty() {
+            self.line(when_empty);
+            return;
+        }
+        let mut table = Table::new();
+        table.load_style(presets::NOTHING);
+        table.set_header(heads.iter().map(|h| h.to_uppercase()));
+        table.add_rows(rows);
+        for column in numbers {
+            if let Some(column) = table.column_mut(*column) {
+                column.set_cell_alignment(CellAlignment::Right);
+            }
+        }
+        for line in table.to_string().lines() {
+            self.line(line.trim_end());
+        }
+    }
+
+    /// What went wrong, and the next step.
+    pub(crate) fn failure(&self, failure: &Failure) {
+        let words = failure.words();
+        let mut text = format!("jetfrost: {}\n", words.what);
+        if let Some(detail) = &words.detail {
+            text.push_str(&format!("  {detail}\n"));
+        }
+        text.push_str(&format!("  Next: {}\n", words.next));
+        let _ = write!(std::io::stderr(), "{text}");
+    }
+
+    /// Asks for a secret, twice if it is a new one. `what` names which secret is meant and whose it is.
+    pub(crate) fn secret(&self, what: &str, given: &Given<'_>, twice: bool) -> Result<String, Failure> {
+        if let Some(path) = given.file {
+            let text = std::fs::read_to_string(path).map_err(|e| {
+                Failure::here(
+                    format!("{} cannot be read: {e}.", path.display()),
+                    "Give a file that holds the secret in its first line.",
+                )
+            })?;
+            return Ok(text.lines().next().unwrap_or_default().to_owned());
+        }
+        if let Ok(text) = std::env::var(given.variable) {
+            return Ok(text);
+        }
+        let ask = |prompt: String| {
+            rpassword::prompt_password(prompt).map_err(|_| {
+                let next = format!("Give it with {} FILE or in the variable {}.", given.option, given.variable);
+                Failure::here(format!("There is no terminal to ask for {what}."), next)
+            })
+        };
+        let first = ask(format!("{}: ", capital(what)))?;
+        if twice && ask("The same once more: ".into())? != first {
+            return Err(Failure::here("The two were not the same.", "Try again."));
+        }
+        Ok(first)
+    }
+
+    /// Asks a question that must be answered with yes.
+    pub(crate) fn agrees(&self, question: &str) -> bool {
+        if !std::io::stdin().is_terminal() {
+            return false;
+        }
+        let _ = write!(std::io::stderr(), "{question} [y/N] ");
+        let mut answer = String::new();
+        std::io::stdin().read_line(&mut answer).is_ok() && matches!(answer.trim(), "y" | "Y" | "yes")
+    }
+
+    /// Shows progress until the guard is dropped, on a terminal as a line that changes.
+    pub(crate) fn progress(&self, meter: &Arc<Meter>, quiet: bool) -> Shown {
+        let shows = !self.json && !quiet && std::io::stderr().is_terminal();
+        Shown::begin(Arc::clone(meter), shows)
+    }
+}
+
+/// Where a secret may be given beside the terminal.
+pub(crate) struct Given<'g> {
+    pub(crate) file: Option<&'g Path>,
+    pub(crate) option: &'g str,
+    pub(crate) variable: &'g str,
+}
+
+/// Progress that is being shown.
+pub(crate) struct Shown {
+    end: Arc<AtomicBool>,
+    thread: Option<JoinHandle<()>>,
+}
+
+const REFRESH: Duration = Duration::from_millis(200);
+
+impl Shown {
+    fn begin(meter: Arc<Meter>, shows: bool) -> Self {
+        let end = Arc::new(AtomicBool::new(false));
+        let thread = shows.then(|| {
+            let end = Arc::clone(&end);
+            std::thread::spawn(move || draw(&meter, &end))
+        });
+        Self { end, thread }
+    }
+}
+
+impl Drop for Shown {
+    fn drop(&mut self) {
+        self.end.store(true, Ordering::Relaxed);
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+fn draw(meter: &Meter, end: &AtomicBool) {
+    let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr());
+    let style = ProgressStyle::with_template("{msg}  {bar:24.cyan/dim} {bytes}/{total_bytes}  {bytes_per_sec}  {eta} left");
+    if let Ok(style) = style {
+        bar.set_style(style.progress_chars("█▓░"));
+    }
+    while !end.load(Ordering::Relaxed) {
+        let progress = meter.progress();
+        let total = progress.files_total.map_or_else(String::new, |total| format!(" of {}", count(total)));
+        bar.set_message(format!("{} {}{total} files", phase(progress.phase), count(progress.files_done)));
+        if let Some(total) = progress.bytes_total {
+            bar.set_length(total.max(progress.bytes_done));
+        }
+        bar.set_position(progress.bytes_done);
+        std::thread::sleep(REFRESH);
+    }
+    bar.finish_and_clear();
+}
+
+fn phase(phase: Phase) -> &'static str {
+    match phase {
+        Phase::Counting => "Counting",
+        Phase::Sending => "Copying",
+        Phase::Sealing => "Sealing",
+    }
+}
+
+/// A moment in the machine's time zone.
+pub(crate) fn moment(at: Timestamp) -> String {
+    at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
+}
+
+/// How long ago something was.
+pub(crate) fn ago(at: Timestamp, now: Timestamp) -> String {
+    let seconds = now.as_second() - at.as_second();
+    match seconds {
+        ..60 => "just now".into(),
+        60..7200 => format!("{} min ago", seconds / 60),
+        7200..172_800 => format!("{} h ago", seconds / 3600),
+        _ => format!("{} days ago", seconds / 86_400),
+    }
+}
+
+/// A duration in the largest units that say enough.
+pub(crate) fn took(duration: Duration) -> String {
+    let seconds = duration.as_secs();
+    match seconds {
+        ..10 => format!("{:.1} s", duration.as_secs_f64()),
+        10..120 => format!("{seconds} s"),
+        120..7200 => format!("{} min {} s", seconds / 60, seconds % 60),
+        _ => format!("{} h {} min", seconds / 3600, seconds % 3600 / 60),
+    }
+}
+
+/// Bytes a second.
+pub(crate) fn rate(bytes: u64, duration: Duration) -> String {
+    let seconds = duration.as_secs_f64();
+    if seconds < 0.01 { "–".into() } else { format!("{}/s", show((bytes as f64 / seconds) as u64)) }
+}
+
+/// A number with its thousands set apart.
+pub(crate) fn count(number: u64) -> String {
+    let digits = number.to_string();
+    let groups: Vec<&str> = digits.as_bytes().rchunks(3).rev().map(|g| std::str::from_utf8(g).unwrap_or_default()).collect();
+    groups.join(",")
+}
+
+fn capital(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_and_times_read_easily() {
+        assert_eq!(count(0), "0");
+        assert_eq!(count(1_234_567), "1,234,567");
+        assert_eq!(took(Duration::from_millis(1500)), "1.5 s");
+        assert_eq!(took(Duration::from_secs(6300)), "105 min 0 s");
+        let now = Timestamp::from_second(1_000_000).expect("in range");
+        let before = |seconds: i64| Timestamp::from_second(1_000_000 - seconds).expect("in range");
+        assert_eq!(ago(before(30), now), "just now");
+        assert_eq!(ago(before(7100), now), "118 min ago");
+        assert_eq!(ago(before(200_000), now), "2 days ago");
+    }
+}

@@ -1,0 +1,277 @@
+//! Calls to the service.
+
+use std::io::Read;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use bytes::Bytes;
+use data_encoding::HEXLOWER;
+use jetfrost_image::{ChunkName, SegmentHash};
+use jetfrost_wire::chunks::{FRAME_HEAD, FrameStatus};
+use jetfrost_wire::{Page, Problem, ROOT};
+pub use reqwest::Method;
+use reqwest::blocking::{Client, RequestBuilder, Response};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use crate::error::ClientError;
+use crate::pins::{Pin, tls};
+
+type Result<T> = std::result::Result<T, ClientError>;
+
+/// A call that moves no bytes for so long has failed.
+const SILENCE: Duration = Duration::from_secs(120);
+const CONNECT: Duration = Duration::from_secs(10);
+/// How often a passing failure is tried again, and the first pause; it doubles.
+const TRIES: u32 = 6;
+const FIRST_PAUSE: Duration = Duration::from_millis(250);
+
+/// One service, with or without a credential.
+#[derive(Clone)]
+pub struct Api {
+    http: Client,
+    address: String,
+    credential: Option<String>,
+    expected: Option<String>,
+    seen: Arc<Mutex<Option<String>>>,
+}
+
+impl Api {
+    /// Talks to the service at `address` (`host:port`), which must show the certificate with this fingerprint
+    /// (hexadecimal, 32 digits at least); with `None` any certificate does, and [`Api::fingerprint`] tells which it was.
+    ///
+    /// # Errors
+    /// [`ClientError::Unexpected`] when the fingerprint is not one.
+    pub fn new(address: &str, fingerprint: Option<&str>) -> Result<Self> {
+        let pin = match fingerprint {
+            None => Pin::Unknown,
+            Some(text) => {
+                let bytes = HEXLOWER.decode(text.to_lowercase().replace(':', "").as_bytes()).ok().filter(|b| b.len() >= 16);
+                Pin::Known(bytes.ok_or_else(|| ClientError::Unexpected(format!("'{text}' is not a fingerprint")))?)
+            }
+        };
+        let seen = Arc::new(Mutex::new(None));
+        let http = Client::builder()
+            .tls_backend_preconfigured(tls(pin, Arc::clone(&seen)))
+            .http1_only()
+            .no_proxy()
+            .connect_timeout(CONNECT)
+            .timeout(SILENCE)
+            .pool_idle_timeout(Duration::from_secs(20))
+            .build()
+            .map_err(|e| ClientError::Unexpected(e.to_string()))?;
+        Ok(Self { http, address: address.to_owned(), credential: None, expected: fingerprint.map(str::to_owned), seen })
+    }
+
+    /// The same service, with a bearer credential.
+    #[must_use]
+    pub fn with_credential(mut self, credential: &str) -> Self {
+        self.credential = Some(credential.to_owned());
+        self
+    }
+
+    /// The fingerprint of the certificate that was shown last, in hexadecimal.
+    #[must_use]
+    pub fn fingerprint(&self) -> Option<String> {
+        self.seen.lock().ok()?.clone()
+    }
+
+    /// `GET`, JSON.
+    ///
+    /// # Errors
+    /// What the service or the network said.
+    pub fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T> {
+        self.patiently(|| self.json(self.request(Method::GET, path)))
+    }
+
+    /// All entries of a list, page by page.
+    ///
+    /// # Errors
+    /// What the service or the network said.
+    pub fn list<T: DeserializeOwned>(&self, path: &str) -> Result<Vec<T>> {
+        let mut items = Vec::new();
+        let mut after: Option<String> = None;
+        loop {
+            let request = || {
+                let query: Vec<(&str, &str)> = after.iter().map(|a| ("after", a.as_str())).chain([("most", "500")]).collect();
+                self.request(Method::GET, path).query(&query)
+            };
+            let page: Page<T> = self.patiently(|| self.json(request()))?;
+            items.extend(page.items);
+            match page.next {
+                Some(next) => after = Some(next),
+                None => return Ok(items),
+            }
+        }
+    }
+
+    /// A call with a JSON body, tried once.
+    ///
+    /// # Errors
+    /// What the service or the network said.
+    pub fn send<B: Serialize, T: DeserializeOwned>(&self, method: Method, path: &str, body: &B) -> Result<T> {
+        self.json(self.request(method, path).json(body))
+    }
+
+    /// `POST`, JSON, tried once.
+    ///
+    /// # Errors
+    /// What the service or the network said.
+    pub fn post<B: Serialize, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T> {
+        self.send(Method::POST, path, body)
+    }
+
+    /// `POST`, JSON, tried again after passing failures: only for calls that answer the same when repeated.
+    ///
+    /// # Errors
+    /// What the service or the network said.
+    pub fn post_patiently<B: Serialize, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T> {
+        self.patiently(|| self.post(path, body))
+    }
+
+    /// `DELETE`.
+    ///
+    /// # Errors
+    /// What the service or the network said.
+    pub fn delete(&self, path: &str) -> Result<()> {
+        self.checked(self.request(Method::DELETE, path)).map(drop)
+    }
+
+    /// Sends a segment; repeating it does no harm.
+    ///
+    /// # Errors
+    /// What the service or the network said.
+    pub fn put_segment(&self, store: &str, hash: &SegmentHash, bytes: &Bytes) -> Result<()> {
+        self.put_bytes(&format!("/stores/{store}/segments/{hash}"), bytes)
+    }
+
+    /// Sends bytes to a path; repeating it does no harm.
+    ///
+    /// # Errors
+    /// What the service or the network said.
+    pub fn put_bytes(&self, path: &str, bytes: &Bytes) -> Result<()> {
+        self.patiently(|| self.checked(self.request(Method::PUT, path).body(bytes.clone())).map(drop))
+    }
+
+    /// Which of these chunks the store does not have.
+    ///
+    /// # Errors
+    /// What the service or the network said.
+    pub fn missing(&self, store: &str, names: &[ChunkName]) -> Result<Vec<bool>> {
+        let path = format!("/stores/{store}/chunks/missing");
+        let answer = self.patiently(|| {
+            let response = self.checked(self.request(Method::POST, &path).body(joined(names)))?;
+            response.bytes().map_err(|e| self.failed(&e))
+        })?;
+        if answer.len() != names.len() {
+            return Err(ClientError::Unexpected("another number of answers than questions".into()));
+        }
+        Ok(answer.iter().map(|byte| *byte != 0).collect())
+    }
+
+    /// Fetches sealed chunks and gives each to `each` in the order of `names`; `None` for one that is damaged or missing.
+    ///
+    /// # Errors
+    /// What the service, the network or `each` said.
+    pub fn fetch(
+        &self,
+        store: &str,
+        names: &[ChunkName],
+        mut each: impl FnMut(usize, Option<Vec<u8>>) -> Result<()>,
+    ) -> Result<()> {
+        let path = format!("/stores/{store}/chunks/fetch");
+        let mut done = 0;
+        // What has been given out is not fetched again.
+        self.patiently(|| {
+            let mut response = self.checked(self.request(Method::POST, &path).body(joined(&names[done..])))?;
+            while done < names.len() {
+                let sealed = self.read_frame(&mut response)?;
+                each(done, sealed)?;
+                done += 1;
+            }
+            Ok(())
+        })
+    }
+
+    fn read_frame(&self, response: &mut Response) -> Result<Option<Vec<u8>>> {
+        let broken = |e: std::io::Error| ClientError::Unreachable { address: self.address.clone(), why: e.to_string() };
+        let mut head = [0; FRAME_HEAD];
+        response.read_exact(&mut head).map_err(broken)?;
+        let status = FrameStatus::from_byte(head[0]).ok_or_else(|| ClientError::Unexpected("an unknown frame".into()))?;
+        let len = u32::from_le_bytes([head[1], head[2], head[3], head[4]]) as usize;
+        if len > 2 * jetfrost_image::format::MAX_CHUNK {
+            return Err(ClientError::Unexpected("a chunk longer than chunks are".into()));
+        }
+        let mut sealed = vec![0; len];
+        response.read_exact(&mut sealed).map_err(broken)?;
+        Ok((status == FrameStatus::Sound).then_some(sealed))
+    }
+
+    fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        let request = self.http.request(method, format!("https://{}{ROOT}{path}", self.address));
+        match &self.credential {
+            Some(credential) => request.bearer_auth(credential),
+            None => request,
+        }
+    }
+
+    fn json<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T> {
+        self.checked(request)?
+            .json()
+            .map_err(|e| if e.is_decode() { ClientError::Unexpected(e.to_string()) } else { self.failed(&e) })
+    }
+
+    /// Sends a request and checks the status: anything but success becomes an error.
+    fn checked(&self, request: RequestBuilder) -> Result<Response> {
+        let response = request.send().map_err(|e| self.failed(&e))?;
+        let status = response.status();
+        if status.is_success() {
+            return Ok(response);
+        }
+        let bytes = response.bytes().unwrap_or_default();
+        Err(match serde_json::from_slice::<Problem>(&bytes) {
+            Ok(problem) => ClientError::Refused(Box::new(problem)),
+            Err(_) => ClientError::Unexpected(format!("status {status}")),
+        })
+    }
+
+    fn failed(&self, error: &reqwest::Error) -> ClientError {
+        let seen = self.fingerprint();
+        let matches =
+            |expected: &String| seen.as_ref().is_some_and(|seen| !seen.starts_with(&expected.to_lowercase().replace(':', "")));
+        match &self.expected {
+            Some(expected) if matches(expected) => ClientError::OtherCertificate {
+                address: self.address.clone(),
+                expected: expected.clone(),
+                found: seen.unwrap_or_default(),
+            },
+            _ => ClientError::Unreachable { address: self.address.clone(), why: innermost(error) },
+        }
+    }
+
+    /// Tries again, with growing pauses, as long as a failure may pass.
+    fn patiently<T>(&self, mut call: impl FnMut() -> Result<T>) -> Result<T> {
+        let mut pause = FIRST_PAUSE;
+        for _ in 1..TRIES {
+            match call() {
+                Err(error) if error.is_passing() => std::thread::sleep(pause),
+                other => return other,
+            }
+            pause *= 2;
+        }
+        call()
+    }
+}
+
+fn joined(names: &[ChunkName]) -> Vec<u8> {
+    names.iter().flat_map(|name| *name.as_bytes()).collect()
+}
+
+/// The innermost cause is the one that says something.
+fn innermost(error: &dyn std::error::Error) -> String {
+    let mut cause = error;
+    while let Some(source) = cause.source() {
+        cause = source;
+    }
+    cause.to_string()
+}

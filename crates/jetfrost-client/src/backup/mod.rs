@@ -1,0 +1,289 @@
+//! Making a recovery point.
+
+mod pipeline;
+
+use std::os::unix::ffi::OsStrExt;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use bytes::Bytes;
+use jetfrost_image::crypto::{StoreKeys, SystemRandom, random_array, seal_point};
+use jetfrost_image::format::{Content, Exception, PointBody, PointFile, PointHead, PointKind, encode_needs};
+use jetfrost_image::tree::{ChunkSink, Chunker, store_content};
+use jetfrost_image::{ChunkName, PointId};
+use jetfrost_wire::Binary;
+use jetfrost_wire::run::{BeginRun, CommitPoint, ExceptionCounts, GiveUp, Phase, PointCommitted, Run, RunBegun};
+use jetfrost_wire::workstation::Point;
+use reqwest::Method;
+
+use crate::api::Api;
+use crate::chosen::{Chosen, Patterns, Selection};
+use crate::error::ClientError;
+use crate::home::{Home, Membership, Seen};
+use crate::join::host_name;
+use crate::progress::{Meter, Reporter};
+use crate::scan::{Counts, Memory, MemoryWriter, Walk, WalkResult, count};
+use pipeline::Pipeline;
+
+type Result<T> = std::result::Result<T, ClientError>;
+
+/// What a backup came to.
+#[derive(Debug)]
+pub struct BackupReport {
+    /// The point that was made.
+    pub point: Point,
+    /// What was counted on the way.
+    pub counts: Counts,
+    /// Exceptions by cause.
+    pub exceptions: ExceptionCounts,
+    /// The exceptions, 10,000 at most.
+    pub listed: Vec<Exception>,
+    /// Bytes that were sent.
+    pub sent: u64,
+    /// How long it took.
+    pub took: Duration,
+}
+
+/// Makes a recovery point of what was chosen on this workstation.
+///
+/// # Errors
+/// [`ClientError`] says what is in the way. What was sent is kept, and is not sent again.
+pub fn back_up(home: &Home, meter: &Arc<Meter>) -> Result<BackupReport> {
+    let started = Instant::now();
+    let (membership, api) = home.device_api()?;
+    let keys = home.keys(&membership)?;
+    let chosen = home.chosen()?;
+    if chosen.folders.is_empty() {
+        return Err(ClientError::NothingChosen);
+    }
+    let patterns = Patterns::compile(&chosen.skip)?;
+    let _lock = home.lock()?;
+    let begin = BeginRun { kind: jetfrost_wire::workstation::PointKind::Files, client_version: crate::VERSION.into() };
+    let begun: RunBegun = api.post_patiently(&format!("/workstations/{}/runs", membership.workstation), &begin)?;
+    let run = RunUnderway { home, membership: &membership, api: &api, keys: &keys, chosen: &chosen, begun: &begun, meter };
+    let result = run.go(&patterns);
+    match result {
+        Ok(done) => Ok(BackupReport { took: started.elapsed(), ..done }),
+        Err(error) => {
+            let why = GiveUp { stopped: matches!(error, ClientError::Stopped), reason: spoken(&error) };
+            // If even this does not arrive, the service notes the run as lost.
+            let _ = api.post::<_, Run>(&format!("/runs/{}/give-up", begun.run.id), &why);
+            Err(error)
+        }
+    }
+}
+
+/// The error in words that name no file: the service does not learn names.
+fn spoken(error: &ClientError) -> String {
+    match error {
+        ClientError::File { doing, source, .. } => format!("{doing} a file on the workstation failed: {source}"),
+        other => other.to_string(),
+    }
+}
+
+/// A run between its beginning and its commit.
+struct RunUnderway<'r> {
+    home: &'r Home,
+    membership: &'r Membership,
+    api: &'r Api,
+    keys: &'r StoreKeys,
+    chosen: &'r Chosen,
+    begun: &'r RunBegun,
+    meter: &'r Arc<Meter>,
+}
+
+impl RunUnderway<'_> {
+    fn go(&self, patterns: &Patterns) -> Result<BackupReport> {
+        let latest = self.latest()?;
+        self.check_not_rolled_back(latest.as_ref())?;
+        let directory = self.home.memory_directory()?;
+        let memory = latest.as_ref().and_then(|head| Memory::open(&directory, &self.membership.store, &head.id.to_string()));
+        let selection = Selection::of(&self.chosen.folders);
+        let _reporter = self.report();
+        match &memory {
+            Some(memory) => self.meter.expect(memory.files, memory.bytes),
+            None => {
+                let (files, bytes) = count(&selection, patterns, self.meter);
+                self.meter.expect(files, bytes);
+            }
+        }
+        self.meter.enter(Phase::Sending);
+        let (base, base_needs, walk_memory) = match memory {
+            Some(memory) => (memory.sequence, memory.needs, Some(memory.walk)),
+            None => (0, Vec::new(), None),
+        };
+        let base_needs = Arc::new(base_needs);
+        let mut pipeline = Pipeline::begin(
+            self.api,
+            &self.membership.store,
+            self.keys,
+            Arc::clone(&base_needs),
+            self.begun.store_is_empty,
+            Arc::clone(self.meter),
+        );
+        let writer = MemoryWriter::begin(&directory, self.begun.sequence).map_err(ClientError::file("writing", &directory))?;
+        let own = self.home.directory().as_os_str().as_bytes().to_vec();
+        let walk = Walk::new(self.keys, patterns, own, &mut pipeline, walk_memory, writer, Arc::clone(self.meter));
+        let walked = walk.run(&selection).and_then(|mut walked| {
+            let exceptions = store_exceptions(self.keys, &mut pipeline, &mut walked)?;
+            Ok((walked, exceptions))
+        });
+        // A failure in the pipeline is the cause of the walk's.
+        let sent = pipeline.finish();
+        let ((walked, exceptions), sent) = match (walked, sent) {
+            (_, Err(cause)) => return Err(cause),
+            (walked, Ok(sent)) => (walked?, sent),
+        };
+        self.meter.enter(Phase::Sealing);
+        self.commit(walked, exceptions, base, &base_needs, latest.as_ref(), sent)
+    }
+
+    fn latest(&self) -> Result<Option<PointHead>> {
+        let bytes = self.begun.latest.as_ref();
+        Ok(bytes.map(|bytes| PointFile::from_bytes(&bytes.0)).transpose()?.map(|file| file.head))
+    }
+
+    /// A service that lost points that this workstation made was rolled back, or shows another store.
+    fn check_not_rolled_back(&self, latest: Option<&PointHead>) -> Result<()> {
+        let seen = self.home.seen()?.sequence;
+        let shown = latest.map_or(0, |head| head.sequence);
+        if shown < seen { Err(ClientError::RolledBack { shown, seen }) } else { Ok(()) }
+    }
+
+    fn report(&self) -> Reporter {
+        let (api, meter, path) = (self.api.clone(), Arc::clone(self.meter), format!("/runs/{}", self.begun.run.id));
+        Reporter::begin(move || {
+            // The next report says it all again.
+            let _ = api.send::<_, Run>(Method::PATCH, &path, &meter.progress());
+        })
+    }
+
+    fn commit(
+        &self,
+        mut walked: WalkResult,
+        exceptions: Content,
+        base: u64,
+        base_needs: &[ChunkName],
+        latest: Option<&PointHead>,
+        sent: u64,
+    ) -> Result<BackupReport> {
+        walked.needed.sort_unstable();
+        walked.needed.dedup();
+        let (added, removed) = difference(base_needs, &walked.needed);
+        let needs = encode_needs(self.keys.store, self.begun.sequence, base, &added, &removed);
+        drop((added, removed));
+        self.api.put_bytes(&format!("/runs/{}/needs", self.begun.run.id), &Bytes::from(needs))?;
+        let file = seal_point(self.keys, self.head(&walked, latest), &self.body(&walked, exceptions), &SystemRandom::default());
+        let commit =
+            CommitPoint { point: Binary(file.to_bytes()), progress: self.meter.progress(), exceptions: walked.exceptions.counts };
+        let committed: PointCommitted = self.api.post_patiently(&format!("/runs/{}/point", self.begun.run.id), &commit)?;
+        let point = file.head.id.to_string();
+        self.home.keep_seen(&Seen { sequence: file.head.sequence, point: point.clone() })?;
+        let kept = walked.writer.keep(&self.membership.store, &point, walked.counts.files, walked.counts.bytes, &walked.needed);
+        kept.map_err(ClientError::file("writing", self.home.directory()))?;
+        Ok(BackupReport {
+            point: committed.point,
+            counts: walked.counts,
+            exceptions: walked.exceptions.counts,
+            listed: walked.exceptions.listed,
+            sent,
+            took: Duration::ZERO,
+        })
+    }
+
+    fn head(&self, walked: &WalkResult, latest: Option<&PointHead>) -> PointHead {
+        let needed_xor = walked.needed.iter().fold([0; 32], |mut xor, name| {
+            xor.iter_mut().zip(name.as_bytes()).for_each(|(x, b)| *x ^= b);
+            xor
+        });
+        PointHead {
+            store: self.keys.store,
+            id: PointId(random_array(&SystemRandom::default())),
+            sequence: self.begun.sequence,
+            kind: PointKind::Files,
+            created: self.begun.run.started.as_millisecond(),
+            previous: latest.map(|head| head.id),
+            needed: walked.needed.len() as u64,
+            needed_xor,
+            bytes: walked.counts.bytes,
+            files: walked.counts.files,
+            exceptions: walked.exceptions.counts.total(),
+        }
+    }
+
+    fn body(&self, walked: &WalkResult, exceptions: Content) -> PointBody {
+        PointBody {
+            root: walked.root.clone(),
+            folders: self.chosen.folders.iter().map(|f| f.0.as_os_str().as_bytes().to_vec().into()).collect(),
+            skipped: self.chosen.skip.clone(),
+            host: host_name(),
+            exceptions,
+            writer: format!("jetfrost {}", crate::VERSION),
+        }
+    }
+}
+
+/// Stores the list of exceptions; its chunks are needed by the point, too.
+fn store_exceptions(keys: &StoreKeys, pipeline: &mut Pipeline, walked: &mut WalkResult) -> Result<Content> {
+    let bytes: Vec<u8> = walked.exceptions.listed.iter().flat_map(Exception::to_bytes).collect();
+    let mut chunker = Chunker::new(keys.border_seed());
+    let parts = store_content(keys, &mut chunker, pipeline, &bytes[..])?;
+    walked.needed.extend(parts.iter().filter_map(|p| p.name));
+    let needed = &mut walked.needed;
+    Content::from_parts(parts, |page| {
+        let name = keys.name(&page);
+        needed.push(name);
+        pipeline.put(name, &page).map(|()| name)
+    })
+}
+
+/// What is in `new` and not in `old`, and the other way round; both are ascending.
+fn difference(old: &[ChunkName], new: &[ChunkName]) -> (Vec<ChunkName>, Vec<ChunkName>) {
+    let (mut added, mut removed) = (Vec::new(), Vec::new());
+    let (mut i, mut j) = (0, 0);
+    while i < old.len() || j < new.len() {
+        match (old.get(i), new.get(j)) {
+            (Some(a), Some(b)) if a == b => (i, j) = (i + 1, j + 1),
+            (Some(a), b) if b.is_none_or(|b| a < b) => {
+                removed.push(*a);
+                i += 1;
+            }
+            (_, Some(b)) => {
+                added.push(*b);
+                j += 1;
+            }
+            (_, None) => break,
+        }
+    }
+    (added, removed)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn names(of: &BTreeSet<u8>) -> Vec<ChunkName> {
+        of.iter().map(|n| ChunkName([*n; 32])).collect()
+    }
+
+    proptest! {
+        #[test]
+        fn the_difference_leads_from_old_to_new(old: BTreeSet<u8>, new: BTreeSet<u8>) {
+            let (added, removed) = difference(&names(&old), &names(&new));
+            prop_assert_eq!(added, names(&new.difference(&old).copied().collect()));
+            prop_assert_eq!(removed, names(&old.difference(&new).copied().collect()));
+        }
+    }
+
+    #[test]
+    fn what_the_service_is_told_names_no_file() {
+        let error = ClientError::file("reading", "/home/anna/secret plan.odt")(std::io::Error::other("broken"));
+        let told = spoken(&error);
+        assert!(!told.contains("secret"), "{told}");
+        assert!(told.contains("broken"), "{told}");
+    }
+}

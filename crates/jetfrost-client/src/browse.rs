@@ -1,0 +1,245 @@
+//! Looking into recovery points.
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+
+use jetfrost_image::ChunkName;
+use jetfrost_image::crypto::{StoreKeys, open_chunk, open_point};
+use jetfrost_image::format::{Content, EntryKind, PointBody, PointFile, PointHead, exceptions_from_page};
+pub use jetfrost_image::format::{Entry, Exception};
+use jetfrost_image::tree::{ChunkSource, ReadError, expand_parts, find_entry, read_listing};
+use jetfrost_wire::workstation::{Point, PointBytes};
+use jiff::civil;
+use jiff::tz::TimeZone;
+
+use crate::api::Api;
+use crate::error::ClientError;
+use crate::home::{Home, Membership};
+
+type Result<T> = std::result::Result<T, ClientError>;
+
+/// Which recovery point a person means.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum At {
+    /// The latest.
+    Latest,
+    /// The one with this number.
+    Sequence(u64),
+    /// The last one not after this moment, in the machine's time zone.
+    Time(civil::DateTime),
+}
+
+impl std::str::FromStr for At {
+    type Err = String;
+
+    fn from_str(text: &str) -> std::result::Result<Self, String> {
+        if text == "latest" {
+            return Ok(Self::Latest);
+        }
+        if let Ok(sequence) = text.parse() {
+            return Ok(Self::Sequence(sequence));
+        }
+        if let Ok(date) = text.parse::<civil::Date>()
+            && text.len() == 10
+        {
+            return Ok(Self::Time(date.at(23, 59, 59, 999_999_999)));
+        }
+        text.parse()
+            .map(Self::Time)
+            .map_err(|_| format!("'{text}' is neither 'latest', nor a number, nor a time such as 2026-11-20T14:00"))
+    }
+}
+
+impl At {
+    /// Finds the point among `points`, which come latest first.
+    fn find<'p>(&self, points: &'p [Point]) -> Option<&'p Point> {
+        match self {
+            Self::Latest => points.first(),
+            Self::Sequence(sequence) => points.iter().find(|p| p.sequence == *sequence),
+            Self::Time(time) => {
+                let moment = time.to_zoned(TimeZone::system()).ok()?.timestamp();
+                points.iter().find(|p| p.created <= moment)
+            }
+        }
+    }
+}
+
+/// The recovery points of this workstation.
+pub struct Browser {
+    pub(crate) membership: Membership,
+    pub(crate) api: Api,
+    pub(crate) keys: StoreKeys,
+}
+
+/// A recovery point, opened.
+#[derive(Debug, Clone)]
+pub struct OpenPoint {
+    /// The clear part.
+    pub head: PointHead,
+    /// What only the store key opens.
+    pub body: PointBody,
+}
+
+impl Browser {
+    /// Looks as the workstation of this home.
+    ///
+    /// # Errors
+    /// [`ClientError::NotJoined`].
+    pub fn open(home: &Home) -> Result<Self> {
+        let (membership, api) = home.device_api()?;
+        let keys = home.keys(&membership)?;
+        Ok(Self { membership, api, keys })
+    }
+
+    /// The points, latest first.
+    ///
+    /// # Errors
+    /// What the service said.
+    pub fn points(&self) -> Result<Vec<Point>> {
+        self.api.list(&format!("/workstations/{}/points", self.membership.workstation))
+    }
+
+    /// Opens the point that is meant.
+    ///
+    /// # Errors
+    /// [`ClientError::NoPoint`]; [`ClientError::Damaged`]; [`ClientError::Format`] for one of a later version.
+    pub fn point(&self, at: &At) -> Result<OpenPoint> {
+        let points = self.points()?;
+        let named = || {
+            ClientError::NoPoint(match at {
+                At::Latest => "yet".into(),
+                At::Sequence(sequence) => sequence.to_string(),
+                At::Time(time) => format!("from {time} or before"),
+            })
+        };
+        let sequence = at.find(&points).ok_or_else(named)?.sequence;
+        let bytes: PointBytes = self.api.get(&format!("/stores/{}/points/{sequence}", self.membership.store))?;
+        let file = PointFile::from_bytes(&bytes.point.0)?;
+        let body = open_point(&self.keys, &file)?;
+        Ok(OpenPoint { head: file.head, body })
+    }
+
+    /// The chunks of the store, opened and checked.
+    pub(crate) fn source(&self) -> StoreSource<'_> {
+        StoreSource { browser: self, ahead: RefCell::default() }
+    }
+
+    /// What is at `path` in a point: the entries of a folder, or the one entry of anything else.
+    ///
+    /// # Errors
+    /// [`ClientError::NoPath`]; [`ClientError::Damaged`].
+    pub fn list(&self, point: &OpenPoint, path: &[u8]) -> Result<Vec<Entry>> {
+        let source = self.source();
+        let listing = match find(&source, point, path)? {
+            None => point.body.root.clone(),
+            Some(Entry { kind: EntryKind::Directory, content: Some(listing), .. }) => listing,
+            Some(entry) => return Ok(vec![entry]),
+        };
+        let mut entries = Vec::new();
+        read_listing(&source, &listing, &mut |entry| {
+            entries.push(entry);
+            Ok(())
+        })?;
+        Ok(entries)
+    }
+
+    /// What a point does not hold as it should.
+    ///
+    /// # Errors
+    /// [`ClientError::Damaged`].
+    pub fn exceptions(&self, point: &OpenPoint) -> Result<Vec<Exception>> {
+        let source = self.source();
+        let mut bytes = Vec::new();
+        expand_parts(&source, &point.body.exceptions, &mut |part| {
+            bytes.extend(part.name.map(|name| source.get(&name)).transpose()?.unwrap_or_default());
+            Ok(())
+        })?;
+        Ok(exceptions_from_page(&bytes)?)
+    }
+}
+
+pub(crate) fn find(source: &StoreSource<'_>, point: &OpenPoint, path: &[u8]) -> Result<Option<Entry>> {
+    find_entry(source, &point.body.root, path).map_err(|e| match e {
+        ReadError::Source(error) => error,
+        not_found @ ReadError::NotFound(_) => ClientError::NoPath(not_found.to_string()),
+    })
+}
+
+/// Listings fetched ahead are not more than this.
+const MOST_AHEAD: usize = 256;
+
+/// Gives chunks of the store, opened and checked; can fetch some ahead in one call.
+pub(crate) struct StoreSource<'b> {
+    browser: &'b Browser,
+    ahead: RefCell<HashMap<ChunkName, Vec<u8>>>,
+}
+
+impl StoreSource<'_> {
+    /// Fetches what the listings of these folders begin with, in one call, as far as there is room.
+    pub(crate) fn fetch_ahead<'c>(&self, listings: impl Iterator<Item = &'c Content>) -> Result<()> {
+        let room = MOST_AHEAD.saturating_sub(self.ahead.borrow().len());
+        let first = |content: &Content| content.parts.first().and_then(|part| part.name);
+        let names: Vec<ChunkName> = listings.filter_map(first).take(room).collect();
+        if names.len() < 2 {
+            return Ok(());
+        }
+        let browser = self.browser;
+        browser.api.fetch(&browser.membership.store, &names, |i, sealed| {
+            // One that is damaged is reported when it is asked for.
+            if let Some(content) = sealed.and_then(|mut sealed| open_chunk(&browser.keys, &names[i], &mut sealed).ok()) {
+                self.ahead.borrow_mut().insert(names[i], content);
+            }
+            Ok(())
+        })
+    }
+}
+
+impl ChunkSource for StoreSource<'_> {
+    type Error = ClientError;
+
+    fn get(&self, name: &ChunkName) -> Result<Vec<u8>> {
+        if let Some(content) = self.ahead.borrow_mut().remove(name) {
+            return Ok(content);
+        }
+        let browser = self.browser;
+        let mut content = None;
+        browser.api.fetch(&browser.membership.store, &[*name], |_, sealed| {
+            let mut sealed = sealed.ok_or(ClientError::Damaged)?;
+            content = Some(open_chunk(&browser.keys, name, &mut sealed)?);
+            Ok(())
+        })?;
+        content.ok_or(ClientError::Damaged)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_wire::workstation::PointKind;
+
+    use super::*;
+
+    fn point(sequence: u64, created: &str) -> Point {
+        Point {
+            sequence,
+            kind: PointKind::Files,
+            created: created.parse().expect("a time"),
+            files: 0,
+            bytes: 0,
+            exceptions: 0,
+            sent: 0,
+        }
+    }
+
+    #[test]
+    fn a_point_is_meant_by_number_time_or_as_the_latest() {
+        let points = [point(9, "2026-11-20T12:00:00Z"), point(8, "2026-11-18T12:00:00Z"), point(5, "2026-11-10T12:00:00Z")];
+        let found = |text: &str| text.parse::<At>().expect("parses").find(&points).map(|p| p.sequence);
+        assert_eq!(found("latest"), Some(9));
+        assert_eq!(found("8"), Some(8));
+        assert_eq!(found("7"), None);
+        assert_eq!(found("2026-11-19"), Some(8));
+        assert_eq!(found("2026-11-12T08:00"), Some(5));
+        assert_eq!(found("2026-11-01"), None);
+        assert!("yesterday".parse::<At>().is_err());
+    }
+}

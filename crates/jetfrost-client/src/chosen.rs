@@ -1,0 +1,201 @@
+//! What is kept and what is left out.
+
+use std::collections::BTreeMap;
+use std::ffi::OsStr;
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::path::{Component, Path, PathBuf};
+
+use data_encoding::HEXLOWER;
+use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+use crate::error::ClientError;
+
+/// The folders that are backed up and the patterns that leave things out.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct Chosen {
+    /// Absolute paths.
+    pub folders: Vec<Folder>,
+    /// Patterns.
+    pub skip: Vec<String>,
+}
+
+/// A chosen folder. One whose name is not UTF-8 is written in hexadecimal.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Folder(pub PathBuf);
+
+const HEX_PREFIX: &str = "hex:";
+
+impl Serialize for Folder {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self.0.to_str() {
+            Some(text) => serializer.serialize_str(text),
+            None => serializer.serialize_str(&format!("{HEX_PREFIX}{}", HEXLOWER.encode(self.0.as_os_str().as_bytes()))),
+        }
+    }
+}
+
+impl<'de> Deserialize<'de> for Folder {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        let bytes = text.strip_prefix(HEX_PREFIX).and_then(|hex| HEXLOWER.decode(hex.as_bytes()).ok());
+        Ok(Self(bytes.map_or_else(|| PathBuf::from(&text), |bytes| std::ffi::OsString::from_vec(bytes).into())))
+    }
+}
+
+impl Chosen {
+    /// Adds a folder, or a single file.
+    ///
+    /// # Errors
+    /// [`ClientError::Folder`] when it is not there or not absolute.
+    pub fn keep(&mut self, path: &Path) -> Result<(), ClientError> {
+        let refuse = |why| ClientError::Folder { path: path.into(), why };
+        let absolute = std::path::absolute(path).map_err(|_| refuse("the path cannot be made absolute"))?;
+        if absolute.components().any(|c| c == Component::ParentDir) {
+            return Err(refuse("write the path without '..'"));
+        }
+        std::fs::symlink_metadata(&absolute).map_err(|_| refuse("it is not there, or not readable"))?;
+        self.folders.push(Folder(absolute));
+        self.folders.sort();
+        self.folders.dedup();
+        Ok(())
+    }
+
+    /// Takes a folder out; false when it was not in.
+    pub fn drop_folder(&mut self, path: &Path) -> bool {
+        let absolute = std::path::absolute(path).unwrap_or_else(|_| path.into());
+        let before = self.folders.len();
+        self.folders.retain(|folder| folder.0 != absolute);
+        self.folders.len() < before
+    }
+
+    /// Adds a pattern.
+    ///
+    /// # Errors
+    /// [`ClientError::Pattern`].
+    pub fn skip(&mut self, pattern: &str) -> Result<(), ClientError> {
+        Patterns::compile(&[pattern.to_owned()])?;
+        self.skip.push(pattern.to_owned());
+        self.skip.sort();
+        self.skip.dedup();
+        Ok(())
+    }
+
+    /// Takes a pattern out; false when it was not in.
+    pub fn drop_pattern(&mut self, pattern: &str) -> bool {
+        let before = self.skip.len();
+        self.skip.retain(|p| p != pattern);
+        self.skip.len() < before
+    }
+}
+
+/// Compiled patterns.
+#[derive(Debug)]
+pub(crate) struct Patterns {
+    names: GlobSet,
+    paths: GlobSet,
+}
+
+impl Patterns {
+    /// Compiles patterns: one without `/` is a name, one with `/` a path from the root.
+    pub(crate) fn compile(patterns: &[String]) -> Result<Self, ClientError> {
+        let mut names = GlobSetBuilder::new();
+        let mut paths = GlobSetBuilder::new();
+        for pattern in patterns {
+            let bad = |why: String| ClientError::Pattern { pattern: pattern.clone(), why };
+            let trimmed = pattern.trim_end_matches('/');
+            if trimmed.is_empty() {
+                return Err(bad("it is empty".into()));
+            }
+            let is_path = trimmed.contains('/');
+            if is_path && !trimmed.starts_with(['/', '*']) {
+                return Err(bad("a pattern with '/' begins with '/' or '**/'".into()));
+            }
+            let glob = GlobBuilder::new(trimmed)
+                .literal_separator(true)
+                .backslash_escape(true)
+                .build()
+                .map_err(|e| bad(e.kind().to_string()))?;
+            if is_path {
+                paths.add(glob)
+            } else {
+                names.add(glob)
+            };
+        }
+        let build =
+            |set: GlobSetBuilder| set.build().map_err(|e| ClientError::Pattern { pattern: String::new(), why: e.to_string() });
+        Ok(Self { names: build(names)?, paths: build(paths)? })
+    }
+
+    /// Whether something is left out: `path` is absolute and ends with `name`.
+    pub(crate) fn leave_out(&self, path: &[u8], name: &[u8]) -> bool {
+        (!self.names.is_empty() && self.names.is_match(OsStr::from_bytes(name)))
+            || (!self.paths.is_empty() && self.paths.is_match(OsStr::from_bytes(path)))
+    }
+}
+
+/// The chosen folders as a tree from the root: what lies on the way to them, and where everything is taken.
+#[derive(Debug, Default)]
+pub(crate) struct Selection {
+    /// Everything from here on.
+    pub(crate) whole: bool,
+    pub(crate) children: BTreeMap<Vec<u8>, Self>,
+}
+
+impl Selection {
+    pub(crate) fn of(folders: &[Folder]) -> Self {
+        let mut root = Self::default();
+        for folder in folders {
+            let mut node = &mut root;
+            for component in folder.0.components() {
+                if let Component::Normal(name) = component {
+                    node = node.children.entry(name.as_bytes().to_vec()).or_default();
+                }
+            }
+            node.whole = true;
+        }
+        root
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn leaves_out(patterns: &[&str], path: &str) -> bool {
+        let patterns: Vec<String> = patterns.iter().map(|p| (*p).to_owned()).collect();
+        let name = path.rsplit('/').next().expect("a path");
+        Patterns::compile(&patterns).expect("patterns").leave_out(path.as_bytes(), name.as_bytes())
+    }
+
+    #[test]
+    fn a_pattern_without_a_slash_is_a_name_at_any_depth() {
+        assert!(leaves_out(&["*.tmp"], "/home/anna/a/b.tmp"));
+        assert!(leaves_out(&["node_modules/"], "/home/anna/web/node_modules"));
+        assert!(!leaves_out(&["*.tmp"], "/home/anna/tmp"));
+    }
+
+    #[test]
+    fn a_pattern_with_a_slash_is_a_path() {
+        assert!(leaves_out(&["/home/*/Downloads"], "/home/anna/Downloads"));
+        assert!(!leaves_out(&["/home/*/Downloads"], "/home/anna/old/Downloads"));
+        assert!(leaves_out(&["/home/**/cache"], "/home/anna/x/y/cache"));
+        assert!(leaves_out(&["**/build/*.o"], "/srv/build/a.o"));
+    }
+
+    #[test]
+    fn a_pattern_that_could_not_mean_anything_is_refused() {
+        for pattern in ["", "/", "a[", "some/relative"] {
+            assert!(Patterns::compile(&[pattern.to_owned()]).is_err(), "{pattern}");
+        }
+    }
+
+    #[test]
+    fn folders_with_any_name_are_kept_in_the_file() {
+        let folder = Folder(std::ffi::OsString::from_vec(b"/srv/m\xfcnster".to_vec()).into());
+        let chosen = Chosen { folders: vec![folder, Folder("/home/anna".into())], skip: vec!["*.tmp".into()] };
+        let text = toml::to_string(&chosen).expect("writes");
+        assert_eq!(toml::from_str::<Chosen>(&text).expect("reads"), chosen);
+    }
+}

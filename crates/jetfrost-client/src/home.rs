@@ -1,0 +1,244 @@
+//! Where a machine keeps its settings and keys.
+
+use std::fs::{self, File, OpenOptions, TryLockError};
+use std::io::{self, Write};
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+
+use data_encoding::HEXLOWER;
+use jetfrost_image::crypto::{StoreKey, StoreKeys};
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+
+use crate::api::Api;
+use crate::chosen::Chosen;
+use crate::error::ClientError;
+
+type Result<T> = std::result::Result<T, ClientError>;
+
+/// The directory of a machine's settings and keys. Only its owner can read it.
+#[derive(Debug, Clone)]
+pub struct Home(PathBuf);
+
+/// What a machine knows once it is a workstation.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Membership {
+    /// `host:port` of the service.
+    pub address: String,
+    /// SHA-256 of its certificate, in hexadecimal.
+    pub fingerprint: String,
+    /// The installation.
+    pub service: String,
+    /// This workstation.
+    pub workstation: String,
+    /// Its name.
+    pub name: String,
+    /// Login name of the account that it belongs to.
+    pub login: String,
+    /// Name of the destination of its image store.
+    pub destination: String,
+    /// Its image store, in hexadecimal.
+    pub store: String,
+    /// The device credential.
+    pub credential: String,
+}
+
+/// A person's session on this machine.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Session {
+    /// `host:port` of the service.
+    pub address: String,
+    /// SHA-256 of its certificate, in hexadecimal.
+    pub fingerprint: String,
+    /// Login name.
+    pub login: String,
+    /// The bearer token.
+    pub token: String,
+}
+
+/// The latest point that this workstation made, by which a service that went back in time is noticed.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Seen {
+    /// Its number.
+    pub(crate) sequence: u64,
+    /// Its id, in hexadecimal.
+    pub(crate) point: String,
+}
+
+const MEMBERSHIP: &str = "workstation.json";
+const SESSION: &str = "session.json";
+const CHOSEN: &str = "chosen.toml";
+const STORE_KEY: &str = "store-key";
+const SEEN: &str = "seen.json";
+
+impl Home {
+    /// The home in `directory`, which is made when something is kept.
+    #[must_use]
+    pub fn new(directory: impl Into<PathBuf>) -> Self {
+        Self(directory.into())
+    }
+
+    /// The usual place: `/var/lib/jetfrost-workstation` for root, `~/.local/state/jetfrost` for others
+    /// (or below `XDG_STATE_HOME`).
+    #[must_use]
+    pub fn usual() -> Self {
+        if nix::unistd::geteuid().is_root() {
+            return Self("/var/lib/jetfrost-workstation".into());
+        }
+        let state = std::env::var_os("XDG_STATE_HOME").map(PathBuf::from);
+        let home = std::env::var_os("HOME").map_or_else(|| "/".into(), PathBuf::from);
+        Self(state.unwrap_or_else(|| home.join(".local/state")).join("jetfrost"))
+    }
+
+    /// The directory.
+    #[must_use]
+    pub fn directory(&self) -> &Path {
+        &self.0
+    }
+
+    /// What this workstation knows.
+    ///
+    /// # Errors
+    /// [`ClientError::NotJoined`].
+    pub fn membership(&self) -> Result<Membership> {
+        self.read_json(MEMBERSHIP)?.ok_or(ClientError::NotJoined)
+    }
+
+    /// Keeps what makes this machine a workstation; the store key first, so that it is never missing.
+    pub(crate) fn keep_membership(&self, membership: &Membership, key: &StoreKey) -> Result<()> {
+        self.write(STORE_KEY, HEXLOWER.encode(&key.0).as_bytes())?;
+        self.write_json(MEMBERSHIP, membership)
+    }
+
+    /// The keys of this workstation's image store.
+    ///
+    /// # Errors
+    /// [`ClientError::NotJoined`] when they are not here.
+    pub fn keys(&self, membership: &Membership) -> Result<StoreKeys> {
+        let text = self.read(STORE_KEY)?.ok_or(ClientError::NotJoined)?;
+        let bytes = HEXLOWER.decode(text.trim_ascii()).ok().and_then(|b| b.try_into().ok());
+        let key = StoreKey(bytes.ok_or(ClientError::Passphrase("the file with the store key is damaged"))?);
+        let store = membership.store.parse().map_err(|_| ClientError::NotJoined)?;
+        Ok(StoreKeys::derive(store, &key))
+    }
+
+    /// The service, as this workstation talks to it.
+    ///
+    /// # Errors
+    /// [`ClientError::NotJoined`].
+    pub fn device_api(&self) -> Result<(Membership, Api)> {
+        let membership = self.membership()?;
+        let api = Api::new(&membership.address, Some(&membership.fingerprint))?.with_credential(&membership.credential);
+        Ok((membership, api))
+    }
+
+    /// The service, as the person who signed in talks to it.
+    ///
+    /// # Errors
+    /// [`ClientError::NotSignedIn`].
+    pub fn session_api(&self) -> Result<(Session, Api)> {
+        let session: Session = self.read_json(SESSION)?.ok_or(ClientError::NotSignedIn)?;
+        let api = Api::new(&session.address, Some(&session.fingerprint))?.with_credential(&session.token);
+        Ok((session, api))
+    }
+
+    /// Keeps a person's session.
+    ///
+    /// # Errors
+    /// [`ClientError::File`].
+    pub fn keep_session(&self, session: &Session) -> Result<()> {
+        self.write_json(SESSION, session)
+    }
+
+    /// Forgets a person's session.
+    ///
+    /// # Errors
+    /// [`ClientError::File`].
+    pub fn forget_session(&self) -> Result<()> {
+        match fs::remove_file(self.0.join(SESSION)) {
+            Err(e) if e.kind() != io::ErrorKind::NotFound => Err(ClientError::file("removing", self.0.join(SESSION))(e)),
+            _ => Ok(()),
+        }
+    }
+
+    /// The folders and patterns that were chosen.
+    ///
+    /// # Errors
+    /// [`ClientError::File`].
+    pub fn chosen(&self) -> Result<Chosen> {
+        let Some(bytes) = self.read(CHOSEN)? else { return Ok(Chosen::default()) };
+        let text = String::from_utf8_lossy(&bytes);
+        toml::from_str(&text).map_err(|e| ClientError::file("reading", self.0.join(CHOSEN))(io::Error::other(e.to_string())))
+    }
+
+    /// Keeps the folders and patterns.
+    ///
+    /// # Errors
+    /// [`ClientError::File`].
+    pub fn keep_chosen(&self, chosen: &Chosen) -> Result<()> {
+        let text = toml::to_string(chosen).map_err(|e| ClientError::Unexpected(e.to_string()))?;
+        self.write(CHOSEN, text.as_bytes())
+    }
+
+    pub(crate) fn seen(&self) -> Result<Seen> {
+        Ok(self.read_json(SEEN)?.unwrap_or_default())
+    }
+
+    pub(crate) fn keep_seen(&self, seen: &Seen) -> Result<()> {
+        self.write_json(SEEN, seen)
+    }
+
+    /// Where the engine remembers the last walk.
+    pub(crate) fn memory_directory(&self) -> Result<PathBuf> {
+        let path = self.0.join("memory");
+        make_private(&path).map_err(ClientError::file("making", &path))?;
+        Ok(path)
+    }
+
+    /// Held while a backup runs.
+    pub(crate) fn lock(&self) -> Result<File> {
+        make_private(&self.0).map_err(ClientError::file("making", &self.0))?;
+        let path = self.0.join("lock");
+        let file = File::create(&path).map_err(ClientError::file("opening", &path))?;
+        match file.try_lock() {
+            Ok(()) => Ok(file),
+            Err(TryLockError::WouldBlock) => Err(ClientError::Busy),
+            Err(TryLockError::Error(e)) => Err(ClientError::file("locking", &path)(e)),
+        }
+    }
+
+    fn read(&self, name: &str) -> Result<Option<Vec<u8>>> {
+        match fs::read(self.0.join(name)) {
+            Ok(bytes) => Ok(Some(bytes)),
+            Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(e) => Err(ClientError::file("reading", self.0.join(name))(e)),
+        }
+    }
+
+    fn read_json<T: DeserializeOwned>(&self, name: &str) -> Result<Option<T>> {
+        let Some(bytes) = self.read(name)? else { return Ok(None) };
+        serde_json::from_slice(&bytes).map(Some).map_err(|e| ClientError::file("reading", self.0.join(name))(e.into()))
+    }
+
+    fn write_json<T: Serialize>(&self, name: &str, value: &T) -> Result<()> {
+        self.write(name, &serde_json::to_vec_pretty(value).map_err(|e| ClientError::Unexpected(e.to_string()))?)
+    }
+
+    /// Writes a file whole or not at all, readable by its owner only.
+    fn write(&self, name: &str, bytes: &[u8]) -> Result<()> {
+        let (path, temporary) = (self.0.join(name), self.0.join(format!("{name}.new")));
+        let write = || {
+            make_private(&self.0)?;
+            let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&temporary)?;
+            file.write_all(bytes)?;
+            file.sync_all()?;
+            fs::rename(&temporary, &path)?;
+            File::open(&self.0)?.sync_all()
+        };
+        write().map_err(ClientError::file("writing", &path))
+    }
+}
+
+fn make_private(directory: &Path) -> io::Result<()> {
+    fs::DirBuilder::new().recursive(true).mode(0o700).create(directory)
+}

@@ -1,0 +1,118 @@
+//! Making this machine a workstation.
+
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use jetfrost_image::crypto::{Random, Secret, StoreKey, random_array, wrap_key};
+use jetfrost_image::format::{ArgonCost, RecoveryKey, StoreFile};
+use jetfrost_image::id::StoreId;
+use jetfrost_wire::Binary;
+use jetfrost_wire::enrolment::{Enrol, Enrolled, Invitation};
+use jetfrost_wire::service::ServiceInfo;
+
+use crate::api::Api;
+use crate::error::ClientError;
+use crate::home::{Home, Membership};
+
+/// The shortest image passphrase.
+const SHORTEST: usize = 10;
+
+/// A machine that joined.
+#[derive(Debug)]
+pub struct Joined {
+    /// What it knows now.
+    pub membership: Membership,
+    /// To be shown once, and kept by a person.
+    pub recovery_key: RecoveryKey,
+}
+
+/// Checks that an image passphrase is long enough.
+///
+/// # Errors
+/// [`ClientError::Passphrase`].
+pub fn check_passphrase(passphrase: &str) -> Result<(), ClientError> {
+    match passphrase.chars().count() {
+        SHORTEST..=1000 => Ok(()),
+        0..SHORTEST => Err(ClientError::Passphrase("an image passphrase has 10 characters at least")),
+        _ => Err(ClientError::Passphrase("an image passphrase has 1,000 characters at most")),
+    }
+}
+
+/// Finds the service that an enrolment code leads to; its certificate must be the one in the code.
+///
+/// # Errors
+/// [`ClientError::OtherCertificate`]; [`ClientError::Unreachable`].
+pub fn find_service(invitation: &Invitation) -> Result<ServiceInfo, ClientError> {
+    Api::new(&invitation.address, Some(&invitation.fingerprint_text()))?.get("/service")
+}
+
+/// Makes this machine a workstation: keys are made here, wrapped for passphrase and recovery key, and only the wrapped
+/// form is sent.
+///
+/// # Errors
+/// [`ClientError::AlreadyJoined`]; what the service said.
+pub fn join(
+    home: &Home,
+    invitation: &Invitation,
+    name: &str,
+    passphrase: &str,
+    random: &dyn Random,
+) -> Result<Joined, ClientError> {
+    match home.membership() {
+        Ok(membership) => return Err(ClientError::AlreadyJoined(membership.name)),
+        Err(ClientError::NotJoined) => {}
+        Err(e) => return Err(e),
+    }
+    check_passphrase(passphrase)?;
+    let api = Api::new(&invitation.address, Some(&invitation.fingerprint_text()))?;
+    let info: ServiceInfo = api.get("/service")?;
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs().cast_signed());
+    let store = StoreId(random_array(random));
+    let key = StoreKey::generate(random);
+    let recovery_key = RecoveryKey(random_array(random));
+    let slots = [Secret::Passphrase(passphrase), Secret::RecoveryKey(&recovery_key)]
+        .map(|secret| wrap_key(store, &key, secret, ArgonCost::USUAL, now, random));
+    let enrolled: Enrolled = api.post(
+        "/enrolments",
+        &Enrol {
+            secret: Binary(invitation.secret.to_vec()),
+            name: name.to_owned(),
+            platform: platform(),
+            client_version: crate::VERSION.into(),
+            disk_bytes: disk_bytes(),
+            store: Binary(StoreFile::new(store, now).to_bytes()),
+            slots: slots.iter().map(|slot| Binary(slot.to_bytes())).collect(),
+        },
+    )?;
+    let membership = Membership {
+        address: invitation.address.clone(),
+        fingerprint: info.fingerprint,
+        service: enrolled.service.0,
+        workstation: enrolled.workstation.0,
+        name: enrolled.name,
+        login: enrolled.login,
+        destination: enrolled.destination_name,
+        store: store.to_string(),
+        credential: enrolled.credential,
+    };
+    home.keep_membership(&membership, &key)?;
+    Ok(Joined { membership, recovery_key })
+}
+
+/// The operating system, as it calls itself.
+fn platform() -> String {
+    let release = std::fs::read_to_string("/etc/os-release").unwrap_or_default();
+    let pretty = release.lines().find_map(|line| line.strip_prefix("PRETTY_NAME="));
+    pretty.map_or_else(|| std::env::consts::OS.to_owned(), |name| name.trim_matches('"').to_owned())
+}
+
+/// Bytes of the volume at the root.
+fn disk_bytes() -> Option<u64> {
+    let stat = nix::sys::statvfs::statvfs("/").ok()?;
+    Some(stat.blocks() * stat.fragment_size())
+}
+
+/// This machine's name.
+#[must_use]
+pub fn host_name() -> String {
+    nix::unistd::gethostname().ok().and_then(|name| name.into_string().ok()).unwrap_or_else(|| "workstation".into())
+}

@@ -1,0 +1,100 @@
+//! How far a run or a restore is, and whether it is to stop.
+
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::Duration;
+
+use jetfrost_wire::run::{Phase, Progress};
+
+/// Shared between the engine, which counts, and whoever shows it.
+#[derive(Debug, Default)]
+pub struct Meter {
+    phase: Mutex<Phase>,
+    files_done: AtomicU64,
+    bytes_done: AtomicU64,
+    sent: AtomicU64,
+    /// One more than the number, 0 for unknown.
+    files_total: AtomicU64,
+    bytes_total: AtomicU64,
+    stop: AtomicBool,
+}
+
+impl Meter {
+    /// How far it is.
+    #[must_use]
+    pub fn progress(&self) -> Progress {
+        let total = |number: &AtomicU64| number.load(Ordering::Relaxed).checked_sub(1);
+        Progress {
+            phase: self.phase.lock().map_or_else(|_| Phase::default(), |phase| *phase),
+            files_done: self.files_done.load(Ordering::Relaxed),
+            files_total: total(&self.files_total),
+            bytes_done: self.bytes_done.load(Ordering::Relaxed),
+            bytes_total: total(&self.bytes_total),
+            sent: self.sent.load(Ordering::Relaxed),
+        }
+    }
+
+    /// Asks the engine to stop at the next good moment.
+    pub fn stop(&self) {
+        self.stop.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether it was asked to stop.
+    #[must_use]
+    pub fn is_stopped(&self) -> bool {
+        self.stop.load(Ordering::Relaxed)
+    }
+
+    pub(crate) fn enter(&self, phase: Phase) {
+        if let Ok(mut current) = self.phase.lock() {
+            *current = phase;
+        }
+    }
+
+    pub(crate) fn expect(&self, files: u64, bytes: u64) {
+        self.files_total.store(files.saturating_add(1), Ordering::Relaxed);
+        self.bytes_total.store(bytes.saturating_add(1), Ordering::Relaxed);
+    }
+
+    pub(crate) fn file_done(&self) {
+        self.files_done.fetch_add(1, Ordering::Relaxed);
+    }
+
+    pub(crate) fn bytes_done(&self, bytes: u64) {
+        self.bytes_done.fetch_add(bytes, Ordering::Relaxed);
+    }
+
+    pub(crate) fn sent(&self, bytes: u64) {
+        self.sent.fetch_add(bytes, Ordering::Relaxed);
+    }
+}
+
+/// Tells the service how far it is, every now and then, until dropped.
+pub(crate) struct Reporter {
+    end: Option<crossbeam_channel::Sender<()>>,
+    thread: Option<std::thread::JoinHandle<()>>,
+}
+
+const REPORT_EVERY: Duration = Duration::from_secs(2);
+
+impl Reporter {
+    pub(crate) fn begin(report: impl Fn() + Send + 'static) -> Self {
+        let (end, ended) = crossbeam_channel::bounded::<()>(0);
+        let thread = std::thread::spawn(move || {
+            while let Err(crossbeam_channel::RecvTimeoutError::Timeout) = ended.recv_timeout(REPORT_EVERY) {
+                report();
+            }
+        });
+        Self { end: Some(end), thread: Some(thread) }
+    }
+}
+
+impl Drop for Reporter {
+    fn drop(&mut self) {
+        drop(self.end.take());
+        if let Some(thread) = self.thread.take() {
+            // A report that failed is no reason for the run to fail.
+            let _ = thread.join();
+        }
+    }
+}

@@ -1,0 +1,165 @@
+//! Bringing files back.
+
+mod batch;
+mod plan;
+mod put;
+
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use jetfrost_wire::restore::{BeginRestore, EndRestore, Restore, Scope};
+use jetfrost_wire::run::{GiveUp, Phase, Progress};
+use reqwest::Method;
+
+use crate::browse::{Browser, OpenPoint};
+use crate::error::ClientError;
+use crate::progress::{Meter, Reporter};
+use batch::Worker;
+use plan::Planner;
+use put::Dresser;
+
+type Result<T> = std::result::Result<T, ClientError>;
+
+/// What is to be brought back, and where to.
+#[derive(Debug, Clone)]
+pub struct Wish {
+    /// Absolute paths within the point; none for everything.
+    pub paths: Vec<PathBuf>,
+    /// The directory that they are put into; made if it is not there.
+    pub into: PathBuf,
+    /// Whether existing files are replaced. Otherwise they stay, and are listed.
+    pub replace: bool,
+}
+
+/// Why something was not brought back as it was.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Trouble {
+    /// Something of that name is there, and was left as it is.
+    Exists,
+    /// Its stored bytes are damaged or missing.
+    Damaged,
+    /// The system refused.
+    System,
+    /// It kept changing when it was backed up: what is there may be a mixture.
+    Unsettled,
+}
+
+/// Something that was not brought back as it was.
+#[derive(Debug, Clone)]
+pub struct NotRestored {
+    /// Where it was to be.
+    pub path: PathBuf,
+    /// Why.
+    pub trouble: Trouble,
+    /// In words.
+    pub explanation: String,
+}
+
+/// What a restore came to.
+#[derive(Debug)]
+pub struct RestoreReport {
+    /// How far it came.
+    pub progress: Progress,
+    /// What was not brought back as it was, by path.
+    pub troubles: Vec<NotRestored>,
+    /// Whether owners were left to be this user, since only root can set others.
+    pub owners_left: bool,
+    /// How long it took.
+    pub took: Duration,
+}
+
+/// Collects what was not brought back as it was.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Troubles(Arc<Mutex<Vec<NotRestored>>>);
+
+impl Troubles {
+    fn add(&self, path: &Path, trouble: Trouble, explanation: impl Into<String>) {
+        let trouble = NotRestored { path: path.into(), trouble, explanation: explanation.into() };
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).push(trouble);
+    }
+
+    fn system(&self, path: &Path, error: &std::io::Error) {
+        self.add(path, Trouble::System, error.to_string());
+    }
+
+    fn take(&self) -> Vec<NotRestored> {
+        let mut all = std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner));
+        all.sort_by(|a, b| a.path.cmp(&b.path));
+        all
+    }
+}
+
+/// Brings back what is wished for from a point, and puts it on record.
+///
+/// # Errors
+/// [`ClientError`] when it could not be done at all; single files that could not be brought back are in the report.
+pub fn restore(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Meter>) -> Result<RestoreReport> {
+    let started = Instant::now();
+    let scope = if wish.paths.is_empty() { Scope::Everything } else { Scope::Selection };
+    let begin = BeginRestore { point: point.head.sequence, scope };
+    let path = format!("/workstations/{}/restores", browser.membership.workstation);
+    let record: Restore = browser.api.post(&path, &begin)?;
+    let troubles = Troubles::default();
+    meter.enter(Phase::Sending);
+    if scope == Scope::Everything {
+        meter.expect(point.head.files, point.head.bytes);
+    }
+    let result = {
+        let (api, counted, path) = (browser.api.clone(), Arc::clone(meter), format!("/restores/{}", record.id));
+        let _reporter = Reporter::begin(move || {
+            // The next report says it all again.
+            let _ = api.send::<_, Restore>(Method::PATCH, &path, &counted.progress());
+        });
+        bring_back(browser, point, wish, meter, &troubles)
+    };
+    let troubles = troubles.take();
+    let progress = meter.progress();
+    match result {
+        Ok(owners_left) => {
+            let end = EndRestore { progress, exceptions: troubles.len() as u64 };
+            browser.api.post::<_, Restore>(&format!("/restores/{}/end", record.id), &end)?;
+            Ok(RestoreReport { progress, troubles, owners_left, took: started.elapsed() })
+        }
+        Err(error) => {
+            let reason = match &error {
+                ClientError::File { doing, source, .. } => format!("{doing} a file on the workstation failed: {source}"),
+                other => other.to_string(),
+            };
+            let why = GiveUp { stopped: matches!(error, ClientError::Stopped), reason };
+            // If even this does not arrive, the service notes the restore as lost.
+            let _ = browser.api.post::<_, Restore>(&format!("/restores/{}/give-up", record.id), &why);
+            Err(error)
+        }
+    }
+}
+
+/// Plans, fetches and puts in place. Says whether owners could not be set.
+fn bring_back(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Meter>, troubles: &Troubles) -> Result<bool> {
+    std::fs::create_dir_all(&wish.into).map_err(ClientError::file("making", &wish.into))?;
+    let dresser = Dresser::new(troubles.clone());
+    let (batches, waiting) = crossbeam_channel::bounded(BATCHES);
+    let planned = std::thread::scope(|scope| {
+        let workers: Vec<_> = (0..WORKERS)
+            .map(|_| {
+                let worker = Worker { browser, meter, troubles, dresser: &dresser, batches: waiting.clone() };
+                scope.spawn(move || worker.run())
+            })
+            .collect();
+        drop(waiting);
+        let mut planner = Planner::new(browser, wish, meter, troubles, &dresser, batches);
+        let planned = planner.plan(point).and_then(|()| planner.flush());
+        let rest = planner.finish();
+        // A worker's failure is the cause of the planner's.
+        for worker in workers {
+            worker.join().unwrap_or_else(|_| Err(ClientError::Unexpected("a thread of the restore panicked".into())))?;
+        }
+        planned.map(|()| rest)
+    })?;
+    planned.complete(&dresser, troubles);
+    Ok(dresser.left_owners())
+}
+
+/// Batches that wait, and threads that fetch them.
+const BATCHES: usize = 4;
+const WORKERS: usize = 3;

@@ -1,0 +1,256 @@
+//! Walking the point: makes folders, and says which chunks go where.
+
+use std::collections::HashMap;
+use std::ffi::OsStr;
+use std::fs;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::DirBuilderExt;
+use std::path::{Path, PathBuf};
+use std::rc::Rc;
+use std::sync::Arc;
+
+use crossbeam_channel::Sender;
+use jetfrost_image::format::{Content, Entry, EntryKind};
+use jetfrost_image::tree::{expand_parts, read_listing};
+
+use super::batch::{Batch, FileJob, Piece};
+use super::put::{Dresser, make_special};
+use super::{Result, Trouble, Troubles, Wish};
+use crate::browse::{Browser, OpenPoint, StoreSource, find};
+use crate::error::ClientError;
+use crate::progress::Meter;
+
+/// A batch goes out when it has this many bytes of content, or pieces.
+const BATCH_BYTES: u64 = 8 << 20;
+const BATCH_PIECES: usize = 1024;
+
+/// Walks the point.
+pub(super) struct Planner<'p> {
+    source: Rc<StoreSource<'p>>,
+    wish: &'p Wish,
+    meter: &'p Arc<Meter>,
+    troubles: &'p Troubles,
+    dresser: &'p Dresser,
+    batches: Sender<Batch>,
+    batch: Batch,
+    batch_bytes: u64,
+    number: u64,
+    rest: Rest,
+}
+
+/// What can only be done when all files are in place.
+#[derive(Default)]
+pub(super) struct Rest {
+    /// First path of a file that has several.
+    first: HashMap<(u64, u64), PathBuf>,
+    /// Further names of such files: name, first path.
+    links: Vec<(PathBuf, PathBuf)>,
+    /// Folders that were made, outer ones first.
+    folders: Vec<(PathBuf, Entry)>,
+}
+
+impl Rest {
+    /// Makes the links, then dresses the folders from the inside out, so that times stay as they were.
+    pub(super) fn complete(self, dresser: &Dresser, troubles: &Troubles) {
+        for (path, first) in &self.links {
+            if let Err(error) = fs::hard_link(first, path) {
+                troubles.add(path, Trouble::System, format!("the link to {} could not be made: {error}", first.display()));
+            }
+        }
+        for (path, entry) in self.folders.iter().rev() {
+            dresser.dress(path, path, entry);
+        }
+    }
+}
+
+impl<'p> Planner<'p> {
+    pub(super) fn new(
+        browser: &'p Browser,
+        wish: &'p Wish,
+        meter: &'p Arc<Meter>,
+        troubles: &'p Troubles,
+        dresser: &'p Dresser,
+        batches: Sender<Batch>,
+    ) -> Self {
+        Self {
+            source: Rc::new(browser.source()),
+            wish,
+            meter,
+            troubles,
+            dresser,
+            batches,
+            batch: Batch::new(),
+            batch_bytes: 0,
+            number: 0,
+            rest: Rest::default(),
+        }
+    }
+
+    pub(super) fn plan(&mut self, point: &OpenPoint) -> Result<()> {
+        let into = self.wish.into.clone();
+        if self.wish.paths.is_empty() {
+            return self.listing(&point.body.root, &into);
+        }
+        let wish = self.wish;
+        for path in &wish.paths {
+            match find(&self.source, point, path.as_os_str().as_bytes())? {
+                None => self.listing(&point.body.root, &into)?,
+                Some(entry) => {
+                    let target = into.join(OsStr::from_bytes(&entry.name));
+                    if entry.kind == EntryKind::Directory {
+                        self.folder(entry, &target)?;
+                    } else {
+                        self.leaf(entry, &target)?;
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Sends what has come together.
+    pub(super) fn flush(&mut self) -> Result<()> {
+        if self.batch.is_empty() {
+            return Ok(());
+        }
+        self.batch_bytes = 0;
+        // The channel closes when all workers failed; they tell why.
+        self.batches.send(std::mem::take(&mut self.batch)).map_err(|_| ClientError::Stopped)
+    }
+
+    pub(super) fn finish(self) -> Rest {
+        self.rest
+    }
+
+    fn listing(&mut self, listing: &Content, into: &Path) -> Result<()> {
+        let mut folders = Vec::new();
+        let source = Rc::clone(&self.source);
+        let read = read_listing(&*source, listing, &mut |entry| {
+            if self.meter.is_stopped() {
+                return Err(ClientError::Stopped);
+            }
+            if entry.kind == EntryKind::Directory {
+                folders.push(entry);
+                return Ok(());
+            }
+            let target = into.join(OsStr::from_bytes(&entry.name));
+            self.leaf(entry, &target)
+        });
+        match read {
+            Err(ClientError::Damaged | ClientError::Format(_)) => {
+                self.troubles.add(
+                    into,
+                    Trouble::Damaged,
+                    "part of this folder's listing is damaged or missing in the image store",
+                );
+            }
+            other => other?,
+        }
+        self.source.fetch_ahead(folders.iter().filter_map(|f| f.content.as_ref()))?;
+        for folder in folders {
+            let target = into.join(OsStr::from_bytes(&folder.name));
+            self.folder(folder, &target)?;
+        }
+        Ok(())
+    }
+
+    fn folder(&mut self, entry: Entry, target: &Path) -> Result<()> {
+        let listing = entry.content.clone().unwrap_or_else(Content::empty);
+        let partial = entry.flags().partial;
+        match fs::symlink_metadata(target) {
+            Ok(there) if there.is_dir() => {
+                if self.wish.replace {
+                    self.rest.folders.push((target.into(), entry));
+                }
+            }
+            Ok(_) => {
+                self.troubles.add(target, Trouble::Exists, "something that is not a folder has this name");
+                return Ok(());
+            }
+            Err(_) => {
+                if let Err(error) = fs::DirBuilder::new().mode(0o700).create(target) {
+                    self.troubles.system(target, &error);
+                    return Ok(());
+                }
+                self.rest.folders.push((target.into(), entry));
+            }
+        }
+        if partial {
+            self.troubles.add(target, Trouble::Unsettled, "this folder could not be listed whole when it was backed up");
+        }
+        self.listing(&listing, target)
+    }
+
+    fn leaf(&mut self, entry: Entry, target: &Path) -> Result<()> {
+        if let Ok(there) = fs::symlink_metadata(target)
+            && (!self.wish.replace || there.is_dir())
+        {
+            self.troubles.add(target, Trouble::Exists, "something of this name is there; it was left as it is");
+            return Ok(());
+        }
+        if let Some(file) = entry.links {
+            if let Some(first) = self.rest.first.get(&file) {
+                let link = (target.to_owned(), first.clone());
+                // What is replaced must be gone before the link is made.
+                let _ = fs::remove_file(target);
+                self.rest.links.push(link);
+                self.meter.file_done();
+                return Ok(());
+            }
+            self.rest.first.insert(file, target.into());
+        }
+        match entry.kind {
+            EntryKind::File => self.file(entry, target),
+            _ => {
+                self.special(&entry, target);
+                Ok(())
+            }
+        }
+    }
+
+    fn special(&mut self, entry: &Entry, target: &Path) {
+        let temporary = self.temporary(target);
+        let made = make_special(&temporary, entry).and_then(|()| {
+            self.dresser.dress(&temporary, target, entry);
+            fs::rename(&temporary, target)
+        });
+        if let Err(error) = made {
+            let _ = fs::remove_file(&temporary);
+            self.troubles.system(target, &error);
+        }
+    }
+
+    fn file(&mut self, entry: Entry, target: &Path) -> Result<()> {
+        let content = entry.content.clone().unwrap_or_else(Content::empty);
+        let job = Arc::new(FileJob::new(target.into(), self.temporary(target), entry));
+        let source = Rc::clone(&self.source);
+        let mut offset = 0;
+        let expanded = expand_parts(&*source, &content, &mut |part| {
+            if let Some(name) = part.name {
+                job.expect_piece();
+                self.batch.push(Piece { job: Arc::clone(&job), offset, name });
+                self.batch_bytes += part.len;
+                if self.batch_bytes >= BATCH_BYTES || self.batch.len() >= BATCH_PIECES {
+                    self.flush()?;
+                }
+            }
+            offset += part.len;
+            Ok(())
+        });
+        match expanded {
+            Err(ClientError::Damaged | ClientError::Format(_)) => {
+                job.fail();
+                self.troubles.add(target, Trouble::Damaged, "the list of its pieces is damaged or missing in the image store");
+            }
+            other => other?,
+        }
+        job.piece_done(self.dresser, self.troubles, self.meter);
+        Ok(())
+    }
+
+    /// A name beside the target that nothing has.
+    fn temporary(&mut self, target: &Path) -> PathBuf {
+        self.number += 1;
+        target.with_file_name(format!(".jetfrost-{:x}-{:x}.partial", std::process::id(), self.number))
+    }
+}

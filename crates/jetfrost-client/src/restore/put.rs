@@ -1,0 +1,122 @@
+//! Putting things in place: special files, owners, permissions, attributes, times.
+
+use std::collections::HashMap;
+use std::ffi::OsStr;
+use std::fs::{self, Permissions};
+use std::io;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
+
+use jetfrost_image::format::{Entry, EntryKind};
+use nix::fcntl::AT_FDCWD;
+use nix::sys::stat::{Mode, SFlag, UtimensatFlags, makedev, mknod, utimensat};
+use nix::sys::time::TimeSpec;
+use nix::unistd::{Gid, Group, Uid, User};
+
+use super::{Trouble, Troubles};
+
+/// Gives restored files everything but their content.
+pub(super) struct Dresser {
+    is_root: bool,
+    owners_left: AtomicBool,
+    users: Mutex<HashMap<String, Option<u32>>>,
+    groups: Mutex<HashMap<String, Option<u32>>>,
+    troubles: Troubles,
+}
+
+impl Dresser {
+    pub(super) fn new(troubles: Troubles) -> Self {
+        Self {
+            is_root: nix::unistd::geteuid().is_root(),
+            owners_left: AtomicBool::new(false),
+            users: Mutex::default(),
+            groups: Mutex::default(),
+            troubles,
+        }
+    }
+
+    pub(super) fn left_owners(&self) -> bool {
+        self.owners_left.load(Ordering::Relaxed)
+    }
+
+    /// Owner, attributes, permissions and times, in this order: each of them undoes what comes after it. `shown` is the path that
+    /// a person knows it by.
+    pub(super) fn dress(&self, path: &Path, shown: &Path, entry: &Entry) {
+        if let Err(error) = self.set_owner(path, entry) {
+            self.troubles.add(shown, Trouble::System, format!("its owner could not be set: {error}"));
+        }
+        for (name, value) in entry.xattrs.iter().flatten() {
+            if let Err(error) = self.set_xattr(path, name, value) {
+                let name = String::from_utf8_lossy(name).into_owned();
+                self.troubles.add(shown, Trouble::System, format!("its attribute {name} could not be set: {error}"));
+            }
+        }
+        if entry.kind != EntryKind::Symlink
+            && let Err(error) = fs::set_permissions(path, Permissions::from_mode(entry.mode))
+        {
+            self.troubles.add(shown, Trouble::System, format!("its permissions could not be set: {error}"));
+        }
+        let time = TimeSpec::new(entry.mtime, entry.mtime_nanos.into());
+        if let Err(error) = utimensat(AT_FDCWD, path, &TimeSpec::UTIME_OMIT, &time, UtimensatFlags::NoFollowSymlink) {
+            self.troubles.add(shown, Trouble::System, format!("its time could not be set: {error}"));
+        }
+    }
+
+    fn set_owner(&self, path: &Path, entry: &Entry) -> io::Result<()> {
+        if !self.is_root {
+            let differs = nix::unistd::geteuid().as_raw() != entry.uid;
+            self.owners_left.fetch_or(differs, Ordering::Relaxed);
+            return Ok(());
+        }
+        let uid = self.user(entry.owner.as_deref()).unwrap_or(entry.uid);
+        let gid = self.group(entry.group.as_deref()).unwrap_or(entry.gid);
+        std::os::unix::fs::lchown(path, Some(uid), Some(gid))
+    }
+
+    /// The id that a name has on this machine; it may be another than on the machine that was backed up.
+    fn user(&self, name: Option<&str>) -> Option<u32> {
+        let look_up = |name: &str| User::from_name(name).ok().flatten().map(|user| Uid::as_raw(user.uid));
+        cached(&self.users, name?, look_up)
+    }
+
+    fn group(&self, name: Option<&str>) -> Option<u32> {
+        let look_up = |name: &str| Group::from_name(name).ok().flatten().map(|group| Gid::as_raw(group.gid));
+        cached(&self.groups, name?, look_up)
+    }
+
+    fn set_xattr(&self, path: &Path, name: &[u8], value: &[u8]) -> io::Result<()> {
+        let needs_root = name.starts_with(b"security.") || name.starts_with(b"trusted.");
+        if needs_root && !self.is_root {
+            self.owners_left.store(true, Ordering::Relaxed);
+            return Ok(());
+        }
+        xattr::set(path, OsStr::from_bytes(name), value)
+    }
+}
+
+fn cached(cache: &Mutex<HashMap<String, Option<u32>>>, name: &str, look_up: impl FnOnce(&str) -> Option<u32>) -> Option<u32> {
+    let mut cache = cache.lock().unwrap_or_else(PoisonError::into_inner);
+    *cache.entry(name.to_owned()).or_insert_with(|| look_up(name))
+}
+
+/// Makes what has no content: links, pipes, devices, sockets.
+pub(super) fn make_special(path: &Path, entry: &Entry) -> io::Result<()> {
+    let node = |flag| {
+        let device = entry.device.map_or(0, |(major, minor)| makedev(major.into(), minor.into()));
+        mknod(path, flag, Mode::from_bits_truncate(0o600), device).map_err(io::Error::from)
+    };
+    match entry.kind {
+        EntryKind::Symlink => {
+            let target = entry.target.as_ref().ok_or(io::ErrorKind::InvalidData)?;
+            std::os::unix::fs::symlink(OsStr::from_bytes(target), path)
+        }
+        EntryKind::Fifo => node(SFlag::S_IFIFO),
+        EntryKind::CharDevice => node(SFlag::S_IFCHR),
+        EntryKind::BlockDevice => node(SFlag::S_IFBLK),
+        EntryKind::Socket => node(SFlag::S_IFSOCK),
+        EntryKind::File | EntryKind::Directory => Err(io::ErrorKind::InvalidInput.into()),
+    }
+}

@@ -1,0 +1,60 @@
+//! Walking the file system and turning it into a tree.
+
+mod count;
+mod directory;
+mod facts;
+mod file;
+mod memory;
+mod walk;
+
+use jetfrost_image::format::{Cause, Exception};
+
+pub(crate) use count::count;
+pub(crate) use memory::{Memory, MemoryWriter};
+pub(crate) use walk::{Walk, WalkResult};
+
+/// What a walk counted.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Counts {
+    /// Regular files in the point.
+    pub files: u64,
+    /// Folders in the point.
+    pub folders: u64,
+    /// Bytes of content in the point.
+    pub bytes: u64,
+    /// Files that were read because they are new or changed.
+    pub read: u64,
+    /// Left out by a pattern.
+    pub skipped: u64,
+    /// Mount points of other volumes, which were not entered.
+    pub mounts: u64,
+}
+
+/// Exceptions kept with a point; beyond this they are only counted.
+const MOST_LISTED: usize = 10_000;
+
+/// What a point does not hold as it was.
+#[derive(Debug, Default)]
+pub(crate) struct Exceptions {
+    pub(crate) listed: Vec<Exception>,
+    pub(crate) counts: jetfrost_wire::run::ExceptionCounts,
+}
+
+impl Exceptions {
+    fn add(&mut self, cause: Cause, path: &[u8], explanation: impl Into<String>) {
+        match cause {
+            Cause::ChangedWhileRead => self.counts.changed_while_read += 1,
+            Cause::Unreadable => self.counts.unreadable += 1,
+            Cause::Disappeared => self.counts.disappeared += 1,
+        }
+        if self.listed.len() < MOST_LISTED {
+            self.listed.push(Exception { cause, path: path.to_vec(), explanation: explanation.into() });
+        }
+    }
+
+    /// Something that could not be read, by what the system said.
+    fn failed(&mut self, path: &[u8], error: nix::errno::Errno) {
+        let cause = if error == nix::errno::Errno::ENOENT { Cause::Disappeared } else { Cause::Unreadable };
+        self.add(cause, path, error.desc());
+    }
+}

@@ -1,0 +1,321 @@
+//! The walk: every chosen name once, in order, into a tree.
+
+use std::os::fd::OwnedFd;
+use std::sync::Arc;
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use jetfrost_image::ChunkName;
+use jetfrost_image::crypto::StoreKeys;
+use jetfrost_image::format::{Cause, Content, Entry, EntryKind, Flags};
+use jetfrost_image::tree::{ChunkSink, Chunker, ListingWriter};
+use nix::errno::Errno;
+use nix::sys::stat::FileStat;
+
+use super::directory::{link_target, look, names, open_directory, open_root};
+use super::facts::{Owners, Stamp, entry, kind, xattrs};
+use super::file::{ReadFailure, read_file};
+use super::memory::{MemoryWriter, Remembered, WalkReader};
+use super::{Counts, Exceptions};
+use crate::chosen::{Patterns, Selection};
+use crate::error::ClientError;
+use crate::progress::Meter;
+
+type Result<T> = std::result::Result<T, ClientError>;
+
+/// Folders within folders beyond this are not followed: a walk needs memory and file handles for each level.
+const DEEPEST: usize = 500;
+
+/// A walk through what was chosen.
+pub(crate) struct Walk<'w, S> {
+    pub(crate) keys: &'w StoreKeys,
+    pub(crate) patterns: &'w Patterns,
+    /// Never entered: this machine's own settings and memory, which change during the walk.
+    pub(crate) own: Vec<u8>,
+    pub(crate) sink: Noting<'w, S>,
+    pub(crate) memory: Option<WalkReader>,
+    pub(crate) writer: MemoryWriter,
+    pub(crate) meter: Arc<Meter>,
+    chunker: Chunker,
+    owners: Owners,
+    counts: Counts,
+    exceptions: Exceptions,
+    path: Vec<u8>,
+    depth: usize,
+}
+
+/// What a walk came to.
+pub(crate) struct WalkResult {
+    pub(crate) root: Content,
+    pub(crate) counts: Counts,
+    pub(crate) exceptions: Exceptions,
+    /// Names of all chunks behind the root, in no order, some more than once.
+    pub(crate) needed: Vec<ChunkName>,
+    pub(crate) writer: MemoryWriter,
+}
+
+/// A sink that notes every name that passes.
+pub(crate) struct Noting<'w, S> {
+    inner: &'w mut S,
+    needed: Vec<ChunkName>,
+}
+
+impl<'w, S> Noting<'w, S> {
+    pub(crate) fn new(inner: &'w mut S) -> Self {
+        Self { inner, needed: Vec::new() }
+    }
+}
+
+impl<S: ChunkSink<Error = ClientError>> ChunkSink for Noting<'_, S> {
+    type Error = ClientError;
+
+    fn put(&mut self, name: ChunkName, content: &[u8]) -> Result<()> {
+        self.needed.push(name);
+        self.inner.put(name, content)
+    }
+}
+
+/// What surrounds a name: the folder it is in, and on which volume.
+struct Around<'a> {
+    folder: &'a OwnedFd,
+    /// Whether everything here is taken, or only what leads to the chosen folders.
+    selection: Option<&'a Selection>,
+    device: Option<u64>,
+}
+
+impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
+    pub(crate) fn new(
+        keys: &'w StoreKeys,
+        patterns: &'w Patterns,
+        own: Vec<u8>,
+        sink: &'w mut S,
+        memory: Option<WalkReader>,
+        writer: MemoryWriter,
+        meter: Arc<Meter>,
+    ) -> Self {
+        Self {
+            keys,
+            patterns,
+            own,
+            sink: Noting::new(sink),
+            memory,
+            writer,
+            meter,
+            chunker: Chunker::new(keys.border_seed()),
+            owners: Owners::default(),
+            counts: Counts::default(),
+            exceptions: Exceptions::default(),
+            path: Vec::new(),
+            depth: 0,
+        }
+    }
+
+    /// Walks from the root.
+    pub(crate) fn run(mut self, selection: &Selection) -> Result<WalkResult> {
+        let root = open_root().map_err(|e| ClientError::file("opening", "/")(e.into()))?;
+        let chosen = (!selection.whole).then_some(selection);
+        let (root, _) = self.listing(&root, chosen, None)?;
+        Ok(WalkResult { root, counts: self.counts, exceptions: self.exceptions, needed: self.sink.needed, writer: self.writer })
+    }
+
+    /// The listing of an open folder, and whether it could be listed whole.
+    fn listing(&mut self, folder: &OwnedFd, selection: Option<&Selection>, device: Option<u64>) -> Result<(Content, bool)> {
+        let (names, whole) = match (selection, names(folder)) {
+            (Some(selection), _) => (selection.children.keys().cloned().collect(), true),
+            (None, Ok(names)) => (names, true),
+            (None, Err(error)) => {
+                self.exceptions.failed(&self.path, error);
+                (Vec::new(), false)
+            }
+        };
+        let mut listing = ListingWriter::default();
+        for name in names {
+            if self.meter.is_stopped() {
+                return Err(ClientError::Stopped);
+            }
+            let below = selection.map(|s| &s.children[&name]);
+            let around = Around { folder, selection: below.filter(|s| !s.whole), device };
+            let length = self.path.len();
+            self.path.push(b'/');
+            self.path.extend(&name);
+            if let Some(entry) = self.name(&around, &name, below.is_some())? {
+                listing.push_encoded(self.keys, &mut self.sink, &name, &entry)?;
+            }
+            self.path.truncate(length);
+        }
+        if let Some(memory) = &mut self.memory
+            && memory.leave().is_err()
+        {
+            self.memory = None;
+        }
+        self.remember(MemoryWriter::leave)?;
+        Ok((listing.finish(self.keys, &mut self.sink)?, whole))
+    }
+
+    /// The encoded entry of a name; `None` for one that is left out. What a person named is not left out by a pattern.
+    fn name(&mut self, around: &Around<'_>, name: &[u8], is_chosen: bool) -> Result<Option<Vec<u8>>> {
+        if self.path == self.own {
+            return Ok(None);
+        }
+        if !is_chosen && self.patterns.leave_out(&self.path, name) {
+            self.counts.skipped += 1;
+            return Ok(None);
+        }
+        let stat = match look(around.folder, name) {
+            Ok(stat) => stat,
+            Err(error) => {
+                self.exceptions.failed(&self.path, error);
+                return Ok(None);
+            }
+        };
+        match kind(&stat) {
+            Some(EntryKind::Directory) => self.folder(around, name, &stat).map(Some),
+            Some(kind) => self.leaf(around, name, kind, &stat),
+            None => {
+                self.exceptions.add(Cause::Unreadable, &self.path, "it is of a kind that is not known");
+                Ok(None)
+            }
+        }
+    }
+
+    fn folder(&mut self, around: &Around<'_>, name: &[u8], stat: &FileStat) -> Result<Vec<u8>> {
+        let mut entry = entry(name, EntryKind::Directory, stat, &mut self.owners);
+        self.add_xattrs(&mut entry);
+        self.counts.folders += 1;
+        // On the way to the chosen folders volumes do not matter; from there on the walk stays on one.
+        let stays = around.selection.is_some() || around.device.is_none_or(|device| device == stat.st_dev);
+        let opened = match (stays, self.depth < DEEPEST) {
+            (true, true) => open_directory(around.folder, name),
+            (false, _) => {
+                self.counts.mounts += 1;
+                entry.content = Some(Content::empty());
+                return Ok(entry.to_bytes());
+            }
+            (true, false) => Err(Errno::ELOOP),
+        };
+        let (content, whole) = match opened {
+            Ok(folder) => self.inside(&folder, around, name, stat)?,
+            Err(error) => {
+                self.exceptions.failed(&self.path, error);
+                (Content::empty(), false)
+            }
+        };
+        entry.set_flags(Flags { unsettled: false, partial: !whole });
+        entry.content = Some(content);
+        Ok(entry.to_bytes())
+    }
+
+    fn inside(&mut self, folder: &OwnedFd, around: &Around<'_>, name: &[u8], stat: &FileStat) -> Result<(Content, bool)> {
+        self.remember(|writer| writer.enter(name))?;
+        // A folder that is not remembered is walked without memory, and the memory waits where it is.
+        let known = self.memory.as_mut().is_some_and(|memory| memory.enter(name).unwrap_or(false));
+        let waiting = if known { None } else { self.memory.take() };
+        let device = around.selection.is_none().then_some(stat.st_dev);
+        self.depth += 1;
+        let result = self.listing(folder, around.selection, device);
+        self.depth -= 1;
+        if !known {
+            self.memory = waiting;
+        }
+        result
+    }
+
+    fn leaf(&mut self, around: &Around<'_>, name: &[u8], kind: EntryKind, stat: &FileStat) -> Result<Option<Vec<u8>>> {
+        let known = self.memory.as_mut().and_then(|memory| memory.leaf(name).ok().flatten());
+        let seen = match known.filter(|known| known.stamp == Stamp::of(stat)) {
+            Some(known) => {
+                self.sink.needed.extend(&known.names);
+                self.meter.bytes_done(known.bytes);
+                known
+            }
+            None => match self.read_leaf(around, name, kind, stat)? {
+                Some(seen) => seen,
+                None => return Ok(None),
+            },
+        };
+        if kind == EntryKind::File {
+            self.counts.files += 1;
+            self.counts.bytes += seen.bytes;
+            self.meter.file_done();
+        }
+        self.remember(|writer| writer.leaf(name, &seen))?;
+        Ok(Some(seen.entry))
+    }
+
+    /// Reads what is new or changed; `None` when it could not be read.
+    fn read_leaf(&mut self, around: &Around<'_>, name: &[u8], kind: EntryKind, stat: &FileStat) -> Result<Option<Remembered>> {
+        let first_name = self.sink.needed.len();
+        let mut stat = *stat;
+        let (mut content, mut target, mut unsettled) = (None, None, false);
+        match kind {
+            EntryKind::File => match self.read_content(around, name) {
+                Ok((read, read_stat, changed)) => (content, stat, unsettled) = (Some(read), read_stat, changed),
+                Err(ReadFailure::File(error)) => {
+                    self.sink.needed.truncate(first_name);
+                    self.exceptions.failed(&self.path, error);
+                    return Ok(None);
+                }
+                Err(ReadFailure::Run(error)) => return Err(error),
+            },
+            EntryKind::Symlink => match link_target(around.folder, name) {
+                Ok(found) => target = Some(found),
+                Err(error) => {
+                    self.exceptions.failed(&self.path, error);
+                    return Ok(None);
+                }
+            },
+            _ => {}
+        }
+        let mut entry = entry(name, kind, &stat, &mut self.owners);
+        self.add_xattrs(&mut entry);
+        entry.target = target.map(Into::into);
+        let bytes = content.as_ref().map_or(0, |c: &Content| c.len);
+        entry.content = content;
+        entry.set_flags(Flags { unsettled, partial: false });
+        let mut stamp = Stamp::of(&stat);
+        if unsettled || !stamp.is_settled(now_ns()) {
+            // It is read again the next time.
+            stamp = Stamp::default();
+        }
+        Ok(Some(Remembered { stamp, bytes, entry: entry.to_bytes(), names: self.sink.needed[first_name..].to_vec() }))
+    }
+
+    /// Reads a file's content; also how it was then, and whether it kept changing.
+    fn read_content(&mut self, around: &Around<'_>, name: &[u8]) -> std::result::Result<(Content, FileStat, bool), ReadFailure> {
+        let before = self.sink.needed.len();
+        let read = read_file(self.keys, &mut self.chunker, &mut self.sink, around.folder, name)?;
+        // An attempt that was repeated has noted names that are not needed.
+        self.sink.needed.truncate(before);
+        self.sink.needed.extend(read.parts.iter().filter_map(|p| p.name));
+        let (keys, sink) = (self.keys, &mut self.sink);
+        let content = Content::from_parts(read.parts, |page| {
+            let name = keys.name(&page);
+            sink.put(name, &page).map(|()| name)
+        })?;
+        self.counts.read += 1;
+        self.meter.bytes_done(content.len);
+        if read.unsettled {
+            self.exceptions.add(
+                Cause::ChangedWhileRead,
+                &self.path,
+                "it kept changing while it was read; the last reading is kept",
+            );
+        }
+        Ok((content, read.stat, read.unsettled))
+    }
+
+    fn add_xattrs(&mut self, entry: &mut Entry) {
+        match xattrs(&self.path) {
+            Ok(found) if found.is_empty() => {}
+            Ok(found) => entry.xattrs = Some(found.into_iter().map(|(name, value)| (name.into(), value.into())).collect()),
+            Err(error) => self.exceptions.add(Cause::Unreadable, &self.path, format!("its extended attributes: {error}")),
+        }
+    }
+
+    fn remember(&mut self, write: impl FnOnce(&mut MemoryWriter) -> std::io::Result<()>) -> Result<()> {
+        write(&mut self.writer).map_err(ClientError::file("writing", "the memory of this walk"))
+    }
+}
+
+fn now_ns() -> i128 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| i128::try_from(d.as_nanos()).unwrap_or(i128::MAX))
+}
