@@ -101,7 +101,7 @@ pub(crate) fn sign_out(home: &Home, ui: &Ui) -> Done {
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
-enum RoleName {
+pub(crate) enum RoleName {
     Administrator,
     Helpdesk,
     Member,

@@ -1,0 +1,21 @@
+<script setup lang="ts">
+import { watch } from 'vue'
+import { RouterView, useRouter } from 'vue-router'
+import AppHeader from './components/AppHeader.vue'
+import { useSession } from './composables/useSession'
+
+const router = useRouter()
+const { account } = useSession()
+
+watch(account, (now, before) => {
+  if (before && !now) void router.push({ name: 'sign-in', query: { to: router.currentRoute.value.fullPath } })
+})
+</script>
+
+<template>
+  <a class="jf-skip" href="#main">Go to the content</a>
+  <AppHeader v-if="account" />
+  <main id="main" class="container-fluid jf-page px-4 py-4" tabindex="-1">
+    <RouterView />
+  </main>
+</template>

@@ -1,0 +1,55 @@
+/** The only place that fetches. Every status is checked; what is not success becomes a `ProblemError`. */
+import type { Problem } from './types'
+
+export class ProblemError extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.title)
+  }
+
+  is(word: string): boolean {
+    return this.problem.type === `urn:jetfrost:problem:${word}`
+  }
+}
+
+const unreachable: Problem = {
+  type: 'urn:jetfrost:problem:unreachable',
+  title: 'The service does not answer.',
+  status: 0,
+  next_step: 'Look whether the service runs and this computer is in the office’s network; then try again.',
+  whose_move: 'caller',
+}
+
+function isProblem(value: unknown): value is Problem {
+  return typeof value === 'object' && value !== null && 'title' in value && 'next_step' in value
+}
+
+async function problemOf(response: Response): Promise<Problem> {
+  try {
+    const body: unknown = await response.json()
+    if (isProblem(body)) return body
+  } catch {
+    // Not a problem document: what follows says all that is known.
+  }
+  return { ...unreachable, title: `The service answered with status ${response.status}.`, status: response.status }
+}
+
+/** Calls the API; `T` is what the OpenAPI document promises for this path. */
+export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  let response: Response
+  try {
+    response = await fetch(`/api/v1${path}`, {
+      method,
+      credentials: 'same-origin',
+      headers: body === undefined ? {} : { 'Content-Type': 'application/json' },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    })
+  } catch {
+    throw new ProblemError(unreachable)
+  }
+  if (!response.ok) throw new ProblemError(await problemOf(response))
+  return response.status === 204 ? (undefined as T) : ((await response.json()) as T)
+}
+
+export const get = <T>(path: string) => call<T>('GET', path)
+export const post = <T>(path: string, body: unknown) => call<T>('POST', path, body)
+export const remove = (path: string) => call<unknown>('DELETE', path)

@@ -1,0 +1,26 @@
+/** The API's types, made from its OpenAPI document (`npm run types`). */
+import type { components } from './schema'
+
+type Schemas = components['schemas']
+export type Account = Schemas['Account']
+export type Destination = Schemas['Destination']
+export type EnrolmentCode = Schemas['EnrolmentCode']
+export type Event = Schemas['Event']
+export type IssuedCode = Schemas['IssuedCode']
+export type Outcome = Schemas['Outcome']
+export type Overview = Schemas['Overview']
+export type Point = Schemas['Point']
+export type Problem = Schemas['Problem']
+export type Progress = Schemas['Progress']
+export type Restore = Schemas['Restore']
+export type Role = Schemas['Role']
+export type Run = Schemas['Run']
+export type ServiceInfo = Schemas['ServiceInfo']
+export type SignedIn = Schemas['SignedIn']
+export type Verdict = Schemas['Verdict']
+export type Workstation = Schemas['Workstation']
+export type WorkstationState = Schemas['WorkstationState']
+export interface Page<T> {
+  items: T[]
+  next?: string | null
+}

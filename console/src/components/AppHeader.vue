@@ -1,0 +1,25 @@
+<script setup lang="ts">
+import { BButton } from 'bootstrap-vue-next'
+import { computed } from 'vue'
+import { RouterLink } from 'vue-router'
+import { useColours } from '../composables/useColours'
+import { useSession } from '../composables/useSession'
+import { words } from '../logic/format'
+
+const { account, signOut } = useSession()
+const { dark, change } = useColours()
+const seesOffice = computed(() => account.value?.role !== 'member')
+</script>
+
+<template>
+  <header class="jf-bar">
+    <nav class="container-fluid jf-page d-flex align-items-center gap-4 px-4 py-2" aria-label="Main">
+      <RouterLink class="jf-brand fs-5" :to="{ name: 'overview' }">Jetfrost</RouterLink>
+      <RouterLink class="py-1" :to="{ name: 'overview' }">Overview</RouterLink>
+      <RouterLink v-if="seesOffice" class="py-1" :to="{ name: 'office' }">Office</RouterLink>
+      <span class="ms-auto">{{ account?.display_name }} · {{ words(account?.role ?? '') }}</span>
+      <BButton variant="link" size="sm" @click="change">{{ dark ? 'Light colours' : 'Dark colours' }}</BButton>
+      <BButton variant="link" size="sm" @click="signOut">Sign out</BButton>
+    </nav>
+  </header>
+</template>

@@ -1,0 +1,14 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { words } from '../logic/format'
+
+/** A state in words, with a mark that does not depend on seeing colours. */
+const props = defineProps<{ state: string }>()
+const CALM = ['current', 'complete', 'ready', 'open']
+const BAD = ['overdue', 'failed', 'missing', 'foreign', 'full', 'lost']
+const mood = computed(() => (CALM.includes(props.state) ? 'is-calm' : BAD.includes(props.state) ? 'is-bad' : 'is-warn'))
+</script>
+
+<template>
+  <span class="jf-state" :class="mood">{{ words(state) }}</span>
+</template>

@@ -1,0 +1,53 @@
+<script setup lang="ts">
+import { RouterLink } from 'vue-router'
+import type { Workstation } from '../api/types'
+import { age, moment, size } from '../logic/format'
+import StateWord from './StateWord.vue'
+
+defineProps<{ workstations: Workstation[]; now: Date }>()
+
+function runNote(workstation: Workstation): string {
+  const run = workstation.latest_run
+  if (!run) return 'no run yet'
+  if (run.outcome === 'underway') {
+    const { bytes_done: done, bytes_total: total } = run.progress
+    return total ? `underway, ${Math.min(Math.round((100 * done) / total), 100)} %` : 'underway'
+  }
+  const exceptions = run.exceptions.changed_while_read + run.exceptions.unreadable + run.exceptions.disappeared
+  return exceptions > 0 ? `complete with ${exceptions} exceptions` : run.outcome
+}
+</script>
+
+<template>
+  <div class="jf-panel table-responsive">
+    <table class="table table-hover align-middle">
+      <thead>
+        <tr>
+          <th scope="col">Workstation</th>
+          <th scope="col">Person</th>
+          <th scope="col">State</th>
+          <th scope="col">Last complete point</th>
+          <th scope="col" class="jf-number">Size</th>
+          <th scope="col" class="jf-number">Image store</th>
+          <th scope="col">Last run</th>
+          <th scope="col">Destination</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="w in workstations" :key="w.id">
+          <th scope="row"><RouterLink :to="{ name: 'workstation', params: { id: w.id } }">{{ w.name }}</RouterLink></th>
+          <td>{{ w.person }}</td>
+          <td><StateWord :state="w.state" /></td>
+          <td>
+            <span v-if="w.latest_point" :title="moment(w.latest_point.created)">{{ age(w.latest_point.created, now) }}</span>
+            <span v-else class="jf-quiet">none</span>
+          </td>
+          <td class="jf-number">{{ w.latest_point ? size(w.latest_point.bytes) : '–' }}</td>
+          <td class="jf-number">{{ w.store.used == null ? '–' : size(w.store.used) }}</td>
+          <td>{{ runNote(w) }}</td>
+          <td>{{ w.store.destination_name }}</td>
+        </tr>
+      </tbody>
+    </table>
+  </div>
+</template>

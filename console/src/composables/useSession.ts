@@ -1,0 +1,35 @@
+/** Who is signed in. */
+import { readonly, ref } from 'vue'
+import { get, post, ProblemError, remove } from '../api/client'
+import type { Account, SignedIn } from '../api/types'
+
+const account = ref<Account | null>(null)
+let asked: Promise<void> | undefined
+
+async function ask(): Promise<void> {
+  try {
+    account.value = await get<Account>('/sessions/current')
+  } catch (error) {
+    if (!(error instanceof ProblemError)) throw error
+    account.value = null
+  }
+}
+
+export function useSession() {
+  return {
+    account: readonly(account),
+    /** Asks the service once whether a session goes on. */
+    known: () => (asked ??= ask()),
+    async signIn(login: string, password: string) {
+      account.value = (await post<SignedIn>('/sessions', { login, password, carry: 'cookie', label: 'console' })).account
+    },
+    async signOut() {
+      await remove('/sessions/current')
+      account.value = null
+    },
+    /** The service said that the session is over. */
+    over() {
+      account.value = null
+    },
+  }
+}

@@ -1,0 +1,55 @@
+/** Numbers and times as people read them: sizes decimal and with their unit, ages in the largest unit that says enough. */
+
+const UNITS = ['B', 'kB', 'MB', 'GB', 'TB', 'PB']
+
+export function size(bytes: number): string {
+  let value = bytes
+  let unit = 0
+  while (value >= 999.5 && unit < UNITS.length - 1) {
+    value /= 1000
+    unit += 1
+  }
+  const digits = unit === 0 || value >= 99.95 ? 0 : value >= 9.995 ? 1 : 2
+  return `${value.toFixed(digits)} ${UNITS[unit]}`
+}
+
+export function count(number: number): string {
+  return number.toLocaleString('en')
+}
+
+export function age(then: string, now: Date): string {
+  const seconds = (now.getTime() - new Date(then).getTime()) / 1000
+  if (seconds < 60) return 'just now'
+  if (seconds < 7200) return `${Math.floor(seconds / 60)} min ago`
+  if (seconds < 172_800) return `${Math.floor(seconds / 3600)} h ago`
+  return `${Math.floor(seconds / 86_400)} days ago`
+}
+
+export function moment(at: string): string {
+  const date = new Date(at)
+  const two = (n: number) => String(n).padStart(2, '0')
+  return `${date.getFullYear()}-${two(date.getMonth() + 1)}-${two(date.getDate())} ${two(date.getHours())}:${two(date.getMinutes())}`
+}
+
+export function duration(seconds: number): string {
+  if (seconds < 10) return `${seconds.toFixed(1)} s`
+  if (seconds < 120) return `${Math.floor(seconds)} s`
+  if (seconds < 7200) return `${Math.floor(seconds / 60)} min`
+  return `${Math.floor(seconds / 3600)} h ${Math.floor((seconds % 3600) / 60)} min`
+}
+
+export function words(state: string): string {
+  return state.replaceAll('_', ' ')
+}
+
+const DECIMAL: Record<string, number> = { B: 1, KB: 1e3, MB: 1e6, GB: 1e9, TB: 1e12, PB: 1e15 }
+const BINARY: Record<string, number> = { KIB: 2 ** 10, MIB: 2 ** 20, GIB: 2 ** 30, TIB: 2 ** 40, PIB: 2 ** 50 }
+
+/** Reads a size; the unit must be named. `undefined` when it is not one. */
+export function parseSize(text: string): number | undefined {
+  const found = /^\s*(\d+(?:\.\d+)?)\s*([a-z]+)\s*$/i.exec(text)
+  const unit = found?.[2]?.toUpperCase() ?? ''
+  const factor = DECIMAL[unit] ?? BINARY[unit]
+  const bytes = factor === undefined ? NaN : Number(found?.[1]) * factor
+  return Number.isSafeInteger(bytes) ? bytes : undefined
+}

@@ -1,0 +1,51 @@
+<script setup lang="ts">
+import { BButton, BFormGroup, BFormInput } from 'bootstrap-vue-next'
+import { ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { post, ProblemError } from '../api/client'
+import type { Account, Problem } from '../api/types'
+import ProblemAlert from '../components/ProblemAlert.vue'
+import { useSession } from '../composables/useSession'
+
+const router = useRouter()
+const { signIn } = useSession()
+const code = ref('')
+const login = ref('')
+const password = ref('')
+const problem = ref<Problem>()
+const busy = ref(false)
+
+async function submit() {
+  busy.value = true
+  try {
+    await post<Account>('/first-administrator', { code: code.value, login: login.value, password: password.value })
+    await signIn(login.value, password.value)
+    await router.push({ name: 'office' })
+  } catch (error) {
+    if (!(error instanceof ProblemError)) throw error
+    problem.value = error.problem
+  } finally {
+    busy.value = false
+  }
+}
+</script>
+
+<template>
+  <div class="jf-narrow mx-auto mt-5">
+    <h1 class="mb-1">Create the first administrator</h1>
+    <p class="jf-quiet">The service printed a one-time code when it started; it is in its log, too.</p>
+    <form class="jf-panel" @submit.prevent="submit">
+      <ProblemAlert :problem="problem" />
+      <BFormGroup label="One-time code" label-for="code" class="mb-3">
+        <BFormInput id="code" v-model="code" autocomplete="one-time-code" required autofocus />
+      </BFormGroup>
+      <BFormGroup label="Login name" label-for="login" class="mb-3">
+        <BFormInput id="login" v-model="login" autocomplete="username" maxlength="64" required />
+      </BFormGroup>
+      <BFormGroup label="Password of the account" label-for="password" description="10 characters at least; length is all that counts." class="mb-3">
+        <BFormInput id="password" v-model="password" type="password" autocomplete="new-password" minlength="10" required />
+      </BFormGroup>
+      <BButton type="submit" variant="primary" :disabled="busy">Create and sign in</BButton>
+    </form>
+  </div>
+</template>

@@ -1,0 +1,8 @@
+<script setup lang="ts">
+import { RouterLink } from 'vue-router'
+</script>
+
+<template>
+  <h1>There is no such page</h1>
+  <p>Go to the <RouterLink :to="{ name: 'overview' }">overview</RouterLink>.</p>
+</template>

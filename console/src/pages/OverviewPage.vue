@@ -1,0 +1,60 @@
+<script setup lang="ts">
+import { BSpinner } from 'bootstrap-vue-next'
+import { computed, onMounted, watch } from 'vue'
+import { RouterLink } from 'vue-router'
+import { get } from '../api/client'
+import type { Event, Overview } from '../api/types'
+import DestinationRoom from '../components/DestinationRoom.vue'
+import ProblemAlert from '../components/ProblemAlert.vue'
+import WorkstationTable from '../components/WorkstationTable.vue'
+import { useEvents } from '../composables/useEvents'
+import { useLoad } from '../composables/useLoad'
+import { useNow } from '../composables/useNow'
+import { useSession } from '../composables/useSession'
+import { overviewWithRun } from '../logic/live'
+
+const { account } = useSession()
+const { data, problem, loading, reload } = useLoad(() => get<Overview>('/overview'))
+const { now, setBy } = useNow()
+const { live } = useEvents(onEvent, reload)
+
+function onEvent(event: Event) {
+  if (event.what === 'run' && data.value) data.value = overviewWithRun(data.value, event.run)
+  else if (event.what !== 'restore') void reload()
+}
+
+const overdue = computed(() => data.value?.workstations.filter((w) => w.state === 'overdue').length ?? 0)
+const awaited = computed(() => data.value?.workstations.filter((w) => w.state === 'first_point_awaited').length ?? 0)
+const summary = computed(() => {
+  const all = data.value?.workstations.length ?? 0
+  const notes = [overdue.value && `${overdue.value} overdue`, awaited.value && `${awaited.value} without a first point`].filter(Boolean)
+  return notes.length ? `${all} workstations: ${notes.join(', ')}` : `${all} workstations, all current`
+})
+
+watch(data, (overview) => overview && setBy(overview.now))
+onMounted(reload)
+</script>
+
+<template>
+  <div class="d-flex align-items-baseline gap-3 mb-3">
+    <h1 class="mb-0">Overview</h1>
+    <p v-if="data?.workstations.length" class="mb-0 jf-quiet">{{ summary }}</p>
+    <span class="ms-auto jf-quiet small" role="status">{{ live ? 'Changes show by themselves' : 'Connecting…' }}</span>
+  </div>
+  <ProblemAlert :problem="problem" retry @retry="reload" />
+  <div v-if="loading && !data" class="jf-quiet"><BSpinner small /> Loading…</div>
+  <template v-if="data">
+    <WorkstationTable v-if="data.workstations.length" :workstations="data.workstations" :now="now" />
+    <div v-else class="jf-panel">
+      <h2>No workstation yet</h2>
+      <p v-if="account?.role === 'administrator'" class="mb-0">
+        Add a destination and an account under <RouterLink :to="{ name: 'office' }">Office</RouterLink>, make an enrolment code, and run
+        <code>jetfrost join CODE</code> on the person’s machine.
+      </p>
+      <p v-else class="mb-0">Ask the administrator for an enrolment code, then run <code>jetfrost join CODE</code> on your machine.</p>
+    </div>
+    <div v-if="data.destinations.length" class="row g-3 mt-1">
+      <div v-for="d in data.destinations" :key="d.id" class="col-12 col-lg-6"><DestinationRoom :destination="d" /></div>
+    </div>
+  </template>
+</template>

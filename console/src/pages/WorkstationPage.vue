@@ -1,0 +1,146 @@
+<script setup lang="ts">
+import { BButton, BSpinner } from 'bootstrap-vue-next'
+import { computed, onMounted, watch } from 'vue'
+import { RouterLink } from 'vue-router'
+import { get } from '../api/client'
+import type { Event, Page, Point, Restore, Run, ServiceInfo, Workstation } from '../api/types'
+import HistoryTable from '../components/HistoryTable.vue'
+import PointTable from '../components/PointTable.vue'
+import ProblemAlert from '../components/ProblemAlert.vue'
+import RunProgress from '../components/RunProgress.vue'
+import StateWord from '../components/StateWord.vue'
+import { useEvents } from '../composables/useEvents'
+import { useLoad } from '../composables/useLoad'
+import { useNow } from '../composables/useNow'
+import { age, count, moment, size } from '../logic/format'
+import { withEntry, withRun } from '../logic/live'
+
+const props = defineProps<{ id: string }>()
+const PAGE = 25
+
+interface Shown {
+  workstation: Workstation
+  points: Page<Point>
+  runs: Page<Run>
+  restores: Page<Restore>
+  now: string
+}
+
+async function load(): Promise<Shown> {
+  const base = `/workstations/${props.id}`
+  const [workstation, points, runs, restores, service] = await Promise.all([
+    get<Workstation>(base),
+    get<Page<Point>>(`${base}/points?most=${PAGE}`),
+    get<Page<Run>>(`${base}/runs?most=${PAGE}`),
+    get<Page<Restore>>(`${base}/restores?most=${PAGE}`),
+    get<ServiceInfo>('/service'),
+  ])
+  return { workstation, points, runs, restores, now: service.now }
+}
+
+const { data, problem, loading, reload } = useLoad(load)
+const { now, setBy } = useNow()
+useEvents(onEvent, reload)
+
+function onEvent(event: Event) {
+  const shown = data.value
+  if (!shown) return
+  if (event.what === 'run' && event.run.workstation === props.id) {
+    const runs = { ...shown.runs, items: withEntry(shown.runs.items, event.run) }
+    data.value = { ...shown, runs, workstation: withRun(shown.workstation, event.run) }
+  } else if (event.what === 'restore' && event.restore.workstation === props.id) {
+    data.value = { ...shown, restores: { ...shown.restores, items: withEntry(shown.restores.items, event.restore) } }
+  } else if (event.what === 'workstation' && event.workstation === props.id) {
+    void reload()
+  }
+}
+
+async function morePoints() {
+  const shown = data.value
+  if (!shown?.points.next) return
+  const next = await get<Page<Point>>(`/workstations/${props.id}/points?most=${PAGE}&after=${encodeURIComponent(shown.points.next)}`)
+  data.value = { ...shown, points: { items: [...shown.points.items, ...next.items], next: next.next } }
+}
+
+const w = computed(() => data.value?.workstation)
+const running = computed(() => (w.value?.latest_run?.outcome === 'underway' ? w.value.latest_run : undefined))
+const restoring = computed(() => data.value?.restores.items.filter((r) => r.outcome === 'underway') ?? [])
+
+watch(data, (shown) => shown && setBy(shown.now))
+onMounted(reload)
+</script>
+
+<template>
+  <nav aria-label="Where you are" class="mb-2"><RouterLink :to="{ name: 'overview' }">Overview</RouterLink> / {{ w?.name ?? '…' }}</nav>
+  <ProblemAlert :problem="problem" retry @retry="reload" />
+  <div v-if="loading && !data" class="jf-quiet"><BSpinner small /> Loading…</div>
+  <template v-if="data && w">
+    <div class="d-flex align-items-baseline gap-3 mb-3">
+      <h1 class="mb-0">{{ w.name }}</h1>
+      <StateWord :state="w.state" />
+      <span class="jf-quiet">{{ w.person }} ({{ w.login }})</span>
+    </div>
+
+    <section v-if="running" class="jf-panel mb-3" aria-label="Run underway">
+      <RunProgress :progress="running.progress" :started="running.started" :now="now" label="Progress of the backup" />
+    </section>
+    <section v-for="r in restoring" :key="r.id" class="jf-panel mb-3" aria-label="Restore underway">
+      <p class="mb-1">Restore from point {{ r.point }}, by {{ r.by }}</p>
+      <RunProgress :progress="r.progress" :started="r.started" :now="now" label="Progress of the restore" />
+    </section>
+
+    <section class="jf-panel mb-3" aria-label="Facts">
+      <dl class="jf-facts">
+        <div>
+          <dt>Last complete point</dt>
+          <dd>{{ w.latest_point ? age(w.latest_point.created, now) : 'none yet' }}</dd>
+        </div>
+        <div>
+          <dt>In it</dt>
+          <dd>{{ w.latest_point ? `${count(w.latest_point.files)} files, ${size(w.latest_point.bytes)}` : '–' }}</dd>
+        </div>
+        <div>
+          <dt>Points kept</dt>
+          <dd>{{ w.store.points }}</dd>
+        </div>
+        <div>
+          <dt>Image store</dt>
+          <dd>{{ w.store.used == null ? 'size unknown' : size(w.store.used) }} on {{ w.store.destination_name }}</dd>
+        </div>
+        <div>
+          <dt>Encryption</dt>
+          <dd>{{ w.store.encrypted ? 'on the workstation' : 'none' }}</dd>
+        </div>
+        <div>
+          <dt>Machine</dt>
+          <dd>{{ w.platform }}{{ w.disk_bytes ? `, disk ${size(w.disk_bytes)}` : '' }}</dd>
+        </div>
+        <div>
+          <dt>Client</dt>
+          <dd>{{ w.client_version }}, heard of {{ w.last_seen ? age(w.last_seen, now) : 'never' }}</dd>
+        </div>
+        <div>
+          <dt>Enrolled</dt>
+          <dd>{{ moment(w.enrolled) }}</dd>
+        </div>
+      </dl>
+    </section>
+
+    <section class="jf-panel mb-3 table-responsive">
+      <h2>Recovery points</h2>
+      <template v-if="data.points.items.length">
+        <PointTable :points="data.points.items" :now="now" />
+        <BButton v-if="data.points.next" size="sm" variant="outline-secondary" class="mt-2" @click="morePoints">Show older points</BButton>
+      </template>
+      <p v-else class="mb-0">
+        There is none yet: no backup has come to its end. On the workstation, <code>jetfrost backup</code> makes one; what was sent before is kept.
+      </p>
+    </section>
+
+    <section class="jf-panel table-responsive">
+      <h2>History of runs and restores</h2>
+      <HistoryTable v-if="data.runs.items.length || data.restores.items.length" :runs="data.runs.items" :restores="data.restores.items" />
+      <p v-else class="mb-0">Nothing has happened yet.</p>
+    </section>
+  </template>
+</template>

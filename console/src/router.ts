@@ -1,0 +1,33 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import { get } from './api/client'
+import type { ServiceInfo } from './api/types'
+import { useSession } from './composables/useSession'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', name: 'overview', component: () => import('./pages/OverviewPage.vue'), meta: { title: 'Overview' } },
+    { path: '/workstations/:id', name: 'workstation', component: () => import('./pages/WorkstationPage.vue'), props: true, meta: { title: 'Workstation' } },
+    { path: '/office', name: 'office', component: () => import('./pages/OfficePage.vue'), meta: { title: 'Office' } },
+    { path: '/sign-in', name: 'sign-in', component: () => import('./pages/SignInPage.vue'), meta: { title: 'Sign in', open: true } },
+    { path: '/begin', name: 'begin', component: () => import('./pages/BeginPage.vue'), meta: { title: 'Begin', open: true } },
+    { path: '/:path(.*)*', name: 'nowhere', component: () => import('./pages/NowherePage.vue'), meta: { title: 'Not found' } },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  const session = useSession()
+  await session.known()
+  if (to.meta.open || session.account.value) return true
+  try {
+    const info = await get<ServiceInfo>('/service')
+    if (info.awaits_first_administrator) return { name: 'begin' }
+  } catch {
+    // The sign-in page says that the service does not answer.
+  }
+  return { name: 'sign-in', query: to.fullPath === '/' ? {} : { to: to.fullPath } }
+})
+
+router.afterEach((to) => {
+  document.title = `${String(to.meta.title)} – Jetfrost`
+})
