@@ -1,1 +1,6 @@
-//! x
+//! The test kit: a service of its own for each test, its real client, a browser, and independent witnesses.
+
+pub mod browser;
+pub mod office;
+pub mod programs;
+pub mod witness;

@@ -31,6 +31,8 @@ struct Arguments {
 enum Command {
     /// Makes this machine a workstation, with an enrolment code from the administrator.
     Join(machine::Join),
+    /// Shows that a secret opens this workstation's image store, and puts its key back if it was lost.
+    Unlock(machine::Unlock),
     /// Backs folders up from now on.
     Keep(machine::Keep),
     /// Leaves out what matches patterns.
@@ -89,6 +91,7 @@ fn main() -> ExitCode {
 fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure> {
     match command {
         Command::Join(command) => command.run(home, ui),
+        Command::Unlock(command) => command.run(home, ui),
         Command::Keep(command) => command.run(home, ui),
         Command::Skip(command) => command.run(home, ui),
         Command::Chosen => machine::chosen(home, ui),

@@ -122,6 +122,15 @@ impl Home {
         Ok(StoreKeys::derive(store, &key))
     }
 
+    /// Keeps the store key if it is not here. Says whether it was missing.
+    pub(crate) fn keep_key_if_lost(&self, membership: &Membership, key: &StoreKey) -> Result<bool> {
+        let lost = self.keys(membership).is_err();
+        if lost {
+            self.write(STORE_KEY, HEXLOWER.encode(&key.0).as_bytes())?;
+        }
+        Ok(lost)
+    }
+
     /// The service, as this workstation talks to it.
     ///
     /// # Errors

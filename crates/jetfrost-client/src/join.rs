@@ -2,12 +2,13 @@
 
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use jetfrost_image::crypto::{Random, Secret, StoreKey, random_array, wrap_key};
-use jetfrost_image::format::{ArgonCost, RecoveryKey, StoreFile};
+use jetfrost_image::crypto::{OpenError, Random, Secret, StoreKey, random_array, unwrap_key, wrap_key};
+use jetfrost_image::format::{ArgonCost, RecoveryKey, Slot, StoreFile};
 use jetfrost_image::id::StoreId;
 use jetfrost_wire::Binary;
 use jetfrost_wire::enrolment::{Enrol, Enrolled, Invitation};
 use jetfrost_wire::service::ServiceInfo;
+use jetfrost_wire::workstation::Slots;
 
 use crate::api::Api;
 use crate::error::ClientError;
@@ -96,6 +97,27 @@ pub fn join(
     };
     home.keep_membership(&membership, &key)?;
     Ok(Joined { membership, recovery_key })
+}
+
+/// Opens this workstation's image store with a secret, and puts its key in place if that was lost. Says whether it was.
+///
+/// # Errors
+/// [`ClientError::WrongPassphrase`] when the secret opens none of the store's slots.
+pub fn unlock(home: &Home, secret: Secret<'_>) -> Result<bool, ClientError> {
+    let (membership, api) = home.device_api()?;
+    let slots: Slots = api.get(&format!("/stores/{}/slots", membership.store))?;
+    for slot in &slots.slots {
+        let slot = Slot::from_bytes(&slot.0)?;
+        if slot.store.to_string() != membership.store {
+            return Err(ClientError::Unexpected("a key slot of another image store".into()));
+        }
+        match unwrap_key(&slot, secret) {
+            Ok(key) => return home.keep_key_if_lost(&membership, &key),
+            Err(OpenError::WrongSecret) => {}
+            Err(other) => return Err(other.into()),
+        }
+    }
+    Err(ClientError::WrongPassphrase)
 }
 
 /// The operating system, as it calls itself.

@@ -18,6 +18,9 @@ pub use scan::Counts as ScanCounts;
 /// The name and version that this program gives itself.
 pub const VERSION: &str = env!("CARGO_PKG_VERSION");
 
+pub use jetfrost_image::crypto::Secret;
+pub use jetfrost_image::format::RecoveryKey;
+
 /// The source of random values for keys that protect something.
 #[must_use]
 pub fn system_random() -> jetfrost_image::crypto::SystemRandom {

@@ -9,10 +9,10 @@ use clap::Args;
 use jetfrost_client::backup::{BackupReport, back_up};
 use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::home::Home;
-use jetfrost_client::join::{check_passphrase, find_service, host_name, join};
+use jetfrost_client::join::{check_passphrase, find_service, host_name, join, unlock};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{RestoreReport, Trouble, Wish, restore};
-use jetfrost_client::system_random;
+use jetfrost_client::{RecoveryKey, Secret, system_random};
 use jetfrost_wire::enrolment::Invitation;
 use jetfrost_wire::restore::Restore as RestoreRecord;
 use jetfrost_wire::run::Run;
@@ -67,6 +67,40 @@ impl Join {
             ui.line("the office included, can read these backups.");
             ui.line("");
             ui.line("Next: choose what is backed up:  jetfrost keep FOLDER");
+        });
+        Ok(Code::Done)
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Unlock {
+    /// Asks for the printed recovery key instead of the image passphrase; or set JETFROST_RECOVERY_KEY.
+    #[arg(long, conflicts_with = "passphrase_file")]
+    recovery_key: bool,
+    /// A file whose first line is the image passphrase; or set JETFROST_PASSPHRASE.
+    #[arg(long, value_name = "FILE")]
+    passphrase_file: Option<PathBuf>,
+}
+
+impl Unlock {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let name = home.membership()?.name;
+        let was_lost = if self.recovery_key {
+            let given = Given { file: None, option: "--recovery-key", variable: "JETFROST_RECOVERY_KEY" };
+            let typed = ui.secret(&format!("the recovery key of workstation '{name}'"), &given, false)?;
+            let key = RecoveryKey::parse(&typed).map_err(|e| Failure::Client(e.into()))?;
+            unlock(home, Secret::RecoveryKey(&key))?
+        } else {
+            let given =
+                Given { file: self.passphrase_file.as_deref(), option: "--passphrase-file", variable: "JETFROST_PASSPHRASE" };
+            let passphrase = ui.secret(&format!("the image passphrase of workstation '{name}'"), &given, false)?;
+            unlock(home, Secret::Passphrase(&passphrase))?
+        };
+        ui.show(&json!({ "opens": true, "key_was_lost": was_lost }), |_| {
+            ui.line(&format!("This secret opens the image store of '{name}'."));
+            if was_lost {
+                ui.line("The store key was missing on this machine and is in place again.");
+            }
         });
         Ok(Code::Done)
     }

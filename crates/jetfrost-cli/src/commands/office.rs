@@ -211,7 +211,7 @@ impl Group {
             Self::Add { name } => {
                 let group: GroupRecord = api.post("/groups", &NewGroup { name })?;
                 ui.show(&group, |g| {
-                    ui.line(&format!("Group '{}' was added. Next: jetfrost group fill '{}' LOGIN…", g.name, g.name))
+                    ui.line(&format!("Group '{}' was added. Next: jetfrost group fill '{}' LOGIN…", g.name, g.name));
                 });
             }
             Self::Fill { name, logins } => {
@@ -221,7 +221,7 @@ impl Group {
                 let group = groups.iter().find(same).ok_or_else(missing)?;
                 let filled: GroupRecord = api.send(put(), &format!("/groups/{}/logins", group.id), &GroupLogins { logins })?;
                 ui.show(&filled, |g| {
-                    ui.line(&format!("Group '{}' has {} accounts: {}", g.name, g.logins.len(), g.logins.join(", ")))
+                    ui.line(&format!("Group '{}' has {} accounts: {}", g.name, g.logins.len(), g.logins.join(", ")));
                 });
             }
         }

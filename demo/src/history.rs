@@ -1,0 +1,280 @@
+//! Thirty days of the office, lived through by the real client and the real service.
+
+use std::fs::{self, OpenOptions};
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use jetfrost_client::ClientError;
+use jetfrost_client::api::{Api, Method};
+use jetfrost_client::backup::back_up;
+use jetfrost_client::browse::{At, Browser};
+use jetfrost_client::home::{Home, Session};
+use jetfrost_client::join::join;
+use jetfrost_client::progress::Meter;
+use jetfrost_client::restore::{Wish, restore};
+use jetfrost_image::crypto::SystemRandom;
+use jetfrost_service::{Config, Running, SteppedClock};
+use jetfrost_wire::destination::{Destination, NewDestination};
+use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
+use jetfrost_wire::people::{Account, Group, GroupLogins, NewAccount, NewGroup, Role};
+use jetfrost_wire::service::{Carry, FirstAdministrator, SignIn, SignedIn};
+use jiff::civil::Weekday;
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp, ToSpan, Zoned};
+
+use crate::files::Files;
+use crate::office::{ADMINISTRATOR, AWAY, HASTY, HELPDESK, MACHINES, Machine, PASSPHRASE, PASSWORD, RESTLESS, Work};
+
+/// Why the demo could not be made.
+pub type Failure = Box<dyn std::error::Error + Send + Sync>;
+type Done = Result<(), Failure>;
+
+const DAYS: i64 = 30;
+const AWAY_DAYS: i64 = 9;
+
+/// Makes the office and its history in `directory`, as seen at `now`; `tell` hears of each day. The service is to listen
+/// on `port` later, so workstations are told so.
+///
+/// # Errors
+/// Whatever the service or a client refused.
+pub fn make(directory: &Path, port: u16, now: Timestamp, tell: &dyn Fn(&str)) -> Done {
+    fs::create_dir_all(directory)?;
+    let directory = directory.canonicalize()?;
+    let start = now - SignedDuration::from_hours(24 * DAYS);
+    let clock = Arc::new(SteppedClock::new(start));
+    let config = Config {
+        state_directory: directory.join("state"),
+        listen: ([127, 0, 0, 1], port).into(),
+        public_name: "localhost".into(),
+        certificate: None,
+    };
+    let service = Running::start(&config, clock.clone(), Arc::new(SystemRandom::default()))?;
+    let mut past = Past { directory, clock, api: first_sign_in(&service)?, desks: Vec::new() };
+    past.furnish()?;
+    past.live(now, tell)?;
+    past.clock.set(now);
+    past.keep_administrators_session(&service)?;
+    service.stop()?;
+    Ok(())
+}
+
+fn address(service: &Running) -> String {
+    format!("localhost:{}", service.address().port())
+}
+
+fn sign_in(api: &Api, login: &str) -> Result<SignedIn, ClientError> {
+    let call = SignIn { login: login.into(), password: PASSWORD.into(), carry: Carry::Token, label: Some("demo".into()) };
+    api.post("/sessions", &call)
+}
+
+fn first_sign_in(service: &Running) -> Result<Api, Failure> {
+    let api = Api::new(&address(service), Some(service.fingerprint()))?;
+    let code = service.first_code().ok_or("there is an administrator already")?.to_owned();
+    let first = FirstAdministrator { code, login: ADMINISTRATOR.into(), password: PASSWORD.into() };
+    let _: Account = api.post("/first-administrator", &first)?;
+    let token = sign_in(&api, ADMINISTRATOR)?.token.unwrap_or_default();
+    Ok(api.with_credential(&token))
+}
+
+/// A machine in use.
+struct Desk {
+    machine: Machine,
+    home: Home,
+    files: Files,
+    folder: PathBuf,
+}
+
+struct Past {
+    directory: PathBuf,
+    clock: Arc<SteppedClock>,
+    api: Api,
+    desks: Vec<Desk>,
+}
+
+impl Past {
+    /// A place, people, groups, machines.
+    fn furnish(&mut self) -> Done {
+        let shelf = self.directory.join("shelf");
+        let destination = NewDestination {
+            name: "Shelf".into(),
+            directory: shelf.display().to_string(),
+            capacity: Some(4_000_000_000),
+            reserve: Some(1_000_000_000),
+        };
+        let _: Destination = self.api.post("/destinations", &destination)?;
+        let helpdesk = NewAccount {
+            login: HELPDESK.into(),
+            display_name: Some("Pelle Strand".into()),
+            role: Role::Helpdesk,
+            password: Some(PASSWORD.into()),
+        };
+        let _: Account = self.api.post("/accounts", &helpdesk)?;
+        for machine in MACHINES {
+            self.enrol(machine)?;
+        }
+        for work in Work::ALL {
+            let group: Group = self.api.post("/groups", &NewGroup { name: work.group().into() })?;
+            let logins = MACHINES.iter().filter(|m| m.work == work).map(|m| m.login.to_owned()).collect();
+            let _: Group = self.api.send(Method::PUT, &format!("/groups/{}/logins", group.id), &GroupLogins { logins })?;
+        }
+        Ok(())
+    }
+
+    fn enrol(&mut self, machine: Machine) -> Done {
+        let account = NewAccount {
+            login: machine.login.into(),
+            display_name: Some(machine.person.into()),
+            role: Role::Member,
+            password: None,
+        };
+        let _: Account = self.api.post("/accounts", &account)?;
+        let ask = NewEnrolmentCode { login: machine.login.into(), destination: None, hours: None };
+        let issued: IssuedCode = self.api.post("/enrolment-codes", &ask)?;
+        let base = self.directory.join("machines").join(machine.name);
+        let home = Home::new(base.join("jetfrost"));
+        join(&home, &Invitation::parse(&issued.code)?, machine.name, PASSPHRASE, &SystemRandom::default())?;
+        let folder = base.join("home");
+        let mut files = Files::new(&folder, &machine);
+        fs::create_dir_all(&folder)?;
+        files.begin(self.now())?;
+        let mut chosen = home.chosen()?;
+        chosen.keep(&folder)?;
+        chosen.skip("*.tmp")?;
+        home.keep_chosen(&chosen)?;
+        self.desks.push(Desk { machine, home, files, folder });
+        Ok(())
+    }
+
+    fn now(&self) -> Timestamp {
+        use jetfrost_service::Clock;
+        Timestamp::from_millisecond(self.clock.now_ms()).unwrap_or(Timestamp::MIN)
+    }
+
+    /// Day by day until `now`: people work, machines back up when they are on.
+    fn live(&mut self, now: Timestamp, tell: &dyn Fn(&str)) -> Done {
+        for ago in (0..DAYS).rev() {
+            let day = now.to_zoned(TimeZone::UTC).checked_sub(ago.days())?;
+            let is_last = ago == 0;
+            if !is_last && matches!(day.weekday(), Weekday::Saturday | Weekday::Sunday) {
+                continue;
+            }
+            tell(&format!("{}", day.strftime("%A %d %B")));
+            for index in 0..self.desks.len() {
+                let away = self.desks[index].machine.name == AWAY && ago < AWAY_DAYS;
+                if !away {
+                    self.day_at(index, &day, ago, is_last.then_some(now))?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn day_at(&mut self, index: usize, day: &Zoned, ago: i64, now: Option<Timestamp>) -> Done {
+        // On the last day the runs lie in the hour before now, else in the late afternoon, one machine after another.
+        let offset = SignedDuration::from_mins(4 * i64::try_from(index)?);
+        let at = match now {
+            Some(now) => now - SignedDuration::from_mins(58) + offset,
+            None => day.with().hour(15).minute(30).second(0).build()?.timestamp() + offset,
+        };
+        if at > self.now() {
+            self.clock.set(at);
+        }
+        self.desks[index].files.work(at)?;
+        let desk = &self.desks[index];
+        match desk.machine.name {
+            HASTY if ago > 0 && ago % 7 != 3 => Ok(()),
+            HASTY => self.broken_off(desk),
+            RESTLESS if now.is_some() => self.restless(desk),
+            _ => self.quiet_run(desk, ago),
+        }
+    }
+
+    fn quiet_run(&self, desk: &Desk, ago: i64) -> Done {
+        back_up(&desk.home, &Arc::new(Meter::default()))?;
+        self.pass(SignedDuration::from_secs(40));
+        // Now and then somebody wants a file back.
+        if (desk.machine.name == "curlew" && ago == 12) || (desk.machine.name == "plover" && ago == 5) {
+            self.bring_back(desk)?;
+        }
+        Ok(())
+    }
+
+    fn bring_back(&self, desk: &Desk) -> Done {
+        let browser = Browser::open(&desk.home)?;
+        let point = browser.point(&At::Latest)?;
+        let wish = Wish { paths: vec![desk.folder.join("Letters")], into: desk.folder.join("Restored"), replace: false };
+        restore(&browser, &point, &wish, &Arc::new(Meter::default()))?;
+        self.pass(SignedDuration::from_secs(15));
+        Ok(())
+    }
+
+    /// A run while an instrument keeps writing into its file.
+    fn restless(&self, desk: &Desk) -> Done {
+        let path = desk.folder.join("Logs/echo-sounder.dat");
+        fs::write(&path, vec![7; 6 << 20])?;
+        let stop = Arc::new(AtomicBool::new(false));
+        let writer = {
+            let (stop, path) = (Arc::clone(&stop), path.clone());
+            std::thread::spawn(move || -> std::io::Result<()> {
+                let mut file = OpenOptions::new().append(true).open(path)?;
+                while !stop.load(Ordering::Relaxed) {
+                    file.write_all(b"depth 4.21 m\n")?;
+                    std::thread::sleep(Duration::from_micros(100));
+                }
+                Ok(())
+            })
+        };
+        let report = back_up(&desk.home, &Arc::new(Meter::default()));
+        stop.store(true, Ordering::Relaxed);
+        writer.join().map_err(|_| "the writer panicked")??;
+        report?;
+        self.pass(SignedDuration::from_secs(50));
+        Ok(())
+    }
+
+    /// A first backup that is stopped in the middle, as the laptop leaves.
+    fn broken_off(&self, desk: &Desk) -> Done {
+        let meter = Arc::new(Meter::default());
+        let watcher = {
+            let meter = Arc::clone(&meter);
+            std::thread::spawn(move || {
+                while !meter.is_stopped() {
+                    let p = meter.progress();
+                    if p.bytes_total.is_some_and(|total| p.bytes_done > total / 3) {
+                        meter.stop();
+                    }
+                    std::thread::yield_now();
+                }
+            })
+        };
+        let result = back_up(&desk.home, &meter);
+        meter.stop();
+        watcher.join().map_err(|_| "the watcher panicked")?;
+        self.pass(SignedDuration::from_secs(25));
+        match result {
+            Err(ClientError::Stopped) => Ok(()),
+            Err(error) => Err(error.into()),
+            Ok(_) => Err("the first backup that was to be broken off came to its end".into()),
+        }
+    }
+
+    /// Runs take time in the office, too.
+    fn pass(&self, time: SignedDuration) {
+        self.clock.set(self.now() + time);
+    }
+
+    /// A session for the administrator's commands.
+    fn keep_administrators_session(&self, service: &Running) -> Done {
+        let signed_in = sign_in(&Api::new(&address(service), Some(service.fingerprint()))?, ADMINISTRATOR)?;
+        let session = Session {
+            address: address(service),
+            fingerprint: service.fingerprint().into(),
+            login: ADMINISTRATOR.into(),
+            token: signed_in.token.unwrap_or_default(),
+        };
+        Ok(Home::new(self.directory.join("administrator")).keep_session(&session)?)
+    }
+}

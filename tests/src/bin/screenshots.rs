@@ -1,0 +1,44 @@
+//! Takes the console's pictures for the documentation: `screenshots https://localhost:7410 docs/screenshots`, while the
+//! demo runs.
+
+use std::path::PathBuf;
+
+use jetfrost_tests::browser::Browser;
+use thirtyfour::By;
+
+#[tokio::main]
+async fn main() {
+    let mut arguments = std::env::args().skip(1);
+    let base = arguments.next().expect("the console's address");
+    let into = PathBuf::from(arguments.next().expect("a directory"));
+    let browser = Browser::open().await;
+    let go = async |path: &str| browser.driver.goto(format!("{base}{path}")).await.expect("the page opens");
+
+    go("/sign-in").await;
+    browser.sees("Login name").await;
+    browser.picture(&into.join("console-sign-in.png")).await;
+    browser.fill("login", "ingrid").await;
+    browser.fill("password", "low water at noon").await;
+    browser.press("Sign in").await;
+    browser.sees("whimbrel").await;
+    browser.sees("Changes show by themselves").await;
+    browser.picture(&into.join("console-overview.png")).await;
+
+    browser.press("Dark colours").await;
+    browser.picture(&into.join("console-overview-dark.png")).await;
+    browser.press("Light colours").await;
+
+    for (name, file) in [("curlew", "console-workstation.png"), ("phalarope", "console-first-point-awaited.png")] {
+        go("/").await;
+        browser.sees(name).await;
+        browser.driver.find(By::LinkText(name)).await.expect("the link").click().await.expect("followed");
+        browser.sees("History of runs and restores").await;
+        browser.picture(&into.join(file)).await;
+    }
+
+    go("/office").await;
+    browser.sees("Enrolment codes").await;
+    browser.sees("Eskil Moe").await;
+    browser.picture(&into.join("console-office.png")).await;
+    browser.close().await;
+}

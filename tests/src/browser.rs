@@ -1,0 +1,127 @@
+//! A headless browser for the console.
+
+use std::net::TcpListener;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use tempfile::TempDir;
+use thirtyfour::ChromeCapabilities;
+use thirtyfour::prelude::*;
+
+/// A browser of one test.
+pub struct Browser {
+    /// Drives it.
+    pub driver: WebDriver,
+    chromedriver: Child,
+    _profile: TempDir,
+}
+
+impl Browser {
+    /// Starts a browser with a window of 1280 × 800.
+    pub async fn open() -> Self {
+        // The driver's client wants one chosen, though it speaks plain HTTP to the driver.
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let port = TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port").port();
+        let chromedriver = Command::new("chromedriver")
+            .arg(format!("--port={port}"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("chromedriver is installed (make test does it)");
+        let profile = tempfile::tempdir().expect("a temporary directory");
+        let mut wanted = DesiredCapabilities::chrome();
+        for argument in [
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-dev-shm-usage",
+            "--disable-gpu",
+            "--hide-scrollbars",
+            "--force-device-scale-factor=1",
+            "--no-first-run",
+            "--no-default-browser-check",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--disable-quic",
+            "--disable-extensions",
+            "--no-proxy-server",
+            "--window-size=1280,800",
+        ] {
+            wanted.add_arg(argument).expect("an argument");
+        }
+        wanted.add_arg(&format!("--user-data-dir={}", profile.path().display())).expect("an argument");
+        wanted.accept_insecure_certs(true).expect("a capability");
+        let driver = connect(port, wanted).await;
+        let size = serde_json::json!({ "width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": false });
+        driver.cdp().send_raw("Emulation.setDeviceMetricsOverride", size).await.expect("the size is set");
+        Self { driver, chromedriver, _profile: profile }
+    }
+
+    /// Waits until text is on the page.
+    pub async fn sees(&self, text: &str) -> WebElement {
+        let quoted = text.replace('"', "");
+        let found = self.driver.query(By::XPath(format!("//*[contains(normalize-space(.), \"{quoted}\")][not(self::script)]")));
+        let found = found.wait(Duration::from_secs(15), Duration::from_millis(50)).and_displayed().all_from_selector().await;
+        match found {
+            Ok(mut all) if !all.is_empty() => all.pop().expect("not empty"),
+            _ => panic!("'{text}' did not appear; the page says:\n{}", self.text().await),
+        }
+    }
+
+    /// All text of the page.
+    pub async fn text(&self) -> String {
+        match self.driver.find(By::Tag("body")).await {
+            Ok(body) => body.text().await.unwrap_or_default(),
+            Err(error) => error.to_string(),
+        }
+    }
+
+    /// Types into the field with this id.
+    pub async fn fill(&self, id: &str, text: &str) {
+        let field = self.driver.query(By::Id(id)).wait(Duration::from_secs(10), Duration::from_millis(50)).first().await.expect("the field");
+        field.clear().await.expect("cleared");
+        field.send_keys(text).await.expect("typed");
+    }
+
+    /// Presses the button with this name.
+    pub async fn press(&self, name: &str) {
+        let path = format!("//button[normalize-space(.)=\"{name}\"]");
+        let button = self.driver.query(By::XPath(path)).wait(Duration::from_secs(10), Duration::from_millis(50)).first().await;
+        button.expect("the button").click().await.expect("pressed");
+    }
+
+    /// Violations of WCAG 2.2 A and AA that axe-core finds on the page, in words.
+    pub async fn violations(&self) -> Vec<String> {
+        let axe = concat!(env!("CARGO_MANIFEST_DIR"), "/../console/node_modules/axe-core/axe.min.js");
+        let axe = std::fs::read_to_string(axe).expect("axe-core is installed (make test does it)");
+        self.driver.execute(&axe, vec![]).await.expect("axe is in the page");
+        let script = "const done = arguments[0]; axe.run(document, { runOnly: ['wcag2a','wcag2aa','wcag21a','wcag21aa','wcag22aa'] })
+            .then(r => done(r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.html).join(' | '))), e => done([String(e)]))";
+        let found = self.driver.execute_async(script, vec![]).await.expect("axe ran");
+        found.convert().expect("a list of texts")
+    }
+
+    /// Saves a picture of the window.
+    pub async fn picture(&self, path: &std::path::Path) {
+        self.driver.screenshot(path).await.expect("a picture");
+    }
+
+    /// Ends it.
+    pub async fn close(mut self) {
+        let _ = self.driver.clone().quit().await;
+        let _ = self.chromedriver.kill();
+        let _ = self.chromedriver.wait();
+    }
+}
+
+/// Connects as soon as the driver listens.
+async fn connect(port: u16, wanted: ChromeCapabilities) -> WebDriver {
+    let began = Instant::now();
+    loop {
+        match WebDriver::new(format!("http://127.0.0.1:{port}"), wanted.clone()).await {
+            Ok(driver) => return driver,
+            Err(error) if began.elapsed() > Duration::from_secs(30) => panic!("the browser did not start: {error}"),
+            Err(_) => tokio::time::sleep(Duration::from_millis(50)).await,
+        }
+    }
+}

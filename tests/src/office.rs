@@ -1,0 +1,209 @@
+//! A service on loopback with its own state, run within the test, and workstations on it.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use jetfrost_client::api::Api;
+use jetfrost_client::backup::{BackupReport, back_up};
+use jetfrost_client::browse::{At, Browser};
+use jetfrost_client::home::Home;
+use jetfrost_client::join::join;
+use jetfrost_client::progress::Meter;
+use jetfrost_client::restore::{RestoreReport, Wish, restore};
+use jetfrost_client::{ClientError, RecoveryKey};
+use jetfrost_image::crypto::SystemRandom;
+use jetfrost_service::{Clock, Config, Running, SteppedClock, SystemClock};
+use jetfrost_wire::destination::{Destination, NewDestination};
+use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
+use jetfrost_wire::people::{Account, NewAccount, Role};
+use jetfrost_wire::service::{Carry, FirstAdministrator, SignIn, SignedIn};
+use jiff::Timestamp;
+use tempfile::TempDir;
+
+/// The administrator of every test.
+pub const ADMINISTRATOR: &str = "ingrid";
+/// The password of every account.
+pub const PASSWORD: &str = "a test of ten";
+/// The image passphrase of every workstation.
+pub const PASSPHRASE: &str = "an image passphrase";
+
+/// A service that was started for a test and ends with it.
+pub struct Office {
+    /// Everything of the test is in here.
+    pub directory: TempDir,
+    /// The service; taken out while it is stopped.
+    service: Option<Running>,
+    clock: Arc<dyn Clock>,
+    config: Config,
+    /// Signed in as the administrator.
+    pub api: Api,
+}
+
+impl Office {
+    /// An office with an administrator, on the machine's clock.
+    #[must_use]
+    pub fn open() -> Self {
+        Self::with_clock(Arc::new(SystemClock))
+    }
+
+    /// An office whose clock stands still until it is set.
+    #[must_use]
+    pub fn stepped(now: Timestamp) -> (Self, Arc<SteppedClock>) {
+        let clock = Arc::new(SteppedClock::new(now));
+        (Self::with_clock(clock.clone()), clock)
+    }
+
+    fn with_clock(clock: Arc<dyn Clock>) -> Self {
+        let directory = tempfile::tempdir().expect("a temporary directory");
+        let config = Config {
+            state_directory: directory.path().join("state"),
+            listen: ([127, 0, 0, 1], 0).into(),
+            public_name: "localhost".into(),
+            certificate: None,
+        };
+        let service = start(&config, &clock);
+        let api = first_sign_in(&service);
+        // From now on the port stays, so that clients find the service again after a restart.
+        let config = Config { listen: service.address(), ..config };
+        Self { directory, service: Some(service), clock, config, api }
+    }
+
+    /// `host:port`.
+    #[must_use]
+    pub fn address(&self) -> String {
+        format!("localhost:{}", self.config.listen.port())
+    }
+
+    /// The certificate's fingerprint.
+    #[must_use]
+    pub fn fingerprint(&self) -> String {
+        self.service.as_ref().expect("it runs").fingerprint().to_owned()
+    }
+
+    /// Stops the service and starts it again on the same state.
+    pub fn restart(&mut self) {
+        self.service.take().expect("it runs").stop().expect("it stops cleanly");
+        self.service = Some(start(&self.config, &self.clock));
+    }
+
+    /// A path within the test's directory.
+    #[must_use]
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.directory.path().join(name)
+    }
+
+    /// Adds a destination at a new directory of the test.
+    pub fn destination(&self, name: &str) -> Destination {
+        self.destination_at(name, &self.path(name), None)
+    }
+
+    /// Adds a destination.
+    pub fn destination_at(&self, name: &str, directory: &Path, capacity: Option<u64>) -> Destination {
+        let new = NewDestination { name: name.into(), directory: directory.display().to_string(), capacity, reserve: Some(0) };
+        self.api.post("/destinations", &new).expect("a destination")
+    }
+
+    /// Adds an account that can sign in.
+    pub fn account(&self, login: &str, role: Role) -> Account {
+        let new = NewAccount { login: login.into(), display_name: None, role, password: Some(PASSWORD.into()) };
+        self.api.post("/accounts", &new).expect("an account")
+    }
+
+    /// The service as an account sees it.
+    #[must_use]
+    pub fn signed_in(&self, login: &str) -> Api {
+        sign_in(&Api::new(&self.address(), Some(&self.fingerprint())).expect("a service"), login)
+    }
+
+    /// Makes an enrolment code.
+    #[must_use]
+    pub fn code(&self, login: &str) -> Invitation {
+        let issued: IssuedCode =
+            self.api.post("/enrolment-codes", &NewEnrolmentCode { login: login.into(), destination: None, hours: None }).expect("a code");
+        Invitation::parse(&issued.code).expect("it reads back")
+    }
+
+    /// An account and a workstation of it, which keeps a folder of the test.
+    #[must_use]
+    pub fn workstation(&self, name: &str) -> Workstation {
+        self.account(&format!("owner of {name}"), Role::Member);
+        let home = Home::new(self.path(&format!("{name}-home")));
+        let joined = join(&home, &self.code(&format!("owner of {name}")), name, PASSPHRASE, &SystemRandom::default()).expect("it joins");
+        let folder = self.path(&format!("{name}-files"));
+        fs::create_dir(&folder).expect("a folder");
+        let mut chosen = home.chosen().expect("readable");
+        chosen.keep(&folder).expect("kept");
+        home.keep_chosen(&chosen).expect("written");
+        Workstation { home, folder, recovery_key: joined.recovery_key }
+    }
+}
+
+fn start(config: &Config, clock: &Arc<dyn Clock>) -> Running {
+    Running::start(config, Arc::clone(clock), Arc::new(SystemRandom::default())).expect("the service starts")
+}
+
+fn sign_in(api: &Api, login: &str) -> Api {
+    let call = SignIn { login: login.into(), password: PASSWORD.into(), carry: Carry::Token, label: None };
+    let signed_in: SignedIn = api.post("/sessions", &call).expect("signs in");
+    api.clone().with_credential(&signed_in.token.expect("a token"))
+}
+
+fn first_sign_in(service: &Running) -> Api {
+    let api = Api::new(&format!("localhost:{}", service.address().port()), Some(service.fingerprint())).expect("a service");
+    let code = service.first_code().expect("a new service has no administrator").to_owned();
+    let first = FirstAdministrator { code, login: ADMINISTRATOR.into(), password: PASSWORD.into() };
+    let _: Account = api.post("/first-administrator", &first).expect("the first administrator");
+    sign_in(&api, ADMINISTRATOR)
+}
+
+/// A workstation of a test.
+pub struct Workstation {
+    /// Its settings and keys.
+    pub home: Home,
+    /// What it keeps.
+    pub folder: PathBuf,
+    /// As printed when it joined.
+    pub recovery_key: RecoveryKey,
+}
+
+impl Workstation {
+    /// Writes a file of the kept folder.
+    pub fn write(&self, path: &str, bytes: impl AsRef<[u8]>) {
+        let path = self.folder.join(path);
+        fs::create_dir_all(path.parent().expect("in the folder")).expect("a folder");
+        fs::write(path, bytes).expect("written");
+    }
+
+    /// Makes a recovery point.
+    ///
+    /// # Errors
+    /// As the engine.
+    pub fn back_up(&self) -> Result<BackupReport, ClientError> {
+        back_up(&self.home, &Arc::new(Meter::default()))
+    }
+
+    /// Restores everything into a directory. The kept folder is then found by [`Workstation::restored`].
+    ///
+    /// # Errors
+    /// As the engine.
+    pub fn restore_all(&self, into: &Path) -> Result<RestoreReport, ClientError> {
+        self.restore(&At::Latest, &Wish { paths: vec![], into: into.into(), replace: false })
+    }
+
+    /// Restores what is wished for.
+    ///
+    /// # Errors
+    /// As the engine.
+    pub fn restore(&self, at: &At, wish: &Wish) -> Result<RestoreReport, ClientError> {
+        let browser = Browser::open(&self.home)?;
+        let point = browser.point(at)?;
+        restore(&browser, &point, wish, &Arc::new(Meter::default()))
+    }
+
+    /// Where the kept folder is below a directory into which everything was restored.
+    #[must_use]
+    pub fn restored(&self, into: &Path) -> PathBuf {
+        into.join(self.folder.strip_prefix("/").expect("absolute"))
+    }
+}
