@@ -10,10 +10,25 @@ use jiff::Timestamp;
 use crate::dice::Dice;
 use crate::office::{Machine, Work};
 
-const PLACES: [&str; 8] = ["north-mole", "salt-meadow", "ferry-slip", "kelp-row", "old-battery", "lighthouse-spit", "mill-race", "tern-island"];
+const PLACES: [&str; 8] =
+    ["north-mole", "salt-meadow", "ferry-slip", "kelp-row", "old-battery", "lighthouse-spit", "mill-race", "tern-island"];
 const WORDS: [&str; 16] = [
-    "boundary", "tide", "gauge", "datum", "parcel", "marker", "level", "bearing", "easement", "dyke", "culvert", "traverse", "offset", "benchmark",
-    "shoal", "fence",
+    "boundary",
+    "tide",
+    "gauge",
+    "datum",
+    "parcel",
+    "marker",
+    "level",
+    "bearing",
+    "easement",
+    "dyke",
+    "culvert",
+    "traverse",
+    "offset",
+    "benchmark",
+    "shoal",
+    "fence",
 ];
 
 /// The files of one workstation below a folder.
@@ -34,7 +49,7 @@ impl Files {
     /// What is there on the first day.
     pub(crate) fn begin(&mut self, at: Timestamp) -> io::Result<()> {
         let (photos, drawings, letters, mails) = match self.work {
-            Work::Field => (22, 8, 20, 150),
+            Work::Field => (50, 8, 20, 150),
             Work::Drafting => (4, 60, 30, 200),
             Work::Records => (8, 10, 220, 300),
             Work::FrontDesk => (3, 2, 60, 3000),
@@ -85,7 +100,7 @@ impl Files {
 
     fn photo(&mut self, at: Timestamp) -> io::Result<()> {
         let path = format!("Photos/{}/IMG_{:05}.jpg", self.dice.choose(&PLACES), self.next());
-        let bytes = [&[0xff, 0xd8, 0xff, 0xe0][..], &self.dice.noise(self.dice.between(150_000, 900_000))].concat();
+        let bytes = [&[0xff, 0xd8, 0xff, 0xe0][..], &self.dice.noise(self.dice.between(300_000, 1_400_000))].concat();
         self.write(&path, &bytes, at)
     }
 
@@ -97,7 +112,12 @@ impl Files {
         for i in 0..self.dice.between(1500, 9000) {
             x += self.dice.between(0, 40);
             y += self.dice.between(0, 30);
-            text.push_str(&format!("0\nVERTEX\n8\n{}\n10\n{x}.{:03}\n20\n{y}.{:03}\n", WORDS[(i % 7) as usize], x % 997, y % 991));
+            text.push_str(&format!(
+                "0\nVERTEX\n8\n{}\n10\n{x}.{:03}\n20\n{y}.{:03}\n",
+                WORDS[(i % 7) as usize],
+                x % 997,
+                y % 991
+            ));
         }
         self.drawings.push(self.root.join(&path));
         self.write(&path, text.as_bytes(), at)
@@ -117,7 +137,9 @@ impl Files {
 
     fn letter(&mut self, at: Timestamp) -> io::Result<()> {
         let path = format!("Letters/{}/{}-{:04}.csv", self.dice.choose(&PLACES), self.dice.choose(&WORDS), self.next());
-        let lines: Vec<String> = (0..self.dice.between(40, 700)).map(|i| format!("{i};{};{}", self.dice.choose(&WORDS), self.dice.between(0, 9999))).collect();
+        let lines: Vec<String> = (0..self.dice.between(40, 700))
+            .map(|i| format!("{i};{};{}", self.dice.choose(&WORDS), self.dice.between(0, 9999)))
+            .collect();
         self.write(&path, lines.join("\n").as_bytes(), at)
     }
 

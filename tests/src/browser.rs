@@ -78,16 +78,35 @@ impl Browser {
 
     /// Types into the field with this id.
     pub async fn fill(&self, id: &str, text: &str) {
-        let field = self.driver.query(By::Id(id)).wait(Duration::from_secs(10), Duration::from_millis(50)).first().await.expect("the field");
+        let field = self
+            .driver
+            .query(By::Id(id))
+            .wait(Duration::from_secs(10), Duration::from_millis(50))
+            .first()
+            .await
+            .expect("the field");
         field.clear().await.expect("cleared");
         field.send_keys(text).await.expect("typed");
     }
 
-    /// Presses the button with this name.
+    /// Presses the button with this name, as soon as the page no longer moves under it.
     pub async fn press(&self, name: &str) {
-        let path = format!("//button[normalize-space(.)=\"{name}\"]");
-        let button = self.driver.query(By::XPath(path)).wait(Duration::from_secs(10), Duration::from_millis(50)).first().await;
-        button.expect("the button").click().await.expect("pressed");
+        let began = Instant::now();
+        loop {
+            let path = format!("//button[normalize-space(.)=\"{name}\"]");
+            let button =
+                self.driver.query(By::XPath(path)).wait(Duration::from_secs(10), Duration::from_millis(50)).first().await;
+            let button = button.unwrap_or_else(|e| panic!("there is no button '{name}': {e}"));
+            let pressed = match button.scroll_into_view().await {
+                Ok(()) => button.click().await,
+                Err(error) => Err(error),
+            };
+            match pressed {
+                Ok(()) => return,
+                Err(error) if began.elapsed() > Duration::from_secs(10) => panic!("'{name}' cannot be pressed: {error}"),
+                Err(_) => tokio::time::sleep(Duration::from_millis(50)).await,
+            }
+        }
     }
 
     /// Violations of WCAG 2.2 A and AA that axe-core finds on the page, in words.
@@ -95,7 +114,8 @@ impl Browser {
         let axe = concat!(env!("CARGO_MANIFEST_DIR"), "/../console/node_modules/axe-core/axe.min.js");
         let axe = std::fs::read_to_string(axe).expect("axe-core is installed (make test does it)");
         self.driver.execute(&axe, vec![]).await.expect("axe is in the page");
-        let script = "const done = arguments[0]; axe.run(document, { runOnly: ['wcag2a','wcag2aa','wcag21a','wcag21aa','wcag22aa'] })
+        let script =
+            "const done = arguments[0]; axe.run(document, { runOnly: ['wcag2a','wcag2aa','wcag21a','wcag21aa','wcag22aa'] })
             .then(r => done(r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.html).join(' | '))), e => done([String(e)]))";
         let found = self.driver.execute_async(script, vec![]).await.expect("axe ran");
         found.convert().expect("a list of texts")

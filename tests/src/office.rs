@@ -119,8 +119,10 @@ impl Office {
     /// Makes an enrolment code.
     #[must_use]
     pub fn code(&self, login: &str) -> Invitation {
-        let issued: IssuedCode =
-            self.api.post("/enrolment-codes", &NewEnrolmentCode { login: login.into(), destination: None, hours: None }).expect("a code");
+        let issued: IssuedCode = self
+            .api
+            .post("/enrolment-codes", &NewEnrolmentCode { login: login.into(), destination: None, hours: None })
+            .expect("a code");
         Invitation::parse(&issued.code).expect("it reads back")
     }
 
@@ -129,7 +131,8 @@ impl Office {
     pub fn workstation(&self, name: &str) -> Workstation {
         self.account(&format!("owner of {name}"), Role::Member);
         let home = Home::new(self.path(&format!("{name}-home")));
-        let joined = join(&home, &self.code(&format!("owner of {name}")), name, PASSPHRASE, &SystemRandom::default()).expect("it joins");
+        let joined =
+            join(&home, &self.code(&format!("owner of {name}")), name, PASSPHRASE, &SystemRandom::default()).expect("it joins");
         let folder = self.path(&format!("{name}-files"));
         fs::create_dir(&folder).expect("a folder");
         let mut chosen = home.chosen().expect("readable");

@@ -53,7 +53,8 @@ impl Daemon {
             std::fs::write(state.join("had-administrator"), "").expect("noted");
         }
         std::thread::spawn(move || lines.for_each(drop));
-        let port = said.split("https://localhost:").nth(1).and_then(|rest| rest.split('/').next()).expect("the console's address");
+        let port =
+            said.split("https://localhost:").nth(1).and_then(|rest| rest.split('/').next()).expect("the console's address");
         let address = format!("localhost:{port}");
         Self { child, said, address }
     }

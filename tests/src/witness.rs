@@ -43,7 +43,8 @@ print(size, ' '.join(out))";
 }
 
 fn lines_of(tree: &Path, script: &str) -> Vec<String> {
-    let output = Command::new("bash").args(["-c", &format!("set -o pipefail; export LC_ALL=C; {script}")]).current_dir(tree).output();
+    let output =
+        Command::new("bash").args(["-c", &format!("set -o pipefail; export LC_ALL=C; {script}")]).current_dir(tree).output();
     let output = output.expect("bash runs");
     assert!(output.status.success(), "{script}: {}", String::from_utf8_lossy(&output.stderr));
     let mut lines: Vec<String> = output.stdout.split(|b| *b == b'\n').map(|l| l.escape_ascii().to_string()).collect();

@@ -2,7 +2,7 @@
 import { BProgress } from 'bootstrap-vue-next'
 import { computed } from 'vue'
 import type { Destination } from '../api/types'
-import { size } from '../logic/format'
+import { many, size } from '../logic/format'
 import StateWord from './StateWord.vue'
 
 const props = defineProps<{ destination: Destination }>()
@@ -19,7 +19,7 @@ const all = computed(() => used.value + (props.destination.room ?? 0))
     <template v-if="destination.used != null && destination.room != null">
       <BProgress :value="used" :max="Math.max(all, 1)" height="0.6rem" :aria-label="`${destination.name}: used`" />
       <div class="d-flex justify-content-between mt-1">
-        <span>{{ size(used) }} used by {{ destination.stores }} image stores</span>
+        <span>{{ size(used) }} used by {{ many(destination.stores, 'image store') }}</span>
         <span>room for {{ size(destination.room) }}</span>
       </div>
     </template>

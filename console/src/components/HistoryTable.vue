@@ -45,7 +45,7 @@ const lines = computed(() =>
 </script>
 
 <template>
-  <table class="table align-middle">
+  <table class="table table-sm align-middle">
     <thead>
       <tr>
         <th scope="col">Began</th>

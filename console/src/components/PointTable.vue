@@ -6,7 +6,7 @@ defineProps<{ points: Point[]; now: Date }>()
 </script>
 
 <template>
-  <table class="table align-middle">
+  <table class="table table-sm align-middle">
     <thead>
       <tr>
         <th scope="col" class="jf-number">Point</th>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { RouterLink } from 'vue-router'
 import type { Workstation } from '../api/types'
-import { age, moment, size } from '../logic/format'
+import { age, many, moment, size } from '../logic/format'
 import StateWord from './StateWord.vue'
 
 defineProps<{ workstations: Workstation[]; now: Date }>()
@@ -14,13 +14,13 @@ function runNote(workstation: Workstation): string {
     return total ? `underway, ${Math.min(Math.round((100 * done) / total), 100)} %` : 'underway'
   }
   const exceptions = run.exceptions.changed_while_read + run.exceptions.unreadable + run.exceptions.disappeared
-  return exceptions > 0 ? `complete with ${exceptions} exceptions` : run.outcome
+  return exceptions > 0 ? `complete with ${many(exceptions, 'exception')}` : run.outcome
 }
 </script>
 
 <template>
   <div class="jf-panel table-responsive">
-    <table class="table table-hover align-middle">
+    <table class="table table-sm table-hover align-middle">
       <thead>
         <tr>
           <th scope="col">Workstation</th>

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { age, duration, parseSize, size, words } from './format'
+import { age, duration, many, parseSize, size, words } from './format'
 
 describe('format', () => {
   it('shows sizes decimal, with three digits', () => {
@@ -17,6 +17,10 @@ describe('format', () => {
     expect(age('2026-11-23T10:30:00Z', now)).toBe('90 min ago')
     expect(age('2026-11-20T11:00:00Z', now)).toBe('3 days ago')
     expect([2, 75, 600, 9000].map(duration)).toEqual(['2.0 s', '75 s', '10 min', '2 h 30 min'])
+  })
+
+  it('counts one as one', () => {
+    expect([many(1, 'file'), many(2000, 'file')]).toEqual(['1 file', '2,000 files'])
   })
 
   it('writes states with blanks', () => {

@@ -17,6 +17,11 @@ export function count(number: number): string {
   return number.toLocaleString('en')
 }
 
+/** A number with its noun: `1 file`, `2 files`. */
+export function many(number: number, noun: string): string {
+  return `${count(number)} ${noun}${number === 1 ? '' : 's'}`
+}
+
 export function age(then: string, now: Date): string {
   const seconds = (now.getTime() - new Date(then).getTime()) / 1000
   if (seconds < 60) return 'just now'

@@ -12,7 +12,7 @@ import StateWord from '../components/StateWord.vue'
 import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
 import { useNow } from '../composables/useNow'
-import { age, count, moment, size } from '../logic/format'
+import { age, many, moment, size } from '../logic/format'
 import { withEntry, withRun } from '../logic/live'
 
 const props = defineProps<{ id: string }>()
@@ -97,7 +97,7 @@ onMounted(reload)
         </div>
         <div>
           <dt>In it</dt>
-          <dd>{{ w.latest_point ? `${count(w.latest_point.files)} files, ${size(w.latest_point.bytes)}` : '–' }}</dd>
+          <dd>{{ w.latest_point ? `${many(w.latest_point.files, 'file')}, ${size(w.latest_point.bytes)}` : '–' }}</dd>
         </div>
         <div>
           <dt>Points kept</dt>

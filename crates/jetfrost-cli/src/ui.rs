@@ -230,6 +230,11 @@ pub(crate) fn count(number: u64) -> String {
     groups.join(",")
 }
 
+/// A number with its noun: `1 file`, `2 files`.
+pub(crate) fn many(number: u64, noun: &str) -> String {
+    format!("{} {noun}{}", count(number), if number == 1 { "" } else { "s" })
+}
+
 fn capital(text: &str) -> String {
     let mut chars = text.chars();
     chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
@@ -242,6 +247,7 @@ mod tests {
     #[test]
     fn numbers_and_times_read_easily() {
         assert_eq!(count(0), "0");
+        assert_eq!((many(1, "file"), many(2, "file")), ("1 file".into(), "2 files".into()));
         assert_eq!(count(1_234_567), "1,234,567");
         assert_eq!(took(Duration::from_millis(1500)), "1.5 s");
         assert_eq!(took(Duration::from_secs(6300)), "105 min 0 s");

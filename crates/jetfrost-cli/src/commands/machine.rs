@@ -24,7 +24,7 @@ use serde_json::json;
 
 use super::words;
 use crate::failure::{Code, Failure};
-use crate::ui::{Given, Ui, ago, count, moment, rate, took};
+use crate::ui::{Given, Ui, ago, count, many, moment, rate, took};
 
 type Done = Result<Code, Failure>;
 
@@ -203,11 +203,11 @@ impl Backup {
 fn say_backup(report: &BackupReport, ui: &Ui) {
     let point = &report.point;
     ui.line(&format!(
-        "Point {} is complete: {} files, {}. Read {} files, sent {}, in {} ({}).",
+        "Point {} is complete: {}, {}. Read {}, sent {}, in {} ({}).",
         point.sequence,
-        count(point.files),
+        many(point.files, "file"),
         show(point.bytes),
-        count(report.counts.read),
+        many(report.counts.read, "file"),
         show(report.sent),
         took(report.took),
         rate(point.bytes, report.took),
@@ -223,7 +223,7 @@ fn say_backup(report: &BackupReport, ui: &Ui) {
     }
     let exceptions = report.exceptions.total();
     if exceptions > 0 {
-        ui.line(&format!("With {} exceptions:", count(exceptions)));
+        ui.line(&format!("With {}:", many(exceptions, "exception")));
         for exception in report.listed.iter().take(10) {
             ui.line(&format!("  {}  {}", shown_path(&exception.path), exception.explanation));
         }
@@ -254,7 +254,7 @@ pub(crate) fn points(home: &Home, ui: &Ui) -> Done {
                 count(p.files),
                 show(p.bytes),
                 show(p.sent),
-                if p.exceptions == 0 { String::new() } else { format!("{} exceptions", count(p.exceptions)) },
+                if p.exceptions == 0 { String::new() } else { many(p.exceptions, "exception") },
             ]
         };
         let heads = ["point", "made", "", "files", "size", "sent", ""];
@@ -395,9 +395,9 @@ fn say_restore(report: &RestoreReport, wish: &Wish, ui: &Ui) {
     let value = json!({ "progress": report.progress, "troubles": troubles, "seconds": report.took.as_secs_f64() });
     ui.show(&value, |_| {
         let p = &report.progress;
-        let (files, bytes) = (count(p.files_done), show(p.bytes_done));
+        let (files, bytes) = (many(p.files_done, "file"), show(p.bytes_done));
         ui.line(&format!(
-            "{files} files, {bytes}, in {} ({}), are in {}.",
+            "{files}, {bytes}, in {} ({}), to {}.",
             took(report.took),
             rate(p.bytes_done, report.took),
             wish.into.display()
@@ -505,7 +505,12 @@ pub(crate) fn standing(home: &Home, ui: &Ui) -> Done {
         match &w.latest_point {
             Some(point) => {
                 let made = format!("{} ({})", ago(point.created, now), moment(point.created));
-                ui.line(&format!("last point   {}, {made}, {} files, {}", point.sequence, count(point.files), show(point.bytes)));
+                ui.line(&format!(
+                    "last point   {}, {made}, {}, {}",
+                    point.sequence,
+                    many(point.files, "file"),
+                    show(point.bytes)
+                ));
             }
             None => ui.line("last point   none yet. Next: jetfrost backup"),
         }
@@ -513,9 +518,9 @@ pub(crate) fn standing(home: &Home, ui: &Ui) -> Done {
             ui.line(&format!("last run     {}, {}", words::outcome(run.outcome), ago(run.started, now)));
         }
         ui.line(&format!(
-            "image store  {}, {} points, encrypted on this workstation",
+            "image store  {}, {}, encrypted on this workstation",
             w.store.used.map_or_else(|| "size unknown".into(), show),
-            w.store.points
+            many(w.store.points, "point")
         ));
     });
     Ok(Code::Done)

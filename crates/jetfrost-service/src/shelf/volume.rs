@@ -102,17 +102,17 @@ fn unfit_reason(directory: &Path, others: &[PathBuf], service: &str, volume: &Vo
     if VOLATILE.contains(&volume.file_system.as_str()) {
         return Some(format!("{shown} is on '{}', which keeps no files", volume.file_system));
     }
+    match Marker::find(&real) {
+        Some(owner) if owner == service => return Some(format!("{shown} is a destination of this service already")),
+        Some(_) => return Some(format!("{shown} holds the marker of another installation")),
+        None => {}
+    }
     let real_of = |other: &PathBuf| other.canonicalize().unwrap_or_else(|_| other.clone());
     if let Some(other) = others.iter().find(|other| real.starts_with(real_of(other))) {
         return Some(format!("{shown} is inside the destination at {}", other.display()));
     }
     if let Some(other) = others.iter().find(|other| real_of(other).starts_with(&real)) {
         return Some(format!("{shown} contains the destination at {}", other.display()));
-    }
-    match Marker::find(&real) {
-        Some(owner) if owner == service => return Some(format!("{shown} is a destination of this service already")),
-        Some(_) => return Some(format!("{shown} holds the marker of another installation")),
-        None => {}
     }
     if let Some(ancestor) = real.ancestors().skip(1).find(|ancestor| Marker::find(ancestor).is_some()) {
         return Some(format!("{shown} is inside the destination at {}", ancestor.display()));

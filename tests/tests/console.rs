@@ -1,0 +1,88 @@
+//! The console in a headless browser, against the real service.
+
+use std::fs;
+
+use jetfrost_tests::browser::Browser;
+use jetfrost_tests::programs::{Daemon, jetfrost_ends};
+use thirtyfour::By;
+
+/// No violation of WCAG 2.2 AA, in light and in dark colours.
+async fn assert_accessible(browser: &Browser, page: &str) {
+    assert_eq!(browser.violations().await, Vec::<String>::new(), "{page}");
+    browser.driver.execute("document.documentElement.dataset.bsTheme = 'dark'", vec![]).await.expect("dark");
+    assert_eq!(browser.violations().await, Vec::<String>::new(), "{page}, dark");
+    browser.driver.execute("document.documentElement.dataset.bsTheme = 'light'", vec![]).await.expect("light");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn from_the_first_administrator_to_a_backup_that_shows_by_itself() {
+    let test = tempfile::tempdir().expect("a directory");
+    let at = |name: &str| test.path().join(name);
+    let daemon = Daemon::start(&at("state"), 0);
+    let browser = Browser::open().await;
+    browser.driver.goto(format!("https://{}/", daemon.address)).await.expect("the page opens");
+
+    browser.sees("Create the first administrator").await;
+    assert_accessible(&browser, "begin").await;
+    browser.fill("code", "WRONG-CODE").await;
+    browser.fill("login", "ingrid").await;
+    browser.fill("password", "a test of ten").await;
+    browser.press("Create and sign in").await;
+    browser.sees("This is not the code that the service printed last.").await;
+    browser.fill("code", &daemon.told("first code")).await;
+    browser.press("Create and sign in").await;
+
+    browser.sees("There is no place for backups yet").await;
+    browser.fill("destination-name", "Shelf").await;
+    browser.fill("destination-directory", "/proc").await;
+    browser.press("Try the directory").await;
+    browser.sees("This directory does not do.").await;
+    browser.fill("destination-directory", at("shelf").to_str().expect("text")).await;
+    browser.fill("destination-capacity", "100").await;
+    browser.fill("destination-capacity", "1GB").await;
+    browser.press("Add destination").await;
+    browser.sees("used by 0 image stores").await;
+    browser.fill("account-login", "tove").await;
+    browser.fill("account-name", "Tove Lund").await;
+    browser.press("Add account").await;
+    browser.sees("Tove Lund").await;
+    browser.fill("code-login", "tove").await;
+    browser.press("Make a code").await;
+    browser.sees("It is shown only now").await;
+    assert_accessible(&browser, "office").await;
+    let code = browser.driver.find(By::ClassName("jf-code")).await.expect("the code").text().await.expect("text");
+
+    browser.driver.find(By::LinkText("Overview")).await.expect("the link").click().await.expect("followed");
+    browser.sees("No workstation yet").await;
+    browser.sees("Changes show by themselves").await;
+    let station = at("station");
+    let _ = jetfrost_ends(&station, &["join", &code, "--name", "dunlin"], 0);
+    browser.sees("first point awaited").await;
+    let files = at("files");
+    fs::create_dir(&files).expect("a folder");
+    fs::write(files.join("letter"), vec![7; 123_456]).expect("written");
+    let _ = jetfrost_ends(&station, &["keep", files.to_str().expect("text")], 0);
+    let _ = jetfrost_ends(&station, &["backup"], 0);
+    browser.sees("just now").await;
+    assert_accessible(&browser, "overview").await;
+
+    browser.driver.find(By::LinkText("dunlin")).await.expect("the link").click().await.expect("followed");
+    browser.sees("1 file, 123 kB").await;
+    let _ = jetfrost_ends(&station, &["restore", "--to", at("back").to_str().expect("text")], 0);
+    browser.sees("Restore from point 1 (everything)").await;
+    assert_accessible(&browser, "workstation").await;
+
+    browser.press("Sign out").await;
+    browser.sees("Password of the account").await;
+    browser.fill("login", "ingrid").await;
+    browser.fill("password", "not the password").await;
+    browser.press("Sign in").await;
+    browser.sees("The login name or the account's password is wrong.").await;
+    assert_accessible(&browser, "sign in").await;
+    browser.fill("password", "a test of ten").await;
+    browser.press("Sign in").await;
+    // It goes back to where one was.
+    browser.sees("History of runs and restores").await;
+    browser.close().await;
+    assert!(daemon.terminate(), "also while a page listens for changes");
+}

@@ -1,0 +1,179 @@
+//! What is restored equals what was backed up, as system tools see it.
+
+use std::fs::{self, File};
+use std::io::{Seek, SeekFrom, Write};
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
+use std::process::Command;
+
+use jetfrost_client::browse::At;
+use jetfrost_client::restore::{Trouble, Wish};
+use jetfrost_tests::office::{Office, Workstation};
+use jetfrost_tests::witness::{data_map, listing};
+
+fn office() -> (Office, Workstation) {
+    let office = Office::open();
+    office.destination("shelf");
+    let workstation = office.workstation("knot");
+    (office, workstation)
+}
+
+/// Runs a command that prepares the tree; false when this machine does not allow it.
+fn shell(tree: &Path, script: &str) -> bool {
+    Command::new("bash").args(["-ec", script]).current_dir(tree).output().expect("bash runs").status.success()
+}
+
+/// A tree with everything that a tree can have, as far as this machine allows.
+fn make_everything(tree: &Path) {
+    fs::write(tree.join(std::ffi::OsStr::from_bytes(b"not utf-8 \xff\xfe\n.txt")), "odd name").expect("written");
+    fs::write(tree.join("empty file"), "").expect("written");
+    let noise: Vec<u8> = (0..3_000_000_u32).map(|i| (i.wrapping_mul(2_654_435_761) >> 13) as u8).collect();
+    fs::write(tree.join("large"), &noise).expect("written");
+    let plain = "
+        mkdir -p 'empty folder' deep/er/and/deeper private && echo x > private/key && chmod 700 private && chmod 0600 private/key
+        ln -s large link; ln -s /nowhere/at/all dangling; ln -s $'odd \\xff' oddlink
+        echo one > first; ln first second; ln first deep/third
+        mkfifo -m 0640 pipe
+        chmod 4711 large; chmod 1777 deep; chmod 0000 'empty file'
+        setfattr -n user.note -v 'surveyed' large; setfattr -n user.bytes -v 0x00ff00 deep
+        setfacl -m u:12345:rw first; setfacl -d -m g:54321:rx deep/er
+        touch -h -d '1999-12-31 23:59:59.123456789' link; touch -d '1969-07-20 20:17:40.5' first
+        touch -d '2038-01-19 03:14:08.000000001' large; touch -d '2001-02-03 04:05:06.7' 'empty folder'";
+    assert!(shell(tree, plain), "the tree could not be made: are attr and acl installed?");
+    if nix::unistd::geteuid().is_root() {
+        assert!(shell(tree, "chown 1234:4321 first; chown -h 99:98 link; mknod null c 1 3; mknod disk b 7 200; chmod 0620 disk"));
+    }
+    assert!(shell(tree, "python3 -c \"import socket; socket.socket(socket.AF_UNIX).bind('socket')\""));
+}
+
+#[test]
+fn a_tree_with_everything_comes_back_as_it_was() {
+    let (office, workstation) = office();
+    make_everything(&workstation.folder);
+    let before = listing(&workstation.folder);
+    let report = workstation.back_up().expect("backed up");
+    assert_eq!(report.exceptions.total(), 0, "{:?}", report.listed);
+    let back = office.path("back");
+    let report = workstation.restore_all(&back).expect("restored");
+    assert!(report.troubles.is_empty(), "{:?}", report.troubles);
+    assert_eq!(listing(&workstation.restored(&back)), before);
+    assert_eq!(listing(&workstation.folder), before, "the source was not touched");
+}
+
+#[test]
+fn holes_stay_holes() {
+    let (office, workstation) = office();
+    let path = workstation.folder.join("sparse");
+    let mut file = File::create(&path).expect("made");
+    for at in [8 << 20, 40 << 20] {
+        file.seek(SeekFrom::Start(at)).expect("sought");
+        file.write_all(&[9; 10_000]).expect("written");
+    }
+    file.set_len(100 << 20).expect("extended");
+    drop(file);
+    File::create(workstation.folder.join("nothing but a hole")).and_then(|f| f.set_len(50 << 20)).expect("made");
+    let report = workstation.back_up().expect("backed up");
+    assert!(report.sent < 100_000, "{} bytes were sent for 20,000", report.sent);
+    let back = office.path("back");
+    workstation.restore_all(&back).expect("restored");
+    for name in ["sparse", "nothing but a hole"] {
+        assert_eq!(data_map(&workstation.restored(&back).join(name)), data_map(&workstation.folder.join(name)), "{name}");
+    }
+    assert_eq!(listing(&workstation.restored(&back)), listing(&workstation.folder));
+}
+
+#[test]
+fn each_point_holds_its_own_state() {
+    let (office, workstation) = office();
+    for i in 0..40 {
+        workstation.write(&format!("folder {}/file {i}", i % 5), format!("first {i}"));
+    }
+    workstation.back_up().expect("backed up");
+    let first = listing(&workstation.folder);
+    workstation.write("folder 1/file 1", "second");
+    workstation.write("folder 9/new", "new");
+    fs::remove_file(workstation.folder.join("folder 2/file 2")).expect("removed");
+    fs::rename(workstation.folder.join("folder 3"), workstation.folder.join("folder 0/moved")).expect("renamed");
+    let report = workstation.back_up().expect("backed up");
+    assert!(report.sent < 20_000, "only what changed was sent: {}", report.sent);
+    let second = listing(&workstation.folder);
+    for (at, expected) in [(At::Sequence(1), first), (At::Sequence(2), second)] {
+        let back = office.path(&format!("back {at:?}"));
+        workstation.restore(&at, &Wish { paths: vec![], into: back.clone(), replace: false }).expect("restored");
+        assert_eq!(listing(&workstation.restored(&back)), expected, "{at:?}");
+    }
+}
+
+#[test]
+fn an_unchanged_run_reads_no_file_and_sends_nothing() {
+    let (_office, workstation) = office();
+    workstation.write("a/one", "1");
+    workstation.write("a/two", "2");
+    // Files that changed within the last second are read again, since a file system's clock moves in steps.
+    let old = std::time::SystemTime::now() - std::time::Duration::from_secs(5);
+    workstation.back_up().expect("backed up");
+    while fs::metadata(workstation.folder.join("a/two")).and_then(|m| ctime(&m)).expect("there")
+        > old + std::time::Duration::from_secs(4)
+    {
+        std::thread::yield_now();
+    }
+    workstation.back_up().expect("backed up once the change is a second old");
+    let report = workstation.back_up().expect("backed up");
+    assert_eq!((report.counts.files, report.counts.read, report.sent), (2, 0, 0));
+}
+
+fn ctime(metadata: &fs::Metadata) -> std::io::Result<std::time::SystemTime> {
+    use std::os::unix::fs::MetadataExt;
+    let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_err(std::io::Error::other)?;
+    let age = since.as_secs_f64() - (metadata.ctime() as f64 + metadata.ctime_nsec() as f64 / 1e9);
+    // A moment that moves on by itself until the change is more than a second old.
+    Ok(if age > 1.1 { std::time::UNIX_EPOCH } else { std::time::SystemTime::now() })
+}
+
+#[test]
+fn nothing_existing_is_overwritten_unless_asked() {
+    let (office, workstation) = office();
+    workstation.write("letter", "from the backup");
+    workstation.write("other", "comes back");
+    workstation.back_up().expect("backed up");
+    let into = office.path("into");
+    fs::create_dir(&into).expect("made");
+    let folder = into.join(workstation.folder.file_name().expect("a name"));
+    fs::create_dir(&folder).expect("made");
+    fs::write(folder.join("letter"), "newer, and precious").expect("written");
+    let wish = |replace| Wish { paths: vec![workstation.folder.clone()], into: into.clone(), replace };
+    let report = workstation.restore(&At::Latest, &wish(false)).expect("restored");
+    assert_eq!(report.troubles.len(), 1);
+    assert_eq!((report.troubles[0].trouble, report.troubles[0].path.clone()), (Trouble::Exists, folder.join("letter")));
+    assert_eq!(fs::read(folder.join("letter")).expect("there"), b"newer, and precious");
+    assert_eq!(fs::read(folder.join("other")).expect("there"), b"comes back");
+    let report = workstation.restore(&At::Latest, &wish(true)).expect("restored");
+    assert!(report.troubles.is_empty(), "{:?}", report.troubles);
+    assert_eq!(fs::read(folder.join("letter")).expect("there"), b"from the backup");
+}
+
+#[test]
+fn a_file_that_keeps_changing_is_reported_and_marked() {
+    let (office, workstation) = office();
+    let path = workstation.folder.join("log");
+    fs::write(&path, vec![1; 12 << 20]).expect("written");
+    workstation.write("calm", "calm");
+    let stop = std::sync::atomic::AtomicBool::new(false);
+    let report = std::thread::scope(|scope| {
+        scope.spawn(|| {
+            let mut file = fs::OpenOptions::new().append(true).open(&path).expect("open");
+            while !stop.load(std::sync::atomic::Ordering::Relaxed) {
+                file.write_all(b"line\n").expect("written");
+            }
+        });
+        let report = workstation.back_up();
+        stop.store(true, std::sync::atomic::Ordering::Relaxed);
+        report
+    });
+    let report = report.expect("backed up");
+    assert_eq!((report.exceptions.changed_while_read, report.exceptions.total()), (1, 1));
+    assert_eq!(report.listed[0].path, path.as_os_str().as_bytes());
+    let restored = workstation.restore_all(&office.path("back")).expect("restored");
+    assert_eq!(restored.troubles.len(), 1);
+    assert_eq!(restored.troubles[0].trouble, Trouble::Unsettled);
+}

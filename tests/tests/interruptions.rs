@@ -1,0 +1,162 @@
+//! Clients and services that die in the middle.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Stdio};
+use std::time::{Duration, Instant};
+
+use jetfrost_tests::programs::{Daemon, first_sign_in, jetfrost, jetfrost_ends};
+use jetfrost_tests::witness::listing;
+
+struct Scene {
+    test: tempfile::TempDir,
+    files: PathBuf,
+}
+
+impl Scene {
+    fn at(&self, name: &str) -> PathBuf {
+        self.test.path().join(name)
+    }
+
+    fn station(&self, arguments: &[&str], code: i32) -> String {
+        jetfrost_ends(&self.at("station"), arguments, code).out
+    }
+
+    fn begin_backup(&self) -> Child {
+        jetfrost(&self.at("station"))
+            .args(["backup", "--json"])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("it runs")
+    }
+
+    /// Bytes in the stores' segments.
+    fn stored(&self) -> u64 {
+        let sizes = walk(&self.at("shelf/stores")).into_iter().filter(|p| p.extension().is_some_and(|e| e == "seg"));
+        sizes.filter_map(|p| fs::metadata(p).ok()).map(|m| m.len()).sum()
+    }
+
+    fn restored_equals_source(&self) {
+        let back = self.at("back");
+        self.station(&["restore", self.files.to_str().expect("text"), "--to", back.to_str().expect("text"), "--quiet"], 0);
+        assert_eq!(listing(&back.join("files")), listing(&self.files));
+    }
+}
+
+fn walk(directory: &Path) -> Vec<PathBuf> {
+    let entries =
+        fs::read_dir(directory).map(|d| d.filter_map(Result::ok).map(|e| e.path()).collect::<Vec<_>>()).unwrap_or_default();
+    entries.into_iter().flat_map(|p| if p.is_dir() { walk(&p) } else { vec![p] }).collect()
+}
+
+fn until(what: &str, mut holds: impl FnMut() -> bool) {
+    let began = Instant::now();
+    while !holds() {
+        assert!(began.elapsed() < Duration::from_secs(60), "{what}");
+        std::thread::yield_now();
+    }
+}
+
+/// 150 MB that do not compress, as files of 1.5 MB.
+fn scene() -> (Scene, Daemon) {
+    let test = tempfile::tempdir().expect("a directory");
+    let files = test.path().join("files");
+    let scene = Scene { test, files };
+    let daemon = Daemon::start(&scene.at("state"), 0);
+    let admin = scene.at("admin");
+    first_sign_in(&daemon, &admin);
+    let shelf = scene.at("shelf");
+    let _ = jetfrost_ends(&admin, &["destination", "add", "Shelf", shelf.to_str().expect("text"), "--reserve", "0B"], 0);
+    let _ = jetfrost_ends(&admin, &["account", "add", "tove", "--no-sign-in"], 0);
+    let issued: serde_json::Value =
+        serde_json::from_str(&jetfrost_ends(&admin, &["enrolment", "add", "tove", "--json"], 0).out).expect("JSON");
+    scene.station(&["join", issued["code"].as_str().expect("a code")], 0);
+    fs::create_dir(&scene.files).expect("a folder");
+    let mut state = 88_172_645_463_325_252_u64;
+    for i in 0..100 {
+        let noise: Vec<u8> = (0..1_500_000)
+            .map(|_| {
+                state ^= state << 13;
+                state ^= state >> 7;
+                state ^= state << 17;
+                (state >> 24) as u8
+            })
+            .collect();
+        fs::write(scene.files.join(format!("photo {i}")), noise).expect("written");
+    }
+    scene.station(&["keep", scene.files.to_str().expect("text")], 0);
+    (scene, daemon)
+}
+
+#[test]
+fn after_the_client_is_killed_the_next_run_does_not_send_again_what_had_arrived() {
+    let (scene, daemon) = scene();
+    let mut client = scene.begin_backup();
+    until("segments arrive", || scene.stored() > 40_000_000);
+    client.kill().expect("killed");
+    client.wait().expect("gone");
+    let arrived = scene.stored();
+    let report: serde_json::Value = serde_json::from_str(&scene.station(&["backup", "--json"], 0)).expect("JSON");
+    let sent = report["sent"].as_u64().expect("a number");
+    // What was on its way when the client died may be sent twice: three segments at most.
+    assert!(sent + arrived < 150_000_000 + 3 * 17_000_000, "{arrived} had arrived and {sent} were sent after that");
+    assert!(scene.station(&["history"], 0).contains("lost"), "the broken run is in the history");
+    scene.restored_equals_source();
+    assert!(daemon.terminate());
+}
+
+#[test]
+fn after_the_service_is_killed_no_point_is_lost_and_none_is_half_there() {
+    let (scene, daemon) = scene();
+    scene.station(&["backup", "--quiet"], 0);
+    let before = listing(&scene.files);
+    fs::rename(scene.files.join("photo 3"), scene.files.join("renamed")).expect("renamed");
+    for i in 100..160 {
+        let photo = fs::read(scene.files.join(format!("photo {}", i - 90))).expect("read");
+        fs::write(scene.files.join(format!("photo {i}")), photo.iter().map(|b| b ^ 0x55).collect::<Vec<u8>>()).expect("written");
+    }
+    let stored = scene.stored();
+    let (state, port) = (scene.at("state"), daemon.port());
+    let mut client = scene.begin_backup();
+    until("segments arrive", || scene.stored() > stored + 20_000_000);
+    daemon.kill();
+    // The client tries again for a while; the service comes back meanwhile.
+    let daemon = Daemon::start(&state, port);
+    let status = client.wait().expect("it ends");
+    assert!(status.success(), "the client went on after the service came back: {status}");
+    let points: serde_json::Value = serde_json::from_str(&scene.station(&["points", "--json"], 0)).expect("JSON");
+    assert_eq!(points.as_array().map(Vec::len), Some(2));
+    scene.restored_equals_source();
+    let first = scene.at("first");
+    scene.station(
+        &["restore", "--at", "1", scene.files.to_str().expect("text"), "--to", first.to_str().expect("text"), "--quiet"],
+        0,
+    );
+    assert_eq!(listing(&first.join("files")), before);
+    assert!(daemon.terminate());
+}
+
+#[test]
+fn a_service_killed_at_any_moment_of_a_commit_has_the_point_or_has_it_not() {
+    let (scene, daemon) = scene();
+    scene.station(&["backup", "--quiet"], 0);
+    let (state, port) = (scene.at("state"), daemon.port());
+    let mut daemon = Some(daemon);
+    for round in 0..8_u64 {
+        fs::write(scene.files.join("photo 0"), format!("round {round}")).expect("written");
+        let mut client = scene.begin_backup();
+        // Each round a little later, so that the kill falls into different steps.
+        let began = Instant::now();
+        until("the moment comes", || began.elapsed() > Duration::from_millis(25 * round));
+        daemon.take().expect("it runs").kill();
+        daemon = Some(Daemon::start(&state, port));
+        client.wait().expect("it ends");
+        let points: serde_json::Value = serde_json::from_str(&scene.station(&["points", "--json"], 0)).expect("JSON");
+        assert!(points.as_array().is_some_and(|p| !p.is_empty()));
+        scene.station(&["look"], 0);
+    }
+    scene.station(&["backup", "--quiet"], 0);
+    scene.restored_equals_source();
+    assert!(daemon.take().expect("it runs").terminate());
+}
