@@ -89,21 +89,30 @@ impl Browser {
         field.send_keys(text).await.expect("typed");
     }
 
-    /// Presses the button with this name, as soon as the page no longer moves under it.
+    /// Presses the button with this name.
     pub async fn press(&self, name: &str) {
+        self.click(&format!("//button[normalize-space(.)=\"{name}\"]")).await;
+    }
+
+    /// Follows the link with this name.
+    pub async fn follow(&self, name: &str) {
+        self.click(&format!("//a[normalize-space(.)=\"{name}\"]")).await;
+    }
+
+    /// Clicks as soon as the page no longer moves under it.
+    async fn click(&self, path: &str) {
         let began = Instant::now();
         loop {
-            let path = format!("//button[normalize-space(.)=\"{name}\"]");
             let button =
                 self.driver.query(By::XPath(path)).wait(Duration::from_secs(10), Duration::from_millis(50)).first().await;
-            let button = button.unwrap_or_else(|e| panic!("there is no button '{name}': {e}"));
+            let button = button.unwrap_or_else(|e| panic!("there is no {path}: {e}"));
             let pressed = match button.scroll_into_view().await {
                 Ok(()) => button.click().await,
                 Err(error) => Err(error),
             };
             match pressed {
                 Ok(()) => return,
-                Err(error) if began.elapsed() > Duration::from_secs(10) => panic!("'{name}' cannot be pressed: {error}"),
+                Err(error) if began.elapsed() > Duration::from_secs(10) => panic!("{path} cannot be clicked: {error}"),
                 Err(_) => tokio::time::sleep(Duration::from_millis(50)).await,
             }
         }

@@ -52,7 +52,7 @@ async fn from_the_first_administrator_to_a_backup_that_shows_by_itself() {
     assert_accessible(&browser, "office").await;
     let code = browser.driver.find(By::ClassName("jf-code")).await.expect("the code").text().await.expect("text");
 
-    browser.driver.find(By::LinkText("Overview")).await.expect("the link").click().await.expect("followed");
+    browser.follow("Overview").await;
     browser.sees("No workstation yet").await;
     browser.sees("Changes show by themselves").await;
     let station = at("station");
@@ -66,7 +66,7 @@ async fn from_the_first_administrator_to_a_backup_that_shows_by_itself() {
     browser.sees("just now").await;
     assert_accessible(&browser, "overview").await;
 
-    browser.driver.find(By::LinkText("dunlin")).await.expect("the link").click().await.expect("followed");
+    browser.follow("dunlin").await;
     browser.sees("1 file, 123 kB").await;
     let _ = jetfrost_ends(&station, &["restore", "--to", at("back").to_str().expect("text")], 0);
     browser.sees("Restore from point 1 (everything)").await;

@@ -4,7 +4,6 @@
 use std::path::PathBuf;
 
 use jetfrost_tests::browser::Browser;
-use thirtyfour::By;
 
 #[tokio::main]
 async fn main() {
@@ -31,7 +30,7 @@ async fn main() {
     for (name, file) in [("curlew", "console-workstation.png"), ("phalarope", "console-first-point-awaited.png")] {
         go("/").await;
         browser.sees(name).await;
-        browser.driver.find(By::LinkText(name)).await.expect("the link").click().await.expect("followed");
+        browser.follow(name).await;
         browser.sees("History of runs and restores").await;
         browser.picture(&into.join(file)).await;
     }
