@@ -819,6 +819,8 @@ export interface components {
         };
         /** @description Ends a run or a restore that did not succeed. */
         GiveUp: {
+            /** @description How far it came. */
+            progress: components["schemas"]["Progress"];
             /** @description Why, in a sentence without names of files. */
             reason: string;
             /** @description Whether a person stopped it. */

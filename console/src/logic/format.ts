@@ -37,6 +37,7 @@ export function moment(at: string): string {
 }
 
 export function duration(seconds: number): string {
+  if (seconds < 0.1) return 'under 0.1 s'
   if (seconds < 10) return `${seconds.toFixed(1)} s`
   if (seconds < 120) return `${Math.floor(seconds)} s`
   if (seconds < 7200) return `${Math.floor(seconds / 60)} min`

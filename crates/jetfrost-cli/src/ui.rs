@@ -210,6 +210,7 @@ pub(crate) fn ago(at: Timestamp, now: Timestamp) -> String {
 pub(crate) fn took(duration: Duration) -> String {
     let seconds = duration.as_secs();
     match seconds {
+        0 if duration.as_millis() < 100 => "under 0.1 s".into(),
         ..10 => format!("{:.1} s", duration.as_secs_f64()),
         10..120 => format!("{seconds} s"),
         120..7200 => format!("{} min {} s", seconds / 60, seconds % 60),
@@ -217,10 +218,10 @@ pub(crate) fn took(duration: Duration) -> String {
     }
 }
 
-/// Bytes a second.
-pub(crate) fn rate(bytes: u64, duration: Duration) -> String {
+/// The rate in brackets, where it took long enough to have one.
+pub(crate) fn at_rate(bytes: u64, duration: Duration) -> String {
     let seconds = duration.as_secs_f64();
-    if seconds < 0.01 { "–".into() } else { format!("{}/s", show((bytes as f64 / seconds) as u64)) }
+    if seconds < 0.1 { String::new() } else { format!(" ({}/s)", show((bytes as f64 / seconds) as u64)) }
 }
 
 /// A number with its thousands set apart.

@@ -101,7 +101,7 @@ fn page() -> Vec<u8> {
 }
 
 fn vector(about: &str, structure: &str, bytes: &[u8], expect: &str, with: serde_json::Value) -> Vector {
-    let with = with.as_object().cloned().unwrap_or_default();
+    let serde_json::Value::Object(with) = with else { panic!("what goes with a vector is an object") };
     Vector { about: about.into(), structure: structure.into(), bytes: hex(bytes), expect: expect.into(), with }
 }
 

@@ -195,4 +195,6 @@ pub struct GiveUp {
     pub stopped: bool,
     /// Why, in a sentence without names of files.
     pub reason: String,
+    /// How far it came.
+    pub progress: Progress,
 }

@@ -24,7 +24,7 @@ use serde_json::json;
 
 use super::words;
 use crate::failure::{Code, Failure};
-use crate::ui::{Given, Ui, ago, count, many, moment, rate, took};
+use crate::ui::{Given, Ui, ago, at_rate, count, many, moment, took};
 
 type Done = Result<Code, Failure>;
 
@@ -203,14 +203,14 @@ impl Backup {
 fn say_backup(report: &BackupReport, ui: &Ui) {
     let point = &report.point;
     ui.line(&format!(
-        "Point {} is complete: {}, {}. Read {}, sent {}, in {} ({}).",
+        "Point {} is complete: {}, {}. Read {}, sent {}, in {}{}.",
         point.sequence,
         many(point.files, "file"),
         show(point.bytes),
         many(report.counts.read, "file"),
         show(report.sent),
         took(report.took),
-        rate(point.bytes, report.took),
+        at_rate(point.bytes, report.took),
     ));
     if report.counts.skipped > 0 {
         ui.line(&format!("Left out by patterns: {}.", count(report.counts.skipped)));
@@ -397,9 +397,9 @@ fn say_restore(report: &RestoreReport, wish: &Wish, ui: &Ui) {
         let p = &report.progress;
         let (files, bytes) = (many(p.files_done, "file"), show(p.bytes_done));
         ui.line(&format!(
-            "{files}, {bytes}, in {} ({}), to {}.",
+            "{files}, {bytes}, in {}{}, to {}.",
             took(report.took),
-            rate(p.bytes_done, report.took),
+            at_rate(p.bytes_done, report.took),
             wish.into.display()
         ));
         if report.owners_left {

@@ -65,7 +65,8 @@ pub fn back_up(home: &Home, meter: &Arc<Meter>) -> Result<BackupReport> {
     match result {
         Ok(done) => Ok(BackupReport { took: started.elapsed(), ..done }),
         Err(error) => {
-            let why = GiveUp { stopped: matches!(error, ClientError::Stopped), reason: spoken(&error) };
+            let why =
+                GiveUp { stopped: matches!(error, ClientError::Stopped), reason: spoken(&error), progress: meter.progress() };
             // If even this does not arrive, the service notes the run as lost.
             let _ = api.post::<_, Run>(&format!("/runs/{}/give-up", begun.run.id), &why);
             Err(error)
@@ -76,6 +77,7 @@ pub fn back_up(home: &Home, meter: &Arc<Meter>) -> Result<BackupReport> {
 /// The error in words that name no file: the service does not learn names.
 fn spoken(error: &ClientError) -> String {
     match error {
+        ClientError::Stopped => "a person stopped it".into(),
         ClientError::File { doing, source, .. } => format!("{doing} a file on the workstation failed: {source}"),
         other => other.to_string(),
     }

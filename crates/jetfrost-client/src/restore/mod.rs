@@ -126,7 +126,7 @@ pub fn restore(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Me
                 ClientError::File { doing, source, .. } => format!("{doing} a file on the workstation failed: {source}"),
                 other => other.to_string(),
             };
-            let why = GiveUp { stopped: matches!(error, ClientError::Stopped), reason };
+            let why = GiveUp { stopped: matches!(error, ClientError::Stopped), reason, progress };
             // If even this does not arrive, the service notes the restore as lost.
             let _ = browser.api.post::<_, Restore>(&format!("/restores/{}/give-up", record.id), &why);
             Err(error)

@@ -66,6 +66,7 @@ impl Desk {
     /// Ends a restore that did not succeed.
     pub(crate) fn give_up_restore(&self, caller: &Caller, id: &str, why: &GiveUp) -> Result<Restore> {
         let mut row = self.current_restore(caller, id)?;
+        self.set_restore_progress(&mut row, &why.progress)?;
         row.outcome = if why.stopped { Outcome::Stopped } else { Outcome::Failed }.word().into();
         row.reason = Some(why.reason.chars().take(500).collect());
         row.ended = Some(self.now());

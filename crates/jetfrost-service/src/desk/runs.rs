@@ -155,6 +155,7 @@ impl Desk {
     pub(crate) fn give_up_run(&self, caller: &Caller, id: &str, why: &GiveUp) -> Result<Run> {
         let (_, mut row) = self.current_run(caller, id)?;
         let outcome = if why.stopped { Outcome::Stopped } else { Outcome::Failed };
+        set_progress(&mut row, &why.progress)?;
         end(&mut row, outcome, Some(&why.reason), self.now());
         self.records.write(|on| Ok::<_, DeskError>(row.update(on)?))?;
         Ok(self.tell_run(&row))

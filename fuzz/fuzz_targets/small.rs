@@ -1,0 +1,21 @@
+//! The small structures, and what people type.
+#![no_main]
+
+use jetfrost_image::format::{RecoveryKey, RunHead, Slot, StoreFile};
+use jetfrost_wire::enrolment::Invitation;
+use libfuzzer_sys::fuzz_target;
+
+fuzz_target!(|bytes: &[u8]| {
+    let _ = StoreFile::from_bytes(bytes);
+    let _ = Slot::from_bytes(bytes);
+    let _ = RunHead::from_bytes(bytes, bytes.len() as u64);
+    if let Ok(text) = std::str::from_utf8(bytes) {
+        let _ = jetfrost_wire::size::parse(text);
+        if let Ok(key) = RecoveryKey::parse(text) {
+            assert_eq!(RecoveryKey::parse(&key.to_string()), Ok(key));
+        }
+        if let Ok(invitation) = Invitation::parse(text) {
+            assert_eq!(Invitation::parse(&invitation.to_text()), Ok(invitation));
+        }
+    }
+});
