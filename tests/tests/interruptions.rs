@@ -138,6 +138,22 @@ fn after_the_service_is_killed_no_point_is_lost_and_none_is_half_there() {
 }
 
 #[test]
+fn a_service_that_is_stopped_during_a_backup_ends_well_and_the_client_goes_on_when_it_is_back() {
+    let (scene, daemon) = scene();
+    let (state, port) = (scene.at("state"), daemon.port());
+    let mut client = scene.begin_backup();
+    until("segments arrive", || scene.stored() > 20_000_000);
+    assert!(daemon.terminate(), "SIGTERM ends it well, with uploads in flight");
+    let left: Vec<_> =
+        walk(&scene.at("shelf/stores")).into_iter().filter(|p| p.parent().is_some_and(|d| d.ends_with("staging"))).collect();
+    assert!(left.is_empty(), "nothing half-written is left: {left:?}");
+    let daemon = Daemon::start(&state, port);
+    assert!(client.wait().expect("it ends").success(), "the client went on");
+    scene.restored_equals_source();
+    assert!(daemon.terminate());
+}
+
+#[test]
 fn a_service_killed_at_any_moment_of_a_commit_has_the_point_or_has_it_not() {
     let (scene, daemon) = scene();
     scene.station(&["backup", "--quiet"], 0);

@@ -19,6 +19,14 @@ use serde::Serialize;
 
 use crate::failure::Failure;
 
+/// Said when a person interrupts.
+pub(crate) fn say_stopping() {
+    let _ = writeln!(
+        std::io::stderr(),
+        "\nStopping: what is ready is still sent, so that the next run goes on from there. Again to end at once."
+    );
+}
+
 /// How a command talks.
 #[derive(Debug)]
 pub(crate) struct Ui {

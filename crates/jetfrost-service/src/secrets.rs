@@ -1,5 +1,7 @@
 //! Random identifiers and secrets of the service, and how they are kept.
 
+use std::sync::{Mutex, PoisonError};
+
 use argon2::{Algorithm, Argon2, Params, Version};
 use data_encoding::{BASE32_NOPAD, HEXLOWER};
 use jetfrost_image::crypto::{Random, random_array};
@@ -66,7 +68,11 @@ pub(crate) fn is_password(password: &str, kept: Option<&[u8]>) -> bool {
     known && same
 }
 
+/// One at a time: a flood of sign-ins must not take 19 MiB for each.
+static STRETCHING: Mutex<()> = Mutex::new(());
+
 fn stretch(password: &str, salt: &[u8]) -> [u8; 32] {
+    let _alone = STRETCHING.lock().unwrap_or_else(PoisonError::into_inner);
     let params = Params::new(19 * 1024, 2, 1, Some(32)).expect("these are within Argon2's limits");
     let mut out = [0; 32];
     Argon2::new(Algorithm::Argon2id, Version::V0x13, params)

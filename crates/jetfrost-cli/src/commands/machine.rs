@@ -24,7 +24,7 @@ use serde_json::json;
 
 use super::words;
 use crate::failure::{Code, Failure};
-use crate::ui::{Given, Ui, ago, at_rate, count, many, moment, took};
+use crate::ui::{self, Given, Ui, ago, at_rate, count, many, moment, took};
 
 type Done = Result<Code, Failure>;
 
@@ -238,7 +238,13 @@ fn stoppable_meter() -> Arc<Meter> {
     let meter = Arc::new(Meter::default());
     let stop = Arc::clone(&meter);
     // Without a handler the process just ends, which harms nothing either.
-    let _ = ctrlc::set_handler(move || stop.stop());
+    let _ = ctrlc::set_handler(move || {
+        if stop.is_stopped() {
+            std::process::exit(Code::Interrupted as i32);
+        }
+        stop.stop();
+        ui::say_stopping();
+    });
     meter
 }
 

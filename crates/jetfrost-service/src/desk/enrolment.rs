@@ -11,7 +11,7 @@ use jetfrost_wire::{AccountId, DestinationId, Page, PageQuery, ServiceId, Workst
 
 use super::people::cursor;
 use super::{Caller, Desk, DeskError, Result, checked_name, convert, place, to_db};
-use crate::records::{AccountRow, CodeRow, CodeWithNames, Connection, DestinationRow, StoreRow, WorkstationRow};
+use crate::records::{AccountRow, CodeRow, CodeWithNames, Connection, DestinationRow, StoreRow, WorkstationRow, is_duplicate};
 use crate::secrets::{SecretKind, hash, new_id, new_secret};
 
 const HOUR_MS: i64 = 3600 * 1000;
@@ -193,7 +193,10 @@ fn insert_store(
         latest_sequence: None,
         created: workstation.enrolled,
     };
-    Ok(row.insert(on)?)
+    row.insert(on).map_err(|e| match is_duplicate(&e) {
+        true => DeskError::Conflict("there is an image store with this id already"),
+        false => e.into(),
+    })
 }
 
 fn chosen_destination(name: Option<&str>, on: &mut Connection) -> Result<DestinationRow> {

@@ -2,13 +2,14 @@
 
 use jetfrost_image::StoreId;
 use jetfrost_image::format::PointHead;
-use jetfrost_image::store::{NeedsIntake, Store, StoreError};
+use jetfrost_image::store::{Store, StoreError};
 use jetfrost_office::access::Act;
 use jetfrost_wire::Binary;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::run::{BeginRun, CommitPoint, GiveUp, Outcome, Phase, PointCommitted, Progress, Run, RunBegun};
 use jetfrost_wire::workstation::PointKind;
 
+use super::stores::Upload;
 use super::{Caller, Desk, DeskError, Result, convert, place, to_db};
 use crate::records::{Connection, NewRun, PointRow, RunRow, StoreRow, WorkstationLine, WorkstationRow};
 use crate::secrets::new_id;
@@ -91,17 +92,10 @@ impl Desk {
         Ok(self.tell_run(&row))
     }
 
-    /// The image store and the number of the point of a run that may receive needs.
-    pub(crate) fn store_of_run(&self, caller: &Caller, id: &str) -> Result<(Arc<Store>, u64)> {
+    /// Where the needs of a run's point go.
+    pub(crate) fn upload_of_run(&self, caller: &Caller, id: &str) -> Result<Upload> {
         let (line, _) = self.current_run(caller, id)?;
-        let (_, store) = self.open_store(&line)?;
-        let next = store.points().last().map_or(1, |last| last + 1);
-        Ok((store, next))
-    }
-
-    /// Begins to receive the needs of a run's point.
-    pub(crate) fn receive_needs(store: &Store, sequence: u64) -> Result<NeedsIntake<'_>> {
-        Ok(store.receive_needs(sequence)?)
+        Ok(Upload { store: self.open_store(&line)?.1, destination: line.destination })
     }
 
     /// Commits the point of a run. Asked a second time for the same point, it answers as the first time.

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use jetfrost_image::store::{SegmentIntake, Store};
+use jetfrost_image::store::{NeedsIntake, SegmentIntake, Store};
 use jetfrost_image::{ChunkName, SegmentHash};
 use jetfrost_office::access::Act;
 use jetfrost_wire::Binary;
@@ -10,21 +10,28 @@ use jetfrost_wire::workstation::{PointBytes, Slots};
 
 use super::{Caller, Desk, DeskError, Result};
 use crate::records::{DestinationRow, WorkstationLine};
+use crate::shelf::Claim;
 
-/// A segment that is about to arrive.
+/// Something that is about to arrive.
 pub(crate) struct Upload {
-    pub(crate) store: Arc<Store>,
-    destination: DestinationRow,
+    pub(super) store: Arc<Store>,
+    pub(super) destination: DestinationRow,
 }
 
 impl Upload {
-    /// Begins to receive; `None` when the segment is here already. `len` bytes must fit.
-    pub(crate) fn begin<'u>(
+    /// Begins to receive the needs of the next point. `len` bytes must fit.
+    pub(crate) fn begin_needs<'u>(&'u self, desk: &'u Desk, len: u64) -> Result<(NeedsIntake<'u>, Claim<'u>)> {
+        let next = self.store.points().last().map_or(1, |last| last + 1);
+        Ok((self.store.receive_needs(next)?, desk.claim(&self.destination, len)?))
+    }
+
+    /// Begins to receive a segment; `None` when the segment is here already. `len` bytes must fit.
+    pub(crate) fn begin_segment<'u>(
         &'u self,
         desk: &'u Desk,
         hash: SegmentHash,
         len: u64,
-    ) -> Result<Option<(SegmentIntake<'u>, crate::shelf::Claim<'u>)>> {
+    ) -> Result<Option<(SegmentIntake<'u>, Claim<'u>)>> {
         let Some(intake) = self.store.receive_segment(hash)? else { return Ok(None) };
         Ok(Some((intake, desk.claim(&self.destination, len)?)))
     }

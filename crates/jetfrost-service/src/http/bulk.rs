@@ -99,15 +99,8 @@ async fn put_segment(
     }
     let upload = app.for_caller(credential, move |desk, caller| desk.store_to_add_to(caller, &id)).await?;
     receive(&app, body, move |desk, pieces| {
-        let Some((mut intake, _claim)) = upload.begin(desk, hash, len)? else { return drain(pieces) };
-        let mut received = 0;
-        while let Some(piece) = pieces.blocking_recv() {
-            received += piece.len() as u64;
-            if received > len {
-                return Err(DeskError::Invalid("more bytes arrived than were announced".into()));
-            }
-            intake.push(&piece)?;
-        }
+        let Some((mut intake, _claim)) = upload.begin_segment(desk, hash, len)? else { return drain(pieces) };
+        each_piece(pieces, len, |piece| Ok(intake.push(piece)?))?;
         intake.finish()?;
         Ok(())
     })
@@ -119,16 +112,38 @@ async fn put_segment(
     request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/runs/{id}/needs")]
-async fn put_needs(app: Data<App>, credential: Credential, id: Path<String>, body: Payload) -> Result<HttpResponse, Trouble> {
-    let (store, sequence) = app.for_caller(credential, move |desk, caller| desk.store_of_run(caller, &id)).await?;
-    receive(&app, body, move |_, pieces| {
-        let mut intake = Desk::receive_needs(&store, sequence)?;
-        while let Some(piece) = pieces.blocking_recv() {
-            intake.push(&piece)?;
-        }
+async fn put_needs(
+    app: Data<App>,
+    request: HttpRequest,
+    credential: Credential,
+    id: Path<String>,
+    body: Payload,
+) -> Result<HttpResponse, Trouble> {
+    let len = content_length(&request)?;
+    let upload = app.for_caller(credential, move |desk, caller| desk.upload_of_run(caller, &id)).await?;
+    receive(&app, body, move |desk, pieces| {
+        let (mut intake, _claim) = upload.begin_needs(desk, len)?;
+        each_piece(pieces, len, |piece| Ok(intake.push(piece)?))?;
         Ok(intake.finish()?)
     })
     .await
+}
+
+/// Gives each piece of a body to `each`; there must not be more bytes than the `len` for which room was claimed.
+fn each_piece(
+    pieces: &mut mpsc::Receiver<Bytes>,
+    len: u64,
+    mut each: impl FnMut(&[u8]) -> Result<(), DeskError>,
+) -> Result<(), DeskError> {
+    let mut received = 0;
+    while let Some(piece) = pieces.blocking_recv() {
+        received += piece.len() as u64;
+        if received > len {
+            return Err(DeskError::Invalid("more bytes arrived than were announced".into()));
+        }
+        each(&piece)?;
+    }
+    Ok(())
 }
 
 /// Feeds a body to `work`, which runs on a thread where it may wait for the disk. A body that breaks off is never
