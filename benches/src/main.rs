@@ -12,7 +12,7 @@ use std::time::Instant;
 use jetfrost_tests::programs::{Daemon, first_sign_in, jetfrost, jetfrost_ends, peak_memory};
 
 /// A tree that every machine which builds this has.
-const USUAL_TREE: &str = "/usr";
+const USUAL_TREE: &str = "/usr/lib";
 
 fn main() {
     let tree = std::env::args_os().nth(1).map_or_else(|| PathBuf::from(USUAL_TREE), PathBuf::from);
@@ -30,7 +30,8 @@ impl Bench {
     fn run(&self) {
         let sources = self.prepare();
         let files = shell_number(&format!("find {sources} -xdev -type f | wc -l"));
-        let bytes = shell_number(&format!("find {sources} -xdev -type f -printf '%s\\n' | awk '{{s+=$1}} END {{print s}}'"));
+        let bytes =
+            shell_number(&format!("find {sources} -xdev -type f -printf '%s\\n' | awk '{{s+=$1}} END {{printf \"%.0f\", s}}'"));
         println!("{files} files, {:.2} GB: {sources}\n", bytes as f64 / 1e9);
         // Everything is read once so that all that follows finds it warm.
         seconds(&format!("find {sources} -xdev -type f -print0 | xargs -0 cat > /dev/null"));

@@ -9,7 +9,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use crossbeam_channel::Receiver;
 use jetfrost_image::ChunkName;
-use jetfrost_image::crypto::open_chunk;
+use jetfrost_image::crypto::Opener;
 use jetfrost_image::format::Entry;
 
 use super::put::Dresser;
@@ -119,27 +119,28 @@ pub(super) struct Worker<'w> {
 
 impl Worker<'_> {
     pub(super) fn run(self) -> Result<()> {
+        let mut opener = Opener::new(self.browser.keys.clone());
         while let Ok(batch) = self.batches.recv() {
             if self.meter.is_stopped() {
                 return Err(ClientError::Stopped);
             }
-            self.fetch(&batch)?;
+            self.fetch(&batch, &mut opener)?;
         }
         Ok(())
     }
 
-    fn fetch(&self, batch: &Batch) -> Result<()> {
+    fn fetch(&self, batch: &Batch, opener: &mut Opener) -> Result<()> {
         let names: Vec<ChunkName> = batch.iter().map(|piece| piece.name).collect();
         self.browser.api.fetch(&self.browser.membership.store, &names, |i, sealed| {
             self.meter.sent(sealed.as_ref().map_or(0, Vec::len) as u64);
-            self.put(&batch[i], sealed);
+            self.put(&batch[i], sealed, opener);
             Ok(())
         })
     }
 
-    fn put(&self, piece: &Piece, sealed: Option<Vec<u8>>) {
+    fn put(&self, piece: &Piece, sealed: Option<Vec<u8>>, opener: &mut Opener) {
         let job = &piece.job;
-        let opened = sealed.and_then(|mut sealed| open_chunk(&self.browser.keys, &piece.name, &mut sealed).ok());
+        let opened = sealed.and_then(|mut sealed| opener.open(&piece.name, &mut sealed).ok());
         match opened {
             None => {
                 if !job.failed.swap(true, Ordering::AcqRel) {

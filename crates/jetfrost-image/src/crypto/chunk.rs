@@ -68,29 +68,55 @@ impl Sealer {
     }
 }
 
-/// Opens a sealed chunk and checks that its content has the name.
+/// Opens chunks; keeps its decompressor from one to the next.
+pub struct Opener {
+    keys: StoreKeys,
+    decompressor: zstd::bulk::Decompressor<'static>,
+}
+
+impl Opener {
+    /// An opener for chunks of one store.
+    #[must_use]
+    pub fn new(keys: StoreKeys) -> Self {
+        Self { keys, decompressor: zstd::bulk::Decompressor::new().expect("a decompressor can be made") }
+    }
+
+    /// Opens a sealed chunk and checks that its content has the name.
+    ///
+    /// # Errors
+    /// [`OpenError::Altered`] when it is not what was sealed under this name.
+    pub fn open(&mut self, name: &ChunkName, sealed: &mut [u8]) -> Result<Vec<u8>, OpenError> {
+        if sealed.len() < NONCE + 1 + TAG {
+            return Err(OpenError::Altered);
+        }
+        let (nonce, data) = sealed.split_at_mut(NONCE);
+        let nonce: [u8; NONCE] = (&*nonce).try_into().expect("split there");
+        let opened = open_in_place(&self.keys.chunk_key(name), nonce, name.as_bytes(), data).ok_or(OpenError::Altered)?;
+        let (method, body) = opened.split_first().ok_or(OpenError::Altered)?;
+        let content = match *method {
+            STORED => body.to_vec(),
+            ZSTD => self.decompressor.decompress(body, room_for(body)).map_err(|_| OpenError::Altered)?,
+            _ => return Err(FormatError::Damaged { what: "a chunk", why: "its method is unknown" }.into()),
+        };
+        if content.len() > MAX_CHUNK || self.keys.name(&content) != *name {
+            return Err(OpenError::Altered);
+        }
+        Ok(content)
+    }
+}
+
+/// How much a frame says that it holds, as far as a chunk may hold so much.
+fn room_for(frame: &[u8]) -> usize {
+    let said = zstd::zstd_safe::get_frame_content_size(frame).ok().flatten();
+    said.and_then(|n| usize::try_from(n).ok()).unwrap_or(MAX_CHUNK).min(MAX_CHUNK)
+}
+
+/// Opens one sealed chunk; for many, keep an [`Opener`].
 ///
 /// # Errors
-/// [`OpenError::Altered`] when it is not what was sealed under this name.
+/// As [`Opener::open`].
 pub fn open_chunk(keys: &StoreKeys, name: &ChunkName, sealed: &mut [u8]) -> Result<Vec<u8>, OpenError> {
-    if sealed.len() < NONCE + 1 + TAG {
-        return Err(OpenError::Altered);
-    }
-    let (nonce, data) = sealed.split_at_mut(NONCE);
-    let nonce: [u8; NONCE] = (&*nonce).try_into().expect("split there");
-    let opened = open_in_place(&keys.chunk_key(name), nonce, name.as_bytes(), data).ok_or(OpenError::Altered)?;
-    let (method, body) = opened.split_first().ok_or(OpenError::Altered)?;
-    let content = match *method {
-        STORED => body.to_vec(),
-        ZSTD => zstd::bulk::decompress(body, MAX_CHUNK).map_err(|_| OpenError::Altered)?,
-        _ => {
-            return Err(FormatError::Damaged { what: "a chunk", why: "its method is unknown" }.into());
-        }
-    };
-    if content.len() > MAX_CHUNK || keys.name(&content) != *name {
-        return Err(OpenError::Altered);
-    }
-    Ok(content)
+    Opener::new(keys.clone()).open(name, sealed)
 }
 
 #[cfg(test)]

@@ -6,7 +6,7 @@ mod point;
 mod random;
 mod slots;
 
-pub use chunk::{Sealer, open_chunk};
+pub use chunk::{Opener, Sealer, open_chunk};
 pub use keys::{StoreKey, StoreKeys};
 pub use point::{open_point, seal_point};
 pub use random::{Random, SeededRandom, SystemRandom, random_array};
