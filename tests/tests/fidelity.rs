@@ -177,3 +177,16 @@ fn a_file_that_keeps_changing_is_reported_and_marked() {
     assert_eq!(restored.troubles.len(), 1);
     assert_eq!(restored.troubles[0].trouble, Trouble::Unsettled);
 }
+
+#[test]
+fn a_volume_mounted_within_a_kept_folder_is_not_entered_and_said_to_be_so() {
+    let (office, workstation) = office();
+    let Some(volume) = jetfrost_tests::mounted::Mounted::new(&workstation.folder.join("other volume"), "1m") else { return };
+    fs::write(volume.path.join("elsewhere"), "not ours").expect("written");
+    workstation.write("ours", "ours");
+    let report = workstation.back_up().expect("backed up");
+    assert_eq!((report.counts.mounts, report.counts.files), (1, 1));
+    let back = office.path("back");
+    workstation.restore_all(&back).expect("restored");
+    assert_eq!(fs::read_dir(workstation.restored(&back).join("other volume")).expect("the folder itself is there").count(), 0);
+}

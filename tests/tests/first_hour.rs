@@ -75,3 +75,66 @@ fn every_list_has_json() {
     let said = jetfrost_ends(&admin, &["account", "list"], 4);
     assert!(said.err.contains("jetfrost sign-in"), "{}", said.err);
 }
+
+/// Runs a shell script as a user without rights, if this process may choose one; else as itself.
+fn as_nobody(script: &str) -> std::process::Output {
+    let mut command = if nix::unistd::geteuid().is_root() {
+        let mut command = std::process::Command::new("setpriv");
+        command.args(["--reuid=65534", "--regid=65534", "--clear-groups", "bash"]);
+        command
+    } else {
+        std::process::Command::new("bash")
+    };
+    command.args(["-c", script]).env("JETFROST_PASSPHRASE", "an image passphrase").output().expect("it runs")
+}
+
+#[test]
+fn what_cannot_be_read_is_listed_and_everything_else_is_kept() {
+    use std::os::unix::fs::PermissionsExt;
+    let test = tempfile::tempdir().expect("a directory");
+    let at = |name: &str| test.path().join(name);
+    let open_to_all = |path: &Path, mode| fs::set_permissions(path, fs::Permissions::from_mode(mode)).expect("set");
+    open_to_all(test.path(), 0o755);
+    let admin = at("admin");
+    let daemon = Daemon::start(&at("state"), 0);
+    first_sign_in(&daemon, &admin);
+    let _ = jetfrost_ends(&admin, &["destination", "add", "Shelf", text(&at("shelf")), "--reserve", "0B"], 0);
+    let _ = jetfrost_ends(&admin, &["account", "add", "tove", "--no-sign-in"], 0);
+    let issued: serde_json::Value =
+        serde_json::from_str(&jetfrost_ends(&admin, &["enrolment", "add", "tove", "--json"], 0).out).expect("JSON");
+
+    let files = at("files");
+    fs::create_dir_all(files.join("closed folder")).expect("made");
+    fs::write(files.join("closed folder/inside"), "x").expect("written");
+    fs::write(files.join("secret"), "x").expect("written");
+    fs::write(files.join("open"), "readable").expect("written");
+    open_to_all(&files.join("open"), 0o644);
+    open_to_all(&files, 0o755);
+    open_to_all(&files.join("secret"), 0);
+    open_to_all(&files.join("closed folder"), 0);
+    // The program where the user without rights can run it, and a home of that user's own.
+    fs::copy(jetfrost_tests::programs::program("jetfrost"), at("jetfrost")).expect("copied");
+    open_to_all(&at("jetfrost"), 0o755);
+    fs::create_dir(at("home")).expect("made");
+    open_to_all(&at("home"), 0o777);
+    let jetfrost = format!("{} --state-directory {}/station", text(&at("jetfrost")), text(&at("home")));
+    let joined = as_nobody(&format!(
+        "{jetfrost} join {} --name dunlin && {jetfrost} keep {}",
+        issued["code"].as_str().expect("a code"),
+        text(&files)
+    ));
+    assert!(joined.status.success(), "{}", String::from_utf8_lossy(&joined.stderr));
+    let backup = as_nobody(&format!("{jetfrost} backup"));
+    let said = String::from_utf8_lossy(&backup.stdout);
+    assert_eq!(backup.status.code(), Some(3), "complete with exceptions: {said}");
+    assert!(said.contains("1 file") && said.contains("With 2 exceptions"), "{said}");
+    let listed = as_nobody(&format!("{jetfrost} exceptions"));
+    let listed = String::from_utf8_lossy(&listed.stdout);
+    assert!(listed.contains("files/secret") && listed.contains("closed folder") && listed.contains("Permission denied"), "{listed}");
+    let restored = as_nobody(&format!("{jetfrost} restore {} --to {}/back", text(&files), text(&at("home"))));
+    assert_eq!(restored.status.code(), Some(3), "the folder that could not be listed is marked");
+    assert_eq!(fs::read(at("home/back/files/open")).expect("restored"), b"readable");
+    let said = jetfrost_ends(&admin, &["workstation", "list"], 0);
+    assert!(said.out.contains("complete with exceptions"), "{}", said.out);
+    open_to_all(&files.join("closed folder"), 0o755);
+}

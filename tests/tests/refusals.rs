@@ -3,7 +3,6 @@
 use std::fs;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
-use std::process::Command;
 
 use jetfrost_client::api::Api;
 use jetfrost_client::browse::At;
@@ -12,6 +11,7 @@ use jetfrost_client::join::{join, unlock};
 use jetfrost_client::restore::{Trouble, Wish};
 use jetfrost_client::{ClientError, Secret};
 use jetfrost_image::crypto::SystemRandom;
+use jetfrost_tests::mounted::Mounted;
 use jetfrost_tests::office::{ADMINISTRATOR, Office, PASSPHRASE, PASSWORD};
 use jetfrost_wire::destination::{NewDestination, TryDirectory, Verdict};
 use jetfrost_wire::people::Role;
@@ -145,29 +145,11 @@ fn blake(seed: u8, len: usize) -> Vec<u8> {
     bytes
 }
 
-/// A volume of its own in memory; `None` where this machine does not allow mounting one.
-struct Mounted(PathBuf);
-
-impl Mounted {
-    fn new(at: &Path, size: &str) -> Option<Self> {
-        fs::create_dir_all(at).expect("a directory");
-        let options = format!("size={size}");
-        let done = Command::new("mount").args(["-t", "tmpfs", "-o", &options, "tmpfs"]).arg(at).output().expect("mount runs");
-        done.status.success().then(|| Self(at.into()))
-    }
-}
-
-impl Drop for Mounted {
-    fn drop(&mut self) {
-        let _ = Command::new("umount").arg("-l").arg(&self.0).output();
-    }
-}
-
 #[test]
 fn a_volume_that_is_really_full_says_so_and_loses_nothing() {
     let office = Office::open();
     let Some(volume) = Mounted::new(&office.path("volume"), "30m") else { return };
-    office.destination_at("small", &volume.0.join("backups"), None);
+    office.destination_at("small", &volume.path.join("backups"), None);
     let station = office.workstation("knot");
     station.write("a", "the first point");
     station.back_up().expect("backed up");
@@ -175,7 +157,7 @@ fn a_volume_that_is_really_full_says_so_and_loses_nothing() {
     for i in 0..40_u8 {
         station.write(&format!("photo {i}"), blake(i, 1_000_000));
     }
-    fs::write(volume.0.join("somebody else's"), vec![1; 24_000_000]).expect("written");
+    fs::write(volume.path.join("somebody else's"), vec![1; 24_000_000]).expect("written");
     let error = station.back_up().expect_err("no room");
     assert_eq!(kind(&error), Some(ProblemKind::NoRoom), "{error}");
     let wish = Wish { paths: vec![station.folder.join("a")], into: office.path("back"), replace: false };

@@ -2,9 +2,10 @@
 import { BButton, BFormGroup, BFormInput } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { post, ProblemError } from '../api/client'
-import type { Account, Problem } from '../api/types'
+import { post } from '../api/client'
+import type { Account } from '../api/types'
 import ProblemAlert from '../components/ProblemAlert.vue'
+import { useForm } from '../composables/useForm'
 import { useSession } from '../composables/useSession'
 
 const router = useRouter()
@@ -12,22 +13,12 @@ const { signIn } = useSession()
 const code = ref('')
 const login = ref('')
 const password = ref('')
-const problem = ref<Problem>()
-const busy = ref(false)
 
-async function submit() {
-  busy.value = true
-  try {
-    await post<Account>('/first-administrator', { code: code.value, login: login.value, password: password.value })
-    await signIn(login.value, password.value)
-    await router.push({ name: 'office' })
-  } catch (error) {
-    if (!(error instanceof ProblemError)) throw error
-    problem.value = error.problem
-  } finally {
-    busy.value = false
-  }
-}
+const { problem, busy, submit } = useForm(async () => {
+  await post<Account>('/first-administrator', { code: code.value, login: login.value, password: password.value })
+  await signIn(login.value, password.value)
+  await router.push({ name: 'office' })
+})
 </script>
 
 <template>

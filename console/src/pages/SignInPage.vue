@@ -1,10 +1,9 @@
 <script setup lang="ts">
 import { BButton, BFormGroup, BFormInput } from 'bootstrap-vue-next'
-import { ref } from 'vue'
+import { ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { ProblemError } from '../api/client'
-import type { Problem } from '../api/types'
 import ProblemAlert from '../components/ProblemAlert.vue'
+import { useForm } from '../composables/useForm'
 import { useSession } from '../composables/useSession'
 
 const route = useRoute()
@@ -12,23 +11,15 @@ const router = useRouter()
 const { signIn } = useSession()
 const login = ref('')
 const password = ref('')
-const problem = ref<Problem>()
-const busy = ref(false)
 
-async function submit() {
-  busy.value = true
-  try {
-    await signIn(login.value, password.value)
-    const to = route.query.to
-    await router.push(typeof to === 'string' && to.startsWith('/') && !to.startsWith('//') ? to : { name: 'overview' })
-  } catch (error) {
-    if (!(error instanceof ProblemError)) throw error
-    problem.value = error.problem
-    password.value = ''
-  } finally {
-    busy.value = false
-  }
-}
+const { problem, busy, submit } = useForm(async () => {
+  await signIn(login.value, password.value)
+  const to = route.query.to
+  await router.push(typeof to === 'string' && to.startsWith('/') && !to.startsWith('//') ? to : { name: 'overview' })
+})
+watch(problem, (refused) => {
+  if (refused) password.value = ''
+})
 </script>
 
 <template>

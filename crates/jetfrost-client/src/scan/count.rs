@@ -4,7 +4,7 @@ use std::os::fd::OwnedFd;
 
 use jetfrost_image::format::EntryKind;
 
-use super::directory::{look, names, open_directory, open_root};
+use super::directory::{device_of, look, names, open_directory, open_root};
 use super::facts::kind;
 use crate::chosen::{Patterns, Selection};
 use crate::progress::Meter;
@@ -15,7 +15,8 @@ const DEEPEST: usize = 500;
 pub(crate) fn count(selection: &Selection, patterns: &Patterns, meter: &Meter) -> (u64, u64) {
     let mut count = Count { patterns, meter, path: Vec::new(), depth: 0, files: 0, bytes: 0 };
     if let Ok(root) = open_root() {
-        count.folder(&root, (!selection.whole).then_some(selection), None);
+        let device = if selection.whole { device_of(&root) } else { None };
+        count.folder(&root, (!selection.whole).then_some(selection), device);
     }
     (count.files, count.bytes)
 }

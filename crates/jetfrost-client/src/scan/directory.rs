@@ -7,11 +7,16 @@ use std::os::fd::{AsFd, OwnedFd};
 use nix::dir::Dir;
 use nix::errno::Errno;
 use nix::fcntl::{AtFlags, OFlag, open, openat};
-use nix::sys::stat::{FileStat, Mode, fstatat};
+use nix::sys::stat::{FileStat, Mode, fstat, fstatat};
 
 /// Opens the root directory.
 pub(super) fn open_root() -> Result<OwnedFd, Errno> {
     open("/", OFlag::O_RDONLY | OFlag::O_DIRECTORY | OFlag::O_CLOEXEC, Mode::empty())
+}
+
+/// The volume that an open directory is on.
+pub(super) fn device_of(directory: &OwnedFd) -> Option<u64> {
+    fstat(directory).ok().map(|stat| stat.st_dev)
 }
 
 /// Opens a directory by name; a symbolic link is not followed.

@@ -11,7 +11,7 @@ use jetfrost_image::tree::{ChunkSink, Chunker, ListingWriter};
 use nix::errno::Errno;
 use nix::sys::stat::FileStat;
 
-use super::directory::{link_target, look, names, open_directory, open_root};
+use super::directory::{device_of, link_target, look, names, open_directory, open_root};
 use super::facts::{Owners, Stamp, entry, kind, xattrs};
 use super::file::{ReadFailure, read_file};
 use super::memory::{MemoryWriter, Remembered, WalkReader};
@@ -113,7 +113,9 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     pub(crate) fn run(mut self, selection: &Selection) -> Result<WalkResult> {
         let root = open_root().map_err(|e| ClientError::file("opening", "/")(e.into()))?;
         let chosen = (!selection.whole).then_some(selection);
-        let (root, _) = self.listing(&root, chosen, None)?;
+        // Also when everything was chosen the walk stays on one volume: /proc and the like are others.
+        let device = if selection.whole { device_of(&root) } else { None };
+        let (root, _) = self.listing(&root, chosen, device)?;
         Ok(WalkResult { root, counts: self.counts, exceptions: self.exceptions, needed: self.sink.needed, writer: self.writer })
     }
 
