@@ -2,7 +2,7 @@
 //!
 //! Each work is done by the programs as they ship, over TLS on loopback, and by plain system tools; both read the same
 //! files, warm. The figures and what they mean are in `docs/performance.md`.
-#![allow(clippy::print_stdout, reason = "this program's output is its purpose")]
+#![expect(clippy::print_stdout, reason = "this program's output is its purpose")]
 
 use std::fs;
 use std::path::PathBuf;

@@ -1,5 +1,5 @@
 //! Makes the sample office if it is not there, and runs its service.
-#![allow(clippy::print_stdout, clippy::print_stderr, reason = "this program talks to a person at a terminal")]
+#![expect(clippy::print_stdout, clippy::print_stderr, reason = "this program talks to a person at a terminal")]
 
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;

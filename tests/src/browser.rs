@@ -136,8 +136,13 @@ impl Browser {
     }
 
     /// Ends it.
-    pub async fn close(mut self) {
+    pub async fn close(self) {
         let _ = self.driver.clone().quit().await;
+    }
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
         let _ = self.chromedriver.kill();
         let _ = self.chromedriver.wait();
     }

@@ -130,7 +130,10 @@ fn what_cannot_be_read_is_listed_and_everything_else_is_kept() {
     assert!(said.contains("1 file") && said.contains("With 2 exceptions"), "{said}");
     let listed = as_nobody(&format!("{jetfrost} exceptions"));
     let listed = String::from_utf8_lossy(&listed.stdout);
-    assert!(listed.contains("files/secret") && listed.contains("closed folder") && listed.contains("Permission denied"), "{listed}");
+    assert!(
+        listed.contains("files/secret") && listed.contains("closed folder") && listed.contains("Permission denied"),
+        "{listed}"
+    );
     let restored = as_nobody(&format!("{jetfrost} restore {} --to {}/back", text(&files), text(&at("home"))));
     assert_eq!(restored.status.code(), Some(3), "the folder that could not be listed is marked");
     assert_eq!(fs::read(at("home/back/files/open")).expect("restored"), b"readable");

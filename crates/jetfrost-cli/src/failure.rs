@@ -118,7 +118,7 @@ fn next_step(error: &ClientError) -> &'static str {
         ClientError::RecoveryKey(_) => "Compare it with the printed recovery key.",
         ClientError::Passphrase(_) => "Choose another image passphrase.",
         ClientError::WrongPassphrase => {
-            "It is the image passphrase that is meant: the one chosen when this workstation joined, not the account's password."
+            "Meant is the image passphrase that was chosen when this workstation joined, or its printed recovery key; not the account's password."
         }
         ClientError::NoPoint(_) => "Run 'jetfrost points' to see which there are.",
         ClientError::NoPath(_) => "Run 'jetfrost look' to see what is there, or choose another point with --at.",

@@ -1,5 +1,4 @@
 //! The terminal: tables, words, questions, progress. Nothing else in this program prints.
-#![allow(clippy::print_stdout, clippy::print_stderr, reason = "this is the room where printing happens")]
 
 use std::io::{IsTerminal, Write};
 use std::path::Path;
@@ -49,7 +48,6 @@ impl Ui {
     }
 
     /// A line of what was asked for. A reader that went away is no failure of the command.
-    #[allow(clippy::unused_self, reason = "all output goes through the same door")]
     pub(crate) fn line(&self, text: &str) {
         let _ = writeln!(std::io::stdout(), "{text}");
     }

@@ -88,7 +88,7 @@ pub enum ClientError {
     #[error("{0}")]
     Passphrase(&'static str),
     /// The secret opens none of the store's slots.
-    #[error("this is not the image passphrase of this workstation's image store")]
+    #[error("this secret does not open this workstation's image store")]
     WrongPassphrase,
     /// A point that is not there.
     #[error("there is no recovery point {0}")]

@@ -38,7 +38,6 @@ pub(crate) struct CodeWithNames {
 }
 
 impl CodeRow {
-    #[allow(clippy::too_many_arguments, reason = "the columns of a row")]
     pub(crate) fn insert(
         id: &str,
         secret_hash: &[u8],
