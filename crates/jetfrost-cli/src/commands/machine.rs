@@ -221,6 +221,9 @@ fn say_backup(report: &BackupReport, ui: &Ui) {
             report.counts.mounts
         ));
     }
+    if let Some(error) = &report.not_remembered {
+        ui.line(&format!("This machine could not remember the walk ({error}): the next run reads everything again."));
+    }
     let exceptions = report.exceptions.total();
     if exceptions > 0 {
         ui.line(&format!("With {}:", many(exceptions, "exception")));

@@ -42,6 +42,8 @@ pub struct BackupReport {
     pub sent: u64,
     /// How long it took.
     pub took: Duration,
+    /// Why this machine could not remember the walk, if so: the next run reads everything again.
+    pub not_remembered: Option<ClientError>,
 }
 
 /// Makes a recovery point of what was chosen on this workstation.
@@ -180,10 +182,12 @@ impl RunUnderway<'_> {
             CommitPoint { point: Binary(file.to_bytes()), progress: self.meter.progress(), exceptions: walked.exceptions.counts };
         let committed: PointCommitted = self.api.post_patiently(&format!("/runs/{}/point", self.begun.run.id), &commit)?;
         let point = file.head.id.to_string();
-        self.home.keep_seen(&Seen { sequence: file.head.sequence, point: point.clone() })?;
+        // The point is there; that this machine could not remember it must not be told as a failure of the backup.
+        let seen = self.home.keep_seen(&Seen { sequence: file.head.sequence, point: point.clone() });
         let kept = walked.writer.keep(&self.membership.store, &point, walked.counts.files, walked.counts.bytes, &walked.needed);
-        kept.map_err(ClientError::file("writing", self.home.directory()))?;
+        let kept = kept.map_err(ClientError::file("writing", self.home.directory()));
         Ok(BackupReport {
+            not_remembered: seen.and(kept).err(),
             point: committed.point,
             counts: walked.counts,
             exceptions: walked.exceptions.counts,
