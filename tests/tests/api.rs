@@ -132,6 +132,11 @@ fn segments_under_false_names_or_with_false_content_are_refused() {
     let before = used(&office);
     assert_eq!(destination.stores, 0);
     assert_problem(put(&office, &path(&"0".repeat(64)), &membership.credential, vec![0; 65 << 20]), "too long");
+    let names = format!("https://{}/api/v1/stores/{}/chunks/missing", office.address(), membership.store);
+    for (body, status) in [(vec![0; 31], 400), (vec![], 400), (vec![0; 32 * 4097], 413)] {
+        let response = rude().post(&names).bearer_auth(&membership.credential).body(body).send().expect("an answer");
+        assert_eq!(assert_problem(response, "names").status, status);
+    }
     assert_eq!(used(&office), before, "nothing stays of what was refused");
 }
 

@@ -61,8 +61,6 @@ kinds! {
     NotAllowed = "not-allowed", 403, Administrator;
     /// There is no such thing.
     NotFound = "not-found", 404, Caller;
-    /// The method is not for this path.
-    WrongMethod = "wrong-method", 405, Caller;
     /// The state of things does not allow this now.
     Conflict = "conflict", 409, Caller;
     /// The name is taken.

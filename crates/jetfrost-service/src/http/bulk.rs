@@ -25,6 +25,9 @@ const PIECES: usize = 8;
 /// Small chunks go out together up to this.
 const PIECE: usize = 256 << 10;
 
+/// A body that is a list of names, or too long for one.
+type Names = Result<Bytes, actix_web::Error>;
+
 pub(super) fn routes(config: &mut ServiceConfig<'_>) {
     config.service(missing).service(fetch).service(put_segment).service(put_needs);
 }
@@ -34,8 +37,8 @@ pub(super) fn routes(config: &mut ServiceConfig<'_>) {
     request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/stores/{id}/chunks/missing")]
-async fn missing(app: Data<App>, credential: Credential, id: Path<String>, body: Bytes) -> Result<HttpResponse, Trouble> {
-    let names = names(&body)?;
+async fn missing(app: Data<App>, credential: Credential, id: Path<String>, body: Names) -> Result<HttpResponse, Trouble> {
+    let names = names(body)?;
     let missing = app.for_caller(credential, move |desk, caller| desk.missing(caller, &id, &names)).await?;
     Ok(HttpResponse::Ok().content_type("application/octet-stream").body(missing))
 }
@@ -45,8 +48,8 @@ async fn missing(app: Data<App>, credential: Credential, id: Path<String>, body:
     request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/stores/{id}/chunks/fetch")]
-async fn fetch(app: Data<App>, credential: Credential, id: Path<String>, body: Bytes) -> Result<HttpResponse, Trouble> {
-    let names = names(&body)?;
+async fn fetch(app: Data<App>, credential: Credential, id: Path<String>, body: Names) -> Result<HttpResponse, Trouble> {
+    let names = names(body)?;
     let store = app.for_caller(credential, move |desk, caller| desk.store_to_read(caller, &id)).await?;
     let (out, pieces) = mpsc::channel(PIECES);
     actix_web::rt::task::spawn_blocking(move || send_frames(&store, &names, &out));
@@ -189,7 +192,8 @@ fn content_length(request: &HttpRequest) -> Result<u64, Trouble> {
     header.ok_or_else(|| Trouble::bad_request("a Content-Length is needed"))
 }
 
-fn names(body: &[u8]) -> Result<Vec<ChunkName>, Trouble> {
+fn names(body: Names) -> Result<Vec<ChunkName>, Trouble> {
+    let body = body.map_err(|_| Trouble::too_large(MOST_NAMES_BODY as u64))?;
     if body.is_empty() || !body.len().is_multiple_of(NAME) {
         return Err(Trouble::bad_request("the body is a list of 32-byte names"));
     }
