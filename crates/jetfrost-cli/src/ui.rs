@@ -5,12 +5,12 @@ use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use comfy_table::{CellAlignment, Table, presets};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use jetfrost_client::progress::Meter;
-use jetfrost_wire::run::Phase;
+use jetfrost_wire::run::{Phase, Progress};
 use jetfrost_wire::size::show;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -170,22 +170,35 @@ impl Drop for Shown {
 }
 
 fn draw(meter: &Meter, end: &AtomicBool) {
-    let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr());
-    let style = ProgressStyle::with_template("{msg}  {bar:24.cyan/dim} {bytes}/{total_bytes}  {bytes_per_sec}  {eta} left");
-    if let Ok(style) = style {
-        bar.set_style(style.progress_chars("█▓░"));
-    }
+    let line = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr());
+    let style = |template| ProgressStyle::with_template(template).map(|style| style.progress_chars("█▓░"));
+    let (Ok(open), Ok(known)) = (style("{msg}"), style("{bar:24.cyan/dim} {msg}")) else { return };
+    let began = Instant::now();
     while !end.load(Ordering::Relaxed) {
         let progress = meter.progress();
-        let total = progress.files_total.map_or_else(String::new, |total| format!(" of {}", count(total)));
-        bar.set_message(format!("{} {}{total} files", phase(progress.phase), count(progress.files_done)));
-        if let Some(total) = progress.bytes_total {
-            bar.set_length(total.max(progress.bytes_done));
+        match progress.bytes_total {
+            Some(total) => {
+                line.set_style(known.clone());
+                line.set_length(total);
+                line.set_position(progress.bytes_done);
+            }
+            None => line.set_style(open.clone()),
         }
-        bar.set_position(progress.bytes_done);
+        line.set_message(progress_words(&progress, began.elapsed()));
         std::thread::sleep(REFRESH);
     }
-    bar.finish_and_clear();
+    line.finish_and_clear();
+}
+
+/// Phase, files, bytes, rate and, where the end is known, time left.
+fn progress_words(progress: &Progress, elapsed: Duration) -> String {
+    let of = |done: String, total: Option<String>| total.map_or_else(|| done.clone(), |total| format!("{done} of {total}"));
+    let files = of(count(progress.files_done), progress.files_total.map(count));
+    let bytes = of(show(progress.bytes_done), progress.bytes_total.map(show));
+    let rate = progress.bytes_done as f64 / elapsed.as_secs_f64().max(0.001);
+    let left = progress.bytes_total.filter(|_| rate > 0.0).map(|total| (total - progress.bytes_done) as f64 / rate);
+    let left = left.map_or_else(String::new, |seconds| format!(", {} left", took(Duration::from_secs(seconds as u64))));
+    format!("{} {files} files, {bytes}, {}/s{left}", phase(progress.phase), show(rate as u64))
 }
 
 fn phase(phase: Phase) -> &'static str {
@@ -250,6 +263,15 @@ fn capital(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn progress_says_the_time_left_only_when_the_end_is_known() {
+        let progress = Progress { files_done: 10, bytes_done: 5_000_000, bytes_total: Some(20_000_000), ..Progress::default() };
+        let words = progress_words(&progress, Duration::from_secs(10));
+        assert_eq!(words, "Counting 10 files, 5.00 MB of 20.0 MB, 500 kB/s, 30 s left");
+        let open = Progress { bytes_total: None, ..progress };
+        assert_eq!(progress_words(&open, Duration::from_secs(10)), "Counting 10 files, 5.00 MB, 500 kB/s");
+    }
 
     #[test]
     fn numbers_and_times_read_easily() {

@@ -23,13 +23,16 @@ impl Meter {
     /// How far it is.
     #[must_use]
     pub fn progress(&self) -> Progress {
-        let total = |number: &AtomicU64| number.load(Ordering::Relaxed).checked_sub(1);
+        // A total that was passed was an estimate that is known to be wrong.
+        let total = |number: &AtomicU64, done: &AtomicU64| {
+            number.load(Ordering::Relaxed).checked_sub(1).filter(|total| *total >= done.load(Ordering::Relaxed))
+        };
         Progress {
             phase: self.phase.lock().map_or_else(|_| Phase::default(), |phase| *phase),
             files_done: self.files_done.load(Ordering::Relaxed),
-            files_total: total(&self.files_total),
+            files_total: total(&self.files_total, &self.files_done),
             bytes_done: self.bytes_done.load(Ordering::Relaxed),
-            bytes_total: total(&self.bytes_total),
+            bytes_total: total(&self.bytes_total, &self.bytes_done),
             sent: self.sent.load(Ordering::Relaxed),
         }
     }
@@ -96,5 +99,21 @@ impl Drop for Reporter {
             // A report that failed is no reason for the run to fail.
             let _ = thread.join();
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_total_that_was_passed_promises_nothing_more() {
+        let meter = Meter::default();
+        assert_eq!(meter.progress().bytes_total, None);
+        meter.expect(1, 100);
+        meter.bytes_done(100);
+        assert_eq!(meter.progress().bytes_total, Some(100));
+        meter.bytes_done(1);
+        assert_eq!(meter.progress().bytes_total, None);
     }
 }

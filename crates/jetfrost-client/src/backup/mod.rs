@@ -22,7 +22,7 @@ use crate::error::ClientError;
 use crate::home::{Home, Membership, Seen};
 use crate::join::host_name;
 use crate::progress::{Meter, Reporter};
-use crate::scan::{Counts, Memory, MemoryWriter, Walk, WalkResult, count};
+use crate::scan::{Counts, Kept, Memory, MemoryWriter, Walk, WalkResult, count};
 use pipeline::Pipeline;
 
 type Result<T> = std::result::Result<T, ClientError>;
@@ -105,8 +105,9 @@ impl RunUnderway<'_> {
         let selection = Selection::of(&self.chosen.folders);
         let _reporter = self.report();
         match &memory {
-            Some(memory) => self.meter.expect(memory.files, memory.bytes),
-            None => {
+            // As much as the last time, unless something else was chosen since.
+            Some(memory) if memory.chosen == self.chosen_text() => self.meter.expect(memory.files, memory.bytes),
+            _ => {
                 let (files, bytes) = count(&selection, patterns, self.meter);
                 self.meter.expect(files, bytes);
             }
@@ -154,6 +155,10 @@ impl RunUnderway<'_> {
         if shown < seen { Err(ClientError::RolledBack { shown, seen }) } else { Ok(()) }
     }
 
+    fn chosen_text(&self) -> String {
+        serde_json::to_string(self.chosen).unwrap_or_default()
+    }
+
     fn report(&self) -> Reporter {
         let (api, meter, path) = (self.api.clone(), Arc::clone(self.meter), format!("/runs/{}", self.begun.run.id));
         Reporter::begin(move || {
@@ -184,7 +189,14 @@ impl RunUnderway<'_> {
         let point = file.head.id.to_string();
         // The point is there; that this machine could not remember it must not be told as a failure of the backup.
         let seen = self.home.keep_seen(&Seen { sequence: file.head.sequence, point: point.clone() });
-        let kept = walked.writer.keep(&self.membership.store, &point, walked.counts.files, walked.counts.bytes, &walked.needed);
+        let of = Kept {
+            store: &self.membership.store,
+            point: &point,
+            files: walked.counts.files,
+            bytes: walked.counts.bytes,
+            chosen: self.chosen_text(),
+        };
+        let kept = walked.writer.keep(&of, &walked.needed);
         let kept = kept.map_err(ClientError::file("writing", self.home.directory()));
         Ok(BackupReport {
             not_remembered: seen.and(kept).err(),

@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 use super::facts::Stamp;
 
 /// Written into the description; another number means another layout, and the memory is not used.
-const LAYOUT: u32 = 1;
+const LAYOUT: u32 = 2;
 const DESCRIPTION: &str = "last.json";
 
 const LEAF: u8 = 1;
@@ -29,6 +29,8 @@ struct Description {
     point: String,
     files: u64,
     bytes: u64,
+    /// What was chosen then, as JSON.
+    chosen: String,
 }
 
 /// The memory of the last point, open for the next walk.
@@ -36,6 +38,8 @@ pub(crate) struct Memory {
     pub(crate) sequence: u64,
     pub(crate) files: u64,
     pub(crate) bytes: u64,
+    /// What was chosen then, as JSON.
+    pub(crate) chosen: String,
     /// Names of all chunks that the last point needs, ascending.
     pub(crate) needs: Vec<ChunkName>,
     pub(crate) walk: WalkReader,
@@ -55,7 +59,14 @@ impl Memory {
             return None;
         }
         let walk = WalkReader { from: BufReader::with_capacity(1 << 18, walk), next: None };
-        Some(Self { sequence: description.sequence, files: description.files, bytes: description.bytes, needs, walk })
+        Some(Self {
+            sequence: description.sequence,
+            files: description.files,
+            bytes: description.bytes,
+            chosen: description.chosen,
+            needs,
+            walk,
+        })
     }
 }
 
@@ -180,6 +191,15 @@ impl WalkReader {
     }
 }
 
+/// What the memory is of.
+pub(crate) struct Kept<'k> {
+    pub(crate) store: &'k str,
+    pub(crate) point: &'k str,
+    pub(crate) files: u64,
+    pub(crate) bytes: u64,
+    pub(crate) chosen: String,
+}
+
 /// Writes the memory of the walk under way. Without [`MemoryWriter::keep`] it is forgotten.
 pub(crate) struct MemoryWriter {
     directory: PathBuf,
@@ -219,15 +239,22 @@ impl MemoryWriter {
     }
 
     /// Makes this the memory of a point that was committed.
-    pub(crate) fn keep(mut self, store: &str, point: &str, files: u64, bytes: u64, needs: &[ChunkName]) -> io::Result<()> {
+    pub(crate) fn keep(mut self, of: &Kept<'_>, needs: &[ChunkName]) -> io::Result<()> {
         self.out.flush()?;
         let mut out = BufWriter::with_capacity(1 << 18, File::create(needs_file(&self.directory, self.sequence))?);
         needs.iter().try_for_each(|name| out.write_all(name.as_bytes()))?;
         out.flush()?;
         let written = self.directory.join(format!("walk-{}.new", self.sequence));
         fs::rename(written, walk_file(&self.directory, self.sequence))?;
-        let description =
-            Description { layout: LAYOUT, store: store.into(), sequence: self.sequence, point: point.into(), files, bytes };
+        let description = Description {
+            layout: LAYOUT,
+            store: of.store.into(),
+            sequence: self.sequence,
+            point: of.point.into(),
+            files: of.files,
+            bytes: of.bytes,
+            chosen: of.chosen.clone(),
+        };
         let temporary = self.directory.join("last.json.new");
         fs::write(&temporary, serde_json::to_vec(&description)?)?;
         fs::rename(temporary, self.directory.join(DESCRIPTION))?;
@@ -280,7 +307,8 @@ mod tests {
         writer.leave().expect("written");
         writer.leaf(b"c", &seen(3)).expect("written");
         writer.leave().expect("written");
-        writer.keep("store", "point", 3, 21, &[ChunkName([1; 32]), ChunkName([2; 32])]).expect("kept");
+        let of = Kept { store: "store", point: "point", files: 3, bytes: 21, chosen: String::new() };
+        writer.keep(&of, &[ChunkName([1; 32]), ChunkName([2; 32])]).expect("kept");
         Memory::open(directory, "store", "point").expect("there")
     }
 

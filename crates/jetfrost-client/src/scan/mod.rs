@@ -10,7 +10,7 @@ mod walk;
 use jetfrost_image::format::{Cause, Exception};
 
 pub(crate) use count::count;
-pub(crate) use memory::{Memory, MemoryWriter};
+pub(crate) use memory::{Kept, Memory, MemoryWriter};
 pub(crate) use walk::{Walk, WalkResult};
 
 /// What a walk counted.
