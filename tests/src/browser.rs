@@ -106,8 +106,10 @@ impl Browser {
             let button =
                 self.driver.query(By::XPath(path)).wait(Duration::from_secs(10), Duration::from_millis(50)).first().await;
             let button = button.unwrap_or_else(|e| panic!("there is no {path}: {e}"));
-            let pressed = match button.scroll_into_view().await {
-                Ok(()) => button.click().await,
+            let here = button.to_json().expect("an element");
+            let scroll = "arguments[0].scrollIntoView({ block: 'center', behavior: 'instant' })";
+            let pressed = match self.driver.execute(scroll, vec![here]).await {
+                Ok(_) => button.click().await,
                 Err(error) => Err(error),
             };
             match pressed {
