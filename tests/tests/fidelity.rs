@@ -190,3 +190,28 @@ fn a_volume_mounted_within_a_kept_folder_is_not_entered_and_said_to_be_so() {
     workstation.restore_all(&back).expect("restored");
     assert_eq!(fs::read_dir(workstation.restored(&back).join("other volume")).expect("the folder itself is there").count(), 0);
 }
+
+#[test]
+fn a_file_that_disappears_during_the_run_is_reported_and_the_rest_is_kept() {
+    use jetfrost_client::backup::back_up;
+    use jetfrost_client::progress::Meter;
+    use std::sync::Arc;
+    let (_office, workstation) = office();
+    for i in 0..300 {
+        workstation.write(&format!("a{i:03}"), vec![i as u8; 300_000]);
+    }
+    workstation.write("z is listed first and read last", "soon gone");
+    let meter = Arc::new(Meter::default());
+    let report = std::thread::scope(|scope| {
+        let run = scope.spawn(|| back_up(&workstation.home, &meter));
+        // The folder was listed before its first file was read.
+        while meter.progress().files_done == 0 && !run.is_finished() {
+            std::thread::yield_now();
+        }
+        fs::remove_file(workstation.folder.join("z is listed first and read last")).expect("removed");
+        run.join().expect("no panic")
+    });
+    let report = report.expect("backed up");
+    assert_eq!((report.exceptions.disappeared, report.exceptions.total(), report.point.files), (1, 1, 300));
+    assert!(report.listed[0].path.ends_with(b"read last"));
+}

@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::Path;
 
-use jetfrost_tests::programs::{Daemon, first_sign_in, jetfrost_ends};
+use jetfrost_tests::programs::{Daemon, first_sign_in, jetfrost, jetfrost_ends};
 use jetfrost_tests::witness::listing;
 
 fn text(path: &Path) -> &str {
@@ -29,7 +29,10 @@ fn an_administrator_starts_a_workstation_joins_and_a_file_comes_back() {
     let said = jetfrost_ends(&station, &["backup"], 1);
     assert!(said.err.contains("jetfrost join CODE"), "it says what to do: {}", said.err);
     let said = jetfrost_ends(&station, &["join", code, "--name", "dunlin"], 0);
-    assert!(said.out.contains("Recovery key"), "{}", said.out);
+    let printed =
+        said.out.split("shown this once:").nth(1).and_then(|rest| rest.split_whitespace().next()).expect("a recovery key");
+    let unlocked = jetfrost(&station).args(["unlock", "--recovery-key"]).env("JETFROST_RECOVERY_KEY", printed).status();
+    assert!(unlocked.expect("it runs").success(), "the printed recovery key opens the store");
     let said = jetfrost_ends(&at("another"), &["join", code], 4);
     assert!(said.err.contains("has been used already"), "{}", said.err);
 
@@ -117,24 +120,24 @@ fn what_cannot_be_read_is_listed_and_everything_else_is_kept() {
     open_to_all(&at("jetfrost"), 0o755);
     fs::create_dir(at("home")).expect("made");
     open_to_all(&at("home"), 0o777);
-    let jetfrost = format!("{} --state-directory {}/station", text(&at("jetfrost")), text(&at("home")));
+    let command = format!("{} --state-directory {}/station", text(&at("jetfrost")), text(&at("home")));
     let joined = as_nobody(&format!(
-        "{jetfrost} join {} --name dunlin && {jetfrost} keep {}",
+        "{command} join {} --name dunlin && {command} keep {}",
         issued["code"].as_str().expect("a code"),
         text(&files)
     ));
     assert!(joined.status.success(), "{}", String::from_utf8_lossy(&joined.stderr));
-    let backup = as_nobody(&format!("{jetfrost} backup"));
+    let backup = as_nobody(&format!("{command} backup"));
     let said = String::from_utf8_lossy(&backup.stdout);
     assert_eq!(backup.status.code(), Some(3), "complete with exceptions: {said}");
     assert!(said.contains("1 file") && said.contains("With 2 exceptions"), "{said}");
-    let listed = as_nobody(&format!("{jetfrost} exceptions"));
+    let listed = as_nobody(&format!("{command} exceptions"));
     let listed = String::from_utf8_lossy(&listed.stdout);
     assert!(
         listed.contains("files/secret") && listed.contains("closed folder") && listed.contains("Permission denied"),
         "{listed}"
     );
-    let restored = as_nobody(&format!("{jetfrost} restore {} --to {}/back", text(&files), text(&at("home"))));
+    let restored = as_nobody(&format!("{command} restore {} --to {}/back", text(&files), text(&at("home"))));
     assert_eq!(restored.status.code(), Some(3), "the folder that could not be listed is marked");
     assert_eq!(fs::read(at("home/back/files/open")).expect("restored"), b"readable");
     let said = jetfrost_ends(&admin, &["workstation", "list"], 0);
