@@ -19,12 +19,12 @@ use minicbor::{Decode, Encode};
 pub use content::{Content, MAX_DEPTH, Part};
 pub use entry::{Entry, EntryKind, EntryPage, Flags};
 pub use index_run::{IndexEntry, RunHead, RunLayout};
-pub use needs::{NEEDS_HEAD_LEN, NeedsHead, NeedsScanner, NeedsSummary, encode_needs};
+pub use needs::{NEEDS_HEAD_LEN, NeedsHead, NeedsScanner, NeedsSummary, NeedsWriter, encode_needs};
 pub use point::{Cause, Exception, PointBody, PointFile, PointHead, PointKind, exceptions_from_page};
 pub use recovery_key::{RecoveryKey, RecoveryKeyError};
 pub use segment::{
-    FinishedSegment, MAX_SEGMENT, RECORD_HEAD, RecordHead, SEGMENT_HEAD, SegmentBuilder, SegmentEntry, SegmentScanner,
-    read_footer,
+    EMPTY_SEGMENT, FinishedSegment, MAX_SEGMENT, RECORD_HEAD, RecordHead, SEGMENT_HEAD, SegmentBuilder, SegmentEntry,
+    SegmentScanner, read_footer, stored_len,
 };
 pub use slot::{ArgonCost, Slot, SlotKind};
 pub use store_file::StoreFile;

@@ -1,5 +1,7 @@
 //! Needs files: which chunks a point needs, as a difference to an earlier point (§ 7).
 
+use std::io::{self, Write};
+
 use super::cursor::Cursor;
 use super::{FormatError, VERSION};
 use crate::id::{ChunkName, StoreId};
@@ -43,6 +45,18 @@ impl NeedsHead {
         Ok(Self { store, sequence, base, added, removed })
     }
 
+    /// Where the names that are added begin in the file.
+    #[must_use]
+    pub fn added_at(&self) -> u64 {
+        NEEDS_HEAD_LEN as u64
+    }
+
+    /// Where the names that are removed begin in the file.
+    #[must_use]
+    pub fn removed_at(&self) -> u64 {
+        self.added_at() + self.added * ChunkName::LEN as u64
+    }
+
     fn to_bytes(self) -> Vec<u8> {
         let mut bytes = MAGIC.to_vec();
         bytes.extend(VERSION.to_le_bytes());
@@ -64,18 +78,59 @@ pub struct NeedsSummary {
     pub xor: [u8; 32],
 }
 
-/// Writes a needs file. Both lists must be strictly ascending.
+/// Writes a needs file name by name: first what is added, then what is removed, each strictly ascending and as many
+/// as the head says.
+#[derive(Debug)]
+pub struct NeedsWriter<W> {
+    out: W,
+    hasher: blake3::Hasher,
+}
+
+impl<W: Write> NeedsWriter<W> {
+    /// Writes the head.
+    ///
+    /// # Errors
+    /// Of `out`.
+    pub fn begin(out: W, head: NeedsHead) -> io::Result<Self> {
+        let mut writer = Self { out, hasher: blake3::Hasher::new() };
+        writer.write(&head.to_bytes())?;
+        Ok(writer)
+    }
+
+    /// Writes the next name.
+    ///
+    /// # Errors
+    /// Of `out`.
+    pub fn push(&mut self, name: &ChunkName) -> io::Result<()> {
+        self.write(name.as_bytes())
+    }
+
+    /// Writes the check and gives `out` back.
+    ///
+    /// # Errors
+    /// Of `out`.
+    pub fn finish(mut self) -> io::Result<W> {
+        self.out.write_all(self.hasher.finalize().as_bytes())?;
+        Ok(self.out)
+    }
+
+    fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.hasher.update(bytes);
+        self.out.write_all(bytes)
+    }
+}
+
+/// A whole needs file in memory. Both lists must be strictly ascending.
 #[must_use]
 pub fn encode_needs(store: StoreId, sequence: u64, base: u64, added: &[ChunkName], removed: &[ChunkName]) -> Vec<u8> {
     let head = NeedsHead { store, sequence, base, added: added.len() as u64, removed: removed.len() as u64 };
-    let mut bytes = head.to_bytes();
-    bytes.reserve((added.len() + removed.len() + 1) * ChunkName::LEN);
-    for name in added.iter().chain(removed) {
-        bytes.extend(name.as_bytes());
-    }
-    let check = blake3::hash(&bytes);
-    bytes.extend(check.as_bytes());
-    bytes
+    let bytes = Vec::with_capacity(NEEDS_HEAD_LEN + (added.len() + removed.len()) * ChunkName::LEN + CHECK);
+    let write = || {
+        let mut writer = NeedsWriter::begin(bytes, head)?;
+        added.iter().chain(removed).try_for_each(|name| writer.push(name))?;
+        writer.finish()
+    };
+    write().expect("writing to memory does not fail")
 }
 
 /// Reads a needs file as its bytes pass by, in pieces of any size.

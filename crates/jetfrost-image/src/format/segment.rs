@@ -15,6 +15,9 @@ pub const RECORD_HEAD: usize = 40;
 const FOOTER_ENTRY: usize = 40;
 const TRAILER: usize = 24;
 
+/// Length of a segment without any chunk.
+pub const EMPTY_SEGMENT: u64 = (SEGMENT_HEAD + TRAILER) as u64;
+
 /// The most bytes that a segment may have.
 pub const MAX_SEGMENT: u64 = 64 << 20;
 /// A sealed chunk: nonce, method, content, tag.
@@ -30,6 +33,12 @@ pub struct SegmentEntry {
     pub offset: u32,
     /// Length of the sealed bytes.
     pub len: u32,
+}
+
+/// Bytes that a chunk of `sealed` bytes takes in a segment: its record and its place in the footer.
+#[must_use]
+pub fn stored_len(sealed: u32) -> u64 {
+    (RECORD_HEAD + FOOTER_ENTRY) as u64 + u64::from(sealed)
 }
 
 /// The head of a record.
@@ -129,6 +138,12 @@ impl SegmentBuilder {
         self.bytes.len()
     }
 
+    /// Bytes that the finished segment would have.
+    #[must_use]
+    pub fn finished_len(&self) -> u64 {
+        (self.bytes.len() + self.entries.len() * FOOTER_ENTRY + TRAILER) as u64
+    }
+
     /// Whether there is no chunk in it yet.
     #[must_use]
     pub fn is_empty(&self) -> bool {
@@ -145,7 +160,9 @@ impl SegmentBuilder {
         FinishedSegment { hash: SegmentHash(*blake3::hash(&self.bytes).as_bytes()), bytes: self.bytes, chunks }
     }
 
-    fn offset(&self) -> u32 {
+    /// Where the next record will lie.
+    #[must_use]
+    pub fn offset(&self) -> u32 {
         u32::try_from(self.bytes.len()).expect("a segment ends long before 4 GiB")
     }
 }

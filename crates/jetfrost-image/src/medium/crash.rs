@@ -25,10 +25,21 @@ impl CrashMedium {
         Self(Arc::new(Mutex::new(State { live: Files::default(), durable: Files::default(), steps_left: steps })))
     }
 
+    /// A medium that holds, durably, what another does, and fails after `steps` changing operations.
+    #[must_use]
+    pub fn holding(what: &MemoryMedium, steps: u64) -> Self {
+        let live = what.to_files();
+        let mut durable = live.clone();
+        durable.files.extend(live.files.values().map(|bytes| (synced_key(bytes), bytes.clone())));
+        Self(Arc::new(Mutex::new(State { live, durable, steps_left: steps })))
+    }
+
     /// What is there after the loss of power, if nothing that was not synced made it.
     #[must_use]
     pub fn survivor_of_the_strict_kind(&self) -> MemoryMedium {
-        MemoryMedium::from_files(self.lock().durable.clone())
+        let mut files = self.lock().durable.clone();
+        files.files.retain(|path, _| parent(path) != SYNCED);
+        MemoryMedium::from_files(files)
     }
 
     /// What is there after the loss of power, if everything that was not synced happened to make it.

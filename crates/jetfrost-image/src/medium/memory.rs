@@ -22,6 +22,10 @@ impl MemoryMedium {
         Self(Arc::new(Mutex::new(files)))
     }
 
+    pub(super) fn to_files(&self) -> Files {
+        self.lock().clone()
+    }
+
     fn lock(&self) -> MutexGuard<'_, Files> {
         self.0.lock().expect("no operation panics")
     }

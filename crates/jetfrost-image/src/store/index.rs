@@ -1,11 +1,11 @@
 //! The index: which chunk lies where. A few sorted runs on the medium, and the latest segments in memory.
 
 use std::collections::{HashMap, HashSet};
-use std::io;
 use std::sync::Arc;
 
+use super::needs::Band;
 use super::run::{Run, merge, write_run};
-use super::{Result, StoreError, medium, names};
+use super::{Result, StoreError, medium, names, segment_lengths};
 use crate::format::{FormatError, IndexEntry, SegmentEntry, read_footer};
 use crate::id::{ChunkName, SegmentHash, StoreId};
 use crate::medium::Medium;
@@ -30,6 +30,13 @@ struct Recent {
     entries: HashMap<ChunkName, IndexEntry>,
 }
 
+impl Recent {
+    fn place(&self, entry: &IndexEntry, gone: &HashSet<SegmentHash>) -> Option<Place> {
+        let segment = self.segments[entry.segment as usize];
+        (!gone.contains(&segment)).then_some(Place { segment, offset: entry.offset, len: entry.len })
+    }
+}
+
 /// The index of one store.
 #[derive(Debug)]
 pub(super) struct Index {
@@ -38,15 +45,18 @@ pub(super) struct Index {
     /// Oldest and largest first.
     runs: Vec<Run>,
     recent: Recent,
+    /// Segments that were removed and that runs still name.
+    gone: HashSet<SegmentHash>,
 }
 
 impl Index {
     /// Opens the runs and reads the footers of segments that none of them covers. A segment without a sound footer is
     /// passed over: its chunks count as missing.
     pub(super) fn open(on: Arc<dyn Medium>, store: StoreId) -> Result<Self> {
-        let segments = segments(&*on).map_err(medium("listing the segments"))?;
+        let lengths = segment_lengths(&*on).map_err(medium("listing the segments"))?;
+        let segments: HashSet<SegmentHash> = lengths.into_keys().collect();
         let (runs, covered) = usable_runs(&on, store, &segments)?;
-        let mut index = Self { on, store, runs, recent: Recent::default() };
+        let mut index = Self { on, store, runs, recent: Recent::default(), gone: HashSet::new() };
         for hash in segments.difference(&covered) {
             match index.footer(hash) {
                 Ok(entries) => drop(index.add(*hash, &entries)?),
@@ -61,22 +71,88 @@ impl Index {
         self.runs.is_empty() && self.recent.entries.is_empty()
     }
 
+    /// Number of entries.
+    pub(super) fn len(&self) -> u64 {
+        self.runs.iter().map(Run::entries).sum::<u64>() + self.recent.entries.len() as u64
+    }
+
     pub(super) fn find(&self, name: &ChunkName) -> Result<Option<Place>> {
-        if let Some(entry) = self.recent.entries.get(name) {
-            let segment = self.recent.segments[entry.segment as usize];
-            return Ok(Some(Place { segment, offset: entry.offset, len: entry.len }));
+        if let Some(place) = self.recent.entries.get(name).and_then(|entry| self.recent.place(entry, &self.gone)) {
+            return Ok(Some(place));
         }
         for run in self.runs.iter().rev() {
             if let Some(entry) = run.find(name)? {
                 let segment = run.segment(entry.segment)?;
-                return Ok(Some(Place { segment, offset: entry.offset, len: entry.len }));
+                if !self.gone.contains(&segment) {
+                    return Ok(Some(Place { segment, offset: entry.offset, len: entry.len }));
+                }
             }
         }
         Ok(None)
     }
 
+    /// All places of the chunks whose names lie in a band, ascending by name; of the same name the one that
+    /// [`Index::find`] would give comes first.
+    pub(super) fn places_in(&self, band: &Band) -> Result<Vec<(ChunkName, Place)>> {
+        let within = |name: &ChunkName| *name >= band.from && band.to.is_none_or(|to| *name < to);
+        let recent = self.recent.entries.values().filter(|e| within(&e.name));
+        let mut places: Vec<_> = recent.filter_map(|e| Some((e.name, self.recent.place(e, &self.gone)?))).collect();
+        for run in self.runs.iter().rev() {
+            let segments = run.segments()?;
+            for entry in run.entries_in(band)? {
+                let segment = segments.get(entry.segment as usize);
+                let no_segment = FormatError::Damaged { what: "an index run", why: "an entry leads to no segment" };
+                let segment = *segment.ok_or(no_segment)?;
+                if !self.gone.contains(&segment) {
+                    places.push((entry.name, Place { segment, offset: entry.offset, len: entry.len }));
+                }
+            }
+        }
+        // Stable: newer places stay in front.
+        places.sort_by_key(|(name, _)| *name);
+        Ok(places)
+    }
+
+    /// The segments whose chunks are known.
+    pub(super) fn segments(&self) -> Result<HashSet<SegmentHash>> {
+        let mut segments: HashSet<_> = self.recent.segments.iter().copied().collect();
+        for run in &self.runs {
+            segments.extend(run.segments()?);
+        }
+        Ok(segments.difference(&self.gone).copied().collect())
+    }
+
+    /// Forgets a segment that was removed.
+    pub(super) fn drop_segment(&mut self, hash: SegmentHash) {
+        self.gone.insert(hash);
+    }
+
+    /// Writes the runs again that name segments that are gone; returns by how many bytes the index grew on the medium.
+    pub(super) fn settle(&mut self) -> Result<i64> {
+        let before = self.len_on_medium();
+        if self.recent.segments.iter().any(|hash| self.gone.contains(hash)) {
+            self.write_out()?;
+        }
+        let (mut stale, mut sound) = (Vec::new(), Vec::new());
+        for run in self.runs.drain(..) {
+            let is_stale = run.segments()?.iter().any(|hash| self.gone.contains(hash));
+            if is_stale { &mut stale } else { &mut sound }.push(run);
+        }
+        self.runs = sound;
+        let settled = if stale.is_empty() { None } else { merge(&self.on, self.store, &stale, &self.gone)? };
+        self.runs.extend(settled);
+        self.runs.sort_by_key(|run| std::cmp::Reverse(run.entries()));
+        for run in stale {
+            run.remove(&*self.on)?;
+        }
+        self.gone.clear();
+        Ok(self.len_on_medium() - before)
+    }
+
     /// Makes a segment's chunks known; returns by how many bytes the index grew on the medium.
     pub(super) fn add(&mut self, hash: SegmentHash, entries: &[SegmentEntry]) -> Result<i64> {
+        // The very same bytes may come again after they were removed.
+        self.gone.remove(&hash);
         let segment = u32::try_from(self.recent.segments.len()).expect("written out long before");
         self.recent.segments.push(hash);
         for e in entries {
@@ -106,9 +182,10 @@ impl Index {
         while let [.., older, newer] = &self.runs[..]
             && older.entries() <= 2 * newer.entries()
         {
-            let merged = merge(&self.on, self.store, older, newer)?;
-            let done: Vec<Run> = self.runs.drain(self.runs.len() - 2..).collect();
-            self.runs.push(merged);
+            let of_like_size = self.runs.len() - 2;
+            let merged = merge(&self.on, self.store, &self.runs[of_like_size..], &self.gone)?;
+            let done = self.runs.split_off(of_like_size);
+            self.runs.extend(merged);
             for run in done {
                 run.remove(&*self.on)?;
             }
@@ -116,7 +193,8 @@ impl Index {
         Ok(())
     }
 
-    fn footer(&self, hash: &SegmentHash) -> Result<Vec<SegmentEntry>> {
+    /// The entries of a segment, read from its end.
+    pub(super) fn footer(&self, hash: &SegmentHash) -> Result<Vec<SegmentEntry>> {
         let failed = medium("reading a segment's footer");
         let file = self.on.open(&names::segment(hash)).map_err(&failed)?;
         read_footer(self.store, file.len(), |offset, n| {
@@ -125,15 +203,6 @@ impl Index {
             Ok(bytes)
         })
     }
-}
-
-fn segments(on: &dyn Medium) -> io::Result<HashSet<SegmentHash>> {
-    let mut found = HashSet::new();
-    for part in on.directories(names::SEGMENTS)? {
-        let listed = on.list(&format!("{}/{part}", names::SEGMENTS))?;
-        found.extend(listed.iter().filter_map(|l| names::parse_segment(&l.name)));
-    }
-    Ok(found)
 }
 
 /// The runs worth keeping, largest first, and what they cover. A run that another covers, that is damaged or that

@@ -2,23 +2,31 @@
 
 mod index;
 mod intake;
+mod liveness;
 mod names;
+mod needs;
+mod promises;
 mod run;
+mod tidy;
 
 #[cfg(test)]
 mod tests;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::io;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 
 pub use intake::{NeedsIntake, SegmentIntake};
+pub use liveness::Freed;
+pub use tidy::{GoOn, Headway, Tidied, Tidying};
 
 use crate::format::{FormatError, NeedsScanner, NeedsSummary, PointFile, PointHead, RECORD_HEAD, RecordHead, Slot, StoreFile};
 use crate::id::{ChunkName, SegmentHash, StoreId};
-use crate::medium::{Medium, STAGING, publish_bytes, read_whole};
-use index::Index;
+use crate::medium::{Medium, STAGING, StoredFile, publish_bytes, read_whole};
+use index::{Index, Place};
+use needs::check_sum;
+use promises::Promises;
 
 /// Small files are not read beyond this: `store.cbor`, slots.
 const MAX_SMALL: u64 = 64 << 10;
@@ -76,6 +84,12 @@ pub enum StoreError {
         /// How many.
         missing: u64,
     },
+    /// The latest point was to be let go.
+    #[error("the latest recovery point stays: the next one builds on it")]
+    LatestStays,
+    /// Long work was asked to stop.
+    #[error("interrupted")]
+    Interrupted,
     /// A chunk that is not there.
     #[error("chunk {0} is not here")]
     NoChunk(ChunkName),
@@ -104,6 +118,9 @@ pub struct Store {
     index: RwLock<Index>,
     points: Mutex<BTreeSet<u64>>,
     used: AtomicU64,
+    promises: Mutex<Promises>,
+    /// Held by work that removes something: one at a time.
+    upkeep: Mutex<()>,
 }
 
 impl Store {
@@ -141,7 +158,15 @@ impl Store {
         clear_needs_without_point(&*on, &points)?;
         let index = Index::open(Arc::clone(&on), id)?;
         let used = used_bytes(&*on).map_err(medium("adding up the store's files"))?;
-        Ok(Self { medium: on, id, index: RwLock::new(index), points: Mutex::new(points), used: AtomicU64::new(used) })
+        Ok(Self {
+            medium: on,
+            id,
+            index: RwLock::new(index),
+            points: Mutex::new(points),
+            used: AtomicU64::new(used),
+            promises: Mutex::default(),
+            upkeep: Mutex::default(),
+        })
     }
 
     /// Which store this is.
@@ -168,7 +193,25 @@ impl Store {
     /// [`StoreError::Medium`]; [`StoreError::Format`] when the index is damaged.
     pub fn missing(&self, wanted: &[ChunkName]) -> Result<Vec<bool>> {
         let index = self.index.read().unwrap_or_else(PoisonError::into_inner);
-        wanted.iter().map(|name| Ok(index.find(name)?.is_none())).collect()
+        let mut promises = self.lock_promises();
+        promises.begin_run();
+        let is_missing = |name: &ChunkName| {
+            let here = index.find(name)?.is_some();
+            if here {
+                promises.promise(name);
+            }
+            Ok(!here)
+        };
+        wanted.iter().map(is_missing).collect()
+    }
+
+    /// Says that no run is under way any more: what was promised to it need not be kept.
+    pub fn end_run(&self) {
+        self.lock_promises().end_run();
+        // Work under way may have looked at the points before this run's was committed; it still needs the promises.
+        if let Ok(_alone) = self.upkeep.try_lock() {
+            self.lock_promises().forget();
+        }
     }
 
     /// The sealed bytes of a chunk.
@@ -176,21 +219,31 @@ impl Store {
     /// # Errors
     /// [`StoreError::NoChunk`]; [`StoreError::DamagedChunk`] when the bytes are not those that were stored.
     pub fn chunk(&self, name: &ChunkName) -> Result<Vec<u8>> {
-        let place = self.index.read().unwrap_or_else(PoisonError::into_inner).find(name)?;
-        let place = place.ok_or(StoreError::NoChunk(*name))?;
-        let damaged = || StoreError::DamagedChunk { name: *name, segment: place.segment };
-        let file = self.medium.open(&names::segment(&place.segment)).map_err(|e| match e.kind() {
-            io::ErrorKind::NotFound => damaged(),
-            _ => medium("opening a segment")(e),
-        })?;
-        let mut bytes = vec![0; RECORD_HEAD + place.len as usize];
-        file.read_exact_at(&mut bytes, place.offset.into()).map_err(|e| match e.kind() {
-            io::ErrorKind::UnexpectedEof => damaged(),
-            _ => medium("reading a segment")(e),
-        })?;
-        let sealed = bytes.split_off(RECORD_HEAD);
-        let head = RecordHead::from_bytes(&bytes).map_err(|_| damaged())?;
-        if head.name == *name && head.matches(&sealed) { Ok(sealed) } else { Err(damaged()) }
+        let find = || self.index.read().unwrap_or_else(PoisonError::into_inner).find(name);
+        let mut place = find()?.ok_or(StoreError::NoChunk(*name))?;
+        loop {
+            match self.read_chunk(name, &place)? {
+                Some(sealed) => return Ok(sealed),
+                // It may have moved into another segment meanwhile.
+                None => match find()?.ok_or(StoreError::NoChunk(*name))? {
+                    moved if moved != place => place = moved,
+                    _ => return Err(StoreError::DamagedChunk { name: *name, segment: place.segment }),
+                },
+            }
+        }
+    }
+
+    /// The sealed bytes at a place; `None` when they are not there or not those of the chunk.
+    fn read_chunk(&self, name: &ChunkName, place: &Place) -> Result<Option<Vec<u8>>> {
+        let file = match self.medium.open(&names::segment(&place.segment)) {
+            Ok(file) => file,
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
+            Err(e) => return Err(medium("opening a segment")(e)),
+        };
+        match sound_record(&*file, name, place.offset, place.len) {
+            Err(e) if e.kind() == io::ErrorKind::UnexpectedEof => Ok(None),
+            other => other.map_err(medium("reading a segment")),
+        }
     }
 
     /// Begins to receive the segment named `hash`; `None` when it is here already.
@@ -198,6 +251,11 @@ impl Store {
     /// # Errors
     /// [`StoreError::Medium`].
     pub fn receive_segment(&self, hash: SegmentHash) -> Result<Option<SegmentIntake<'_>>> {
+        {
+            let mut promises = self.lock_promises();
+            promises.begin_run();
+            promises.promise_segment(hash);
+        }
         if self.medium.open(&names::segment(&hash)).is_ok() {
             return Ok(None);
         }
@@ -226,6 +284,7 @@ impl Store {
             .map_err(medium("writing the recovery point"))?;
         points.insert(head.sequence);
         self.add_used(bytes.len() as u64);
+        self.end_run();
         Ok(head)
     }
 
@@ -294,6 +353,14 @@ impl Store {
         self.points.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    fn lock_promises(&self) -> MutexGuard<'_, Promises> {
+        self.promises.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn alone(&self) -> MutexGuard<'_, ()> {
+        self.upkeep.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
     fn add_used(&self, bytes: u64) {
         self.used.fetch_add(bytes, Ordering::Relaxed);
     }
@@ -320,8 +387,13 @@ impl Store {
         let mut missing = 0;
         let summary = {
             let index = self.index.read().unwrap_or_else(PoisonError::into_inner);
+            let mut promises = self.lock_promises();
+            promises.begin_run();
             self.scan_needs(head.sequence, |name, added| {
-                missing += u64::from(added && index.find(&name)?.is_none());
+                if added {
+                    missing += u64::from(index.find(&name)?.is_none());
+                    promises.promise(&name);
+                }
                 Ok(())
             })?
         };
@@ -331,23 +403,15 @@ impl Store {
         if summary.head.store != self.id || summary.head.sequence != head.sequence {
             return Err(StoreError::Needs("they are another point's"));
         }
-        self.check_sum(head, &summary)
-    }
-
-    fn check_sum(&self, head: &PointHead, summary: &NeedsSummary) -> Result<()> {
-        let (base_needed, base_xor) = match summary.head.base {
-            0 => (0, [0; 32]),
-            base => self.point_head(base).map(|base| (base.needed, base.needed_xor))?,
+        needs::check_difference(&*self.medium, &summary.head)?;
+        let base = match summary.head.base {
+            0 => None,
+            base => Some(self.point_head(base)?),
         };
+        let (base_needed, mut xor) = base.map_or((0, [0; 32]), |base| (base.needed, base.needed_xor));
+        xor.iter_mut().zip(summary.xor).for_each(|(x, b)| *x ^= b);
         let needed = base_needed.checked_add(summary.head.added).and_then(|n| n.checked_sub(summary.head.removed));
-        let xor: [u8; 32] = std::array::from_fn(|i| base_xor[i] ^ summary.xor[i]);
-        if needed != Some(head.needed) {
-            Err(StoreError::Needs("their number is another"))
-        } else if xor != head.needed_xor {
-            Err(StoreError::Needs("their names are others"))
-        } else {
-            Ok(())
-        }
+        check_sum(head, &(needed.ok_or(StoreError::Needs("they remove more than there is"))?, xor))
     }
 
     /// Reads a needs file in pieces; `each` gets every name and whether it is added.
@@ -395,12 +459,28 @@ fn numbers(on: &dyn Medium, directory: &str, suffix: &str) -> Result<BTreeSet<u6
 }
 
 fn used_bytes(on: &dyn Medium) -> io::Result<u64> {
-    let mut sum = on.list("")?.iter().map(|l| l.len).sum();
+    let mut sum: u64 = on.list("")?.iter().map(|l| l.len).sum();
     for directory in names::DIRECTORIES {
         sum += on.list(directory)?.iter().map(|l| l.len).sum::<u64>();
     }
+    Ok(sum + segment_lengths(on)?.values().sum::<u64>())
+}
+
+/// The segments that are there and their lengths in bytes.
+fn segment_lengths(on: &dyn Medium) -> io::Result<HashMap<SegmentHash, u64>> {
+    let mut found = HashMap::new();
     for part in on.directories(names::SEGMENTS)? {
-        sum += on.list(&format!("{}/{part}", names::SEGMENTS))?.iter().map(|l| l.len).sum::<u64>();
+        let listed = on.list(&format!("{}/{part}", names::SEGMENTS))?;
+        found.extend(listed.iter().filter_map(|l| Some((names::parse_segment(&l.name)?, l.len))));
     }
-    Ok(sum)
+    Ok(found)
+}
+
+/// The sealed bytes of a record, if they are what was written.
+fn sound_record(file: &dyn StoredFile, name: &ChunkName, offset: u32, len: u32) -> io::Result<Option<Vec<u8>>> {
+    let mut bytes = vec![0; RECORD_HEAD + len as usize];
+    file.read_exact_at(&mut bytes, offset.into())?;
+    let sealed = bytes.split_off(RECORD_HEAD);
+    let sound = RecordHead::from_bytes(&bytes).is_ok_and(|head| head.name == *name && head.matches(&sealed));
+    Ok(sound.then_some(sealed))
 }

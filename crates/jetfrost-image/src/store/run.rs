@@ -1,8 +1,10 @@
 //! One index run on the medium (§ 8): written once, searched with a few small reads.
 
+use std::collections::HashSet;
 use std::io::{BufWriter, Write};
 use std::sync::Arc;
 
+use super::needs::Band;
 use super::{Result, StoreError, medium, names};
 use crate::format::{FormatError, IndexEntry, RunHead};
 use crate::id::{ChunkName, SegmentHash, StoreId};
@@ -62,11 +64,28 @@ impl Run {
     }
 
     pub(super) fn find(&self, name: &ChunkName) -> Result<Option<IndexEntry>> {
+        let (_, entries) = self.bucket_of(name)?;
+        Ok(entries.binary_search_by(|e| e.name.cmp(name)).ok().map(|i| entries[i]))
+    }
+
+    /// The entries of a band of names, ascending.
+    pub(super) fn entries_in(&self, band: &Band) -> Result<Vec<IndexEntry>> {
+        let end = band.to.map_or(Ok(self.head.entries), |to| self.first_not_before(&to))?;
+        self.entries_between(self.first_not_before(&band.from)?, end)
+    }
+
+    /// The ordinal of the first entry that is not before `name`.
+    fn first_not_before(&self, name: &ChunkName) -> Result<u64> {
+        let (first, entries) = self.bucket_of(name)?;
+        Ok(first + entries.partition_point(|e| e.name < *name) as u64)
+    }
+
+    /// The bucket that a name falls into: the ordinal of its first entry, and its entries.
+    fn bucket_of(&self, name: &ChunkName) -> Result<(u64, Vec<IndexEntry>)> {
         let at = self.head.layout().table + 4 * u64::from(self.head.bucket(name));
         let bounds = read(&*self.file, at, 8)?;
         let bound = |i: usize| u64::from(u32::from_le_bytes(bounds[i..i + 4].try_into().expect("four bytes")));
-        let entries = self.entries_between(bound(0), bound(4))?;
-        Ok(entries.binary_search_by(|e| e.name.cmp(name)).ok().map(|i| entries[i]))
+        Ok((bound(0), self.entries_between(bound(0), bound(4))?))
     }
 
     pub(super) fn segment(&self, ordinal: u32) -> Result<SegmentHash> {
@@ -86,8 +105,8 @@ impl Run {
         Ok(bytes.chunks_exact(IndexEntry::LEN).map(|b| IndexEntry::from_bytes(b.try_into().expect("exact"))).collect())
     }
 
-    /// All entries in order, read a stretch at a time; segment ordinals are moved up by `shift`.
-    fn stream(&self, shift: u32) -> impl Iterator<Item = Result<IndexEntry>> + '_ {
+    /// All entries in order, read a stretch at a time.
+    fn stream(&self) -> impl Iterator<Item = Result<IndexEntry>> + '_ {
         let starts = (0..self.head.entries).step_by(STRIDE as usize);
         starts.flat_map(move |from| {
             let to = (from + STRIDE).min(self.head.entries);
@@ -95,11 +114,12 @@ impl Run {
                 Ok(entries) => (entries, None),
                 Err(e) => (Vec::new(), Some(Err(e))),
             };
-            entries.into_iter().map(move |e| Ok(IndexEntry { segment: e.segment + shift, ..e })).chain(failed)
+            entries.into_iter().map(Ok).chain(failed)
         })
     }
 
-    fn segments(&self) -> Result<Vec<SegmentHash>> {
+    /// The segments that the run covers, by ordinal.
+    pub(super) fn segments(&self) -> Result<Vec<SegmentHash>> {
         let bytes = read(&*self.file, self.head.layout().segments, 32 * self.head.segments as usize)?;
         Ok(bytes.chunks_exact(32).map(|hash| SegmentHash(hash.try_into().expect("exact"))).collect())
     }
@@ -154,15 +174,48 @@ fn bucket_table(head: &RunHead, entries: impl Iterator<Item = Result<IndexEntry>
     Ok(table)
 }
 
-/// Writes one run that covers what two did.
-pub(super) fn merge(on: &Arc<dyn Medium>, store: StoreId, a: &Run, b: &Run) -> Result<Run> {
-    let mut segments = a.segments()?;
-    let shift = a.head.segments;
-    segments.extend(b.segments()?);
-    write_run(on, store, &segments, a.entries() + b.entries(), || Merged {
-        a: a.stream(0).peekable(),
-        b: b.stream(shift).peekable(),
-    })
+/// Writes one run that covers what several did, without the segments that are `gone`; none when nothing is left.
+pub(super) fn merge(on: &Arc<dyn Medium>, store: StoreId, runs: &[Run], gone: &HashSet<SegmentHash>) -> Result<Option<Run>> {
+    let mut segments = Vec::new();
+    // For each run, the new ordinal of each of its segments.
+    let mut ordinals: Vec<Vec<Option<u32>>> = Vec::new();
+    for run in runs {
+        let of_run = run.segments()?.into_iter().map(|hash| {
+            (!gone.contains(&hash)).then(|| {
+                segments.push(hash);
+                u32::try_from(segments.len() - 1).expect("fewer segments than 2^32")
+            })
+        });
+        ordinals.push(of_run.collect());
+    }
+    if segments.is_empty() {
+        return Ok(None);
+    }
+    let entries = || {
+        runs.iter().zip(&ordinals).fold(Box::new(std::iter::empty()) as Entries<'_>, |merged, (run, ordinals)| {
+            let of_run = run.stream().filter_map(|entry| renumbered(entry, ordinals));
+            Box::new(Merged { a: merged.peekable(), b: of_run.peekable() })
+        })
+    };
+    let mut count = 0;
+    for entry in entries() {
+        entry?;
+        count += 1;
+    }
+    write_run(on, store, &segments, count, entries).map(Some)
+}
+
+type Entries<'r> = Box<dyn Iterator<Item = Result<IndexEntry>> + 'r>;
+
+/// The entry with its segment's new ordinal; none when the segment is gone.
+fn renumbered(entry: Result<IndexEntry>, ordinals: &[Option<u32>]) -> Option<Result<IndexEntry>> {
+    match entry {
+        Ok(entry) => match ordinals.get(entry.segment as usize) {
+            Some(ordinal) => ordinal.map(|segment| Ok(IndexEntry { segment, ..entry })),
+            None => Some(Err(FormatError::Damaged { what: WHAT, why: "an entry leads to no segment" }.into())),
+        },
+        failed => Some(failed),
+    }
 }
 
 /// Two ascending streams as one.

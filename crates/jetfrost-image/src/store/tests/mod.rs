@@ -1,5 +1,7 @@
 //! The store's promises: what was acknowledged is there, also after a loss of power at any step.
 
+mod letting_go;
+
 use std::sync::Arc;
 
 use super::*;

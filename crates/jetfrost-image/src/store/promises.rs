@@ -1,0 +1,94 @@
+//! What a run under way counts on: chunks that it was told are here, and segments that it brought.
+//!
+//! A run does not send what it was told is here. Were such a chunk dropped before the run's point is committed, the
+//! commit would be refused and the run would have been for nothing.
+
+use std::collections::HashSet;
+
+use crate::id::{ChunkName, SegmentHash};
+
+/// Bits of the filter: 1 MiB. With a million promised chunks one other chunk in seventeen is kept a little longer.
+const BITS: usize = 1 << 23;
+
+/// The promises of one store. Chunks are kept in a Bloom filter (Bloom 1970) of fixed size: a false "promised" costs
+/// room until the next time, a false "not promised" does not occur.
+#[derive(Debug, Default)]
+pub(super) struct Promises {
+    run: bool,
+    chunks: Option<Vec<u64>>,
+    segments: HashSet<SegmentHash>,
+}
+
+impl Promises {
+    /// Notes that a run is under way.
+    pub(super) fn begin_run(&mut self) {
+        self.run = true;
+    }
+
+    /// Notes that none is. What was promised stays so until [`Promises::forget`].
+    pub(super) fn end_run(&mut self) {
+        self.run = false;
+    }
+
+    /// Forgets all promises, unless a run counts on them.
+    pub(super) fn forget(&mut self) {
+        if !self.run {
+            *self = Self::default();
+        }
+    }
+
+    pub(super) fn promise(&mut self, name: &ChunkName) {
+        let bits = self.chunks.get_or_insert_with(|| vec![0; BITS / 64]);
+        for at in places(name) {
+            bits[at / 64] |= 1 << (at % 64);
+        }
+    }
+
+    pub(super) fn promise_segment(&mut self, hash: SegmentHash) {
+        self.segments.insert(hash);
+    }
+
+    pub(super) fn holds(&self, name: &ChunkName) -> bool {
+        self.chunks.as_ref().is_some_and(|bits| places(name).all(|at| bits[at / 64] & (1 << (at % 64)) != 0))
+    }
+
+    pub(super) fn holds_segment(&self, hash: &SegmentHash) -> bool {
+        self.segments.contains(hash)
+    }
+}
+
+/// Where a name stands in the filter. Names are hashes already; no further hashing is needed.
+fn places(name: &ChunkName) -> impl Iterator<Item = usize> + '_ {
+    name.0.chunks_exact(4).take(4).map(|b| u32::from_le_bytes([b[0], b[1], b[2], b[3]]) as usize % BITS)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn name(i: u32) -> ChunkName {
+        ChunkName(*blake3::hash(&i.to_le_bytes()).as_bytes())
+    }
+
+    #[test]
+    fn what_was_promised_is_held_and_little_else() {
+        let mut promises = Promises::default();
+        promises.begin_run();
+        (0..100_000).for_each(|i| promises.promise(&name(i)));
+        assert!((0..100_000).all(|i| promises.holds(&name(i))));
+        let others = (100_000..200_000).filter(|i| promises.holds(&name(*i))).count();
+        assert!(others < 100, "{others} of 100,000 others are held");
+    }
+
+    #[test]
+    fn promises_last_as_long_as_a_run_counts_on_them() {
+        let mut promises = Promises::default();
+        promises.begin_run();
+        promises.promise(&name(1));
+        promises.forget();
+        assert!(promises.holds(&name(1)));
+        promises.end_run();
+        promises.forget();
+        assert!(!promises.holds(&name(1)));
+    }
+}
