@@ -3,5 +3,6 @@
 pub mod access;
 pub mod names;
 pub mod patience;
+pub mod retention;
 pub mod room;
 pub mod standing;

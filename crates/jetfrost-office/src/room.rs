@@ -1,37 +1,58 @@
-//! Room: what can still be stored.
+//! Room: what can still be stored, and which limit says so.
 
-/// What bounds a destination, in bytes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Bounds {
-    /// What it may hold; `None` for no limit.
-    pub capacity: Option<u64>,
-    /// What its volume must keep free.
-    pub reserve: u64,
-    /// What its image stores occupy.
-    pub used: u64,
-    /// What is free on its volume.
-    pub free: u64,
-}
-
-/// Which bound is the tightest.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Tightest {
-    /// The destination's capacity.
+/// A limit on what is stored.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Bound {
+    /// On one image store.
+    StoreLimit,
+    /// On all image stores of an account.
+    Quota,
+    /// On all image stores of a destination.
     Capacity,
-    /// The volume, less the reserve.
-    Volume,
+    /// What the destination's volume must keep free.
+    Reserve,
 }
 
-impl Bounds {
-    /// Bytes that can still be stored, and what bounds them.
+/// A limit and how far it is used up, in bytes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Level {
+    /// Which limit.
+    pub bound: Bound,
+    /// What it allows.
+    pub limit: u64,
+    /// What is used of it.
+    pub used: u64,
+}
+
+/// The most that is kept free for finishing and for letting go.
+const MOST_MARGIN: u64 = 64 << 20;
+
+impl Level {
+    /// What a volume with `free` bytes leaves beyond a reserve: it is used up to the reserve by whatever is on it.
     #[must_use]
-    pub fn room(&self) -> (u64, Tightest) {
-        let on_volume = self.free.saturating_sub(self.reserve);
-        match self.capacity.map(|capacity| capacity.saturating_sub(self.used)) {
-            Some(left) if left <= on_volume => (left, Tightest::Capacity),
-            _ => (on_volume, Tightest::Volume),
-        }
+    pub fn of_volume(size: u64, free: u64, reserve: u64) -> Self {
+        Self { bound: Bound::Reserve, limit: size.saturating_sub(reserve), used: size.saturating_sub(free) }
     }
+
+    /// Bytes that can still be stored.
+    #[must_use]
+    pub fn room(&self) -> u64 {
+        self.limit.saturating_sub(self.used)
+    }
+
+    /// Bytes of content that can still be stored: a little is kept back, so that a point that is nearly finished can
+    /// be committed and old ones can be let go. The reserve is such a margin itself.
+    #[must_use]
+    pub fn room_for_content(&self) -> u64 {
+        let margin = if self.bound == Bound::Reserve { 0 } else { (self.limit / 20).min(MOST_MARGIN) };
+        self.room().saturating_sub(margin)
+    }
+}
+
+/// The level with the least room for content; of several the first.
+#[must_use]
+pub fn tightest(levels: &[Level]) -> Option<&Level> {
+    levels.iter().min_by_key(|level| level.room_for_content())
 }
 
 /// The reserve that is suggested for a volume of `size` bytes: a twentieth, 50 GB at most.
@@ -47,22 +68,31 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_tightest_bound_decides() {
-        let bounds = Bounds { capacity: Some(100), reserve: 10, used: 60, free: 80 };
-        assert_eq!(bounds.room(), (40, Tightest::Capacity));
-        assert_eq!(Bounds { free: 45, ..bounds }.room(), (35, Tightest::Volume));
-        assert_eq!(Bounds { capacity: None, ..bounds }.room(), (70, Tightest::Volume));
-        assert_eq!(Bounds { used: 101, ..bounds }.room(), (0, Tightest::Capacity));
-        assert_eq!(Bounds { free: 9, ..bounds }.room(), (0, Tightest::Volume));
+    fn the_tightest_limit_decides() {
+        let store = Level { bound: Bound::StoreLimit, limit: 1000, used: 500 };
+        let quota = Level { bound: Bound::Quota, limit: 2000, used: 1600 };
+        assert_eq!(tightest(&[store, quota]), Some(&quota));
+        assert_eq!((quota.room(), quota.room_for_content()), (400, 300));
+        assert_eq!(tightest(&[]), None);
+    }
+
+    #[test]
+    fn a_volume_leaves_what_is_free_beyond_the_reserve() {
+        assert_eq!(Level::of_volume(1000, 300, 100).room(), 200);
+        assert_eq!(Level::of_volume(1000, 90, 100).room(), 0);
     }
 
     proptest! {
         #[test]
-        fn storing_what_there_is_room_for_breaks_no_bound(capacity: Option<u64>, reserve: u64, used: u64, free: u64) {
-            let (room, _) = Bounds { capacity, reserve, used, free }.room();
-            if room > 0 {
-                prop_assert!(free - room >= reserve);
-                prop_assert!(capacity.is_none_or(|capacity| used + room <= capacity));
+        fn filling_up_with_content_leaves_room_to_finish(limit: u64, used: u64) {
+            for bound in [Bound::StoreLimit, Bound::Quota, Bound::Capacity, Bound::Reserve] {
+                let level = Level { bound, limit, used };
+                let content = level.room_for_content();
+                prop_assert!(content <= level.room());
+                if content > 0 && bound != Bound::Reserve {
+                    let full = Level { used: used + content, ..level };
+                    prop_assert!(full.room() >= limit / 20 || full.room() >= MOST_MARGIN);
+                }
             }
         }
     }
