@@ -52,6 +52,7 @@ pub fn make(directory: &Path, port: u16, now: Timestamp, tell: &dyn Fn(&str)) ->
         listen: ([127, 0, 0, 1], port).into(),
         public_name: "localhost".into(),
         certificate: None,
+        time_zone: TimeZone::UTC,
     };
     let service = Running::start(&config, clock.clone(), Arc::new(SystemRandom::default()))?;
     let mut past = Past { directory, clock, api: first_sign_in(&service)?, desks: Vec::new() };
@@ -105,6 +106,8 @@ impl Past {
             directory: shelf.display().to_string(),
             capacity: Some(4_000_000_000),
             reserve: Some(1_000_000_000),
+            keeping: None,
+            at_limit: None,
         };
         let _: Destination = self.api.post("/destinations", &destination)?;
         let helpdesk = NewAccount {

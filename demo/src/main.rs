@@ -54,6 +54,7 @@ fn serve(directory: &Path, made: &Path) -> Result<(), Failure> {
         listen: ([127, 0, 0, 1], PORT).into(),
         public_name: "localhost".into(),
         certificate: None,
+        time_zone: jiff::tz::TimeZone::UTC,
     };
     let service = Running::start(&config, Arc::new(SystemClock), Arc::new(SystemRandom::default()))?;
     let command = "target/debug/jetfrost --state-directory";

@@ -4,7 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use jetfrost_client::api::Api;
+use jetfrost_client::api::{Api, Method};
 use jetfrost_client::backup::{BackupReport, back_up};
 use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::home::Home;
@@ -16,9 +16,12 @@ use jetfrost_image::crypto::SystemRandom;
 use jetfrost_service::{Clock, Config, Running, SteppedClock, SystemClock};
 use jetfrost_wire::destination::{Destination, NewDestination};
 use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
+use jetfrost_wire::job::Job;
 use jetfrost_wire::people::{Account, NewAccount, Role};
 use jetfrost_wire::service::{Carry, FirstAdministrator, SignIn, SignedIn};
 use jiff::Timestamp;
+use serde::Serialize;
+use serde::de::DeserializeOwned;
 use tempfile::TempDir;
 
 /// The administrator of every test.
@@ -61,6 +64,7 @@ impl Office {
             listen: ([127, 0, 0, 1], 0).into(),
             public_name: "localhost".into(),
             certificate: None,
+            time_zone: jiff::tz::TimeZone::UTC,
         };
         let service = start(&config, &clock);
         let api = first_sign_in(&service);
@@ -87,6 +91,27 @@ impl Office {
         self.service = Some(start(&self.config, &self.clock));
     }
 
+    /// Asks for the work that is due by now, and waits for its end.
+    pub fn tend(&self) {
+        self.service.as_ref().expect("it runs").tend().expect("the records answer");
+        self.finish_jobs();
+    }
+
+    /// Waits until all long work has ended, and returns what there was, latest first.
+    pub fn finish_jobs(&self) -> Vec<Job> {
+        let jobs: Vec<Job> = self.api.list("/jobs").expect("listed");
+        let ended = |job: Job| self.api.get(&format!("/jobs/{}?wait_seconds=30", job.id)).expect("a job");
+        jobs.into_iter().map(ended).collect()
+    }
+
+    /// Sets something, as the administrator.
+    ///
+    /// # Errors
+    /// As the service refuses.
+    pub fn put<B: Serialize, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T, ClientError> {
+        self.api.send(Method::PUT, path, body)
+    }
+
     /// A path within the test's directory.
     #[must_use]
     pub fn path(&self, name: &str) -> PathBuf {
@@ -100,7 +125,14 @@ impl Office {
 
     /// Adds a destination.
     pub fn destination_at(&self, name: &str, directory: &Path, capacity: Option<u64>) -> Destination {
-        let new = NewDestination { name: name.into(), directory: directory.display().to_string(), capacity, reserve: Some(0) };
+        let new = NewDestination {
+            name: name.into(),
+            directory: directory.display().to_string(),
+            capacity,
+            reserve: Some(0),
+            keeping: None,
+            at_limit: None,
+        };
         self.api.post("/destinations", &new).expect("a destination")
     }
 
@@ -176,6 +208,12 @@ impl Workstation {
         let path = self.folder.join(path);
         fs::create_dir_all(path.parent().expect("in the folder")).expect("a folder");
         fs::write(path, bytes).expect("written");
+    }
+
+    /// The path of its image store in the API.
+    #[must_use]
+    pub fn store(&self) -> String {
+        format!("/stores/{}", self.home.membership().expect("joined").store)
     }
 
     /// Makes a recovery point.

@@ -126,7 +126,8 @@ fn a_full_destination_in_the_middle_of_a_run_loses_nothing() {
     let error = station.back_up().expect_err("no room");
     assert_eq!(kind(&error), Some(ProblemKind::NoRoom));
     let ClientError::Refused(problem) = error else { panic!("another error") };
-    assert!(problem.title.contains("small") && problem.detail.expect("numbers").contains("capacity"));
+    assert!(problem.title.contains("the capacity of destination 'small'"), "{}", problem.title);
+    assert!(problem.detail.expect("numbers").contains("of 40.0 MB are used"));
     let wish = Wish { paths: vec![station.folder.join("a")], into: office.path("back"), replace: false };
     station.restore(&At::Latest, &wish).expect("the earlier point is whole");
     // The first ten in order are among what had arrived.
@@ -297,7 +298,14 @@ fn a_directory_that_does_not_do_says_why() {
     ] {
         let verdict = try_it(directory.clone());
         assert!(!verdict.fit && verdict.reasons.join(" ").contains(why), "{}: {:?}", directory.display(), verdict.reasons);
-        let new = NewDestination { name: "n".into(), directory: directory.display().to_string(), capacity: None, reserve: None };
+        let new = NewDestination {
+            name: "n".into(),
+            directory: directory.display().to_string(),
+            capacity: None,
+            reserve: None,
+            keeping: None,
+            at_limit: None,
+        };
         let added = office.api.post::<_, serde_json::Value>("/destinations", &new);
         assert_eq!(added.err().as_ref().and_then(kind), Some(ProblemKind::UnfitDirectory), "{}", directory.display());
     }

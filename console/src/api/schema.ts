@@ -22,6 +22,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{id}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets an account's quota. */
+        put: operations["set_account"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -68,6 +85,23 @@ export interface paths {
         put?: never;
         /** Says whether a directory would do as a destination; changes nothing. */
         post: operations["try_directory"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/destinations/{id}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets a destination's limits, what it keeps, and what happens at a limit. */
+        put: operations["set_destination"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -188,6 +222,57 @@ export interface paths {
         get?: never;
         /** Sets who is in a group. */
         put: operations["set_group_logins"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Jobs, latest first. */
+        get: operations["jobs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A job; answers when it has ended if that is wished. */
+        get: operations["job"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{id}/order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Pauses, goes on with or cancels a job. */
+        put: operations["order_job"];
         post?: never;
         delete?: never;
         options?: never;
@@ -417,6 +502,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stores/{id}/hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Puts a hold on an image store: nothing of it goes. */
+        put: operations["hold_store"];
+        post?: never;
+        /** Takes the hold off an image store. */
+        delete: operations["release_store"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/{id}/leaving": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Removes an image store. It goes when its waiting time is over. */
+        put: operations["remove_store"];
+        post?: never;
+        /** Brings an image store back whose waiting time is not over. */
+        delete: operations["bring_store_back"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stores/{id}/points/{sequence}": {
         parameters: {
             query?: never;
@@ -429,6 +550,42 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/{id}/points/{sequence}/hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Puts a hold on a point: it does not go. */
+        put: operations["hold_point"];
+        post?: never;
+        /** Takes the hold off a point. */
+        delete: operations["release_point"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/{id}/points/{sequence}/leaving": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Removes a point. It goes when its waiting time is over. */
+        put: operations["remove_point"];
+        post?: never;
+        /** Brings a point back whose waiting time is not over. */
+        delete: operations["bring_point_back"];
         options?: never;
         head?: never;
         patch?: never;
@@ -451,6 +608,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stores/{id}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets an image store's limit, and what it keeps if not what its destination says. */
+        put: operations["set_store"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stores/{id}/slots": {
         parameters: {
             query?: never;
@@ -462,6 +636,24 @@ export interface paths {
         get: operations["slots"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/{id}/thinning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the next thinning of an image store would do. */
+        get: operations["preview_thinning"];
+        put?: never;
+        /** Begins a thinning now. */
+        post: operations["begin_thinning"];
         delete?: never;
         options?: never;
         head?: never;
@@ -576,6 +768,11 @@ export interface components {
             id: components["schemas"]["AccountId"];
             /** @description Login name, as written when it was made. */
             login: string;
+            /**
+             * Format: int64
+             * @description Bytes that its image stores may occupy together; absent for no limit.
+             */
+            quota?: number | null;
             /** @description What it may do. */
             role: components["schemas"]["Role"];
             /**
@@ -586,6 +783,19 @@ export interface components {
         };
         /** @description An account. */
         AccountId: string;
+        /** @description What an administrator sets for an account. */
+        AccountSettings: {
+            /**
+             * Format: int64
+             * @description Bytes that its image stores may occupy together; absent for no limit.
+             */
+            quota?: number | null;
+        };
+        /**
+         * @description What happens when a backup meets a limit.
+         * @enum {string}
+         */
+        AtLimit: "stop" | "let_oldest_go";
         /** @description An entry of the audit log. */
         AuditEntry: {
             /**
@@ -652,6 +862,8 @@ export interface components {
         };
         /** @description A place that holds image stores. */
         Destination: {
+            /** @description What happens when a backup meets a limit. */
+            at_limit: components["schemas"]["AtLimit"];
             /**
              * Format: int64
              * @description Bytes it may hold; absent for no limit.
@@ -666,6 +878,8 @@ export interface components {
             directory: string;
             /** @description The destination. */
             id: components["schemas"]["DestinationId"];
+            /** @description Which points are kept, unless an image store says otherwise. */
+            keeping: components["schemas"]["Keeping"];
             /** @description Its name. */
             name: string;
             /**
@@ -690,9 +904,36 @@ export interface components {
              * @description Bytes that its image stores occupy; absent while it is missing.
              */
             used?: number | null;
+            /**
+             * Format: int32
+             * @description Days that whatever a person removes can be brought back.
+             */
+            waiting_days: number;
         };
         /** @description A destination. */
         DestinationId: string;
+        /** @description What an administrator sets for a destination. */
+        DestinationSettings: {
+            /** @description What happens at a limit. */
+            at_limit: components["schemas"]["AtLimit"];
+            /**
+             * Format: int64
+             * @description Bytes it may hold; absent for no limit.
+             */
+            capacity?: number | null;
+            /** @description Which points are kept in its image stores. */
+            keeping: components["schemas"]["Keeping"];
+            /**
+             * Format: int64
+             * @description Bytes that its volume must keep free.
+             */
+            reserve: number;
+            /**
+             * Format: int32
+             * @description Days that whatever a person removes can be brought back.
+             */
+            waiting_days: number;
+        };
         /**
          * @description What a destination is at the moment.
          * @enum {string}
@@ -787,6 +1028,11 @@ export interface components {
             /** @description The workstation. */
             workstation: components["schemas"]["WorkstationId"];
         } | {
+            /** @description The job. */
+            job: components["schemas"]["Job"];
+            /** @enum {string} */
+            what: "job";
+        } | {
             /** @enum {string} */
             what: "office";
         };
@@ -842,12 +1088,96 @@ export interface components {
             /** @description Login names of all its accounts. */
             logins: string[];
         };
+        /** @description Keeps a point or a store from being thinned or removed. */
+        Hold: {
+            /** @description Who put it on. */
+            by: string;
+            /** @description Why. */
+            reason: string;
+        };
         /** @description An enrolment code that was made. */
         IssuedCode: {
             /** @description What to type at the workstation; shown once. */
             code: string;
             /** @description Its record. */
             record: components["schemas"]["EnrolmentCode"];
+        };
+        /** @description A piece of long work. */
+        Job: {
+            /** @description Who asked for it; `the service` for what it does by itself. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description When it was asked for.
+             */
+            created: string;
+            /**
+             * Format: int64
+             * @description Bytes done.
+             */
+            done: number;
+            /**
+             * Format: date-time
+             * @description When it ended.
+             */
+            ended?: string | null;
+            /** @description The job. */
+            id: components["schemas"]["JobId"];
+            /** @description What it does. */
+            kind: components["schemas"]["JobKind"];
+            /** @description That workstation's name. */
+            name: string;
+            /** @description What it came to, in a sentence. */
+            outcome?: string | null;
+            /**
+             * Format: date-time
+             * @description When it began.
+             */
+            started?: string | null;
+            /** @description How far it is. */
+            state: components["schemas"]["JobState"];
+            /**
+             * Format: int64
+             * @description Bytes to do; 0 while that is not known.
+             */
+            total: number;
+            /** @description The workstation whose image store it is about. */
+            workstation: components["schemas"]["WorkstationId"];
+        };
+        /** @description A job. */
+        JobId: string;
+        /**
+         * @description What a job does.
+         * @enum {string}
+         */
+        JobKind: "thinning" | "removal";
+        /** @description An order to a job. */
+        JobOrder: {
+            /** @description What is wanted. */
+            order: components["schemas"]["Order"];
+        };
+        /**
+         * @description How far a job is.
+         * @enum {string}
+         */
+        JobState: "waiting" | "underway" | "paused" | "done" | "failed" | "cancelled";
+        /** @description Which points are kept. */
+        Keeping: {
+            /** @enum {string} */
+            kind: "everything";
+        } | (components["schemas"]["Rule"] & {
+            /** @enum {string} */
+            kind: "thinned";
+        });
+        /** @description Something that a person removed and that can still be brought back. */
+        Leaving: {
+            /** @description Who removed it. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description When it goes for good.
+             */
+            ends: string;
         };
         /** @description Makes an account. */
         NewAccount: {
@@ -862,6 +1192,7 @@ export interface components {
         };
         /** @description Adds a destination. */
         NewDestination: {
+            at_limit?: components["schemas"]["AtLimit"] | null;
             /**
              * Format: int64
              * @description Bytes it may hold; absent for no limit.
@@ -869,6 +1200,7 @@ export interface components {
             capacity?: number | null;
             /** @description The directory on the server, an absolute path; made if its parent exists. */
             directory: string;
+            keeping?: components["schemas"]["Keeping"] | null;
             /** @description Its name. */
             name: string;
             /**
@@ -894,6 +1226,16 @@ export interface components {
             /** @description Its name. */
             name: string;
         };
+        /** @description Puts a hold on. */
+        NewHold: {
+            /** @description Why. */
+            reason: string;
+        };
+        /**
+         * @description What a person wants of a job.
+         * @enum {string}
+         */
+        Order: "pause" | "go_on" | "cancel";
         /**
          * @description How a run or a restore stands or ended.
          * @enum {string}
@@ -930,6 +1272,11 @@ export interface components {
                 id: components["schemas"]["AccountId"];
                 /** @description Login name, as written when it was made. */
                 login: string;
+                /**
+                 * Format: int64
+                 * @description Bytes that its image stores may occupy together; absent for no limit.
+                 */
+                quota?: number | null;
                 /** @description What it may do. */
                 role: components["schemas"]["Role"];
                 /**
@@ -971,6 +1318,8 @@ export interface components {
         Page_Destination: {
             /** @description The entries. */
             items: {
+                /** @description What happens when a backup meets a limit. */
+                at_limit: components["schemas"]["AtLimit"];
                 /**
                  * Format: int64
                  * @description Bytes it may hold; absent for no limit.
@@ -985,6 +1334,8 @@ export interface components {
                 directory: string;
                 /** @description The destination. */
                 id: components["schemas"]["DestinationId"];
+                /** @description Which points are kept, unless an image store says otherwise. */
+                keeping: components["schemas"]["Keeping"];
                 /** @description Its name. */
                 name: string;
                 /**
@@ -1009,6 +1360,11 @@ export interface components {
                  * @description Bytes that its image stores occupy; absent while it is missing.
                  */
                 used?: number | null;
+                /**
+                 * Format: int32
+                 * @description Days that whatever a person removes can be brought back.
+                 */
+                waiting_days: number;
             }[];
             /** @description Pass as `after` for the next page; absent on the last. */
             next?: string | null;
@@ -1056,6 +1412,53 @@ export interface components {
             next?: string | null;
         };
         /** @description One page of a list. */
+        Page_Job: {
+            /** @description The entries. */
+            items: {
+                /** @description Who asked for it; `the service` for what it does by itself. */
+                by: string;
+                /**
+                 * Format: date-time
+                 * @description When it was asked for.
+                 */
+                created: string;
+                /**
+                 * Format: int64
+                 * @description Bytes done.
+                 */
+                done: number;
+                /**
+                 * Format: date-time
+                 * @description When it ended.
+                 */
+                ended?: string | null;
+                /** @description The job. */
+                id: components["schemas"]["JobId"];
+                /** @description What it does. */
+                kind: components["schemas"]["JobKind"];
+                /** @description That workstation's name. */
+                name: string;
+                /** @description What it came to, in a sentence. */
+                outcome?: string | null;
+                /**
+                 * Format: date-time
+                 * @description When it began.
+                 */
+                started?: string | null;
+                /** @description How far it is. */
+                state: components["schemas"]["JobState"];
+                /**
+                 * Format: int64
+                 * @description Bytes to do; 0 while that is not known.
+                 */
+                total: number;
+                /** @description The workstation whose image store it is about. */
+                workstation: components["schemas"]["WorkstationId"];
+            }[];
+            /** @description Pass as `after` for the next page; absent on the last. */
+            next?: string | null;
+        };
+        /** @description One page of a list. */
         Page_Point: {
             /** @description The entries. */
             items: {
@@ -1079,8 +1482,10 @@ export interface components {
                  * @description Files in it.
                  */
                 files: number;
+                hold?: components["schemas"]["Hold"] | null;
                 /** @description What it is a state of. */
                 kind: components["schemas"]["PointKind"];
+                leaving?: components["schemas"]["Leaving"] | null;
                 /**
                  * Format: int64
                  * @description Bytes that were sent for it.
@@ -1247,8 +1652,10 @@ export interface components {
              * @description Files in it.
              */
             files: number;
+            hold?: components["schemas"]["Hold"] | null;
             /** @description What it is a state of. */
             kind: components["schemas"]["PointKind"];
+            leaving?: components["schemas"]["Leaving"] | null;
             /**
              * Format: int64
              * @description Bytes that were sent for it.
@@ -1271,6 +1678,17 @@ export interface components {
             point: components["schemas"]["Point"];
             /** @description The run that made it. */
             run: components["schemas"]["Run"];
+        };
+        /** @description What becomes of a point. */
+        PointFate: {
+            /** @description The point. */
+            point: components["schemas"]["Point"];
+            stays?: components["schemas"]["StayReason"] | null;
+            /**
+             * Format: date-time
+             * @description Until when it stays, if no other point is made; absent for no end, or when it goes.
+             */
+            until?: string | null;
         };
         /**
          * @description What a point is a state of.
@@ -1371,6 +1789,42 @@ export interface components {
          * @enum {string}
          */
         Role: "administrator" | "helpdesk" | "member";
+        /**
+         * @description How long points are kept: all of them at first, then the last one of each day, week, month and year. Zero means
+         *     that there is no such step.
+         */
+        Rule: {
+            /**
+             * Format: int32
+             * @description However old, so many points stay.
+             */
+            at_least?: number;
+            /**
+             * Format: int32
+             * @description The last point of each day, for so many days.
+             */
+            days?: number;
+            /**
+             * Format: int32
+             * @description All points of the last so many hours.
+             */
+            hours?: number;
+            /**
+             * Format: int32
+             * @description The last point of each month, for so many months.
+             */
+            months?: number;
+            /**
+             * Format: int32
+             * @description The last point of each week, for so many weeks.
+             */
+            weeks?: number;
+            /**
+             * Format: int32
+             * @description The last point of each year, for so many years.
+             */
+            years?: number;
+        };
         /** @description An attempt to make a recovery point. */
         Run: {
             /**
@@ -1475,6 +1929,20 @@ export interface components {
             /** @description The slots. */
             slots: components["schemas"]["Binary"][];
         };
+        /**
+         * @description Why a point stays.
+         * @enum {string}
+         */
+        StayReason: "recent" | "day" | "week" | "month" | "year" | "at_least" | "from_the_future" | "latest" | "held" | "leaving";
+        /** @description What an administrator sets for one image store. */
+        StoreSettings: {
+            keeping?: components["schemas"]["Keeping"] | null;
+            /**
+             * Format: int64
+             * @description Bytes it may occupy; absent for no limit of its own.
+             */
+            limit?: number | null;
+        };
         /** @description An image store, as the service sees it. */
         StoreSummary: {
             /** @description Where it is. */
@@ -1485,8 +1953,19 @@ export interface components {
             destination_state: components["schemas"]["DestinationState"];
             /** @description Whether its content is encrypted on the workstation. */
             encrypted: boolean;
+            hold?: components["schemas"]["Hold"] | null;
             /** @description Its id, in hexadecimal. */
             id: string;
+            /** @description Which points are kept. */
+            keeping: components["schemas"]["Keeping"];
+            /** @description Whether that was set for this store, and not for all of its destination. */
+            keeping_is_own: boolean;
+            leaving?: components["schemas"]["Leaving"] | null;
+            /**
+             * Format: int64
+             * @description Bytes it may occupy; absent for no limit of its own.
+             */
+            limit?: number | null;
             /**
              * Format: int64
              * @description How many points it holds.
@@ -1497,6 +1976,23 @@ export interface components {
              * @description Bytes it occupies; absent while the destination is missing.
              */
             used?: number | null;
+        };
+        /** @description What the next thinning of an image store would do. */
+        ThinningPreview: {
+            /**
+             * Format: int64
+             * @description Bytes that they take.
+             */
+            freed_bytes: number;
+            /**
+             * Format: int64
+             * @description Chunks that nothing would need any more.
+             */
+            freed_chunks: number;
+            /** @description By which rule. */
+            keeping: components["schemas"]["Keeping"];
+            /** @description All points, latest first. */
+            points: components["schemas"]["PointFate"][];
         };
         /** @description Asks whether a directory would do. */
         TryDirectory: {
@@ -1651,6 +2147,39 @@ export interface operations {
             };
         };
     };
+    set_account: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccountSettings"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     audit_log: {
         parameters: {
             query?: {
@@ -1765,6 +2294,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Verdict"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_destination: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DestinationSettings"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Destination"];
                 };
             };
             default: {
@@ -2042,6 +2604,103 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    jobs: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before. */
+                after?: string;
+                /** @description Entries a page, 1 to 500; 100 unless given. */
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Job"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    job: {
+        parameters: {
+            query?: {
+                /** @description Answers when the job has ended, or after so many seconds, 30 at most. */
+                wait_seconds?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    order_job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JobOrder"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             default: {
@@ -2486,6 +3145,126 @@ export interface operations {
             };
         };
     };
+    hold_store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHold"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workstation"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    release_store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workstation"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workstation"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bring_store_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workstation"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     point_bytes: {
         parameters: {
             query?: never;
@@ -2504,6 +3283,130 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PointBytes"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    hold_point: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                sequence: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHold"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Point"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    release_point: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                sequence: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Point"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_point: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                sequence: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Point"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bring_point_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                sequence: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Point"];
                 };
             };
             default: {
@@ -2548,6 +3451,39 @@ export interface operations {
             };
         };
     };
+    set_store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StoreSettings"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workstation"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     slots: {
         parameters: {
             query?: never;
@@ -2565,6 +3501,64 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Slots"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_thinning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ThinningPreview"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin_thinning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             default: {

@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
-use commands::{machine, office};
+use commands::{keeping, machine, office};
 use failure::Failure;
 use jetfrost_client::home::Home;
 use ui::Ui;
@@ -72,6 +72,18 @@ enum Command {
     /// Enrolled machines.
     #[command(subcommand)]
     Workstation(office::Workstation),
+    /// Recovery points of a workstation: hold, remove, bring back.
+    #[command(subcommand)]
+    Point(keeping::Point),
+    /// Image stores: hold, remove, bring back.
+    #[command(subcommand)]
+    Store(keeping::Store),
+    /// Letting old points go.
+    #[command(subcommand)]
+    Thinning(keeping::Thinning),
+    /// Long work of the service.
+    #[command(subcommand)]
+    Job(keeping::Job),
 }
 
 fn main() -> ExitCode {
@@ -109,6 +121,10 @@ fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure>
         Command::Destination(command) => command.run(home, ui),
         Command::Enrolment(command) => command.run(home, ui),
         Command::Workstation(command) => command.run(home, ui),
+        Command::Point(command) => command.run(home, ui),
+        Command::Store(command) => command.run(home, ui),
+        Command::Thinning(command) => command.run(home, ui),
+        Command::Job(command) => command.run(home, ui),
     }
 }
 

@@ -227,6 +227,8 @@ mod tests {
             bytes: 0,
             exceptions: 0,
             sent: 0,
+            hold: None,
+            leaving: None,
         }
     }
 

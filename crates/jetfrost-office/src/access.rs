@@ -33,7 +33,7 @@ pub enum Asker<'a> {
 pub enum Act<'a> {
     /// See destinations, accounts, groups, codes and the audit log.
     SeeOffice,
-    /// Change any of these.
+    /// Change any of these; set limits, hold and remove points and image stores.
     ChangeOffice,
     /// See a workstation, its points and its history.
     SeeWorkstation {
@@ -56,8 +56,8 @@ pub enum Act<'a> {
     },
 }
 
-/// Whether `asker` may do `act`. What is not allowed here is not allowed. There is no act that removes a point or
-/// a segment: nobody has it.
+/// Whether `asker` may do `act`. What is not allowed here is not allowed. Removing a point or a store is
+/// [`Act::ChangeOffice`]: no workstation's credential has it.
 #[must_use]
 pub fn may(asker: &Asker<'_>, act: &Act<'_>) -> bool {
     match (asker, act) {

@@ -3,6 +3,7 @@
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 
+use jiff::tz::TimeZone;
 use serde::Deserialize;
 
 /// The settings of the service.
@@ -16,6 +17,8 @@ pub struct Config {
     pub public_name: String,
     /// A certificate of the administrator's own, and its key.
     pub certificate: Option<(PathBuf, PathBuf)>,
+    /// Where the office is: days, weeks and months begin by this zone's clocks.
+    pub time_zone: TimeZone,
 }
 
 /// Settings that may each be left out: the file, and the flags.
@@ -32,6 +35,8 @@ pub struct PartialConfig {
     pub certificate: Option<PathBuf>,
     /// PEM file.
     pub certificate_key: Option<PathBuf>,
+    /// A name of the IANA time zone database, such as `Europe/Berlin`.
+    pub time_zone: Option<String>,
 }
 
 /// Why the settings do not do.
@@ -57,6 +62,9 @@ pub enum ConfigError {
     /// One of the two is missing.
     #[error("certificate and certificate_key go together: give both or neither")]
     HalfACertificate,
+    /// There is no such time zone.
+    #[error("there is no time zone '{0}': give a name such as Europe/Berlin, or leave time_zone out for the machine's own")]
+    NoSuchTimeZone(String),
 }
 
 impl PartialConfig {
@@ -78,13 +86,14 @@ impl PartialConfig {
             public_name: self.public_name.or(other.public_name),
             certificate: self.certificate.or(other.certificate),
             certificate_key: self.certificate_key.or(other.certificate_key),
+            time_zone: self.time_zone.or(other.time_zone),
         }
     }
 
     /// The settings, completed.
     ///
     /// # Errors
-    /// [`ConfigError::HalfACertificate`].
+    /// [`ConfigError::HalfACertificate`]; [`ConfigError::NoSuchTimeZone`].
     pub fn complete(self) -> Result<Config, ConfigError> {
         let certificate = match (self.certificate, self.certificate_key) {
             (Some(certificate), Some(key)) => Some((certificate, key)),
@@ -96,6 +105,10 @@ impl PartialConfig {
             listen: self.listen.unwrap_or_else(|| SocketAddr::from(([0, 0, 0, 0], 7410))),
             public_name: self.public_name.unwrap_or_else(host_name),
             certificate,
+            time_zone: match self.time_zone {
+                Some(name) => TimeZone::get(&name).map_err(|_| ConfigError::NoSuchTimeZone(name))?,
+                None => TimeZone::system(),
+            },
         })
     }
 }
@@ -125,5 +138,12 @@ mod tests {
     fn half_a_certificate_is_refused() {
         let half = PartialConfig { certificate: Some("a.pem".into()), ..PartialConfig::default() };
         assert!(matches!(half.complete(), Err(ConfigError::HalfACertificate)));
+    }
+
+    #[test]
+    fn a_time_zone_that_does_not_exist_is_refused() {
+        let zone = |name: &str| PartialConfig { time_zone: Some(name.into()), ..PartialConfig::default() }.complete();
+        assert!(zone("Europe/Berlin").is_ok());
+        assert!(matches!(zone("Europe/Skerry"), Err(ConfigError::NoSuchTimeZone(_))));
     }
 }

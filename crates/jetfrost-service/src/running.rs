@@ -13,6 +13,7 @@ use actix_web::dev::ServerHandle;
 use actix_web::middleware::from_fn;
 use actix_web::{App as ActixApp, HttpServer, middleware};
 use jetfrost_image::crypto::Random;
+use jiff::tz::TimeZone;
 use tokio::sync::watch;
 
 use crate::certificate::{Certificate, CertificateError};
@@ -24,8 +25,8 @@ use crate::records::{Records, RecordsError};
 
 /// Requests in flight may take so long to finish when the service stops.
 const PATIENCE_SECONDS: u64 = 20;
-/// Silent runs are looked for this often.
-const LOST_EVERY: Duration = Duration::from_secs(60);
+/// Silent runs and work that is due are looked for this often.
+const TEND_EVERY: Duration = Duration::from_secs(60);
 
 /// Why the service did not start.
 #[derive(Debug, thiserror::Error)]
@@ -79,6 +80,8 @@ pub struct Running {
     first_code: Option<String>,
     handle: ServerHandle,
     stopping: watch::Sender<bool>,
+    desk: Arc<Desk>,
+    worker: Option<JoinHandle<()>>,
     server: Option<JoinHandle<io::Result<()>>>,
     ended: mpsc::Receiver<()>,
     _lock: File,
@@ -111,13 +114,28 @@ impl Running {
             fingerprint: certificate.fingerprint,
             fingerprint_text: fingerprint.clone(),
         };
-        let desk = Arc::new(Desk::new(records, clock, random, identity));
+        let desk = Arc::new(Desk::new(records, clock, random, identity, config.time_zone.clone()));
         let first_code = if desk.has_administrator()? { None } else { Some(desk.new_first_code()?) };
         desk.note_lost()?;
         let (stopping, watching) = watch::channel(false);
-        let app = App { desk, stopping: watching };
+        let worker = {
+            let desk = Arc::clone(&desk);
+            std::thread::Builder::new().name("jobs".into()).spawn(move || desk.work_on_jobs())?
+        };
+        let app = App { desk: Arc::clone(&desk), stopping: watching };
         let (handle, server, ended) = serve(listener, certificate, app)?;
-        Ok(Self { address, fingerprint, first_code, handle, stopping, server: Some(server), ended, _lock: lock })
+        Ok(Self {
+            address,
+            fingerprint,
+            first_code,
+            handle,
+            stopping,
+            desk,
+            worker: Some(worker),
+            server: Some(server),
+            ended,
+            _lock: lock,
+        })
     }
 
     /// Where it listens.
@@ -144,6 +162,14 @@ impl Running {
         !matches!(self.ended.recv_timeout(patience), Err(mpsc::RecvTimeoutError::Timeout))
     }
 
+    /// Asks for all work that is due by now: thinning by the rules, and what has waited its time.
+    ///
+    /// # Errors
+    /// When the records fail.
+    pub fn tend(&self) -> Result<(), StartError> {
+        Ok(self.desk.tend()?)
+    }
+
     /// Stops: event streams end, requests in flight may finish, then connections are closed.
     ///
     /// # Errors
@@ -155,8 +181,12 @@ impl Running {
     fn end(&mut self) -> io::Result<()> {
         let Some(server) = self.server.take() else { return Ok(()) };
         let _ = self.stopping.send(true);
+        self.desk.stop_jobs();
         let stopped = self.handle.stop(true);
         std::thread::spawn(move || actix_web::rt::System::new().block_on(stopped));
+        if self.worker.take().is_some_and(|worker| worker.join().is_err()) {
+            tracing::error!("the thread that works on jobs panicked");
+        }
         server.join().unwrap_or_else(|_| Err(io::Error::other("the server's thread panicked")))
     }
 }
@@ -178,7 +208,7 @@ pub fn new_first_code(state: &Path, clock: Arc<dyn Clock>, random: Arc<dyn Rando
     let service = installation(&records, &*random, clock.now_ms())?;
     let identity =
         Identity { service, public_name: String::new(), port: 0, fingerprint: [0; 32], fingerprint_text: String::new() };
-    Ok(Desk::new(records, clock, random, identity).new_first_code()?)
+    Ok(Desk::new(records, clock, random, identity, TimeZone::UTC).new_first_code()?)
 }
 
 /// Makes the state directory and locks it, so that no two services use the same records and image stores.
@@ -201,7 +231,7 @@ fn serve(listener: TcpListener, certificate: Certificate, app: App) -> Result<Se
     let thread = std::thread::Builder::new().name("server".into()).spawn(move || {
         let result = actix_web::rt::System::new().block_on(async move {
             let (minder, desk) = (app.stopping.clone(), Arc::clone(&app.desk));
-            actix_web::rt::spawn(note_lost_now_and_then(desk, minder));
+            actix_web::rt::spawn(tend_now_and_then(desk, minder));
             let server = HttpServer::new(move || {
                 let app = app.clone();
                 ActixApp::new()
@@ -233,16 +263,16 @@ fn serve(listener: TcpListener, certificate: Certificate, app: App) -> Result<Se
     }
 }
 
-/// Runs whose client fell silent end as lost, also when nobody looks.
-async fn note_lost_now_and_then(desk: Arc<Desk>, mut stopping: watch::Receiver<bool>) {
+/// What falls due by itself happens also when nobody looks.
+async fn tend_now_and_then(desk: Arc<Desk>, mut stopping: watch::Receiver<bool>) {
     loop {
         tokio::select! {
             _ = stopping.wait_for(|stopping| *stopping) => return,
-            () = tokio::time::sleep(LOST_EVERY) => {}
+            () = tokio::time::sleep(TEND_EVERY) => {}
         }
         let desk = Arc::clone(&desk);
-        if let Ok(Err(error)) = actix_web::web::block(move || desk.note_lost()).await {
-            tracing::error!(%error, "looking for silent runs");
+        if let Ok(Err(error)) = actix_web::web::block(move || desk.note_lost().and_then(|()| desk.tend())).await {
+            tracing::error!(%error, "looking for what is due");
         }
     }
 }

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::id::DestinationId;
+use crate::keeping::{AtLimit, Keeping};
 
 /// What a destination is at the moment.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -41,6 +42,12 @@ pub struct Destination {
     pub room: Option<u64>,
     /// How many image stores it holds.
     pub stores: u64,
+    /// Which points are kept, unless an image store says otherwise.
+    pub keeping: Keeping,
+    /// What happens when a backup meets a limit.
+    pub at_limit: AtLimit,
+    /// Days that whatever a person removes can be brought back.
+    pub waiting_days: u32,
     /// When it was added.
     pub created: Timestamp,
 }
@@ -58,6 +65,12 @@ pub struct NewDestination {
     /// Bytes that its volume must keep free; a twentieth of the volume unless given.
     #[serde(default)]
     pub reserve: Option<u64>,
+    /// Which points are kept; two months of days, a year of weeks and five years of months unless given.
+    #[serde(default)]
+    pub keeping: Option<Keeping>,
+    /// What happens when a backup meets a limit; it stops unless given.
+    #[serde(default)]
+    pub at_limit: Option<AtLimit>,
 }
 
 /// Asks whether a directory would do.

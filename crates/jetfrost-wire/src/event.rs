@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::id::WorkstationId;
+use crate::job::Job;
 use crate::restore::Restore;
 use crate::run::Run;
 
@@ -25,6 +26,11 @@ pub enum Event {
     Workstation {
         /// The workstation.
         workstation: WorkstationId,
+    },
+    /// A job began, went on or ended.
+    Job {
+        /// The job.
+        job: Job,
     },
     /// Accounts, groups, destinations or codes changed.
     Office,

@@ -57,3 +57,7 @@ text_id!(
     /// A session; not its secret.
     SessionId
 );
+text_id!(
+    /// A job.
+    JobId
+);

@@ -8,6 +8,8 @@ pub mod destination;
 pub mod enrolment;
 pub mod event;
 pub mod id;
+pub mod job;
+pub mod keeping;
 pub mod page;
 pub mod people;
 pub mod problem;
@@ -18,7 +20,7 @@ pub mod size;
 pub mod workstation;
 
 pub use binary::Binary;
-pub use id::{AccountId, CodeId, DestinationId, GroupId, RestoreId, RunId, ServiceId, SessionId, WorkstationId};
+pub use id::{AccountId, CodeId, DestinationId, GroupId, JobId, RestoreId, RunId, ServiceId, SessionId, WorkstationId};
 pub use page::{Page, PageQuery};
 pub use problem::{Problem, ProblemKind, WhoseMove};
 

@@ -51,6 +51,8 @@ pub struct Account {
     pub can_sign_in: bool,
     /// Names of its groups.
     pub groups: Vec<String>,
+    /// Bytes that its image stores may occupy together; absent for no limit.
+    pub quota: Option<u64>,
     /// How many workstations it has.
     pub workstations: u64,
     /// When it was made.

@@ -7,6 +7,7 @@ use utoipa::ToSchema;
 use crate::binary::Binary;
 use crate::destination::{Destination, DestinationState};
 use crate::id::{AccountId, DestinationId, WorkstationId};
+use crate::keeping::{Hold, Keeping, Leaving};
 use crate::run::Run;
 
 /// How a workstation stands.
@@ -73,6 +74,16 @@ pub struct StoreSummary {
     pub encrypted: bool,
     /// How many points it holds.
     pub points: u64,
+    /// Bytes it may occupy; absent for no limit of its own.
+    pub limit: Option<u64>,
+    /// Which points are kept.
+    pub keeping: Keeping,
+    /// Whether that was set for this store, and not for all of its destination.
+    pub keeping_is_own: bool,
+    /// The hold on it.
+    pub hold: Option<Hold>,
+    /// Its removal, as long as it can be brought back.
+    pub leaving: Option<Leaving>,
 }
 
 /// What a point is a state of.
@@ -102,6 +113,10 @@ pub struct Point {
     pub exceptions: u64,
     /// Bytes that were sent for it.
     pub sent: u64,
+    /// The hold on it.
+    pub hold: Option<Hold>,
+    /// Its removal, as long as it can be brought back.
+    pub leaving: Option<Leaving>,
 }
 
 /// A point's file as stored: head in clear, body sealed.

@@ -8,6 +8,7 @@ use jetfrost_client::api::Api;
 use jetfrost_client::home::{Home, Session};
 use jetfrost_wire::destination::{Destination as DestinationRecord, NewDestination, TryDirectory, Verdict};
 use jetfrost_wire::enrolment::{EnrolmentCode, IssuedCode, NewEnrolmentCode};
+use jetfrost_wire::keeping::Keeping;
 use jetfrost_wire::people::{Account as AccountRecord, Group as GroupRecord, GroupLogins, NewAccount, NewGroup, Role};
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Run;
@@ -17,6 +18,7 @@ use jetfrost_wire::workstation::{Overview, Point, Workstation as WorkstationReco
 use jiff::Timestamp;
 use serde_json::json;
 
+use super::keeping::{self, DestinationChange, Limit, WorkstationChange};
 use super::{machine, words};
 use crate::failure::{Code, Failure};
 use crate::ui::{Given, Ui, ago, count, moment};
@@ -138,6 +140,14 @@ pub(crate) enum Account {
         #[arg(long, value_name = "FILE")]
         password_file: Option<PathBuf>,
     },
+    /// Sets an account's quota.
+    Set {
+        /// Login name.
+        login: String,
+        /// What all its image stores may occupy together, such as 500GB, or 'none'.
+        #[arg(long, value_name = "SIZE")]
+        quota: Limit,
+    },
 }
 
 impl Account {
@@ -157,10 +167,11 @@ impl Account {
                             sign_in.into(),
                             a.groups.join(", "),
                             a.workstations.to_string(),
+                            limit(a.quota),
                         ]
                     };
-                    let heads = ["login", "name", "role", "signs in", "groups", "workstations"];
-                    ui.table(&heads, accounts.iter().map(row).collect(), &[5], "There is no account.");
+                    let heads = ["login", "name", "role", "signs in", "groups", "workstations", "quota"];
+                    ui.table(&heads, accounts.iter().map(row).collect(), &[5, 6], "There is no account.");
                 });
             }
             Self::Add { login, name, role, no_sign_in, password_file } => {
@@ -174,6 +185,7 @@ impl Account {
                     ui.line(&format!("Next: a code for the person's machine:  jetfrost enrolment add {}", a.login));
                 });
             }
+            Self::Set { login, quota } => return keeping::set_account(&api, &login, quota, ui),
         }
         Ok(Code::Done)
     }
@@ -254,6 +266,16 @@ pub(crate) enum Destination {
         /// What its volume must keep free; a twentieth of the volume unless given.
         #[arg(long, value_parser = parse)]
         reserve: Option<u64>,
+        /// Which points are kept: 'everything', or for example '72 hours, 30 days, 12 weeks, 24 months, at least 3'.
+        #[arg(long, value_name = "WHAT")]
+        keep: Option<Keeping>,
+    },
+    /// Sets a destination's limits, what it keeps, and what happens at a limit.
+    Set {
+        /// Its name.
+        name: String,
+        #[command(flatten)]
+        change: DestinationChange,
     },
 }
 
@@ -282,8 +304,9 @@ impl Destination {
                 });
                 return Ok(if verdict.fit { Code::Done } else { Code::Failed });
             }
-            Self::Add { name, directory, capacity, reserve } => {
-                let new = NewDestination { name, directory, capacity, reserve };
+            Self::Set { name, change } => return keeping::set_destination(&api, &name, &change, ui),
+            Self::Add { name, directory, capacity, reserve, keep } => {
+                let new = NewDestination { name, directory, capacity, reserve, keeping: keep, at_limit: None };
                 let destination: DestinationRecord = api.post("/destinations", &new)?;
                 ui.show(&destination, |d| {
                     ui.line(&format!(
@@ -293,6 +316,7 @@ impl Destination {
                         d.room.map_or_else(|| "–".into(), show)
                     ));
                     ui.line(&format!("Capacity: {}. Reserve: {}.", limit(d.capacity), show(d.reserve)));
+                    ui.line(&format!("Keeps {}; change that with: jetfrost destination set '{}' --keep WHAT", d.keeping, d.name));
                 });
             }
         }
@@ -394,19 +418,26 @@ pub(crate) enum Workstation {
         /// Its name.
         name: String,
     },
+    /// Sets its image store's limit, and what is kept of it.
+    Set {
+        /// Its name.
+        name: String,
+        #[command(flatten)]
+        change: WorkstationChange,
+    },
 }
 
 impl Workstation {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
         let (_, api) = home.session_api()?;
-        let overview: Overview = api.get("/overview")?;
         match self {
-            Self::List => ui.show(&overview.workstations, |workstations| say_workstations(workstations, overview.now, ui)),
-            Self::Show { name } => {
-                let same = |w: &&WorkstationRecord| w.name.to_lowercase() == name.to_lowercase() || w.id.0 == name;
-                let missing = || Failure::here(format!("There is no workstation '{name}'."), "See 'jetfrost workstation list'.");
-                let workstation = overview.workstations.iter().find(same).ok_or_else(missing)?;
-                show_workstation(&api, workstation, overview.now, ui)?;
+            Self::List => {
+                let overview: Overview = api.get("/overview")?;
+                ui.show(&overview.workstations, |workstations| say_workstations(workstations, overview.now, ui));
+            }
+            Self::Show { name } => show_workstation(&api, &keeping::workstation(&api, &name)?, ui)?,
+            Self::Set { name, change } => {
+                return keeping::set_workstation(&api, &keeping::workstation(&api, &name)?, &change, ui);
             }
         }
         Ok(Code::Done)
@@ -432,7 +463,8 @@ fn say_workstations(workstations: &[WorkstationRecord], now: Timestamp, ui: &Ui)
     ui.table(&heads, workstations.iter().map(row).collect(), &[4, 5], empty);
 }
 
-fn show_workstation(api: &Api, w: &WorkstationRecord, now: Timestamp, ui: &Ui) -> Result<(), Failure> {
+fn show_workstation(api: &Api, w: &WorkstationRecord, ui: &Ui) -> Result<(), Failure> {
+    let now = Timestamp::now();
     let points: Vec<Point> = api.list(&format!("/workstations/{}/points", w.id))?;
     let runs: Vec<Run> = api.list(&format!("/workstations/{}/runs", w.id))?;
     let restores: Vec<Restore> = api.list(&format!("/workstations/{}/restores", w.id))?;
@@ -447,6 +479,7 @@ fn show_workstation(api: &Api, w: &WorkstationRecord, now: Timestamp, ui: &Ui) -
             let size = format!("{} files, {}", count(latest.files), show(latest.bytes));
             ui.line(&format!("latest {} ({size}), earliest {}", ago(latest.created, now), moment(earliest.created)));
         }
+        keeping::say_store(w, ui);
         ui.line("");
         machine::say_history(&runs[..runs.len().min(15)], &restores[..restores.len().min(15)], ui);
     });

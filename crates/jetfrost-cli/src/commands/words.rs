@@ -2,6 +2,7 @@
 
 use jetfrost_wire::destination::DestinationState;
 use jetfrost_wire::enrolment::CodeState;
+use jetfrost_wire::keeping::AtLimit;
 use jetfrost_wire::run::Outcome;
 use jetfrost_wire::workstation::WorkstationState;
 
@@ -32,5 +33,12 @@ pub(super) fn code(state: CodeState) -> &'static str {
         CodeState::Used => "used",
         CodeState::Expired => "expired",
         CodeState::Cancelled => "cancelled",
+    }
+}
+
+pub(super) fn at_limit(at_limit: AtLimit) -> &'static str {
+    match at_limit {
+        AtLimit::Stop => "backups stop",
+        AtLimit::LetOldestGo => "the oldest points go, as far as the rule allows",
     }
 }

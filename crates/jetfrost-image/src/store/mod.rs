@@ -323,9 +323,7 @@ impl Store {
         if slot.store != self.id {
             return Err(StoreError::OtherStore);
         }
-        publish_bytes(&self.medium, names::SLOTS, &names::slot(&slot.id), bytes).map_err(medium("writing a key slot"))?;
-        self.add_used(bytes.len() as u64);
-        Ok(())
+        self.put_small(names::SLOTS, &names::slot(&slot.id), bytes).map_err(medium("writing a key slot"))
     }
 
     /// The bytes of all key slots.
@@ -346,7 +344,17 @@ impl Store {
     /// # Errors
     /// [`StoreError::Medium`].
     pub fn put_owner(&self, json: &[u8]) -> Result<()> {
-        publish_bytes(&self.medium, "", names::OWNER_FILE, json).map_err(medium("writing whose store this is"))
+        self.put_small("", names::OWNER_FILE, json).map_err(medium("writing whose store this is"))
+    }
+
+    /// Writes a small file, possibly in place of one that is there.
+    fn put_small(&self, directory: &str, name: &str, bytes: &[u8]) -> io::Result<()> {
+        let path = if directory.is_empty() { name.to_owned() } else { format!("{directory}/{name}") };
+        let before = self.medium.open(&path).map_or(0, |file| file.len());
+        publish_bytes(&self.medium, directory, name, bytes)?;
+        self.add_used(bytes.len() as u64);
+        self.used.fetch_sub(before, Ordering::Relaxed);
+        Ok(())
     }
 
     fn lock_points(&self) -> MutexGuard<'_, BTreeSet<u64>> {

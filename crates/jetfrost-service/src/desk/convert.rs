@@ -2,15 +2,17 @@
 
 use jetfrost_office::standing::{Standing, is_lost, standing};
 use jetfrost_wire::enrolment::{CodeState, EnrolmentCode};
+use jetfrost_wire::job::{Job, JobKind, JobState};
+use jetfrost_wire::keeping::{AtLimit, Hold, Keeping, Leaving};
 use jetfrost_wire::people::Role;
 use jetfrost_wire::restore::{Restore, Scope};
 use jetfrost_wire::run::{ExceptionCounts, Outcome, Phase, Progress, Run};
 use jetfrost_wire::service::AuditEntry;
 use jetfrost_wire::workstation::{Point, PointKind, WorkstationState};
-use jetfrost_wire::{AccountId, CodeId, RestoreId, RunId, WorkstationId};
+use jetfrost_wire::{AccountId, CodeId, JobId, RestoreId, RunId, WorkstationId};
 
 use crate::clock::timestamp;
-use crate::records::{AccountRow, AuditRow, CodeWithNames, PointRow, RestoreRow, RunRow};
+use crate::records::{AccountRow, AuditRow, CodeWithNames, JobRow, PointRow, RestoreRow, RunRow, WorkstationLine};
 
 /// A number from the records, where none is negative.
 pub(super) fn from_db(number: i64) -> u64 {
@@ -42,6 +44,7 @@ pub(super) fn account(row: &AccountRow, groups: Vec<String>, workstations: i64) 
         role: role(row),
         can_sign_in: row.password.is_some(),
         groups,
+        quota: some_from_db(row.quota),
         workstations: from_db(workstations),
         created: timestamp(row.created),
     }
@@ -56,6 +59,51 @@ pub(super) fn point(row: &PointRow) -> Point {
         bytes: from_db(row.bytes),
         exceptions: from_db(row.exceptions),
         sent: from_db(row.sent),
+        hold: hold(row.held.as_ref(), row.held_by.as_ref()),
+        leaving: leaving(row.leaves, row.leaving_by.as_ref()),
+    }
+}
+
+pub(super) fn hold(reason: Option<&String>, by: Option<&String>) -> Option<Hold> {
+    Some(Hold { reason: reason?.clone(), by: by.cloned().unwrap_or_default() })
+}
+
+pub(super) fn leaving(ends: Option<i64>, by: Option<&String>) -> Option<Leaving> {
+    Some(Leaving { ends: timestamp(ends?), by: by.cloned().unwrap_or_default() })
+}
+
+/// What the records say is kept. The column is only written from the same text; nothing goes by one that is not.
+pub(super) fn keeping(text: &str) -> Keeping {
+    text.parse().unwrap_or(Keeping::Everything)
+}
+
+pub(super) fn at_limit(word: &str) -> AtLimit {
+    if word == LET_OLDEST_GO { AtLimit::LetOldestGo } else { AtLimit::Stop }
+}
+
+pub(super) fn at_limit_word(at_limit: AtLimit) -> &'static str {
+    match at_limit {
+        AtLimit::Stop => "stop",
+        AtLimit::LetOldestGo => LET_OLDEST_GO,
+    }
+}
+
+const LET_OLDEST_GO: &str = "let_oldest_go";
+
+pub(super) fn job(row: &JobRow, line: &WorkstationLine) -> Job {
+    Job {
+        id: JobId(row.id.clone()),
+        kind: JobKind::from_word(&row.kind).unwrap_or(JobKind::Thinning),
+        workstation: WorkstationId(line.workstation.id.clone()),
+        name: line.workstation.name.clone(),
+        state: JobState::from_word(&row.state).unwrap_or(JobState::Failed),
+        done: from_db(row.done),
+        total: from_db(row.total),
+        by: row.by.clone(),
+        created: timestamp(row.created),
+        started: row.started.map(timestamp),
+        ended: row.ended.map(timestamp),
+        outcome: row.outcome.clone(),
     }
 }
 

@@ -192,6 +192,7 @@ fn insert_store(
         points: 0,
         latest_sequence: None,
         created: workstation.enrolled,
+        ..StoreRow::default()
     };
     row.insert(on).map_err(|e| match is_duplicate(&e) {
         true => DeskError::Conflict("there is an image store with this id already"),

@@ -11,7 +11,7 @@ use jetfrost_wire::{AccountId, DestinationId, Page, PageQuery, WorkstationId};
 
 use super::convert::{self, from_db};
 use super::people::cursor;
-use super::{Caller, Desk, DeskError, Result, place, places};
+use super::{Caller, Desk, DeskError, Result, place, places, thinning};
 use crate::clock::timestamp;
 use crate::records::{PointRow, RestoreRow, RunRow, WorkstationLine};
 
@@ -79,7 +79,7 @@ impl Desk {
         line.filter(|line| caller.may(&see(line)).is_ok()).ok_or(DeskError::NotFound("workstation"))
     }
 
-    fn workstation_of(&self, line: &WorkstationLine) -> Workstation {
+    pub(super) fn workstation_of(&self, line: &WorkstationLine) -> Workstation {
         let (w, now) = (&line.workstation, self.now());
         Workstation {
             id: WorkstationId(w.id.clone()),
@@ -113,6 +113,11 @@ impl Desk {
             // Suite 1 is the only one, and it encrypts.
             encrypted: true,
             points: from_db(line.store.points),
+            limit: line.store.size_limit.map(from_db),
+            keeping: thinning::keeping(line),
+            keeping_is_own: line.store.keeping.is_some(),
+            hold: convert::hold(line.store.held.as_ref(), line.store.held_by.as_ref()),
+            leaving: convert::leaving(line.store.leaves, line.store.leaving_by.as_ref()),
         }
     }
 }

@@ -49,6 +49,7 @@ impl Desk {
             Event::Office => return caller.may(&Act::SeeOffice).is_ok(),
             Event::Run { run } => &run.workstation,
             Event::Restore { restore } => &restore.workstation,
+            Event::Job { job } => &job.workstation,
             Event::Workstation { workstation } => workstation,
         };
         caller.may(&Act::SeeOffice).is_ok() || self.line(caller, &workstation.0).is_ok()

@@ -2,6 +2,9 @@
 
 mod convert;
 mod enrolment;
+mod jobs;
+mod keeping;
+mod limits;
 mod machines;
 mod metrics;
 mod people;
@@ -10,6 +13,7 @@ mod restores;
 mod runs;
 mod sign_in;
 mod stores;
+mod thinning;
 
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
@@ -17,13 +21,16 @@ use std::sync::{Arc, Mutex};
 use jetfrost_image::crypto::Random;
 use jetfrost_image::store::StoreError;
 use jetfrost_office::access::{Act, Asker, Role, may};
+use jetfrost_office::room::Level;
 use jetfrost_wire::WorkstationId;
+use jiff::tz::TimeZone;
 
 use crate::clock::Clock;
 use crate::events::Events;
 use crate::records::{AccountRow, AuditRow, Connection, Records, RecordsError, SessionRow, WorkstationRow};
 use crate::secrets::{SecretKind, hash};
 use crate::shelf::{MarkerError, Place, Shelf, ShelfError};
+use jobs::Jobs;
 use sign_in::Attempts;
 
 pub(crate) use sign_in::installation;
@@ -71,17 +78,21 @@ pub(crate) enum DeskError {
     #[error("this run is over")]
     RunOver,
     /// There is no room.
-    #[error("no room on destination '{destination}'")]
-    NoRoom {
-        /// The destination's name.
-        destination: String,
-        /// Bytes that would have been needed.
-        wanted: u64,
-        /// Bytes that are left.
-        room: u64,
-        /// What bounds them.
-        bound: &'static str,
-    },
+    #[error("no room: {0:?}")]
+    NoRoom(Box<NoRoom>),
+}
+
+/// Which limit leaves no room, and its numbers in bytes.
+#[derive(Debug)]
+pub(crate) struct NoRoom {
+    /// The limit.
+    pub(crate) level: Level,
+    /// Whose it is: the name of a workstation, an account or a destination.
+    pub(crate) of: String,
+    /// What would have been needed.
+    pub(crate) wanted: u64,
+    /// What is left of it.
+    pub(crate) left: u64,
 }
 
 impl From<diesel::result::Error> for DeskError {
@@ -175,13 +186,34 @@ pub(crate) struct Desk {
     pub(crate) random: Arc<dyn Random>,
     pub(crate) events: Events,
     pub(crate) identity: Identity,
+    /// Where days begin.
+    pub(crate) zone: TimeZone,
     attempts: Mutex<Attempts>,
+    jobs: Jobs,
+    /// Held while old points are let go to make room: what one upload frees is not to be freed again by the next.
+    making_room: Mutex<()>,
 }
 
 impl Desk {
-    pub(crate) fn new(records: Records, clock: Arc<dyn Clock>, random: Arc<dyn Random>, identity: Identity) -> Self {
-        let shelf = Shelf::new(identity.service.clone());
-        Self { records, shelf, clock, random, events: Events::new(), identity, attempts: Mutex::default() }
+    pub(crate) fn new(
+        records: Records,
+        clock: Arc<dyn Clock>,
+        random: Arc<dyn Random>,
+        identity: Identity,
+        zone: TimeZone,
+    ) -> Self {
+        Self {
+            records,
+            shelf: Shelf::new(identity.service.clone()),
+            clock,
+            random,
+            events: Events::new(),
+            identity,
+            zone,
+            attempts: Mutex::default(),
+            jobs: Jobs::default(),
+            making_room: Mutex::default(),
+        }
     }
 
     fn now(&self) -> i64 {

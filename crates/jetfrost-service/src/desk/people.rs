@@ -39,6 +39,7 @@ impl Desk {
             role: new.role.word().into(),
             password: new.password.as_ref().map(|password| hash_password(password, &*self.random)),
             created: self.now(),
+            quota: None,
         };
         let account = self.records.write(|on| {
             insert_account(&row, on)?;

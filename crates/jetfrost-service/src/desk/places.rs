@@ -2,15 +2,15 @@
 
 use std::path::PathBuf;
 
-use jetfrost_image::StoreId;
 use jetfrost_office::access::Act;
 use jetfrost_office::names;
-use jetfrost_office::room::{Bounds, Tightest, suggested_reserve};
+use jetfrost_office::room::suggested_reserve;
 use jetfrost_wire::destination::{Destination, DestinationState, NewDestination, TryDirectory, Verdict};
 use jetfrost_wire::event::Event;
+use jetfrost_wire::keeping::{AtLimit, Keeping, Rule};
 use jetfrost_wire::{DestinationId, Page, PageQuery};
 
-use super::convert::from_db;
+use super::convert::{self, from_db};
 use super::{Caller, Desk, DeskError, Result, checked_name, place, to_db};
 use crate::clock::timestamp;
 use crate::records::{DestinationRow, is_duplicate};
@@ -19,6 +19,9 @@ use crate::shelf::{MarkerError, ShelfError, judge, volume_of};
 
 /// All destinations are looked at together; an office has a handful.
 const ALL: usize = 1000;
+/// What a new destination keeps unless told otherwise: enough that nobody misses something before they have set their own.
+const USUAL_KEEPING: Keeping = Keeping::Thinned(Rule { hours: 72, days: 60, weeks: 52, months: 60, years: 0, at_least: 5 });
+const USUAL_WAITING_DAYS: i64 = 7;
 
 impl Desk {
     pub(crate) fn destinations(&self, caller: &Caller, page: &PageQuery) -> Result<Page<Destination>> {
@@ -64,6 +67,9 @@ impl Desk {
             capacity,
             reserve: 0,
             created: self.now(),
+            keeping: new.keeping.unwrap_or(USUAL_KEEPING).to_string(),
+            at_limit: convert::at_limit_word(new.at_limit.unwrap_or(AtLimit::Stop)).into(),
+            waiting_days: USUAL_WAITING_DAYS,
         };
         self.shelf.lay_out(&place(&row), &row.name, &timestamp(row.created).to_string(), &self.directories()?)?;
         let volume = volume_of(&directory).map_err(|source| ShelfError::Io { doing: "examining the volume", source })?;
@@ -90,8 +96,9 @@ impl Desk {
     pub(super) fn destination(&self, row: &DestinationRow) -> Result<Destination> {
         let stores = self.records.read(|on| Ok::<_, DeskError>(row.stores(on)?))?;
         let marker = self.shelf.check(&place(row));
-        let bounds = marker.is_ok().then(|| self.bounds(row, &stores)).transpose()?;
-        let room = bounds.map(|b| b.room().0);
+        let used = marker.is_ok().then(|| self.used_of(&place(row), &stores));
+        let room = used.map(|used| self.levels_of_destination(row, used)).transpose()?;
+        let room = room.map(|levels| levels.iter().map(|(_, level)| level.room()).min().unwrap_or(0));
         Ok(Destination {
             id: DestinationId(row.id.clone()),
             name: row.name.clone(),
@@ -99,37 +106,13 @@ impl Desk {
             state: state(&marker, room),
             capacity: row.capacity.map(from_db),
             reserve: from_db(row.reserve),
-            used: bounds.map(|b| b.used),
+            used,
             room,
             stores: stores.len() as u64,
+            keeping: convert::keeping(&row.keeping),
+            at_limit: convert::at_limit(&row.at_limit),
+            waiting_days: u32::try_from(row.waiting_days).unwrap_or(u32::MAX),
             created: timestamp(row.created),
-        })
-    }
-
-    fn bounds(&self, row: &DestinationRow, stores: &[String]) -> Result<Bounds> {
-        let place = place(row);
-        let mut used = 0;
-        for store in stores.iter().filter_map(|id| id.parse::<StoreId>().ok()) {
-            // A store that cannot be opened is reported where it is looked at; it must not hide the others.
-            used += self.shelf.used(&place, store).unwrap_or(0);
-        }
-        let volume = volume_of(&place.directory).map_err(|source| ShelfError::Io { doing: "examining the volume", source })?;
-        Ok(Bounds { capacity: row.capacity.map(from_db), reserve: from_db(row.reserve), used, free: volume.free })
-    }
-
-    /// Announces `bytes` that are about to be written to a destination, if there is room for them.
-    pub(super) fn claim(&self, row: &DestinationRow, bytes: u64) -> Result<crate::shelf::Claim<'_>> {
-        let stores = self.records.read(|on| Ok::<_, DeskError>(row.stores(on)?))?;
-        self.shelf.check(&place(row))?;
-        let (room, tightest) = self.bounds(row, &stores)?.room();
-        self.shelf.claim(&place(row), bytes, room).ok_or_else(|| DeskError::NoRoom {
-            destination: row.name.clone(),
-            wanted: bytes,
-            room,
-            bound: match tightest {
-                Tightest::Capacity => "the destination's capacity",
-                Tightest::Volume => "what its volume has free beyond the reserve",
-            },
         })
     }
 }

@@ -26,7 +26,13 @@ impl Desk {
         if begin.kind == PointKind::Disk {
             return Err(DeskError::Invalid("this version backs up files, not disks".into()));
         }
+        if line.store.leaves.is_some() {
+            return Err(DeskError::Conflict(
+                "this workstation's image store was removed and waits to go; an administrator can bring it back",
+            ));
+        }
         let (_, store) = self.open_store(&line)?;
+        store.end_run();
         self.record_points_on_shelf(&line, &store)?;
         let latest = store.points().last().copied();
         let row = self.records.write(|on| self.insert_run(&line, begin, on))?;
@@ -95,7 +101,7 @@ impl Desk {
     /// Where the needs of a run's point go.
     pub(crate) fn upload_of_run(&self, caller: &Caller, id: &str) -> Result<Upload> {
         let (line, _) = self.current_run(caller, id)?;
-        Ok(Upload { store: self.open_store(&line)?.1, destination: line.destination })
+        Ok(Upload { store: self.open_store(&line)?.1, line })
     }
 
     /// Commits the point of a run. Asked a second time for the same point, it answers as the first time.
@@ -147,11 +153,12 @@ impl Desk {
 
     /// Ends a run that made no point.
     pub(crate) fn give_up_run(&self, caller: &Caller, id: &str, why: &GiveUp) -> Result<Run> {
-        let (_, mut row) = self.current_run(caller, id)?;
+        let (line, mut row) = self.current_run(caller, id)?;
         let outcome = if why.stopped { Outcome::Stopped } else { Outcome::Failed };
         set_progress(&mut row, &why.progress)?;
         end(&mut row, outcome, Some(&why.reason), self.now());
         self.records.write(|on| Ok::<_, DeskError>(row.update(on)?))?;
+        self.open_store(&line)?.1.end_run();
         Ok(self.tell_run(&row))
     }
 
@@ -236,6 +243,7 @@ fn insert_point(store: &str, head: &PointHead, run: Option<i64>, sent: i64, on: 
         bytes: to_db(head.bytes)?,
         exceptions: to_db(head.exceptions)?,
         sent,
+        ..PointRow::default()
     }
     .insert(on)?;
     Ok(StoreRow::add_point(store, sequence, on)?)

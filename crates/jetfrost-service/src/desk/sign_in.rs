@@ -113,6 +113,7 @@ impl Desk {
             role: Role::Administrator.word().into(),
             password: Some(hash_password(&new.password, &*self.random)),
             created: self.now(),
+            quota: None,
         };
         let made = self.records.write(|on| {
             if AccountRow::any_with_role(Role::Administrator.word(), on)? {

@@ -8,21 +8,22 @@ use jetfrost_office::access::Act;
 use jetfrost_wire::Binary;
 use jetfrost_wire::workstation::{PointBytes, Slots};
 
+use super::limits::Purpose;
 use super::{Caller, Desk, DeskError, Result};
-use crate::records::{DestinationRow, WorkstationLine};
+use crate::records::WorkstationLine;
 use crate::shelf::Claim;
 
 /// Something that is about to arrive.
 pub(crate) struct Upload {
     pub(super) store: Arc<Store>,
-    pub(super) destination: DestinationRow,
+    pub(super) line: WorkstationLine,
 }
 
 impl Upload {
     /// Begins to receive the needs of the next point. `len` bytes must fit.
     pub(crate) fn begin_needs<'u>(&'u self, desk: &'u Desk, len: u64) -> Result<(NeedsIntake<'u>, Claim<'u>)> {
         let next = self.store.points().last().map_or(1, |last| last + 1);
-        Ok((self.store.receive_needs(next)?, desk.claim(&self.destination, len)?))
+        Ok((self.store.receive_needs(next)?, desk.claim(self, len, Purpose::Closing)?))
     }
 
     /// Begins to receive a segment; `None` when the segment is here already. `len` bytes must fit.
@@ -33,7 +34,7 @@ impl Upload {
         len: u64,
     ) -> Result<Option<(SegmentIntake<'u>, Claim<'u>)>> {
         let Some(intake) = self.store.receive_segment(hash)? else { return Ok(None) };
-        Ok(Some((intake, desk.claim(&self.destination, len)?)))
+        Ok(Some((intake, desk.claim(self, len, Purpose::Content)?)))
     }
 }
 
@@ -43,7 +44,15 @@ impl Desk {
         let line = self.line_of_store(id)?;
         // A store that the caller may not see is not found.
         caller.may(&Act::AddToStore { workstation: &line.workstation.id }).map_err(|_| DeskError::NotFound("image store"))?;
-        Ok(Upload { store: self.open_store(&line)?.1, destination: line.destination })
+        Ok(Upload { store: self.open_store(&line)?.1, line })
+    }
+
+    /// The workstation of a store that the caller may see.
+    pub(super) fn line_to_see(&self, caller: &Caller, id: &str) -> Result<WorkstationLine> {
+        let line = self.line_of_store(id)?;
+        let see = Act::SeeWorkstation { workstation: &line.workstation.id, owner: &line.account.id };
+        caller.may(&see).map_err(|_| DeskError::NotFound("image store"))?;
+        Ok(line)
     }
 
     /// The store that the caller may read.

@@ -5,6 +5,8 @@ use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, put};
 use jetfrost_wire::destination::{Destination, NewDestination, TryDirectory, Verdict};
 use jetfrost_wire::enrolment::{Enrol, Enrolled, EnrolmentCode, IssuedCode, NewEnrolmentCode};
+use jetfrost_wire::job::{Job, JobOrder, JobQuery};
+use jetfrost_wire::keeping::{AccountSettings, DestinationSettings, NewHold, StoreSettings, ThinningPreview};
 use jetfrost_wire::people::{Account, Group, GroupLogins, NewAccount, NewGroup};
 use jetfrost_wire::restore::{BeginRestore, EndRestore, Restore};
 use jetfrost_wire::run::{BeginRun, CommitPoint, GiveUp, PointCommitted, Progress, Run, RunBegun};
@@ -48,6 +50,22 @@ routes!(
     points,
     runs,
     restores,
+    set_destination,
+    set_account,
+    set_store,
+    hold_store,
+    release_store,
+    remove_store,
+    bring_store_back,
+    hold_point,
+    release_point,
+    remove_point,
+    bring_point_back,
+    preview_thinning,
+    begin_thinning,
+    jobs,
+    job,
+    order_job,
     overview,
     audit_log,
     begin_run,
@@ -315,4 +333,121 @@ async fn point_bytes(app: Data<App>, credential: Credential, path: Path<(String,
 #[get("/stores/{id}/slots")]
 async fn slots(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Slots> {
     Ok(Json(app.for_caller(credential, move |desk, caller| desk.slots(caller, &id)).await?))
+}
+
+/// Sets a destination's limits, what it keeps, and what happens at a limit.
+#[utoipa::path(tag = "destinations", request_body = DestinationSettings, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/destinations/{id}/settings")]
+async fn set_destination(
+    app: Data<App>,
+    credential: Credential,
+    id: Path<String>,
+    body: Json<DestinationSettings>,
+) -> Reply<Destination> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_destination(caller, &id, &body)).await?))
+}
+
+/// Sets an account's quota.
+#[utoipa::path(tag = "accounts", request_body = AccountSettings, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/accounts/{id}/settings")]
+async fn set_account(app: Data<App>, credential: Credential, id: Path<String>, body: Json<AccountSettings>) -> Reply<Account> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_account(caller, &id, &body)).await?))
+}
+
+/// Sets an image store's limit, and what it keeps if not what its destination says.
+#[utoipa::path(tag = "stores", request_body = StoreSettings, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/stores/{id}/settings")]
+async fn set_store(app: Data<App>, credential: Credential, id: Path<String>, body: Json<StoreSettings>) -> Reply<Workstation> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_store(caller, &id, &body)).await?))
+}
+
+/// Puts a hold on an image store: nothing of it goes.
+#[utoipa::path(tag = "stores", request_body = NewHold, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/stores/{id}/hold")]
+async fn hold_store(app: Data<App>, credential: Credential, id: Path<String>, body: Json<NewHold>) -> Reply<Workstation> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.hold_store(caller, &id, &body)).await?))
+}
+
+/// Takes the hold off an image store.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/stores/{id}/hold")]
+async fn release_store(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.release_store(caller, &id)).await?))
+}
+
+/// Removes an image store. It goes when its waiting time is over.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/stores/{id}/leaving")]
+async fn remove_store(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.remove_store(caller, &id)).await?))
+}
+
+/// Brings an image store back whose waiting time is not over.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/stores/{id}/leaving")]
+async fn bring_store_back(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.bring_store_back(caller, &id)).await?))
+}
+
+/// Puts a hold on a point: it does not go.
+#[utoipa::path(tag = "stores", request_body = NewHold, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/stores/{id}/points/{sequence}/hold")]
+async fn hold_point(app: Data<App>, credential: Credential, path: Path<(String, u64)>, body: Json<NewHold>) -> Reply<Point> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.hold_point(caller, &path.0, path.1, &body)).await?))
+}
+
+/// Takes the hold off a point.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/stores/{id}/points/{sequence}/hold")]
+async fn release_point(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<Point> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.release_point(caller, &path.0, path.1)).await?))
+}
+
+/// Removes a point. It goes when its waiting time is over.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/stores/{id}/points/{sequence}/leaving")]
+async fn remove_point(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<Point> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.remove_point(caller, &path.0, path.1)).await?))
+}
+
+/// Brings a point back whose waiting time is not over.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/stores/{id}/points/{sequence}/leaving")]
+async fn bring_point_back(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<Point> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.bring_point_back(caller, &path.0, path.1)).await?))
+}
+
+/// What the next thinning of an image store would do.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = ThinningPreview), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/stores/{id}/thinning")]
+async fn preview_thinning(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<ThinningPreview> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.preview_thinning(caller, &id)).await?))
+}
+
+/// Begins a thinning now.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/stores/{id}/thinning")]
+async fn begin_thinning(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Job> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.begin_thinning(caller, &id)).await?))
+}
+
+/// Jobs, latest first.
+#[utoipa::path(tag = "jobs", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Job>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/jobs")]
+async fn jobs(app: Data<App>, credential: Credential, query: Query<PageQuery>) -> Reply<Page<Job>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.list_jobs(caller, &query)).await?))
+}
+
+/// A job; answers when it has ended if that is wished.
+#[utoipa::path(tag = "jobs", params(JobQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/jobs/{id}")]
+async fn job(app: Data<App>, credential: Credential, id: Path<String>, query: Query<JobQuery>) -> Reply<Job> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.job(caller, &id, query.wait_seconds)).await?))
+}
+
+/// Pauses, goes on with or cancels a job.
+#[utoipa::path(tag = "jobs", request_body = JobOrder, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/jobs/{id}/order")]
+async fn order_job(app: Data<App>, credential: Credential, id: Path<String>, body: Json<JobOrder>) -> Reply<Job> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.order_job(caller, &id, body.order)).await?))
 }

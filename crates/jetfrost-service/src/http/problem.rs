@@ -8,10 +8,11 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::RETRY_AFTER;
 use actix_web::{HttpRequest, HttpResponse, Responder, ResponseError};
 use jetfrost_image::store::StoreError;
+use jetfrost_office::room::Bound;
 use jetfrost_wire::problem::{Problem, ProblemKind as Kind};
 use jetfrost_wire::size::show;
 
-use crate::desk::DeskError;
+use crate::desk::{DeskError, NoRoom};
 use crate::records::RecordsError;
 use crate::shelf::{MarkerError, ShelfError};
 
@@ -154,7 +155,7 @@ fn fold(error: &DeskError) -> Problem {
             "This run is over: a later one began, or it was ended.",
             "Begin a new run; what was sent is kept and is not sent again.",
         ),
-        DeskError::NoRoom { destination, wanted, room, bound } => no_room(destination, Some((*wanted, *room)), bound),
+        DeskError::NoRoom(refusal) => fold_no_room(refusal),
     }
 }
 
@@ -166,7 +167,7 @@ fn fold_shelf(error: &ShelfError) -> Problem {
             sentence(&reasons.join("; ")),
             "Choose an empty directory on a local volume of the server that is used for nothing else.",
         ),
-        ShelfError::Io { source, .. } if is_full(source) => no_room("", None, "its volume is full"),
+        ShelfError::Io { source, .. } if is_full(source) => full_volume(),
         ShelfError::Io { doing, .. } => internal(&format!("The service failed at {doing}.")),
         ShelfError::Store(store) => fold_store(store),
     }
@@ -184,7 +185,7 @@ fn fold_store(error: &StoreError) -> Problem {
     let detail = error.to_string();
     let run_again = "Run the backup again; what has arrived is not sent again.";
     match error {
-        StoreError::Medium { source, .. } if is_full(source) => no_room("", None, "its volume is full"),
+        StoreError::Medium { source, .. } if is_full(source) => full_volume(),
         StoreError::Medium { source, .. } => match source.get_ref().and_then(|e| e.downcast_ref::<MarkerError>()) {
             Some(marker) => fold_marker(marker),
             None => internal("The image store could not be read or written.").with_detail(detail),
@@ -201,6 +202,12 @@ fn fold_store(error: &StoreError) -> Problem {
         StoreError::NoPoint(_) | StoreError::NoChunk(_) => {
             Problem::new(Kind::NotFound, sentence(&detail), "List the recovery points and choose from them.")
         }
+        StoreError::LatestStays => {
+            Problem::new(Kind::Conflict, sentence(&detail), "Remove another one, or the whole image store.")
+        }
+        StoreError::Interrupted => {
+            Problem::new(Kind::Conflict, "This was interrupted.", "Begin it again; it goes on from there.")
+        }
         StoreError::StoreExists => {
             Problem::new(Kind::Conflict, sentence(&detail), "Join again: a new image store is made each time.")
         }
@@ -210,21 +217,40 @@ fn fold_store(error: &StoreError) -> Problem {
     }
 }
 
-fn no_room(destination: &str, numbers: Option<(u64, u64)>, bound: &str) -> Problem {
-    let place = if destination.is_empty() { "the destination".to_owned() } else { format!("destination '{destination}'") };
-    let problem = Problem::new(
+fn fold_no_room(refusal: &NoRoom) -> Problem {
+    let NoRoom { level, of, wanted, left } = refusal;
+    let (what, who, next) = match level.bound {
+        Bound::StoreLimit => ("limit", format!("workstation '{of}'"), format!("jetfrost workstation set '{of}' --limit SIZE")),
+        Bound::Quota => ("quota", format!("account '{of}'"), format!("jetfrost account set '{of}' --quota SIZE")),
+        Bound::Capacity => {
+            ("capacity", format!("destination '{of}'"), format!("jetfrost destination set '{of}' --capacity SIZE"))
+        }
+        Bound::Reserve => {
+            let next = format!("free space on its volume, or jetfrost destination set '{of}' --reserve SIZE");
+            ("volume less its reserve", format!("destination '{of}'"), next)
+        }
+    };
+    Problem::new(
         Kind::NoRoom,
-        format!("There is no room left on {place}."),
-        "The administrator raises its capacity, lowers its reserve or makes room. What has arrived is kept.",
-    );
-    match numbers {
-        Some((wanted, room)) => problem.with_detail(format!(
-            "{} more would be needed, {} are left; what bounds it is {bound}",
-            show(wanted),
-            show(room)
-        )),
-        None => problem.with_detail(bound),
-    }
+        format!("There is no room left: the {what} of {who} is reached."),
+        format!("An administrator raises it ({next}) or removes points. What has arrived is kept."),
+    )
+    .with_detail(format!(
+        "{} of {} are used; {} more would be needed, {} are left for content",
+        show(level.used),
+        show(level.limit),
+        show(*wanted),
+        show(*left)
+    ))
+}
+
+fn full_volume() -> Problem {
+    Problem::new(
+        Kind::NoRoom,
+        "There is no room left on the destination.",
+        "The administrator frees space on its volume. What has arrived is kept.",
+    )
+    .with_detail("its volume is full")
 }
 
 fn internal(title: &str) -> Problem {

@@ -2,7 +2,7 @@
 
 use diesel::prelude::*;
 
-use super::schema::{points, restores, runs};
+use super::schema::{jobs, points, restores, runs};
 use super::{Connection, Rows};
 
 #[derive(Debug, Clone, Queryable, Selectable, AsChangeset)]
@@ -73,8 +73,8 @@ impl RunRow {
     }
 }
 
-#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
-#[diesel(table_name = points)]
+#[derive(Debug, Clone, Default, Queryable, Selectable, Insertable, AsChangeset)]
+#[diesel(table_name = points, primary_key(store_id, sequence), treat_none_as_null = true)]
 pub(crate) struct PointRow {
     pub(crate) store_id: String,
     pub(crate) sequence: i64,
@@ -85,6 +85,14 @@ pub(crate) struct PointRow {
     pub(crate) bytes: i64,
     pub(crate) exceptions: i64,
     pub(crate) sent: i64,
+    /// Why a hold is on it.
+    pub(crate) held: Option<String>,
+    pub(crate) held_by: Option<String>,
+    /// When it goes for good.
+    pub(crate) leaves: Option<i64>,
+    pub(crate) leaving_by: Option<String>,
+    pub(crate) gone: Option<i64>,
+    pub(crate) gone_why: Option<String>,
 }
 
 impl PointRow {
@@ -92,18 +100,68 @@ impl PointRow {
         diesel::insert_into(points::table).values(self).execute(on).map(drop)
     }
 
+    /// A point that is there.
     pub(crate) fn find(store: &str, sequence: i64, on: &mut Connection) -> Rows<Option<Self>> {
-        points::table.find((store, sequence)).select(Self::as_select()).first(on).optional()
+        let there = points::table.find((store, sequence)).filter(points::gone.is_null());
+        there.select(Self::as_select()).first(on).optional()
+    }
+
+    pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
+        diesel::update(points::table.find((&self.store_id, self.sequence))).set(self).execute(on).map(drop)
     }
 
     /// Latest first, before the number `before`.
     pub(crate) fn list(store: &str, before: i64, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
         points::table
-            .filter(points::store_id.eq(store).and(points::sequence.lt(before)))
+            .filter(points::store_id.eq(store).and(points::sequence.lt(before)).and(points::gone.is_null()))
             .order(points::sequence.desc())
             .limit(most as i64)
             .select(Self::as_select())
             .load(on)
+    }
+}
+
+/// A job of the service.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
+#[diesel(table_name = jobs, treat_none_as_null = true)]
+pub(crate) struct JobRow {
+    #[diesel(skip_insertion)]
+    pub(crate) number: i64,
+    pub(crate) id: String,
+    pub(crate) kind: String,
+    pub(crate) store_id: String,
+    pub(crate) state: String,
+    pub(crate) done: i64,
+    pub(crate) total: i64,
+    pub(crate) by: String,
+    pub(crate) created: i64,
+    pub(crate) started: Option<i64>,
+    pub(crate) ended: Option<i64>,
+    pub(crate) outcome: Option<String>,
+}
+
+impl JobRow {
+    pub(crate) fn insert(&self, on: &mut Connection) -> Rows<Self> {
+        diesel::insert_into(jobs::table).values(self).returning(Self::as_returning()).get_result(on)
+    }
+
+    pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
+        jobs::table.filter(jobs::id.eq(id)).select(Self::as_select()).first(on).optional()
+    }
+
+    pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
+        diesel::update(jobs::table.find(self.number)).set(self).execute(on).map(drop)
+    }
+
+    /// Latest first, before the number `before`.
+    pub(crate) fn list(before: i64, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
+        let page = jobs::table.filter(jobs::number.lt(before)).order(jobs::number.desc()).limit(most as i64);
+        page.select(Self::as_select()).load(on)
+    }
+
+    /// Those that have not ended, oldest first.
+    pub(crate) fn unfinished(on: &mut Connection) -> Rows<Vec<Self>> {
+        jobs::table.filter(jobs::ended.is_null()).order(jobs::number).select(Self::as_select()).load(on)
     }
 }
 

@@ -45,8 +45,8 @@ pub(crate) struct WorkstationRow {
     pub(crate) latest_run: Option<i64>,
 }
 
-#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
-#[diesel(table_name = stores)]
+#[derive(Debug, Clone, Default, Queryable, Selectable, Insertable, AsChangeset)]
+#[diesel(table_name = stores, treat_none_as_null = true)]
 pub(crate) struct StoreRow {
     pub(crate) id: String,
     pub(crate) workstation_id: String,
@@ -54,6 +54,17 @@ pub(crate) struct StoreRow {
     pub(crate) points: i64,
     pub(crate) latest_sequence: Option<i64>,
     pub(crate) created: i64,
+    pub(crate) size_limit: Option<i64>,
+    pub(crate) keeping: Option<String>,
+    /// Why a hold is on it.
+    pub(crate) held: Option<String>,
+    pub(crate) held_by: Option<String>,
+    /// When it goes for good.
+    pub(crate) leaves: Option<i64>,
+    pub(crate) leaving_by: Option<String>,
+    pub(crate) gone: Option<i64>,
+    /// Whether room is still to be given back.
+    pub(crate) untidy: bool,
 }
 
 /// All that a line of the list shows.
@@ -87,6 +98,15 @@ impl WorkstationRow {
             .map(drop)
     }
 
+    /// Ends a workstation whose store is gone: its credential opens nothing any more, its name is free again.
+    pub(crate) fn retire(id: &str, on: &mut Connection) -> Rows<()> {
+        let gone = format!("{id} (gone)");
+        diesel::update(workstations::table.find(id))
+            .set((workstations::name_key.eq(&gone), workstations::credential_hash.eq(gone.as_bytes())))
+            .execute(on)
+            .map(drop)
+    }
+
     pub(crate) fn set_latest_run(id: &str, run: i64, on: &mut Connection) -> Rows<()> {
         diesel::update(workstations::table.find(id)).set(workstations::latest_run.eq(run)).execute(on).map(drop)
     }
@@ -95,6 +115,19 @@ impl WorkstationRow {
 impl StoreRow {
     pub(crate) fn insert(&self, on: &mut Connection) -> Rows<()> {
         diesel::insert_into(stores::table).values(self).execute(on).map(drop)
+    }
+
+    pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(&self.id)).set(self).execute(on).map(drop)
+    }
+
+    pub(crate) fn set_untidy(id: &str, untidy: bool, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id)).set(stores::untidy.eq(untidy)).execute(on).map(drop)
+    }
+
+    /// Counts `n` points less.
+    pub(crate) fn take_points(id: &str, n: i64, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id)).set(stores::points.eq(stores::points - n)).execute(on).map(drop)
     }
 
     pub(crate) fn add_point(id: &str, sequence: i64, on: &mut Connection) -> Rows<()> {
@@ -108,8 +141,11 @@ impl StoreRow {
 impl WorkstationLine {
     /// By name, after the key `after`; of one account only when `owner` is given.
     pub(crate) fn list(owner: Option<&str>, after: &str, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
-        let mut query =
-            lines!().filter(workstations::name_key.gt(after)).order(workstations::name_key).limit(most as i64).into_boxed();
+        let mut query = lines!()
+            .filter(workstations::name_key.gt(after).and(stores::gone.is_null()))
+            .order(workstations::name_key)
+            .limit(most as i64)
+            .into_boxed();
         if let Some(owner) = owner {
             query = query.filter(workstations::account_id.eq(owner.to_owned()));
         }
@@ -117,10 +153,14 @@ impl WorkstationLine {
     }
 
     pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        Ok(lines!().filter(workstations::id.eq(id)).first(on).optional()?.map(Self::from_row))
+        Ok(lines!().filter(workstations::id.eq(id).and(stores::gone.is_null())).first(on).optional()?.map(Self::from_row))
     }
 
     pub(crate) fn by_store(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
+        Ok(lines!().filter(stores::id.eq(id).and(stores::gone.is_null())).first(on).optional()?.map(Self::from_row))
+    }
+
+    pub(crate) fn by_store_also_gone(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
         Ok(lines!().filter(stores::id.eq(id)).first(on).optional()?.map(Self::from_row))
     }
 

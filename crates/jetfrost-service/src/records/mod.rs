@@ -17,7 +17,7 @@ use diesel::r2d2::{ConnectionManager, CustomizeConnection, Pool};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
 pub(crate) use enrolments::{CodeRow, CodeWithNames};
-pub(crate) use history::{NewRun, PointRow, RestoreRow, RunRow};
+pub(crate) use history::{JobRow, NewRun, PointRow, RestoreRow, RunRow};
 pub(crate) use machines::{StoreRow, WorkstationLine, WorkstationRow};
 pub(crate) use people::{AccountRow, GroupRow};
 pub(crate) use places::{DestinationRow, first_code_hash, insert_installation, installation_id, set_first_code_hash};
@@ -97,4 +97,36 @@ impl Records {
 /// Whether a statement failed because something with this name or key is there already.
 pub(crate) fn is_duplicate(error: &diesel::result::Error) -> bool {
     matches!(error, diesel::result::Error::DatabaseError(diesel::result::DatabaseErrorKind::UniqueViolation, _))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// What the version before wrote: one of everything that the second migration changes.
+    const BEFORE: &str = "
+        INSERT INTO accounts VALUES ('a', 'anna', 'anna', 'Anna', 'member', NULL, 1);
+        INSERT INTO destinations VALUES ('d', 'Shelf', 'shelf', '/shelf', 1000, 10, 1);
+        INSERT INTO workstations VALUES ('w', 'knot', 'knot', 'a', x'01', 'Linux', '0', NULL, 3600, 1, NULL, NULL);
+        INSERT INTO stores VALUES ('s', 'w', 'd', 1, 1, 1);
+        INSERT INTO points VALUES ('s', 1, NULL, 'files', 5, 2, 3, 0, 4);";
+
+    #[test]
+    fn records_of_the_version_before_are_brought_up_to_date_and_lose_nothing() {
+        let directory = tempfile::tempdir().expect("a directory");
+        let path = directory.path().join("records.sqlite");
+        let mut on = SqliteConnection::establish(path.to_str().expect("text")).expect("opens");
+        on.run_next_migration(MIGRATIONS).expect("the first migration");
+        on.batch_execute(BEFORE).expect("what was");
+        drop(on);
+        let records = Records::open(&path).expect("brought up to date");
+        let line =
+            records.read(|on| Ok::<_, RecordsError>(WorkstationLine::by_store("s", on)?)).expect("readable").expect("there");
+        assert_eq!((line.workstation.name.as_str(), line.account.login.as_str()), ("knot", "anna"));
+        assert_eq!((line.destination.keeping.as_str(), line.destination.at_limit.as_str()), ("everything", "stop"));
+        assert_eq!((line.destination.capacity, line.destination.waiting_days), (Some(1000), 7));
+        assert_eq!((line.store.size_limit, line.store.gone, line.account.quota), (None, None, None));
+        let point = line.latest_point.expect("its point is there");
+        assert_eq!((point.sequence, point.sent, point.held, point.leaves), (1, 4, None, None));
+    }
 }

@@ -16,6 +16,7 @@ pub(crate) struct AccountRow {
     pub(crate) role: String,
     pub(crate) password: Option<Vec<u8>>,
     pub(crate) created: i64,
+    pub(crate) quota: Option<i64>,
 }
 
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
@@ -47,6 +48,10 @@ impl AccountRow {
             .limit(most as i64)
             .select(Self::as_select())
             .load(on)
+    }
+
+    pub(crate) fn set_quota(id: &str, quota: Option<i64>, on: &mut Connection) -> Rows<()> {
+        diesel::update(accounts::table.find(id)).set(accounts::quota.eq(quota)).execute(on).map(drop)
     }
 
     pub(crate) fn any_with_role(role: &str, on: &mut Connection) -> Rows<bool> {

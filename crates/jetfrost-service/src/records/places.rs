@@ -5,8 +5,8 @@ use diesel::prelude::*;
 use super::schema::{destinations, installation, stores};
 use super::{Connection, Rows};
 
-#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
-#[diesel(table_name = destinations)]
+#[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
+#[diesel(table_name = destinations, treat_none_as_null = true)]
 pub(crate) struct DestinationRow {
     pub(crate) id: String,
     pub(crate) name: String,
@@ -15,9 +15,16 @@ pub(crate) struct DestinationRow {
     pub(crate) capacity: Option<i64>,
     pub(crate) reserve: i64,
     pub(crate) created: i64,
+    pub(crate) keeping: String,
+    pub(crate) at_limit: String,
+    pub(crate) waiting_days: i64,
 }
 
 impl DestinationRow {
+    pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
+        diesel::update(destinations::table.find(&self.id)).set(self).execute(on).map(drop)
+    }
+
     pub(crate) fn insert(&self, on: &mut Connection) -> Rows<()> {
         diesel::insert_into(destinations::table).values(self).execute(on).map(drop)
     }
@@ -41,7 +48,8 @@ impl DestinationRow {
 
     /// The ids of its image stores.
     pub(crate) fn stores(&self, on: &mut Connection) -> Rows<Vec<String>> {
-        stores::table.filter(stores::destination_id.eq(&self.id)).select(stores::id).load(on)
+        let there = stores::destination_id.eq(&self.id).and(stores::gone.is_null());
+        stores::table.filter(there).select(stores::id).load(on)
     }
 }
 

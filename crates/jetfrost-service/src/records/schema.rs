@@ -17,6 +17,7 @@ diesel::table! {
         role -> Text,
         password -> Nullable<Binary>,
         created -> BigInt,
+        quota -> Nullable<BigInt>,
     }
 }
 
@@ -44,6 +45,9 @@ diesel::table! {
         capacity -> Nullable<BigInt>,
         reserve -> BigInt,
         created -> BigInt,
+        keeping -> Text,
+        at_limit -> Text,
+        waiting_days -> BigInt,
     }
 }
 
@@ -72,6 +76,14 @@ diesel::table! {
         points -> BigInt,
         latest_sequence -> Nullable<BigInt>,
         created -> BigInt,
+        size_limit -> Nullable<BigInt>,
+        keeping -> Nullable<Text>,
+        held -> Nullable<Text>,
+        held_by -> Nullable<Text>,
+        leaves -> Nullable<BigInt>,
+        leaving_by -> Nullable<Text>,
+        gone -> Nullable<BigInt>,
+        untidy -> Bool,
     }
 }
 
@@ -124,6 +136,29 @@ diesel::table! {
         bytes -> BigInt,
         exceptions -> BigInt,
         sent -> BigInt,
+        held -> Nullable<Text>,
+        held_by -> Nullable<Text>,
+        leaves -> Nullable<BigInt>,
+        leaving_by -> Nullable<Text>,
+        gone -> Nullable<BigInt>,
+        gone_why -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
+    jobs (number) {
+        number -> BigInt,
+        id -> Text,
+        kind -> Text,
+        store_id -> Text,
+        state -> Text,
+        done -> BigInt,
+        total -> BigInt,
+        by -> Text,
+        created -> BigInt,
+        started -> Nullable<BigInt>,
+        ended -> Nullable<BigInt>,
+        outcome -> Nullable<Text>,
     }
 }
 
@@ -181,6 +216,7 @@ diesel::joinable!(stores -> destinations (destination_id));
 diesel::joinable!(enrolment_codes -> accounts (account_id));
 diesel::joinable!(enrolment_codes -> destinations (destination_id));
 diesel::joinable!(sessions -> accounts (account_id));
+diesel::joinable!(jobs -> stores (store_id));
 diesel::allow_tables_to_appear_in_same_query!(
     accounts,
     groups,
@@ -192,5 +228,6 @@ diesel::allow_tables_to_appear_in_same_query!(
     runs,
     points,
     restores,
+    jobs,
     sessions,
 );

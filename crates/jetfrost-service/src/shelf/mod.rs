@@ -62,8 +62,21 @@ struct State {
     turn: u64,
     /// What stores that are not open occupy.
     sizes: HashMap<StoreId, u64>,
-    /// Bytes that are on their way, by destination.
-    expected: HashMap<String, u64>,
+    /// Bytes that are on their way, by what they count for.
+    expected: HashMap<CountsFor, u64>,
+}
+
+/// What stored bytes count for.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub(crate) enum CountsFor {
+    /// The limit of an image store.
+    Store(String),
+    /// The quota of an account.
+    Account(String),
+    /// The capacity of a destination.
+    Destination(String),
+    /// What a destination's volume has free.
+    Volume(String),
 }
 
 /// All destinations' image stores.
@@ -166,15 +179,44 @@ impl Shelf {
         Ok(self.store(place, id)?.used())
     }
 
-    /// Announces `bytes` that will be written to a place if they fit into `room`; they count until the claim is dropped.
-    pub(crate) fn claim<'s>(&'s self, place: &Place, bytes: u64, room: u64) -> Option<Claim<'s>> {
+    /// Announces `bytes` that will be written if they fit into every one of `rooms`; they count until the claim is
+    /// dropped. Otherwise says into which they do not fit, and what is left of it.
+    pub(crate) fn claim<'s>(&'s self, bytes: u64, rooms: &[(CountsFor, u64)]) -> Result<Claim<'s>, (usize, u64)> {
         let mut state = self.lock();
-        let expected = state.expected.entry(place.id.clone()).or_default();
-        if expected.saturating_add(bytes) > room {
-            return None;
+        for (i, (what, room)) in rooms.iter().enumerate() {
+            let left = room.saturating_sub(state.expected.get(what).copied().unwrap_or(0));
+            if bytes > left {
+                return Err((i, left));
+            }
         }
-        *expected += bytes;
-        Some(Claim { shelf: self, place: place.id.clone(), bytes })
+        let counts_for: Vec<CountsFor> = rooms.iter().map(|(what, _)| what.clone()).collect();
+        for what in &counts_for {
+            *state.expected.entry(what.clone()).or_default() += bytes;
+        }
+        Ok(Claim { shelf: self, counts_for, bytes })
+    }
+
+    /// Whether something is arriving.
+    pub(crate) fn is_busy(&self) -> bool {
+        !self.lock().expected.is_empty()
+    }
+
+    /// Removes an image store. Its directory is renamed first, so that half a store is never mistaken for one.
+    pub(crate) fn remove(&self, place: &Place, id: StoreId) -> Result<(), ShelfError> {
+        self.check(place)?;
+        {
+            let mut state = self.lock();
+            state.open.remove(&id);
+            state.sizes.remove(&id);
+        }
+        let failed = |source| ShelfError::Io { doing: "removing the image store", source };
+        let removed = place.directory.join(REMOVED);
+        std::fs::create_dir_all(&removed).map_err(failed)?;
+        match std::fs::rename(store_directory(place, id), removed.join(id.to_string())) {
+            Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(failed(e)),
+            _ => {}
+        }
+        std::fs::remove_dir_all(&removed).map_err(failed)
     }
 
     fn medium(&self, place: &Place, directory: &Path) -> Arc<dyn Medium> {
@@ -189,19 +231,27 @@ impl Shelf {
 /// Room that is spoken for.
 pub(crate) struct Claim<'s> {
     shelf: &'s Shelf,
-    place: String,
+    counts_for: Vec<CountsFor>,
     bytes: u64,
 }
 
 impl Drop for Claim<'_> {
     fn drop(&mut self) {
-        if let Some(expected) = self.shelf.lock().expected.get_mut(&self.place) {
-            *expected = expected.saturating_sub(self.bytes);
+        let mut state = self.shelf.lock();
+        for what in &self.counts_for {
+            if let Some(expected) = state.expected.get_mut(what) {
+                *expected = expected.saturating_sub(self.bytes);
+                if *expected == 0 {
+                    state.expected.remove(what);
+                }
+            }
         }
     }
 }
 
 const STORES: &str = "stores";
+/// Image stores on their way out.
+const REMOVED: &str = "removed";
 
 fn store_directory(place: &Place, id: StoreId) -> PathBuf {
     place.directory.join(STORES).join(id.to_string())

@@ -1,0 +1,435 @@
+//! What an administrator sets, holds, removes and brings back, and the long work that follows.
+
+use std::str::FromStr;
+use std::time::Duration;
+
+use clap::{Args, Subcommand, ValueEnum};
+use jetfrost_client::api::{Api, Method};
+use jetfrost_client::home::Home;
+use jetfrost_wire::destination::Destination as DestinationRecord;
+use jetfrost_wire::job::{Job as JobRecord, JobOrder, JobState, Order};
+use jetfrost_wire::keeping::{
+    AccountSettings, AtLimit, DestinationSettings, Keeping, NewHold, PointFate, StayReason, StoreSettings, ThinningPreview,
+};
+use jetfrost_wire::people::Account as AccountRecord;
+use jetfrost_wire::size::{self, show};
+use jetfrost_wire::workstation::{Overview, Point as PointRecord, Workstation as WorkstationRecord};
+
+use super::words;
+use crate::failure::{Code, Failure};
+use crate::ui::{Ui, count, many, moment};
+
+type Done = Result<Code, Failure>;
+
+/// A job's end is waited for in calls of this length.
+const WAIT: Duration = Duration::from_secs(20);
+
+/// A size, or no limit.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Limit {
+    None,
+    Bytes(u64),
+}
+
+impl FromStr for Limit {
+    type Err = size::NotASize;
+
+    fn from_str(text: &str) -> Result<Self, size::NotASize> {
+        if text.eq_ignore_ascii_case("none") { Ok(Self::None) } else { size::parse(text).map(Self::Bytes) }
+    }
+}
+
+impl Limit {
+    fn bytes(self) -> Option<u64> {
+        match self {
+            Self::None => None,
+            Self::Bytes(bytes) => Some(bytes),
+        }
+    }
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum AtLimitName {
+    Stop,
+    LetOldestGo,
+}
+
+impl From<AtLimitName> for AtLimit {
+    fn from(name: AtLimitName) -> Self {
+        match name {
+            AtLimitName::Stop => Self::Stop,
+            AtLimitName::LetOldestGo => Self::LetOldestGo,
+        }
+    }
+}
+
+#[derive(Debug, Args)]
+#[group(required = true, multiple = true)]
+pub(crate) struct DestinationChange {
+    /// What it may hold, such as 2TB, or 'none'.
+    #[arg(long, value_name = "SIZE")]
+    capacity: Option<Limit>,
+    /// What its volume must keep free.
+    #[arg(long, value_name = "SIZE", value_parser = size::parse)]
+    reserve: Option<u64>,
+    /// Which points are kept: 'everything', or for example '72 hours, 30 days, 12 weeks, 24 months, at least 3'.
+    #[arg(long, value_name = "WHAT")]
+    keep: Option<Keeping>,
+    /// What happens when a backup meets a limit: it stops, or the workstation's oldest points go as far as the rule allows.
+    #[arg(long)]
+    at_limit: Option<AtLimitName>,
+    /// Days that whatever a person removes can be brought back.
+    #[arg(long, value_name = "DAYS")]
+    waiting_days: Option<u32>,
+}
+
+pub(crate) fn set_destination(api: &Api, name: &str, change: &DestinationChange, ui: &Ui) -> Done {
+    let all: Vec<DestinationRecord> = api.list("/destinations")?;
+    let found = all.iter().find(|d| d.name.to_lowercase() == name.to_lowercase());
+    let d =
+        found.ok_or_else(|| Failure::here(format!("There is no destination '{name}'."), "See 'jetfrost destination list'."))?;
+    let settings = DestinationSettings {
+        capacity: change.capacity.map_or(d.capacity, Limit::bytes),
+        reserve: change.reserve.unwrap_or(d.reserve),
+        keeping: change.keep.unwrap_or(d.keeping),
+        at_limit: change.at_limit.map_or(d.at_limit, AtLimit::from),
+        waiting_days: change.waiting_days.unwrap_or(d.waiting_days),
+    };
+    let set: DestinationRecord = api.send(Method::PUT, &format!("/destinations/{}/settings", d.id), &settings)?;
+    ui.show(&set, |d| {
+        let capacity = d.capacity.map_or_else(|| "no limit".into(), show);
+        ui.line(&format!("Destination '{}': capacity {capacity}, reserve {}.", d.name, show(d.reserve)));
+        ui.line(&format!("Keeps {}. At a limit: {}.", d.keeping, words::at_limit(d.at_limit)));
+        ui.line(&format!("What is removed can be brought back for {}.", many(d.waiting_days.into(), "day")));
+        if d.keeping != Keeping::Everything {
+            ui.line("Next: see what would go with  jetfrost thinning preview WORKSTATION");
+        }
+    });
+    Ok(Code::Done)
+}
+
+pub(crate) fn set_account(api: &Api, login: &str, quota: Limit, ui: &Ui) -> Done {
+    let all: Vec<AccountRecord> = api.list("/accounts")?;
+    let found = all.iter().find(|a| a.login.to_lowercase() == login.to_lowercase());
+    let account =
+        found.ok_or_else(|| Failure::here(format!("There is no account '{login}'."), "See 'jetfrost account list'."))?;
+    let settings = AccountSettings { quota: quota.bytes() };
+    let set: AccountRecord = api.send(Method::PUT, &format!("/accounts/{}/settings", account.id), &settings)?;
+    ui.show(&set, |a| {
+        let quota = a.quota.map_or_else(|| "no limit".into(), show);
+        ui.line(&format!("Account '{}': all its image stores together: {quota}.", a.login));
+    });
+    Ok(Code::Done)
+}
+
+#[derive(Debug, Args)]
+#[group(required = true, multiple = true)]
+pub(crate) struct WorkstationChange {
+    /// What its image store may occupy, such as 200GB, or 'none'.
+    #[arg(long, value_name = "SIZE")]
+    limit: Option<Limit>,
+    /// Which of its points are kept, if not what its destination says.
+    #[arg(long, value_name = "WHAT", conflicts_with = "keep_as_destination")]
+    keep: Option<Keeping>,
+    /// Keeps what its destination says again.
+    #[arg(long)]
+    keep_as_destination: bool,
+}
+
+pub(crate) fn set_workstation(api: &Api, w: &WorkstationRecord, change: &WorkstationChange, ui: &Ui) -> Done {
+    let own = w.store.keeping_is_own.then_some(w.store.keeping);
+    let settings = StoreSettings {
+        limit: change.limit.map_or(w.store.limit, Limit::bytes),
+        keeping: if change.keep_as_destination { None } else { change.keep.or(own) },
+    };
+    let set: WorkstationRecord = api.send(Method::PUT, &format!("/stores/{}/settings", w.store.id), &settings)?;
+    ui.show(&set, |w| say_store(w, ui));
+    Ok(Code::Done)
+}
+
+/// The limit and the rule of a workstation's store.
+pub(crate) fn say_store(w: &WorkstationRecord, ui: &Ui) {
+    let limit = w.store.limit.map_or_else(|| "no limit of its own".into(), show);
+    let whose = if w.store.keeping_is_own { "set for this workstation" } else { "as its destination" };
+    ui.line(&format!("Image store of {}: {limit}; keeps {} ({whose})", w.name, w.store.keeping));
+    if let Some(hold) = &w.store.hold {
+        ui.line(&format!("held by {}: {}", hold.by, hold.reason));
+    }
+    if let Some(leaving) = &w.store.leaving {
+        ui.line(&format!("removed by {}: goes for good on {}", leaving.by, moment(leaving.ends)));
+        ui.line(&format!("Until then:  jetfrost store bring-back {}", w.name));
+    }
+}
+
+/// The workstation of that name.
+pub(crate) fn workstation(api: &Api, name: &str) -> Result<WorkstationRecord, Failure> {
+    let overview: Overview = api.get("/overview")?;
+    let same = |w: &WorkstationRecord| w.name.to_lowercase() == name.to_lowercase() || w.id.0 == name;
+    let missing = || Failure::here(format!("There is no workstation '{name}'."), "See 'jetfrost workstation list'.");
+    overview.workstations.into_iter().find(same).ok_or_else(missing)
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Point {
+    /// Lists the points of a workstation, and until when each stays.
+    List {
+        /// The workstation's name.
+        workstation: String,
+    },
+    /// Puts a hold on a point: neither a rule nor a person lets it go.
+    Hold {
+        /// The workstation's name.
+        workstation: String,
+        /// The point's number.
+        number: u64,
+        /// Why.
+        #[arg(long)]
+        because: String,
+    },
+    /// Takes the hold off a point.
+    Release {
+        /// The workstation's name.
+        workstation: String,
+        /// The point's number.
+        number: u64,
+    },
+    /// Removes a point; it can be brought back during the destination's waiting time.
+    Remove {
+        /// The workstation's name.
+        workstation: String,
+        /// The point's number.
+        number: u64,
+    },
+    /// Brings a removed point back.
+    BringBack {
+        /// The workstation's name.
+        workstation: String,
+        /// The point's number.
+        number: u64,
+    },
+}
+
+impl Point {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let (_, api) = home.session_api()?;
+        let path = |workstation: &str, number: u64, what: &str| -> Result<String, Failure> {
+            Ok(format!("/stores/{}/points/{number}/{what}", self::workstation(&api, workstation)?.store.id))
+        };
+        let point: PointRecord = match &self {
+            Self::List { workstation } => return list_points(&api, workstation, ui),
+            Self::Hold { workstation, number, because } => {
+                api.send(Method::PUT, &path(workstation, *number, "hold")?, &NewHold { reason: because.clone() })?
+            }
+            Self::Release { workstation, number } => api.send(Method::DELETE, &path(workstation, *number, "hold")?, &())?,
+            Self::Remove { workstation, number } => api.send(Method::PUT, &path(workstation, *number, "leaving")?, &())?,
+            Self::BringBack { workstation, number } => api.send(Method::DELETE, &path(workstation, *number, "leaving")?, &())?,
+        };
+        ui.show(&point, |p| {
+            ui.line(&format!("Point {} of {}:", p.sequence, moment(p.created)));
+            match (&p.hold, &p.leaving) {
+                (Some(hold), _) => ui.line(&format!("  held by {}: {}", hold.by, hold.reason)),
+                (None, Some(leaving)) => {
+                    ui.line(&format!("  removed by {}; it goes for good on {}", leaving.by, moment(leaving.ends)));
+                    ui.line("  until then 'jetfrost point bring-back' undoes this");
+                }
+                (None, None) => ui.line("  stays as long as the rule says"),
+            }
+        });
+        Ok(Code::Done)
+    }
+}
+
+fn preview(api: &Api, name: &str) -> Result<ThinningPreview, Failure> {
+    Ok(api.get(&format!("/stores/{}/thinning", workstation(api, name)?.store.id))?)
+}
+
+fn list_points(api: &Api, name: &str, ui: &Ui) -> Done {
+    let preview = preview(api, name)?;
+    ui.show(&preview.points, |fates| say_fates(fates, ui));
+    Ok(Code::Done)
+}
+
+fn say_fates(fates: &[PointFate], ui: &Ui) {
+    let row = |fate: &PointFate| {
+        let until = match (fate.stays, fate.until) {
+            (None, _) => "goes next".into(),
+            (_, Some(until)) => moment(until),
+            (_, None) => "no end".into(),
+        };
+        let p = &fate.point;
+        let why = fate.stays.map_or("its time is over", stay_reason);
+        let why = p.hold.as_ref().map_or_else(|| why.to_owned(), |hold| format!("held: {}", hold.reason));
+        vec![p.sequence.to_string(), moment(p.created), count(p.files), show(p.bytes), until, why]
+    };
+    let heads = ["point", "made", "files", "size", "stays until", "because"];
+    ui.table(&heads, fates.iter().map(row).collect(), &[0, 2, 3], "There is no recovery point yet.");
+}
+
+fn stay_reason(reason: StayReason) -> &'static str {
+    match reason {
+        StayReason::Recent => "recent",
+        StayReason::Day => "last of its day",
+        StayReason::Week => "last of its week",
+        StayReason::Month => "last of its month",
+        StayReason::Year => "last of its year",
+        StayReason::AtLeast => "one of the least number",
+        StayReason::FromTheFuture => "made later than now",
+        StayReason::Latest => "the latest",
+        StayReason::Held => "held",
+        StayReason::Leaving => "removed, waiting",
+    }
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Store {
+    /// Puts a hold on a workstation's image store: nothing of it goes.
+    Hold {
+        /// The workstation's name.
+        workstation: String,
+        /// Why.
+        #[arg(long)]
+        because: String,
+    },
+    /// Takes the hold off.
+    Release {
+        /// The workstation's name.
+        workstation: String,
+    },
+    /// Removes a workstation with its image store; both can be brought back during the destination's waiting time.
+    Remove {
+        /// The workstation's name; asked for again unless given here twice.
+        workstation: String,
+        /// The name again, so that nothing is removed by a slip.
+        #[arg(long, value_name = "NAME")]
+        confirm: String,
+    },
+    /// Brings a removed image store back.
+    BringBack {
+        /// The workstation's name.
+        workstation: String,
+    },
+}
+
+impl Store {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let (_, api) = home.session_api()?;
+        let path = |name: &str, what: &str| Ok::<_, Failure>(format!("/stores/{}/{what}", workstation(&api, name)?.store.id));
+        let w: WorkstationRecord = match &self {
+            Self::Hold { workstation, because } => {
+                api.send(Method::PUT, &path(workstation, "hold")?, &NewHold { reason: because.clone() })?
+            }
+            Self::Release { workstation } => api.send(Method::DELETE, &path(workstation, "hold")?, &())?,
+            Self::Remove { workstation, confirm } if workstation != confirm => {
+                return Err(Failure::here(
+                    format!("'{workstation}' and '{confirm}' are not the same."),
+                    "Nothing was removed. Give the workstation's name twice.",
+                ));
+            }
+            Self::Remove { workstation, .. } => api.send(Method::PUT, &path(workstation, "leaving")?, &())?,
+            Self::BringBack { workstation } => api.send(Method::DELETE, &path(workstation, "leaving")?, &())?,
+        };
+        ui.show(&w, |w| say_store(w, ui));
+        Ok(Code::Done)
+    }
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Thinning {
+    /// Says which points of a workstation would go next and what room that would free; changes nothing.
+    Preview {
+        /// The workstation's name.
+        workstation: String,
+    },
+    /// Lets go now what is due, and waits until its room is back.
+    Start {
+        /// The workstation's name.
+        workstation: String,
+    },
+}
+
+impl Thinning {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let (_, api) = home.session_api()?;
+        match self {
+            Self::Preview { workstation } => {
+                let preview = preview(&api, &workstation)?;
+                ui.show(&preview, |preview| {
+                    say_fates(&preview.points, ui);
+                    let going = preview.points.iter().filter(|fate| fate.stays.is_none()).count() as u64;
+                    ui.line(&format!("Rule: {}.", preview.keeping));
+                    let freed = format!("{} ({})", show(preview.freed_bytes), many(preview.freed_chunks, "chunk"));
+                    ui.line(&format!("{} would go, which frees {freed}.", many(going, "point")));
+                });
+                Ok(Code::Done)
+            }
+            Self::Start { workstation } => {
+                let w = self::workstation(&api, &workstation)?;
+                let begun: JobRecord = api.post(&format!("/stores/{}/thinning", w.store.id), &())?;
+                let mut job = begun;
+                while !job.state.has_ended() && job.state != JobState::Paused {
+                    job = api.get(&format!("/jobs/{}?wait_seconds={}", job.id, WAIT.as_secs()))?;
+                }
+                ui.show(&job, |job| say_jobs(std::slice::from_ref(job), ui));
+                Ok(if job.state == JobState::Done { Code::Done } else { Code::Failed })
+            }
+        }
+    }
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Job {
+    /// Lists the service's long work, latest first.
+    List,
+    /// Stops a job for the time being.
+    Pause {
+        /// Its id.
+        id: String,
+    },
+    /// Lets a paused job go on.
+    GoOn {
+        /// Its id.
+        id: String,
+    },
+    /// Ends a job; what it has done stays done.
+    Cancel {
+        /// Its id.
+        id: String,
+    },
+}
+
+impl Job {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let (_, api) = home.session_api()?;
+        let (id, order) = match self {
+            Self::List => {
+                let jobs: Vec<JobRecord> = api.list("/jobs")?;
+                ui.show(&jobs, |jobs| say_jobs(jobs, ui));
+                return Ok(Code::Done);
+            }
+            Self::Pause { id } => (id, Order::Pause),
+            Self::GoOn { id } => (id, Order::GoOn),
+            Self::Cancel { id } => (id, Order::Cancel),
+        };
+        let job: JobRecord = api.send(Method::PUT, &format!("/jobs/{id}/order"), &JobOrder { order })?;
+        ui.show(&job, |job| say_jobs(std::slice::from_ref(job), ui));
+        Ok(Code::Done)
+    }
+}
+
+fn say_jobs(jobs: &[JobRecord], ui: &Ui) {
+    let row = |job: &JobRecord| {
+        let share = (job.done * 100).checked_div(job.total).map_or_else(String::new, |share| format!("{share} %"));
+        vec![
+            job.id.0.clone(),
+            job.kind.word().into(),
+            job.name.clone(),
+            job.state.word().into(),
+            share,
+            moment(job.created),
+            job.by.clone(),
+            job.outcome.clone().unwrap_or_default(),
+        ]
+    };
+    let heads = ["id", "job", "workstation", "state", "done", "asked for", "by", "outcome"];
+    ui.table(&heads, jobs.iter().map(row).collect(), &[4], "There was no long work yet.");
+}

@@ -1,0 +1,305 @@
+//! What is kept and what goes: rules, holds, waiting times and limits, through the service and its client.
+
+use std::collections::BTreeSet;
+use std::fs;
+
+use jetfrost_client::ClientError;
+use jetfrost_client::browse::At;
+use jetfrost_client::restore::Wish;
+use jetfrost_image::crypto::{Random, SeededRandom};
+use jetfrost_service::SteppedClock;
+use jetfrost_tests::office::{Office, Workstation};
+use jetfrost_wire::destination::Destination;
+use jetfrost_wire::job::{Job, JobKind, JobState};
+use jetfrost_wire::keeping::{
+    AccountSettings, AtLimit, DestinationSettings, Keeping, NewHold, StayReason, StoreSettings, ThinningPreview,
+};
+use jetfrost_wire::people::Account;
+use jetfrost_wire::problem::ProblemKind;
+use jetfrost_wire::workstation::{Overview, Point, Workstation as Record};
+use jiff::{Timestamp, ToSpan};
+
+fn start() -> Timestamp {
+    "2026-10-01T12:00:00Z".parse().expect("a time")
+}
+
+/// Bytes that do not compress.
+fn noise(seed: &str, len: usize) -> Vec<u8> {
+    let mut bytes = vec![0; len];
+    SeededRandom::new(seed.as_bytes()).fill(&mut bytes);
+    bytes
+}
+
+/// A point a day: 300 kB that stay, and 200 kB that are another every day.
+fn live(station: &Workstation, clock: &SteppedClock, days: i64) {
+    station.write("stays", noise("stays", 300_000));
+    for day in 0..days {
+        clock.set(start() + (24 * day).hours());
+        station.write("changes", noise(&format!("day {day}"), 200_000));
+        station.back_up().expect("backed up");
+    }
+}
+
+fn points(office: &Office, station: &Workstation) -> Vec<u64> {
+    let m = station.home.membership().expect("joined");
+    let points: Vec<Point> = office.api.list(&format!("/workstations/{}/points", m.workstation)).expect("listed");
+    points.iter().rev().map(|p| p.sequence).collect()
+}
+
+fn record(office: &Office, station: &Workstation) -> Record {
+    office.api.get(&format!("/workstations/{}", station.home.membership().expect("joined").workstation)).expect("a workstation")
+}
+
+fn used(office: &Office, station: &Workstation) -> u64 {
+    record(office, station).store.used.expect("there")
+}
+
+fn on_disk(office: &Office, destination: &str) -> u64 {
+    fn sum(directory: &std::path::Path) -> u64 {
+        let entry = |e: std::io::Result<fs::DirEntry>| {
+            let path = e.expect("an entry").path();
+            if path.is_dir() { sum(&path) } else { fs::metadata(&path).expect("there").len() }
+        };
+        fs::read_dir(directory).expect("readable").map(entry).sum()
+    }
+    sum(&office.path(destination).join("stores"))
+}
+
+fn keep(text: &str) -> StoreSettings {
+    StoreSettings { limit: None, keeping: Some(text.parse::<Keeping>().expect("a rule")) }
+}
+
+fn assert_restores(office: &Office, station: &Workstation, sequence: u64) {
+    let into = office.path(&format!("restored-{sequence}"));
+    let wish = Wish { paths: vec![], into: into.clone(), replace: true };
+    station.restore(&At::Sequence(sequence), &wish).expect("restored");
+    let changed = fs::read(station.restored(&into).join("changes")).expect("there");
+    assert_eq!(changed, noise(&format!("day {}", sequence - 1), 200_000), "point {sequence}");
+}
+
+#[test]
+fn points_go_by_the_rule_and_their_room_comes_back() {
+    let (office, clock) = Office::stepped(start());
+    office.destination("shelf");
+    let station = office.workstation("knot");
+    live(&station, &clock, 10);
+    let before = used(&office, &station);
+    assert_eq!(before, on_disk(&office, "shelf"), "counted to the byte");
+    let _: Record = office.put(&format!("{}/settings", station.store()), &keep("3 days, at least 2")).expect("set");
+    let preview: ThinningPreview = office.api.get(&format!("{}/thinning", station.store())).expect("a preview");
+    let going: Vec<u64> = preview.points.iter().filter(|fate| fate.stays.is_none()).map(|fate| fate.point.sequence).collect();
+    assert_eq!(going, [7, 6, 5, 4, 3, 2, 1]);
+    assert!((1_400_000..1_450_000).contains(&preview.freed_bytes), "seven times 200 kB: {}", preview.freed_bytes);
+    office.tend();
+    let job = &office.finish_jobs()[0];
+    assert_eq!((job.kind, job.state), (JobKind::Thinning, JobState::Done), "{job:?}");
+    assert_eq!(points(&office, &station), [8, 9, 10]);
+    let after = used(&office, &station);
+    assert_eq!(after, on_disk(&office, "shelf"), "counted to the byte");
+    let ideal = before - preview.freed_bytes;
+    assert!(after <= ideal + ideal / 10, "{after} of {before}, ideal is {ideal}");
+    for sequence in 8..=10 {
+        assert_restores(&office, &station, sequence);
+    }
+    clock.set(start() + (24 * 10).hours());
+    station.write("changes", noise("day 10", 200_000));
+    assert!(station.back_up().expect("and it goes on").sent < 250_000);
+    assert_restores(&office, &station, 11);
+}
+
+#[test]
+fn what_a_person_removes_waits_and_can_be_brought_back() {
+    let (office, clock) = Office::stepped(start());
+    office.destination("shelf");
+    let station = office.workstation("knot");
+    live(&station, &clock, 4);
+    let path = |sequence: u64, what: &str| format!("{}/points/{sequence}/{what}", station.store());
+    let removed: Point = office.put(&path(2, "leaving"), &()).expect("removed");
+    assert_eq!(removed.leaving.expect("it waits").ends, start() + (24 * (3 + 7)).hours());
+    let _: Point = office.put(&path(3, "leaving"), &()).expect("removed");
+    let refused: Result<Point, _> = office.put(&path(4, "leaving"), &());
+    assert!(refused.expect_err("the latest").to_string().contains("latest"));
+
+    clock.set(start() + (24 * 9).hours());
+    office.tend();
+    assert_eq!(points(&office, &station), [1, 2, 3, 4], "all are still there and counted");
+    assert_restores(&office, &station, 2);
+    office.api.delete(&path(3, "leaving")).expect("brought back");
+
+    clock.set(start() + (24 * 10).hours());
+    office.tend();
+    assert_eq!(points(&office, &station), [1, 3, 4]);
+    assert_restores(&office, &station, 3);
+}
+
+#[test]
+fn a_hold_keeps_a_point_from_rule_and_person() {
+    let (office, clock) = Office::stepped(start());
+    office.destination("shelf");
+    let station = office.workstation("knot");
+    live(&station, &clock, 5);
+    let hold = format!("{}/points/1/hold", station.store());
+    let empty: Result<Point, _> = office.put(&hold, &NewHold { reason: " ".into() });
+    assert!(empty.is_err(), "a hold says why");
+    let _: Point = office.put(&hold, &NewHold { reason: "tax year 2025".into() }).expect("held");
+    let removed: Result<Point, _> = office.put(&format!("{}/points/1/leaving", station.store()), &());
+    assert!(removed.expect_err("held").to_string().contains("hold"));
+    let _: Record = office.put(&format!("{}/settings", station.store()), &keep("at least 1")).expect("set");
+    office.tend();
+    assert_eq!(points(&office, &station), [1, 5]);
+    let preview: ThinningPreview = office.api.get(&format!("{}/thinning", station.store())).expect("a preview");
+    assert_eq!(preview.points[1].stays, Some(StayReason::Held));
+    office.api.delete(&hold).expect("released");
+    office.tend();
+    assert_eq!(points(&office, &station), [5]);
+}
+
+#[test]
+fn a_removed_store_waits_then_goes_and_its_credential_with_it() {
+    let (office, clock) = Office::stepped(start());
+    office.destination("shelf");
+    let (station, other) = (office.workstation("knot"), office.workstation("dunlin"));
+    live(&station, &clock, 2);
+    live(&other, &clock, 2);
+    let leaving = format!("{}/leaving", station.store());
+    let _: Record = office.put(&leaving, &()).expect("removed");
+    assert!(station.back_up().expect_err("it waits to go").to_string().contains("removed"));
+    assert_restores(&office, &station, 2);
+    office.api.delete(&leaving).expect("brought back");
+    station.back_up().expect("and it is as before");
+    let _: Record = office.put(&leaving, &()).expect("removed again");
+    clock.set(start() + (24 * 9).hours());
+    office.tend();
+    assert_eq!(office.finish_jobs()[0].kind, JobKind::Removal);
+    assert!(station.back_up().is_err());
+    let overview: Overview = office.api.get("/overview").expect("an overview");
+    assert_eq!(overview.workstations.iter().map(|w| w.name.as_str()).collect::<Vec<_>>(), ["dunlin"]);
+    assert_eq!(on_disk(&office, "shelf"), used(&office, &other), "nothing of it is left, and the other is whole");
+    assert_restores(&office, &other, 2);
+    let _again = office.code("owner of knot");
+}
+
+fn refusal(error: &ClientError) -> String {
+    match error {
+        ClientError::Refused(problem) if problem.known_kind() == Some(ProblemKind::NoRoom) => {
+            format!("{} {} {}", problem.title, problem.detail.clone().unwrap_or_default(), problem.next_step)
+        }
+        other => panic!("not for want of room: {other}"),
+    }
+}
+
+#[test]
+fn every_limit_says_which_it_is_whose_and_what_it_counts() {
+    let office = Office::open();
+    let shelf = office.destination("shelf");
+    let station = office.workstation("knot");
+    station.write("small", noise("small", 100_000));
+    station.back_up().expect("backed up");
+    station.write("large", noise("large", 2_000_000));
+    let owner: Vec<Account> = office.api.list("/accounts").expect("listed");
+    let owner = owner.iter().find(|a| a.login == "owner of knot").expect("there").id.clone();
+
+    let limit = |limit| StoreSettings { limit, keeping: None };
+    let _: Record = office.put(&format!("{}/settings", station.store()), &limit(Some(1_000_000))).expect("set");
+    let said = refusal(&station.back_up().expect_err("over the limit"));
+    assert!(said.contains("limit of workstation 'knot'") && said.contains("of 1.00 MB"), "{said}");
+    assert!(said.contains("jetfrost workstation set 'knot' --limit"), "{said}");
+    let _: Record = office.put(&format!("{}/settings", station.store()), &limit(None)).expect("set");
+
+    let quota = |quota| AccountSettings { quota };
+    let _: Account = office.put(&format!("/accounts/{owner}/settings"), &quota(Some(1_000_000))).expect("set");
+    let said = refusal(&station.back_up().expect_err("over the quota"));
+    assert!(said.contains("quota of account 'owner of knot'"), "{said}");
+    let _: Account = office.put(&format!("/accounts/{owner}/settings"), &quota(None)).expect("set");
+
+    let settings = |capacity, reserve| DestinationSettings {
+        capacity,
+        reserve,
+        keeping: shelf.keeping,
+        at_limit: AtLimit::Stop,
+        waiting_days: shelf.waiting_days,
+    };
+    let path = format!("/destinations/{}/settings", shelf.id);
+    let _: Destination = office.put(&path, &settings(Some(1_000_000), 0)).expect("set");
+    let said = refusal(&station.back_up().expect_err("over the capacity"));
+    assert!(said.contains("capacity of destination 'shelf'"), "{said}");
+    let _: Destination = office.put(&path, &settings(None, 1 << 50)).expect("set");
+    let said = refusal(&station.back_up().expect_err("into the reserve"));
+    assert!(said.contains("reserve of destination 'shelf'"), "{said}");
+    let _: Destination = office.put(&path, &settings(None, 0)).expect("set");
+    station.back_up().expect("room again");
+}
+
+#[test]
+fn at_the_limit_the_oldest_go_as_far_as_the_rule_allows() {
+    let (office, clock) = Office::stepped(start());
+    let shelf = office.destination("shelf");
+    let station = office.workstation("knot");
+    let settings = DestinationSettings {
+        capacity: None,
+        reserve: 0,
+        keeping: "1000 days, at least 3".parse().expect("a rule"),
+        at_limit: AtLimit::LetOldestGo,
+        waiting_days: 7,
+    };
+    let _: Destination = office.put(&format!("/destinations/{}/settings", shelf.id), &settings).expect("set");
+    let limit = 1_500_000;
+    let limited = StoreSettings { limit: Some(limit), keeping: None };
+    let _: Record = office.put(&format!("{}/settings", station.store()), &limited).expect("set");
+    live(&station, &clock, 12);
+    let left = points(&office, &station);
+    assert!(left.len() >= 3 && left.len() < 8 && left.contains(&12), "{left:?}");
+    assert!(on_disk(&office, "shelf") <= limit, "{} bytes", on_disk(&office, "shelf"));
+    for sequence in left {
+        assert_restores(&office, &station, sequence);
+    }
+    // What the least number keeps is never enough to make room for this.
+    station.write("changes", noise("too much", 1_400_000));
+    let before = points(&office, &station);
+    let said = refusal(&station.back_up().expect_err("over the limit"));
+    assert!(said.contains("limit of workstation"), "{said}");
+    assert_eq!(points(&office, &station), before, "and then none went in vain");
+}
+
+#[test]
+fn workstations_that_back_up_at_once_stay_within_their_common_limit() {
+    let office = Office::open();
+    let capacity = 3_000_000;
+    office.destination_at("shelf", &office.path("shelf"), Some(capacity));
+    let stations: Vec<Workstation> = (0..4).map(|i| office.workstation(&format!("knot {i}"))).collect();
+    let ended: Vec<bool> = std::thread::scope(|threads| {
+        let run = |(i, station): (usize, &Workstation)| {
+            station.write("large", noise(&format!("station {i}"), 1_200_000));
+            station.back_up().map(drop)
+        };
+        let runs: Vec<_> = stations.iter().enumerate().map(|of| threads.spawn(move || run(of))).collect();
+        runs.into_iter().map(|run| run.join().expect("no panic")).map(|r| r.map_err(|e| refusal(&e)).is_ok()).collect()
+    });
+    let well = ended.iter().filter(|well| **well).count();
+    assert!((1..=2).contains(&well), "{ended:?}");
+    assert!(on_disk(&office, "shelf") <= capacity, "{} bytes", on_disk(&office, "shelf"));
+}
+
+#[test]
+fn a_full_destination_can_be_emptied_again() {
+    let (office, clock) = Office::stepped(start());
+    let shelf = office.destination_at("shelf", &office.path("shelf"), Some(1_500_000));
+    let station = office.workstation("knot");
+    let full = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| live(&station, &clock, 12)));
+    assert!(full.is_err(), "it is full before the twelfth day");
+    let filled = points(&office, &station);
+    let settings = DestinationSettings {
+        capacity: shelf.capacity,
+        reserve: 0,
+        keeping: "at least 2".parse().expect("a rule"),
+        at_limit: AtLimit::Stop,
+        waiting_days: 7,
+    };
+    let _: Destination = office.put(&format!("/destinations/{}/settings", shelf.id), &settings).expect("set");
+    let begun: Job = office.api.post(&format!("{}/thinning", station.store()), &()).expect("begun");
+    let done: Job = office.api.get(&format!("/jobs/{}?wait_seconds=30", begun.id)).expect("a job");
+    assert_eq!(done.state, JobState::Done, "{done:?}");
+    let kept: BTreeSet<u64> = filled.iter().rev().take(2).copied().collect();
+    assert_eq!(points(&office, &station).into_iter().collect::<BTreeSet<_>>(), kept);
+    station.back_up().expect("room again");
+}
