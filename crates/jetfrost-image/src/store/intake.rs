@@ -36,6 +36,15 @@ impl<'s> SegmentIntake<'s> {
     /// # Errors
     /// [`StoreError::WrongHash`]; [`StoreError::Format`]; [`StoreError::Medium`].
     pub fn finish(self) -> Result<u64> {
+        self.finish_counted_by(|count| count())
+    }
+
+    /// As [`SegmentIntake::finish`]. `counted_by` calls what it is given, which adds the segment to [`Store::used`]: at
+    /// the same moment as room that was set aside for it is given back, so that it counts neither twice nor not at all.
+    ///
+    /// # Errors
+    /// As [`SegmentIntake::finish`].
+    pub fn finish_counted_by(self, counted_by: impl FnOnce(&dyn Fn())) -> Result<u64> {
         let (hash, entries) = self.scanner.finish()?;
         if hash != self.announced {
             return Err(StoreError::WrongHash);
@@ -44,7 +53,8 @@ impl<'s> SegmentIntake<'s> {
         let directory = names::segment_directory(&hash);
         self.store.medium.make_directory(&directory).map_err(medium("making a directory for segments"))?;
         self.staged.publish(&directory, &names::segment_file(&hash)).map_err(medium("finishing a segment"))?;
-        self.store.add_used(len);
+        let store = self.store;
+        counted_by(&|| store.add_used(len));
         let mut index = self.store.index.write().unwrap_or_else(std::sync::PoisonError::into_inner);
         let grown = index.add(hash, &entries)?;
         self.store.used.fetch_add(grown.cast_unsigned(), std::sync::atomic::Ordering::Relaxed);
@@ -81,13 +91,26 @@ impl<'s> NeedsIntake<'s> {
     /// # Errors
     /// [`StoreError::Needs`] when it is another point's; [`StoreError::Format`]; [`StoreError::Medium`].
     pub fn finish(self) -> Result<()> {
+        self.finish_counted_by(|count| count())
+    }
+
+    /// As [`NeedsIntake::finish`], counted as by [`SegmentIntake::finish_counted_by`].
+    ///
+    /// # Errors
+    /// As [`NeedsIntake::finish`].
+    pub fn finish_counted_by(self, counted_by: impl FnOnce(&dyn Fn())) -> Result<()> {
         let summary = self.scanner.finish()?;
         if summary.head.store != self.store.id || summary.head.sequence != self.sequence {
             return Err(StoreError::Needs("they are another point's"));
         }
-        let len = self.staged.len();
+        let (store, len) = (self.store, self.staged.len());
+        // An attempt to commit that was refused may have left one of the same number.
+        let before = store.medium.open(&format!("{}/{}", names::NEEDS, names::needs(self.sequence))).map_or(0, |file| file.len());
         self.staged.publish(names::NEEDS, &names::needs(self.sequence)).map_err(medium("finishing a needs file"))?;
-        self.store.add_used(len);
+        counted_by(&|| {
+            store.add_used(len);
+            store.take_used(before);
+        });
         Ok(())
     }
 }

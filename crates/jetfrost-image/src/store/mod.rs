@@ -353,7 +353,7 @@ impl Store {
         let before = self.medium.open(&path).map_or(0, |file| file.len());
         publish_bytes(&self.medium, directory, name, bytes)?;
         self.add_used(bytes.len() as u64);
-        self.used.fetch_sub(before, Ordering::Relaxed);
+        self.take_used(before);
         Ok(())
     }
 
@@ -371,6 +371,10 @@ impl Store {
 
     fn add_used(&self, bytes: u64) {
         self.used.fetch_add(bytes, Ordering::Relaxed);
+    }
+
+    fn take_used(&self, bytes: u64) {
+        self.used.fetch_sub(bytes, Ordering::Relaxed);
     }
 
     fn check_next(&self, sequence: u64) -> Result<()> {

@@ -103,7 +103,7 @@ impl Store {
             let len = self.medium.open(&path).map_err(&failed)?.len();
             self.medium.remove(&path).map_err(&failed)?;
             points.remove(sequence);
-            self.used.fetch_sub(len, Ordering::Relaxed);
+            self.take_used(len);
         }
         self.medium.sync_directory(names::POINTS).map_err(&failed)
     }
@@ -349,6 +349,6 @@ fn remove_segment(store: &Store, hash: &SegmentHash) -> Result<()> {
     let path = names::segment(hash);
     let len = store.medium.open(&path).map_err(&failed)?.len();
     store.medium.remove(&path).map_err(&failed)?;
-    store.used.fetch_sub(len, Ordering::Relaxed);
+    store.take_used(len);
     Ok(())
 }

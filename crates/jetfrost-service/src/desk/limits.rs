@@ -13,7 +13,7 @@ use super::convert::{self, from_db};
 use super::stores::Upload;
 use super::{Desk, DeskError, NoRoom, Result, place, thinning};
 use crate::records::{DestinationRow, WorkstationLine};
-use crate::shelf::{Claim, CountsFor, Place, ShelfError, volume_of};
+use crate::shelf::{Budget, Claim, CountsFor, Place, ShelfError, volume_of};
 
 /// An account's workstations are looked at together.
 const ALL: usize = 10_000;
@@ -25,6 +25,37 @@ pub(super) enum Purpose {
     Content,
     /// The end of a point: it may use the margin.
     Closing,
+}
+
+/// Image stores and what they occupy.
+struct Stores(Vec<(StoreId, u64)>);
+
+impl Stores {
+    fn level(self, what: CountsFor, bound: Bound, limit: u64) -> (Counted, Level) {
+        let used = self.0.iter().map(|(_, used)| used).sum();
+        let stores = self.0.into_iter().map(|(id, _)| id).collect();
+        (Counted { what, stores }, Level { bound, limit, used })
+    }
+}
+
+/// What is counted for a limit.
+pub(super) struct Counted {
+    what: CountsFor,
+    stores: Vec<StoreId>,
+}
+
+impl Counted {
+    fn budget(&self, level: &Level, purpose: Purpose) -> Budget {
+        Budget {
+            what: self.what.clone(),
+            limit: match purpose {
+                Purpose::Content => level.limit_for_content(),
+                Purpose::Closing => level.limit,
+            },
+            stores: self.stores.clone(),
+            used_besides: if self.stores.is_empty() { level.used } else { 0 },
+        }
+    }
 }
 
 impl Desk {
@@ -54,12 +85,8 @@ impl Desk {
     fn try_claim(&self, line: &WorkstationLine, bytes: u64, purpose: Purpose) -> Result<Claim<'_>> {
         self.shelf.check(&place(&line.destination))?;
         let levels = self.levels(line)?;
-        let room = |level: &Level| match purpose {
-            Purpose::Content => level.room_for_content(),
-            Purpose::Closing => level.room(),
-        };
-        let rooms: Vec<_> = levels.iter().map(|(what, level)| (what.clone(), room(level))).collect();
-        self.shelf.claim(bytes, &rooms).map_err(|(i, left)| {
+        let budgets: Vec<Budget> = levels.iter().map(|(counted, level)| counted.budget(level, purpose)).collect();
+        self.shelf.claim(bytes, &budgets).map_err(|(i, left)| {
             let level = levels[i].1;
             let of = match level.bound {
                 Bound::StoreLimit => &line.workstation.name,
@@ -71,45 +98,51 @@ impl Desk {
     }
 
     /// All limits that bind a workstation's store.
-    fn levels(&self, line: &WorkstationLine) -> Result<Vec<(CountsFor, Level)>> {
-        let here = place(&line.destination);
+    fn levels(&self, line: &WorkstationLine) -> Result<Vec<(Counted, Level)>> {
         let mut levels = Vec::new();
         if let Some(limit) = line.store.size_limit.map(from_db) {
-            let used = self.used_of(&here, std::slice::from_ref(&line.store.id));
-            levels.push((CountsFor::Store(line.store.id.clone()), Level { bound: Bound::StoreLimit, limit, used }));
+            let stores = self.look_at(&place(&line.destination), std::slice::from_ref(&line.store.id));
+            levels.push(stores.level(CountsFor::Store(line.store.id.clone()), Bound::StoreLimit, limit));
         }
         if let Some(limit) = line.account.quota.map(from_db) {
-            let used = self.used_by_account(&line.account.id)?;
-            levels.push((CountsFor::Account(line.account.id.clone()), Level { bound: Bound::Quota, limit, used }));
+            let stores = self.stores_of_account(&line.account.id)?;
+            levels.push(stores.level(CountsFor::Account(line.account.id.clone()), Bound::Quota, limit));
         }
-        let stores = self.records.read(|on| Ok::<_, DeskError>(line.destination.stores(on)?))?;
-        levels.extend(self.levels_of_destination(&line.destination, self.used_of(&here, &stores))?);
+        levels.extend(self.levels_of_destination(&line.destination)?);
         Ok(levels)
     }
 
-    /// The limits of a destination whose image stores occupy `used` bytes.
-    pub(super) fn levels_of_destination(&self, row: &DestinationRow, used: u64) -> Result<Vec<(CountsFor, Level)>> {
+    /// The limits of a destination.
+    pub(super) fn levels_of_destination(&self, row: &DestinationRow) -> Result<Vec<(Counted, Level)>> {
         let here = place(row);
         let volume = volume_of(&here.directory).map_err(|source| ShelfError::Io { doing: "examining the volume", source })?;
-        let on_volume = Level::of_volume(volume.size, volume.free, from_db(row.reserve));
-        let mut levels = vec![(CountsFor::Volume(row.id.clone()), on_volume)];
+        let level = Level::of_volume(volume.size, volume.free, from_db(row.reserve));
+        let what = CountsFor::Volume(row.id.clone());
+        let mut levels = vec![(Counted { what, stores: Vec::new() }, level)];
         if let Some(limit) = row.capacity.map(from_db) {
-            levels.push((CountsFor::Destination(row.id.clone()), Level { bound: Bound::Capacity, limit, used }));
+            let ids = self.records.read(|on| Ok::<_, DeskError>(row.stores(on)?))?;
+            let stores = self.look_at(&here, &ids);
+            levels.push(stores.level(CountsFor::Destination(row.id.clone()), Bound::Capacity, limit));
         }
         Ok(levels)
+    }
+
+    /// Looks what image stores occupy; those that cannot be opened count nothing. They are reported where they are
+    /// looked at, and must not hide the others.
+    fn look_at(&self, place: &Place, stores: &[String]) -> Stores {
+        let ids = stores.iter().filter_map(|id| id.parse::<StoreId>().ok());
+        Stores(ids.filter_map(|id| Some((id, self.shelf.used(place, id).ok()?))).collect())
+    }
+
+    fn stores_of_account(&self, account: &str) -> Result<Stores> {
+        let lines = self.records.read(|on| Ok::<_, DeskError>(WorkstationLine::list(Some(account), "", ALL, on)?))?;
+        let of = |line: &WorkstationLine| self.look_at(&place(&line.destination), std::slice::from_ref(&line.store.id)).0;
+        Ok(Stores(lines.iter().flat_map(of).collect()))
     }
 
     /// Bytes that image stores occupy together.
     pub(super) fn used_of(&self, place: &Place, stores: &[String]) -> u64 {
-        let ids = stores.iter().filter_map(|id| id.parse::<StoreId>().ok());
-        // A store that cannot be opened is reported where it is looked at; it must not hide the others.
-        ids.map(|id| self.shelf.used(place, id).unwrap_or(0)).sum()
-    }
-
-    /// Bytes that all image stores of an account occupy.
-    pub(super) fn used_by_account(&self, account: &str) -> Result<u64> {
-        let lines = self.records.read(|on| Ok::<_, DeskError>(WorkstationLine::list(Some(account), "", ALL, on)?))?;
-        Ok(lines.iter().map(|line| self.used_of(&place(&line.destination), std::slice::from_ref(&line.store.id))).sum())
+        self.look_at(place, stores).0.iter().map(|(_, used)| used).sum()
     }
 
     /// Lets as many of the oldest points go as make enough room, as far as the rule allows. False, and nothing gone,

@@ -97,7 +97,7 @@ impl Desk {
         let stores = self.records.read(|on| Ok::<_, DeskError>(row.stores(on)?))?;
         let marker = self.shelf.check(&place(row));
         let used = marker.is_ok().then(|| self.used_of(&place(row), &stores));
-        let room = used.map(|used| self.levels_of_destination(row, used)).transpose()?;
+        let room = marker.is_ok().then(|| self.levels_of_destination(row)).transpose()?;
         let room = room.map(|levels| levels.iter().map(|(_, level)| level.room()).min().unwrap_or(0));
         Ok(Destination {
             id: DestinationId(row.id.clone()),

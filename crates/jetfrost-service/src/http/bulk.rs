@@ -102,9 +102,9 @@ async fn put_segment(
     }
     let upload = app.for_caller(credential, move |desk, caller| desk.store_to_add_to(caller, &id)).await?;
     receive(&app, body, move |desk, pieces| {
-        let Some((mut intake, _claim)) = upload.begin_segment(desk, hash, len)? else { return drain(pieces) };
+        let Some((mut intake, claim)) = upload.begin_segment(desk, hash, len)? else { return drain(pieces) };
         each_piece(pieces, len, |piece| Ok(intake.push(piece)?))?;
-        intake.finish()?;
+        intake.finish_counted_by(|count| claim.settle(count))?;
         Ok(())
     })
     .await
@@ -125,9 +125,9 @@ async fn put_needs(
     let len = content_length(&request)?;
     let upload = app.for_caller(credential, move |desk, caller| desk.upload_of_run(caller, &id)).await?;
     receive(&app, body, move |desk, pieces| {
-        let (mut intake, _claim) = upload.begin_needs(desk, len)?;
+        let (mut intake, claim) = upload.begin_needs(desk, len)?;
         each_piece(pieces, len, |piece| Ok(intake.push(piece)?))?;
-        Ok(intake.finish()?)
+        Ok(intake.finish_counted_by(|count| claim.settle(count))?)
     })
     .await
 }

@@ -179,17 +179,19 @@ impl Shelf {
         Ok(self.store(place, id)?.used())
     }
 
-    /// Announces `bytes` that will be written if they fit into every one of `rooms`; they count until the claim is
-    /// dropped. Otherwise says into which they do not fit, and what is left of it.
-    pub(crate) fn claim<'s>(&'s self, bytes: u64, rooms: &[(CountsFor, u64)]) -> Result<Claim<'s>, (usize, u64)> {
+    /// Announces `bytes` that will be written if they fit into every one of `budgets`; they count until the claim is
+    /// settled or dropped. Otherwise says into which they do not fit, and what is left of it.
+    pub(crate) fn claim<'s>(&'s self, bytes: u64, budgets: &[Budget]) -> Result<Claim<'s>, (usize, u64)> {
         let mut state = self.lock();
-        for (i, (what, room)) in rooms.iter().enumerate() {
-            let left = room.saturating_sub(state.expected.get(what).copied().unwrap_or(0));
+        for (i, budget) in budgets.iter().enumerate() {
+            let expected = state.expected.get(&budget.what).copied().unwrap_or(0);
+            let used = budget.used_besides + budget.stores.iter().map(|id| state.used(*id)).sum::<u64>();
+            let left = budget.limit.saturating_sub(used).saturating_sub(expected);
             if bytes > left {
                 return Err((i, left));
             }
         }
-        let counts_for: Vec<CountsFor> = rooms.iter().map(|(what, _)| what.clone()).collect();
+        let counts_for: Vec<CountsFor> = budgets.iter().map(|budget| budget.what.clone()).collect();
         for what in &counts_for {
             *state.expected.entry(what.clone()).or_default() += bytes;
         }
@@ -228,6 +230,36 @@ impl Shelf {
     }
 }
 
+impl State {
+    /// What a store occupies that is open or was.
+    fn used(&self, id: StoreId) -> u64 {
+        let open = self.open.get(&id).map(|opened| opened.store.used());
+        open.or_else(|| self.sizes.get(&id).copied()).unwrap_or(0)
+    }
+
+    fn release(&mut self, counts_for: &[CountsFor], bytes: u64) {
+        for what in counts_for {
+            if let Some(expected) = self.expected.get_mut(what) {
+                *expected = expected.saturating_sub(bytes);
+                if *expected == 0 {
+                    self.expected.remove(what);
+                }
+            }
+        }
+    }
+}
+
+/// A limit, and what is used of it.
+#[derive(Debug)]
+pub(crate) struct Budget {
+    pub(crate) what: CountsFor,
+    pub(crate) limit: u64,
+    /// The stores whose bytes count; each must have been looked at by [`Shelf::used`].
+    pub(crate) stores: Vec<StoreId>,
+    /// Other bytes that count.
+    pub(crate) used_besides: u64,
+}
+
 /// Room that is spoken for.
 pub(crate) struct Claim<'s> {
     shelf: &'s Shelf,
@@ -235,17 +267,20 @@ pub(crate) struct Claim<'s> {
     bytes: u64,
 }
 
+impl Claim<'_> {
+    /// Gives the room back at the same moment as `count` counts what was written.
+    pub(crate) fn settle(mut self, count: &dyn Fn()) {
+        let mut state = self.shelf.lock();
+        count();
+        state.release(&self.counts_for, self.bytes);
+        drop(state);
+        self.counts_for.clear();
+    }
+}
+
 impl Drop for Claim<'_> {
     fn drop(&mut self) {
-        let mut state = self.shelf.lock();
-        for what in &self.counts_for {
-            if let Some(expected) = state.expected.get_mut(what) {
-                *expected = expected.saturating_sub(self.bytes);
-                if *expected == 0 {
-                    state.expected.remove(what);
-                }
-            }
-        }
+        self.shelf.lock().release(&self.counts_for, self.bytes);
     }
 }
 
