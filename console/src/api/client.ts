@@ -52,4 +52,5 @@ export async function call<T>(method: string, path: string, body?: unknown): Pro
 
 export const get = <T>(path: string) => call<T>('GET', path)
 export const post = <T>(path: string, body: unknown) => call<T>('POST', path, body)
+export const put = <T>(path: string, body: unknown) => call<T>('PUT', path, body)
 export const remove = (path: string) => call<unknown>('DELETE', path)

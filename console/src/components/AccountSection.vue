@@ -6,6 +6,7 @@ import type { Account, Page, Role } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
 import ProblemAlert from './ProblemAlert.vue'
+import QuotaCell from './QuotaCell.vue'
 
 defineProps<{ mayChange: boolean }>()
 const { data, problem, reload } = useLoad(() => get<Page<Account>>('/accounts?most=500'))
@@ -43,6 +44,7 @@ onMounted(reload)
             <th scope="col">Groups</th>
             <th scope="col">Signs in</th>
             <th scope="col" class="jf-number">Workstations</th>
+            <th scope="col" class="jf-number">Quota</th>
           </tr>
         </thead>
         <tbody>
@@ -53,6 +55,7 @@ onMounted(reload)
             <td>{{ a.groups.join(', ') || '–' }}</td>
             <td>{{ a.can_sign_in ? 'yes' : 'no password' }}</td>
             <td class="jf-number">{{ a.workstations }}</td>
+            <td class="jf-number"><QuotaCell :account="a" :may-change="mayChange" @changed="reload" /></td>
           </tr>
         </tbody>
       </table>

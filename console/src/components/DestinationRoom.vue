@@ -27,5 +27,6 @@ const all = computed(() => used.value + (props.destination.room ?? 0))
     <div class="jf-quiet small">
       Capacity {{ destination.capacity == null ? 'no limit' : size(destination.capacity) }} · reserve {{ size(destination.reserve) }} · {{ destination.directory }}
     </div>
+    <slot />
   </section>
 </template>

@@ -7,6 +7,7 @@ import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
 import { parseSize, size } from '../logic/format'
 import DestinationRoom from './DestinationRoom.vue'
+import DestinationSettings from './DestinationSettings.vue'
 import ProblemAlert from './ProblemAlert.vue'
 
 defineProps<{ mayChange: boolean }>()
@@ -35,7 +36,7 @@ onMounted(reload)
     <h2 id="destinations">Destinations</h2>
     <ProblemAlert :problem="problem" retry @retry="reload" />
     <div class="row g-3 mb-3">
-      <div v-for="d in data?.items" :key="d.id" class="col-12 col-lg-6"><DestinationRoom :destination="d" /></div>
+      <div v-for="d in data?.items" :key="d.id" class="col-12 col-lg-6"><DestinationRoom :destination="d"><DestinationSettings :destination="d" :may-change="mayChange" @changed="reload" /></DestinationRoom></div>
       <p v-if="data && !data.items.length" class="mb-0">There is no place for backups yet. Choose an empty directory on a local volume of the server.</p>
     </div>
     <form v-if="mayChange" class="jf-panel" @submit.prevent="adding.submit">

@@ -1,8 +1,10 @@
 <script setup lang="ts">
 import type { Point } from '../api/types'
 import { age, count, moment, size } from '../logic/format'
+import PointActions from './PointActions.vue'
 
-defineProps<{ points: Point[]; now: Date }>()
+defineProps<{ points: Point[]; now: Date; store: string; mayChange: boolean }>()
+const emit = defineEmits<{ changed: [] }>()
 </script>
 
 <template>
@@ -15,16 +17,23 @@ defineProps<{ points: Point[]; now: Date }>()
         <th scope="col" class="jf-number">Size</th>
         <th scope="col" class="jf-number">Sent</th>
         <th scope="col" class="jf-number">Exceptions</th>
+        <th scope="col">Note</th>
+        <th v-if="mayChange" scope="col"><span class="visually-hidden">Actions</span></th>
       </tr>
     </thead>
     <tbody>
-      <tr v-for="p in points" :key="p.sequence">
+      <tr v-for="(p, i) in points" :key="p.sequence">
         <th scope="row" class="jf-number">{{ p.sequence }}</th>
-        <td>{{ moment(p.created) }} <span class="jf-quiet">{{ age(p.created, now) }}</span></td>
+        <td class="text-nowrap">{{ moment(p.created) }} <span class="jf-quiet ms-1">{{ age(p.created, now) }}</span></td>
         <td class="jf-number">{{ count(p.files) }}</td>
         <td class="jf-number">{{ size(p.bytes) }}</td>
         <td class="jf-number">{{ size(p.sent) }}</td>
         <td class="jf-number">{{ p.exceptions === 0 ? '–' : count(p.exceptions) }}</td>
+        <td>
+          <template v-if="p.hold">held by {{ p.hold.by }}: {{ p.hold.reason }}</template>
+          <template v-else-if="p.leaving">removed by {{ p.leaving.by }}, goes {{ moment(p.leaving.ends) }}</template>
+        </td>
+        <td v-if="mayChange"><PointActions :store="store" :point="p" :is-latest="i === 0" @changed="emit('changed')" /></td>
       </tr>
     </tbody>
   </table>

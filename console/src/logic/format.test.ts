@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { age, duration, many, parseSize, size, words } from './format'
+import { age, duration, exactSize, many, parseSize, size, words } from './format'
 
 describe('format', () => {
   it('shows sizes decimal, with three digits', () => {
@@ -26,4 +26,9 @@ describe('format', () => {
   it('writes states with blanks', () => {
     expect(words('complete_with_exceptions')).toBe('complete with exceptions')
   })
+})
+
+it('a size in a form is exact and reads back', () => {
+  expect(exactSize(2_000_000_000_000)).toBe('2 TB')
+  for (const bytes of [0, 1, 999, 1000, 1_234_567, 271_123_456_000]) expect(parseSize(exactSize(bytes))).toBe(bytes)
 })

@@ -13,6 +13,17 @@ export function size(bytes: number): string {
   return `${value.toFixed(digits)} ${UNITS[unit]}`
 }
 
+/** A size to the byte, as `parseSize` reads it back: in the largest unit of which it is a whole number. */
+export function exactSize(bytes: number): string {
+  let value = bytes
+  let unit = 0
+  while (value !== 0 && value % 1000 === 0 && unit < UNITS.length - 1) {
+    value /= 1000
+    unit += 1
+  }
+  return `${value} ${UNITS[unit]}`
+}
+
 export function count(number: number): string {
   return number.toLocaleString('en')
 }

@@ -1,5 +1,5 @@
 /** Puts live changes into what is shown. */
-import type { Overview, Restore, Run, Workstation } from '../api/types'
+import type { Job, Overview, Restore, Run, Workstation } from '../api/types'
 
 /** The workstation with its latest run, if the run is not older than the one shown. */
 export function withRun(workstation: Workstation, run: Run): Workstation {
@@ -13,7 +13,7 @@ export function overviewWithRun(overview: Overview, run: Run): Overview {
 }
 
 /** A history, latest first, with one entry replaced or put in front. */
-export function withEntry<T extends Run | Restore>(history: T[], entry: T): T[] {
+export function withEntry<T extends Run | Restore | Job>(history: T[], entry: T): T[] {
   const at = history.findIndex((e) => e.id === entry.id)
   return at < 0 ? [entry, ...history] : history.with(at, entry)
 }

@@ -3,6 +3,7 @@ import { computed } from 'vue'
 import AccountSection from '../components/AccountSection.vue'
 import DestinationSection from '../components/DestinationSection.vue'
 import EnrolmentSection from '../components/EnrolmentSection.vue'
+import JobSection from '../components/JobSection.vue'
 import { useSession } from '../composables/useSession'
 
 const { account } = useSession()
@@ -15,4 +16,5 @@ const mayChange = computed(() => account.value?.role === 'administrator')
   <DestinationSection :may-change="mayChange" />
   <AccountSection :may-change="mayChange" />
   <EnrolmentSection :may-change="mayChange" />
+  <JobSection :may-change="mayChange" />
 </template>

@@ -20,7 +20,7 @@ const { live } = useEvents(onEvent, reload)
 
 function onEvent(event: Event) {
   if (event.what === 'run' && data.value) data.value = overviewWithRun(data.value, event.run)
-  else if (event.what !== 'restore') void reload()
+  else if (event.what !== 'restore' && event.what !== 'job') void reload()
 }
 
 const overdue = computed(() => data.value?.workstations.filter((w) => w.state === 'overdue').length ?? 0)

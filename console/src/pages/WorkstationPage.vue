@@ -5,6 +5,7 @@ import { RouterLink } from 'vue-router'
 import { get } from '../api/client'
 import type { Event, Page, Point, Restore, Run, ServiceInfo, Workstation } from '../api/types'
 import HistoryTable from '../components/HistoryTable.vue'
+import KeepingPanel from '../components/KeepingPanel.vue'
 import PointTable from '../components/PointTable.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
 import RunProgress from '../components/RunProgress.vue'
@@ -12,6 +13,7 @@ import StateWord from '../components/StateWord.vue'
 import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
 import { useNow } from '../composables/useNow'
+import { useSession } from '../composables/useSession'
 import { age, many, moment, size } from '../logic/format'
 import { withEntry, withRun } from '../logic/live'
 
@@ -62,6 +64,8 @@ async function morePoints() {
   data.value = { ...shown, points: { items: [...shown.points.items, ...next.items], next: next.next } }
 }
 
+const { account } = useSession()
+const mayChange = computed(() => account.value?.role === 'administrator')
 const w = computed(() => data.value?.workstation)
 const running = computed(() => (w.value?.latest_run?.outcome === 'underway' ? w.value.latest_run : undefined))
 const restoring = computed(() => data.value?.restores.items.filter((r) => r.outcome === 'underway') ?? [])
@@ -126,10 +130,12 @@ onMounted(reload)
       </dl>
     </section>
 
+    <KeepingPanel :workstation="w" :may-change="mayChange" @changed="reload" />
+
     <section class="jf-panel mb-3 table-responsive">
       <h2>Recovery points</h2>
       <template v-if="data.points.items.length">
-        <PointTable :points="data.points.items" :now="now" />
+        <PointTable :points="data.points.items" :now="now" :store="w.store.id" :may-change="mayChange" @changed="reload" />
         <BButton v-if="data.points.next" size="sm" variant="outline-secondary" class="mt-2" @click="morePoints">Show older points</BButton>
       </template>
       <p v-else class="mb-0">

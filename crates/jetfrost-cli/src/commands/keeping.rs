@@ -272,7 +272,7 @@ fn stay_reason(reason: StayReason) -> &'static str {
         StayReason::Week => "last of its week",
         StayReason::Month => "last of its month",
         StayReason::Year => "last of its year",
-        StayReason::AtLeast => "one of the least number",
+        StayReason::AtLeast => "the least number stays",
         StayReason::FromTheFuture => "made later than now",
         StayReason::Latest => "the latest",
         StayReason::Held => "held",

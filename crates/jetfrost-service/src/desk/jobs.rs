@@ -6,7 +6,7 @@ use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use jetfrost_image::StoreId;
-use jetfrost_image::store::{Headway, StoreError};
+use jetfrost_image::store::{Headway, StoreError, Tidied};
 use jetfrost_office::access::Act;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::job::{Job, JobKind, JobState, Order};
@@ -44,6 +44,17 @@ impl Jobs {
     fn is_stopping(&self) -> bool {
         self.stopping.load(Ordering::SeqCst)
     }
+}
+
+/// What a thinning came to. What is not needed any more and lies between much that is needed stays until there is more of it.
+fn said_of_thinning(points: usize, tidied: &Tidied) -> String {
+    let freed = show(u64::try_from(tidied.freed).unwrap_or(0));
+    let plural = if points == 1 { "" } else { "s" };
+    let later = match tidied.dead {
+        0 => String::new(),
+        dead => format!("; {} more will, once it is more than a tenth of the store", show(dead)),
+    };
+    format!("{points} point{plural} went, {freed} came back{later}")
 }
 
 /// How a job's work ended.
@@ -244,10 +255,9 @@ impl Desk {
 
     fn do_job(&self, row: &JobRow, line: &WorkstationLine, go_on: &mut dyn FnMut(Headway) -> bool) -> Result<End> {
         let end = match JobKind::from_word(&row.kind) {
-            Some(JobKind::Thinning) => self.thin(line, go_on).map(|(points, tidied)| {
-                let freed = show(u64::try_from(tidied.freed).unwrap_or(0));
-                End::Done(format!("{points} points went, {freed} came back"))
-            }),
+            Some(JobKind::Thinning) => {
+                self.thin(line, go_on).map(|(points, tidied)| End::Done(said_of_thinning(points, &tidied)))
+            }
             Some(JobKind::Removal) => self.remove_for_good(line).map(|()| End::Done("the image store is gone".into())),
             None => Err(DeskError::Conflict("a job of a kind that this version does not know")),
         };

@@ -1,0 +1,83 @@
+<script setup lang="ts">
+import { BButton, BFormGroup, BFormInput, BFormSelect } from 'bootstrap-vue-next'
+import { computed, ref, useId } from 'vue'
+import { put } from '../api/client'
+import type { AtLimit, Destination, Keeping } from '../api/types'
+import { useForm } from '../composables/useForm'
+import { exactSize, parseSize } from '../logic/format'
+import { keepingText } from '../logic/keeping'
+import KeepingFields from './KeepingFields.vue'
+import ProblemAlert from './ProblemAlert.vue'
+
+/** A destination's limits, what it keeps, and what happens at a limit. */
+const props = defineProps<{ destination: Destination; mayChange: boolean }>()
+const emit = defineEmits<{ changed: [] }>()
+
+const id = useId()
+const changing = ref(false)
+const capacity = ref('')
+const reserve = ref('')
+const waiting = ref(7)
+const atLimit = ref<AtLimit>('stop')
+const keeping = ref<Keeping>({ kind: 'everything' })
+const capacityBytes = computed(() => (capacity.value.trim() === '' ? null : parseSize(capacity.value)))
+const reserveBytes = computed(() => parseSize(reserve.value))
+const AT_LIMIT: { value: AtLimit; text: string }[] = [
+  { value: 'stop', text: 'backups stop and say so' },
+  { value: 'let_oldest_go', text: 'a workstation’s oldest points go, as far as the rule allows' },
+]
+
+function change() {
+  const d = props.destination
+  capacity.value = d.capacity == null ? '' : exactSize(d.capacity)
+  reserve.value = exactSize(d.reserve)
+  waiting.value = d.waiting_days
+  atLimit.value = d.at_limit
+  keeping.value = d.keeping
+  changing.value = true
+}
+
+const saving = useForm(async () => {
+  await put(`/destinations/${props.destination.id}/settings`, {
+    capacity: capacityBytes.value,
+    reserve: reserveBytes.value,
+    keeping: keeping.value,
+    at_limit: atLimit.value,
+    waiting_days: Math.trunc(Number(waiting.value)) || 0,
+  })
+  changing.value = false
+  emit('changed')
+})
+</script>
+
+<template>
+  <div class="mt-2">
+    <p class="mb-2">
+      Keeps <strong>{{ keepingText(destination.keeping) }}</strong>. At a limit, {{ AT_LIMIT.find((a) => a.value === destination.at_limit)?.text }}. What is removed can be
+      brought back for {{ destination.waiting_days }} days.
+    </p>
+    <BButton v-if="mayChange && !changing" size="sm" variant="outline-secondary" :aria-label="`Change ${destination.name}`" @click="change">Change</BButton>
+    <form v-if="changing" @submit.prevent="saving.submit">
+      <ProblemAlert :problem="saving.problem.value" />
+      <div class="row g-3">
+        <BFormGroup label="Capacity" :label-for="`${id}-capacity`" description="Empty for no limit." class="col-4">
+          <BFormInput :id="`${id}-capacity`" v-model="capacity" :state="capacityBytes === undefined ? false : null" />
+        </BFormGroup>
+        <BFormGroup label="Reserve" :label-for="`${id}-reserve`" description="Kept free on its volume." class="col-4">
+          <BFormInput :id="`${id}-reserve`" v-model="reserve" required :state="reserveBytes === undefined ? false : null" />
+        </BFormGroup>
+        <BFormGroup label="Waiting time" :label-for="`${id}-waiting`" description="Days." class="col-4">
+          <BFormInput :id="`${id}-waiting`" v-model="waiting" type="number" min="0" max="3650" required />
+        </BFormGroup>
+        <BFormGroup label="At a limit" :label-for="`${id}-at-limit`" class="col-12">
+          <BFormSelect :id="`${id}-at-limit`" v-model="atLimit" :options="AT_LIMIT" />
+        </BFormGroup>
+      </div>
+      <KeepingFields v-model="keeping" class="mt-3" />
+      <div class="mt-3 d-flex gap-2">
+        <BButton type="submit" variant="primary" :disabled="saving.busy.value || capacityBytes === undefined || reserveBytes === undefined">Save</BButton>
+        <BButton variant="outline-secondary" @click="changing = false">Leave as it is</BButton>
+      </div>
+    </form>
+  </div>
+</template>

@@ -1,0 +1,97 @@
+<script setup lang="ts">
+import { BButton, BFormCheckbox, BFormGroup, BFormInput } from 'bootstrap-vue-next'
+import { computed, ref } from 'vue'
+import { get, post, put, remove } from '../api/client'
+import type { Job, Keeping, ThinningPreview, Workstation } from '../api/types'
+import { useForm } from '../composables/useForm'
+import { exactSize, many, moment, parseSize, size } from '../logic/format'
+import { keepingText } from '../logic/keeping'
+import KeepingFields from './KeepingFields.vue'
+import ProblemAlert from './ProblemAlert.vue'
+
+/** What is kept of a workstation: limit, rule, hold, removal, and what the next thinning would do. */
+const props = defineProps<{ workstation: Workstation; mayChange: boolean }>()
+const emit = defineEmits<{ changed: [] }>()
+
+const store = computed(() => props.workstation.store)
+const path = computed(() => `/stores/${store.value.id}`)
+const preview = ref<ThinningPreview>()
+const started = ref<Job>()
+const going = computed(() => preview.value?.points.filter((fate) => fate.stays == null).map((fate) => fate.point.sequence) ?? [])
+
+const changing = ref(false)
+const limit = ref('')
+const asDestination = ref(true)
+const keeping = ref<Keeping>({ kind: 'everything' })
+const limitBytes = computed(() => (limit.value.trim() === '' ? null : parseSize(limit.value)))
+
+function change() {
+  limit.value = store.value.limit == null ? '' : exactSize(store.value.limit)
+  asDestination.value = !store.value.keeping_is_own
+  keeping.value = store.value.keeping
+  changing.value = true
+}
+
+const saving = useForm(async () => {
+  await put(`${path.value}/settings`, { limit: limitBytes.value, keeping: asDestination.value ? null : keeping.value })
+  changing.value = false
+  preview.value = undefined
+  emit('changed')
+})
+const looking = useForm(async () => {
+  started.value = undefined
+  preview.value = await get<ThinningPreview>(`${path.value}/thinning`)
+})
+const thinning = useForm(async () => {
+  started.value = await post<Job>(`${path.value}/thinning`, undefined)
+  preview.value = undefined
+})
+const restoring = useForm(async () => {
+  await remove(`${path.value}/${store.value.leaving ? 'leaving' : 'hold'}`)
+  emit('changed')
+})
+</script>
+
+<template>
+  <section class="jf-panel mb-3" aria-labelledby="keeping">
+    <h2 id="keeping">What is kept</h2>
+    <ProblemAlert :problem="saving.problem.value ?? looking.problem.value ?? thinning.problem.value ?? restoring.problem.value" />
+    <p v-if="store.leaving" class="jf-note">
+      Removed by {{ store.leaving.by }}: this workstation and its image store go for good on {{ moment(store.leaving.ends) }}.
+      <BButton v-if="mayChange" size="sm" variant="primary" class="ms-2" @click="restoring.submit">Bring it back</BButton>
+    </p>
+    <p v-else-if="store.hold" class="jf-note">
+      Held by {{ store.hold.by }}: {{ store.hold.reason }}. Nothing of it goes.
+      <BButton v-if="mayChange" size="sm" variant="outline-secondary" class="ms-2" @click="restoring.submit">Take the hold off</BButton>
+    </p>
+    <p class="mb-2">
+      {{ store.limit == null ? 'No limit of its own' : `At most ${size(store.limit)}` }}; keeps <strong>{{ keepingText(store.keeping) }}</strong>
+      <span class="jf-quiet"> ({{ store.keeping_is_own ? 'set for this workstation' : `as ${store.destination_name}` }})</span>
+    </p>
+
+    <form v-if="changing" class="mb-3" @submit.prevent="saving.submit">
+      <BFormGroup label="Limit" label-for="store-limit" description="Such as 200GB; empty for no limit of its own." class="col-4">
+        <BFormInput id="store-limit" v-model="limit" :state="limitBytes === undefined ? false : null" />
+      </BFormGroup>
+      <BFormCheckbox v-model="asDestination" class="my-2">Keep what {{ store.destination_name }} keeps</BFormCheckbox>
+      <KeepingFields v-if="!asDestination" v-model="keeping" />
+      <div class="mt-3 d-flex gap-2">
+        <BButton type="submit" variant="primary" :disabled="saving.busy.value || limitBytes === undefined">Save</BButton>
+        <BButton variant="outline-secondary" @click="changing = false">Leave as it is</BButton>
+      </div>
+    </form>
+    <div v-else class="d-flex gap-2">
+      <BButton v-if="mayChange" size="sm" variant="outline-secondary" @click="change">Change</BButton>
+      <BButton size="sm" variant="outline-secondary" :disabled="looking.busy.value" @click="looking.submit">What would go next?</BButton>
+    </div>
+
+    <p v-if="preview" role="status" class="mt-3 mb-0">
+      <template v-if="going.length">
+        {{ many(going.length, 'point') }} would go (number {{ going.join(', ') }}), which frees {{ size(preview.freed_bytes) }}. What other points need stays.
+        <BButton v-if="mayChange" size="sm" variant="primary" class="ms-2" :disabled="thinning.busy.value" @click="thinning.submit">Let them go now</BButton>
+      </template>
+      <template v-else>Nothing would go: every point is still kept by the rule, by a hold, or as the latest.</template>
+    </p>
+    <p v-if="started" role="status" class="mt-3 mb-0">The thinning was asked for; Office shows how far it is.</p>
+  </section>
+</template>

@@ -1,0 +1,50 @@
+<script setup lang="ts">
+import { BButton, BFormInput } from 'bootstrap-vue-next'
+import { computed, ref } from 'vue'
+import { put, remove } from '../api/client'
+import type { Point } from '../api/types'
+import { useForm } from '../composables/useForm'
+import ProblemAlert from './ProblemAlert.vue'
+
+/** Hold, release, remove and bring back one point. What cannot be undone at once is asked again. */
+const props = defineProps<{ store: string; point: Point; isLatest: boolean }>()
+const emit = defineEmits<{ changed: [] }>()
+
+const asking = ref<'hold' | 'remove'>()
+const reason = ref('')
+const path = computed(() => `/stores/${props.store}/points/${props.point.sequence}`)
+
+function form(send: () => Promise<unknown>) {
+  return useForm(async () => {
+    await send()
+    asking.value = undefined
+    reason.value = ''
+    emit('changed')
+  })
+}
+const holding = form(() => put(`${path.value}/hold`, { reason: reason.value }))
+const releasing = form(() => remove(`${path.value}/hold`))
+const removing = form(() => put(`${path.value}/leaving`, undefined))
+const bringing = form(() => remove(`${path.value}/leaving`))
+const problem = computed(() => [holding, releasing, removing, bringing].map((f) => f.problem.value).find(Boolean))
+</script>
+
+<template>
+  <ProblemAlert :problem="problem" />
+  <form v-if="asking === 'hold'" class="d-flex gap-2" @submit.prevent="holding.submit">
+    <BFormInput v-model="reason" size="sm" required maxlength="200" :aria-label="`Why point ${point.sequence} is held`" placeholder="Why?" autofocus />
+    <BButton size="sm" type="submit" variant="primary">Hold</BButton>
+    <BButton size="sm" variant="outline-secondary" @click="asking = undefined">Cancel</BButton>
+  </form>
+  <div v-else-if="asking === 'remove'" class="d-flex gap-2 align-items-center">
+    <span>Remove point {{ point.sequence }}?</span>
+    <BButton size="sm" variant="danger" @click="removing.submit">Remove</BButton>
+    <BButton size="sm" variant="outline-secondary" @click="asking = undefined">Keep</BButton>
+  </div>
+  <div v-else class="d-flex gap-2 justify-content-end">
+    <BButton v-if="point.hold" size="sm" variant="outline-secondary" :aria-label="`Release point ${point.sequence}`" @click="releasing.submit">Release</BButton>
+    <BButton v-else size="sm" variant="outline-secondary" :aria-label="`Hold point ${point.sequence}`" @click="asking = 'hold'">Hold</BButton>
+    <BButton v-if="point.leaving" size="sm" variant="outline-secondary" :aria-label="`Bring back point ${point.sequence}`" @click="bringing.submit">Bring back</BButton>
+    <BButton v-else-if="!point.hold && !isLatest" size="sm" variant="outline-secondary" :aria-label="`Remove point ${point.sequence}`" @click="asking = 'remove'">Remove</BButton>
+  </div>
+</template>
