@@ -12,7 +12,7 @@ use jetfrost_client::api::{Api, Method};
 use jetfrost_client::backup::back_up;
 use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::home::{Home, Session};
-use jetfrost_client::join::join;
+use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{Wish, restore};
 use jetfrost_image::crypto::SystemRandom;
@@ -140,7 +140,13 @@ impl Past {
         let issued: IssuedCode = self.api.post("/enrolment-codes", &ask)?;
         let base = self.directory.join("machines").join(machine.name);
         let home = Home::new(base.join("jetfrost"));
-        join(&home, &Invitation::parse(&issued.code)?, machine.name, PASSPHRASE, &SystemRandom::default())?;
+        join(
+            &home,
+            &Invitation::parse(&issued.code)?,
+            machine.name,
+            &FirstWays::passphrase(PASSPHRASE),
+            &SystemRandom::default(),
+        )?;
         let folder = base.join("home");
         let mut files = Files::new(&folder, &machine);
         fs::create_dir_all(&folder)?;

@@ -8,7 +8,7 @@ use jetfrost_client::api::{Api, Method};
 use jetfrost_client::backup::{BackupReport, back_up};
 use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::home::Home;
-use jetfrost_client::join::join;
+use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{RestoreReport, Wish, restore};
 use jetfrost_client::{ClientError, RecoveryKey};
@@ -163,8 +163,14 @@ impl Office {
     pub fn workstation(&self, name: &str) -> Workstation {
         self.account(&format!("owner of {name}"), Role::Member);
         let home = Home::new(self.path(&format!("{name}-home")));
-        let joined =
-            join(&home, &self.code(&format!("owner of {name}")), name, PASSPHRASE, &SystemRandom::default()).expect("it joins");
+        let joined = join(
+            &home,
+            &self.code(&format!("owner of {name}")),
+            name,
+            &FirstWays::passphrase(PASSPHRASE),
+            &SystemRandom::default(),
+        )
+        .expect("it joins");
         let folder = self.path(&format!("{name}-files"));
         fs::create_dir(&folder).expect("a folder");
         let mut chosen = home.chosen().expect("readable");

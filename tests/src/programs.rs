@@ -140,7 +140,9 @@ pub struct Said {
 }
 
 impl Said {
-    fn of(output: &Output) -> Self {
+    /// What an ended program printed.
+    #[must_use]
+    pub fn of(output: &Output) -> Self {
         let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
         Self { out: text(&output.stdout), err: text(&output.stderr) }
     }

@@ -30,7 +30,11 @@ fn routes() -> Vec<(Method, String)> {
     let paths = document["paths"].as_object().expect("paths").clone();
     let mut routes = Vec::new();
     for (path, methods) in paths {
-        let filled = path.replace("{sequence}", "1").replace("{hash}", &"0".repeat(64)).replace("{id}", "nothing");
+        let filled = path
+            .replace("{sequence}", "1")
+            .replace("{hash}", &"0".repeat(64))
+            .replace("{slot}", &"0".repeat(16))
+            .replace("{id}", "nothing");
         for method in methods.as_object().expect("methods").keys() {
             routes.push((method.to_uppercase().parse().expect("a method"), filled.clone()));
         }

@@ -7,8 +7,9 @@ use std::path::{Path, PathBuf};
 use jetfrost_client::api::Api;
 use jetfrost_client::browse::At;
 use jetfrost_client::home::Home;
-use jetfrost_client::join::{join, unlock};
+use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::restore::{Trouble, Wish};
+use jetfrost_client::ways_in::unlock;
 use jetfrost_client::{ClientError, Secret};
 use jetfrost_image::crypto::SystemRandom;
 use jetfrost_tests::mounted::Mounted;
@@ -75,8 +76,10 @@ fn an_expired_or_cancelled_or_invented_code_makes_no_workstation() {
     let (office, clock) = Office::stepped("2026-11-23T08:00:00Z".parse().expect("a time"));
     office.destination("shelf");
     office.account("tove", Role::Member);
-    let try_to_join =
-        |invitation| join(&Home::new(office.path("new")), &invitation, "new", PASSPHRASE, &SystemRandom::default()).map(drop);
+    let try_to_join = |invitation| {
+        join(&Home::new(office.path("new")), &invitation, "new", &FirstWays::passphrase(PASSPHRASE), &SystemRandom::default())
+            .map(drop)
+    };
     let detail = |error: ClientError| match error {
         ClientError::Refused(problem) => problem.title,
         other => other.to_string(),

@@ -160,6 +160,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/escrow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Asks workstations to trust the office key from now on; each person is told and decides. */
+        put: operations["start_escrow"];
+        post?: never;
+        /** Asks for the office key no more. Ways in that were made stay until they are taken away. */
+        delete: operations["end_escrow"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -635,8 +653,26 @@ export interface paths {
         /** An image store's key slots. */
         get: operations["slots"];
         put?: never;
-        post?: never;
+        /** Adds a key slot. One that is there is never written over. */
+        post: operations["add_slot"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/{id}/slots/{slot}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes a key slot away; never the last passphrase or recovery key. */
+        delete: operations["remove_slot"];
         options?: never;
         head?: never;
         patch?: never;
@@ -654,6 +690,23 @@ export interface paths {
         put?: never;
         /** Begins a thinning now. */
         post: operations["begin_thinning"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/{id}/ways-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What opens an image store: kinds, labels and ages of its key slots. */
+        get: operations["ways_in"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1011,6 +1064,16 @@ export interface components {
             /** @description The workstation that it made. */
             workstation?: string | null;
         };
+        /** @description The public half of the office key. */
+        Escrow: {
+            /** @description X25519 (RFC 7748), 32 bytes. */
+            public_key: components["schemas"]["Binary"];
+            /**
+             * Format: date-time
+             * @description Since when it is asked for.
+             */
+            since: string;
+        };
         /** @description A change that a page may want to show. */
         Event: {
             /** @description The run. */
@@ -1221,6 +1284,11 @@ export interface components {
             /** @description Login name of the account that it is for. */
             login: string;
         };
+        /** @description Makes an office key the one that workstations are asked to trust. */
+        NewEscrow: {
+            /** @description X25519 (RFC 7748), 32 bytes. */
+            public_key: components["schemas"]["Binary"];
+        };
         /** @description Makes a group. */
         NewGroup: {
             /** @description Its name. */
@@ -1230,6 +1298,11 @@ export interface components {
         NewHold: {
             /** @description Why. */
             reason: string;
+        };
+        /** @description Adds a key slot. */
+        NewSlot: {
+            /** @description The slot, as it will be stored. */
+            slot: components["schemas"]["Binary"];
         };
         /**
          * @description What a person wants of a job.
@@ -1578,6 +1651,25 @@ export interface components {
             next?: string | null;
         };
         /** @description One page of a list. */
+        Page_WayIn: {
+            /** @description The entries. */
+            items: {
+                /** @description Its id, in hexadecimal. */
+                id: string;
+                /** @description What opens it. */
+                kind: components["schemas"]["WayInKind"];
+                /** @description What a person called it. */
+                label?: string | null;
+                /**
+                 * Format: date-time
+                 * @description When it was made, by the workstation's clock.
+                 */
+                made: string;
+            }[];
+            /** @description Pass as `after` for the next page; absent on the last. */
+            next?: string | null;
+        };
+        /** @description One page of a list. */
         Page_Workstation: {
             /** @description The entries. */
             items: {
@@ -1883,6 +1975,7 @@ export interface components {
         ServiceInfo: {
             /** @description Whether the first administrator is still to be created. */
             awaits_first_administrator: boolean;
+            escrow?: components["schemas"]["Escrow"] | null;
             /** @description SHA-256 of the certificate, in hexadecimal. */
             fingerprint: string;
             /** @description Which installation this is. */
@@ -2020,6 +2113,25 @@ export interface components {
              */
             size: number;
         };
+        /** @description A key slot, as the service sees it: not what opens it. */
+        WayIn: {
+            /** @description Its id, in hexadecimal. */
+            id: string;
+            /** @description What opens it. */
+            kind: components["schemas"]["WayInKind"];
+            /** @description What a person called it. */
+            label?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was made, by the workstation's clock.
+             */
+            made: string;
+        };
+        /**
+         * @description What opens an image store.
+         * @enum {string}
+         */
+        WayInKind: "passphrase" | "recovery_key" | "office_key";
         /**
          * @description Whose move it is after a problem.
          * @enum {string}
@@ -2451,6 +2563,62 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Enrolled"];
                 };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_escrow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewEscrow"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Escrow"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_escrow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: {
                 headers: {
@@ -3513,6 +3681,67 @@ export interface operations {
             };
         };
     };
+    add_slot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSlot"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WayIn"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_slot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                slot: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     preview_thinning: {
         parameters: {
             query?: never;
@@ -3559,6 +3788,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Job"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    ways_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_WayIn"];
                 };
             };
             default: {

@@ -24,6 +24,7 @@ export type ServiceInfo = Schemas['ServiceInfo']
 export type SignedIn = Schemas['SignedIn']
 export type ThinningPreview = Schemas['ThinningPreview']
 export type Verdict = Schemas['Verdict']
+export type WayIn = Schemas['WayIn']
 export type Workstation = Schemas['Workstation']
 export type WorkstationState = Schemas['WorkstationState']
 export interface Page<T> {

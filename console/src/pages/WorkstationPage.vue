@@ -10,6 +10,7 @@ import PointTable from '../components/PointTable.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
 import RunProgress from '../components/RunProgress.vue'
 import StateWord from '../components/StateWord.vue'
+import WaysInPanel from '../components/WaysInPanel.vue'
 import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
 import { useNow } from '../composables/useNow'
@@ -142,6 +143,8 @@ onMounted(reload)
         There is none yet: no backup has come to its end. On the workstation, <code>jetfrost backup</code> makes one; what was sent before is kept.
       </p>
     </section>
+
+    <WaysInPanel :workstation="w" :may-change="mayChange" />
 
     <section class="jf-panel table-responsive">
       <h2>History of runs and restores</h2>

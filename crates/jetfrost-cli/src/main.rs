@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
-use commands::{keeping, machine, office};
+use commands::{keeping, machine, office, ways_in};
 use failure::Failure;
 use jetfrost_client::home::Home;
 use ui::Ui;
@@ -32,7 +32,19 @@ enum Command {
     /// Makes this machine a workstation, with an enrolment code from the administrator.
     Join(machine::Join),
     /// Shows that a secret opens this workstation's image store, and puts its key back if it was lost.
-    Unlock(machine::Unlock),
+    Unlock(ways_in::Unlock),
+    /// Lists what opens this workstation's image store.
+    WaysIn,
+    /// Changes the image passphrase; no data is written again.
+    ChangePassphrase(ways_in::ChangePassphrase),
+    /// Adds one more image passphrase.
+    AddPassphrase(ways_in::AddPassphrase),
+    /// Makes a new recovery key, prints it once, and ends the old one.
+    RenewRecoveryKey(ways_in::RenewRecoveryKey),
+    /// Lets the office key open this workstation's image store, too.
+    Entrust(ways_in::Entrust),
+    /// Takes a way in away; never the last one.
+    RemoveWayIn(ways_in::RemoveWayIn),
     /// Backs folders up from now on.
     Keep(machine::Keep),
     /// Leaves out what matches patterns.
@@ -84,6 +96,9 @@ enum Command {
     /// Long work of the service.
     #[command(subcommand)]
     Job(keeping::Job),
+    /// The office key, which opens the stores of workstations that agreed.
+    #[command(subcommand)]
+    Escrow(ways_in::Escrow),
 }
 
 fn main() -> ExitCode {
@@ -104,6 +119,12 @@ fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure>
     match command {
         Command::Join(command) => command.run(home, ui),
         Command::Unlock(command) => command.run(home, ui),
+        Command::WaysIn => ways_in::list(home, ui),
+        Command::ChangePassphrase(command) => command.run(home, ui),
+        Command::AddPassphrase(command) => command.run(home, ui),
+        Command::RenewRecoveryKey(command) => command.run(home, ui),
+        Command::Entrust(command) => command.run(home, ui),
+        Command::RemoveWayIn(command) => command.run(home, ui),
         Command::Keep(command) => command.run(home, ui),
         Command::Skip(command) => command.run(home, ui),
         Command::Chosen => machine::chosen(home, ui),
@@ -125,6 +146,7 @@ fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure>
         Command::Store(command) => command.run(home, ui),
         Command::Thinning(command) => command.run(home, ui),
         Command::Job(command) => command.run(home, ui),
+        Command::Escrow(command) => command.run(home, ui),
     }
 }
 

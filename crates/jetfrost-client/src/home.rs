@@ -115,11 +115,15 @@ impl Home {
     /// # Errors
     /// [`ClientError::NotJoined`] when they are not here.
     pub fn keys(&self, membership: &Membership) -> Result<StoreKeys> {
+        let store = membership.store.parse().map_err(|_| ClientError::NotJoined)?;
+        Ok(StoreKeys::derive(store, &self.store_key()?))
+    }
+
+    /// The key of this workstation's image store.
+    pub(crate) fn store_key(&self) -> Result<StoreKey> {
         let text = self.read(STORE_KEY)?.ok_or(ClientError::NotJoined)?;
         let bytes = HEXLOWER.decode(text.trim_ascii()).ok().and_then(|b| b.try_into().ok());
-        let key = StoreKey(bytes.ok_or(ClientError::Passphrase("the file with the store key is damaged"))?);
-        let store = membership.store.parse().map_err(|_| ClientError::NotJoined)?;
-        Ok(StoreKeys::derive(store, &key))
+        bytes.map(StoreKey).ok_or(ClientError::Passphrase("the file with the store key is damaged"))
     }
 
     /// Keeps the store key if it is not here. Says whether it was missing.

@@ -1,21 +1,38 @@
 //! Making this machine a workstation.
 
-use std::time::{SystemTime, UNIX_EPOCH};
-
-use jetfrost_image::crypto::{OpenError, Random, Secret, StoreKey, random_array, unwrap_key, wrap_key};
+use jetfrost_image::crypto::{OfficePublicKey, Random, Secret, StoreKey, random_array, wrap_for_office, wrap_key};
 use jetfrost_image::format::{ArgonCost, RecoveryKey, Slot, StoreFile};
 use jetfrost_image::id::StoreId;
 use jetfrost_wire::Binary;
 use jetfrost_wire::enrolment::{Enrol, Enrolled, Invitation};
 use jetfrost_wire::service::ServiceInfo;
-use jetfrost_wire::workstation::Slots;
 
 use crate::api::Api;
 use crate::error::ClientError;
 use crate::home::{Home, Membership};
+use crate::ways_in::unix_now;
 
 /// The shortest image passphrase.
 const SHORTEST: usize = 10;
+
+/// What opens a new image store, beside its recovery key.
+#[derive(Debug, Clone, Copy)]
+pub struct FirstWays<'w> {
+    /// The image passphrase.
+    pub passphrase: &'w str,
+    /// What a try of the passphrase costs.
+    pub cost: ArgonCost,
+    /// The office key, if the person agreed.
+    pub office_key: Option<OfficePublicKey>,
+}
+
+impl<'w> FirstWays<'w> {
+    /// A passphrase at the usual cost, and nothing for the office.
+    #[must_use]
+    pub fn passphrase(passphrase: &'w str) -> Self {
+        Self { passphrase, cost: ArgonCost::USUAL, office_key: None }
+    }
+}
 
 /// A machine that joined.
 #[derive(Debug)]
@@ -55,7 +72,7 @@ pub fn join(
     home: &Home,
     invitation: &Invitation,
     name: &str,
-    passphrase: &str,
+    ways: &FirstWays<'_>,
     random: &dyn Random,
 ) -> Result<Joined, ClientError> {
     match home.membership() {
@@ -63,15 +80,19 @@ pub fn join(
         Err(ClientError::NotJoined) => {}
         Err(e) => return Err(e),
     }
-    check_passphrase(passphrase)?;
+    check_passphrase(ways.passphrase)?;
     let api = Api::new(&invitation.address, Some(&invitation.fingerprint_text()))?;
     let info: ServiceInfo = api.get("/service")?;
-    let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs().cast_signed());
+    let now = unix_now();
     let store = StoreId(random_array(random));
     let key = StoreKey::generate(random);
     let recovery_key = RecoveryKey(random_array(random));
-    let slots = [Secret::Passphrase(passphrase), Secret::RecoveryKey(&recovery_key)]
-        .map(|secret| wrap_key(store, &key, secret, ArgonCost::USUAL, now, random));
+    let mut slots: Vec<Slot> = [Secret::Passphrase(ways.passphrase), Secret::RecoveryKey(&recovery_key)]
+        .map(|secret| wrap_key(store, &key, secret, ways.cost, now, random))
+        .into();
+    if let Some(office) = &ways.office_key {
+        slots.push(wrap_for_office(store, &key, office, now, random)?);
+    }
     let enrolled: Enrolled = api.post(
         "/enrolments",
         &Enrol {
@@ -97,27 +118,6 @@ pub fn join(
     };
     home.keep_membership(&membership, &key)?;
     Ok(Joined { membership, recovery_key })
-}
-
-/// Opens this workstation's image store with a secret, and puts its key in place if that was lost. Says whether it was.
-///
-/// # Errors
-/// [`ClientError::WrongPassphrase`] when the secret opens none of the store's slots.
-pub fn unlock(home: &Home, secret: Secret<'_>) -> Result<bool, ClientError> {
-    let (membership, api) = home.device_api()?;
-    let slots: Slots = api.get(&format!("/stores/{}/slots", membership.store))?;
-    for slot in &slots.slots {
-        let slot = Slot::from_bytes(&slot.0)?;
-        if slot.store.to_string() != membership.store {
-            return Err(ClientError::Unexpected("a key slot of another image store".into()));
-        }
-        match unwrap_key(&slot, secret) {
-            Ok(key) => return home.keep_key_if_lost(&membership, &key),
-            Err(OpenError::WrongSecret) => {}
-            Err(other) => return Err(other.into()),
-        }
-    }
-    Err(ClientError::WrongPassphrase)
 }
 
 /// The operating system, as it calls itself.

@@ -11,6 +11,7 @@ mod pins;
 pub mod progress;
 pub mod restore;
 mod scan;
+pub mod ways_in;
 
 pub use error::ClientError;
 pub use scan::Counts as ScanCounts;
@@ -18,8 +19,8 @@ pub use scan::Counts as ScanCounts;
 /// The name and version that this program gives itself.
 pub const VERSION: &str = env!("CARGO_PKG_VERSION");
 
-pub use jetfrost_image::crypto::Secret;
-pub use jetfrost_image::format::RecoveryKey;
+pub use jetfrost_image::crypto::{OfficeKey, OfficePublicKey, Secret};
+pub use jetfrost_image::format::{OfficeKeyFile, RecoveryKey};
 
 /// The source of random values for keys that protect something.
 #[must_use]

@@ -6,11 +6,12 @@ use std::fs;
 use std::path::PathBuf;
 
 use jetfrost_image::crypto::{
-    Sealer, Secret, SeededRandom, StoreKey, StoreKeys, open_chunk, open_point, seal_point, unwrap_key, wrap_key,
+    OfficeKey, Sealer, Secret, SeededRandom, StoreKey, StoreKeys, open_chunk, open_point, seal_point, unwrap_key,
+    unwrap_with_office_key, wrap_for_office, wrap_key,
 };
 use jetfrost_image::format::{
-    ArgonCost, Content, Entry, EntryKind, EntryPage, FormatError, NeedsScanner, PointBody, PointFile, PointHead, PointKind,
-    RecoveryKey, SegmentBuilder, SegmentScanner, Slot, StoreFile, encode_needs,
+    ArgonCost, Content, Entry, EntryKind, EntryPage, FormatError, NeedsScanner, OfficeKeyFile, PointBody, PointFile, PointHead,
+    PointKind, RecoveryKey, SegmentBuilder, SegmentScanner, Slot, StoreFile, encode_needs,
 };
 use jetfrost_image::{ChunkName, PointId, StoreId};
 use serde::{Deserialize, Serialize};
@@ -111,6 +112,9 @@ fn vectors() -> Vec<(&'static str, Vector)> {
     let cost = ArgonCost { memory: 256, passes: 2, lanes: 1 };
     let slot = wrap_key(STORE, &KEY, Secret::Passphrase(PASSPHRASE), cost, 1_790_000_000, &random).to_bytes();
     let recovery = wrap_key(STORE, &KEY, Secret::RecoveryKey(&RECOVERY), cost, 1_790_000_000, &random).to_bytes();
+    let office = OfficeKey::generate(&random);
+    let escrow = wrap_for_office(STORE, &KEY, &office.public(), 1_790_000_000, &random).expect("wrapped").to_bytes();
+    let office_file = office.wrap(PASSPHRASE, cost, &random).to_bytes();
     let mut hostile = Slot::from_bytes(&slot).expect("sound");
     hostile.cost = Some(ArgonCost { memory: 100 << 20, passes: 4, lanes: 1 });
     let hostile = hostile.to_bytes();
@@ -161,6 +165,16 @@ fn vectors() -> Vec<(&'static str, Vector)> {
                 &recovery,
                 "sound",
                 of(serde_json::json!({ "recovery_key": RECOVERY.to_string() })),
+            ),
+        ),
+        (
+            "slot-escrow",
+            vector(
+                "wrapped for the office key",
+                "slot",
+                &escrow,
+                "sound",
+                of(serde_json::json!({ "office_key_file": hex(&office_file), "office_passphrase": PASSPHRASE })),
             ),
         ),
         (
@@ -304,6 +318,13 @@ fn read(vector: &Vector) -> Result<(), String> {
             let slot = Slot::from_bytes(&bytes).map_err(|e| said(&e))?;
             let recovery = text("recovery_key").map(|printed| RecoveryKey::parse(&printed).expect("a recovery key"));
             let passphrase = text("passphrase").unwrap_or_default();
+            if let Some(file) = text("office_key_file") {
+                let file = data_encoding::HEXLOWER.decode(file.as_bytes()).expect("hexadecimal");
+                let file = OfficeKeyFile::from_bytes(&file).map_err(|e| said(&e))?;
+                let office = OfficeKey::unwrap(&file, &text("office_passphrase").expect("one")).map_err(|e| said(&e))?;
+                assert_eq!(unwrap_with_office_key(&slot, &office).map_err(|e| said(&e))?, KEY);
+                return Ok(());
+            }
             let secret = recovery.as_ref().map_or(Secret::Passphrase(&passphrase), Secret::RecoveryKey);
             assert_eq!(unwrap_key(&slot, secret).map_err(|e| said(&e))?, KEY);
         }

@@ -49,10 +49,15 @@ pub enum Act<'a> {
         /// Whose it is.
         owner: &'a str,
     },
-    /// Add segments and points to a workstation's store.
+    /// Add segments, points and key slots to a workstation's store.
     AddToStore {
         /// The workstation.
         workstation: &'a str,
+    },
+    /// Take a key slot away from a workstation's store.
+    RemoveWayIn {
+        /// Whose it is.
+        owner: &'a str,
     },
 }
 
@@ -66,9 +71,10 @@ pub fn may(asker: &Asker<'_>, act: &Act<'_>) -> bool {
         (Asker::Person { role: Role::Helpdesk, .. }, act) => {
             matches!(act, Act::SeeOffice | Act::SeeWorkstation { .. } | Act::ReadStore { .. })
         }
-        (Asker::Person { account, role: Role::Member }, Act::SeeWorkstation { owner, .. } | Act::ReadStore { owner, .. }) => {
-            account == owner
-        }
+        (
+            Asker::Person { account, role: Role::Member },
+            Act::SeeWorkstation { owner, .. } | Act::ReadStore { owner, .. } | Act::RemoveWayIn { owner },
+        ) => account == owner,
         (
             Asker::Device { workstation: asking },
             Act::SeeWorkstation { workstation, .. } | Act::ReadStore { workstation, .. } | Act::AddToStore { workstation },
@@ -100,6 +106,8 @@ mod tests {
             (Act::SeeWorkstation { workstation: "dunlin", owner: "ben" }, [true, true, false, false]),
             (Act::ReadStore { workstation: "dunlin", owner: "ben" }, [true, true, false, false]),
             (Act::AddToStore { workstation: "dunlin" }, [false, false, false, false]),
+            (Act::RemoveWayIn { owner: "anna" }, [true, false, true, false]),
+            (Act::RemoveWayIn { owner: "ben" }, [true, false, false, false]),
         ];
         for (act, expected) in table {
             let found = [ADMINISTRATOR, HELPDESK, ANNA, DEVICE].map(|asker| may(&asker, &act));

@@ -4,6 +4,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::binary::Binary;
 use crate::id::{ServiceId, SessionId};
 use crate::people::Account;
 
@@ -22,6 +23,24 @@ pub struct ServiceInfo {
     pub awaits_first_administrator: bool,
     /// The service's clock.
     pub now: Timestamp,
+    /// The office key, if the office keeps one: workstations that agree can be opened with it.
+    pub escrow: Option<Escrow>,
+}
+
+/// The public half of the office key.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Escrow {
+    /// X25519 (RFC 7748), 32 bytes.
+    pub public_key: Binary,
+    /// Since when it is asked for.
+    pub since: Timestamp,
+}
+
+/// Makes an office key the one that workstations are asked to trust.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct NewEscrow {
+    /// X25519 (RFC 7748), 32 bytes.
+    pub public_key: Binary,
 }
 
 /// Creates the first administrator.

@@ -133,6 +133,38 @@ pub struct Slots {
     pub slots: Vec<Binary>,
 }
 
+/// What opens an image store.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum WayInKind {
+    /// An image passphrase.
+    Passphrase,
+    /// A printed recovery key.
+    RecoveryKey,
+    /// The office key.
+    OfficeKey,
+}
+
+/// A key slot, as the service sees it: not what opens it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct WayIn {
+    /// Its id, in hexadecimal.
+    pub id: String,
+    /// What opens it.
+    pub kind: WayInKind,
+    /// What a person called it.
+    pub label: Option<String>,
+    /// When it was made, by the workstation's clock.
+    pub made: Timestamp,
+}
+
+/// Adds a key slot.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct NewSlot {
+    /// The slot, as it will be stored.
+    pub slot: Binary,
+}
+
 /// How the whole office stands.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Overview {

@@ -308,6 +308,13 @@ pub(crate) enum Store {
         /// The workstation's name.
         workstation: String,
     },
+    /// Takes a way into an image store away; never the last of the person's own.
+    RemoveWayIn {
+        /// The workstation's name.
+        workstation: String,
+        /// The way in, as 'jetfrost workstation show' shows it.
+        id: String,
+    },
 }
 
 impl Store {
@@ -327,6 +334,10 @@ impl Store {
             }
             Self::Remove { workstation, .. } => api.send(Method::PUT, &path(workstation, "leaving")?, &())?,
             Self::BringBack { workstation } => api.send(Method::DELETE, &path(workstation, "leaving")?, &())?,
+            Self::RemoveWayIn { workstation, id } => {
+                api.delete(&path(workstation, &format!("slots/{id}"))?)?;
+                self::workstation(&api, workstation)?
+            }
         };
         ui.show(&w, |w| say_store(w, ui));
         Ok(Code::Done)

@@ -9,10 +9,11 @@ use clap::Args;
 use jetfrost_client::backup::{BackupReport, back_up};
 use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::home::Home;
-use jetfrost_client::join::{check_passphrase, find_service, host_name, join, unlock};
+use jetfrost_client::join::{FirstWays, check_passphrase, find_service, host_name, join};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{RestoreReport, Trouble, Wish, restore};
-use jetfrost_client::{RecoveryKey, Secret, system_random};
+use jetfrost_client::ways_in::{measured_cost, office_key_of};
+use jetfrost_client::{OfficePublicKey, system_random};
 use jetfrost_wire::enrolment::Invitation;
 use jetfrost_wire::restore::Restore as RestoreRecord;
 use jetfrost_wire::run::Run;
@@ -22,7 +23,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 use serde_json::json;
 
-use super::words;
+use super::{ways_in, words};
 use crate::failure::{Code, Failure};
 use crate::ui::{self, Given, Ui, ago, at_rate, count, many, moment, took};
 
@@ -38,6 +39,9 @@ pub(crate) struct Join {
     /// A file whose first line is the image passphrase; or set JETFROST_PASSPHRASE.
     #[arg(long, value_name = "FILE")]
     passphrase_file: Option<PathBuf>,
+    /// Trusts the office key without being asked, if it has this mark.
+    #[arg(long, value_name = "MARK")]
+    entrust: Option<String>,
 }
 
 impl Join {
@@ -49,7 +53,10 @@ impl Join {
         let passphrase = ui.secret("a new image passphrase, which will encrypt this workstation's backups", &given, true)?;
         check_passphrase(&passphrase)?;
         let name = self.name.unwrap_or_else(host_name);
-        let joined = join(home, &invitation, &name, &passphrase, &system_random())?;
+        let agreed = |office: &OfficePublicKey| ways_in::agrees(office, self.entrust.as_deref(), ui);
+        let office_key = office_key_of(&service)?.filter(agreed);
+        let ways = FirstWays { passphrase: &passphrase, cost: measured_cost(), office_key };
+        let joined = join(home, &invitation, &name, &ways, &system_random())?;
         let (m, key) = (&joined.membership, joined.recovery_key.to_string());
         let value = json!({
             "workstation": m.workstation, "name": m.name, "login": m.login, "destination": m.destination, "recovery_key": key,
@@ -64,43 +71,12 @@ impl Join {
             ui.line(&format!("  {key}"));
             ui.line("");
             ui.line("Print it and keep it away from this machine. Without it and without the image passphrase nobody,");
-            ui.line("the office included, can read these backups.");
+            ui.line(match office_key {
+                None => "the office included, can read these backups.",
+                Some(_) => "but for whoever holds the office key, can read these backups.",
+            });
             ui.line("");
             ui.line("Next: choose what is backed up:  jetfrost keep FOLDER");
-        });
-        Ok(Code::Done)
-    }
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct Unlock {
-    /// Asks for the printed recovery key instead of the image passphrase; or set JETFROST_RECOVERY_KEY.
-    #[arg(long, conflicts_with = "passphrase_file")]
-    recovery_key: bool,
-    /// A file whose first line is the image passphrase; or set JETFROST_PASSPHRASE.
-    #[arg(long, value_name = "FILE")]
-    passphrase_file: Option<PathBuf>,
-}
-
-impl Unlock {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let name = home.membership()?.name;
-        let was_lost = if self.recovery_key {
-            let given = Given { file: None, option: "--recovery-key", variable: "JETFROST_RECOVERY_KEY" };
-            let typed = ui.secret(&format!("the recovery key of workstation '{name}'"), &given, false)?;
-            let key = RecoveryKey::parse(&typed).map_err(|e| Failure::Client(e.into()))?;
-            unlock(home, Secret::RecoveryKey(&key))?
-        } else {
-            let given =
-                Given { file: self.passphrase_file.as_deref(), option: "--passphrase-file", variable: "JETFROST_PASSPHRASE" };
-            let passphrase = ui.secret(&format!("the image passphrase of workstation '{name}'"), &given, false)?;
-            unlock(home, Secret::Passphrase(&passphrase))?
-        };
-        ui.show(&json!({ "opens": true, "key_was_lost": was_lost }), |_| {
-            ui.line(&format!("This secret opens the image store of '{name}'."));
-            if was_lost {
-                ui.line("The store key was missing on this machine and is in place again.");
-            }
         });
         Ok(Code::Done)
     }

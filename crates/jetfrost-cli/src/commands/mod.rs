@@ -3,4 +3,5 @@
 pub(crate) mod keeping;
 pub(crate) mod machine;
 pub(crate) mod office;
+pub(crate) mod ways_in;
 mod words;

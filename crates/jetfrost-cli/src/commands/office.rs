@@ -14,12 +14,12 @@ use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Run;
 use jetfrost_wire::service::{Carry, FirstAdministrator, ServiceInfo, SignIn as SignInCall, SignedIn};
 use jetfrost_wire::size::{parse, show};
-use jetfrost_wire::workstation::{Overview, Point, Workstation as WorkstationRecord};
+use jetfrost_wire::workstation::{Overview, Point, WayIn, Workstation as WorkstationRecord};
 use jiff::Timestamp;
 use serde_json::json;
 
 use super::keeping::{self, DestinationChange, Limit, WorkstationChange};
-use super::{machine, words};
+use super::{machine, ways_in, words};
 use crate::failure::{Code, Failure};
 use crate::ui::{Given, Ui, ago, count, moment};
 
@@ -468,7 +468,8 @@ fn show_workstation(api: &Api, w: &WorkstationRecord, ui: &Ui) -> Result<(), Fai
     let points: Vec<Point> = api.list(&format!("/workstations/{}/points", w.id))?;
     let runs: Vec<Run> = api.list(&format!("/workstations/{}/runs", w.id))?;
     let restores: Vec<Restore> = api.list(&format!("/workstations/{}/restores", w.id))?;
-    let value = json!({ "workstation": w, "points": points, "runs": runs, "restores": restores });
+    let ways: Vec<WayIn> = api.list(&format!("/stores/{}/ways-in", w.store.id))?;
+    let value = json!({ "workstation": w, "points": points, "runs": runs, "restores": restores, "ways_in": ways });
     ui.show(&value, |_| {
         let disk = w.disk_bytes.map_or_else(String::new, |bytes| format!(", disk {}", show(bytes)));
         ui.line(&format!("{} of {} ({}): {}", w.name, w.person, w.login, words::workstation(w.state)));
@@ -480,6 +481,8 @@ fn show_workstation(api: &Api, w: &WorkstationRecord, ui: &Ui) -> Result<(), Fai
             ui.line(&format!("latest {} ({size}), earliest {}", ago(latest.created, now), moment(earliest.created)));
         }
         keeping::say_store(w, ui);
+        ui.line("");
+        ways_in::say(&ways, ui);
         ui.line("");
         machine::say_history(&runs[..runs.len().min(15)], &restores[..restores.len().min(15)], ui);
     });

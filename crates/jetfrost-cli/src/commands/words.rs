@@ -4,7 +4,7 @@ use jetfrost_wire::destination::DestinationState;
 use jetfrost_wire::enrolment::CodeState;
 use jetfrost_wire::keeping::AtLimit;
 use jetfrost_wire::run::Outcome;
-use jetfrost_wire::workstation::WorkstationState;
+use jetfrost_wire::workstation::{WayInKind, WorkstationState};
 
 pub(super) fn outcome(outcome: Outcome) -> String {
     outcome.word().replace('_', " ")
@@ -41,4 +41,18 @@ pub(super) fn at_limit(at_limit: AtLimit) -> &'static str {
         AtLimit::Stop => "backups stop",
         AtLimit::LetOldestGo => "the oldest points go, as far as the rule allows",
     }
+}
+
+pub(super) fn way_in(kind: WayInKind) -> &'static str {
+    match kind {
+        WayInKind::Passphrase => "passphrase",
+        WayInKind::RecoveryKey => "recovery key",
+        WayInKind::OfficeKey => "office key",
+    }
+}
+
+/// With a capital first letter.
+pub(super) fn capital(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
 }

@@ -42,7 +42,7 @@ impl Secret<'_> {
 }
 
 /// Argon2id (RFC 9106) of the passphrase in UTF-8 after NFC.
-fn stretch(passphrase: &str, salt: &[u8; 16], cost: ArgonCost) -> Zeroizing<[u8; 32]> {
+pub(super) fn stretch(passphrase: &str, salt: &[u8; 16], cost: ArgonCost) -> Zeroizing<[u8; 32]> {
     let normal = Zeroizing::new(passphrase.nfc().collect::<String>());
     let params = Params::new(cost.memory, cost.passes, cost.lanes, Some(32)).expect("slots are checked when read");
     let mut key = Zeroizing::new([0; 32]);

@@ -8,6 +8,7 @@ mod cursor;
 mod entry;
 mod index_run;
 mod needs;
+mod office_key;
 mod point;
 mod recovery_key;
 mod segment;
@@ -20,6 +21,7 @@ pub use content::{Content, MAX_DEPTH, Part};
 pub use entry::{Entry, EntryKind, EntryPage, Flags};
 pub use index_run::{IndexEntry, RunHead, RunLayout};
 pub use needs::{NEEDS_HEAD_LEN, NeedsHead, NeedsScanner, NeedsSummary, NeedsWriter, encode_needs};
+pub use office_key::OfficeKeyFile;
 pub use point::{Cause, Exception, PointBody, PointFile, PointHead, PointKind, exceptions_from_page};
 pub use recovery_key::{RecoveryKey, RecoveryKeyError};
 pub use segment::{

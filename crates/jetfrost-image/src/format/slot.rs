@@ -1,11 +1,14 @@
 //! Key slots: the store key, wrapped for one secret (§ 3).
 
+use minicbor::bytes::ByteArray;
 use minicbor::{Decode, Encode};
 
 use super::{FormatError, VERSION, from_cbor, to_cbor};
 use crate::id::{SlotId, StoreId};
 
 const WHAT: &str = "a key slot";
+/// The most characters that a label may have.
+const MAX_LABEL: usize = 64;
 
 /// What kind of secret a slot is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Encode, Decode)]
@@ -17,7 +20,7 @@ pub enum SlotKind {
     /// A printed recovery key.
     #[n(2)]
     RecoveryKey,
-    /// The office's public key; reserved.
+    /// The office's public key, by HPKE.
     #[n(3)]
     Escrow,
 }
@@ -41,7 +44,7 @@ impl ArgonCost {
     /// What new slots use: a quarter to half a second on an office machine.
     pub const USUAL: Self = Self { memory: 64 * 1024, passes: 4, lanes: 1 };
 
-    fn check(self) -> Result<(), FormatError> {
+    pub(super) fn check(self) -> Result<(), FormatError> {
         let sane = (8..=1 << 20).contains(&self.memory) && (1..=16).contains(&self.passes) && (1..=8).contains(&self.lanes);
         if sane && self.memory >= 8 * self.lanes {
             Ok(())
@@ -84,13 +87,32 @@ pub struct Slot {
     /// What a person called it.
     #[n(9)]
     pub label: Option<String>,
+    /// The encapsulated key of HPKE; only for escrow.
+    #[n(10)]
+    pub encapsulated: Option<ByteArray<32>>,
+    /// The public half of the office key that this was wrapped for; only for escrow.
+    #[n(11)]
+    pub office: Option<ByteArray<32>>,
 }
 
 impl Slot {
     /// A slot whose key is still to be wrapped.
     #[must_use]
     pub fn unsealed(store: StoreId, id: SlotId, kind: SlotKind, created: i64, salt: [u8; 16], cost: Option<ArgonCost>) -> Self {
-        Self { version: VERSION.into(), store, id, kind, created, salt, cost, nonce: [0; 12], wrapped: [0; 48], label: None }
+        Self {
+            version: VERSION.into(),
+            store,
+            id,
+            kind,
+            created,
+            salt,
+            cost,
+            nonce: [0; 12],
+            wrapped: [0; 48],
+            label: None,
+            encapsulated: None,
+            office: None,
+        }
     }
 
     /// The associated data that binds the wrapped key to what this slot says of itself.
@@ -109,6 +131,9 @@ impl Slot {
         data.extend(self.salt);
         for number in [cost.memory, cost.passes, cost.lanes] {
             data.extend(number.to_le_bytes());
+        }
+        if let Some(office) = &self.office {
+            data.extend(&office[..]);
         }
         data
     }
@@ -134,6 +159,13 @@ impl Slot {
                 return Err(FormatError::damaged(WHAT, "its cost is missing"));
             }
             (SlotKind::RecoveryKey | SlotKind::Escrow, _) => {}
+        }
+        let for_escrow = (slot.encapsulated.is_some(), slot.office.is_some());
+        if for_escrow != (slot.kind == SlotKind::Escrow, slot.kind == SlotKind::Escrow) {
+            return Err(FormatError::damaged(WHAT, "what belongs to escrow is missing or out of place"));
+        }
+        if slot.label.as_ref().is_some_and(|label| label.chars().count() > MAX_LABEL) {
+            return Err(FormatError::damaged(WHAT, "its label is longer than labels are"));
         }
         Ok(slot)
     }

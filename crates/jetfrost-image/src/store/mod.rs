@@ -21,8 +21,10 @@ pub use intake::{NeedsIntake, SegmentIntake};
 pub use liveness::Freed;
 pub use tidy::{GoOn, Headway, Tidied, Tidying};
 
-use crate::format::{FormatError, NeedsScanner, NeedsSummary, PointFile, PointHead, RECORD_HEAD, RecordHead, Slot, StoreFile};
-use crate::id::{ChunkName, SegmentHash, StoreId};
+use crate::format::{
+    FormatError, NeedsScanner, NeedsSummary, PointFile, PointHead, RECORD_HEAD, RecordHead, Slot, SlotKind, StoreFile,
+};
+use crate::id::{ChunkName, SegmentHash, SlotId, StoreId};
 use crate::medium::{Medium, STAGING, StoredFile, publish_bytes, read_whole};
 use index::{Index, Place};
 use needs::check_sum;
@@ -30,6 +32,8 @@ use promises::Promises;
 
 /// Small files are not read beyond this: `store.cbor`, slots.
 const MAX_SMALL: u64 = 64 << 10;
+/// The most key slots that a store may have.
+pub const MAX_SLOTS: usize = 16;
 /// Point files are not read beyond this.
 pub const MAX_POINT: u64 = 4 << 20;
 
@@ -90,6 +94,18 @@ pub enum StoreError {
     /// Long work was asked to stop.
     #[error("interrupted")]
     Interrupted,
+    /// A key slot of that id is there already.
+    #[error("there is another key slot of this id")]
+    SlotTaken,
+    /// There are as many key slots as there may be.
+    #[error("there are {MAX_SLOTS} key slots already")]
+    TooManySlots,
+    /// There is no such key slot.
+    #[error("there is no such key slot")]
+    NoSlot,
+    /// The last passphrase or recovery key was to be removed.
+    #[error("this is the last passphrase or recovery key that opens the image store")]
+    LastWayIn,
     /// A chunk that is not there.
     #[error("chunk {0} is not here")]
     NoChunk(ChunkName),
@@ -314,16 +330,50 @@ impl Store {
         Ok(PointFile::from_bytes(&self.point(sequence)?)?.head)
     }
 
-    /// Adds a key slot, or writes one again.
+    /// Adds a key slot. One that is here already is not written over: whoever may add a way in may not take one away.
     ///
     /// # Errors
-    /// [`StoreError::OtherStore`]; [`StoreError::Format`]; [`StoreError::Medium`].
+    /// [`StoreError::SlotTaken`]; [`StoreError::TooManySlots`]; [`StoreError::OtherStore`]; [`StoreError::Format`];
+    /// [`StoreError::Medium`].
     pub fn put_slot(&self, bytes: &[u8]) -> Result<()> {
         let slot = Slot::from_bytes(bytes)?;
         if slot.store != self.id {
             return Err(StoreError::OtherStore);
         }
+        let here = self.slots()?;
+        if here.iter().any(|there| there == bytes) {
+            return Ok(());
+        }
+        if self.medium.open(&format!("{}/{}", names::SLOTS, names::slot(&slot.id))).is_ok() {
+            return Err(StoreError::SlotTaken);
+        }
+        if here.len() >= MAX_SLOTS {
+            return Err(StoreError::TooManySlots);
+        }
         self.put_small(names::SLOTS, &names::slot(&slot.id), bytes).map_err(medium("writing a key slot"))
+    }
+
+    /// Removes a key slot, unless no secret of the person's own would open the store without it.
+    ///
+    /// # Errors
+    /// [`StoreError::NoSlot`]; [`StoreError::LastWayIn`]; [`StoreError::Medium`].
+    pub fn remove_slot(&self, id: &SlotId) -> Result<()> {
+        let _alone = self.alone();
+        // A slot that cannot be read is no way in.
+        let sound: Vec<Slot> = self.slots()?.iter().filter_map(|bytes| Slot::from_bytes(bytes).ok()).collect();
+        if !sound.iter().any(|slot| slot.id != *id && slot.kind != SlotKind::Escrow) {
+            return Err(StoreError::LastWayIn);
+        }
+        let failed = medium("removing a key slot");
+        let path = format!("{}/{}", names::SLOTS, names::slot(id));
+        let len = match self.medium.open(&path) {
+            Ok(file) => file.len(),
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Err(StoreError::NoSlot),
+            Err(e) => return Err(failed(e)),
+        };
+        self.medium.remove(&path).map_err(&failed)?;
+        self.take_used(len);
+        self.medium.sync_directory(names::SLOTS).map_err(&failed)
     }
 
     /// The bytes of all key slots.

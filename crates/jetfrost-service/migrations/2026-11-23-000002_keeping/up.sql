@@ -39,3 +39,6 @@ CREATE TABLE jobs (
 );
 CREATE INDEX jobs_by_store ON jobs (store_id);
 CREATE INDEX jobs_unfinished ON jobs (number) WHERE ended IS NULL;
+
+ALTER TABLE installation ADD COLUMN escrow_key BLOB;
+ALTER TABLE installation ADD COLUMN escrow_since BIGINT;

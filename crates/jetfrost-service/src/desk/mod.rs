@@ -14,6 +14,7 @@ mod runs;
 mod sign_in;
 mod stores;
 mod thinning;
+mod ways_in;
 
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};

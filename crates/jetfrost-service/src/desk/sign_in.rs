@@ -79,6 +79,7 @@ impl Desk {
             fingerprint: self.identity.fingerprint_text.clone(),
             awaits_first_administrator: !self.has_administrator()?,
             now: timestamp(self.now()),
+            escrow: self.escrow()?,
         })
     }
 

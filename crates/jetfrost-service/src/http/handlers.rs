@@ -10,8 +10,8 @@ use jetfrost_wire::keeping::{AccountSettings, DestinationSettings, NewHold, Stor
 use jetfrost_wire::people::{Account, Group, GroupLogins, NewAccount, NewGroup};
 use jetfrost_wire::restore::{BeginRestore, EndRestore, Restore};
 use jetfrost_wire::run::{BeginRun, CommitPoint, GiveUp, PointCommitted, Progress, Run, RunBegun};
-use jetfrost_wire::service::{AuditEntry, Carry, FirstAdministrator, ServiceInfo, SignIn, SignedIn};
-use jetfrost_wire::workstation::{Overview, Point, PointBytes, Slots, Workstation};
+use jetfrost_wire::service::{AuditEntry, Carry, Escrow, FirstAdministrator, NewEscrow, ServiceInfo, SignIn, SignedIn};
+use jetfrost_wire::workstation::{NewSlot, Overview, Point, PointBytes, Slots, WayIn, Workstation};
 use jetfrost_wire::{Page, PageQuery, Problem};
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -63,6 +63,11 @@ routes!(
     bring_point_back,
     preview_thinning,
     begin_thinning,
+    ways_in,
+    add_slot,
+    remove_slot,
+    start_escrow,
+    end_escrow,
     jobs,
     job,
     order_job,
@@ -450,4 +455,41 @@ async fn job(app: Data<App>, credential: Credential, id: Path<String>, query: Qu
 #[put("/jobs/{id}/order")]
 async fn order_job(app: Data<App>, credential: Credential, id: Path<String>, body: Json<JobOrder>) -> Reply<Job> {
     Ok(Json(app.for_caller(credential, move |desk, caller| desk.order_job(caller, &id, body.order)).await?))
+}
+
+/// What opens an image store: kinds, labels and ages of its key slots.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<WayIn>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/stores/{id}/ways-in")]
+async fn ways_in(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Page<WayIn>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.ways_in(caller, &id)).await?))
+}
+
+/// Adds a key slot. One that is there is never written over.
+#[utoipa::path(tag = "stores", request_body = NewSlot, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = WayIn), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/stores/{id}/slots")]
+async fn add_slot(app: Data<App>, credential: Credential, id: Path<String>, body: Json<NewSlot>) -> Reply<WayIn> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.add_slot(caller, &id, &body)).await?))
+}
+
+/// Takes a key slot away; never the last passphrase or recovery key.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/stores/{id}/slots/{slot}")]
+async fn remove_slot(app: Data<App>, credential: Credential, path: Path<(String, String)>) -> Result<HttpResponse, Trouble> {
+    app.for_caller(credential, move |desk, caller| desk.remove_slot(caller, &path.0, &path.1)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Asks workstations to trust the office key from now on; each person is told and decides.
+#[utoipa::path(tag = "service", request_body = NewEscrow, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Escrow), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/escrow")]
+async fn start_escrow(app: Data<App>, credential: Credential, body: Json<NewEscrow>) -> Reply<Escrow> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.start_escrow(caller, &body)).await?))
+}
+
+/// Asks for the office key no more. Ways in that were made stay until they are taken away.
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/escrow")]
+async fn end_escrow(app: Data<App>, credential: Credential) -> Result<HttpResponse, Trouble> {
+    app.for_caller(credential, Desk::end_escrow).await?;
+    Ok(HttpResponse::NoContent().finish())
 }

@@ -202,6 +202,11 @@ fn fold_store(error: &StoreError) -> Problem {
         StoreError::NoPoint(_) | StoreError::NoChunk(_) => {
             Problem::new(Kind::NotFound, sentence(&detail), "List the recovery points and choose from them.")
         }
+        StoreError::LastWayIn => Problem::new(Kind::Conflict, sentence(&detail), "Add another passphrase or recovery key first."),
+        StoreError::SlotTaken | StoreError::TooManySlots => {
+            Problem::new(Kind::Conflict, sentence(&detail), "Remove one that is no longer used; nothing was changed.")
+        }
+        StoreError::NoSlot => Problem::new(Kind::NotFound, "There is no such way in.", "List the ways in and choose from them."),
         StoreError::LatestStays => {
             Problem::new(Kind::Conflict, sentence(&detail), "Remove another one, or the whole image store.")
         }

@@ -20,7 +20,9 @@ pub(crate) use enrolments::{CodeRow, CodeWithNames};
 pub(crate) use history::{JobRow, NewRun, PointRow, RestoreRow, RunRow};
 pub(crate) use machines::{StoreRow, WorkstationLine, WorkstationRow};
 pub(crate) use people::{AccountRow, GroupRow};
-pub(crate) use places::{DestinationRow, first_code_hash, insert_installation, installation_id, set_first_code_hash};
+pub(crate) use places::{
+    DestinationRow, escrow, first_code_hash, insert_installation, installation_id, set_escrow, set_first_code_hash,
+};
 pub(crate) use sessions::{AuditRow, SessionRow};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();

@@ -72,3 +72,18 @@ pub(crate) fn first_code_hash(on: &mut Connection) -> Rows<Option<Vec<u8>>> {
 pub(crate) fn set_first_code_hash(hash: Option<&[u8]>, on: &mut Connection) -> Rows<()> {
     diesel::update(installation::table).set(installation::first_code_hash.eq(hash)).execute(on).map(drop)
 }
+
+/// The public half of the office key and since when it is asked for.
+pub(crate) fn escrow(on: &mut Connection) -> Rows<Option<(Vec<u8>, i64)>> {
+    let found: Option<(Option<Vec<u8>>, Option<i64>)> =
+        installation::table.select((installation::escrow_key, installation::escrow_since)).first(on).optional()?;
+    Ok(found.and_then(|(key, since)| key.zip(since)))
+}
+
+pub(crate) fn set_escrow(to: Option<(&[u8], i64)>, on: &mut Connection) -> Rows<()> {
+    let (key, since) = to.unzip();
+    diesel::update(installation::table)
+        .set((installation::escrow_key.eq(key), installation::escrow_since.eq(since)))
+        .execute(on)
+        .map(drop)
+}

@@ -5,6 +5,8 @@ diesel::table! {
         id -> Text,
         created -> BigInt,
         first_code_hash -> Nullable<Binary>,
+        escrow_key -> Nullable<Binary>,
+        escrow_since -> Nullable<BigInt>,
     }
 }
 

@@ -1,6 +1,7 @@
 //! The store's promises: what was acknowledged is there, also after a loss of power at any step.
 
 mod letting_go;
+mod ways_in;
 
 use std::sync::Arc;
 

@@ -1,0 +1,108 @@
+//! Ways into an image store, and the office key.
+
+use jetfrost_image::SlotId;
+use jetfrost_image::format::{Slot, SlotKind};
+use jetfrost_image::store::StoreError;
+use jetfrost_office::access::Act;
+use jetfrost_wire::event::Event;
+use jetfrost_wire::service::{Escrow, NewEscrow};
+use jetfrost_wire::workstation::{NewSlot, WayIn, WayInKind};
+use jetfrost_wire::{Binary, Page};
+use jiff::Timestamp;
+
+use super::{Caller, Desk, DeskError, Result};
+use crate::clock::timestamp;
+use crate::records;
+
+impl Desk {
+    /// What opens a store: kinds, labels and ages.
+    pub(crate) fn ways_in(&self, caller: &Caller, id: &str) -> Result<Page<WayIn>> {
+        let line = self.line_to_see(caller, id)?;
+        let slots = self.open_store(&line)?.1.slots()?;
+        // One that cannot be read opens nothing.
+        let mut items: Vec<WayIn> =
+            slots.iter().filter_map(|bytes| Slot::from_bytes(bytes).ok()).map(|slot| way_in(&slot)).collect();
+        items.sort_by_key(|way| (way.made, way.id.clone()));
+        Ok(Page { items, next: None })
+    }
+
+    /// Adds a key slot that the workstation made.
+    pub(crate) fn add_slot(&self, caller: &Caller, id: &str, new: &NewSlot) -> Result<WayIn> {
+        let upload = self.store_to_add_to(caller, id)?;
+        let slot = Slot::from_bytes(&new.slot.0).map_err(StoreError::from)?;
+        upload.store.put_slot(&new.slot.0)?;
+        let way = way_in(&slot);
+        let what = format!("{} of {}", said(&way), upload.line.workstation.name);
+        self.records.write(|on| self.audit(caller, "way in added", &what, on))?;
+        self.workstation_changed(&upload.line.workstation.id);
+        Ok(way)
+    }
+
+    /// Takes a key slot away. Never the last of the person's own.
+    pub(crate) fn remove_slot(&self, caller: &Caller, id: &str, slot: &str) -> Result<()> {
+        let line = self.line_to_see(caller, id)?;
+        caller.may(&Act::RemoveWayIn { owner: &line.account.id })?;
+        let slot: SlotId = slot.parse().map_err(|_| DeskError::NotFound("way in"))?;
+        self.open_store(&line)?.1.remove_slot(&slot)?;
+        let what = format!("{slot} of {}", line.workstation.name);
+        self.records.write(|on| self.audit(caller, "way in removed", &what, on))?;
+        self.workstation_changed(&line.workstation.id);
+        Ok(())
+    }
+
+    pub(super) fn escrow(&self) -> Result<Option<Escrow>> {
+        let found = self.records.read(|on| Ok::<_, DeskError>(records::escrow(on)?))?;
+        Ok(found.map(|(key, since)| Escrow { public_key: Binary(key), since: timestamp(since) }))
+    }
+
+    /// Asks workstations to trust the office with a way in from now on. Each person is told and decides.
+    pub(crate) fn start_escrow(&self, caller: &Caller, new: &NewEscrow) -> Result<Escrow> {
+        caller.may(&Act::ChangeOffice)?;
+        if new.public_key.0.len() != 32 {
+            return Err(DeskError::Invalid("the public half of an office key has 32 bytes".into()));
+        }
+        let now = self.now();
+        self.records.write(|on| {
+            records::set_escrow(Some((&new.public_key.0, now)), on)?;
+            self.audit(caller, "office key asked for", &mark_of(&new.public_key.0), on)
+        })?;
+        self.events.tell(Event::Office);
+        Ok(Escrow { public_key: new.public_key.clone(), since: timestamp(now) })
+    }
+
+    /// Asks no more. Ways in that were made stay until they are taken away.
+    pub(crate) fn end_escrow(&self, caller: &Caller) -> Result<()> {
+        caller.may(&Act::ChangeOffice)?;
+        self.records.write(|on| {
+            records::set_escrow(None, on)?;
+            self.audit(caller, "office key asked for no more", "", on)
+        })?;
+        self.events.tell(Event::Office);
+        Ok(())
+    }
+}
+
+fn way_in(slot: &Slot) -> WayIn {
+    WayIn {
+        id: slot.id.to_string(),
+        kind: match slot.kind {
+            SlotKind::Passphrase => WayInKind::Passphrase,
+            SlotKind::RecoveryKey => WayInKind::RecoveryKey,
+            SlotKind::Escrow => WayInKind::OfficeKey,
+        },
+        label: slot.label.clone(),
+        made: Timestamp::from_second(slot.created).unwrap_or(Timestamp::UNIX_EPOCH),
+    }
+}
+
+fn said(way: &WayIn) -> &'static str {
+    match way.kind {
+        WayInKind::Passphrase => "a passphrase",
+        WayInKind::RecoveryKey => "a recovery key",
+        WayInKind::OfficeKey => "the office key",
+    }
+}
+
+fn mark_of(public: &[u8]) -> String {
+    public.try_into().map(|key| jetfrost_image::crypto::OfficePublicKey(key).mark()).unwrap_or_default()
+}
