@@ -166,6 +166,16 @@ impl Index {
         Ok(0)
     }
 
+    /// Throws everything away and reads all footers again; returns by how many bytes the index grew on the medium.
+    pub(super) fn make_again(&mut self) -> Result<i64> {
+        let before = self.len_on_medium();
+        for run in std::mem::take(&mut self.runs) {
+            run.remove(&*self.on)?;
+        }
+        *self = Self::open(Arc::clone(&self.on), self.store)?;
+        Ok(self.len_on_medium() - before)
+    }
+
     fn len_on_medium(&self) -> i64 {
         self.runs.iter().map(Run::len).sum::<u64>().cast_signed()
     }

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::sync::PoisonError;
 
 use super::index::Place;
-use super::needs::{Count, Event, NeedsFiles};
+use super::needs::{Count, Descent, Event, NeedsFiles};
 use super::{Result, Store, StoreError};
 use crate::format::stored_len;
 use crate::id::ChunkName;
@@ -17,6 +17,18 @@ pub(super) struct Known<'p> {
     pub(super) count: Option<Count>,
     /// Where it lies, the place to read from first; none when it is lost.
     pub(super) places: &'p [(ChunkName, Place)],
+    said: &'p [Event],
+    descent: &'p Descent,
+    now: &'p BTreeSet<u64>,
+}
+
+impl Known<'_> {
+    /// The points that need it.
+    pub(super) fn points(&self) -> Vec<u64> {
+        let mut points = self.descent.points(self.said);
+        points.retain(|point| self.now.contains(point));
+        points
+    }
 }
 
 /// The room that follows when points go.
@@ -48,7 +60,7 @@ impl Store {
                 let (of_name, others) = said.split_at(said.iter().take_while(|event| event.name == name).count());
                 let (here, elsewhere) = places.split_at(places.iter().take_while(|(placed, _)| *placed == name).count());
                 let count = if of_name.is_empty() { None } else { Some(descent.count(of_name)?) };
-                each(&Known { name, count, places: here })?;
+                each(&Known { name, count, places: here, said: of_name, descent: &descent, now })?;
                 (said, places) = (others, elsewhere);
             }
         }

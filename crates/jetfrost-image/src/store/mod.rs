@@ -7,6 +7,7 @@ mod names;
 mod needs;
 mod promises;
 mod run;
+mod scrub;
 mod tidy;
 
 #[cfg(test)]
@@ -19,6 +20,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 
 pub use intake::{NeedsIntake, SegmentIntake};
 pub use liveness::Freed;
+pub use scrub::{Finding, Lost, Scrubbed, Wrong};
 pub use tidy::{GoOn, Headway, Tidied, Tidying};
 
 use crate::format::{
@@ -383,10 +385,8 @@ impl Store {
     pub fn slots(&self) -> Result<Vec<Vec<u8>>> {
         let failed = medium("reading the key slots");
         let listed = self.medium.list(names::SLOTS).map_err(&failed)?;
-        listed
-            .iter()
-            .map(|l| read_whole(&*self.medium, &format!("{}/{}", names::SLOTS, l.name), MAX_SMALL).map_err(&failed))
-            .collect()
+        let belong = listed.iter().filter(|l| names::belongs(names::SLOTS, &l.name));
+        belong.map(|l| read_whole(&*self.medium, &format!("{}/{}", names::SLOTS, l.name), MAX_SMALL).map_err(&failed)).collect()
     }
 
     /// Says in clear whose store this is, for people who find the directory.
@@ -517,7 +517,8 @@ fn clear_needs_without_point(on: &dyn Medium, points: &BTreeSet<u64>) -> Result<
 /// The numbers in a directory's file names.
 fn numbers(on: &dyn Medium, directory: &str, suffix: &str) -> Result<BTreeSet<u64>> {
     let listed = on.list(directory).map_err(medium("listing the recovery points"))?;
-    Ok(listed.iter().filter_map(|l| l.name.strip_suffix(suffix)?.parse().ok()).collect())
+    let belongs = listed.iter().filter(|l| names::belongs(directory, &l.name));
+    Ok(belongs.filter_map(|l| l.name.strip_suffix(suffix)?.parse().ok()).collect())
 }
 
 fn used_bytes(on: &dyn Medium) -> io::Result<u64> {

@@ -10,7 +10,9 @@ pub(super) const SEGMENTS: &str = "segments";
 pub(super) const NEEDS: &str = "needs";
 pub(super) const POINTS: &str = "points";
 pub(super) const INDEX: &str = "index";
-pub(super) const DIRECTORIES: [&str; 6] = [SLOTS, SEGMENTS, NEEDS, POINTS, INDEX, STAGING];
+/// Segments that were found damaged, as they were.
+pub(super) const DAMAGED: &str = "damaged";
+pub(super) const DIRECTORIES: [&str; 7] = [SLOTS, SEGMENTS, NEEDS, POINTS, INDEX, DAMAGED, STAGING];
 
 pub(super) const POINT_SUFFIX: &str = ".point";
 pub(super) const NEEDS_SUFFIX: &str = ".needs";
@@ -25,8 +27,23 @@ pub(super) fn needs(sequence: u64) -> String {
     format!("{sequence:010}{NEEDS_SUFFIX}")
 }
 
+const SLOT_SUFFIX: &str = ".slot";
+
 pub(super) fn slot(id: &SlotId) -> String {
-    format!("{id}.slot")
+    format!("{id}{SLOT_SUFFIX}")
+}
+
+/// Whether a file of that name has its place in a directory.
+pub(super) fn belongs(directory: &str, file: &str) -> bool {
+    let numbered =
+        |suffix| file.strip_suffix(suffix).is_some_and(|n: &str| n.len() == 10 && n.bytes().all(|b| b.is_ascii_digit()));
+    match directory {
+        POINTS => numbered(POINT_SUFFIX),
+        NEEDS => numbered(NEEDS_SUFFIX),
+        SLOTS => file.strip_suffix(SLOT_SUFFIX).is_some_and(|id| id.parse::<SlotId>().is_ok()),
+        INDEX => file.ends_with(RUN_SUFFIX),
+        _ => false,
+    }
 }
 
 pub(super) fn segment_directory(hash: &SegmentHash) -> String {

@@ -268,6 +268,15 @@ impl Descent {
         Ok(count)
     }
 
+    /// The points that need the chunk of which this was said.
+    pub(super) fn points(&self, said: &[Event]) -> Vec<u64> {
+        let needs = |i: usize| {
+            let nearest = said.iter().rev().find(|event| self.builds_on(ordinal(i), event.file));
+            nearest.is_some_and(|event| event.added)
+        };
+        (0..self.files.len()).filter(|i| needs(*i)).map(|i| self.files[i].sequence).collect()
+    }
+
     fn builds_on(&self, file: u32, base: u32) -> bool {
         let ((enter, _), (from, to)) = (self.spans[file as usize], self.spans[base as usize]);
         (from..to).contains(&enter)

@@ -329,18 +329,17 @@ impl Batch {
     }
 }
 
-fn write_segment(store: &Store, segment: &FinishedSegment) -> Result<()> {
+pub(super) fn write_segment(store: &Store, segment: &FinishedSegment) -> Result<()> {
     let failed = medium("writing a segment");
     let directory = names::segment_directory(&segment.hash);
     store.medium.make_directory(&directory).map_err(&failed)?;
     let mut staged = Staged::begin(&store.medium).map_err(&failed)?;
     staged.write_all(&segment.bytes).map_err(&failed)?;
-    // An attempt that was cut off may have left the very same segment.
-    let is_new = store.medium.open(&names::segment(&segment.hash)).is_err();
+    // An attempt that was cut off, or damage, may have left a segment of this name.
+    let before = store.medium.open(&names::segment(&segment.hash)).map_or(0, |file| file.len());
     staged.publish(&directory, &names::segment_file(&segment.hash)).map_err(&failed)?;
-    if is_new {
-        store.add_used(segment.bytes.len() as u64);
-    }
+    store.add_used(segment.bytes.len() as u64);
+    store.take_used(before);
     Ok(())
 }
 

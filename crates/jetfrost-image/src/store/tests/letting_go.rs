@@ -7,16 +7,16 @@ use proptest::prelude::*;
 use super::*;
 
 /// What each point needs, by the numbers of chunks.
-type Sets = Vec<BTreeSet<u64>>;
+pub(super) type Sets = Vec<BTreeSet<u64>>;
 
 /// Content that does not compress, so that chunks have the lengths that they seem to have.
-fn content_of(chunk: u64) -> Vec<u8> {
+pub(super) fn content_of(chunk: u64) -> Vec<u8> {
     let mut bytes = vec![0; 300 + usize::try_from(chunk % 7).expect("small") * 100];
     blake3::Hasher::new().update(&chunk.to_le_bytes()).finalize_xof().fill(&mut bytes);
     bytes
 }
 
-fn name_of(chunk: u64) -> ChunkName {
+pub(super) fn name_of(chunk: u64) -> ChunkName {
     Workstation::new().keys.name(&content_of(chunk))
 }
 
@@ -27,7 +27,7 @@ fn names_of(chunks: &BTreeSet<u64>) -> Vec<ChunkName> {
 }
 
 /// Backs up as a workstation does that only sends what is missing and says its needs as a difference to the latest.
-fn back_up_set(store: &Store, set: &BTreeSet<u64>) -> Result<()> {
+pub(super) fn back_up_set(store: &Store, set: &BTreeSet<u64>) -> Result<()> {
     let workstation = Workstation::new();
     let chunks: Vec<u64> = set.iter().copied().collect();
     let missing = store.missing(&chunks.iter().map(|chunk| name_of(*chunk)).collect::<Vec<_>>())?;
@@ -81,11 +81,11 @@ fn segment_bytes(medium: &MemoryMedium) -> u64 {
     medium.files().iter().filter(|(path, _)| path.starts_with("segments/")).map(|(_, bytes)| bytes.len() as u64).sum()
 }
 
-fn numbered(sets: &Sets) -> BTreeMap<u64, BTreeSet<u64>> {
+pub(super) fn numbered(sets: &Sets) -> BTreeMap<u64, BTreeSet<u64>> {
     (1..).zip(sets.iter().cloned()).collect()
 }
 
-fn store_of(sets: &Sets) -> (MemoryMedium, Store) {
+pub(super) fn store_of(sets: &Sets) -> (MemoryMedium, Store) {
     let memory = MemoryMedium::default();
     let store = Store::create(Arc::new(memory.clone()), &StoreFile::new(STORE, 0)).expect("created");
     sets.iter().for_each(|set| back_up_set(&store, set).expect("backed up"));

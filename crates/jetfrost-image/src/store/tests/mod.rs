@@ -1,5 +1,6 @@
 //! The store's promises: what was acknowledged is there, also after a loss of power at any step.
 
+mod damage;
 mod letting_go;
 mod ways_in;
 
