@@ -218,6 +218,7 @@ fn every_limit_says_which_it_is_whose_and_what_it_counts() {
         keeping: shelf.keeping,
         at_limit: AtLimit::Stop,
         waiting_days: shelf.waiting_days,
+        scrub_days: 0,
     };
     let path = format!("/destinations/{}/settings", shelf.id);
     let _: Destination = office.put(&path, &settings(Some(1_000_000), 0)).expect("set");
@@ -241,6 +242,7 @@ fn at_the_limit_the_oldest_go_as_far_as_the_rule_allows() {
         keeping: "1000 days, at least 3".parse().expect("a rule"),
         at_limit: AtLimit::LetOldestGo,
         waiting_days: 7,
+        scrub_days: 0,
     };
     let _: Destination = office.put(&format!("/destinations/{}/settings", shelf.id), &settings).expect("set");
     let limit = 1_500_000;
@@ -294,6 +296,7 @@ fn a_full_destination_can_be_emptied_again() {
         keeping: "at least 2".parse().expect("a rule"),
         at_limit: AtLimit::Stop,
         waiting_days: 7,
+        scrub_days: 0,
     };
     let _: Destination = office.put(&format!("/destinations/{}/settings", shelf.id), &settings).expect("set");
     let begun: Job = office.api.post(&format!("{}/thinning", station.store()), &()).expect("begun");

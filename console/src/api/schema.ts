@@ -609,6 +609,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stores/{id}/scrub": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins a scrub now. */
+        post: operations["begin_scrub"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stores/{id}/segments/{hash}": {
         parameters: {
             query?: never;
@@ -673,6 +690,23 @@ export interface paths {
         post?: never;
         /** Takes a key slot away; never the last passphrase or recovery key. */
         delete: operations["remove_slot"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/{id}/soundness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is known of an image store's soundness. */
+        get: operations["soundness"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -945,6 +979,11 @@ export interface components {
              * @description Bytes that can still be stored: the least that capacity and volume leave; absent while it is missing.
              */
             room?: number | null;
+            /**
+             * Format: int32
+             * @description Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
+             */
+            scrub_days: number;
             /** @description What it is at the moment. */
             state: components["schemas"]["DestinationState"];
             /**
@@ -981,6 +1020,11 @@ export interface components {
              * @description Bytes that its volume must keep free.
              */
             reserve: number;
+            /**
+             * Format: int32
+             * @description Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
+             */
+            scrub_days?: number;
             /**
              * Format: int32
              * @description Days that whatever a person removes can be brought back.
@@ -1117,6 +1161,13 @@ export interface components {
              */
             unreadable: number;
         };
+        /** @description Something that a scrub found. */
+        Finding: {
+            /** @description The file within the image store. */
+            path: string;
+            /** @description What is wrong with it. */
+            wrong: string;
+        };
         /** @description Creates the first administrator. */
         FirstAdministrator: {
             /** @description The one-time code that the service printed. */
@@ -1157,6 +1208,19 @@ export interface components {
             by: string;
             /** @description Why. */
             reason: string;
+        };
+        /** @description A point that is not whole. */
+        HurtPoint: {
+            /**
+             * Format: int64
+             * @description How many of its chunks are lost.
+             */
+            lost_chunks: number;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            sequence: number;
         };
         /** @description An enrolment code that was made. */
         IssuedCode: {
@@ -1213,7 +1277,7 @@ export interface components {
          * @description What a job does.
          * @enum {string}
          */
-        JobKind: "thinning" | "removal";
+        JobKind: "thinning" | "removal" | "scrub";
         /** @description An order to a job. */
         JobOrder: {
             /** @description What is wanted. */
@@ -1421,6 +1485,11 @@ export interface components {
                  * @description Bytes that can still be stored: the least that capacity and volume leave; absent while it is missing.
                  */
                 room?: number | null;
+                /**
+                 * Format: int32
+                 * @description Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
+                 */
+                scrub_days: number;
                 /** @description What it is at the moment. */
                 state: components["schemas"]["DestinationState"];
                 /**
@@ -1950,6 +2019,13 @@ export interface components {
         /** @description A run that was begun. */
         RunBegun: {
             latest?: components["schemas"]["Binary"] | null;
+            /**
+             * @description Names, 32 bytes each, of chunks that points need and that are damaged or gone. What they belong to is to be read
+             *     again, though it did not change.
+             */
+            lost: components["schemas"]["Binary"];
+            /** @description Whether more are lost than are named: everything is to be read again. */
+            lost_more: boolean;
             /** @description The run. */
             run: components["schemas"]["Run"];
             /**
@@ -2022,6 +2098,23 @@ export interface components {
             /** @description The slots. */
             slots: components["schemas"]["Binary"][];
         };
+        /** @description What is known of the soundness of an image store. */
+        Soundness: {
+            /** @description What that scrub found, a thousand findings at most. */
+            findings: components["schemas"]["Finding"][];
+            /** @description The points that need some of them. */
+            hurt_points: components["schemas"]["HurtPoint"][];
+            /**
+             * Format: int64
+             * @description Chunks that points need and that are damaged or gone now.
+             */
+            lost_chunks: number;
+            /**
+             * Format: date-time
+             * @description When every byte of it was last read.
+             */
+            scrubbed?: string | null;
+        };
         /**
          * @description Why a point stays.
          * @enum {string}
@@ -2061,9 +2154,19 @@ export interface components {
             limit?: number | null;
             /**
              * Format: int64
+             * @description How many chunks that points need are damaged or gone, as far as is known.
+             */
+            lost_chunks: number;
+            /**
+             * Format: int64
              * @description How many points it holds.
              */
             points: number;
+            /**
+             * Format: date-time
+             * @description When every byte of it was last read and compared with its checks.
+             */
+            scrubbed?: string | null;
             /**
              * Format: int64
              * @description Bytes it occupies; absent while the destination is missing.
@@ -3587,6 +3690,35 @@ export interface operations {
             };
         };
     };
+    begin_scrub: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     put_segment: {
         parameters: {
             query?: never;
@@ -3731,6 +3863,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    soundness: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Soundness"];
+                };
             };
             default: {
                 headers: {

@@ -61,6 +61,8 @@ enum Command {
     Restore(machine::Restore),
     /// Lists what a point does not hold as it should.
     Exceptions(machine::Exceptions),
+    /// Reads a point back with the key and compares all of it with what was backed up.
+    Check(machine::Check),
     /// Lists runs and restores.
     History,
     /// Shows how this workstation stands.
@@ -93,6 +95,9 @@ enum Command {
     /// Letting old points go.
     #[command(subcommand)]
     Thinning(keeping::Thinning),
+    /// The service's check of stored bytes, without any key.
+    #[command(subcommand)]
+    Scrub(keeping::Scrub),
     /// Long work of the service.
     #[command(subcommand)]
     Job(keeping::Job),
@@ -133,6 +138,7 @@ fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure>
         Command::Look(command) => command.run(home, ui),
         Command::Restore(command) => command.run(home, ui),
         Command::Exceptions(command) => command.run(home, ui),
+        Command::Check(command) => command.run(home, ui),
         Command::History => machine::history(home, ui),
         Command::Standing => machine::standing(home, ui),
         Command::SignIn(command) => command.run(home, ui),
@@ -145,6 +151,7 @@ fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure>
         Command::Point(command) => command.run(home, ui),
         Command::Store(command) => command.run(home, ui),
         Command::Thinning(command) => command.run(home, ui),
+        Command::Scrub(command) => command.run(home, ui),
         Command::Job(command) => command.run(home, ui),
         Command::Escrow(command) => command.run(home, ui),
     }

@@ -3,6 +3,7 @@
 pub mod api;
 pub mod backup;
 pub mod browse;
+pub mod check;
 pub mod chosen;
 mod error;
 pub mod home;

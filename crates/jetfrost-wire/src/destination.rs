@@ -48,6 +48,8 @@ pub struct Destination {
     pub at_limit: AtLimit,
     /// Days that whatever a person removes can be brought back.
     pub waiting_days: u32,
+    /// Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
+    pub scrub_days: u32,
     /// When it was added.
     pub created: Timestamp,
 }

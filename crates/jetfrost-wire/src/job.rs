@@ -36,6 +36,8 @@ words! {
         Thinning = "thinning",
         /// Removes an image store after its waiting time.
         Removal = "removal",
+        /// Reads everything and compares it with its checks.
+        Scrub = "scrub",
     }
 }
 

@@ -142,6 +142,15 @@ pub struct DestinationSettings {
     pub at_limit: AtLimit,
     /// Days that whatever a person removes can be brought back.
     pub waiting_days: u32,
+    /// Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
+    #[serde(default = "usual_scrub_days")]
+    pub scrub_days: u32,
+}
+
+/// Once a month.
+#[must_use]
+pub fn usual_scrub_days() -> u32 {
+    30
 }
 
 /// What an administrator sets for one image store.

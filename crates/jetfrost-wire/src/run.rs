@@ -166,6 +166,11 @@ pub struct RunBegun {
     pub latest: Option<Binary>,
     /// Whether the store holds no chunk at all, so that asking for them is needless.
     pub store_is_empty: bool,
+    /// Names, 32 bytes each, of chunks that points need and that are damaged or gone. What they belong to is to be read
+    /// again, though it did not change.
+    pub lost: Binary,
+    /// Whether more are lost than are named: everything is to be read again.
+    pub lost_more: bool,
 }
 
 /// Commits the point of a run.

@@ -84,6 +84,41 @@ pub struct StoreSummary {
     pub hold: Option<Hold>,
     /// Its removal, as long as it can be brought back.
     pub leaving: Option<Leaving>,
+    /// When every byte of it was last read and compared with its checks.
+    pub scrubbed: Option<Timestamp>,
+    /// How many chunks that points need are damaged or gone, as far as is known.
+    pub lost_chunks: u64,
+}
+
+/// What is known of the soundness of an image store.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Soundness {
+    /// When every byte of it was last read.
+    pub scrubbed: Option<Timestamp>,
+    /// What that scrub found, a thousand findings at most.
+    pub findings: Vec<Finding>,
+    /// Chunks that points need and that are damaged or gone now.
+    pub lost_chunks: u64,
+    /// The points that need some of them.
+    pub hurt_points: Vec<HurtPoint>,
+}
+
+/// Something that a scrub found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Finding {
+    /// The file within the image store.
+    pub path: String,
+    /// What is wrong with it.
+    pub wrong: String,
+}
+
+/// A point that is not whole.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct HurtPoint {
+    /// Its number.
+    pub sequence: u64,
+    /// How many of its chunks are lost.
+    pub lost_chunks: u64,
 }
 
 /// What a point is a state of.

@@ -13,7 +13,7 @@ use jetfrost_wire::keeping::{
 };
 use jetfrost_wire::people::Account as AccountRecord;
 use jetfrost_wire::size::{self, show};
-use jetfrost_wire::workstation::{Overview, Point as PointRecord, Workstation as WorkstationRecord};
+use jetfrost_wire::workstation::{Overview, Point as PointRecord, Soundness, Workstation as WorkstationRecord};
 
 use super::words;
 use crate::failure::{Code, Failure};
@@ -81,6 +81,9 @@ pub(crate) struct DestinationChange {
     /// Days that whatever a person removes can be brought back.
     #[arg(long, value_name = "DAYS")]
     waiting_days: Option<u32>,
+    /// Days after which an image store is scrubbed again; 0 for only when asked for.
+    #[arg(long, value_name = "DAYS")]
+    scrub_days: Option<u32>,
 }
 
 pub(crate) fn set_destination(api: &Api, name: &str, change: &DestinationChange, ui: &Ui) -> Done {
@@ -94,6 +97,7 @@ pub(crate) fn set_destination(api: &Api, name: &str, change: &DestinationChange,
         keeping: change.keep.unwrap_or(d.keeping),
         at_limit: change.at_limit.map_or(d.at_limit, AtLimit::from),
         waiting_days: change.waiting_days.unwrap_or(d.waiting_days),
+        scrub_days: change.scrub_days.unwrap_or(d.scrub_days),
     };
     let set: DestinationRecord = api.send(Method::PUT, &format!("/destinations/{}/settings", d.id), &settings)?;
     ui.show(&set, |d| {
@@ -101,6 +105,10 @@ pub(crate) fn set_destination(api: &Api, name: &str, change: &DestinationChange,
         ui.line(&format!("Destination '{}': capacity {capacity}, reserve {}.", d.name, show(d.reserve)));
         ui.line(&format!("Keeps {}. At a limit: {}.", d.keeping, words::at_limit(d.at_limit)));
         ui.line(&format!("What is removed can be brought back for {}.", many(d.waiting_days.into(), "day")));
+        ui.line(&match d.scrub_days {
+            0 => "Image stores are scrubbed only when asked for.".into(),
+            days => format!("Every image store is scrubbed once in {}.", many(days.into(), "day")),
+        });
         if d.keeping != Keeping::Everything {
             ui.line("Next: see what would go with  jetfrost thinning preview WORKSTATION");
         }
@@ -376,15 +384,78 @@ impl Thinning {
             Self::Start { workstation } => {
                 let w = self::workstation(&api, &workstation)?;
                 let begun: JobRecord = api.post(&format!("/stores/{}/thinning", w.store.id), &())?;
-                let mut job = begun;
-                while !job.state.has_ended() && job.state != JobState::Paused {
-                    job = api.get(&format!("/jobs/{}?wait_seconds={}", job.id, WAIT.as_secs()))?;
-                }
+                let job = wait_for(&api, begun)?;
                 ui.show(&job, |job| say_jobs(std::slice::from_ref(job), ui));
                 Ok(if job.state == JobState::Done { Code::Done } else { Code::Failed })
             }
         }
     }
+}
+
+/// Waits for a job's end, or until somebody pauses it.
+fn wait_for(api: &Api, begun: JobRecord) -> Result<JobRecord, Failure> {
+    let mut job = begun;
+    while !job.state.has_ended() && job.state != JobState::Paused {
+        job = api.get(&format!("/jobs/{}?wait_seconds={}", job.id, WAIT.as_secs()))?;
+    }
+    Ok(job)
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Scrub {
+    /// Says what is known of the soundness of a workstation's image store.
+    Show {
+        /// The workstation's name.
+        workstation: String,
+    },
+    /// Reads every stored byte of a workstation now and compares it with its checks, and waits for the end.
+    Start {
+        /// The workstation's name.
+        workstation: String,
+    },
+}
+
+impl Scrub {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let (_, api) = home.session_api()?;
+        let name = match &self {
+            Self::Show { workstation } | Self::Start { workstation } => workstation,
+        };
+        let store = workstation(&api, name)?.store.id;
+        if matches!(self, Self::Start { .. }) {
+            let begun: JobRecord = api.post(&format!("/stores/{store}/scrub"), &())?;
+            let job = wait_for(&api, begun)?;
+            if job.state != JobState::Done {
+                ui.show(&job, |job| say_jobs(std::slice::from_ref(job), ui));
+                return Ok(Code::Failed);
+            }
+        }
+        let soundness: Soundness = api.get(&format!("/stores/{store}/soundness"))?;
+        ui.show(&soundness, |soundness| say_soundness(name, soundness, ui));
+        let is_hurt = soundness.lost_chunks > 0 || !soundness.findings.is_empty();
+        Ok(if is_hurt { Code::Damage } else { Code::Done })
+    }
+}
+
+fn say_soundness(name: &str, soundness: &Soundness, ui: &Ui) {
+    match soundness.scrubbed {
+        Some(at) => ui.line(&format!("Every stored byte of {name} was read and compared on {}.", moment(at))),
+        None => ui.line(&format!("{name} was never scrubbed. Next: jetfrost scrub start {name}")),
+    }
+    for finding in &soundness.findings {
+        ui.line(&format!("  {}: {}", finding.path, finding.wrong));
+    }
+    if soundness.lost_chunks == 0 {
+        ui.line("All that its points need is there.");
+        return;
+    }
+    let points: Vec<String> = soundness.hurt_points.iter().map(|p| format!("{} ({})", p.sequence, p.lost_chunks)).collect();
+    ui.line(&format!(
+        "{} are lost, needed by these points (and how many): {}",
+        many(soundness.lost_chunks, "chunk"),
+        points.join(", ")
+    ));
+    ui.line("The next backup brings those that the workstation still has. All else in these points comes back.");
 }
 
 #[derive(Debug, Subcommand)]

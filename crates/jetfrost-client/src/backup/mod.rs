@@ -2,6 +2,7 @@
 
 mod pipeline;
 
+use std::collections::HashSet;
 use std::os::unix::ffi::OsStrExt;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -113,22 +114,33 @@ impl RunUnderway<'_> {
             }
         }
         self.meter.enter(Phase::Sending);
+        let lost = self.lost()?;
         let (base, base_needs, walk_memory) = match memory {
+            // So much is lost that nothing counts as there.
+            Some(memory) if self.begun.lost_more => (memory.sequence, memory.needs, None),
             Some(memory) => (memory.sequence, memory.needs, Some(memory.walk)),
             None => (0, Vec::new(), None),
         };
         let base_needs = Arc::new(base_needs);
+        let there = if self.begun.lost_more {
+            Arc::default()
+        } else if lost.is_empty() {
+            Arc::clone(&base_needs)
+        } else {
+            Arc::new(base_needs.iter().filter(|name| !lost.contains(name)).copied().collect())
+        };
         let mut pipeline = Pipeline::begin(
             self.api,
             &self.membership.store,
             self.keys,
-            Arc::clone(&base_needs),
+            there,
             self.begun.store_is_empty,
             Arc::clone(self.meter),
         );
         let writer = MemoryWriter::begin(&directory, self.begun.sequence).map_err(ClientError::file("writing", &directory))?;
         let own = self.home.directory().as_os_str().as_bytes().to_vec();
-        let walk = Walk::new(self.keys, patterns, own, &mut pipeline, walk_memory, writer, Arc::clone(self.meter));
+        let walk =
+            Walk::new(self.keys, patterns, own, &mut pipeline, walk_memory, writer, Arc::clone(self.meter)).reading_again(lost);
         let walked = walk.run(&selection).and_then(|mut walked| {
             let exceptions = store_exceptions(self.keys, &mut pipeline, &mut walked)?;
             Ok((walked, exceptions))
@@ -141,6 +153,15 @@ impl RunUnderway<'_> {
         };
         self.meter.enter(Phase::Sealing);
         self.commit(walked, exceptions, base, &base_needs, latest.as_ref(), sent)
+    }
+
+    /// Chunks that the service lost; this run brings those that this machine still has.
+    fn lost(&self) -> Result<HashSet<ChunkName>> {
+        let bytes = &self.begun.lost.0;
+        if !bytes.len().is_multiple_of(ChunkName::LEN) {
+            return Err(ClientError::Unexpected("half a name among the lost chunks".into()));
+        }
+        Ok(bytes.chunks_exact(ChunkName::LEN).map(|name| ChunkName(name.try_into().expect("exact"))).collect())
     }
 
     fn latest(&self) -> Result<Option<PointHead>> {

@@ -1,5 +1,6 @@
 //! The walk: every chosen name once, in order, into a tree.
 
+use std::collections::HashSet;
 use std::os::fd::OwnedFd;
 use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
@@ -33,6 +34,8 @@ pub(crate) struct Walk<'w, S> {
     pub(crate) own: Vec<u8>,
     pub(crate) sink: Noting<'w, S>,
     pub(crate) memory: Option<WalkReader>,
+    /// Chunks that the service lost: what they belong to is read again, though it did not change.
+    lost: HashSet<ChunkName>,
     pub(crate) writer: MemoryWriter,
     pub(crate) meter: Arc<Meter>,
     chunker: Chunker,
@@ -98,6 +101,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             own,
             sink: Noting::new(sink),
             memory,
+            lost: HashSet::new(),
             writer,
             meter,
             chunker: Chunker::new(keys.border_seed()),
@@ -107,6 +111,12 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             path: Vec::new(),
             depth: 0,
         }
+    }
+
+    /// Reads again what these chunks belong to.
+    pub(crate) fn reading_again(mut self, lost: HashSet<ChunkName>) -> Self {
+        self.lost = lost;
+        self
     }
 
     /// Walks from the root.
@@ -223,7 +233,8 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
 
     fn leaf(&mut self, around: &Around<'_>, name: &[u8], kind: EntryKind, stat: &FileStat) -> Result<Option<Vec<u8>>> {
         let known = self.memory.as_mut().and_then(|memory| memory.leaf(name).ok().flatten());
-        let seen = match known.filter(|known| known.stamp == Stamp::of(stat)) {
+        let is_whole = |known: &Remembered| self.lost.is_empty() || known.names.iter().all(|name| !self.lost.contains(name));
+        let seen = match known.filter(|known| known.stamp == Stamp::of(stat) && is_whole(known)) {
             Some(known) => {
                 self.sink.needed.extend(&known.names);
                 self.meter.bytes_done(known.bytes);

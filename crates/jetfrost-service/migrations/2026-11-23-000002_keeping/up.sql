@@ -42,3 +42,9 @@ CREATE INDEX jobs_unfinished ON jobs (number) WHERE ended IS NULL;
 
 ALTER TABLE installation ADD COLUMN escrow_key BLOB;
 ALTER TABLE installation ADD COLUMN escrow_since BIGINT;
+
+ALTER TABLE destinations ADD COLUMN scrub_days BIGINT NOT NULL DEFAULT 30;
+ALTER TABLE stores ADD COLUMN scrubbed BIGINT;
+ALTER TABLE stores ADD COLUMN scrub_after TEXT;
+ALTER TABLE stores ADD COLUMN findings TEXT;
+ALTER TABLE stores ADD COLUMN lost_chunks BIGINT NOT NULL DEFAULT 0;

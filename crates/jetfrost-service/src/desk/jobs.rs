@@ -6,7 +6,7 @@ use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use jetfrost_image::StoreId;
-use jetfrost_image::store::{Headway, StoreError, Tidied};
+use jetfrost_image::store::{Headway, Scrubbed, StoreError, Tidied};
 use jetfrost_office::access::Act;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::job::{Job, JobKind, JobState, Order};
@@ -55,6 +55,15 @@ fn said_of_thinning(points: usize, tidied: &Tidied) -> String {
         dead => format!("; {} more will, once it is more than a tenth of the store", show(dead)),
     };
     format!("{points} point{plural} went, {freed} came back{later}")
+}
+
+fn said_of_scrub(scrubbed: &Scrubbed) -> String {
+    let read = format!("{} in {} segments read", show(scrubbed.bytes), scrubbed.segments);
+    match scrubbed.found {
+        0 => format!("{read}, all sound"),
+        1 => format!("{read}, 1 thing is wrong"),
+        found => format!("{read}, {found} things are wrong"),
+    }
 }
 
 /// How a job's work ended.
@@ -258,6 +267,7 @@ impl Desk {
             Some(JobKind::Thinning) => {
                 self.thin(line, go_on).map(|(points, tidied)| End::Done(said_of_thinning(points, &tidied)))
             }
+            Some(JobKind::Scrub) => self.scrub(line, go_on).map(|scrubbed| End::Done(said_of_scrub(&scrubbed))),
             Some(JobKind::Removal) => self.remove_for_good(line).map(|()| End::Done("the image store is gone".into())),
             None => Err(DeskError::Conflict("a job of a kind that this version does not know")),
         };

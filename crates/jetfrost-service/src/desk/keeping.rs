@@ -29,6 +29,7 @@ impl Desk {
             row.keeping = to.keeping.to_string();
             row.at_limit = convert::at_limit_word(to.at_limit).into();
             row.waiting_days = to.waiting_days.into();
+            row.scrub_days = to.scrub_days.into();
             row.update(on)?;
             let what = format!("{}: keeps {}, waiting time {} days", row.name, row.keeping, row.waiting_days);
             self.audit(caller, "destination changed", &what, on)?;

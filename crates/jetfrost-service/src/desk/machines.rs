@@ -118,6 +118,8 @@ impl Desk {
             keeping_is_own: line.store.keeping.is_some(),
             hold: convert::hold(line.store.held.as_ref(), line.store.held_by.as_ref()),
             leaving: convert::leaving(line.store.leaves, line.store.leaving_by.as_ref()),
+            scrubbed: line.store.scrubbed.map(timestamp),
+            lost_chunks: from_db(line.store.lost_chunks),
         }
     }
 }

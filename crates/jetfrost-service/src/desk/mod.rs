@@ -12,6 +12,7 @@ mod places;
 mod restores;
 mod runs;
 mod sign_in;
+mod soundness;
 mod stores;
 mod thinning;
 mod ways_in;

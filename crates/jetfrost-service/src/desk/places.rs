@@ -70,6 +70,7 @@ impl Desk {
             keeping: new.keeping.unwrap_or(USUAL_KEEPING).to_string(),
             at_limit: convert::at_limit_word(new.at_limit.unwrap_or(AtLimit::Stop)).into(),
             waiting_days: USUAL_WAITING_DAYS,
+            scrub_days: jetfrost_wire::keeping::usual_scrub_days().into(),
         };
         self.shelf.lay_out(&place(&row), &row.name, &timestamp(row.created).to_string(), &self.directories()?)?;
         let volume = volume_of(&directory).map_err(|source| ShelfError::Io { doing: "examining the volume", source })?;
@@ -112,6 +113,7 @@ impl Desk {
             keeping: convert::keeping(&row.keeping),
             at_limit: convert::at_limit(&row.at_limit),
             waiting_days: u32::try_from(row.waiting_days).unwrap_or(u32::MAX),
+            scrub_days: u32::try_from(row.scrub_days).unwrap_or(u32::MAX),
             created: timestamp(row.created),
         })
     }

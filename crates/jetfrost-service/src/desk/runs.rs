@@ -35,6 +35,7 @@ impl Desk {
         store.end_run();
         self.record_points_on_shelf(&line, &store)?;
         let latest = store.points().last().copied();
+        let lost = self.lost_for_run(&line, &store)?;
         let row = self.records.write(|on| self.insert_run(&line, begin, on))?;
         let run = convert::run(&row, self.now());
         self.events.tell(Event::Run { run: run.clone() });
@@ -44,6 +45,8 @@ impl Desk {
             sequence: latest.map_or(1, |latest| latest + 1),
             latest: latest.map(|latest| store.point(latest).map(Binary)).transpose()?,
             store_is_empty: store.is_empty(),
+            lost: lost.names,
+            lost_more: lost.more,
         })
     }
 
@@ -128,6 +131,10 @@ impl Desk {
             row.update(on)?;
             insert_point(&line.store.id, &head, Some(row.number), row.sent, on)
         })?;
+        if line.store.lost_chunks > 0 {
+            // The run may have brought what was lost.
+            self.note_lost_chunks(&line, &store)?;
+        }
         let run = self.tell_run(&row);
         self.workstation_changed(&line.workstation.id);
         self.committed(&line, &row, run)

@@ -78,6 +78,9 @@ impl Desk {
                 if line.store.untidy || !going(&rows, &self.fates(line, &rows)).is_empty() {
                     self.enqueue(JobKind::Thinning, line, SERVICE)?;
                 }
+                if self.is_scrub_due(line) {
+                    self.enqueue(JobKind::Scrub, line, SERVICE)?;
+                }
             }
         }
         Ok(())

@@ -11,7 +11,7 @@ use jetfrost_wire::people::{Account, Group, GroupLogins, NewAccount, NewGroup};
 use jetfrost_wire::restore::{BeginRestore, EndRestore, Restore};
 use jetfrost_wire::run::{BeginRun, CommitPoint, GiveUp, PointCommitted, Progress, Run, RunBegun};
 use jetfrost_wire::service::{AuditEntry, Carry, Escrow, FirstAdministrator, NewEscrow, ServiceInfo, SignIn, SignedIn};
-use jetfrost_wire::workstation::{NewSlot, Overview, Point, PointBytes, Slots, WayIn, Workstation};
+use jetfrost_wire::workstation::{NewSlot, Overview, Point, PointBytes, Slots, Soundness, WayIn, Workstation};
 use jetfrost_wire::{Page, PageQuery, Problem};
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -63,6 +63,8 @@ routes!(
     bring_point_back,
     preview_thinning,
     begin_thinning,
+    soundness,
+    begin_scrub,
     ways_in,
     add_slot,
     remove_slot,
@@ -492,4 +494,18 @@ async fn start_escrow(app: Data<App>, credential: Credential, body: Json<NewEscr
 async fn end_escrow(app: Data<App>, credential: Credential) -> Result<HttpResponse, Trouble> {
     app.for_caller(credential, Desk::end_escrow).await?;
     Ok(HttpResponse::NoContent().finish())
+}
+
+/// What is known of an image store's soundness.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Soundness), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/stores/{id}/soundness")]
+async fn soundness(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Soundness> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.soundness(caller, &id)).await?))
+}
+
+/// Begins a scrub now.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/stores/{id}/scrub")]
+async fn begin_scrub(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Job> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.begin_scrub(caller, &id)).await?))
 }

@@ -65,6 +65,14 @@ pub(crate) struct StoreRow {
     pub(crate) gone: Option<i64>,
     /// Whether room is still to be given back.
     pub(crate) untidy: bool,
+    /// When it was last read whole.
+    pub(crate) scrubbed: Option<i64>,
+    /// Where an interrupted scrub goes on.
+    pub(crate) scrub_after: Option<String>,
+    /// What the last scrub found, as JSON.
+    pub(crate) findings: Option<String>,
+    /// Chunks that points need and that are not there, when it was last looked.
+    pub(crate) lost_chunks: i64,
 }
 
 /// All that a line of the list shows.
@@ -123,6 +131,23 @@ impl StoreRow {
 
     pub(crate) fn set_untidy(id: &str, untidy: bool, on: &mut Connection) -> Rows<()> {
         diesel::update(stores::table.find(id)).set(stores::untidy.eq(untidy)).execute(on).map(drop)
+    }
+
+    /// Notes how far a scrub is that was interrupted.
+    pub(crate) fn set_scrub_after(id: &str, after: Option<&str>, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id)).set(stores::scrub_after.eq(after)).execute(on).map(drop)
+    }
+
+    /// Notes what a whole scrub came to.
+    pub(crate) fn set_scrubbed(id: &str, at: i64, findings: Option<&str>, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id))
+            .set((stores::scrubbed.eq(at), stores::findings.eq(findings), stores::scrub_after.eq(None::<String>)))
+            .execute(on)
+            .map(drop)
+    }
+
+    pub(crate) fn set_lost(id: &str, chunks: i64, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id)).set(stores::lost_chunks.eq(chunks)).execute(on).map(drop)
     }
 
     /// Counts `n` points less.

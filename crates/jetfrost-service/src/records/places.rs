@@ -18,6 +18,7 @@ pub(crate) struct DestinationRow {
     pub(crate) keeping: String,
     pub(crate) at_limit: String,
     pub(crate) waiting_days: i64,
+    pub(crate) scrub_days: i64,
 }
 
 impl DestinationRow {

@@ -50,6 +50,7 @@ diesel::table! {
         keeping -> Text,
         at_limit -> Text,
         waiting_days -> BigInt,
+        scrub_days -> BigInt,
     }
 }
 
@@ -86,6 +87,10 @@ diesel::table! {
         leaving_by -> Nullable<Text>,
         gone -> Nullable<BigInt>,
         untidy -> Bool,
+        scrubbed -> Nullable<BigInt>,
+        scrub_after -> Nullable<Text>,
+        findings -> Nullable<Text>,
+        lost_chunks -> BigInt,
     }
 }
 

@@ -1,0 +1,101 @@
+//! Soundness: scrubs, what they found, and what is lost.
+
+use jetfrost_image::store::{GoOn, Lost, Scrubbed, Store, Wrong};
+use jetfrost_office::access::Act;
+use jetfrost_wire::Binary;
+use jetfrost_wire::job::{Job, JobKind};
+use jetfrost_wire::workstation::{Finding, HurtPoint, Soundness};
+
+use super::convert::from_db;
+use super::{Caller, Desk, DeskError, Result, to_db};
+use crate::clock::timestamp;
+use crate::records::{StoreRow, WorkstationLine};
+
+/// Lost chunks that a run is told by name: 3 MB. Beyond that it reads everything again.
+const MOST_NAMED: usize = 100_000;
+const DAY_MS: i64 = 86_400_000;
+
+/// What a run is told of what was lost.
+pub(super) struct ToldOfLost {
+    pub(super) names: Binary,
+    pub(super) more: bool,
+}
+
+impl Desk {
+    /// What is known of a store's soundness.
+    pub(crate) fn soundness(&self, caller: &Caller, id: &str) -> Result<Soundness> {
+        let line = self.line_to_see(caller, id)?;
+        let lost = if line.store.lost_chunks > 0 { self.open_store(&line)?.1.lost(0)? } else { Lost::default() };
+        let findings = line.store.findings.as_deref().and_then(|json| serde_json::from_str(json).ok());
+        Ok(Soundness {
+            scrubbed: line.store.scrubbed.map(timestamp),
+            findings: findings.unwrap_or_default(),
+            lost_chunks: lost.chunks,
+            hurt_points: lost.points.into_iter().map(|(sequence, lost_chunks)| HurtPoint { sequence, lost_chunks }).collect(),
+        })
+    }
+
+    /// Begins a scrub now, or goes on with one.
+    pub(crate) fn begin_scrub(&self, caller: &Caller, id: &str) -> Result<Job> {
+        caller.may(&Act::ChangeOffice)?;
+        let line = self.line_to_see(caller, id)?;
+        self.enqueue(JobKind::Scrub, &line, &caller.name())
+    }
+
+    /// Whether a store's last scrub is too long ago. One that was never scrubbed is as old as it is itself.
+    pub(super) fn is_scrub_due(&self, line: &WorkstationLine) -> bool {
+        let last = line.store.scrubbed.unwrap_or(line.store.created);
+        let days = line.destination.scrub_days;
+        days > 0 && self.now().saturating_sub(last) >= days.saturating_mul(DAY_MS)
+    }
+
+    /// Scrubs a store from where an interrupted scrub stopped.
+    pub(super) fn scrub(&self, line: &WorkstationLine, go_on: GoOn<'_>) -> Result<Scrubbed> {
+        let (_, store) = self.open_store(line)?;
+        let mut after = line.store.scrub_after.as_ref().and_then(|hash| hash.parse().ok());
+        let result = store.scrub(&mut after, go_on);
+        let id = &line.store.id;
+        let scrubbed = match result {
+            Ok(scrubbed) => scrubbed,
+            Err(error) => {
+                let after = after.map(|hash| hash.to_string());
+                self.records.write(|on| Ok::<_, DeskError>(StoreRow::set_scrub_after(id, after.as_deref(), on)?))?;
+                self.note_lost_chunks(line, &store)?;
+                return Err(error.into());
+            }
+        };
+        let findings: Vec<Finding> = scrubbed.findings.iter().map(finding).collect();
+        let json = if findings.is_empty() { None } else { serde_json::to_string(&findings).ok() };
+        let now = self.now();
+        self.records.write(|on| Ok::<_, DeskError>(StoreRow::set_scrubbed(id, now, json.as_deref(), on)?))?;
+        self.note_lost_chunks(line, &store)?;
+        self.workstation_changed(&line.workstation.id);
+        Ok(scrubbed)
+    }
+
+    /// Looks what is lost of a store and puts the number on record.
+    pub(super) fn note_lost_chunks(&self, line: &WorkstationLine, store: &Store) -> Result<u64> {
+        let lost = store.lost(0)?;
+        self.records.write(|on| Ok::<_, DeskError>(StoreRow::set_lost(&line.store.id, to_db(lost.chunks)?, on)?))?;
+        Ok(lost.chunks)
+    }
+
+    /// What a run that begins is told, so that it brings again what it still has.
+    pub(super) fn lost_for_run(&self, line: &WorkstationLine, store: &Store) -> Result<ToldOfLost> {
+        if from_db(line.store.lost_chunks) == 0 {
+            return Ok(ToldOfLost { names: Binary(Vec::new()), more: false });
+        }
+        let lost = store.lost(MOST_NAMED)?;
+        let names = lost.names.iter().flat_map(|name| *name.as_bytes()).collect();
+        Ok(ToldOfLost { names: Binary(names), more: lost.chunks > lost.names.len() as u64 })
+    }
+}
+
+fn finding(found: &jetfrost_image::store::Finding) -> Finding {
+    let wrong = match &found.wrong {
+        Wrong::Damaged(why) => why.clone(),
+        Wrong::Missing => "it is gone".into(),
+        Wrong::Alien => "it does not belong to an image store; it was left alone".into(),
+    };
+    Finding { path: found.path.clone(), wrong }
+}
