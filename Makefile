@@ -51,7 +51,7 @@ types: build
 
 ## Ratios against what the machine itself can do; see docs/performance.md.
 bench: console
-	$(CARGO) build --release --workspace
+	$(CARGO) build --release -p jetfrost-cli -p jetfrost-service -p jetfrost-benches
 	target/release/jetfrost-bench
 
 ## The pictures in docs/screenshots, from a fresh sample office.

@@ -1,8 +1,11 @@
-//! Ratios against what the machine itself can do, measured in the same run: `jetfrost-bench [TREE]`.
+//! Ratios against what the machine itself can do, measured in the same run: `jetfrost-bench [TREE]`; `jetfrost-bench store`
+//! measures a store of a million chunks alone.
 //!
 //! Each work is done by the programs as they ship, over TLS on loopback, and by plain system tools; both read the same
 //! files, warm. The figures and what they mean are in `docs/performance.md`.
 #![expect(clippy::print_stdout, reason = "this program's output is its purpose")]
+
+mod store;
 
 use std::fs;
 use std::path::PathBuf;
@@ -15,6 +18,10 @@ use jetfrost_tests::programs::{Daemon, first_sign_in, jetfrost, jetfrost_ends, p
 const USUAL_TREE: &str = "/usr/lib";
 
 fn main() {
+    if std::env::args().nth(1).as_deref() == Some("store") {
+        let scratch = tempfile::tempdir_in("target").expect("a scratch directory under target/");
+        return store::run(scratch.path());
+    }
     let tree = std::env::args_os().nth(1).map_or_else(|| PathBuf::from(USUAL_TREE), PathBuf::from);
     let scratch = tempfile::tempdir_in("target").expect("a scratch directory under target/");
     let bench = Bench { scratch: scratch.path().canonicalize().expect("it is there"), tree };
@@ -73,6 +80,8 @@ impl Bench {
             mb(daemon.peak_memory())
         );
         assert!(daemon.terminate(), "the service stops cleanly");
+        store::scrub(&self.at("shelf"));
+        store::run(&self.scratch);
     }
 
     fn at(&self, name: &str) -> PathBuf {

@@ -89,6 +89,12 @@ impl Browser {
         field.send_keys(text).await.expect("typed");
     }
 
+    /// Scrolls until the element with this id is at the top.
+    pub async fn show(&self, id: &str) {
+        let scroll = format!("document.getElementById('{id}').scrollIntoView({{ block: 'start', behavior: 'instant' }})");
+        self.driver.execute(scroll, vec![]).await.expect("scrolled");
+    }
+
     /// Presses the button with this name.
     pub async fn press(&self, name: &str) {
         self.click(&format!("//button[normalize-space(.)=\"{name}\"]")).await;

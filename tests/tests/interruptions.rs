@@ -3,6 +3,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Stdio};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use jetfrost_tests::programs::{Daemon, first_sign_in, jetfrost, jetfrost_ends};
@@ -175,4 +176,74 @@ fn a_service_killed_at_any_moment_of_a_commit_has_the_point_or_has_it_not() {
     scene.station(&["backup", "--quiet"], 0);
     scene.restored_equals_source();
     assert!(daemon.take().expect("it runs").terminate());
+}
+
+/// How often the service is killed in the test below; `JETFROST_KILLS` says how often when more is wanted.
+const KILLS: u32 = 10;
+
+#[test]
+fn a_service_killed_again_and_again_under_load_keeps_every_acknowledged_point() {
+    let kills = std::env::var("JETFROST_KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(KILLS);
+    let (scene, daemon) = scene();
+    let admin = scene.at("admin");
+    for i in 10..100 {
+        fs::remove_file(scene.files.join(format!("photo {i}"))).expect("removed");
+    }
+    scene.station(&["backup", "--quiet"], 0);
+    // Points go all the time, so that kills fall into thinning and compaction, too.
+    let _ = jetfrost_ends(&admin, &["destination", "set", "Shelf", "--keep", "at least 3"], 0);
+    let name = jetfrost_ends(&admin, &["workstation", "list", "--json"], 0).out;
+    let name: serde_json::Value = serde_json::from_str(&name).expect("JSON");
+    let name = name[0]["name"].as_str().expect("a name").to_owned();
+
+    let (state, port) = (scene.at("state"), daemon.port());
+    let over = AtomicBool::new(false);
+    let acknowledged = AtomicU64::new(1);
+    let daemon = std::thread::scope(|threads| {
+        threads.spawn(|| {
+            let mut round = 0_u64;
+            while !over.load(Ordering::SeqCst) {
+                round += 1;
+                let noise: Vec<u8> = (0..400_000_u64).map(|i| (i.wrapping_mul(round ^ i).rotate_left(17) >> 5) as u8).collect();
+                fs::write(scene.files.join(format!("photo {}", round % 10)), noise).expect("written");
+                let output = jetfrost(&scene.at("station")).args(["backup", "--json", "--quiet"]).output().expect("it runs");
+                if output.status.success() {
+                    let report: serde_json::Value = serde_json::from_slice(&output.stdout).expect("JSON");
+                    acknowledged.fetch_max(report["point"]["sequence"].as_u64().expect("a number"), Ordering::SeqCst);
+                }
+            }
+        });
+        threads.spawn(|| {
+            while !over.load(Ordering::SeqCst) {
+                // It may be cut off at any moment; the next one goes on.
+                let _ = jetfrost(&admin).args(["thinning", "start", &name]).output().expect("it runs");
+            }
+        });
+        let mut daemon = Some(daemon);
+        let mut state_of_chance = 0x9e37_79b9_7f4a_7c15_u64;
+        for _ in 0..kills {
+            state_of_chance = state_of_chance.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+            let (began, moment) = (Instant::now(), Duration::from_millis(30 + (state_of_chance >> 33) % 500));
+            until("the moment comes", || began.elapsed() > moment);
+            daemon.take().expect("it runs").kill();
+            let known = acknowledged.load(Ordering::SeqCst);
+            daemon = Some(Daemon::start(&state, port));
+            let points: serde_json::Value = serde_json::from_str(&scene.station(&["points", "--json"], 0)).expect("JSON");
+            let latest = points[0]["sequence"].as_u64().expect("a number");
+            assert!(latest >= known, "point {known} was acknowledged and the latest is {latest}");
+        }
+        over.store(true, Ordering::SeqCst);
+        daemon.take().expect("it runs")
+    });
+    assert!(acknowledged.load(Ordering::SeqCst) > 1, "backups ended well between the kills");
+    scene.station(&["backup", "--quiet"], 0);
+    let said = jetfrost_ends(&admin, &["scrub", "start", &name], 0).out;
+    assert!(said.contains("All that its points need is there."), "{said}");
+    let points: serde_json::Value = serde_json::from_str(&scene.station(&["points", "--json"], 0)).expect("JSON");
+    for point in points.as_array().expect("a list") {
+        let sequence = point["sequence"].to_string();
+        scene.station(&["check", "--at", &sequence, "--quiet"], 0);
+    }
+    scene.restored_equals_source();
+    assert!(daemon.terminate());
 }

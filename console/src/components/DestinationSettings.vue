@@ -18,6 +18,7 @@ const changing = ref(false)
 const capacity = ref('')
 const reserve = ref('')
 const waiting = ref(7)
+const scrub = ref(30)
 const atLimit = ref<AtLimit>('stop')
 const keeping = ref<Keeping>({ kind: 'everything' })
 const capacityBytes = computed(() => (capacity.value.trim() === '' ? null : parseSize(capacity.value)))
@@ -32,6 +33,7 @@ function change() {
   capacity.value = d.capacity == null ? '' : exactSize(d.capacity)
   reserve.value = exactSize(d.reserve)
   waiting.value = d.waiting_days
+  scrub.value = d.scrub_days
   atLimit.value = d.at_limit
   keeping.value = d.keeping
   changing.value = true
@@ -44,6 +46,7 @@ const saving = useForm(async () => {
     keeping: keeping.value,
     at_limit: atLimit.value,
     waiting_days: Math.trunc(Number(waiting.value)) || 0,
+    scrub_days: Math.trunc(Number(scrub.value)) || 0,
   })
   changing.value = false
   emit('changed')
@@ -55,6 +58,7 @@ const saving = useForm(async () => {
     <p class="mb-2">
       Keeps <strong>{{ keepingText(destination.keeping) }}</strong>. At a limit, {{ AT_LIMIT.find((a) => a.value === destination.at_limit)?.text }}. What is removed can be
       brought back for {{ destination.waiting_days }} days.
+      {{ destination.scrub_days ? `Every stored byte is read and compared every ${destination.scrub_days} days.` : 'Stored bytes are read and compared only when asked for.' }}
     </p>
     <BButton v-if="mayChange && !changing" size="sm" variant="outline-secondary" :aria-label="`Change ${destination.name}`" @click="change">Change</BButton>
     <form v-if="changing" @submit.prevent="saving.submit">
@@ -69,7 +73,10 @@ const saving = useForm(async () => {
         <BFormGroup label="Waiting time" :label-for="`${id}-waiting`" description="Days." class="col-4">
           <BFormInput :id="`${id}-waiting`" v-model="waiting" type="number" min="0" max="3650" required />
         </BFormGroup>
-        <BFormGroup label="At a limit" :label-for="`${id}-at-limit`" class="col-12">
+        <BFormGroup label="Scrub every" :label-for="`${id}-scrub`" description="Days; 0 for only when asked." class="col-4">
+          <BFormInput :id="`${id}-scrub`" v-model="scrub" type="number" min="0" max="3650" required />
+        </BFormGroup>
+        <BFormGroup label="At a limit" :label-for="`${id}-at-limit`" class="col-8">
           <BFormSelect :id="`${id}-at-limit`" v-model="atLimit" :options="AT_LIMIT" />
         </BFormGroup>
       </div>

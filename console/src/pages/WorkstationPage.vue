@@ -9,6 +9,7 @@ import KeepingPanel from '../components/KeepingPanel.vue'
 import PointTable from '../components/PointTable.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
 import RunProgress from '../components/RunProgress.vue'
+import SoundnessPanel from '../components/SoundnessPanel.vue'
 import StateWord from '../components/StateWord.vue'
 import WaysInPanel from '../components/WaysInPanel.vue'
 import { useEvents } from '../composables/useEvents'
@@ -143,6 +144,8 @@ onMounted(reload)
         There is none yet: no backup has come to its end. On the workstation, <code>jetfrost backup</code> makes one; what was sent before is kept.
       </p>
     </section>
+
+    <SoundnessPanel :workstation="w" :now="now" :may-change="mayChange" />
 
     <WaysInPanel :workstation="w" :may-change="mayChange" />
 

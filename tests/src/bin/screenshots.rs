@@ -35,6 +35,14 @@ async fn main() {
         browser.picture(&into.join(file)).await;
     }
 
+    go("/").await;
+    browser.follow("curlew").await;
+    browser.press("What would go next?").await;
+    browser.sees("Nothing would go").await;
+    browser.press("Change").await;
+    browser.show("keeping").await;
+    browser.picture(&into.join("console-keeping.png")).await;
+
     go("/office").await;
     browser.sees("Enrolment codes").await;
     browser.sees("Eskil Moe").await;

@@ -160,22 +160,21 @@ impl Store {
         Ok(())
     }
 
+    /// A segment is sound when its bytes hash to its name: they are those that were checked when it arrived. Only of one
+    /// that is not is it asked why.
     fn examine(&self, hash: SegmentHash, file: &dyn StoredFile) -> Result<Verdict> {
+        let mut hasher = blake3::Hasher::new();
+        each_piece(file, |piece| {
+            hasher.update(piece);
+            Ok(())
+        })?;
+        let found = SegmentHash(*hasher.finalize().as_bytes());
+        if found == hash {
+            return Ok(Verdict::Sound);
+        }
         let mut scanner = SegmentScanner::new(self.id);
-        let mut buffer = vec![0; PIECE];
-        let mut at = 0;
-        let scan = || -> Result<SegmentHash> {
-            while at < file.len().min(MAX_SEGMENT + 1) {
-                let n = usize::try_from(file.len() - at).unwrap_or(PIECE).min(PIECE);
-                file.read_exact_at(&mut buffer[..n], at).map_err(medium("reading a segment"))?;
-                scanner.push(&buffer[..n])?;
-                at += n as u64;
-            }
-            Ok(scanner.finish()?.0)
-        };
-        let why = match scan() {
-            Ok(found) if found == hash => return Ok(Verdict::Sound),
-            Ok(found) => format!("it is another segment, {found}"),
+        let why = match each_piece(file, |piece| Ok(scanner.push(piece)?)).and_then(|()| Ok(scanner.finish()?)) {
+            Ok(_) => format!("it is another segment, {found}"),
             Err(StoreError::Format(why)) => why.to_string(),
             Err(other) => return Err(other),
         };
@@ -367,6 +366,19 @@ impl Store {
         }
         Ok(())
     }
+}
+
+/// Reads a segment in pieces; not beyond what segments may have.
+fn each_piece(file: &dyn StoredFile, mut take: impl FnMut(&[u8]) -> Result<()>) -> Result<()> {
+    let (mut buffer, mut at) = (vec![0; PIECE], 0);
+    let len = file.len().min(MAX_SEGMENT + 1);
+    while at < len {
+        let n = usize::try_from(len - at).unwrap_or(PIECE).min(PIECE);
+        file.read_exact_at(&mut buffer[..n], at).map_err(medium("reading a segment"))?;
+        take(&buffer[..n])?;
+        at += n as u64;
+    }
+    Ok(())
 }
 
 /// The records of a segment without a sound footer, as far as one leads to the next.
