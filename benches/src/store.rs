@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use jetfrost_image::crypto::{SeededRandom, StoreKey, StoreKeys, seal_point};
-use jetfrost_image::format::{Content, PointBody, PointHead, PointKind, SegmentBuilder, StoreFile, encode_needs};
+use jetfrost_image::format::{PointBody, PointHead, PointKind, SegmentBuilder, StoreFile, encode_needs};
 use jetfrost_image::medium::DirectoryMedium;
 use jetfrost_image::store::{Store, Tidying};
 use jetfrost_image::{ChunkName, PointId, StoreId};
@@ -116,16 +116,8 @@ fn commit(
         files: 0,
         exceptions: 0,
     };
-    let body = PointBody {
-        root: Content::empty(),
-        folders: vec![],
-        skipped: vec![],
-        host: String::new(),
-        exceptions: Content::empty(),
-        writer: String::new(),
-    };
     let keys = StoreKeys::derive(STORE, &StoreKey([1; 32]));
-    let file = seal_point(&keys, head, &body, &SeededRandom::new(b"bench")).to_bytes();
+    let file = seal_point(&keys, head, &PointBody::default(), &SeededRandom::new(b"bench")).to_bytes();
     let began = Instant::now();
     let mut intake = store.receive_needs(point).expect("begun");
     intake.push(&needs).expect("sound");

@@ -280,7 +280,7 @@ fn stay_reason(reason: StayReason) -> &'static str {
         StayReason::Week => "last of its week",
         StayReason::Month => "last of its month",
         StayReason::Year => "last of its year",
-        StayReason::AtLeast => "the least number stays",
+        StayReason::AtLeast => "by the rule's 'at least'",
         StayReason::FromTheFuture => "made later than now",
         StayReason::Latest => "the latest",
         StayReason::Held => "held",

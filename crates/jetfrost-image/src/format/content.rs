@@ -26,7 +26,7 @@ pub struct Part {
 }
 
 /// Refers to the bytes of a file, a listing or a disk.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Encode, Decode)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Hash, Encode, Decode)]
 #[cbor(array)]
 pub struct Content {
     /// Bytes of content.

@@ -62,7 +62,7 @@ pub struct PointHead {
 }
 
 /// The body, which only the store key opens.
-#[derive(Debug, Clone, PartialEq, Eq, Encode, Decode)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Encode, Decode)]
 #[cbor(map)]
 pub struct PointBody {
     /// The listing that begins at `/`, or the disk.

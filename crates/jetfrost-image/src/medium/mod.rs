@@ -4,6 +4,7 @@
 
 mod crash;
 mod directory;
+mod failing;
 mod memory;
 
 #[cfg(test)]
@@ -16,6 +17,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 pub use crash::CrashMedium;
 pub use directory::DirectoryMedium;
+pub use failing::{Failing, FailingMedium};
 pub use memory::MemoryMedium;
 
 /// A file in a listing.

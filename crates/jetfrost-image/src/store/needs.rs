@@ -84,26 +84,36 @@ pub(super) struct NeedsFiles {
     on: Arc<dyn Medium>,
     files: BTreeMap<u64, NeedsSummary>,
     sums: BTreeMap<u64, Sum>,
+    /// Files of points that are gone whose bases are gone, too: nothing builds on them.
+    left_over: Vec<u64>,
 }
 
 impl NeedsFiles {
     /// Reads them all, checks each against its own check, and that the sets of `points` add up to what the points say.
     pub(super) fn read(store: &Store, points: &BTreeSet<u64>) -> Result<Self> {
-        let mut files = BTreeMap::new();
+        let (mut files, mut left_over) = (BTreeMap::new(), Vec::new());
         let latest = points.last().copied().unwrap_or(0);
         for sequence in numbers(&*store.medium, names::NEEDS, names::NEEDS_SUFFIX)?.range(..=latest) {
             let summary = store.scan_needs(*sequence, |_, _| Ok(()))?;
             if summary.head.store != store.id || summary.head.sequence != *sequence {
                 return Err(StoreError::Needs("they are another point's"));
             }
-            files.insert(*sequence, summary);
+            let base = summary.head.base;
+            if base == 0 || files.contains_key(&base) {
+                files.insert(*sequence, summary);
+            } else if points.contains(sequence) {
+                return Err(StoreError::Needs("what they are a difference to is not there"));
+            } else {
+                // Folding was cut off while it removed what is no longer needed; it had done everything else.
+                left_over.push(*sequence);
+            }
         }
         let sums = add_up(&files)?;
         for sequence in points {
             let head = store.point_head(*sequence)?;
             check_sum(&head, sums.get(sequence).ok_or(StoreError::Needs("they are not there"))?)?;
         }
-        Ok(Self { on: Arc::clone(&store.medium), files, sums })
+        Ok(Self { on: Arc::clone(&store.medium), files, sums, left_over })
     }
 
     /// In how many bands to go through the names, given that `others` more are held with them.
@@ -128,9 +138,10 @@ impl NeedsFiles {
         Ok(events)
     }
 
-    /// Files of points that are gone.
-    pub(super) fn orphans<'n>(&'n self, points: &'n BTreeSet<u64>) -> impl Iterator<Item = u64> + 'n {
-        self.files.keys().copied().filter(|sequence| !points.contains(sequence))
+    /// Files of points that are gone, the latest first, so that none is there without its base for longer than need be.
+    fn orphans<'n>(&'n self, points: &'n BTreeSet<u64>) -> impl Iterator<Item = u64> + 'n {
+        let of_gone = self.files.keys().rev().copied().filter(|sequence| !points.contains(sequence));
+        self.left_over.iter().rev().copied().chain(of_gone)
     }
 
     /// Writes the needs of each of `points` as a difference to another one of them, and removes the files of all others.

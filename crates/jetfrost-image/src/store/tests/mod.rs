@@ -1,6 +1,7 @@
 //! The store's promises: what was acknowledged is there, also after a loss of power at any step.
 
 mod damage;
+mod failing;
 mod letting_go;
 mod ways_in;
 
@@ -8,7 +9,7 @@ use std::sync::Arc;
 
 use super::*;
 use crate::crypto::{Sealer, SeededRandom, StoreKey, StoreKeys, seal_point};
-use crate::format::{Content, FinishedSegment, PointBody, PointKind, SegmentBuilder, encode_needs};
+use crate::format::{FinishedSegment, PointBody, PointKind, SegmentBuilder, encode_needs};
 use crate::id::PointId;
 use crate::medium::{CrashMedium, MemoryMedium};
 
@@ -54,15 +55,7 @@ impl Workstation {
             files: 0,
             exceptions: 0,
         };
-        let body = PointBody {
-            root: Content::empty(),
-            folders: vec![],
-            skipped: vec![],
-            host: String::new(),
-            exceptions: Content::empty(),
-            writer: String::new(),
-        };
-        seal_point(&self.keys, head, &body, &self.random).to_bytes()
+        seal_point(&self.keys, head, &PointBody::default(), &self.random).to_bytes()
     }
 }
 
