@@ -1,16 +1,21 @@
 //! The small structures, and what people type.
 #![no_main]
 
-use jetfrost_image::format::{RecoveryKey, RunHead, Slot, StoreFile};
+use jetfrost_image::format::{OfficeKeyFile, RecoveryKey, RunHead, Slot, StoreFile};
 use jetfrost_wire::enrolment::Invitation;
+use jetfrost_wire::keeping::Keeping;
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|bytes: &[u8]| {
     let _ = StoreFile::from_bytes(bytes);
     let _ = Slot::from_bytes(bytes);
+    let _ = OfficeKeyFile::from_bytes(bytes);
     let _ = RunHead::from_bytes(bytes, bytes.len() as u64);
     if let Ok(text) = std::str::from_utf8(bytes) {
         let _ = jetfrost_wire::size::parse(text);
+        if let Ok(keeping) = text.parse::<Keeping>() {
+            assert_eq!(keeping.to_string().parse(), Ok(keeping));
+        }
         if let Ok(key) = RecoveryKey::parse(text) {
             assert_eq!(RecoveryKey::parse(&key.to_string()), Ok(key));
         }

@@ -223,6 +223,13 @@ impl Store {
         wanted.iter().map(is_missing).collect()
     }
 
+    /// Whether a run is known to be under way since the store was opened. One that began before that was told things that
+    /// nobody remembers any more.
+    #[must_use]
+    pub fn knows_of_run(&self) -> bool {
+        self.lock_promises().has_run()
+    }
+
     /// Says that no run is under way any more: what was promised to it need not be kept.
     pub fn end_run(&self) {
         self.lock_promises().end_run();

@@ -25,6 +25,11 @@ impl Promises {
         self.run = true;
     }
 
+    /// Whether a run is under way, as far as is known.
+    pub(super) fn has_run(&self) -> bool {
+        self.run
+    }
+
     /// Notes that none is. What was promised stays so until [`Promises::forget`].
     pub(super) fn end_run(&mut self) {
         self.run = false;

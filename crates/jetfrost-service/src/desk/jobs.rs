@@ -24,6 +24,10 @@ use crate::shelf::ShelfError;
 const NOTE_EVERY: Duration = Duration::from_secs(1);
 /// While backups arrive, a job rests this long between its steps.
 const GIVE_WAY: Duration = Duration::from_millis(100);
+/// What failed or was cancelled does not fall due again before this.
+const REST_MS: i64 = 24 * 3600 * 1000;
+/// Who asks for what falls due by itself.
+const SERVICE: &str = "the service";
 /// A wait for a job's end is not longer than this.
 const MOST_WAIT: Duration = Duration::from_secs(30);
 
@@ -100,6 +104,17 @@ impl Desk {
         })?;
         self.jobs.changed.notify_all();
         Ok(self.tell_job(&row, line))
+    }
+
+    /// Asks for a job that fell due by itself. One that failed or was cancelled is let rest for a day, else it would come
+    /// back at once.
+    pub(super) fn enqueue_due(&self, kind: JobKind, line: &WorkstationLine) -> Result<()> {
+        let latest = self.records.read(|on| Ok::<_, DeskError>(JobRow::latest(kind.word(), &line.store.id, on)?))?;
+        let rests = latest.is_some_and(|row| {
+            let ended_badly = [JobState::Failed.word(), JobState::Cancelled.word()].contains(&row.state.as_str());
+            ended_badly && row.ended.is_some_and(|ended| self.now().saturating_sub(ended) < REST_MS)
+        });
+        if rests { Ok(()) } else { self.enqueue(kind, line, SERVICE).map(drop) }
     }
 
     /// Jobs, latest first.
@@ -258,7 +273,10 @@ impl Desk {
             }
         }
         drop(orders);
-        self.tell_job(&row, &line);
+        // As it is on record now: an order may have changed it.
+        if let Ok((row, line)) = self.find_job(&row.id) {
+            self.tell_job(&row, &line);
+        }
         self.jobs.changed.notify_all();
     }
 

@@ -148,7 +148,7 @@ impl Desk {
     /// Lets as many of the oldest points go as make enough room, as far as the rule allows. False, and nothing gone,
     /// when all that may go would not be enough.
     fn let_oldest_go(&self, line: &WorkstationLine, store: &Store, refusal: &NoRoom) -> Result<bool> {
-        if line.store.held.is_some() {
+        if line.store.held.is_some() || thinning::forgot_its_run(line, store) {
             return Ok(false);
         }
         let points = self.point_rows(line)?;

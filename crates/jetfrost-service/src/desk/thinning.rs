@@ -72,14 +72,14 @@ impl Desk {
         let now = self.now();
         for line in &lines {
             if line.store.leaves.is_some_and(|leaves| leaves <= now) {
-                self.enqueue(JobKind::Removal, line, SERVICE)?;
+                self.enqueue_due(JobKind::Removal, line)?;
             } else {
                 let rows = self.point_rows(line)?;
                 if line.store.untidy || !going(&rows, &self.fates(line, &rows)).is_empty() {
-                    self.enqueue(JobKind::Thinning, line, SERVICE)?;
+                    self.enqueue_due(JobKind::Thinning, line)?;
                 }
                 if self.is_scrub_due(line) {
-                    self.enqueue(JobKind::Scrub, line, SERVICE)?;
+                    self.enqueue_due(JobKind::Scrub, line)?;
                 }
             }
         }
@@ -93,6 +93,10 @@ impl Desk {
         let rows = self.point_rows(line)?;
         let going = going(&rows, &self.fates(line, &rows));
         self.take_points(line, &store, &going, "its time was over")?;
+        if forgot_its_run(line, &store) {
+            // The room comes back after that run; the store stays marked as untidy until then.
+            return Ok((going.len(), Tidied::default()));
+        }
         let last_run_ended_well = line
             .latest_run
             .as_ref()
@@ -162,8 +166,11 @@ impl Desk {
     }
 }
 
-/// Who asks for what the service does by itself.
-pub(super) const SERVICE: &str = "the service";
+/// Whether a run is under way that counts on promises which a restart of the service made it forget.
+pub(super) fn forgot_its_run(line: &WorkstationLine, store: &Store) -> bool {
+    let is_underway = line.latest_run.as_ref().is_some_and(|run| run.outcome == Outcome::Underway.word());
+    is_underway && !store.knows_of_run()
+}
 
 fn going(rows: &[PointRow], fates: &[Fate]) -> BTreeSet<u64> {
     rows.iter().zip(fates).filter(|(_, fate)| **fate == Fate::Goes).map(|(row, _)| from_db(row.sequence)).collect()

@@ -159,6 +159,12 @@ impl JobRow {
         page.select(Self::as_select()).load(on)
     }
 
+    /// The latest of a kind for a store.
+    pub(crate) fn latest(kind: &str, store: &str, on: &mut Connection) -> Rows<Option<Self>> {
+        let of_kind = jobs::table.filter(jobs::store_id.eq(store).and(jobs::kind.eq(kind)));
+        of_kind.order(jobs::number.desc()).select(Self::as_select()).first(on).optional()
+    }
+
     /// Those that have not ended, oldest first.
     pub(crate) fn unfinished(on: &mut Connection) -> Rows<Vec<Self>> {
         jobs::table.filter(jobs::ended.is_null()).order(jobs::number).select(Self::as_select()).load(on)
