@@ -75,7 +75,9 @@ impl Desk {
                 self.enqueue_due(JobKind::Removal, line)?;
             } else {
                 let rows = self.point_rows(line)?;
-                if line.store.untidy || !going(&rows, &self.fates(line, &rows)).is_empty() {
+                // Room that is only to be given back can wait for the end of a run.
+                let is_untidy = line.store.untidy && !is_underway(line);
+                if is_untidy || !going(&rows, &self.fates(line, &rows)).is_empty() {
                     self.enqueue_due(JobKind::Thinning, line)?;
                 }
                 if self.is_scrub_due(line) {
@@ -168,8 +170,11 @@ impl Desk {
 
 /// Whether a run is under way that counts on promises which a restart of the service made it forget.
 pub(super) fn forgot_its_run(line: &WorkstationLine, store: &Store) -> bool {
-    let is_underway = line.latest_run.as_ref().is_some_and(|run| run.outcome == Outcome::Underway.word());
-    is_underway && !store.knows_of_run()
+    is_underway(line) && !store.knows_of_run()
+}
+
+fn is_underway(line: &WorkstationLine) -> bool {
+    line.latest_run.as_ref().is_some_and(|run| run.outcome == Outcome::Underway.word())
 }
 
 fn going(rows: &[PointRow], fates: &[Fate]) -> BTreeSet<u64> {
