@@ -212,7 +212,7 @@ impl Store {
     pub fn missing(&self, wanted: &[ChunkName]) -> Result<Vec<bool>> {
         let index = self.index.read().unwrap_or_else(PoisonError::into_inner);
         let mut promises = self.lock_promises();
-        promises.begin_run();
+        promises.go_on_with_run();
         let is_missing = |name: &ChunkName| {
             let here = index.find(name)?.is_some();
             if here {
@@ -223,11 +223,16 @@ impl Store {
         wanted.iter().map(is_missing).collect()
     }
 
-    /// Whether a run is known to be under way since the store was opened. One that began before that was told things that
-    /// nobody remembers any more.
+    /// Says that a run begins: from now on what it is told is here is kept for it.
+    pub fn begin_run(&self) {
+        self.lock_promises().begin_run();
+    }
+
+    /// Whether the run under way began since the store was opened. One that began before was told things that nobody
+    /// remembers any more.
     #[must_use]
     pub fn knows_of_run(&self) -> bool {
-        self.lock_promises().has_run()
+        self.lock_promises().knows_all()
     }
 
     /// Says that no run is under way any more: what was promised to it need not be kept.
@@ -278,7 +283,7 @@ impl Store {
     pub fn receive_segment(&self, hash: SegmentHash) -> Result<Option<SegmentIntake<'_>>> {
         {
             let mut promises = self.lock_promises();
-            promises.begin_run();
+            promises.go_on_with_run();
             promises.promise_segment(hash);
         }
         if self.medium.open(&names::segment(&hash)).is_ok() {
@@ -457,7 +462,7 @@ impl Store {
         let summary = {
             let index = self.index.read().unwrap_or_else(PoisonError::into_inner);
             let mut promises = self.lock_promises();
-            promises.begin_run();
+            promises.go_on_with_run();
             self.scan_needs(head.sequence, |name, added| {
                 if added {
                     missing += u64::from(index.find(&name)?.is_none());

@@ -15,24 +15,31 @@ const BITS: usize = 1 << 23;
 #[derive(Debug, Default)]
 pub(super) struct Promises {
     run: bool,
+    /// Whether all that the run was told is in here, and not only what it was told since the store was opened again.
+    from_its_beginning: bool,
     chunks: Option<Vec<u64>>,
     segments: HashSet<SegmentHash>,
 }
 
 impl Promises {
-    /// Notes that a run is under way.
+    /// Notes that a run begins.
     pub(super) fn begin_run(&mut self) {
+        (self.run, self.from_its_beginning) = (true, true);
+    }
+
+    /// Notes that a run is under way; it may have begun before the store was opened.
+    pub(super) fn go_on_with_run(&mut self) {
         self.run = true;
     }
 
-    /// Whether a run is under way, as far as is known.
-    pub(super) fn has_run(&self) -> bool {
-        self.run
+    /// Whether all is known that the run under way was told.
+    pub(super) fn knows_all(&self) -> bool {
+        self.from_its_beginning
     }
 
     /// Notes that none is. What was promised stays so until [`Promises::forget`].
     pub(super) fn end_run(&mut self) {
-        self.run = false;
+        (self.run, self.from_its_beginning) = (false, false);
     }
 
     /// Forgets all promises, unless a run counts on them.

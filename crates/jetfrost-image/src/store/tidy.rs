@@ -122,7 +122,7 @@ impl Store {
         let needs = NeedsFiles::read(self, &points)?;
         let uses = self.uses(&needs, &points)?;
         let mut tidied = Tidied::default();
-        let work = Work { store: self, tidied: &mut tidied, settled: false };
+        let work = Work { store: self, tidied: &mut tidied };
         work.run(uses, how, go_on)?;
         let shrunk = needs.fold(self, &points)?;
         self.used.fetch_sub(shrunk.cast_unsigned(), Ordering::Relaxed);
@@ -157,7 +157,6 @@ impl Store {
 struct Work<'w> {
     store: &'w Store,
     tidied: &'w mut Tidied,
-    settled: bool,
 }
 
 impl Work<'_> {
@@ -172,7 +171,7 @@ impl Work<'_> {
         }
         let rewritten = self.rewrite(others, how, go_on);
         // Also after an interruption: otherwise the next start would have to read many footers.
-        if self.settled { Ok(()) } else { self.settle() }.and(rewritten)
+        self.settle().and(rewritten)
     }
 
     fn rewrite(&mut self, segments: Vec<(SegmentHash, Use)>, how: &Tidying, go_on: GoOn<'_>) -> Result<()> {
@@ -247,7 +246,6 @@ impl Work<'_> {
                 store.used.fetch_add(grown.cast_unsigned(), Ordering::Relaxed);
             }
         }
-        self.settled = false;
         for hash in &gone {
             let synced = store.medium.sync_directory(&names::segment_directory(hash));
             synced.map_err(medium("removing a segment"))?;
@@ -255,8 +253,7 @@ impl Work<'_> {
         Ok(gone.len() == old.len())
     }
 
-    fn settle(&mut self) -> Result<()> {
-        self.settled = true;
+    fn settle(&self) -> Result<()> {
         let grown = self.store.index.write().unwrap_or_else(PoisonError::into_inner).settle()?;
         self.store.used.fetch_add(grown.cast_unsigned(), Ordering::Relaxed);
         Ok(())

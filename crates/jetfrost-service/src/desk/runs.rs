@@ -33,6 +33,7 @@ impl Desk {
         }
         let (_, store) = self.open_store(&line)?;
         store.end_run();
+        store.begin_run();
         self.record_points_on_shelf(&line, &store)?;
         let latest = store.points().last().copied();
         let lost = self.lost_for_run(&line, &store)?;

@@ -207,6 +207,20 @@ fn a_run_under_way_keeps_what_it_was_told_is_here() {
 }
 
 #[test]
+fn a_store_that_was_opened_again_does_not_claim_to_know_the_run_that_goes_on() {
+    let (memory, store) = store_of(&three());
+    store.begin_run();
+    store.missing(&[name_of(3)]).expect("told");
+    assert!(store.knows_of_run());
+    let again = Store::open(Arc::new(memory)).expect("opens");
+    again.missing(&[name_of(4)]).expect("told");
+    assert!(!again.knows_of_run(), "what was told before is forgotten");
+    again.end_run();
+    again.begin_run();
+    assert!(again.knows_of_run());
+}
+
+#[test]
 fn what_an_unfinished_run_sent_stays_until_it_is_given_up() {
     let (_, store) = store_of(&three());
     let (segment, names) = Workstation::new().segment(&[b"sent by a run that never ended"]);
