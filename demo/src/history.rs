@@ -21,6 +21,7 @@ use jetfrost_wire::destination::{Destination, NewDestination};
 use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::people::{Account, Group, GroupLogins, NewAccount, NewGroup, Role};
 use jetfrost_wire::service::{Carry, FirstAdministrator, SignIn, SignedIn};
+use jetfrost_wire::workstation::PointKind;
 use jiff::civil::Weekday;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan, Zoned};
@@ -204,7 +205,7 @@ impl Past {
     }
 
     fn quiet_run(&self, desk: &Desk, ago: i64) -> Done {
-        self.while_time_passes(|| back_up(&desk.home, &Arc::new(Meter::default())))?;
+        self.while_time_passes(|| back_up(&desk.home, PointKind::Files, &Arc::new(Meter::default())))?;
         // Now and then somebody wants a file back.
         if (desk.machine.name == "curlew" && ago == 12) || (desk.machine.name == "plover" && ago == 5) {
             self.bring_back(desk)?;
@@ -214,7 +215,7 @@ impl Past {
 
     fn bring_back(&self, desk: &Desk) -> Done {
         let browser = Browser::open(&desk.home)?;
-        let point = browser.point(&At::Latest)?;
+        let point = browser.point(&At::Latest, PointKind::Files)?;
         let wish = Wish { paths: vec![desk.folder.join("Letters")], into: desk.folder.join("Restored"), replace: false };
         self.while_time_passes(|| restore(&browser, &point, &wish, &Arc::new(Meter::default())))?;
         Ok(())
@@ -236,7 +237,7 @@ impl Past {
                 Ok(())
             })
         };
-        let report = self.while_time_passes(|| back_up(&desk.home, &Arc::new(Meter::default())));
+        let report = self.while_time_passes(|| back_up(&desk.home, PointKind::Files, &Arc::new(Meter::default())));
         stop.store(true, Ordering::Relaxed);
         writer.join().map_err(|_| "the writer panicked")??;
         report?;
@@ -258,7 +259,7 @@ impl Past {
                 }
             })
         };
-        let result = self.while_time_passes(|| back_up(&desk.home, &meter));
+        let result = self.while_time_passes(|| back_up(&desk.home, PointKind::Files, &meter));
         meter.stop();
         watcher.join().map_err(|_| "the watcher panicked")?;
         match result {

@@ -1,4 +1,4 @@
-//! Volumes in memory.
+//! Volumes in memory, and block devices on files.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -24,5 +24,27 @@ impl Mounted {
 impl Drop for Mounted {
     fn drop(&mut self) {
         let _ = Command::new("umount").arg("-l").arg(&self.path).output();
+    }
+}
+
+/// A block device on a file, given back when dropped.
+pub struct LoopDevice {
+    /// The device.
+    pub path: PathBuf,
+}
+
+impl LoopDevice {
+    /// Makes a device of a file; `None` where this machine does not allow it.
+    #[must_use]
+    pub fn new(file: &Path) -> Option<Self> {
+        let done = Command::new("losetup").args(["--find", "--show"]).arg(file).output().expect("losetup runs");
+        let path = String::from_utf8_lossy(&done.stdout).trim().into();
+        done.status.success().then_some(Self { path })
+    }
+}
+
+impl Drop for LoopDevice {
+    fn drop(&mut self) {
+        let _ = Command::new("losetup").arg("--detach").arg(&self.path).output();
     }
 }

@@ -19,6 +19,7 @@ use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::job::Job;
 use jetfrost_wire::people::{Account, NewAccount, Role};
 use jetfrost_wire::service::{Carry, FirstAdministrator, SignIn, SignedIn};
+use jetfrost_wire::workstation::PointKind;
 use jiff::Timestamp;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -227,7 +228,22 @@ impl Workstation {
     /// # Errors
     /// As the engine.
     pub fn back_up(&self) -> Result<BackupReport, ClientError> {
-        back_up(&self.home, &Arc::new(Meter::default()))
+        back_up(&self.home, PointKind::Files, &Arc::new(Meter::default()))
+    }
+
+    /// Keeps a disk from now on.
+    pub fn keep_disk(&self, disk: &Path) {
+        let mut chosen = self.home.chosen().expect("readable");
+        chosen.keep_disk(disk).expect("a disk");
+        self.home.keep_chosen(&chosen).expect("written");
+    }
+
+    /// Makes a recovery point of the disks.
+    ///
+    /// # Errors
+    /// As the engine.
+    pub fn back_up_disks(&self) -> Result<BackupReport, ClientError> {
+        back_up(&self.home, PointKind::Disk, &Arc::new(Meter::default()))
     }
 
     /// Restores everything into a directory. The kept folder is then found by [`Workstation::restored`].
@@ -244,7 +260,7 @@ impl Workstation {
     /// As the engine.
     pub fn restore(&self, at: &At, wish: &Wish) -> Result<RestoreReport, ClientError> {
         let browser = Browser::open(&self.home)?;
-        let point = browser.point(at)?;
+        let point = browser.point(at, PointKind::Files)?;
         restore(&browser, &point, wish, &Arc::new(Meter::default()))
     }
 

@@ -194,6 +194,7 @@ fn a_volume_mounted_within_a_kept_folder_is_not_entered_and_said_to_be_so() {
 #[test]
 fn a_file_that_disappears_during_the_run_is_reported_and_the_rest_is_kept() {
     use jetfrost_client::backup::back_up;
+    use jetfrost_wire::workstation::PointKind;
     use jetfrost_client::progress::Meter;
     use std::sync::Arc;
     let (_office, workstation) = office();
@@ -203,7 +204,7 @@ fn a_file_that_disappears_during_the_run_is_reported_and_the_rest_is_kept() {
     workstation.write("z is listed first and read last", "soon gone");
     let meter = Arc::new(Meter::default());
     let report = std::thread::scope(|scope| {
-        let run = scope.spawn(|| back_up(&workstation.home, &meter));
+        let run = scope.spawn(|| back_up(&workstation.home, PointKind::Files, &meter));
         // The folder was listed before its first file was read.
         while meter.progress().files_done == 0 && !run.is_finished() {
             std::thread::yield_now();

@@ -209,7 +209,7 @@ fn a_service_killed_again_and_again_under_load_keeps_every_acknowledged_point() 
                 let output = jetfrost(&scene.at("station")).args(["backup", "--json", "--quiet"]).output().expect("it runs");
                 if output.status.success() {
                     let report: serde_json::Value = serde_json::from_slice(&output.stdout).expect("JSON");
-                    acknowledged.fetch_max(report["point"]["sequence"].as_u64().expect("a number"), Ordering::SeqCst);
+                    acknowledged.fetch_max(report["points"][0]["point"]["sequence"].as_u64().expect("a number"), Ordering::SeqCst);
                 }
             }
         });

@@ -10,7 +10,7 @@ use jetfrost_client::progress::Meter;
 use jetfrost_image::crypto::{Random, SeededRandom};
 use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_wire::job::{Job, JobState};
-use jetfrost_wire::workstation::Soundness;
+use jetfrost_wire::workstation::{PointKind, Soundness};
 
 /// Bytes that do not compress.
 fn noise(seed: &str, len: usize) -> Vec<u8> {
@@ -35,7 +35,7 @@ fn largest_segment(office: &Office) -> PathBuf {
 
 fn deep_check(station: &Workstation, share: u8) -> CheckReport {
     let browser = Browser::open(&station.home).expect("joined");
-    let point = browser.point(&At::Latest).expect("a point");
+    let point = browser.point(&At::Latest, PointKind::Files).expect("a point");
     check(&browser, &point, share, &Arc::new(Meter::default())).expect("checked")
 }
 

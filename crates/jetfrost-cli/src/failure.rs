@@ -58,7 +58,7 @@ impl Failure {
                 ClientError::Refused(problem) => code_of(problem),
                 ClientError::WrongPassphrase | ClientError::NotSignedIn => Code::Refused,
                 ClientError::Unreachable { .. } | ClientError::OtherCertificate { .. } => Code::Unreachable,
-                ClientError::Damaged | ClientError::Format(_) | ClientError::RolledBack { .. } => Code::Damage,
+                ClientError::Damaged | ClientError::Format(_) | ClientError::Store(_) | ClientError::RolledBack { .. } => Code::Damage,
                 ClientError::Stopped => Code::Interrupted,
                 _ => Code::Failed,
             },
@@ -121,7 +121,10 @@ fn next_step(error: &ClientError) -> &'static str {
             "Meant is the image passphrase that was chosen when this workstation joined, or its printed recovery key; not the account's password."
         }
         ClientError::NoPoint(_) => "Run 'jetfrost points' to see which there are.",
-        ClientError::NoPath(_) => "Run 'jetfrost look' to see what is there, or choose another point with --at.",
+        ClientError::OtherKind { .. } => {
+            "Files: 'look' and 'restore'. Disks: 'disks', 'restore-disk' and 'attach'. 'jetfrost points' says which point is which."
+        }
+        ClientError::NoPath(_) => "Run 'jetfrost look' or 'jetfrost disks' to see what is there, or choose another point with --at.",
         ClientError::Damaged => {
             "Tell the administrator: the image store needs to be checked. An earlier or later point may be sound."
         }

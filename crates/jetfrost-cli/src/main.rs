@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
-use commands::{keeping, machine, office, ways_in};
+use commands::{disk, keeping, machine, office, ways_in};
 use failure::Failure;
 use jetfrost_client::home::Home;
 use ui::Ui;
@@ -59,6 +59,12 @@ enum Command {
     Look(machine::Look),
     /// Brings files back.
     Restore(machine::Restore),
+    /// Lists the disks in a point, with their partitions.
+    Disks(disk::Disks),
+    /// Brings a disk back, into a new image file or onto a block device.
+    RestoreDisk(disk::RestoreDisk),
+    /// Serves a disk of a point on this machine, for reading, to standard tools.
+    Attach(disk::Attach),
     /// Lists what a point does not hold as it should.
     Exceptions(machine::Exceptions),
     /// Reads a point back with the key and compares all of it with what was backed up.
@@ -137,6 +143,9 @@ fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure>
         Command::Points => machine::points(home, ui),
         Command::Look(command) => command.run(home, ui),
         Command::Restore(command) => command.run(home, ui),
+        Command::Disks(command) => command.run(home, ui),
+        Command::RestoreDisk(command) => command.run(home, ui),
+        Command::Attach(command) => command.run(home, ui),
         Command::Exceptions(command) => command.run(home, ui),
         Command::Check(command) => command.run(home, ui),
         Command::History => machine::history(home, ui),

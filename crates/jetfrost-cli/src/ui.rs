@@ -22,7 +22,7 @@ use crate::failure::Failure;
 pub(crate) fn say_stopping() {
     let _ = writeln!(
         std::io::stderr(),
-        "\nStopping: what is ready is still sent, so that the next run goes on from there. Again to end at once."
+        "\nStopping at the next good moment: what is done is kept, and the next attempt goes on from there. Again to end at once."
     );
 }
 
@@ -206,6 +206,7 @@ fn phase(phase: Phase) -> &'static str {
         Phase::Counting => "Counting",
         Phase::Sending => "Copying",
         Phase::Sealing => "Sealing",
+        Phase::Comparing => "Reading back",
     }
 }
 

@@ -5,16 +5,16 @@ use std::collections::HashMap;
 
 use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::{StoreKeys, open_chunk, open_point};
-use jetfrost_image::format::{Content, EntryKind, PointBody, PointFile, PointHead, exceptions_from_page};
+use jetfrost_image::format::{Content, EntryKind, PointBody, PointHead, exceptions_from_page};
 pub use jetfrost_image::format::{Entry, Exception};
 use jetfrost_image::tree::{ChunkSource, ReadError, expand_parts, find_entry, read_listing};
-use jetfrost_wire::workstation::{Point, PointBytes};
+use jetfrost_wire::workstation::{Point, PointKind};
 use jiff::civil;
 use jiff::tz::TimeZone;
 
-use crate::api::Api;
 use crate::error::ClientError;
-use crate::home::{Home, Membership};
+use crate::home::Home;
+use crate::shelf::Shelf;
 
 type Result<T> = std::result::Result<T, ClientError>;
 
@@ -51,23 +51,24 @@ impl std::str::FromStr for At {
 }
 
 impl At {
-    /// Finds the point among `points`, which come latest first.
-    fn find<'p>(&self, points: &'p [Point]) -> Option<&'p Point> {
+    /// Finds the point, of a kind if one is given, among `points`, which come latest first.
+    fn find<'p>(&self, points: &'p [Point], kind: Option<PointKind>) -> Option<&'p Point> {
+        let mut of_kind = points.iter().filter(|p| kind.is_none_or(|kind| p.kind == kind));
         match self {
-            Self::Latest => points.first(),
-            Self::Sequence(sequence) => points.iter().find(|p| p.sequence == *sequence),
+            Self::Latest => of_kind.next(),
+            Self::Sequence(sequence) => of_kind.find(|p| p.sequence == *sequence),
             Self::Time(time) => {
                 let moment = time.to_zoned(TimeZone::system()).ok()?.timestamp();
-                points.iter().find(|p| p.created <= moment)
+                of_kind.find(|p| p.created <= moment)
             }
         }
     }
 }
 
-/// The recovery points of this workstation.
+/// The recovery points of one image store.
+#[derive(Clone)]
 pub struct Browser {
-    pub(crate) membership: Membership,
-    pub(crate) api: Api,
+    pub(crate) shelf: Shelf,
     pub(crate) keys: StoreKeys,
 }
 
@@ -88,7 +89,7 @@ impl Browser {
     pub fn open(home: &Home) -> Result<Self> {
         let (membership, api) = home.device_api()?;
         let keys = home.keys(&membership)?;
-        Ok(Self { membership, api, keys })
+        Ok(Self { shelf: Shelf::Service { api, membership: Box::new(membership) }, keys })
     }
 
     /// The points, latest first.
@@ -96,25 +97,43 @@ impl Browser {
     /// # Errors
     /// What the service said.
     pub fn points(&self) -> Result<Vec<Point>> {
-        self.api.list(&format!("/workstations/{}/points", self.membership.workstation))
+        self.shelf.points()
     }
 
-    /// Opens the point that is meant.
+    /// Opens the point of this kind that is meant.
     ///
     /// # Errors
-    /// [`ClientError::NoPoint`]; [`ClientError::Damaged`]; [`ClientError::Format`] for one of a later version.
-    pub fn point(&self, at: &At) -> Result<OpenPoint> {
+    /// [`ClientError::NoPoint`]; [`ClientError::OtherKind`] when the number is that of a point of another kind;
+    /// [`ClientError::Damaged`]; [`ClientError::Format`] for one of a later version.
+    pub fn point(&self, at: &At, kind: PointKind) -> Result<OpenPoint> {
         let points = self.points()?;
-        let named = || {
-            ClientError::NoPoint(match at {
-                At::Latest => "yet".into(),
-                At::Sequence(sequence) => sequence.to_string(),
-                At::Time(time) => format!("from {time} or before"),
-            })
+        let refusal = || match at {
+            At::Sequence(sequence) => match points.iter().find(|p| p.sequence == *sequence) {
+                Some(other) => ClientError::OtherKind { sequence: *sequence, found: other.kind },
+                None => ClientError::NoPoint(sequence.to_string()),
+            },
+            At::Latest => ClientError::NoPoint(format!("of {} yet", of_kind(kind))),
+            At::Time(time) => ClientError::NoPoint(format!("of {} from {time} or before", of_kind(kind))),
         };
-        let sequence = at.find(&points).ok_or_else(named)?.sequence;
-        let bytes: PointBytes = self.api.get(&format!("/stores/{}/points/{sequence}", self.membership.store))?;
-        let file = PointFile::from_bytes(&bytes.point.0)?;
+        self.open_point(at.find(&points, Some(kind)).ok_or_else(refusal)?.sequence)
+    }
+
+    /// Opens the point that is meant, whatever it is a state of.
+    ///
+    /// # Errors
+    /// As [`Browser::point`].
+    pub fn any_point(&self, at: &At) -> Result<OpenPoint> {
+        let points = self.points()?;
+        let refusal = || match at {
+            At::Sequence(sequence) => ClientError::NoPoint(sequence.to_string()),
+            At::Latest => ClientError::NoPoint("yet".into()),
+            At::Time(time) => ClientError::NoPoint(format!("from {time} or before")),
+        };
+        self.open_point(at.find(&points, None).ok_or_else(refusal)?.sequence)
+    }
+
+    fn open_point(&self, sequence: u64) -> Result<OpenPoint> {
+        let file = self.shelf.point(sequence)?;
         let body = open_point(&self.keys, &file)?;
         Ok(OpenPoint { head: file.head, body })
     }
@@ -158,6 +177,15 @@ impl Browser {
     }
 }
 
+/// What a point of this kind is a state of, in words.
+#[must_use]
+pub fn of_kind(kind: PointKind) -> &'static str {
+    match kind {
+        PointKind::Files => "files",
+        PointKind::Disk => "disks",
+    }
+}
+
 pub(crate) fn find(source: &StoreSource<'_>, point: &OpenPoint, path: &[u8]) -> Result<Option<Entry>> {
     find_entry(source, &point.body.root, path).map_err(|e| match e {
         ReadError::Source(error) => error,
@@ -184,7 +212,7 @@ impl StoreSource<'_> {
             return Ok(());
         }
         let browser = self.browser;
-        browser.api.fetch(&browser.membership.store, &names, |i, sealed| {
+        browser.shelf.fetch(&names, |i, sealed| {
             // One that is damaged is reported when it is asked for.
             if let Some(content) = sealed.and_then(|mut sealed| open_chunk(&browser.keys, &names[i], &mut sealed).ok()) {
                 self.ahead.borrow_mut().insert(names[i], content);
@@ -203,7 +231,7 @@ impl ChunkSource for StoreSource<'_> {
         }
         let browser = self.browser;
         let mut content = None;
-        browser.api.fetch(&browser.membership.store, &[*name], |_, sealed| {
+        browser.shelf.fetch(&[*name], |_, sealed| {
             let mut sealed = sealed.ok_or(ClientError::Damaged)?;
             content = Some(open_chunk(&browser.keys, name, &mut sealed)?);
             Ok(())
@@ -214,14 +242,12 @@ impl ChunkSource for StoreSource<'_> {
 
 #[cfg(test)]
 mod tests {
-    use jetfrost_wire::workstation::PointKind;
-
     use super::*;
 
     fn point(sequence: u64, created: &str) -> Point {
         Point {
             sequence,
-            kind: PointKind::Files,
+            kind: if sequence == 6 { PointKind::Disk } else { PointKind::Files },
             created: created.parse().expect("a time"),
             files: 0,
             bytes: 0,
@@ -234,11 +260,17 @@ mod tests {
 
     #[test]
     fn a_point_is_meant_by_number_time_or_as_the_latest() {
-        let points = [point(9, "2026-11-20T12:00:00Z"), point(8, "2026-11-18T12:00:00Z"), point(5, "2026-11-10T12:00:00Z")];
-        let found = |text: &str| text.parse::<At>().expect("parses").find(&points).map(|p| p.sequence);
+        let points = [
+            point(9, "2026-11-20T12:00:00Z"),
+            point(8, "2026-11-18T12:00:00Z"),
+            point(6, "2026-11-12T01:00:00Z"),
+            point(5, "2026-11-10T12:00:00Z"),
+        ];
+        let found = |text: &str| text.parse::<At>().expect("parses").find(&points, Some(PointKind::Files)).map(|p| p.sequence);
         assert_eq!(found("latest"), Some(9));
         assert_eq!(found("8"), Some(8));
         assert_eq!(found("7"), None);
+        assert_eq!(found("6"), None, "it is of another kind");
         assert_eq!(found("2026-11-19"), Some(8));
         assert_eq!(found("2026-11-12T08:00"), Some(5));
         assert_eq!(found("2026-11-01"), None);

@@ -162,7 +162,7 @@ impl<'c> Check<'c> {
         if names.is_empty() {
             return Ok(());
         }
-        browser.api.fetch(&browser.membership.store, &names, |i, sealed| {
+        browser.shelf.fetch(&names, |i, sealed| {
             meter.sent(sealed.as_ref().map_or(0, Vec::len) as u64);
             report.chunks += 1;
             match sealed.and_then(|mut sealed| opener.open(&names[i], &mut sealed).ok().map(|content| content.len() as u64)) {

@@ -3,20 +3,24 @@
 use std::collections::BTreeMap;
 use std::ffi::OsStr;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::os::unix::fs::FileTypeExt;
 use std::path::{Component, Path, PathBuf};
 
 use data_encoding::HEXLOWER;
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
+use jetfrost_wire::workstation::PointKind;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::error::ClientError;
 
-/// The folders that are backed up and the patterns that leave things out.
+/// The folders and disks that are backed up and the patterns that leave things out.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct Chosen {
     /// Absolute paths.
     pub folders: Vec<Folder>,
+    /// Absolute paths of block devices and raw image files.
+    pub disks: Vec<Folder>,
     /// Patterns.
     pub skip: Vec<String>,
 }
@@ -50,24 +54,50 @@ impl Chosen {
     /// # Errors
     /// [`ClientError::Folder`] when it is not there or not absolute.
     pub fn keep(&mut self, path: &Path) -> Result<(), ClientError> {
+        let absolute = absolute(path)?;
         let refuse = |why| ClientError::Folder { path: path.into(), why };
-        let absolute = std::path::absolute(path).map_err(|_| refuse("the path cannot be made absolute"))?;
-        if absolute.components().any(|c| c == Component::ParentDir) {
-            return Err(refuse("write the path without '..'"));
-        }
         std::fs::symlink_metadata(&absolute).map_err(|_| refuse("it is not there, or not readable"))?;
-        self.folders.push(Folder(absolute));
-        self.folders.sort();
-        self.folders.dedup();
+        add(&mut self.folders, absolute);
         Ok(())
     }
 
-    /// Takes a folder out; false when it was not in.
+    /// Adds a disk: a block device, or a raw image file.
+    ///
+    /// # Errors
+    /// [`ClientError::Folder`] when it is not there, not absolute, or neither of the two.
+    pub fn keep_disk(&mut self, path: &Path) -> Result<(), ClientError> {
+        let absolute = absolute(path)?;
+        let refuse = |why| ClientError::Folder { path: path.into(), why };
+        let kind = std::fs::metadata(&absolute).map_err(|_| refuse("it is not there, or not readable"))?.file_type();
+        if !kind.is_file() && !kind.is_block_device() {
+            return Err(refuse("a disk is a block device or a raw image file; folders are kept without --disk"));
+        }
+        add(&mut self.disks, absolute);
+        Ok(())
+    }
+
+    /// Takes a folder or a disk out; false when it was not in.
     pub fn drop_folder(&mut self, path: &Path) -> bool {
         let absolute = std::path::absolute(path).unwrap_or_else(|_| path.into());
-        let before = self.folders.len();
+        let before = self.folders.len() + self.disks.len();
         self.folders.retain(|folder| folder.0 != absolute);
-        self.folders.len() < before
+        self.disks.retain(|disk| disk.0 != absolute);
+        self.folders.len() + self.disks.len() < before
+    }
+
+    /// What is chosen of a kind.
+    #[must_use]
+    pub fn of_kind(&self, kind: PointKind) -> &[Folder] {
+        match kind {
+            PointKind::Files => &self.folders,
+            PointKind::Disk => &self.disks,
+        }
+    }
+
+    /// The kinds of which anything is chosen.
+    #[must_use]
+    pub fn kinds(&self) -> Vec<PointKind> {
+        [PointKind::Files, PointKind::Disk].into_iter().filter(|kind| !self.of_kind(*kind).is_empty()).collect()
     }
 
     /// Adds a pattern.
@@ -88,6 +118,21 @@ impl Chosen {
         self.skip.retain(|p| p != pattern);
         self.skip.len() < before
     }
+}
+
+fn absolute(path: &Path) -> Result<PathBuf, ClientError> {
+    let refuse = |why| ClientError::Folder { path: path.into(), why };
+    let absolute = std::path::absolute(path).map_err(|_| refuse("the path cannot be made absolute"))?;
+    if absolute.components().any(|c| c == Component::ParentDir) {
+        return Err(refuse("write the path without '..'"));
+    }
+    Ok(absolute)
+}
+
+fn add(list: &mut Vec<Folder>, path: PathBuf) {
+    list.push(Folder(path));
+    list.sort();
+    list.dedup();
 }
 
 /// Compiled patterns.
@@ -194,7 +239,8 @@ mod tests {
     #[test]
     fn folders_with_any_name_are_kept_in_the_file() {
         let folder = Folder(std::ffi::OsString::from_vec(b"/srv/m\xfcnster".to_vec()).into());
-        let chosen = Chosen { folders: vec![folder, Folder("/home/anna".into())], skip: vec!["*.tmp".into()] };
+        let disks = vec![Folder("/dev/disk/by-id/first".into())];
+        let chosen = Chosen { folders: vec![folder, Folder("/home/anna".into())], disks, skip: vec!["*.tmp".into()] };
         let text = toml::to_string(&chosen).expect("writes");
         assert_eq!(toml::from_str::<Chosen>(&text).expect("reads"), chosen);
     }

@@ -5,8 +5,12 @@ use std::path::PathBuf;
 
 use jetfrost_image::crypto::OpenError;
 use jetfrost_image::format::{FormatError, RecoveryKeyError};
+use jetfrost_image::store::StoreError;
 use jetfrost_wire::Problem;
 use jetfrost_wire::enrolment::NotAnInvitation;
+use jetfrost_wire::workstation::PointKind;
+
+use crate::browse::of_kind;
 
 /// Why something could not be done.
 #[derive(Debug, thiserror::Error)]
@@ -93,6 +97,14 @@ pub enum ClientError {
     /// A point that is not there.
     #[error("there is no recovery point {0}")]
     NoPoint(String),
+    /// A point that is of another kind.
+    #[error("recovery point {sequence} is one of {}", of_kind(*.found))]
+    OtherKind {
+        /// Its number.
+        sequence: u64,
+        /// Its kind.
+        found: PointKind,
+    },
     /// A path that is not in the point.
     #[error("{0}")]
     NoPath(String),
@@ -110,6 +122,9 @@ pub enum ClientError {
         /// The latest that was seen.
         seen: u64,
     },
+    /// An image store could not be read from its directory.
+    #[error(transparent)]
+    Store(#[from] StoreError),
     /// A person stopped it.
     #[error("stopped")]
     Stopped,
@@ -120,6 +135,16 @@ impl ClientError {
     pub(crate) fn file(doing: &'static str, path: impl Into<PathBuf>) -> impl FnOnce(io::Error) -> Self {
         let path = path.into();
         move |source| Self::File { doing, path, source }
+    }
+
+    /// The error in words that name no file: the service does not learn names.
+    #[must_use]
+    pub fn without_names(&self) -> String {
+        match self {
+            Self::Stopped => "a person stopped it".into(),
+            Self::File { doing, source, .. } => format!("{doing} a file on the workstation failed: {source}"),
+            other => other.to_string(),
+        }
     }
 
     /// Whether the same call may succeed in a while.
@@ -148,5 +173,18 @@ impl From<OpenError> for ClientError {
 impl From<io::Error> for ClientError {
     fn from(source: io::Error) -> Self {
         Self::File { doing: "reading", path: PathBuf::new(), source }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_the_service_is_told_names_no_file() {
+        let error = ClientError::file("reading", "/home/anna/secret plan.odt")(io::Error::other("broken"));
+        let told = error.without_names();
+        assert!(!told.contains("secret"), "{told}");
+        assert!(told.contains("broken"), "{told}");
     }
 }

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 use data_encoding::HEXLOWER;
 use jetfrost_image::crypto::{StoreKey, StoreKeys};
+use jetfrost_wire::workstation::PointKind;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
@@ -201,9 +202,12 @@ impl Home {
         self.write_json(SEEN, seen)
     }
 
-    /// Where the engine remembers the last walk.
-    pub(crate) fn memory_directory(&self) -> Result<PathBuf> {
-        let path = self.0.join("memory");
+    /// Where the engine remembers the last walk for points of this kind.
+    pub(crate) fn memory_directory(&self, kind: PointKind) -> Result<PathBuf> {
+        let path = self.0.join(match kind {
+            PointKind::Files => "memory",
+            PointKind::Disk => "memory-of-disks",
+        });
         make_private(&path).map_err(ClientError::file("making", &path))?;
         Ok(path)
     }

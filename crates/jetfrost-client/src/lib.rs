@@ -1,10 +1,12 @@
 //! The workstation's engine: joins the office, backs up, looks and restores. It leaves the terminal to its callers.
 
 pub mod api;
+pub mod attach;
 pub mod backup;
 pub mod browse;
 pub mod check;
 pub mod chosen;
+pub mod disk;
 mod error;
 pub mod home;
 pub mod join;
@@ -12,6 +14,7 @@ mod pins;
 pub mod progress;
 pub mod restore;
 mod scan;
+mod shelf;
 pub mod ways_in;
 
 pub use error::ClientError;

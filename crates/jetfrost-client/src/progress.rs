@@ -59,6 +59,11 @@ impl Meter {
         self.bytes_total.store(bytes.saturating_add(1), Ordering::Relaxed);
     }
 
+    /// The bytes are gone through once more.
+    pub(crate) fn begin_bytes_again(&self) {
+        self.bytes_done.store(0, Ordering::Relaxed);
+    }
+
     pub(crate) fn file_done(&self) {
         self.files_done.fetch_add(1, Ordering::Relaxed);
     }

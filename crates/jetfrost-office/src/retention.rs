@@ -2,7 +2,7 @@
 //!
 //! How long a point is kept follows from when it was made, from the points beside it, and from the rule; the present
 //! only decides whether that time is over. So nothing that went would have been wanted later, however often and
-//! whenever the rule is applied.
+//! whenever the rule is applied. Points of files and points of disks are judged apart: neither stands in for the other.
 
 use std::collections::BTreeMap;
 
@@ -30,11 +30,22 @@ pub struct Rule {
     pub at_least: u32,
 }
 
+/// What a point is a state of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Kind {
+    /// Folders and files.
+    Files,
+    /// Disks.
+    Disk,
+}
+
 /// What the rule needs to know of a point.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct PointFacts {
     /// Its number, ascending as points were made.
     pub sequence: u64,
+    /// What it is a state of.
+    pub kind: Kind,
     /// When it was made, by the service's clock at that time, in Unix milliseconds.
     pub created_ms: i64,
     /// Whether it has no exceptions.
@@ -83,6 +94,20 @@ pub enum Fate {
 /// What becomes of each point, in the order given. Without a rule all stay.
 #[must_use]
 pub fn fates(points: &[PointFacts], rule: Option<&Rule>, zone: &TimeZone, now_ms: i64) -> Vec<Fate> {
+    let of = |kind| fates_of_kind(&of_kind(points, kind), rule, zone, now_ms).into_iter();
+    let (mut files, mut disks) = (of(Kind::Files), of(Kind::Disk));
+    let fate = |point: &PointFacts| match point.kind {
+        Kind::Files => files.next(),
+        Kind::Disk => disks.next(),
+    };
+    points.iter().filter_map(fate).collect()
+}
+
+fn of_kind(points: &[PointFacts], kind: Kind) -> Vec<PointFacts> {
+    points.iter().filter(|point| point.kind == kind).copied().collect()
+}
+
+fn fates_of_kind(points: &[PointFacts], rule: Option<&Rule>, zone: &TimeZone, now_ms: i64) -> Vec<Fate> {
     let latest = Latest::of(points);
     let Some(rule) = rule else {
         let stays = |p: &PointFacts| latest.stays_for(p).unwrap_or(Fate::Stays { reason: Reason::Recent, until_ms: None });
@@ -114,13 +139,18 @@ pub fn fates(points: &[PointFacts], rule: Option<&Rule>, zone: &TimeZone, now_ms
 pub fn expendable(points: &[PointFacts], rule: Option<&Rule>, now_ms: i64) -> Vec<u64> {
     // Without a rule nothing was said about how few are enough.
     let Some(rule) = rule else { return Vec::new() };
+    let mut found: Vec<PointFacts> =
+        [Kind::Files, Kind::Disk].into_iter().flat_map(|kind| expendable_of_kind(&of_kind(points, kind), rule, now_ms)).collect();
+    found.sort_by_key(|p| (p.created_ms, p.sequence));
+    found.into_iter().map(|p| p.sequence).collect()
+}
+
+fn expendable_of_kind(points: &[PointFacts], rule: &Rule, now_ms: i64) -> Vec<PointFacts> {
     let latest = Latest::of(points);
     let kept_by_number = newest(points, rule.at_least.max(1), now_ms);
     let may_go =
         |p: &&PointFacts| latest.stays_for(p).is_none() && !kept_by_number.contains(&p.sequence) && p.created_ms <= now_ms;
-    let mut found: Vec<&PointFacts> = points.iter().filter(may_go).collect();
-    found.sort_by_key(|p| (p.created_ms, p.sequence));
-    found.into_iter().map(|p| p.sequence).collect()
+    points.iter().filter(may_go).copied().collect()
 }
 
 /// The newest `n` points, by number, of those that were not made later than now.
@@ -237,7 +267,7 @@ mod tests {
     }
 
     fn points(created: &[i64]) -> Vec<PointFacts> {
-        (1..).zip(created).map(|(sequence, ms)| PointFacts { sequence, created_ms: *ms, complete: true, held: false }).collect()
+        (1..).zip(created).map(|(sequence, ms)| PointFacts { sequence, kind: Kind::Files, created_ms: *ms, complete: true, held: false }).collect()
     }
 
     fn staying(points: &[PointFacts], rule: &Rule, zone: &TimeZone, now: i64) -> Vec<PointFacts> {
@@ -320,9 +350,11 @@ mod tests {
     }
 
     fn histories() -> impl Strategy<Value = Vec<PointFacts>> {
-        let point = (0_i64..800 * DAY_MS, any::<bool>(), prop::bool::weighted(0.05));
+        let kind = prop::sample::select(vec![Kind::Files, Kind::Disk]);
+        let point = (kind, 0_i64..800 * DAY_MS, any::<bool>(), prop::bool::weighted(0.05));
         prop::collection::vec(point, 1..60).prop_map(|made| {
-            let fact = |(sequence, (created_ms, complete, held))| PointFacts { sequence, created_ms, complete, held };
+            let fact =
+                |(sequence, (kind, created_ms, complete, held))| PointFacts { sequence, kind, created_ms, complete, held };
             (1..).zip(made).map(fact).collect()
         })
     }
@@ -368,14 +400,24 @@ mod tests {
             for point in history.iter().filter(|p| p.held || p.created_ms > now) {
                 prop_assert!(kept.contains(&point.sequence) && !may_go.contains(&point.sequence));
             }
-            let latest = history.last().expect("at least one").sequence;
-            prop_assert!(kept.contains(&latest) && !may_go.contains(&latest));
-            if let Some(complete) = history.iter().rev().find(|p| p.complete) {
-                prop_assert!(kept.contains(&complete.sequence) && !may_go.contains(&complete.sequence));
+            for kind in [Kind::Files, Kind::Disk] {
+                let history = of_kind(&history, kind);
+                let latest = history.last();
+                let complete = history.iter().rev().find(|p| p.complete);
+                for point in latest.into_iter().chain(complete) {
+                    prop_assert!(kept.contains(&point.sequence) && !may_go.contains(&point.sequence));
+                }
+                let past = history.iter().filter(|p| p.created_ms <= now).count();
+                let stay = history.iter().filter(|p| p.created_ms <= now && kept.contains(&p.sequence)).count();
+                prop_assert!(stay >= past.min(rule.at_least as usize));
             }
-            let past = history.iter().filter(|p| p.created_ms <= now).count();
-            let stay = history.iter().filter(|p| p.created_ms <= now && kept.contains(&p.sequence)).count();
-            prop_assert!(stay >= past.min(rule.at_least as usize));
+        }
+
+        #[test]
+        fn points_of_disks_change_nothing_for_points_of_files(history in histories(), rule in rules(), now in 0_i64..900 * DAY_MS) {
+            let files = of_kind(&history, Kind::Files);
+            let of_both = staying(&history, &rule, &TimeZone::UTC, now);
+            prop_assert_eq!(of_kind(&of_both, Kind::Files), staying(&files, &rule, &TimeZone::UTC, now));
         }
 
         #[test]

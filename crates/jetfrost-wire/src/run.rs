@@ -62,11 +62,13 @@ pub enum Phase {
     Sending,
     /// Making the point durable.
     Sealing,
+    /// Reading back what was written and comparing it.
+    Comparing,
 }
 
 impl Phase {
     /// All of them, in order.
-    pub const ALL: [Self; 3] = [Self::Counting, Self::Sending, Self::Sealing];
+    pub const ALL: [Self; 4] = [Self::Counting, Self::Sending, Self::Sealing, Self::Comparing];
 
     /// The word for it, as in JSON.
     #[must_use]
@@ -75,6 +77,7 @@ impl Phase {
             Self::Counting => "counting",
             Self::Sending => "sending",
             Self::Sealing => "sealing",
+            Self::Comparing => "comparing",
         }
     }
 
@@ -164,6 +167,8 @@ pub struct RunBegun {
     pub sequence: u64,
     /// The latest point's file, if there is one.
     pub latest: Option<Binary>,
+    /// The file of the latest point of this kind, if there is one: the new point is told as a difference to it.
+    pub latest_of_kind: Option<Binary>,
     /// Whether the store holds no chunk at all, so that asking for them is needless.
     pub store_is_empty: bool,
     /// Names, 32 bytes each, of chunks that points need and that are damaged or gone. What they belong to is to be read

@@ -3,7 +3,7 @@
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use clap::Args;
 use jetfrost_client::backup::{BackupReport, back_up};
@@ -19,7 +19,7 @@ use jetfrost_wire::enrolment::Invitation;
 use jetfrost_wire::restore::Restore as RestoreRecord;
 use jetfrost_wire::run::Run;
 use jetfrost_wire::size::show;
-use jetfrost_wire::workstation::{Point, Workstation};
+use jetfrost_wire::workstation::{Point, PointKind, Workstation};
 use jiff::Timestamp;
 use serde::Serialize;
 use serde_json::json;
@@ -88,6 +88,9 @@ pub(crate) struct Keep {
     /// Folders or files.
     #[arg(required = true)]
     folders: Vec<PathBuf>,
+    /// They are disks: block devices or raw image files, kept as a whole.
+    #[arg(long, conflicts_with = "drop")]
+    disk: bool,
     /// Takes them out again. Points that hold them stay.
     #[arg(long)]
     drop: bool,
@@ -97,11 +100,13 @@ impl Keep {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
         let mut chosen = home.chosen()?;
         for folder in &self.folders {
-            if !self.drop {
+            if self.disk {
+                chosen.keep_disk(folder)?;
+            } else if !self.drop {
                 chosen.keep(folder)?;
             } else if !chosen.drop_folder(folder) {
                 return Err(Failure::here(
-                    format!("{} is not among the kept folders.", folder.display()),
+                    format!("{} is not among the kept folders and disks.", folder.display()),
                     "See 'jetfrost chosen'.",
                 ));
             }
@@ -140,11 +145,14 @@ impl Skip {
 pub(crate) fn chosen(home: &Home, ui: &Ui) -> Done {
     let chosen = home.chosen()?;
     ui.show(&chosen, |chosen| {
-        if chosen.folders.is_empty() {
-            ui.line("No folder is kept yet. Next: jetfrost keep FOLDER");
+        if chosen.kinds().is_empty() {
+            ui.line("Nothing is kept yet. Next: jetfrost keep FOLDER");
         }
         for folder in &chosen.folders {
             ui.line(&format!("keep  {}", folder.0.display()));
+        }
+        for disk in &chosen.disks {
+            ui.line(&format!("disk  {}", disk.0.display()));
         }
         for pattern in &chosen.skip {
             ui.line(&format!("skip  {pattern}"));
@@ -155,36 +163,67 @@ pub(crate) fn chosen(home: &Home, ui: &Ui) -> Done {
 
 #[derive(Debug, Args)]
 pub(crate) struct Backup {
+    /// Only the folders, or only the disks; both unless given, each as a point of its own.
+    #[arg(long, value_enum, value_name = "KIND")]
+    only: Option<Kind>,
     /// Shows no progress.
     #[arg(long)]
     quiet: bool,
 }
 
+/// What a point is of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+enum Kind {
+    Files,
+    Disks,
+}
+
+impl From<Kind> for PointKind {
+    fn from(kind: Kind) -> Self {
+        match kind {
+            Kind::Files => Self::Files,
+            Kind::Disks => Self::Disk,
+        }
+    }
+}
+
 impl Backup {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let meter = stoppable_meter();
-        let report = {
+        let mut kinds = self.only.map_or_else(|| home.chosen().map(|chosen| chosen.kinds()), |only| Ok(vec![only.into()]))?;
+        if kinds.is_empty() {
+            // The engine says what is missing.
+            kinds.push(PointKind::Files);
+        }
+        let mut reports = Vec::new();
+        for kind in kinds {
+            let meter = stoppable_meter();
             let _shown = ui.progress(&meter, self.quiet);
-            back_up(home, &meter)?
-        };
-        let value = json!({
-            "point": report.point, "files_read": report.counts.read, "skipped": report.counts.skipped,
-            "mounts_not_entered": report.counts.mounts, "exceptions": report.exceptions, "sent": report.sent,
-            "seconds": report.took.as_secs_f64(),
-        });
-        ui.show(&value, |_| say_backup(&report, ui));
-        Ok(if report.exceptions.total() == 0 { Code::Done } else { Code::WithExceptions })
+            reports.push(back_up(home, kind, &meter)?);
+        }
+        let value = json!({ "points": reports.iter().map(backup_value).collect::<Vec<_>>() });
+        ui.show(&value, |_| reports.iter().for_each(|report| say_backup(report, ui)));
+        let has_exceptions = reports.iter().any(|report| report.exceptions.total() > 0);
+        Ok(if has_exceptions { Code::WithExceptions } else { Code::Done })
     }
+}
+
+fn backup_value(report: &BackupReport) -> serde_json::Value {
+    json!({
+        "point": report.point, "files_read": report.counts.read, "skipped": report.counts.skipped,
+        "mounts_not_entered": report.counts.mounts, "exceptions": report.exceptions, "sent": report.sent,
+        "seconds": report.took.as_secs_f64(),
+    })
 }
 
 fn say_backup(report: &BackupReport, ui: &Ui) {
     let point = &report.point;
+    let noun = words::noun(point.kind);
     ui.line(&format!(
         "Point {} is complete: {}, {}. Read {}, sent {}, in {}{}.",
         point.sequence,
-        many(point.files, "file"),
+        many(point.files, noun),
         show(point.bytes),
-        many(report.counts.read, "file"),
+        many(report.counts.read, noun),
         show(report.sent),
         took(report.took),
         at_rate(point.bytes, report.took),
@@ -214,15 +253,18 @@ fn say_backup(report: &BackupReport, ui: &Ui) {
 }
 
 /// A meter that the usual key at the terminal, or SIGTERM, stops.
-fn stoppable_meter() -> Arc<Meter> {
+pub(super) fn stoppable_meter() -> Arc<Meter> {
+    static CURRENT: Mutex<Option<Arc<Meter>>> = Mutex::new(None);
+    let current = || CURRENT.lock().unwrap_or_else(PoisonError::into_inner);
     let meter = Arc::new(Meter::default());
-    let stop = Arc::clone(&meter);
-    // Without a handler the process just ends, which harms nothing either.
+    *current() = Some(Arc::clone(&meter));
+    // One handler serves the whole process. Without one the process just ends, which harms nothing either.
     let _ = ctrlc::set_handler(move || {
-        if stop.is_stopped() {
+        let Some(meter) = current().clone() else { return };
+        if meter.is_stopped() {
             std::process::exit(Code::Interrupted as i32);
         }
-        stop.stop();
+        meter.stop();
         ui::say_stopping();
     });
     meter
@@ -237,13 +279,13 @@ pub(crate) fn points(home: &Home, ui: &Ui) -> Done {
                 p.sequence.to_string(),
                 moment(p.created),
                 ago(p.created, now),
-                count(p.files),
+                many(p.files, words::noun(p.kind)),
                 show(p.bytes),
                 show(p.sent),
                 if p.exceptions == 0 { String::new() } else { many(p.exceptions, "exception") },
             ]
         };
-        let heads = ["point", "made", "", "files", "size", "sent", ""];
+        let heads = ["point", "made", "", "of", "size", "sent", ""];
         ui.table(
             &heads,
             points.iter().map(row).collect(),
@@ -280,7 +322,7 @@ struct Listed {
 impl Look {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
         let browser = Browser::open(home)?;
-        let point = browser.point(&self.at)?;
+        let point = browser.point(&self.at, PointKind::Files)?;
         let entries = browser.list(&point, self.path.as_os_str().as_bytes())?;
         let listed: Vec<Listed> = entries.iter().map(Listed::of).collect();
         ui.show(&listed, |listed| {
@@ -326,7 +368,7 @@ impl Listed {
 }
 
 /// A path for reading; bytes that are no text are shown as such.
-fn shown_path(path: &[u8]) -> String {
+pub(super) fn shown_path(path: &[u8]) -> String {
     OsStr::from_bytes(path).display().to_string().replace(char::is_control, "�")
 }
 
@@ -351,7 +393,7 @@ pub(crate) struct Restore {
 impl Restore {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
         let browser = Browser::open(home)?;
-        let point = browser.point(&self.at)?;
+        let point = browser.point(&self.at, PointKind::Files)?;
         let created = Timestamp::from_millisecond(point.head.created).map(moment).unwrap_or_default();
         ui.remark(&format!("Restoring from point {} ({created}) to {}", point.head.sequence, self.to.display()));
         let wish = Wish { paths: self.paths, into: self.to, replace: self.replace };
@@ -410,7 +452,7 @@ pub(crate) struct Exceptions {
 impl Exceptions {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
         let browser = Browser::open(home)?;
-        let point = browser.point(&self.at)?;
+        let point = browser.any_point(&self.at)?;
         let exceptions = browser.exceptions(&point)?;
         let value: Vec<_> = exceptions
             .iter()
@@ -441,7 +483,7 @@ pub(crate) struct Check {
 impl Check {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
         let browser = Browser::open(home)?;
-        let point = browser.point(&self.at)?;
+        let point = browser.any_point(&self.at)?;
         let meter = stoppable_meter();
         let began = std::time::Instant::now();
         let shown = ui.progress(&meter, self.quiet);
@@ -543,7 +585,7 @@ pub(crate) fn standing(home: &Home, ui: &Ui) -> Done {
                 ui.line(&format!(
                     "last point   {}, {made}, {}, {}",
                     point.sequence,
-                    many(point.files, "file"),
+                    many(point.files, words::noun(point.kind)),
                     show(point.bytes)
                 ));
             }

@@ -4,10 +4,18 @@ use jetfrost_wire::destination::DestinationState;
 use jetfrost_wire::enrolment::CodeState;
 use jetfrost_wire::keeping::AtLimit;
 use jetfrost_wire::run::Outcome;
-use jetfrost_wire::workstation::{WayInKind, WorkstationState};
+use jetfrost_wire::workstation::{PointKind, WayInKind, WorkstationState};
 
 pub(super) fn outcome(outcome: Outcome) -> String {
     outcome.word().replace('_', " ")
+}
+
+/// What a point of this kind counts.
+pub(super) fn noun(kind: PointKind) -> &'static str {
+    match kind {
+        PointKind::Files => "file",
+        PointKind::Disk => "disk",
+    }
 }
 
 pub(super) fn workstation(state: WorkstationState) -> &'static str {

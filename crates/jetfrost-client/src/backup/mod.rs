@@ -9,12 +9,12 @@ use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use jetfrost_image::crypto::{StoreKeys, SystemRandom, random_array, seal_point};
-use jetfrost_image::format::{Content, Exception, PointBody, PointFile, PointHead, PointKind, encode_needs};
+use jetfrost_image::format::{self, Content, Exception, PointBody, PointFile, PointHead, encode_needs};
 use jetfrost_image::tree::{ChunkSink, Chunker, store_content};
 use jetfrost_image::{ChunkName, PointId};
 use jetfrost_wire::Binary;
 use jetfrost_wire::run::{BeginRun, CommitPoint, ExceptionCounts, GiveUp, Phase, PointCommitted, Run, RunBegun};
-use jetfrost_wire::workstation::Point;
+use jetfrost_wire::workstation::{Point, PointKind};
 use reqwest::Method;
 
 use crate::api::Api;
@@ -23,7 +23,7 @@ use crate::error::ClientError;
 use crate::home::{Home, Membership, Seen};
 use crate::join::host_name;
 use crate::progress::{Meter, Reporter};
-use crate::scan::{Counts, Kept, Memory, MemoryWriter, Walk, WalkResult, count};
+use crate::scan::{Counts, Kept, Memory, MemoryWriter, Reading, Walk, WalkResult, count, count_disks};
 use pipeline::Pipeline;
 
 type Result<T> = std::result::Result<T, ClientError>;
@@ -47,42 +47,34 @@ pub struct BackupReport {
     pub not_remembered: Option<ClientError>,
 }
 
-/// Makes a recovery point of what was chosen on this workstation.
+/// Makes a recovery point of the folders or of the disks that were chosen on this workstation.
 ///
 /// # Errors
 /// [`ClientError`] says what is in the way. What was sent is kept, and is not sent again.
-pub fn back_up(home: &Home, meter: &Arc<Meter>) -> Result<BackupReport> {
+pub fn back_up(home: &Home, kind: PointKind, meter: &Arc<Meter>) -> Result<BackupReport> {
     let started = Instant::now();
     let (membership, api) = home.device_api()?;
     let keys = home.keys(&membership)?;
     let chosen = home.chosen()?;
-    if chosen.folders.is_empty() {
+    if chosen.of_kind(kind).is_empty() {
         return Err(ClientError::NothingChosen);
     }
     let patterns = Patterns::compile(&chosen.skip)?;
     let _lock = home.lock()?;
-    let begin = BeginRun { kind: jetfrost_wire::workstation::PointKind::Files, client_version: crate::VERSION.into() };
+    let begin = BeginRun { kind, client_version: crate::VERSION.into() };
     let begun: RunBegun = api.post_patiently(&format!("/workstations/{}/runs", membership.workstation), &begin)?;
-    let run = RunUnderway { home, membership: &membership, api: &api, keys: &keys, chosen: &chosen, begun: &begun, meter };
+    let run =
+        RunUnderway { home, membership: &membership, api: &api, keys: &keys, kind, chosen: &chosen, begun: &begun, meter };
     let result = run.go(&patterns);
     match result {
         Ok(done) => Ok(BackupReport { took: started.elapsed(), ..done }),
         Err(error) => {
             let why =
-                GiveUp { stopped: matches!(error, ClientError::Stopped), reason: spoken(&error), progress: meter.progress() };
+                GiveUp { stopped: matches!(error, ClientError::Stopped), reason: error.without_names(), progress: meter.progress() };
             // If even this does not arrive, the service notes the run as lost.
             let _ = api.post::<_, Run>(&format!("/runs/{}/give-up", begun.run.id), &why);
             Err(error)
         }
-    }
-}
-
-/// The error in words that name no file: the service does not learn names.
-fn spoken(error: &ClientError) -> String {
-    match error {
-        ClientError::Stopped => "a person stopped it".into(),
-        ClientError::File { doing, source, .. } => format!("{doing} a file on the workstation failed: {source}"),
-        other => other.to_string(),
     }
 }
 
@@ -92,6 +84,7 @@ struct RunUnderway<'r> {
     membership: &'r Membership,
     api: &'r Api,
     keys: &'r StoreKeys,
+    kind: PointKind,
     chosen: &'r Chosen,
     begun: &'r RunBegun,
     meter: &'r Arc<Meter>,
@@ -99,17 +92,21 @@ struct RunUnderway<'r> {
 
 impl RunUnderway<'_> {
     fn go(&self, patterns: &Patterns) -> Result<BackupReport> {
-        let latest = self.latest()?;
+        let latest = head(self.begun.latest.as_ref())?;
         self.check_not_rolled_back(latest.as_ref())?;
-        let directory = self.home.memory_directory()?;
-        let memory = latest.as_ref().and_then(|head| Memory::open(&directory, &self.membership.store, &head.id.to_string()));
-        let selection = Selection::of(&self.chosen.folders);
+        let directory = self.home.memory_directory(self.kind)?;
+        let base = head(self.begun.latest_of_kind.as_ref())?;
+        let memory = base.and_then(|head| Memory::open(&directory, &self.membership.store, &head.id.to_string()));
+        let selection = Selection::of(self.chosen.of_kind(self.kind));
         let _reporter = self.report();
         match &memory {
             // As much as the last time, unless something else was chosen since.
             Some(memory) if memory.chosen == self.chosen_text() => self.meter.expect(memory.files, memory.bytes),
             _ => {
-                let (files, bytes) = count(&selection, patterns, self.meter);
+                let (files, bytes) = match self.kind {
+                    PointKind::Files => count(&selection, patterns, self.meter),
+                    PointKind::Disk => count_disks(self.chosen.disks.iter().map(|disk| disk.0.as_path())),
+                };
                 self.meter.expect(files, bytes);
             }
         }
@@ -139,8 +136,13 @@ impl RunUnderway<'_> {
         );
         let writer = MemoryWriter::begin(&directory, self.begun.sequence).map_err(ClientError::file("writing", &directory))?;
         let own = self.home.directory().as_os_str().as_bytes().to_vec();
-        let walk =
-            Walk::new(self.keys, patterns, own, &mut pipeline, walk_memory, writer, Arc::clone(self.meter)).reading_again(lost);
+        let reading = match self.kind {
+            PointKind::Files => Reading::Files,
+            PointKind::Disk => Reading::Disks,
+        };
+        let walk = Walk::new(self.keys, patterns, own, &mut pipeline, walk_memory, writer, Arc::clone(self.meter))
+            .reading(reading)
+            .reading_again(lost);
         let walked = walk.run(&selection).and_then(|mut walked| {
             let exceptions = store_exceptions(self.keys, &mut pipeline, &mut walked)?;
             Ok((walked, exceptions))
@@ -162,11 +164,6 @@ impl RunUnderway<'_> {
             return Err(ClientError::Unexpected("half a name among the lost chunks".into()));
         }
         Ok(bytes.chunks_exact(ChunkName::LEN).map(|name| ChunkName(name.try_into().expect("exact"))).collect())
-    }
-
-    fn latest(&self) -> Result<Option<PointHead>> {
-        let bytes = self.begun.latest.as_ref();
-        Ok(bytes.map(|bytes| PointFile::from_bytes(&bytes.0)).transpose()?.map(|file| file.head))
     }
 
     /// A service that lost points that this workstation made was rolled back, or shows another store.
@@ -239,7 +236,10 @@ impl RunUnderway<'_> {
             store: self.keys.store,
             id: PointId(random_array(&SystemRandom::default())),
             sequence: self.begun.sequence,
-            kind: PointKind::Files,
+            kind: match self.kind {
+                PointKind::Files => format::PointKind::Files,
+                PointKind::Disk => format::PointKind::Disk,
+            },
             created: self.begun.run.started.as_millisecond(),
             previous: latest.map(|head| head.id),
             needed: walked.needed.len() as u64,
@@ -253,13 +253,17 @@ impl RunUnderway<'_> {
     fn body(&self, walked: &WalkResult, exceptions: Content) -> PointBody {
         PointBody {
             root: walked.root.clone(),
-            folders: self.chosen.folders.iter().map(|f| f.0.as_os_str().as_bytes().to_vec().into()).collect(),
+            folders: self.chosen.of_kind(self.kind).iter().map(|f| f.0.as_os_str().as_bytes().to_vec().into()).collect(),
             skipped: self.chosen.skip.clone(),
             host: host_name(),
             exceptions,
             writer: format!("jetfrost {}", crate::VERSION),
         }
     }
+}
+
+fn head(point: Option<&Binary>) -> Result<Option<PointHead>> {
+    Ok(point.map(|bytes| PointFile::from_bytes(&bytes.0)).transpose()?.map(|file| file.head))
 }
 
 /// Stores the list of exceptions; its chunks are needed by the point, too.
@@ -316,13 +320,5 @@ mod tests {
             prop_assert_eq!(added, names(&new.difference(&old).copied().collect()));
             prop_assert_eq!(removed, names(&old.difference(&new).copied().collect()));
         }
-    }
-
-    #[test]
-    fn what_the_service_is_told_names_no_file() {
-        let error = ClientError::file("reading", "/home/anna/secret plan.odt")(std::io::Error::other("broken"));
-        let told = spoken(&error);
-        assert!(!told.contains("secret"), "{told}");
-        assert!(told.contains("broken"), "{told}");
     }
 }

@@ -131,7 +131,7 @@ impl Worker<'_> {
 
     fn fetch(&self, batch: &Batch, opener: &mut Opener) -> Result<()> {
         let names: Vec<ChunkName> = batch.iter().map(|piece| piece.name).collect();
-        self.browser.api.fetch(&self.browser.membership.store, &names, |i, sealed| {
+        self.browser.shelf.fetch(&names, |i, sealed| {
             self.meter.sent(sealed.as_ref().map_or(0, Vec::len) as u64);
             self.put(&batch[i], sealed, opener);
             Ok(())

@@ -8,13 +8,12 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use jetfrost_wire::restore::{BeginRestore, EndRestore, Restore, Scope};
-use jetfrost_wire::run::{GiveUp, Phase, Progress};
-use reqwest::Method;
+use jetfrost_wire::restore::Scope;
+use jetfrost_wire::run::{Phase, Progress};
 
 use crate::browse::{Browser, OpenPoint};
 use crate::error::ClientError;
-use crate::progress::{Meter, Reporter};
+use crate::progress::Meter;
 use batch::Worker;
 use plan::Planner;
 use put::Dresser;
@@ -97,41 +96,17 @@ impl Troubles {
 pub fn restore(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Meter>) -> Result<RestoreReport> {
     let started = Instant::now();
     let scope = if wish.paths.is_empty() { Scope::Everything } else { Scope::Selection };
-    let begin = BeginRestore { point: point.head.sequence, scope };
-    let path = format!("/workstations/{}/restores", browser.membership.workstation);
-    let record: Restore = browser.api.post(&path, &begin)?;
+    let record = browser.shelf.begin_restore(point.head.sequence, scope, meter)?;
     let troubles = Troubles::default();
     meter.enter(Phase::Sending);
     if scope == Scope::Everything {
         meter.expect(point.head.files, point.head.bytes);
     }
-    let result = {
-        let (api, counted, path) = (browser.api.clone(), Arc::clone(meter), format!("/restores/{}", record.id));
-        let _reporter = Reporter::begin(move || {
-            // The next report says it all again.
-            let _ = api.send::<_, Restore>(Method::PATCH, &path, &counted.progress());
-        });
-        bring_back(browser, point, wish, meter, &troubles)
-    };
+    let result = bring_back(browser, point, wish, meter, &troubles);
     let troubles = troubles.take();
     let progress = meter.progress();
-    match result {
-        Ok(owners_left) => {
-            let end = EndRestore { progress, exceptions: troubles.len() as u64 };
-            browser.api.post::<_, Restore>(&format!("/restores/{}/end", record.id), &end)?;
-            Ok(RestoreReport { progress, troubles, owners_left, took: started.elapsed() })
-        }
-        Err(error) => {
-            let reason = match &error {
-                ClientError::File { doing, source, .. } => format!("{doing} a file on the workstation failed: {source}"),
-                other => other.to_string(),
-            };
-            let why = GiveUp { stopped: matches!(error, ClientError::Stopped), reason, progress };
-            // If even this does not arrive, the service notes the restore as lost.
-            let _ = browser.api.post::<_, Restore>(&format!("/restores/{}/give-up", record.id), &why);
-            Err(error)
-        }
-    }
+    let owners_left = record.end(result, progress, |_| troubles.len() as u64)?;
+    Ok(RestoreReport { progress, troubles, owners_left, took: started.elapsed() })
 }
 
 /// Plans, fetches and puts in place. Says whether owners could not be set.

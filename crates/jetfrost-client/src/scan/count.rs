@@ -1,6 +1,9 @@
 //! Counting what there is before a first backup, so that progress has an end.
 
+use std::fs::File;
+use std::io::{Seek, SeekFrom};
 use std::os::fd::OwnedFd;
+use std::path::Path;
 
 use jetfrost_image::format::EntryKind;
 
@@ -19,6 +22,12 @@ pub(crate) fn count(selection: &Selection, patterns: &Patterns, meter: &Meter) -
         count.folder(&root, (!selection.whole).then_some(selection), device);
     }
     (count.files, count.bytes)
+}
+
+/// Counts disks and their bytes, as [`count`] does with files.
+pub(crate) fn count_disks<'p>(disks: impl Iterator<Item = &'p Path>) -> (u64, u64) {
+    let length = |disk: &Path| File::open(disk).and_then(|mut disk| disk.seek(SeekFrom::End(0))).ok();
+    disks.filter_map(length).fold((0, 0), |(disks, bytes), length| (disks + 1, bytes + length))
 }
 
 struct Count<'c> {

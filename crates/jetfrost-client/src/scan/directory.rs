@@ -41,6 +41,16 @@ pub(super) fn look(parent: &OwnedFd, name: &[u8]) -> Result<FileStat, Errno> {
     fstatat(parent.as_fd(), c_name(name)?.as_c_str(), AtFlags::AT_SYMLINK_NOFOLLOW)
 }
 
+/// Opens a disk for reading; a symbolic link is followed, for such are the lasting names of devices.
+pub(super) fn open_disk(parent: &OwnedFd, name: &[u8]) -> Result<File, Errno> {
+    openat(parent.as_fd(), c_name(name)?.as_c_str(), OFlag::O_RDONLY | OFlag::O_CLOEXEC, Mode::empty()).map(File::from)
+}
+
+/// What a name is or leads to.
+pub(super) fn look_through(parent: &OwnedFd, name: &[u8]) -> Result<FileStat, Errno> {
+    fstatat(parent.as_fd(), c_name(name)?.as_c_str(), AtFlags::empty())
+}
+
 /// Where a symbolic link points.
 pub(super) fn link_target(parent: &OwnedFd, name: &[u8]) -> Result<Vec<u8>, Errno> {
     use std::os::unix::ffi::OsStringExt;

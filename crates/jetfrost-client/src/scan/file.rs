@@ -127,7 +127,7 @@ fn store<S: ChunkSink<Error = ClientError>>(
 }
 
 /// A part of a file.
-enum Stretch {
+pub(super) enum Stretch {
     /// From, to.
     Data(u64, u64),
     /// Bytes.
@@ -135,20 +135,26 @@ enum Stretch {
 }
 
 /// Where a sparse file has data, as lseek(2) tells.
-fn stretches(file: &File, size: u64) -> Result<Vec<Stretch>, Errno> {
+pub(super) fn stretches(file: &File, size: u64) -> Result<Vec<Stretch>, Errno> {
     let mut stretches = Vec::new();
     let mut at = 0;
     while at < size {
         let data = match lseek64(file, at.cast_signed(), Whence::SeekData) {
             Ok(data) => data.cast_unsigned().min(size),
             Err(Errno::ENXIO) => size,
+            // A block device knows of no holes.
+            Err(Errno::EINVAL) => at,
             Err(e) => return Err(e),
         };
         if data > at {
             stretches.push(Stretch::Hole(data - at));
         }
         if data < size {
-            let hole = lseek64(file, data.cast_signed(), Whence::SeekHole)?.cast_unsigned().min(size);
+            let hole = match lseek64(file, data.cast_signed(), Whence::SeekHole) {
+                Ok(hole) => hole.cast_unsigned().min(size),
+                Err(Errno::EINVAL) => size,
+                Err(e) => return Err(e),
+            };
             stretches.push(Stretch::Data(data, hole));
             at = hole;
         } else {

@@ -2,16 +2,19 @@
 
 mod count;
 mod directory;
+mod extents;
 mod facts;
 mod file;
 mod memory;
+mod mounted;
 mod walk;
 
 use jetfrost_image::format::{Cause, Exception};
 
-pub(crate) use count::count;
+pub(crate) use count::{count, count_disks};
+pub(crate) use extents::is_zero;
 pub(crate) use memory::{Kept, Memory, MemoryWriter};
-pub(crate) use walk::{Walk, WalkResult};
+pub(crate) use walk::{Reading, Walk, WalkResult};
 
 /// What a walk counted.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]

@@ -1,21 +1,24 @@
 //! The walk: every chosen name once, in order, into a tree.
 
 use std::collections::HashSet;
+use std::io::{Seek, SeekFrom};
 use std::os::fd::OwnedFd;
 use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::StoreKeys;
-use jetfrost_image::format::{Cause, Content, Entry, EntryKind, Flags};
+use jetfrost_image::format::{Cause, Content, Entry, EntryKind, Flags, Part};
 use jetfrost_image::tree::{ChunkSink, Chunker, ListingWriter};
 use nix::errno::Errno;
-use nix::sys::stat::FileStat;
+use nix::sys::stat::{FileStat, fstat};
 
-use super::directory::{device_of, link_target, look, names, open_directory, open_root};
+use super::directory::{device_of, link_target, look, look_through, names, open_directory, open_disk, open_root};
+use super::extents::read_extents;
 use super::facts::{Owners, Stamp, entry, kind, xattrs};
 use super::file::{ReadFailure, read_file};
 use super::memory::{MemoryWriter, Remembered, WalkReader};
+use super::mounted::is_mounted_for_writing;
 use super::{Counts, Exceptions};
 use crate::chosen::{Patterns, Selection};
 use crate::error::ClientError;
@@ -25,6 +28,15 @@ type Result<T> = std::result::Result<T, ClientError>;
 
 /// Folders within folders beyond this are not followed: a walk needs memory and file handles for each level.
 const DEEPEST: usize = 500;
+
+/// How the content of what was chosen is read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Reading {
+    /// As files, cut by their content.
+    Files,
+    /// As disks, in fixed extents.
+    Disks,
+}
 
 /// A walk through what was chosen.
 pub(crate) struct Walk<'w, S> {
@@ -38,6 +50,7 @@ pub(crate) struct Walk<'w, S> {
     lost: HashSet<ChunkName>,
     pub(crate) writer: MemoryWriter,
     pub(crate) meter: Arc<Meter>,
+    reading: Reading,
     chunker: Chunker,
     owners: Owners,
     counts: Counts,
@@ -104,6 +117,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             lost: HashSet::new(),
             writer,
             meter,
+            reading: Reading::Files,
             chunker: Chunker::new(keys.border_seed()),
             owners: Owners::default(),
             counts: Counts::default(),
@@ -111,6 +125,12 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             path: Vec::new(),
             depth: 0,
         }
+    }
+
+    /// Reads what was chosen in this way.
+    pub(crate) fn reading(mut self, reading: Reading) -> Self {
+        self.reading = reading;
+        self
     }
 
     /// Reads again what these chunks belong to.
@@ -172,7 +192,8 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             self.counts.skipped += 1;
             return Ok(None);
         }
-        let stat = match look(around.folder, name) {
+        let is_disk = self.reading == Reading::Disks && around.selection.is_none();
+        let stat = match if is_disk { look_through(around.folder, name) } else { look(around.folder, name) } {
             Ok(stat) => stat,
             Err(error) => {
                 self.exceptions.failed(&self.path, error);
@@ -180,6 +201,10 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             }
         };
         match kind(&stat) {
+            Some(EntryKind::Directory) if is_disk => {
+                self.exceptions.add(Cause::Unreadable, &self.path, "it was chosen as a disk, and is a folder");
+                Ok(None)
+            }
             Some(EntryKind::Directory) => self.folder(around, name, &stat).map(Some),
             Some(kind) => self.leaf(around, name, kind, &stat),
             None => {
@@ -245,7 +270,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
                 None => return Ok(None),
             },
         };
-        if kind == EntryKind::File {
+        if self.is_read(kind) {
             self.counts.files += 1;
             self.counts.bytes += seen.bytes;
             self.meter.file_done();
@@ -260,7 +285,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         let mut stat = *stat;
         let (mut content, mut target, mut unsettled) = (None, None, false);
         match kind {
-            EntryKind::File => match self.read_content(around, name) {
+            EntryKind::File | EntryKind::BlockDevice if self.is_read(kind) => match self.read_content(around, name, kind) {
                 Ok((read, read_stat, changed)) => (content, stat, unsettled) = (Some(read), read_stat, changed),
                 Err(ReadFailure::File(error)) => {
                     self.sink.needed.truncate(first_name);
@@ -285,35 +310,78 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         entry.content = content;
         entry.set_flags(Flags { unsettled, partial: false });
         let mut stamp = Stamp::of(&stat);
-        if unsettled || !stamp.is_settled(now_ns()) {
-            // It is read again the next time.
+        if unsettled || kind == EntryKind::BlockDevice || !stamp.is_settled(now_ns()) {
+            // It is read again the next time. What is on a device does not show in the device's own times.
             stamp = Stamp::default();
         }
         Ok(Some(Remembered { stamp, bytes, entry: entry.to_bytes(), names: self.sink.needed[first_name..].to_vec() }))
     }
 
-    /// Reads a file's content; also how it was then, and whether it kept changing.
-    fn read_content(&mut self, around: &Around<'_>, name: &[u8]) -> std::result::Result<(Content, FileStat, bool), ReadFailure> {
+    /// Whether something of this kind has content that is kept.
+    fn is_read(&self, kind: EntryKind) -> bool {
+        kind == EntryKind::File || (kind == EntryKind::BlockDevice && self.reading == Reading::Disks)
+    }
+
+    /// Reads content; also how it was then, and whether it kept changing.
+    fn read_content(
+        &mut self,
+        around: &Around<'_>,
+        name: &[u8],
+        kind: EntryKind,
+    ) -> std::result::Result<(Content, FileStat, bool), ReadFailure> {
         let before = self.sink.needed.len();
-        let read = read_file(self.keys, &mut self.chunker, &mut self.sink, around.folder, name)?;
+        let (parts, stat, unsettled) = match self.reading {
+            Reading::Files => {
+                let read = read_file(self.keys, &mut self.chunker, &mut self.sink, around.folder, name)?;
+                if read.unsettled {
+                    let what = "it kept changing while it was read; the last reading is kept";
+                    self.exceptions.add(Cause::ChangedWhileRead, &self.path, what);
+                }
+                (read.parts, read.stat, read.unsettled)
+            }
+            Reading::Disks => self.read_disk(around, name, kind)?,
+        };
         // An attempt that was repeated has noted names that are not needed.
         self.sink.needed.truncate(before);
-        self.sink.needed.extend(read.parts.iter().filter_map(|p| p.name));
+        self.sink.needed.extend(parts.iter().filter_map(|p| p.name));
         let (keys, sink) = (self.keys, &mut self.sink);
-        let content = Content::from_parts(read.parts, |page| {
+        let content = Content::from_parts(parts, |page| {
             let name = keys.name(&page);
             sink.put(name, &page).map(|()| name)
         })?;
         self.counts.read += 1;
-        self.meter.bytes_done(content.len);
-        if read.unsettled {
-            self.exceptions.add(
-                Cause::ChangedWhileRead,
-                &self.path,
-                "it kept changing while it was read; the last reading is kept",
-            );
+        if self.reading == Reading::Files {
+            self.meter.bytes_done(content.len);
         }
-        Ok((content, read.stat, read.unsettled))
+        Ok((content, stat, unsettled))
+    }
+
+    /// Reads a disk once: one that is in use changes all the time, and reading it again would not settle it.
+    fn read_disk(
+        &mut self,
+        around: &Around<'_>,
+        name: &[u8],
+        kind: EntryKind,
+    ) -> std::result::Result<(Vec<Part>, FileStat, bool), ReadFailure> {
+        let mut disk = open_disk(around.folder, name)?;
+        let before = fstat(&disk)?;
+        let len = disk.seek(SeekFrom::End(0)).map_err(|e| Errno::from_raw(e.raw_os_error().unwrap_or(Errno::EIO as i32)))?;
+        let in_use = kind == EntryKind::BlockDevice && is_mounted_for_writing(before.st_rdev);
+        let read = read_extents(self.keys, &mut self.sink, &disk, len, &self.meter)?;
+        let stat = fstat(&disk)?;
+        let changed = kind == EntryKind::File && Stamp::of(&before) != Stamp::of(&stat);
+        if changed {
+            self.exceptions.add(Cause::ChangedWhileRead, &self.path, "it changed while it was read; the point may be a mixture");
+        } else if in_use {
+            let what = "it is mounted for writing and may have changed while it was read; take a snapshot, or unmount it";
+            self.exceptions.add(Cause::ChangedWhileRead, &self.path, what);
+        }
+        for stretch in &read.unreadable {
+            let (bytes, from) = (stretch.end - stretch.start, stretch.start);
+            let what = format!("{bytes} bytes from byte {from} could not be read; zeros stand in their place");
+            self.exceptions.add(Cause::Unreadable, &self.path, what);
+        }
+        Ok((read.parts, stat, changed || in_use || !read.unreadable.is_empty()))
     }
 
     fn add_xattrs(&mut self, entry: &mut Entry) {

@@ -77,7 +77,7 @@ pub struct Entry {
     /// Modification time: nanoseconds within the second.
     #[n(8)]
     pub mtime_nanos: u32,
-    /// The content of a file, the listing of a directory.
+    /// The content of a file or, in a point of kind disk, of a block device; the listing of a directory.
     #[n(9)]
     pub content: Option<Content>,
     /// Where a symbolic link points.
@@ -142,7 +142,7 @@ impl Entry {
     #[must_use]
     pub fn len(&self) -> u64 {
         match self.kind {
-            EntryKind::File => self.content.as_ref().map_or(0, |c| c.len),
+            EntryKind::File | EntryKind::BlockDevice => self.content.as_ref().map_or(0, |c| c.len),
             _ => 0,
         }
     }
@@ -161,7 +161,13 @@ impl Entry {
         if self.mode > 0o7777 || self.mtime_nanos > 999_999_999 || self.flags.is_some_and(|f| f > 3) {
             return bad("a number in it is out of range");
         }
-        if matches!(self.kind, EntryKind::File | EntryKind::Directory) != self.content.is_some() {
+        let is_as_expected = match self.kind {
+            EntryKind::File | EntryKind::Directory => self.content.is_some(),
+            // The device itself in a point of kind files, what is on it in one of kind disk.
+            EntryKind::BlockDevice => true,
+            _ => self.content.is_none(),
+        };
+        if !is_as_expected {
             return bad("content is missing or not expected");
         }
         self.content.as_ref().map_or(Ok(()), Content::check)

@@ -1,5 +1,7 @@
 //! Reading content and listings back.
 
+use std::ops::Range;
+
 use crate::format::{Content, Entry, EntryKind, EntryPage, FormatError, Part};
 use crate::id::ChunkName;
 
@@ -52,6 +54,49 @@ fn expand<S: ChunkSource>(
                 expand(source, &page, depth - 1, each)?;
             }
             _ => each(*part)?,
+        }
+    }
+    Ok(())
+}
+
+/// The content parts that overlap `range`, in order, each with its offset; only pages that lead to them are read.
+///
+/// # Errors
+/// Of the source, of `each`; [`FormatError`] when the reference does not add up.
+pub fn parts_between<S: ChunkSource>(
+    source: &S,
+    content: &Content,
+    range: Range<u64>,
+    each: &mut impl FnMut(u64, Part) -> Result<(), S::Error>,
+) -> Result<(), S::Error> {
+    content.check()?;
+    between(source, &content.parts, content.depth, 0, &range, each)
+}
+
+fn between<S: ChunkSource>(
+    source: &S,
+    parts: &[Part],
+    depth: u8,
+    begins: u64,
+    range: &Range<u64>,
+    each: &mut impl FnMut(u64, Part) -> Result<(), S::Error>,
+) -> Result<(), S::Error> {
+    let mut at = begins;
+    for part in parts {
+        let (from, to) = (at, at + part.len);
+        at = to;
+        if to <= range.start {
+            continue;
+        }
+        if from >= range.end {
+            break;
+        }
+        match part.name {
+            Some(name) if depth > 0 => {
+                let page = Content::parts_of_page(&source.get(&name)?, depth, part.len)?;
+                between(source, &page, depth - 1, from, range, each)?;
+            }
+            _ => each(from, *part)?,
         }
     }
     Ok(())

@@ -7,7 +7,7 @@ use proptest::prelude::*;
 
 use super::*;
 use crate::crypto::{Random, SeededRandom, StoreKey, StoreKeys};
-use crate::format::{Content, Entry, EntryKind, FormatError, MAX_CHUNK};
+use crate::format::{Content, Entry, EntryKind, FormatError, MAX_CHUNK, Part};
 use crate::id::{ChunkName, StoreId};
 
 #[derive(Default)]
@@ -48,7 +48,7 @@ fn noise(len: usize) -> Vec<u8> {
     bytes
 }
 
-fn store(bytes: &[u8]) -> (Chunks, Vec<crate::format::Part>) {
+fn store(bytes: &[u8]) -> (Chunks, Vec<Part>) {
     let mut chunks = Chunks::default();
     let mut chunker = Chunker::new(keys().border_seed());
     let parts = store_content(&keys(), &mut chunker, &mut chunks, bytes).expect("stored");
@@ -132,6 +132,40 @@ fn a_path_is_found_or_says_where_it_ends() {
             Err(ReadError::NotFound(at)) => assert_eq!(at, end.as_bytes()),
             other => panic!("{other:?}"),
         }
+    }
+}
+
+/// A disk of `extents` extents of a hundred bytes, every seventh of them a hole, behind pages.
+fn disk(extents: u64) -> (Chunks, Content, Vec<u8>) {
+    let (mut chunks, mut parts, mut bytes) = (Chunks::default(), Vec::new(), Vec::new());
+    for i in 0..extents {
+        let extent = if i % 7 == 0 { [0; 100] } else { [u8::try_from(i % 251).expect("small") + 1; 100] };
+        let name = keys().name(&extent);
+        chunks.put(name, &extent).expect("put");
+        parts.push(Part { len: 100, name: (i % 7 != 0).then_some(name) });
+        bytes.extend(extent);
+    }
+    let content = Content::from_parts(parts, |page| {
+        let name = keys().name(&page);
+        chunks.put(name, &page).map(|()| name)
+    });
+    (chunks, content.expect("paged"), bytes)
+}
+
+proptest! {
+    #[test]
+    fn any_range_of_a_disk_reads_as_it_was(extents in 0_u64..2000, from in 0_u64..220_000, len in 0_u64..3000) {
+        let (chunks, content, bytes) = disk(extents);
+        let range = from.min(content.len)..(from + len).min(content.len);
+        let mut back: Vec<u8> = Vec::new();
+        parts_between(&chunks, &content, range.clone(), &mut |offset, part| {
+            let whole = part.name.map_or(vec![0; 100], |name| chunks.0[&name].clone());
+            let (skip, end) = (range.start.saturating_sub(offset), (range.end - offset).min(part.len));
+            back.extend(&whole[skip as usize..end as usize]);
+            Ok(())
+        })
+        .expect("read");
+        prop_assert_eq!(back, &bytes[range.start as usize..range.end as usize]);
     }
 }
 

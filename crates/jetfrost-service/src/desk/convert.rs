@@ -107,8 +107,15 @@ pub(super) fn job(row: &JobRow, line: &WorkstationLine) -> Job {
     }
 }
 
-pub(super) const FILES: &str = "files";
 pub(super) const DISK: &str = "disk";
+
+/// The word for a kind in the records.
+pub(super) fn kind_word(kind: PointKind) -> &'static str {
+    match kind {
+        PointKind::Files => "files",
+        PointKind::Disk => DISK,
+    }
+}
 
 /// The outcome to show: one that has been silent for too long is lost, whatever the row says.
 fn shown_outcome(word: &str, last_heard: i64, now: i64) -> Outcome {

@@ -23,9 +23,6 @@ impl Desk {
     pub(crate) fn begin_run(&self, caller: &Caller, id: &str, begin: &BeginRun) -> Result<RunBegun> {
         let line = self.line(caller, id)?;
         caller.may(&Act::AddToStore { workstation: &line.workstation.id })?;
-        if begin.kind == PointKind::Disk {
-            return Err(DeskError::Invalid("this version backs up files, not disks".into()));
-        }
         if line.store.leaves.is_some() {
             return Err(DeskError::Conflict(
                 "this workstation's image store was removed and waits to go; an administrator can bring it back",
@@ -36,6 +33,7 @@ impl Desk {
         store.begin_run();
         self.record_points_on_shelf(&line, &store)?;
         let latest = store.points().last().copied();
+        let of_kind = self.latest_of_kind(&line, begin.kind)?.filter(|sequence| store.points().contains(sequence));
         let lost = self.lost_for_run(&line, &store)?;
         let row = self.records.write(|on| self.insert_run(&line, begin, on))?;
         let run = convert::run(&row, self.now());
@@ -45,10 +43,18 @@ impl Desk {
             store: line.store.id.clone(),
             sequence: latest.map_or(1, |latest| latest + 1),
             latest: latest.map(|latest| store.point(latest).map(Binary)).transpose()?,
+            latest_of_kind: of_kind.map(|sequence| store.point(sequence).map(Binary)).transpose()?,
             store_is_empty: store.is_empty(),
             lost: lost.names,
             lost_more: lost.more,
         })
+    }
+
+    fn latest_of_kind(&self, line: &WorkstationLine, kind: PointKind) -> Result<Option<u64>> {
+        let latest = self.records.read(|on| {
+            Ok::<_, DeskError>(PointRow::latest_of_kind(&line.store.id, convert::kind_word(kind), on)?)
+        })?;
+        Ok(latest.map(|row| convert::from_db(row.sequence)))
     }
 
     fn insert_run(&self, line: &WorkstationLine, begin: &BeginRun, on: &mut Connection) -> Result<RunRow> {
@@ -238,14 +244,14 @@ fn end(row: &mut RunRow, outcome: Outcome, reason: Option<&str>, at: i64) {
 fn insert_point(store: &str, head: &PointHead, run: Option<i64>, sent: i64, on: &mut Connection) -> Result<()> {
     let sequence = to_db(head.sequence)?;
     let kind = match head.kind {
-        jetfrost_image::format::PointKind::Files => convert::FILES,
-        jetfrost_image::format::PointKind::Disk => convert::DISK,
+        jetfrost_image::format::PointKind::Files => PointKind::Files,
+        jetfrost_image::format::PointKind::Disk => PointKind::Disk,
     };
     PointRow {
         store_id: store.to_owned(),
         sequence,
         run_number: run,
-        kind: kind.into(),
+        kind: convert::kind_word(kind).into(),
         created: head.created,
         files: to_db(head.files)?,
         bytes: to_db(head.bytes)?,

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use jetfrost_image::store::{GoOn, Store, Tidied, Tidying};
 use jetfrost_office::access::Act;
-use jetfrost_office::retention::{Fate, PointFacts, Reason, Rule, fates};
+use jetfrost_office::retention::{Fate, Kind, PointFacts, Reason, Rule, fates};
 use jetfrost_wire::job::{Job, JobKind};
 use jetfrost_wire::keeping::{Keeping, PointFate, StayReason, ThinningPreview};
 use jetfrost_wire::run::Outcome;
@@ -38,6 +38,7 @@ pub(super) fn rule(line: &WorkstationLine) -> Option<Rule> {
 pub(super) fn facts(points: &[PointRow]) -> Vec<PointFacts> {
     let fact = |row: &PointRow| PointFacts {
         sequence: from_db(row.sequence),
+        kind: if row.kind == convert::DISK { Kind::Disk } else { Kind::Files },
         created_ms: row.created,
         complete: row.exceptions == 0,
         held: row.held.is_some(),

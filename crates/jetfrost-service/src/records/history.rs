@@ -106,6 +106,16 @@ impl PointRow {
         there.select(Self::as_select()).first(on).optional()
     }
 
+    /// The latest point of a kind.
+    pub(crate) fn latest_of_kind(store: &str, kind: &str, on: &mut Connection) -> Rows<Option<Self>> {
+        points::table
+            .filter(points::store_id.eq(store).and(points::kind.eq(kind)).and(points::gone.is_null()))
+            .order(points::sequence.desc())
+            .select(Self::as_select())
+            .first(on)
+            .optional()
+    }
+
     pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
         diesel::update(points::table.find((&self.store_id, self.sequence))).set(self).execute(on).map(drop)
     }

@@ -1,0 +1,223 @@
+//! Attaching: a disk of a recovery point, served for reading as a network block device on this machine.
+
+mod connection;
+mod protocol;
+
+use std::fs;
+use std::io;
+use std::net::{Ipv4Addr, TcpListener};
+use std::os::fd::AsFd;
+use std::os::unix::fs::PermissionsExt;
+use std::os::unix::net::UnixListener;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use jetfrost_wire::restore::Scope;
+use jetfrost_wire::run::{Phase, Progress};
+use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+
+use crate::browse::{Browser, OpenPoint};
+use crate::disk::{Disk, DiskImage};
+use crate::error::ClientError;
+use crate::progress::Meter;
+
+type Result<T> = std::result::Result<T, ClientError>;
+
+/// Connections at the same time; each may read 32 MiB at once.
+const MOST_CONNECTIONS: usize = 16;
+/// So often is looked whether it is to end, in milliseconds.
+const LOOK_EVERY: u16 = 200;
+
+/// Where clients connect.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Listen {
+    /// A Unix socket that only this user can open; made, and removed in the end.
+    Socket(PathBuf),
+    /// A TCP port on this machine's loopback address: every user of this machine can read there. 0 for any free one.
+    Port(u16),
+}
+
+/// Serves a disk until the meter is stopped. `ready` is given the address that clients connect to. The attachment is put on
+/// record as a restore.
+///
+/// # Errors
+/// [`ClientError::File`] when nothing can be opened to listen on; what the service said.
+pub fn attach(
+    browser: &Browser,
+    point: &OpenPoint,
+    (disk, image): (&Disk, Arc<DiskImage>),
+    listen: &Listen,
+    meter: &Arc<Meter>,
+    ready: impl FnOnce(&str),
+) -> Result<Progress> {
+    let name = String::from_utf8_lossy(disk.path.rsplit(|byte| *byte == b'/').next().unwrap_or_default()).into_owned();
+    let listener = Listener::open(listen)?;
+    let record = browser.shelf.begin_restore(point.head.sequence, Scope::Selection, meter)?;
+    meter.enter(Phase::Sending);
+    ready(&listener.address(&name)?);
+    let result = listener.serve(&image, &name, meter);
+    let progress = meter.progress();
+    record.end(result, progress, |()| 0)?;
+    Ok(progress)
+}
+
+enum Listener {
+    Unix(UnixListener, PathBuf),
+    Tcp(TcpListener),
+}
+
+impl Listener {
+    fn open(listen: &Listen) -> Result<Self> {
+        match listen {
+            Listen::Port(port) => {
+                let open = || {
+                    let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, *port))?;
+                    listener.set_nonblocking(true)?;
+                    Ok(listener)
+                };
+                open().map(Self::Tcp).map_err(ClientError::file("listening on", format!("port {port}")))
+            }
+            Listen::Socket(path) => unix(path).map_err(ClientError::file("listening on", path)),
+        }
+    }
+
+    /// The address in the form that clients of the protocol take.
+    fn address(&self, export: &str) -> Result<String> {
+        let export: String = export.bytes().map(escaped).collect();
+        match self {
+            Self::Unix(_, path) => Ok(format!("nbd+unix:///{export}?socket={}", path.display())),
+            Self::Tcp(listener) => {
+                let at = listener.local_addr().map_err(ClientError::file("listening on", "a port"))?;
+                Ok(format!("nbd://{at}/{export}"))
+            }
+        }
+    }
+
+    /// Takes connections until the meter is stopped.
+    fn serve(&self, image: &Arc<DiskImage>, export: &str, meter: &Arc<Meter>) -> Result<()> {
+        let open = Arc::new(AtomicUsize::new(0));
+        let failed = || ClientError::file("listening on", "the address of the attached disk");
+        while !meter.is_stopped() {
+            self.wait().map_err(failed())?;
+            if open.load(Ordering::Acquire) >= MOST_CONNECTIONS {
+                continue;
+            }
+            let session = Session { image: Arc::clone(image), export: export.to_owned(), meter: Arc::clone(meter) };
+            let began = match self {
+                Self::Unix(listener, _) => listener.accept().and_then(|(stream, _)| {
+                    stream.set_nonblocking(false)?;
+                    session.begin(Stream(Arc::new(stream)), &open);
+                    Ok(())
+                }),
+                Self::Tcp(listener) => listener.accept().and_then(|(stream, _)| {
+                    stream.set_nonblocking(false)?;
+                    stream.set_nodelay(true)?;
+                    session.begin(Stream(Arc::new(stream)), &open);
+                    Ok(())
+                }),
+            };
+            match began {
+                Err(e) if matches!(e.kind(), io::ErrorKind::WouldBlock | io::ErrorKind::ConnectionAborted) => {}
+                other => other.map_err(failed())?,
+            }
+        }
+        Ok(())
+    }
+
+    /// Waits until somebody connects, or for a moment.
+    fn wait(&self) -> io::Result<()> {
+        let fd = match self {
+            Self::Unix(listener, _) => listener.as_fd(),
+            Self::Tcp(listener) => listener.as_fd(),
+        };
+        match poll(&mut [PollFd::new(fd, PollFlags::POLLIN)], PollTimeout::from(LOOK_EVERY)) {
+            Ok(_) | Err(nix::errno::Errno::EINTR) => Ok(()),
+            Err(e) => Err(e.into()),
+        }
+    }
+}
+
+impl Drop for Listener {
+    fn drop(&mut self) {
+        if let Self::Unix(_, path) = self {
+            // It may be gone already.
+            let _ = fs::remove_file(path);
+        }
+    }
+}
+
+/// A socket that only this user can open. It is made where nobody else can go, and moved when it is private.
+fn unix(path: &Path) -> io::Result<Listener> {
+    if path.symlink_metadata().is_ok() {
+        return Err(io::ErrorKind::AlreadyExists.into());
+    }
+    let parent = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let private = tempfile::tempdir_in(parent)?;
+    let first = private.path().join("socket");
+    let listener = UnixListener::bind(&first)?;
+    fs::set_permissions(&first, fs::Permissions::from_mode(0o600))?;
+    listener.set_nonblocking(true)?;
+    fs::rename(&first, path)?;
+    Ok(Listener::Unix(listener, path.into()))
+}
+
+/// A byte of an address, escaped where addresses do not allow it (RFC 3986, § 2.1).
+fn escaped(byte: u8) -> String {
+    if byte.is_ascii_alphanumeric() || b"-._~".contains(&byte) { char::from(byte).into() } else { format!("%{byte:02X}") }
+}
+
+struct Session {
+    image: Arc<DiskImage>,
+    export: String,
+    meter: Arc<Meter>,
+}
+
+impl Session {
+    /// Serves a client in a thread of its own, which ends with the connection or with the program.
+    fn begin<S>(self, stream: Stream<S>, open: &Arc<AtomicUsize>)
+    where
+        S: Send + Sync + 'static,
+        for<'s> &'s S: io::Read + io::Write,
+    {
+        open.fetch_add(1, Ordering::AcqRel);
+        let open = Arc::clone(open);
+        std::thread::spawn(move || {
+            let served = |bytes| self.meter.bytes_done(bytes);
+            // A client that breaks off or does not keep to the protocol is its own affair.
+            let _ = connection::serve(stream, &*self.image, &self.export, &served);
+            open.fetch_sub(1, Ordering::AcqRel);
+        });
+    }
+}
+
+/// A stream that several hands may hold.
+struct Stream<S>(Arc<S>);
+
+impl<S> Clone for Stream<S> {
+    fn clone(&self) -> Self {
+        Self(Arc::clone(&self.0))
+    }
+}
+
+impl<S> io::Read for Stream<S>
+where
+    for<'s> &'s S: io::Read,
+{
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        (&*self.0).read(buf)
+    }
+}
+
+impl<S> io::Write for Stream<S>
+where
+    for<'s> &'s S: io::Write,
+{
+    fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
+        (&*self.0).write(buf)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        (&*self.0).flush()
+    }
+}

@@ -1,0 +1,90 @@
+//! Disks in recovery points: what there is, reading from anywhere in one, and bringing one back.
+
+mod bring_back;
+mod image;
+pub mod partitions;
+
+use jetfrost_image::format::{Content, EntryKind};
+use jetfrost_image::tree::read_listing;
+
+pub use bring_back::{DiskReport, Target, bring_back};
+pub use image::{DiskImage, Stretch};
+
+use crate::browse::{Browser, Entry, OpenPoint, find};
+use crate::error::ClientError;
+use partitions::Table;
+
+type Result<T> = std::result::Result<T, ClientError>;
+
+/// A disk in a recovery point.
+#[derive(Debug, Clone)]
+pub struct Disk {
+    /// Absolute path of the device or image file that was backed up.
+    pub path: Vec<u8>,
+    /// What is kept about it.
+    pub entry: Entry,
+    /// Its partition table, if it has one that can be read.
+    pub table: Option<Table>,
+}
+
+impl Browser {
+    /// The disks in a point of kind disk, with their partition tables.
+    ///
+    /// # Errors
+    /// [`ClientError::Damaged`]; what the service said.
+    pub fn disks(&self, point: &OpenPoint) -> Result<Vec<Disk>> {
+        let mut disks = Vec::new();
+        self.disks_below(Vec::new(), &point.body.root, &mut disks)?;
+        Ok(disks)
+    }
+
+    fn disks_below(&self, path: Vec<u8>, listing: &Content, found: &mut Vec<Disk>) -> Result<()> {
+        let mut entries = Vec::new();
+        read_listing(&self.source(), listing, &mut |entry| {
+            entries.push(entry);
+            Ok(())
+        })?;
+        for entry in entries {
+            let path = [&path[..], b"/", &entry.name].concat();
+            match (entry.kind, &entry.content) {
+                (EntryKind::Directory, Some(listing)) => self.disks_below(path, listing, found)?,
+                (_, Some(content)) => {
+                    let image = DiskImage::new(self.clone(), content.clone());
+                    let table = match Table::read(content.len, |offset, len| image.read(offset, len)) {
+                        // The rest of the disk can still be brought back.
+                        Err(ClientError::Damaged) => None,
+                        other => other?,
+                    };
+                    found.push(Disk { path, entry, table });
+                }
+                (_, None) => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// The disk at `path` in a point, for reading. A point with one disk needs no path.
+    ///
+    /// # Errors
+    /// [`ClientError::NoPath`] when there is no such disk, or several and none was named; [`ClientError::Damaged`].
+    pub fn disk(&self, point: &OpenPoint, path: Option<&[u8]>) -> Result<(Disk, DiskImage)> {
+        let disk = match path {
+            Some(path) => {
+                let no_disk = || ClientError::NoPath(format!("'{}' is no disk in this point", String::from_utf8_lossy(path)));
+                let entry = find(&self.source(), point, path)?.filter(|entry| entry.kind != EntryKind::Directory);
+                Disk { path: path.to_vec(), entry: entry.ok_or_else(no_disk)?, table: None }
+            }
+            None => {
+                let mut disks = self.disks(point)?;
+                match (disks.pop(), disks.is_empty()) {
+                    (Some(only), true) => only,
+                    (None, _) => return Err(ClientError::NoPath("there is no disk in this point".into())),
+                    (Some(_), false) => return Err(ClientError::NoPath("there are several disks in this point: name one".into())),
+                }
+            }
+        };
+        let content = disk.entry.content.clone().unwrap_or_else(Content::empty);
+        let image = DiskImage::new(self.clone(), content);
+        Ok((disk, image))
+    }
+}

@@ -1,0 +1,128 @@
+//! Where an image store is read from: the service, or straight from its directory.
+
+use std::sync::Arc;
+
+use jetfrost_image::ChunkName;
+use jetfrost_image::format::PointFile;
+use jetfrost_image::store::{Store, StoreError};
+use jetfrost_wire::restore::{BeginRestore, EndRestore, Restore, Scope};
+use jetfrost_wire::run::{GiveUp, Progress};
+use jetfrost_wire::workstation::{Point, PointBytes, PointKind};
+use jiff::Timestamp;
+use reqwest::Method;
+
+use crate::api::Api;
+use crate::error::ClientError;
+use crate::home::Membership;
+use crate::progress::{Meter, Reporter};
+
+type Result<T> = std::result::Result<T, ClientError>;
+
+/// An image store to read from.
+#[derive(Clone)]
+pub(crate) enum Shelf {
+    /// The service's, as this workstation.
+    Service {
+        /// The service.
+        api: Api,
+        /// This workstation.
+        membership: Box<Membership>,
+    },
+    /// A directory that holds an image store.
+    Directory(Arc<Store>),
+}
+
+impl Shelf {
+    /// Fetches sealed chunks and gives each to `each` in the order of `names`; `None` for one that is damaged or missing.
+    pub(crate) fn fetch(&self, names: &[ChunkName], mut each: impl FnMut(usize, Option<Vec<u8>>) -> Result<()>) -> Result<()> {
+        match self {
+            Self::Service { api, membership } => api.fetch(&membership.store, names, each),
+            Self::Directory(store) => names.iter().enumerate().try_for_each(|(i, name)| match store.chunk(name) {
+                Ok(sealed) => each(i, Some(sealed)),
+                Err(StoreError::NoChunk(_) | StoreError::DamagedChunk { .. }) => each(i, None),
+                Err(error) => Err(error.into()),
+            }),
+        }
+    }
+
+    /// The points, latest first.
+    pub(crate) fn points(&self) -> Result<Vec<Point>> {
+        match self {
+            Self::Service { api, membership } => api.list(&format!("/workstations/{}/points", membership.workstation)),
+            Self::Directory(store) => {
+                // One whose file is damaged is reported by a scrub, and by salvage.
+                let heads = store.points().into_iter().rev().filter_map(|sequence| store.point_head(sequence).ok());
+                Ok(heads.map(|head| as_listed(&head)).collect())
+            }
+        }
+    }
+
+    /// A point's file.
+    pub(crate) fn point(&self, sequence: u64) -> Result<PointFile> {
+        let bytes = match self {
+            Self::Service { api, membership } => {
+                let bytes: PointBytes = api.get(&format!("/stores/{}/points/{sequence}", membership.store))?;
+                bytes.point.0
+            }
+            Self::Directory(store) => store.point(sequence)?,
+        };
+        Ok(PointFile::from_bytes(&bytes)?)
+    }
+
+    /// Puts a restore on record, as far as there is somebody who keeps records.
+    pub(crate) fn begin_restore(&self, point: u64, scope: Scope, meter: &Arc<Meter>) -> Result<RestoreOnRecord> {
+        let Self::Service { api, membership } = self else { return Ok(RestoreOnRecord(None)) };
+        let path = format!("/workstations/{}/restores", membership.workstation);
+        let record: Restore = api.post(&path, &BeginRestore { point, scope })?;
+        let (told, counted, path) = (api.clone(), Arc::clone(meter), format!("/restores/{}", record.id));
+        let reporter = Reporter::begin(move || {
+            // The next report says it all again.
+            let _ = told.send::<_, Restore>(Method::PATCH, &path, &counted.progress());
+        });
+        Ok(RestoreOnRecord(Some((api.clone(), record, reporter))))
+    }
+}
+
+fn as_listed(head: &jetfrost_image::format::PointHead) -> Point {
+    Point {
+        sequence: head.sequence,
+        kind: match head.kind {
+            jetfrost_image::format::PointKind::Files => PointKind::Files,
+            jetfrost_image::format::PointKind::Disk => PointKind::Disk,
+        },
+        created: Timestamp::from_millisecond(head.created).unwrap_or_default(),
+        files: head.files,
+        bytes: head.bytes,
+        exceptions: head.exceptions,
+        sent: 0,
+        hold: None,
+        leaving: None,
+    }
+}
+
+/// A restore on record, to be ended one way or the other.
+pub(crate) struct RestoreOnRecord(Option<(Api, Restore, Reporter)>);
+
+impl RestoreOnRecord {
+    /// Puts on record how it ended, and passes the result on.
+    ///
+    /// # Errors
+    /// That of the restore; what the service said.
+    pub(crate) fn end<T>(self, result: Result<T>, progress: Progress, exceptions: impl FnOnce(&T) -> u64) -> Result<T> {
+        let Some((api, record, reporter)) = self.0 else { return result };
+        drop(reporter);
+        match result {
+            Ok(done) => {
+                let end = EndRestore { progress, exceptions: exceptions(&done) };
+                api.post::<_, Restore>(&format!("/restores/{}/end", record.id), &end)?;
+                Ok(done)
+            }
+            Err(error) => {
+                let why = GiveUp { stopped: matches!(error, ClientError::Stopped), reason: error.without_names(), progress };
+                // If even this does not arrive, the service notes the restore as lost.
+                let _ = api.post::<_, Restore>(&format!("/restores/{}/give-up", record.id), &why);
+                Err(error)
+            }
+        }
+    }
+}
