@@ -27,7 +27,10 @@ use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan, Zoned};
 
 use crate::files::Files;
-use crate::office::{ADMINISTRATOR, AWAY, HASTY, HELPDESK, MACHINES, Machine, PASSPHRASE, PASSWORD, RESTLESS, Work};
+use crate::machine_disk::MachineDisk;
+use crate::office::{
+    ADMINISTRATOR, AWAY, HASTY, HELPDESK, MACHINES, Machine, PASSPHRASE, PASSWORD, RESTLESS, WITH_DISK, Work,
+};
 
 /// Why the demo could not be made.
 pub type Failure = Box<dyn std::error::Error + Send + Sync>;
@@ -89,6 +92,7 @@ struct Desk {
     home: Home,
     files: Files,
     folder: PathBuf,
+    disk: Option<MachineDisk>,
 }
 
 struct Past {
@@ -155,8 +159,13 @@ impl Past {
         let mut chosen = home.chosen()?;
         chosen.keep(&folder)?;
         chosen.skip("*.tmp")?;
+        let disk = (machine.name == WITH_DISK).then(|| MachineDisk::new(base.join("registry.raw")));
+        if let Some(disk) = &disk {
+            disk.begin()?;
+            chosen.keep_disk(&disk.path)?;
+        }
         home.keep_chosen(&chosen)?;
-        self.desks.push(Desk { machine, home, files, folder });
+        self.desks.push(Desk { machine, home, files, folder, disk });
         Ok(())
     }
 
@@ -201,6 +210,14 @@ impl Past {
             HASTY => self.broken_off(desk),
             RESTLESS if now.is_some() => self.restless(desk),
             _ => self.quiet_run(desk, ago),
+        }?;
+        match &desk.disk {
+            Some(disk) if day.weekday() == Weekday::Friday => {
+                disk.week()?;
+                self.while_time_passes(|| back_up(&desk.home, PointKind::Disk, &Arc::new(Meter::default())))?;
+                Ok(())
+            }
+            _ => Ok(()),
         }
     }
 

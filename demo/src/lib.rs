@@ -6,6 +6,7 @@
 mod dice;
 mod files;
 mod history;
+mod machine_disk;
 mod office;
 
 pub use history::{Failure, make};

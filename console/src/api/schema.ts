@@ -1790,7 +1790,7 @@ export interface components {
          * @description What a run is busy with.
          * @enum {string}
          */
-        Phase: "counting" | "sending" | "sealing";
+        Phase: "counting" | "sending" | "sealing" | "comparing";
         /** @description A recovery point, as the service sees it. */
         Point: {
             /**
@@ -2019,6 +2019,7 @@ export interface components {
         /** @description A run that was begun. */
         RunBegun: {
             latest?: components["schemas"]["Binary"] | null;
+            latest_of_kind?: components["schemas"]["Binary"] | null;
             /**
              * @description Names, 32 bytes each, of chunks that points need and that are damaged or gone. What they belong to is to be read
              *     again, though it did not change.

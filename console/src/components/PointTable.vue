@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import type { Point } from '../api/types'
-import { age, count, moment, size } from '../logic/format'
+import { age, count, many, moment, noun, size } from '../logic/format'
 import PointActions from './PointActions.vue'
 
 defineProps<{ points: Point[]; now: Date; store: string; mayChange: boolean }>()
@@ -13,7 +13,7 @@ const emit = defineEmits<{ changed: [] }>()
       <tr>
         <th scope="col" class="jf-number">Point</th>
         <th scope="col">Made</th>
-        <th scope="col" class="jf-number">Files</th>
+        <th scope="col" class="jf-number">Of</th>
         <th scope="col" class="jf-number">Size</th>
         <th scope="col" class="jf-number">Sent</th>
         <th scope="col" class="jf-number">Exceptions</th>
@@ -25,7 +25,7 @@ const emit = defineEmits<{ changed: [] }>()
       <tr v-for="(p, i) in points" :key="p.sequence">
         <th scope="row" class="jf-number">{{ p.sequence }}</th>
         <td class="text-nowrap">{{ moment(p.created) }} <span class="jf-quiet ms-1">{{ age(p.created, now) }}</span></td>
-        <td class="jf-number">{{ count(p.files) }}</td>
+        <td class="jf-number">{{ many(p.files, noun(p.kind)) }}</td>
         <td class="jf-number">{{ size(p.bytes) }}</td>
         <td class="jf-number">{{ size(p.sent) }}</td>
         <td class="jf-number">{{ p.exceptions === 0 ? '–' : count(p.exceptions) }}</td>

@@ -6,7 +6,7 @@ import { count, duration, size } from '../logic/format'
 import { pace } from '../logic/progress'
 
 const props = defineProps<{ progress: Progress; started: string; now: Date; label: string }>()
-const PHASES = { counting: 'Counting', sending: 'Copying', sealing: 'Sealing' }
+const PHASES = { counting: 'Counting', sending: 'Copying', sealing: 'Sealing', comparing: 'Reading back' }
 const current = computed(() => pace(props.progress, props.started, props.now))
 const told = computed(() => {
   const p = props.progress

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { age, duration, exactSize, many, parseSize, size, words } from './format'
+import { age, duration, exactSize, many, noun, parseSize, size, words } from './format'
 
 describe('format', () => {
   it('shows sizes decimal, with three digits', () => {
@@ -20,7 +20,7 @@ describe('format', () => {
   })
 
   it('counts one as one', () => {
-    expect([many(1, 'file'), many(2000, 'file')]).toEqual(['1 file', '2,000 files'])
+    expect([many(1, noun('files')), many(2000, noun('files')), many(2, noun('disk'))]).toEqual(['1 file', '2,000 files', '2 disks'])
   })
 
   it('writes states with blanks', () => {

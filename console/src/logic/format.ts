@@ -28,6 +28,9 @@ export function count(number: number): string {
   return number.toLocaleString('en')
 }
 
+/** What a point of this kind counts. */
+export const noun = (kind: 'files' | 'disk') => (kind === 'disk' ? 'disk' : 'file')
+
 /** A number with its noun: `1 file`, `2 files`. */
 export function many(number: number, noun: string): string {
   return `${count(number)} ${noun}${number === 1 ? '' : 's'}`

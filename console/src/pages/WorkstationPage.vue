@@ -16,7 +16,7 @@ import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
 import { useNow } from '../composables/useNow'
 import { useSession } from '../composables/useSession'
-import { age, many, moment, size } from '../logic/format'
+import { age, many, moment, noun, size } from '../logic/format'
 import { withEntry, withRun } from '../logic/live'
 
 const props = defineProps<{ id: string }>()
@@ -103,7 +103,7 @@ onMounted(reload)
         </div>
         <div>
           <dt>In it</dt>
-          <dd>{{ w.latest_point ? `${many(w.latest_point.files, 'file')}, ${size(w.latest_point.bytes)}` : '–' }}</dd>
+          <dd>{{ w.latest_point ? `${many(w.latest_point.files, noun(w.latest_point.kind))}, ${size(w.latest_point.bytes)}` : '–' }}</dd>
         </div>
         <div>
           <dt>Points kept</dt>

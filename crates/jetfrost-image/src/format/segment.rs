@@ -222,6 +222,17 @@ fn footer_entry(bytes: &[u8]) -> Result<SegmentEntry, FormatError> {
     Ok(SegmentEntry { name: ChunkName(cursor.array()?), offset: cursor.u32()?, len: cursor.u32()? })
 }
 
+/// The store that the head of a segment names.
+///
+/// # Errors
+/// [`FormatError`] when it is not the head of a segment.
+pub fn segment_store(head: &[u8]) -> Result<StoreId, FormatError> {
+    let mut cursor = Cursor::new(WHAT, head);
+    cursor.magic_and_version(MAGIC)?;
+    cursor.take(6)?;
+    Ok(StoreId(cursor.array()?))
+}
+
 /// Checks a segment's head and returns the offset of its footer.
 fn read_head(store: StoreId, bytes: &[u8]) -> Result<u32, FormatError> {
     let mut cursor = Cursor::new(WHAT, bytes);

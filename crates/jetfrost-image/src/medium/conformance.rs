@@ -2,15 +2,23 @@
 
 use std::io::{ErrorKind, Write};
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
-use super::{CrashMedium, DirectoryMedium, Listed, Medium, MemoryMedium, STAGING, Staged, publish_bytes, read_whole};
+use super::{
+    CrashMedium, DirectoryMedium, FailingMedium, Listed, Medium, MemoryMedium, OverlayMedium, STAGING, Staged, ThrottledMedium,
+    publish_bytes, read_whole,
+};
 
 fn each_medium(case: impl Fn(Arc<dyn Medium>)) {
     let directory = tempfile::tempdir().expect("a temporary directory");
-    let media: [Arc<dyn Medium>; 3] = [
-        Arc::new(MemoryMedium::default()),
+    let memory = || -> Arc<dyn Medium> { Arc::new(MemoryMedium::default()) };
+    let media: [Arc<dyn Medium>; 6] = [
+        memory(),
         Arc::new(CrashMedium::failing_after(u64::MAX)),
         Arc::new(DirectoryMedium::new(directory.path())),
+        Arc::new(FailingMedium::new(memory())),
+        Arc::new(ThrottledMedium::new(memory(), Duration::ZERO, u64::MAX)),
+        Arc::new(OverlayMedium::new(memory(), memory())),
     ];
     for medium in media {
         medium.make_directory(STAGING).expect("made");
@@ -84,4 +92,40 @@ fn after_a_loss_of_power_only_what_was_published_is_there() {
     medium.rename("staging/lost", "points/lost").expect("renamed");
     let survivor = crash.survivor_of_the_strict_kind();
     assert_eq!(survivor.list("points").expect("listed"), [Listed { name: "kept".into(), len: 5 }]);
+}
+
+#[test]
+fn what_lies_below_an_overlay_stays_as_it_is() {
+    let memory = MemoryMedium::default();
+    let below: Arc<dyn Medium> = Arc::new(memory.clone());
+    for directory in [STAGING, "points", "index"] {
+        below.make_directory(directory).expect("made");
+    }
+    for name in ["a", "b", "c", "d"] {
+        publish_bytes(&below, "points", name, name.as_bytes()).expect("published");
+    }
+    let before = memory.files();
+    let over: Arc<dyn Medium> = Arc::new(OverlayMedium::new(below, Arc::new(MemoryMedium::default())));
+    publish_bytes(&over, "points", "b", b"another").expect("published");
+    over.remove("points/c").expect("removed");
+    over.rename("points/d", "index/moved").expect("renamed");
+    let names = |directory: &str| over.list(directory).expect("listed").into_iter().map(|l| l.name).collect::<Vec<_>>();
+    assert_eq!((names("points"), names("index")), (vec!["a".to_owned(), "b".into()], vec!["moved".into()]));
+    assert_eq!(read_whole(&*over, "points/b", 100).expect("read"), b"another");
+    assert_eq!(read_whole(&*over, "index/moved", 100).expect("read"), b"d");
+    assert_eq!(over.open("points/c").expect_err("gone").kind(), ErrorKind::NotFound);
+    assert_eq!(over.remove("points/c").expect_err("gone").kind(), ErrorKind::NotFound);
+    assert_eq!(memory.files(), before);
+}
+
+#[test]
+fn a_throttled_medium_takes_its_time() {
+    let delay = Duration::from_millis(3);
+    let medium: Arc<dyn Medium> = Arc::new(ThrottledMedium::new(Arc::new(MemoryMedium::default()), delay, 1_000_000));
+    medium.make_directory(STAGING).expect("made");
+    let began = Instant::now();
+    publish_bytes(&medium, "", "file", &[7; 10_000]).expect("published");
+    read_whole(&*medium, "file", 20_000).expect("read");
+    // 20,000 bytes at a megabyte a second, and some calls: less would mean that nothing is throttled.
+    assert!(began.elapsed() >= Duration::from_millis(20) + 2 * delay);
 }

@@ -6,6 +6,8 @@ mod crash;
 mod directory;
 mod failing;
 mod memory;
+mod overlay;
+mod throttle;
 
 #[cfg(test)]
 mod conformance;
@@ -19,6 +21,8 @@ pub use crash::CrashMedium;
 pub use directory::DirectoryMedium;
 pub use failing::{Failing, FailingMedium};
 pub use memory::MemoryMedium;
+pub use overlay::OverlayMedium;
+pub use throttle::ThrottledMedium;
 
 /// A file in a listing.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]

@@ -7,6 +7,7 @@ mod names;
 mod needs;
 mod promises;
 mod run;
+mod salvage;
 mod scrub;
 mod tidy;
 
@@ -20,6 +21,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 
 pub use intake::{NeedsIntake, SegmentIntake};
 pub use liveness::Freed;
+pub use salvage::{Mended, Rebuilt, mend};
 pub use scrub::{Finding, Lost, Scrubbed, Wrong};
 pub use tidy::{GoOn, Headway, Tidied, Tidying};
 
@@ -172,8 +174,19 @@ impl Store {
             on.make_directory(directory).map_err(medium("making the store's directories"))?;
         }
         clear_staging(&*on)?;
+        clear_needs_without_point(&*on, &numbers(&*on, names::POINTS, names::POINT_SUFFIX)?)?;
+        Self::open_described(on, id)
+    }
+
+    /// Opens a store without clearing anything: salvage may still learn from what was never finished.
+    fn open_as_it_is(on: Arc<dyn Medium>) -> Result<Self> {
+        let bytes = read_whole(&*on, names::STORE_FILE, MAX_SMALL).map_err(medium("reading the store's description"))?;
+        let id = StoreFile::from_bytes(&bytes)?.store;
+        Self::open_described(on, id)
+    }
+
+    fn open_described(on: Arc<dyn Medium>, id: StoreId) -> Result<Self> {
         let points = numbers(&*on, names::POINTS, names::POINT_SUFFIX)?;
-        clear_needs_without_point(&*on, &points)?;
         let index = Index::open(Arc::clone(&on), id)?;
         let used = used_bytes(&*on).map_err(medium("adding up the store's files"))?;
         Ok(Self {
@@ -489,23 +502,27 @@ impl Store {
     }
 
     /// Reads a needs file in pieces; `each` gets every name and whether it is added.
-    fn scan_needs(&self, sequence: u64, mut each: impl FnMut(ChunkName, bool) -> Result<()>) -> Result<NeedsSummary> {
-        let path = format!("{}/{}", names::NEEDS, names::needs(sequence));
-        let file = self.medium.open(&path).map_err(|e| match e.kind() {
-            io::ErrorKind::NotFound => StoreError::Needs("they did not arrive"),
-            _ => medium("reading what a point needs")(e),
-        })?;
-        let mut scanner = NeedsScanner::default();
-        let mut buffer = vec![0; 64 << 10];
-        let mut at = 0;
-        while at < file.len() {
-            let n = usize::try_from(file.len() - at).unwrap_or(usize::MAX).min(buffer.len());
-            file.read_exact_at(&mut buffer[..n], at).map_err(medium("reading what a point needs"))?;
-            scanner.push(&buffer[..n], &mut each)?;
-            at += n as u64;
-        }
-        Ok(scanner.finish()?)
+    fn scan_needs(&self, sequence: u64, each: impl FnMut(ChunkName, bool) -> Result<()>) -> Result<NeedsSummary> {
+        scan_needs_at(&*self.medium, &format!("{}/{}", names::NEEDS, names::needs(sequence)), each)
     }
+}
+
+/// Reads the needs file at a path.
+fn scan_needs_at(on: &dyn Medium, path: &str, mut each: impl FnMut(ChunkName, bool) -> Result<()>) -> Result<NeedsSummary> {
+    let file = on.open(path).map_err(|e| match e.kind() {
+        io::ErrorKind::NotFound => StoreError::Needs("they did not arrive"),
+        _ => medium("reading what a point needs")(e),
+    })?;
+    let mut scanner = NeedsScanner::default();
+    let mut buffer = vec![0; 64 << 10];
+    let mut at = 0;
+    while at < file.len() {
+        let n = usize::try_from(file.len() - at).unwrap_or(usize::MAX).min(buffer.len());
+        file.read_exact_at(&mut buffer[..n], at).map_err(medium("reading what a point needs"))?;
+        scanner.push(&buffer[..n], &mut each)?;
+        at += n as u64;
+    }
+    Ok(scanner.finish()?)
 }
 
 fn clear_staging(on: &dyn Medium) -> Result<()> {

@@ -27,7 +27,7 @@ pub(super) fn needs(sequence: u64) -> String {
     format!("{sequence:010}{NEEDS_SUFFIX}")
 }
 
-const SLOT_SUFFIX: &str = ".slot";
+pub(super) const SLOT_SUFFIX: &str = ".slot";
 
 pub(super) fn slot(id: &SlotId) -> String {
     format!("{id}{SLOT_SUFFIX}")

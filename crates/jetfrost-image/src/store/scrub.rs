@@ -369,7 +369,7 @@ impl Store {
 }
 
 /// Reads a segment in pieces; not beyond what segments may have.
-fn each_piece(file: &dyn StoredFile, mut take: impl FnMut(&[u8]) -> Result<()>) -> Result<()> {
+pub(super) fn each_piece(file: &dyn StoredFile, mut take: impl FnMut(&[u8]) -> Result<()>) -> Result<()> {
     let (mut buffer, mut at) = (vec![0; PIECE], 0);
     let len = file.len().min(MAX_SEGMENT + 1);
     while at < len {

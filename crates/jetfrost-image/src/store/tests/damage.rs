@@ -22,7 +22,7 @@ fn whole() -> MemoryMedium {
     memory
 }
 
-fn copy(of: &MemoryMedium) -> MemoryMedium {
+pub(super) fn copy(of: &MemoryMedium) -> MemoryMedium {
     CrashMedium::holding(of, 0).survivor_of_the_lucky_kind()
 }
 
@@ -41,7 +41,7 @@ fn readable(store: &Store) -> usize {
 }
 
 /// The positions in a file at which something of a meaning of its own begins, and one byte within each.
-fn borders(path: &str, bytes: &[u8]) -> Vec<usize> {
+pub(super) fn borders(path: &str, bytes: &[u8]) -> Vec<usize> {
     if !path.starts_with("segments/") {
         return (0..bytes.len()).step_by(if bytes.len() > 600 { 7 } else { 1 }).collect();
     }
@@ -57,7 +57,7 @@ fn borders(path: &str, bytes: &[u8]) -> Vec<usize> {
     at
 }
 
-fn segments(memory: &MemoryMedium) -> Vec<(String, Vec<u8>)> {
+pub(super) fn segments(memory: &MemoryMedium) -> Vec<(String, Vec<u8>)> {
     memory.files().into_iter().filter(|(path, _)| path.starts_with("segments/")).collect()
 }
 

@@ -3,6 +3,7 @@
 mod damage;
 mod failing;
 mod letting_go;
+mod salvage;
 mod ways_in;
 
 use std::sync::Arc;
