@@ -28,9 +28,7 @@ use jiff::{SignedDuration, Timestamp, ToSpan, Zoned};
 
 use crate::files::Files;
 use crate::machine_disk::MachineDisk;
-use crate::office::{
-    ADMINISTRATOR, AWAY, HASTY, HELPDESK, MACHINES, Machine, PASSPHRASE, PASSWORD, RESTLESS, WITH_DISK, Work,
-};
+use crate::office::{ADMINISTRATOR, AWAY, HASTY, HELPDESK, MACHINES, Machine, PASSPHRASE, PASSWORD, RESTLESS, WITH_DISK, Work};
 
 /// Why the demo could not be made.
 pub type Failure = Box<dyn std::error::Error + Send + Sync>;

@@ -166,7 +166,14 @@ fn standard_clients_see_an_attached_disk_as_it_was() {
     let (socket, copy) = (office.path("disk.socket"), office.path("copy.raw"));
     attached(&station, &divided, &Listen::Socket(socket.clone()), |address| {
         let told = tool("nbdinfo", &[address]);
-        for expected in ["newstyle-fixed", "export=\"survey.raw\"", "84410368", "is_read_only: true", "base:allocation", "can_multi_conn: true"] {
+        for expected in [
+            "newstyle-fixed",
+            "export=\"survey.raw\"",
+            "84410368",
+            "is_read_only: true",
+            "base:allocation",
+            "can_multi_conn: true",
+        ] {
             assert!(told.contains(expected), "{expected}: {told}");
         }
         let map = tool("nbdinfo", &["--map", address]);
@@ -174,7 +181,10 @@ fn standard_clients_see_an_attached_disk_as_it_was() {
         assert_eq!(kinds, ["0", "3", "0", "3", "0"], "table, hole, data, hole, the table's copy: {map}");
         tool("nbdcopy", &[address, text(&copy)]);
         assert!(tool("qemu-img", &["compare", "-f", "raw", "-F", "raw", address, text(&divided)]).contains("identical"));
-        assert!(Command::new("nbdcopy").args([text(&plain), address]).output().expect("runs").status.code() != Some(0), "for reading only");
+        assert!(
+            Command::new("nbdcopy").args([text(&plain), address]).output().expect("runs").status.code() != Some(0),
+            "for reading only"
+        );
     });
     assert!(fs::read(&copy).expect("copied") == fs::read(&divided).expect("there"));
     assert!(!socket.exists());
@@ -218,10 +228,8 @@ fn a_disk_comes_back_onto_a_block_device() {
     station.back_up_disks().expect("disks");
     let backing = office.path("backing.raw");
     fs::write(&backing, noise(9, 50 * MIB)).expect("written");
-    let Some(device) = LoopDevice::new(&backing) else {
-        eprintln!("this machine gives no block device to write to");
-        return;
-    };
+    // Not every machine gives a test a block device.
+    let Some(device) = LoopDevice::new(&backing) else { return };
     let report = bring(&station, &At::Latest, &plain, &Target::Device(device.path.clone())).expect("restored");
     assert!(report.unsound.is_empty() && report.damaged.is_empty());
     tool("e2fsck", &["-fn", text(&device.path)]);
@@ -240,7 +248,8 @@ fn a_disk_comes_back_onto_a_block_device() {
 fn a_damaged_extent_costs_what_it_held_and_nothing_else() {
     let (office, station, plain, divided) = office_with_disks();
     station.back_up_disks().expect("disks");
-    let segments = Command::new("find").arg(office.path("shelf")).args(["-name", "*.seg", "-size", "+1M"]).output().expect("find");
+    let segments =
+        Command::new("find").arg(office.path("shelf")).args(["-name", "*.seg", "-size", "+1M"]).output().expect("find");
     let segment = PathBuf::from(String::from_utf8_lossy(&segments.stdout).lines().next().expect("a segment").to_owned());
     // Two bytes of a large chunk in the middle.
     let file = OpenOptions::new().write(true).open(&segment).expect("there");

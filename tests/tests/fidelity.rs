@@ -194,8 +194,8 @@ fn a_volume_mounted_within_a_kept_folder_is_not_entered_and_said_to_be_so() {
 #[test]
 fn a_file_that_disappears_during_the_run_is_reported_and_the_rest_is_kept() {
     use jetfrost_client::backup::back_up;
-    use jetfrost_wire::workstation::PointKind;
     use jetfrost_client::progress::Meter;
+    use jetfrost_wire::workstation::PointKind;
     use std::sync::Arc;
     let (_office, workstation) = office();
     for i in 0..300 {

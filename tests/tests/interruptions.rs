@@ -99,7 +99,7 @@ fn after_the_client_is_killed_the_next_run_does_not_send_again_what_had_arrived(
     client.wait().expect("gone");
     let arrived = scene.stored();
     let report: serde_json::Value = serde_json::from_str(&scene.station(&["backup", "--json"], 0)).expect("JSON");
-    let sent = report["sent"].as_u64().expect("a number");
+    let sent = report["points"][0]["sent"].as_u64().expect("a number");
     // What was on its way when the client died may be sent twice: three segments at most.
     assert!(sent + arrived < 150_000_000 + 3 * 17_000_000, "{arrived} had arrived and {sent} were sent after that");
     assert!(scene.station(&["history"], 0).contains("lost"), "the broken run is in the history");
@@ -209,7 +209,8 @@ fn a_service_killed_again_and_again_under_load_keeps_every_acknowledged_point() 
                 let output = jetfrost(&scene.at("station")).args(["backup", "--json", "--quiet"]).output().expect("it runs");
                 if output.status.success() {
                     let report: serde_json::Value = serde_json::from_slice(&output.stdout).expect("JSON");
-                    acknowledged.fetch_max(report["points"][0]["point"]["sequence"].as_u64().expect("a number"), Ordering::SeqCst);
+                    acknowledged
+                        .fetch_max(report["points"][0]["point"]["sequence"].as_u64().expect("a number"), Ordering::SeqCst);
                 }
             }
         });

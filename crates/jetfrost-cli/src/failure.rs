@@ -2,7 +2,7 @@
 
 use std::process::ExitCode;
 
-use jetfrost_client::ClientError;
+use jetfrost_client::{ClientError, StoreError};
 use jetfrost_wire::problem::{Problem, ProblemKind, WhoseMove};
 
 /// Exit codes, as `docs/interface.md` lists them.
@@ -58,7 +58,10 @@ impl Failure {
                 ClientError::Refused(problem) => code_of(problem),
                 ClientError::WrongPassphrase | ClientError::NotSignedIn => Code::Refused,
                 ClientError::Unreachable { .. } | ClientError::OtherCertificate { .. } => Code::Unreachable,
-                ClientError::Damaged | ClientError::Format(_) | ClientError::Store(_) | ClientError::RolledBack { .. } => Code::Damage,
+                ClientError::Damaged | ClientError::Format(_) | ClientError::Store(_) | ClientError::RolledBack { .. } => {
+                    Code::Damage
+                }
+                ClientError::NoRoomForCopy { .. } => Code::NoRoom,
                 ClientError::Stopped => Code::Interrupted,
                 _ => Code::Failed,
             },
@@ -124,7 +127,20 @@ fn next_step(error: &ClientError) -> &'static str {
         ClientError::OtherKind { .. } => {
             "Files: 'look' and 'restore'. Disks: 'disks', 'restore-disk' and 'attach'. 'jetfrost points' says which point is which."
         }
-        ClientError::NoPath(_) => "Run 'jetfrost look' or 'jetfrost disks' to see what is there, or choose another point with --at.",
+        ClientError::Target { .. } => {
+            "Give a name that is not there yet, or for a disk a block device that is free and large enough."
+        }
+        ClientError::NotAStore { .. } => "Give the directory of one image store: the one with 'segments' in it.",
+        ClientError::NoRoomForCopy { .. } => {
+            "Make the copy on a volume with more room; the damaged store is not worked on itself."
+        }
+        ClientError::Store(StoreError::NoStore) => {
+            "If this is the right directory, its description is lost: jetfrost salvage STORE --preview says what can be had."
+        }
+        ClientError::Store(_) => "Salvage it: jetfrost salvage STORE --preview",
+        ClientError::NoPath(_) => {
+            "Run 'jetfrost look' or 'jetfrost disks' to see what is there, or choose another point with --at."
+        }
         ClientError::Damaged => {
             "Tell the administrator: the image store needs to be checked. An earlier or later point may be sound."
         }

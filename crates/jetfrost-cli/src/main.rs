@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
-use commands::{disk, keeping, machine, office, ways_in};
+use commands::{disk, keeping, machine, office, salvage, ways_in};
 use failure::Failure;
 use jetfrost_client::home::Home;
 use ui::Ui;
@@ -54,7 +54,7 @@ enum Command {
     /// Makes a recovery point now.
     Backup(machine::Backup),
     /// Lists the recovery points.
-    Points,
+    Points(machine::Points),
     /// Lists a folder as it was.
     Look(machine::Look),
     /// Brings files back.
@@ -65,6 +65,8 @@ enum Command {
     RestoreDisk(disk::RestoreDisk),
     /// Serves a disk of a point on this machine, for reading, to standard tools.
     Attach(disk::Attach),
+    /// Gets everything still readable out of a damaged image store, on a copy.
+    Salvage(salvage::Salvage),
     /// Lists what a point does not hold as it should.
     Exceptions(machine::Exceptions),
     /// Reads a point back with the key and compares all of it with what was backed up.
@@ -140,12 +142,13 @@ fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure>
         Command::Skip(command) => command.run(home, ui),
         Command::Chosen => machine::chosen(home, ui),
         Command::Backup(command) => command.run(home, ui),
-        Command::Points => machine::points(home, ui),
+        Command::Points(command) => command.run(home, ui),
         Command::Look(command) => command.run(home, ui),
         Command::Restore(command) => command.run(home, ui),
         Command::Disks(command) => command.run(home, ui),
         Command::RestoreDisk(command) => command.run(home, ui),
         Command::Attach(command) => command.run(home, ui),
+        Command::Salvage(command) => command.run(home, ui),
         Command::Exceptions(command) => command.run(home, ui),
         Command::Check(command) => command.run(home, ui),
         Command::History => machine::history(home, ui),

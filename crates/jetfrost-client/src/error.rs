@@ -122,6 +122,32 @@ pub enum ClientError {
         /// The latest that was seen.
         seen: u64,
     },
+    /// A place that a disk cannot be restored to.
+    #[error("{path} is not written to: {why}")]
+    Target {
+        /// Which.
+        path: PathBuf,
+        /// Why.
+        why: &'static str,
+    },
+    /// A directory that holds no image store.
+    #[error("{path} is no image store: {why}")]
+    NotAStore {
+        /// Which.
+        path: PathBuf,
+        /// What it holds.
+        why: String,
+    },
+    /// There is no room for a copy.
+    #[error("{path} has {free} bytes free, and the copy takes {wanted}")]
+    NoRoomForCopy {
+        /// Where the copy was to be.
+        path: PathBuf,
+        /// Bytes that it takes.
+        wanted: u64,
+        /// Bytes that are free.
+        free: u64,
+    },
     /// An image store could not be read from its directory.
     #[error(transparent)]
     Store(#[from] StoreError),

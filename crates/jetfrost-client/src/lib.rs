@@ -13,6 +13,7 @@ pub mod join;
 mod pins;
 pub mod progress;
 pub mod restore;
+pub mod salvage;
 mod scan;
 mod shelf;
 pub mod ways_in;
@@ -25,6 +26,7 @@ pub const VERSION: &str = env!("CARGO_PKG_VERSION");
 
 pub use jetfrost_image::crypto::{OfficeKey, OfficePublicKey, Secret};
 pub use jetfrost_image::format::{OfficeKeyFile, RecoveryKey};
+pub use jetfrost_image::store::StoreError;
 
 /// The source of random values for keys that protect something.
 #[must_use]

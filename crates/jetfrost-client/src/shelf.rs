@@ -10,6 +10,7 @@ use jetfrost_wire::run::{GiveUp, Progress};
 use jetfrost_wire::workstation::{Point, PointBytes, PointKind};
 use jiff::Timestamp;
 use reqwest::Method;
+use tempfile::TempDir;
 
 use crate::api::Api;
 use crate::error::ClientError;
@@ -29,7 +30,15 @@ pub(crate) enum Shelf {
         membership: Box<Membership>,
     },
     /// A directory that holds an image store.
-    Directory(Arc<Store>),
+    Directory(Arc<StoreDirectory>),
+}
+
+/// An image store in a directory, and where what is derived from it is kept meanwhile.
+pub(crate) struct StoreDirectory {
+    pub(crate) store: Store,
+    /// Removed with this, and so after the store.
+    #[expect(dead_code, reason = "it is only kept alive")]
+    pub(crate) scratch: Option<TempDir>,
 }
 
 impl Shelf {
@@ -37,7 +46,7 @@ impl Shelf {
     pub(crate) fn fetch(&self, names: &[ChunkName], mut each: impl FnMut(usize, Option<Vec<u8>>) -> Result<()>) -> Result<()> {
         match self {
             Self::Service { api, membership } => api.fetch(&membership.store, names, each),
-            Self::Directory(store) => names.iter().enumerate().try_for_each(|(i, name)| match store.chunk(name) {
+            Self::Directory(directory) => names.iter().enumerate().try_for_each(|(i, name)| match directory.store.chunk(name) {
                 Ok(sealed) => each(i, Some(sealed)),
                 Err(StoreError::NoChunk(_) | StoreError::DamagedChunk { .. }) => each(i, None),
                 Err(error) => Err(error.into()),
@@ -45,11 +54,20 @@ impl Shelf {
         }
     }
 
+    /// Which of these chunks are not there.
+    pub(crate) fn missing(&self, names: &[ChunkName]) -> Result<Vec<bool>> {
+        match self {
+            Self::Service { api, membership } => api.missing(&membership.store, names),
+            Self::Directory(directory) => Ok(directory.store.missing(names)?),
+        }
+    }
+
     /// The points, latest first.
     pub(crate) fn points(&self) -> Result<Vec<Point>> {
         match self {
             Self::Service { api, membership } => api.list(&format!("/workstations/{}/points", membership.workstation)),
-            Self::Directory(store) => {
+            Self::Directory(directory) => {
+                let store = &directory.store;
                 // One whose file is damaged is reported by a scrub, and by salvage.
                 let heads = store.points().into_iter().rev().filter_map(|sequence| store.point_head(sequence).ok());
                 Ok(heads.map(|head| as_listed(&head)).collect())
@@ -64,7 +82,7 @@ impl Shelf {
                 let bytes: PointBytes = api.get(&format!("/stores/{}/points/{sequence}", membership.store))?;
                 bytes.point.0
             }
-            Self::Directory(store) => store.point(sequence)?,
+            Self::Directory(directory) => directory.store.point(sequence)?,
         };
         Ok(PointFile::from_bytes(&bytes)?)
     }

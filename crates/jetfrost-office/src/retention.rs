@@ -267,7 +267,10 @@ mod tests {
     }
 
     fn points(created: &[i64]) -> Vec<PointFacts> {
-        (1..).zip(created).map(|(sequence, ms)| PointFacts { sequence, kind: Kind::Files, created_ms: *ms, complete: true, held: false }).collect()
+        (1..)
+            .zip(created)
+            .map(|(sequence, ms)| PointFacts { sequence, kind: Kind::Files, created_ms: *ms, complete: true, held: false })
+            .collect()
     }
 
     fn staying(points: &[PointFacts], rule: &Rule, zone: &TimeZone, now: i64) -> Vec<PointFacts> {
@@ -353,8 +356,7 @@ mod tests {
         let kind = prop::sample::select(vec![Kind::Files, Kind::Disk]);
         let point = (kind, 0_i64..800 * DAY_MS, any::<bool>(), prop::bool::weighted(0.05));
         prop::collection::vec(point, 1..60).prop_map(|made| {
-            let fact =
-                |(sequence, (kind, created_ms, complete, held))| PointFacts { sequence, kind, created_ms, complete, held };
+            let fact = |(sequence, (kind, created_ms, complete, held))| PointFacts { sequence, kind, created_ms, complete, held };
             (1..).zip(made).map(fact).collect()
         })
     }

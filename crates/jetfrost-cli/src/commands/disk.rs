@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use clap::Args;
 use jetfrost_client::attach::{Listen, attach};
-use jetfrost_client::browse::{At, Browser, OpenPoint};
+use jetfrost_client::browse::{At, OpenPoint};
 use jetfrost_client::disk::{Disk, DiskReport, Target, bring_back};
 use jetfrost_client::home::Home;
 use jetfrost_wire::size::show;
@@ -16,6 +16,7 @@ use jiff::Timestamp;
 use serde_json::{Value, json};
 
 use super::machine::{shown_path, stoppable_meter};
+use super::salvage::ReadFrom;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, at_rate, many, moment, took};
 
@@ -26,11 +27,13 @@ pub(crate) struct Disks {
     /// Which point: 'latest', a number, or a time such as 2026-11-20T14:00.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
+    #[command(flatten)]
+    from: ReadFrom,
 }
 
 impl Disks {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let browser = Browser::open(home)?;
+        let browser = self.from.browser(home, ui)?;
         let point = browser.point(&self.at, PointKind::Disk)?;
         let disks = browser.disks(&point)?;
         ui.show(&disks.iter().map(disk_value).collect::<Vec<_>>(), |_| {
@@ -65,9 +68,8 @@ fn say_disk(disk: &Disk, ui: &Ui) {
     };
     ui.line(&format!("{}  {}, {table}", shown_path(&disk.path), show(disk.entry.len())));
     let rows = disk.table.iter().flat_map(|table| &table.partitions);
-    let rows: Vec<Vec<String>> = rows
-        .map(|p| vec![format!("  {}", p.number), show(p.start), show(p.len), p.purpose.clone(), p.name.clone()])
-        .collect();
+    let rows: Vec<Vec<String>> =
+        rows.map(|p| vec![format!("  {}", p.number), show(p.start), show(p.len), p.purpose.clone(), p.name.clone()]).collect();
     if !rows.is_empty() {
         ui.table(&["  part", "begins at", "size", "for", "name"], rows, &[1, 2], "");
     }
@@ -94,11 +96,13 @@ pub(crate) struct RestoreDisk {
     /// Shows no progress.
     #[arg(long)]
     quiet: bool,
+    #[command(flatten)]
+    from: ReadFrom,
 }
 
 impl RestoreDisk {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let browser = Browser::open(home)?;
+        let browser = self.from.browser(home, ui)?;
         let point = browser.point(&self.at, PointKind::Disk)?;
         let (disk, image) = browser.disk(&point, as_bytes(self.disk.as_deref()))?;
         let target = target(&self.to);
@@ -193,11 +197,13 @@ pub(crate) struct Attach {
     /// A TCP port of this machine in place of a socket: every user of this machine can read there; 0 for any free port.
     #[arg(long)]
     port: Option<u16>,
+    #[command(flatten)]
+    from: ReadFrom,
 }
 
 impl Attach {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let browser = Browser::open(home)?;
+        let browser = self.from.browser(home, ui)?;
         let point = browser.point(&self.at, PointKind::Disk)?;
         let (disk, image) = browser.disk(&point, as_bytes(self.disk.as_deref()))?;
         let listen = match self.port {

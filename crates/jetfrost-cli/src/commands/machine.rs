@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use clap::Args;
 use jetfrost_client::backup::{BackupReport, back_up};
-use jetfrost_client::browse::{At, Browser};
+use jetfrost_client::browse::At;
 use jetfrost_client::check::check;
 use jetfrost_client::home::Home;
 use jetfrost_client::join::{FirstWays, check_passphrase, find_service, host_name, join};
@@ -24,6 +24,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 use serde_json::json;
 
+use super::salvage::ReadFrom;
 use super::{ways_in, words};
 use crate::failure::{Code, Failure};
 use crate::ui::{self, Given, Ui, ago, at_rate, count, many, moment, took};
@@ -270,30 +271,38 @@ pub(super) fn stoppable_meter() -> Arc<Meter> {
     meter
 }
 
-pub(crate) fn points(home: &Home, ui: &Ui) -> Done {
-    let points = Browser::open(home)?.points()?;
-    let now = Timestamp::now();
-    ui.show(&points, |points| {
-        let row = |p: &Point| {
-            vec![
-                p.sequence.to_string(),
-                moment(p.created),
-                ago(p.created, now),
-                many(p.files, words::noun(p.kind)),
-                show(p.bytes),
-                show(p.sent),
-                if p.exceptions == 0 { String::new() } else { many(p.exceptions, "exception") },
-            ]
-        };
-        let heads = ["point", "made", "", "of", "size", "sent", ""];
-        ui.table(
-            &heads,
-            points.iter().map(row).collect(),
-            &[0, 3, 4, 5],
-            "There is no recovery point yet. Next: jetfrost backup",
-        );
-    });
-    Ok(Code::Done)
+#[derive(Debug, Args)]
+pub(crate) struct Points {
+    #[command(flatten)]
+    from: ReadFrom,
+}
+
+impl Points {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let points = self.from.browser(home, ui)?.points()?;
+        let now = Timestamp::now();
+        ui.show(&points, |points| {
+            let row = |p: &Point| {
+                vec![
+                    p.sequence.to_string(),
+                    moment(p.created),
+                    ago(p.created, now),
+                    many(p.files, words::noun(p.kind)),
+                    show(p.bytes),
+                    show(p.sent),
+                    if p.exceptions == 0 { String::new() } else { many(p.exceptions, "exception") },
+                ]
+            };
+            let heads = ["point", "made", "", "of", "size", "sent", ""];
+            ui.table(
+                &heads,
+                points.iter().map(row).collect(),
+                &[0, 3, 4, 5],
+                "There is no recovery point yet. Next: jetfrost backup",
+            );
+        });
+        Ok(Code::Done)
+    }
 }
 
 #[derive(Debug, Args)]
@@ -304,6 +313,8 @@ pub(crate) struct Look {
     /// Which point: 'latest', a number, or a time such as 2026-11-20T14:00.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
+    #[command(flatten)]
+    from: ReadFrom,
 }
 
 /// A line of a listing, as JSON.
@@ -321,7 +332,7 @@ struct Listed {
 
 impl Look {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let browser = Browser::open(home)?;
+        let browser = self.from.browser(home, ui)?;
         let point = browser.point(&self.at, PointKind::Files)?;
         let entries = browser.list(&point, self.path.as_os_str().as_bytes())?;
         let listed: Vec<Listed> = entries.iter().map(Listed::of).collect();
@@ -388,11 +399,13 @@ pub(crate) struct Restore {
     /// Shows no progress.
     #[arg(long)]
     quiet: bool,
+    #[command(flatten)]
+    from: ReadFrom,
 }
 
 impl Restore {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let browser = Browser::open(home)?;
+        let browser = self.from.browser(home, ui)?;
         let point = browser.point(&self.at, PointKind::Files)?;
         let created = Timestamp::from_millisecond(point.head.created).map(moment).unwrap_or_default();
         ui.remark(&format!("Restoring from point {} ({created}) to {}", point.head.sequence, self.to.display()));
@@ -447,11 +460,13 @@ pub(crate) struct Exceptions {
     /// Which point: 'latest', a number, or a time such as 2026-11-20T14:00.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
+    #[command(flatten)]
+    from: ReadFrom,
 }
 
 impl Exceptions {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let browser = Browser::open(home)?;
+        let browser = self.from.browser(home, ui)?;
         let point = browser.any_point(&self.at)?;
         let exceptions = browser.exceptions(&point)?;
         let value: Vec<_> = exceptions
@@ -478,11 +493,13 @@ pub(crate) struct Check {
     /// Shows no progress.
     #[arg(long)]
     quiet: bool,
+    #[command(flatten)]
+    from: ReadFrom,
 }
 
 impl Check {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let browser = Browser::open(home)?;
+        let browser = self.from.browser(home, ui)?;
         let point = browser.any_point(&self.at)?;
         let meter = stoppable_meter();
         let began = std::time::Instant::now();

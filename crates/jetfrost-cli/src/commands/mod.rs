@@ -4,5 +4,6 @@ pub(crate) mod disk;
 pub(crate) mod keeping;
 pub(crate) mod machine;
 pub(crate) mod office;
+pub(crate) mod salvage;
 pub(crate) mod ways_in;
 mod words;

@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use clap::{Args, Subcommand};
 use jetfrost_client::api::{Api, Method};
 use jetfrost_client::home::Home;
+use jetfrost_client::salvage::Opening;
 use jetfrost_client::ways_in::{
     add_passphrase, add_recovery_key, entrust, measured_cost, new_office_key, office_key_of, remove, slot_of, unlock,
     unlock_with_office_key, ways_in,
@@ -35,8 +36,9 @@ fn new_passphrase_given(file: Option<&Path>) -> Given<'_> {
     Given { file, option: "--new-passphrase-file", variable: "JETFROST_NEW_PASSPHRASE" }
 }
 
+/// Which of its secrets opens an image store.
 #[derive(Debug, Args)]
-pub(crate) struct Unlock {
+pub(crate) struct Which {
     /// Asks for the printed recovery key instead of the image passphrase; or set JETFROST_RECOVERY_KEY.
     #[arg(long, conflicts_with_all = ["passphrase_file", "office_key"])]
     recovery_key: bool,
@@ -48,21 +50,42 @@ pub(crate) struct Unlock {
     passphrase_file: Option<PathBuf>,
 }
 
+impl Which {
+    /// Asks for the secret, which is `of` somebody, and opens with it.
+    pub(crate) fn open<T>(
+        &self,
+        of: &str,
+        ui: &Ui,
+        open: impl FnOnce(&Opening<'_>) -> Result<T, ClientError>,
+    ) -> Result<T, Failure> {
+        if self.recovery_key {
+            let given = Given { file: None, option: "--recovery-key", variable: "JETFROST_RECOVERY_KEY" };
+            let typed = ui.secret(&format!("the recovery key {of}"), &given, false)?;
+            let key = RecoveryKey::parse(&typed).map_err(|e| Failure::Client(e.into()))?;
+            Ok(open(&Opening::Secret(Secret::RecoveryKey(&key)))?)
+        } else if let Some(file) = &self.office_key {
+            Ok(open(&Opening::Office(&read_office_key(file, ui)?))?)
+        } else {
+            let given = passphrase_given(self.passphrase_file.as_deref());
+            let passphrase = ui.secret(&format!("the image passphrase {of}"), &given, false)?;
+            Ok(open(&Opening::Secret(Secret::Passphrase(&passphrase)))?)
+        }
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Unlock {
+    #[command(flatten)]
+    which: Which,
+}
+
 impl Unlock {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
         let name = home.membership()?.name;
-        let was_lost = if self.recovery_key {
-            let given = Given { file: None, option: "--recovery-key", variable: "JETFROST_RECOVERY_KEY" };
-            let typed = ui.secret(&format!("the recovery key of workstation '{name}'"), &given, false)?;
-            let key = RecoveryKey::parse(&typed).map_err(|e| Failure::Client(e.into()))?;
-            unlock(home, Secret::RecoveryKey(&key))?
-        } else if let Some(file) = &self.office_key {
-            unlock_with_office_key(home, &read_office_key(file, ui)?)?
-        } else {
-            let given = passphrase_given(self.passphrase_file.as_deref());
-            let passphrase = ui.secret(&format!("the image passphrase of workstation '{name}'"), &given, false)?;
-            unlock(home, Secret::Passphrase(&passphrase))?
-        };
+        let was_lost = self.which.open(&format!("of workstation '{name}'"), ui, |opening| match opening {
+            Opening::Secret(secret) => unlock(home, *secret),
+            Opening::Office(office) => unlock_with_office_key(home, office),
+        })?;
         ui.show(&json!({ "opens": true, "key_was_lost": was_lost }), |_| {
             ui.line(&format!("This secret opens the image store of '{name}'."));
             if was_lost {

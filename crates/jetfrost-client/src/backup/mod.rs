@@ -63,14 +63,16 @@ pub fn back_up(home: &Home, kind: PointKind, meter: &Arc<Meter>) -> Result<Backu
     let _lock = home.lock()?;
     let begin = BeginRun { kind, client_version: crate::VERSION.into() };
     let begun: RunBegun = api.post_patiently(&format!("/workstations/{}/runs", membership.workstation), &begin)?;
-    let run =
-        RunUnderway { home, membership: &membership, api: &api, keys: &keys, kind, chosen: &chosen, begun: &begun, meter };
+    let run = RunUnderway { home, membership: &membership, api: &api, keys: &keys, kind, chosen: &chosen, begun: &begun, meter };
     let result = run.go(&patterns);
     match result {
         Ok(done) => Ok(BackupReport { took: started.elapsed(), ..done }),
         Err(error) => {
-            let why =
-                GiveUp { stopped: matches!(error, ClientError::Stopped), reason: error.without_names(), progress: meter.progress() };
+            let why = GiveUp {
+                stopped: matches!(error, ClientError::Stopped),
+                reason: error.without_names(),
+                progress: meter.progress(),
+            };
             // If even this does not arrive, the service notes the run as lost.
             let _ = api.post::<_, Run>(&format!("/runs/{}/give-up", begun.run.id), &why);
             Err(error)

@@ -70,7 +70,7 @@ const PIECE: u64 = 1 << 20;
 /// Brings a disk of a point back, puts that on record, and reads all of it back in the end.
 ///
 /// # Errors
-/// [`ClientError::Folder`] when the target will not do; [`ClientError`] when it could not be done at all. Stretches that
+/// [`ClientError::Target`] when the target will not do; [`ClientError`] when it could not be done at all. Stretches that
 /// could not be brought back are in the report.
 pub fn bring_back(
     browser: &Browser,
@@ -107,9 +107,9 @@ impl Opened {
 
     fn file(path: &Path, len: u64) -> Result<Self> {
         if path.symlink_metadata().is_ok() {
-            return Err(ClientError::Folder { path: path.into(), why: "it is there already; give a new name" });
+            return Err(ClientError::Target { path: path.into(), why: "it is there already; give a new name" });
         }
-        let mut name = path.file_name().ok_or(ClientError::Folder { path: path.into(), why: "give a file name" })?.to_owned();
+        let mut name = path.file_name().ok_or(ClientError::Target { path: path.into(), why: "give a file name" })?.to_owned();
         name.push(".unfinished");
         let unfinished = path.with_file_name(name);
         let open = || {
@@ -123,7 +123,7 @@ impl Opened {
     }
 
     fn device(path: &Path, len: u64) -> Result<Self> {
-        let refuse = |why| ClientError::Folder { path: path.into(), why };
+        let refuse = |why| ClientError::Target { path: path.into(), why };
         let kind = fs::metadata(path).map_err(ClientError::file("opening", path))?.file_type();
         if !kind.is_block_device() {
             return Err(refuse("it is no block device"));
@@ -176,7 +176,8 @@ impl Opened {
                 })
                 .collect();
             drop(waiting);
-            let planned = plan(image, batches);
+            let planned = plan(image, &batches);
+            drop(batches);
             // A worker's failure is the cause of the planner's.
             for worker in workers {
                 worker.join().unwrap_or_else(|_| Err(ClientError::Unexpected("a thread of the restore panicked".into())))?;
@@ -245,7 +246,7 @@ type Batch = Vec<(u64, Part)>;
 type Work<'w> = &'w (dyn Fn(&mut Worker<'_>, &Batch) -> Result<()> + Sync);
 
 /// Gives the parts of the disk out in batches.
-fn plan(image: &DiskImage, batches: Sender<Batch>) -> Result<()> {
+fn plan(image: &DiskImage, batches: &Sender<Batch>) -> Result<()> {
     let (mut batch, mut bytes, mut offset) = (Batch::new(), 0, 0);
     // The channel closes when all workers failed; they tell why.
     let send = |batch: &mut Batch| batches.send(std::mem::take(batch)).map_err(|_| ClientError::Stopped);

@@ -34,20 +34,20 @@ impl Browser {
     /// [`ClientError::Damaged`]; what the service said.
     pub fn disks(&self, point: &OpenPoint) -> Result<Vec<Disk>> {
         let mut disks = Vec::new();
-        self.disks_below(Vec::new(), &point.body.root, &mut disks)?;
+        self.disks_below(b"", &point.body.root, &mut disks)?;
         Ok(disks)
     }
 
-    fn disks_below(&self, path: Vec<u8>, listing: &Content, found: &mut Vec<Disk>) -> Result<()> {
+    fn disks_below(&self, path: &[u8], listing: &Content, found: &mut Vec<Disk>) -> Result<()> {
         let mut entries = Vec::new();
         read_listing(&self.source(), listing, &mut |entry| {
             entries.push(entry);
             Ok(())
         })?;
         for entry in entries {
-            let path = [&path[..], b"/", &entry.name].concat();
+            let path = [path, b"/", &entry.name].concat();
             match (entry.kind, &entry.content) {
-                (EntryKind::Directory, Some(listing)) => self.disks_below(path, listing, found)?,
+                (EntryKind::Directory, Some(listing)) => self.disks_below(&path, listing, found)?,
                 (_, Some(content)) => {
                     let image = DiskImage::new(self.clone(), content.clone());
                     let table = match Table::read(content.len, |offset, len| image.read(offset, len)) {
@@ -79,7 +79,9 @@ impl Browser {
                 match (disks.pop(), disks.is_empty()) {
                     (Some(only), true) => only,
                     (None, _) => return Err(ClientError::NoPath("there is no disk in this point".into())),
-                    (Some(_), false) => return Err(ClientError::NoPath("there are several disks in this point: name one".into())),
+                    (Some(_), false) => {
+                        return Err(ClientError::NoPath("there are several disks in this point: name one".into()));
+                    }
                 }
             }
         };

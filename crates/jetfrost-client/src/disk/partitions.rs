@@ -119,8 +119,12 @@ fn entries_place(header: &[u8]) -> Option<EntriesPlace> {
     if crc32fast::hash(&checked) != u32_at(header, 16)? {
         return None;
     }
-    let place =
-        EntriesPlace { first: u64_at(header, 72)?, count: u32_at(header, 80)?, size: u32_at(header, 84)?, crc: u32_at(header, 88)? };
+    let place = EntriesPlace {
+        first: u64_at(header, 72)?,
+        count: u32_at(header, 80)?,
+        size: u32_at(header, 84)?,
+        crc: u32_at(header, 88)?,
+    };
     (place.count <= MOST_ENTRIES && (128..=4096).contains(&place.size)).then_some(place)
 }
 
@@ -287,9 +291,8 @@ mod tests {
         let mut disk = vec![0; 200 * 512];
         put_classical(&mut disk, 0, 0, 0xee, 1, 199);
         let mut entries = vec![0; 128 * 128];
-        entries[..16].copy_from_slice(&[
-            0xaf, 0x3d, 0xc6, 0x0f, 0x83, 0x84, 0x72, 0x47, 0x8e, 0x79, 0x3d, 0x69, 0xd8, 0x47, 0x7d, 0xe4,
-        ]);
+        entries[..16]
+            .copy_from_slice(&[0xaf, 0x3d, 0xc6, 0x0f, 0x83, 0x84, 0x72, 0x47, 0x8e, 0x79, 0x3d, 0x69, 0xd8, 0x47, 0x7d, 0xe4]);
         entries[32..40].copy_from_slice(&40_u64.to_le_bytes());
         entries[40..48].copy_from_slice(&99_u64.to_le_bytes());
         for (i, unit) in "ledgers".encode_utf16().enumerate() {

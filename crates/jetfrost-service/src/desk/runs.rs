@@ -51,9 +51,9 @@ impl Desk {
     }
 
     fn latest_of_kind(&self, line: &WorkstationLine, kind: PointKind) -> Result<Option<u64>> {
-        let latest = self.records.read(|on| {
-            Ok::<_, DeskError>(PointRow::latest_of_kind(&line.store.id, convert::kind_word(kind), on)?)
-        })?;
+        let latest = self
+            .records
+            .read(|on| Ok::<_, DeskError>(PointRow::latest_of_kind(&line.store.id, convert::kind_word(kind), on)?))?;
         Ok(latest.map(|row| convert::from_db(row.sequence)))
     }
 

@@ -26,7 +26,8 @@ impl Readable for Counting {
 
     fn stretches(&self, range: Range<u64>) -> Result<Vec<Stretch>, ClientError> {
         let border = HOLE.clamp(range.start, range.end);
-        let stretches = [Stretch { len: border - range.start, is_hole: true }, Stretch { len: range.end - border, is_hole: false }];
+        let stretches =
+            [Stretch { len: border - range.start, is_hole: true }, Stretch { len: range.end - border, is_hole: false }];
         Ok(stretches.into_iter().filter(|stretch| stretch.len > 0).collect())
     }
 }

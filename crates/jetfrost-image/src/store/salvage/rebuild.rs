@@ -117,7 +117,11 @@ impl Store {
         let before = self.points().into_iter().rfind(|other| *other < sequence);
         let after = self.points().into_iter().find(|other| *other > sequence);
         let previous = before.map(|before| self.point_head(before)).transpose()?.map(|head| head.id);
-        let id = after.map(|after| self.point_head(after)).transpose()?.and_then(|head| head.previous).filter(|id| Some(*id) != previous);
+        let id = after
+            .map(|after| self.point_head(after))
+            .transpose()?
+            .and_then(|head| head.previous)
+            .filter(|id| Some(*id) != previous);
         let (count, xor) = sum_of(&needed);
         let head = PointHead {
             store: self.id,
@@ -135,7 +139,8 @@ impl Store {
         };
         let body = PointBody { root, writer: "rebuilt by salvage".into(), ..PointBody::default() };
         let bytes = seal_point(keys, head, &body, random).to_bytes();
-        publish_bytes(&self.medium, names::POINTS, &names::point(sequence), &bytes).map_err(medium("writing a recovery point"))?;
+        publish_bytes(&self.medium, names::POINTS, &names::point(sequence), &bytes)
+            .map_err(medium("writing a recovery point"))?;
         self.lock_points().insert(sequence);
         self.add_used(bytes.len() as u64);
         Ok(true)
@@ -207,7 +212,7 @@ fn names_of_listing(source: &Opened<'_>, listing: &Content, names: &mut BTreeSet
 
 /// The listing among these chunks that none of the others refers to; `None` when there is none, or more than one.
 fn find_root(source: &Opened<'_>, needed: &BTreeSet<ChunkName>) -> Result<Option<Content>> {
-    let mut pages: BTreeMap<ChunkName, (u64, Vec<u8>, Vec<u8>)> = BTreeMap::new();
+    let mut pages: BTreeMap<ChunkName, Page> = BTreeMap::new();
     let mut referred: HashSet<ChunkName> = HashSet::new();
     for name in needed {
         let bytes = match source.get(name) {
@@ -218,18 +223,27 @@ fn find_root(source: &Opened<'_>, needed: &BTreeSet<ChunkName>) -> Result<Option
         for entry in &entries {
             refer(source, entry, &mut referred)?;
         }
-        let (first, last) = (entries.first().map(|e| e.name.clone()), entries.last().map(|e| e.name.clone()));
-        pages.insert(*name, (bytes.len() as u64, first.unwrap_or_default(), last.unwrap_or_default()));
+        if let (Some(first), Some(last)) = (entries.first(), entries.last()) {
+            let (first, last) = (first.name.clone(), last.name.clone());
+            pages.insert(*name, Page { part: Part { len: bytes.len() as u64, name: Some(*name) }, first, last });
+        }
     }
     pages.retain(|name, _| !referred.contains(name));
-    let mut roots: Vec<(ChunkName, (u64, Vec<u8>, Vec<u8>))> = pages.into_iter().collect();
-    roots.sort_by(|a, b| a.1.1.cmp(&b.1.1));
+    let mut roots: Vec<Page> = pages.into_values().collect();
+    roots.sort_by(|a, b| a.first.cmp(&b.first));
     // A listing of several pages goes on where the page before ended; anything else is several listings.
-    if roots.is_empty() || roots.windows(2).any(|pair| pair[0].1.2 >= pair[1].1.1) {
+    if roots.is_empty() || roots.windows(2).any(|pair| pair[0].last >= pair[1].first) {
         return Ok(None);
     }
-    let parts: Vec<Part> = roots.into_iter().map(|(name, (len, ..))| Part { len, name: Some(name) }).collect();
+    let parts: Vec<Part> = roots.into_iter().map(|page| page.part).collect();
     Ok(Some(Content { len: parts.iter().map(|part| part.len).sum(), depth: 0, parts }))
+}
+
+/// A page of a listing: the part that it would be, and its first and last names.
+struct Page {
+    part: Part,
+    first: Vec<u8>,
+    last: Vec<u8>,
 }
 
 fn as_listing(bytes: &[u8]) -> Option<Vec<Entry>> {
@@ -299,4 +313,3 @@ fn tell_extents(source: &Opened<'_>, content: &Content, told: &mut Told) -> Resu
         Ok::<_, StoreError>(())
     }))
 }
-

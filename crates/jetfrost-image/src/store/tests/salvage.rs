@@ -255,7 +255,8 @@ fn a_lost_folder_costs_what_was_in_it_and_the_point_stays() {
 
 #[test]
 fn a_preview_touches_nothing() {
-    let memory = without(&whole(), |path| path == "store.cbor" || path == "points/0000000002.point" || path.starts_with("needs/"));
+    let memory =
+        without(&whole(), |path| path == "store.cbor" || path == "points/0000000002.point" || path.starts_with("needs/"));
     let (path, bytes) = segments(&memory).swap_remove(0);
     memory.overwrite(&path, bytes[..bytes.len() / 2].to_vec());
     let before = memory.files();

@@ -1,0 +1,394 @@
+//! Image stores in a directory: reading one without the service, and salvaging a damaged one on a copy.
+
+use std::collections::HashSet;
+use std::fs::{self, File};
+use std::io::{self, Write};
+use std::os::unix::fs::{FileExt, MetadataExt};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+pub use jetfrost_image::crypto::StoreKeys;
+use jetfrost_image::crypto::{OfficeKey, OpenError, Secret, StoreKey, unwrap_key, unwrap_with_office_key};
+use jetfrost_image::format::{Content, Entry, EntryKind, Slot};
+use jetfrost_image::medium::{DirectoryMedium, Medium, OverlayMedium};
+pub use jetfrost_image::store::{Finding, Mended, Rebuilt, Wrong};
+use jetfrost_image::store::{Headway, Store, mend};
+use jetfrost_image::tree::{expand_parts, read_listing};
+use jetfrost_wire::workstation::Point;
+use serde::Deserialize;
+use tempfile::TempDir;
+
+use crate::browse::{At, Browser};
+use crate::error::ClientError;
+use crate::home::Home;
+use crate::progress::Meter;
+use crate::shelf::{Shelf, StoreDirectory};
+
+type Result<T> = std::result::Result<T, ClientError>;
+
+/// Names of staging areas; what was never finished is not worth copying.
+const STAGING: &str = "staging";
+/// Where a file cannot be read, only blocks of this size are lost.
+const BLOCK: usize = 4096;
+
+/// What opens an image store.
+pub enum Opening<'o> {
+    /// Its image passphrase or recovery key.
+    Secret(Secret<'o>),
+    /// The office key.
+    Office(&'o OfficeKey),
+}
+
+impl Opening<'_> {
+    fn open(&self, slot: &Slot) -> std::result::Result<StoreKey, OpenError> {
+        match self {
+            Self::Secret(secret) => unwrap_key(slot, *secret),
+            Self::Office(office) => unwrap_with_office_key(slot, office),
+        }
+    }
+}
+
+/// An image store in a directory, without its key.
+#[derive(Clone)]
+pub struct FoundStore(Arc<StoreDirectory>);
+
+impl FoundStore {
+    /// Opens the store in `directory` for reading; nothing there is changed.
+    ///
+    /// # Errors
+    /// [`ClientError::NotAStore`]; [`ClientError::Store`] when it is damaged: then it wants salvaging.
+    pub fn open(directory: &Path) -> Result<Self> {
+        check_is_store(directory)?;
+        let (medium, scratch) = overlay(directory)?;
+        Ok(Self(Arc::new(StoreDirectory { store: Store::open(medium)?, scratch: Some(scratch) })))
+    }
+
+    /// Its key, if this machine is its workstation.
+    #[must_use]
+    pub fn key_of(&self, home: &Home) -> Option<StoreKeys> {
+        let membership = home.membership().ok()?;
+        home.keys(&membership).ok().filter(|keys| keys.store == self.0.store.id())
+    }
+
+    /// Its key, by something that opens it.
+    ///
+    /// # Errors
+    /// [`ClientError::WrongPassphrase`] when none of its slots is opened.
+    pub fn unlock(&self, opening: &Opening<'_>) -> Result<StoreKeys> {
+        let slots = self.0.store.slots()?;
+        let mut sound = slots.iter().filter_map(|bytes| Slot::from_bytes(bytes).ok());
+        let key = sound.find_map(|slot| opening.open(&slot).ok()).ok_or(ClientError::WrongPassphrase)?;
+        Ok(StoreKeys::derive(self.0.store.id(), &key))
+    }
+
+    /// Looks into it with its key.
+    #[must_use]
+    pub fn browse(self, keys: StoreKeys) -> Browser {
+        Browser { shelf: Shelf::Directory(self.0), keys }
+    }
+}
+
+/// A medium that shows a directory and writes elsewhere.
+fn overlay(directory: &Path) -> Result<(Arc<dyn Medium>, TempDir)> {
+    let scratch = tempfile::tempdir().map_err(ClientError::file("making", std::env::temp_dir()))?;
+    let below = Arc::new(DirectoryMedium::new(directory));
+    let above = Arc::new(DirectoryMedium::new(scratch.path()));
+    Ok((Arc::new(OverlayMedium::new(below, above)), scratch))
+}
+
+#[derive(Deserialize)]
+struct Owner {
+    workstation: String,
+    account: String,
+}
+
+/// Refuses what is no store, and says which stores a destination holds.
+fn check_is_store(directory: &Path) -> Result<()> {
+    let holds = |name: &str| directory.join(name).exists();
+    if holds("store.cbor") || holds("segments") {
+        return Ok(());
+    }
+    let mut stores = Vec::new();
+    for entry in fs::read_dir(directory.join("stores")).into_iter().flatten().flatten() {
+        let owner = fs::read(entry.path().join("owner.json")).ok().and_then(|bytes| serde_json::from_slice::<Owner>(&bytes).ok());
+        let whose = owner
+            .map_or_else(|| "of an unknown workstation".into(), |o| format!("of workstation {}, {}", o.workstation, o.account));
+        stores.push(format!("{} {whose}", entry.path().display()));
+    }
+    stores.sort();
+    let why = if stores.is_empty() {
+        "no store.cbor and no segments are in it".into()
+    } else {
+        format!("it holds:\n    {}", stores.join("\n    "))
+    };
+    Err(ClientError::NotAStore { path: directory.into(), why })
+}
+
+/// How a copy was made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Copied {
+    /// Files.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// Whether they are further names of the same files, which takes no room.
+    pub by_links: bool,
+    /// Bytes that could not be read; zeros are in their place.
+    pub unreadable: u64,
+}
+
+/// What a salvage came to.
+#[derive(Debug)]
+pub struct Salvaged {
+    /// The copy, unless it was a preview.
+    pub copied: Option<Copied>,
+    /// What was mended without a key.
+    pub mended: Mended,
+}
+
+/// A store that is being salvaged.
+pub struct Salvage(FoundStore);
+
+impl Salvage {
+    /// Copies the store in `directory` to `copy`, which must not be there, and mends the copy as far as that takes no key.
+    /// Without `copy` the same is done in passing, and `directory` stays as it is.
+    ///
+    /// # Errors
+    /// [`ClientError::NotAStore`]; [`ClientError::NoRoomForCopy`]; [`ClientError::Target`] when `copy` will not do;
+    /// [`ClientError::Store`] when nothing tells which store it is.
+    pub fn begin(directory: &Path, copy: Option<&Path>, meter: &Meter) -> Result<(Self, Salvaged)> {
+        check_is_store(directory)?;
+        let (medium, scratch, copied) = match copy {
+            Some(copy) => {
+                let copied = copy_store(directory, copy, meter)?;
+                let medium: Arc<dyn Medium> = Arc::new(DirectoryMedium::new(copy));
+                (medium, None, Some(copied))
+            }
+            None => {
+                let (medium, scratch) = overlay(directory)?;
+                (medium, Some(scratch), None)
+            }
+        };
+        let (store, mended) = mend(&medium, &mut |headway: Headway| {
+            meter.expect(headway.total, 0);
+            !meter.is_stopped()
+        })?;
+        let found = FoundStore(Arc::new(StoreDirectory { store, scratch }));
+        Ok((Self(found), Salvaged { copied, mended }))
+    }
+
+    /// The store as far as it is mended.
+    #[must_use]
+    pub fn store(&self) -> FoundStore {
+        self.0.clone()
+    }
+
+    /// Rebuilds with the key what can be rebuilt, and says what is lost, by point and path.
+    ///
+    /// # Errors
+    /// [`ClientError::Store`] when the medium fails.
+    pub fn complete(self, keys: StoreKeys) -> Result<(Rebuilt, Vec<PointLosses>)> {
+        let rebuilt = self.0.0.store.rebuild(&keys, &crate::system_random())?;
+        let browser = self.0.browse(keys);
+        let losses = losses(&browser)?;
+        Ok((rebuilt, losses))
+    }
+}
+
+/// Copies a store: by links where the file system can, else file by file after a look at the room.
+fn copy_store(from: &Path, to: &Path, meter: &Meter) -> Result<Copied> {
+    if to.symlink_metadata().is_ok() {
+        return Err(ClientError::Target { path: to.into(), why: "it is there already; the copy needs a new directory" });
+    }
+    let files = files_below(from)?;
+    let parent = to.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let device = |path: &Path| fs::metadata(path).map(|metadata| metadata.dev()).map_err(ClientError::file("looking at", path));
+    let bytes = files.iter().map(|(_, len)| len).sum();
+    let by_links = device(from)? == device(parent)? && can_link(&files, from, parent);
+    if !by_links {
+        check_room(parent, bytes)?;
+    }
+    meter.expect(files.len() as u64, bytes);
+    let mut copied = Copied { files: files.len() as u64, bytes, by_links, unreadable: 0 };
+    for (path, len) in files {
+        if meter.is_stopped() {
+            return Err(ClientError::Stopped);
+        }
+        let (source, target) = (from.join(&path), to.join(&path));
+        let copy = || {
+            fs::create_dir_all(target.parent().unwrap_or(to))?;
+            if by_links { fs::hard_link(&source, &target).map(|()| 0) } else { copy_file(&source, &target) }
+        };
+        copied.unreadable += copy().map_err(ClientError::file("copying", &source))?;
+        meter.bytes_done(len);
+        meter.file_done();
+    }
+    Ok(copied)
+}
+
+/// The regular files below a directory, but for those that were never finished, and their lengths.
+fn files_below(root: &Path) -> Result<Vec<(PathBuf, u64)>> {
+    let (mut files, mut folders) = (Vec::new(), vec![PathBuf::new()]);
+    while let Some(folder) = folders.pop() {
+        let path = root.join(&folder);
+        let failed = || ClientError::file("listing", &path);
+        for entry in fs::read_dir(&path).map_err(failed())? {
+            let entry = entry.map_err(failed())?;
+            let (name, metadata) = (folder.join(entry.file_name()), entry.metadata().map_err(failed())?);
+            if metadata.is_dir() && name != Path::new(STAGING) {
+                folders.push(name);
+            } else if metadata.is_file() {
+                files.push((name, metadata.len()));
+            }
+        }
+    }
+    files.sort();
+    Ok(files)
+}
+
+/// Whether a file can get a further name beside the copy.
+fn can_link(files: &[(PathBuf, u64)], from: &Path, parent: &Path) -> bool {
+    let Some((first, _)) = files.first() else { return false };
+    let Ok(directory) = tempfile::tempdir_in(parent) else { return false };
+    fs::hard_link(from.join(first), directory.path().join("probe")).is_ok()
+}
+
+fn check_room(on: &Path, wanted: u64) -> Result<()> {
+    let volume = nix::sys::statvfs::statvfs(on).map_err(|e| ClientError::file("looking at", on)(e.into()))?;
+    let free = volume.blocks_available().saturating_mul(volume.fragment_size());
+    if free < wanted { Err(ClientError::NoRoomForCopy { path: on.into(), wanted, free }) } else { Ok(()) }
+}
+
+/// Copies a file, as a clone where the file system can; returns the bytes that could not be read.
+fn copy_file(source: &Path, target: &Path) -> io::Result<u64> {
+    let copied = fs::copy(source, target);
+    let unreadable = match copied {
+        Ok(_) => 0,
+        // The source, and not the target: what can be read of it is worth having.
+        Err(e) if e.raw_os_error() == Some(nix::errno::Errno::EIO as i32) => copy_blocks(source, target)?,
+        Err(e) => return Err(e),
+    };
+    File::open(target)?.sync_data()?;
+    Ok(unreadable)
+}
+
+fn copy_blocks(source: &Path, target: &Path) -> io::Result<u64> {
+    let (from, mut to) = (File::open(source)?, File::create(target)?);
+    let (len, mut at, mut unreadable) = (from.metadata()?.len(), 0, 0);
+    while at < len {
+        let mut block = vec![0; usize::try_from(len - at).unwrap_or(BLOCK).min(BLOCK)];
+        if from.read_exact_at(&mut block, at).is_err() {
+            block.fill(0);
+            unreadable += block.len() as u64;
+        }
+        to.write_all(&block)?;
+        at += block.len() as u64;
+    }
+    Ok(unreadable)
+}
+
+/// What a point has lost.
+#[derive(Debug, Clone)]
+pub struct PointLosses {
+    /// The point.
+    pub point: Point,
+    /// What it lost, by path.
+    pub lost: Vec<Lost>,
+}
+
+/// Something of which a part is lost.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Lost {
+    /// Absolute path; that of a folder ends with `/`.
+    pub path: Vec<u8>,
+    /// Bytes that are lost; not known of what was in a folder.
+    pub bytes: Option<u64>,
+    /// Bytes that it had.
+    pub of: u64,
+}
+
+impl Lost {
+    fn folder(path: &[u8]) -> Self {
+        Self { path: [path, b"/"].concat(), bytes: None, of: 0 }
+    }
+}
+
+/// What each point of a store in a directory has lost, latest first.
+///
+/// # Errors
+/// [`ClientError::Store`] when the medium fails.
+pub fn losses(browser: &Browser) -> Result<Vec<PointLosses>> {
+    let mut sound = HashSet::new();
+    let mut losses = Vec::new();
+    for point in browser.points()? {
+        let mut lost = Vec::new();
+        match browser.any_point(&At::Sequence(point.sequence)) {
+            Ok(opened) => drop(lost_below(browser, b"", &opened.body.root, &mut sound, &mut lost)?),
+            Err(ClientError::Damaged | ClientError::Format(_)) => lost.push(Lost::folder(b"")),
+            Err(other) => return Err(other),
+        }
+        losses.push(PointLosses { point, lost });
+    }
+    Ok(losses)
+}
+
+/// Adds what is lost in a folder; folders that were found sound are not gone through again. Says whether this one is.
+fn lost_below(
+    browser: &Browser,
+    path: &[u8],
+    listing: &Content,
+    sound: &mut HashSet<Content>,
+    lost: &mut Vec<Lost>,
+) -> Result<bool> {
+    if sound.contains(listing) {
+        return Ok(true);
+    }
+    let before = lost.len();
+    let mut entries: Vec<Entry> = Vec::new();
+    let read = read_listing(&browser.source(), listing, &mut |entry| {
+        entries.push(entry);
+        Ok(())
+    });
+    match read {
+        Err(ClientError::Damaged | ClientError::Format(_)) => lost.push(Lost::folder(path)),
+        other => other?,
+    }
+    for entry in entries {
+        let below = [path, b"/", &entry.name].concat();
+        match (entry.kind, &entry.content) {
+            (EntryKind::Directory, Some(listing)) => drop(lost_below(browser, &below, listing, sound, lost)?),
+            (_, Some(content)) => {
+                let bytes = lost_of(browser, content)?;
+                if bytes > 0 {
+                    lost.push(Lost { path: below, bytes: Some(bytes), of: content.len });
+                }
+            }
+            (_, None) => {}
+        }
+    }
+    let is_sound = lost.len() == before;
+    if is_sound {
+        sound.insert(listing.clone());
+    }
+    Ok(is_sound)
+}
+
+/// How many bytes of a content are lost; all of them when the list of its parts is.
+fn lost_of(browser: &Browser, content: &Content) -> Result<u64> {
+    let (mut names, mut lengths) = (Vec::new(), Vec::new());
+    let expanded = expand_parts(&browser.source(), content, &mut |part| {
+        if let Some(name) = part.name {
+            names.push(name);
+            lengths.push(part.len);
+        }
+        Ok(())
+    });
+    match expanded {
+        Err(ClientError::Damaged | ClientError::Format(_)) => Ok(content.len),
+        Err(other) => Err(other),
+        Ok(()) => {
+            let missing = browser.shelf.missing(&names)?;
+            Ok(lengths.iter().zip(missing).filter_map(|(len, missing)| missing.then_some(len)).sum())
+        }
+    }
+}
