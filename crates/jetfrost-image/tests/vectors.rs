@@ -101,6 +101,24 @@ fn page() -> Vec<u8> {
     [file.to_bytes(), link.to_bytes()].concat()
 }
 
+/// A block device in a point of kind disk, and one that is only itself.
+fn disks() -> Vec<u8> {
+    let (name, _) = sealed(CONTENT);
+    let mut disk = Entry::new(b"loop7".to_vec(), EntryKind::BlockDevice);
+    disk.device = Some((7, 7));
+    disk.content = Some(Content {
+        len: CONTENT.len() as u64 + (1 << 20),
+        depth: 0,
+        parts: vec![
+            jetfrost_image::format::Part { len: 1 << 20, name: None },
+            jetfrost_image::format::Part { len: CONTENT.len() as u64, name: Some(name) },
+        ],
+    });
+    let mut bare = Entry::new(b"loop8".to_vec(), EntryKind::BlockDevice);
+    bare.device = Some((7, 8));
+    [disk.to_bytes(), bare.to_bytes()].concat()
+}
+
 fn vector(about: &str, structure: &str, bytes: &[u8], expect: &str, with: serde_json::Value) -> Vector {
     let serde_json::Value::Object(with) = with else { panic!("what goes with a vector is an object") };
     Vector { about: about.into(), structure: structure.into(), bytes: hex(bytes), expect: expect.into(), with }
@@ -273,6 +291,16 @@ fn vectors() -> Vec<(&'static str, Vector)> {
                 &page(),
                 "sound",
                 serde_json::json!({ "names": ["level book.txt", "newest"] }),
+            ),
+        ),
+        (
+            "listing-page-disks",
+            vector(
+                "a block device with its content, as in a point of kind disk, and one without",
+                "page",
+                &disks(),
+                "sound",
+                serde_json::json!({ "names": ["loop7", "loop8"] }),
             ),
         ),
         (

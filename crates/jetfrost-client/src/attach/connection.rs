@@ -25,8 +25,8 @@ pub(super) trait Readable {
     /// Bytes of it.
     fn len(&self) -> u64;
 
-    /// Fills the buffer from `offset`; both lie within it.
-    fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<(), ClientError>;
+    /// What is data and what is a hole in a range that lies within it, and the bytes of the data.
+    fn read_data(&self, range: Range<u64>) -> Result<(Vec<Stretch>, Vec<u8>), ClientError>;
 
     /// What is data and what is a hole.
     fn stretches(&self, range: Range<u64>) -> Result<Vec<Stretch>, ClientError>;
@@ -37,8 +37,8 @@ impl Readable for DiskImage {
         DiskImage::len(self)
     }
 
-    fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<(), ClientError> {
-        DiskImage::read_at(self, buffer, offset)
+    fn read_data(&self, range: Range<u64>) -> Result<(Vec<Stretch>, Vec<u8>), ClientError> {
+        DiskImage::read_data(self, range)
     }
 
     fn stretches(&self, range: Range<u64>) -> Result<Vec<Stretch>, ClientError> {
@@ -237,33 +237,19 @@ impl<S: Read + Write, D: Readable> Connection<'_, S, D> {
         if request.len > MOST_READ {
             return self.refuse(request, Errno::Overflow, "more than is read at once");
         }
-        let whole = vec![Stretch { len: request.len.into(), is_hole: false }];
-        let in_one = !self.structured || request.flags & DO_NOT_FRAGMENT != 0;
-        let read = if in_one { Ok(whole) } else { self.disk.stretches(range.clone()) };
-        let read = read.and_then(|stretches| {
-            let data: u64 = stretches.iter().filter(|s| !s.is_hole).map(|s| s.len).sum();
-            let mut bytes = vec![0; usize::try_from(data).expect("not more than is read at once")];
-            let (mut at, mut filled) = (range.start, 0);
-            for stretch in &stretches {
-                if !stretch.is_hole {
-                    let len = usize::try_from(stretch.len).expect("not more than is read at once");
-                    self.disk.read_at(&mut bytes[filled..filled + len], at)?;
-                    filled += len;
-                }
-                at += stretch.len;
-            }
-            Ok((stretches, bytes))
-        });
-        match read {
-            Err(error) => self.refuse(request, Errno::Io, &error.to_string()),
-            Ok((_, bytes)) if !self.structured => {
-                (self.served)(request.len.into());
-                write_simple(&mut self.to, request.cookie, 0, &bytes)
-            }
-            Ok((stretches, bytes)) => {
-                (self.served)(request.len.into());
-                self.write_stretches(request, &stretches, &bytes)
-            }
+        let (stretches, data) = match self.disk.read_data(range) {
+            Err(error) => return self.refuse(request, Errno::Io, &error.to_string()),
+            Ok(read) => read,
+        };
+        (self.served)(request.len.into());
+        if self.structured && request.flags & DO_NOT_FRAGMENT == 0 {
+            return self.write_stretches(request, &stretches, &data);
+        }
+        let whole = with_zeros(&stretches, data);
+        if self.structured {
+            self.write_stretches(request, &[Stretch { len: request.len.into(), is_hole: false }], &whole)
+        } else {
+            write_simple(&mut self.to, request.cookie, 0, &whole)
         }
     }
 
@@ -319,6 +305,25 @@ impl<S: Read + Write, D: Readable> Connection<'_, S, D> {
         let len = u16::try_from(why.len()).expect("at most 4096").to_be_bytes();
         write_chunk(&mut self.to, request.cookie, chunk::ERROR, true, &[&(errno as u32).to_be_bytes(), &len, why])
     }
+}
+
+/// The bytes of all stretches, holes as zeros.
+fn with_zeros(stretches: &[Stretch], data: Vec<u8>) -> Vec<u8> {
+    if stretches.iter().all(|stretch| !stretch.is_hole) {
+        return data;
+    }
+    let (mut whole, mut data) = (Vec::new(), &data[..]);
+    for stretch in stretches {
+        let len = usize::try_from(stretch.len).expect("not more than is read at once");
+        if stretch.is_hole {
+            whole.resize(whole.len() + len, 0);
+        } else {
+            let (taken, rest) = data.split_at(len);
+            whole.extend(taken);
+            data = rest;
+        }
+    }
+    whole
 }
 
 /// What follows an option.

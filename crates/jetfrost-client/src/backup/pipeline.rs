@@ -20,13 +20,17 @@ type Result<T> = std::result::Result<T, ClientError>;
 /// Segments are sent when they have reached this size.
 const SEGMENT: usize = 16 << 20;
 /// Chunks on their way between threads; each has a mebibyte at most.
-const WAITING: usize = 16;
+const WAITING: usize = 8;
 /// A question is not longer than this, in bytes of the chunks asked about and in names.
 const ASK_BYTES: usize = 8 << 20;
 const ASK_NAMES: usize = 512;
-/// Uploads at the same time.
-const UPLOADS: usize = 2;
-const LEVEL: i32 = 1;
+/// Uploads at the same time: while one waits for the disk of the service, others go on.
+const UPLOADS: usize = 3;
+/// Segments that wait to be sent.
+const WAITING_SEGMENTS: usize = 2;
+/// Zstandard's levels, by how many segments wait: while the network keeps up, time is what is short; when it does not, there
+/// is time to make what goes over it smaller.
+const LEVELS: [i32; WAITING_SEGMENTS + 1] = [-1, 1, 3];
 
 struct Job {
     name: ChunkName,
@@ -77,7 +81,7 @@ impl Pipeline {
             run(Box::new(move || ask(&api, &store, &jobs, &out)));
             unknown
         };
-        let (segments, to_send) = bounded::<FinishedSegment>(1);
+        let (segments, to_send) = bounded::<FinishedSegment>(WAITING_SEGMENTS);
         let packing = Arc::new(Mutex::new(Some(SegmentBuilder::new(keys.store, SEGMENT))));
         let last = Arc::new(LastOut { packing: Arc::clone(&packing), segments: segments.clone() });
         drop(segments);
@@ -161,11 +165,12 @@ impl Drop for LastOut {
 /// Seals chunks and packs them into segments.
 fn seal(keys: &StoreKeys, jobs: &Receiver<Job>, last: &LastOut) -> Result<()> {
     let random = SystemRandom::default();
-    let mut sealer = Sealer::new(keys.clone(), LEVEL);
+    let mut sealers = LEVELS.map(|level| Sealer::new(keys.clone(), level));
     let mut sealed = Vec::new();
     while let Ok(job) = jobs.recv() {
         sealed.clear();
-        sealer.seal(&job.name, &job.content, &random, &mut sealed);
+        let waiting = last.segments.len().min(WAITING_SEGMENTS);
+        sealers[waiting].seal(&job.name, &job.content, &random, &mut sealed);
         let full = {
             let mut packing = last.packing.lock().unwrap_or_else(PoisonError::into_inner);
             let builder = packing.get_or_insert_with(|| SegmentBuilder::new(keys.store, SEGMENT));

@@ -21,11 +21,18 @@ const KEPT: NonZeroUsize = NonZeroUsize::new(48).expect("not zero");
 
 type Chunk = Arc<Vec<u8>>;
 
+/// Bytes that are fetched beyond a read that goes on where another ended.
+const AHEAD: u64 = 4 << 20;
+/// Readers that are followed side by side.
+const READERS: NonZeroUsize = NonZeroUsize::new(32).expect("not zero");
+
 /// A disk in a recovery point, open for reading. May be read by several threads.
 pub struct DiskImage {
     browser: Browser,
     content: Content,
     kept: Mutex<LruCache<ChunkName, Chunk>>,
+    /// Where the latest reads ended.
+    ends: Mutex<LruCache<u64, ()>>,
 }
 
 /// A stretch of a disk.
@@ -39,7 +46,7 @@ pub struct Stretch {
 
 impl DiskImage {
     pub(super) fn new(browser: Browser, content: Content) -> Self {
-        Self { browser, content, kept: Mutex::new(LruCache::new(KEPT)) }
+        Self { browser, content, kept: Mutex::new(LruCache::new(KEPT)), ends: Mutex::new(LruCache::new(READERS)) }
     }
 
     /// Bytes of the disk.
@@ -74,24 +81,52 @@ impl DiskImage {
     /// # Errors
     /// [`ClientError::Damaged`]; what the service said.
     pub fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
-        let range = offset..offset + buffer.len() as u64;
-        let parts = self.parts(range.clone())?;
-        let chunks = self.chunks(parts.iter().filter_map(|(_, part)| part.name))?;
-        for (at, part) in parts {
-            let (from, to) = (range.start.max(at), range.end.min(at + part.len));
-            let into = &mut buffer[index(from - range.start)..index(to - range.start)];
-            match part.name {
-                None => into.fill(0),
-                Some(name) => {
-                    let chunk = &chunks[&name];
-                    if chunk.len() as u64 != part.len {
-                        return Err(ClientError::Damaged);
-                    }
-                    into.copy_from_slice(&chunk[index(from - at)..index(to - at)]);
-                }
+        let (stretches, data) = self.read_data(offset..offset + buffer.len() as u64)?;
+        let (mut at, mut taken) = (0, 0);
+        for stretch in stretches {
+            let len = index(stretch.len);
+            let into = &mut buffer[at..at + len];
+            if stretch.is_hole {
+                into.fill(0);
+            } else {
+                into.copy_from_slice(&data[taken..taken + len]);
+                taken += len;
             }
+            at += len;
         }
         Ok(())
+    }
+
+    /// What is data and what is a hole in a range, and the bytes of the data one after the other.
+    ///
+    /// # Errors
+    /// As [`DiskImage::read_at`].
+    pub fn read_data(&self, range: Range<u64>) -> Result<(Vec<Stretch>, Vec<u8>)> {
+        let ahead = if self.follows(&range) { AHEAD } else { 0 };
+        let parts = self.parts(range.start..(range.end + ahead).min(self.len()))?;
+        let within = |(at, _): &&(u64, Part)| *at < range.end;
+        let wanted = parts.iter().filter(within).filter_map(|(_, part)| part.name);
+        let next = parts.iter().skip_while(within).filter_map(|(_, part)| part.name);
+        let chunks = self.chunks(wanted, next)?;
+        let mut data = Vec::with_capacity(index(range.end - range.start));
+        for (at, part) in parts.iter().filter(within) {
+            let Some(name) = part.name else { continue };
+            let (from, to) = (range.start.max(*at), range.end.min(at + part.len));
+            let chunk = &chunks[&name];
+            if chunk.len() as u64 != part.len {
+                return Err(ClientError::Damaged);
+            }
+            data.extend(&chunk[index(from - at)..index(to - at)]);
+        }
+        Ok((as_stretches(&parts, &range), data))
+    }
+
+    /// Whether a read goes on where an earlier one ended: then more will be wanted.
+    fn follows(&self, range: &Range<u64>) -> bool {
+        let mut ends = self.ends.lock().unwrap_or_else(PoisonError::into_inner);
+        let follows = ends.pop(&range.start).is_some();
+        ends.put(range.end, ());
+        follows
     }
 
     /// What is data and what is a hole, in order; neighbours differ.
@@ -99,16 +134,7 @@ impl DiskImage {
     /// # Errors
     /// As [`DiskImage::read_at`].
     pub fn stretches(&self, range: Range<u64>) -> Result<Vec<Stretch>> {
-        let mut stretches: Vec<Stretch> = Vec::new();
-        for (at, part) in self.parts(range.clone())? {
-            let len = range.end.min(at + part.len) - range.start.max(at);
-            let is_hole = part.name.is_none();
-            match stretches.last_mut() {
-                Some(last) if last.is_hole == is_hole => last.len += len,
-                _ => stretches.push(Stretch { len, is_hole }),
-            }
-        }
-        Ok(stretches)
+        Ok(as_stretches(&self.parts(range.clone())?, &range))
     }
 
     fn parts(&self, range: Range<u64>) -> Result<Vec<(u64, Part)>> {
@@ -120,8 +146,12 @@ impl DiskImage {
         Ok(parts)
     }
 
-    /// These chunks; those that are not kept come in one call.
-    fn chunks(&self, names: impl Iterator<Item = ChunkName>) -> Result<HashMap<ChunkName, Chunk>> {
+    /// The `wanted` chunks; those that are not kept come in one call, and with them those that will be wanted `next`.
+    fn chunks(
+        &self,
+        names: impl Iterator<Item = ChunkName>,
+        next: impl Iterator<Item = ChunkName>,
+    ) -> Result<HashMap<ChunkName, Chunk>> {
         let (mut chunks, mut wanted) = (HashMap::new(), Vec::new());
         for name in names {
             if chunks.contains_key(&name) || wanted.contains(&name) {
@@ -135,9 +165,16 @@ impl DiskImage {
         if wanted.is_empty() {
             return Ok(chunks);
         }
+        let needed = wanted.len();
+        wanted.extend(next.filter(|name| !self.kept().contains(name)));
         let mut opener = Opener::new(self.browser.keys.clone());
         self.browser.shelf.fetch(&wanted, |i, sealed| {
-            let mut sealed = sealed.ok_or(ClientError::Damaged)?;
+            let mut sealed = match sealed {
+                Some(sealed) => sealed,
+                None if i < needed => return Err(ClientError::Damaged),
+                // It is reported when it is wanted.
+                None => return Ok(()),
+            };
             let chunk = Arc::new(opener.open(&wanted[i], &mut sealed)?);
             self.kept().put(wanted[i], Arc::clone(&chunk));
             chunks.insert(wanted[i], chunk);
@@ -155,9 +192,23 @@ impl ChunkSource for DiskImage {
     type Error = ClientError;
 
     fn get(&self, name: &ChunkName) -> Result<Vec<u8>> {
-        let chunks = self.chunks(std::iter::once(*name))?;
+        let chunks = self.chunks(std::iter::once(*name), std::iter::empty())?;
         Ok(chunks.get(name).ok_or(ClientError::Damaged)?.to_vec())
     }
+}
+
+/// What parts come to within a range, neighbours of the same kind as one.
+fn as_stretches(parts: &[(u64, Part)], range: &Range<u64>) -> Vec<Stretch> {
+    let mut stretches: Vec<Stretch> = Vec::new();
+    for (at, part) in parts.iter().take_while(|(at, _)| *at < range.end) {
+        let len = range.end.min(at + part.len) - range.start.max(*at);
+        let is_hole = part.name.is_none();
+        match stretches.last_mut() {
+            Some(last) if last.is_hole == is_hole => last.len += len,
+            _ => stretches.push(Stretch { len, is_hole }),
+        }
+    }
+    stretches
 }
 
 /// A distance within a buffer.

@@ -23,6 +23,8 @@ use crate::progress::Meter;
 /// A batch goes out when it has this many bytes of content, or pieces.
 const BATCH_BYTES: u64 = 8 << 20;
 const BATCH_PIECES: usize = 1024;
+/// Folders whose listings are fetched in one call.
+const FOLDERS: usize = 128;
 
 /// Walks the point.
 pub(super) struct Planner<'p> {
@@ -35,6 +37,8 @@ pub(super) struct Planner<'p> {
     batch: Batch,
     batch_bytes: u64,
     number: u64,
+    /// Folders that are still to be gone through, with where they go; the last ones first.
+    folders: Vec<(Entry, PathBuf)>,
     rest: Rest,
 }
 
@@ -82,6 +86,7 @@ impl<'p> Planner<'p> {
             batch: Batch::new(),
             batch_bytes: 0,
             number: 0,
+            folders: Vec::new(),
             rest: Rest::default(),
         }
     }
@@ -89,7 +94,8 @@ impl<'p> Planner<'p> {
     pub(super) fn plan(&mut self, point: &OpenPoint) -> Result<()> {
         let into = self.wish.into.clone();
         if self.wish.paths.is_empty() {
-            return self.listing(&point.body.root, &into);
+            self.listing(&point.body.root, &into)?;
+            return self.go_through_folders();
         }
         let wish = self.wish;
         for path in &wish.paths {
@@ -103,6 +109,19 @@ impl<'p> Planner<'p> {
                         self.leaf(entry, &target)?;
                     }
                 }
+            }
+            self.go_through_folders()?;
+        }
+        Ok(())
+    }
+
+    /// Goes through the folders that were found, and those found in them. Many listings come in one call.
+    fn go_through_folders(&mut self) -> Result<()> {
+        while !self.folders.is_empty() {
+            let some = self.folders.split_off(self.folders.len().saturating_sub(FOLDERS));
+            Rc::clone(&self.source).fetch_ahead(some.iter().filter_map(|(folder, _)| folder.content.as_ref()))?;
+            for (folder, target) in some {
+                self.folder(folder, &target)?;
             }
         }
         Ok(())
@@ -122,18 +141,18 @@ impl<'p> Planner<'p> {
         self.rest
     }
 
+    /// Plans what is in a listing; folders in it wait for their turn.
     fn listing(&mut self, listing: &Content, into: &Path) -> Result<()> {
-        let mut folders = Vec::new();
         let source = Rc::clone(&self.source);
         let read = read_listing(&*source, listing, &mut |entry| {
             if self.meter.is_stopped() {
                 return Err(ClientError::Stopped);
             }
+            let target = into.join(OsStr::from_bytes(&entry.name));
             if entry.kind == EntryKind::Directory {
-                folders.push(entry);
+                self.folders.push((entry, target));
                 return Ok(());
             }
-            let target = into.join(OsStr::from_bytes(&entry.name));
             self.leaf(entry, &target)
         });
         match read {
@@ -145,11 +164,6 @@ impl<'p> Planner<'p> {
                 );
             }
             other => other?,
-        }
-        self.source.fetch_ahead(folders.iter().filter_map(|f| f.content.as_ref()))?;
-        for folder in folders {
-            let target = into.join(OsStr::from_bytes(&folder.name));
-            self.folder(folder, &target)?;
         }
         Ok(())
     }

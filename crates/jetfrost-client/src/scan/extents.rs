@@ -21,7 +21,7 @@ const EXTENT: u64 = 1 << 20;
 /// Where an extent cannot be read, it is read again in blocks of this size, and only those are lost that fail.
 const BLOCK: usize = 4096;
 /// Extents that wait to be taken by the next stage.
-const WAITING: usize = 8;
+const WAITING: usize = 4;
 
 /// What came of reading a disk.
 pub(super) struct DiskRead {
@@ -54,7 +54,7 @@ pub(super) fn read_extents<S: ChunkSink<Error = ClientError>>(
     let mut unreadable = Vec::new();
     let next = Mutex::new(wanted.into_iter());
     let (out, read) = bounded::<Extent>(WAITING);
-    let (give_back, buffers) = bounded::<Vec<u8>>(2 * WAITING);
+    let (give_back, buffers) = bounded::<Vec<u8>>(WAITING);
     std::thread::scope(|scope| {
         for _ in 0..std::thread::available_parallelism().map_or(2, usize::from).min(4) {
             let (reader, out, buffers) = (Reader { keys, file, len, next: &next }, out.clone(), buffers.clone());

@@ -70,6 +70,8 @@ impl Records {
         let path = path.to_str().ok_or_else(|| RecordsError::Open("the path of the state directory is not text".into()))?;
         let pool = Pool::builder()
             .max_size(8)
+            // A file that is open stays open: there is nothing to ask before each use.
+            .test_on_check_out(false)
             .connection_timeout(Duration::from_secs(10))
             .connection_customizer(Box::new(Settings))
             .build(ConnectionManager::new(path))?;
