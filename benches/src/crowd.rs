@@ -13,9 +13,9 @@ const MEGABYTES: u32 = 20;
 pub(crate) fn run(scratch: &Path) {
     let office = Office::open(scratch);
     let alone = office.station("alone");
-    alone.keep(&noise(scratch, "alone-files", 10, 80), false);
+    alone.keep(&noise(scratch, "alone-files", 40, 100), false);
     let one = alone.back_up();
-    let one_rate = 800e6 / one.seconds;
+    let one_rate = 4000e6 / one.seconds;
     let stations: Vec<_> = (0..CROWD)
         .map(|i| {
             let station = office.station(&format!("crowd-{i}"));

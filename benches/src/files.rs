@@ -95,9 +95,10 @@ pub(crate) fn incompressible(scratch: &Path) {
         cert.display()
     ));
     let stream = seconds(&format!(
-        // The server ends when its input does, so it gets one that stays open.
+        // The server ends when its input does, so it gets one that stays open; the client does not end with its own.
         "mkfifo {out}.input; exec 9<>{out}.input; openssl s_server -quiet -naccept 1 -port 17444 -key {} -cert {} <&9 > {out} 2>/dev/null & sleep 0.2; \
-         cat {photos}/* | openssl s_client -quiet -no_ign_eof -connect 127.0.0.1:17444 2>/dev/null; wait; sync {out}",
+         cat {photos}/* | openssl s_client -quiet -connect 127.0.0.1:17444 >/dev/null 2>&1 & \
+         until [ $(stat -c %s {out}) = 1000000000 ]; do sleep 0.02; done; sync {out}; kill %1 %2",
         key.display(),
         cert.display(),
         out = out.display(),

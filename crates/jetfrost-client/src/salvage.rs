@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 use std::fs::{self, File};
 use std::io::{self, Write};
-use std::os::unix::fs::{FileExt, MetadataExt};
+use std::os::unix::fs::{DirBuilderExt, FileExt, MetadataExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -216,7 +216,7 @@ fn copy_store(from: &Path, to: &Path, meter: &Meter) -> Result<Copied> {
         }
         let (source, target) = (from.join(&path), to.join(&path));
         let copy = || {
-            fs::create_dir_all(target.parent().unwrap_or(to))?;
+            fs::DirBuilder::new().recursive(true).mode(0o700).create(target.parent().unwrap_or(to))?;
             if by_links { fs::hard_link(&source, &target).map(|()| 0) } else { copy_file(&source, &target) }
         };
         copied.unreadable += copy().map_err(ClientError::file("copying", &source))?;

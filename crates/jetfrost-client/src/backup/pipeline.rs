@@ -24,13 +24,13 @@ const WAITING: usize = 8;
 /// A question is not longer than this, in bytes of the chunks asked about and in names.
 const ASK_BYTES: usize = 8 << 20;
 const ASK_NAMES: usize = 512;
-/// Uploads at the same time: while one waits for the disk of the service, others go on.
-const UPLOADS: usize = 3;
+/// Uploads at the same time.
+const UPLOADS: usize = 2;
 /// Segments that wait to be sent.
-const WAITING_SEGMENTS: usize = 2;
+const WAITING_SEGMENTS: usize = 1;
 /// Zstandard's levels, by how many segments wait: while the network keeps up, time is what is short; when it does not, there
 /// is time to make what goes over it smaller.
-const LEVELS: [i32; WAITING_SEGMENTS + 1] = [-1, 1, 3];
+const LEVELS: [i32; WAITING_SEGMENTS + 1] = [-1, 1];
 
 struct Job {
     name: ChunkName,
