@@ -15,7 +15,7 @@ use jetfrost_wire::workstation::PointKind;
 use jiff::Timestamp;
 use serde_json::{Value, json};
 
-use super::machine::{shown_path, stoppable_meter};
+use super::machine::{ended_by_key, shown_path, stoppable_meter};
 use super::salvage::ReadFrom;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, at_rate, many, moment, took};
@@ -67,11 +67,14 @@ fn say_disk(disk: &Disk, ui: &Ui) {
         }
     };
     ui.line(&format!("{}  {}, {table}", shown_path(&disk.path), show(disk.entry.len())));
-    let rows = disk.table.iter().flat_map(|table| &table.partitions);
-    let rows: Vec<Vec<String>> =
-        rows.map(|p| vec![format!("  {}", p.number), show(p.start), show(p.len), p.purpose.clone(), p.name.clone()]).collect();
+    let partitions = disk.table.iter().flat_map(|table| &table.partitions);
+    let rows: Vec<Vec<String>> = partitions
+        .map(|p| vec![format!("  {}", p.number), show(p.start), show(p.len), p.purpose.clone(), p.name.clone()])
+        .collect();
+    // Classical tables have no names.
+    let name = if rows.iter().all(|row| row[4].is_empty()) { "" } else { "name" };
     if !rows.is_empty() {
-        ui.table(&["  part", "begins at", "size", "for", "name"], rows, &[1, 2], "");
+        ui.table(&["  part", "begins at", "size", "for", name], rows, &[1, 2], "");
     }
 }
 
@@ -210,7 +213,7 @@ impl Attach {
             Some(port) => Listen::Port(port),
             None => Listen::Socket(std::path::absolute(&self.socket).unwrap_or(self.socket)),
         };
-        let meter = stoppable_meter();
+        let meter = ended_by_key();
         let bytes = image.len();
         let say = |address: &str| {
             ui.show(&json!({ "address": address, "bytes": bytes }), |_| {

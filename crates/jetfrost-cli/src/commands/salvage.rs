@@ -9,6 +9,7 @@ use jetfrost_client::salvage::{
     Copied, Finding, FoundStore, Lost, Mended, PointLosses, Rebuilt, Salvage as Salvaging, StoreKeys, Wrong,
 };
 use jetfrost_wire::size::show;
+use jetfrost_wire::workstation::PointKind;
 use serde_json::{Value, json};
 
 use super::machine::{shown_path, stoppable_meter};
@@ -89,13 +90,13 @@ impl Salvage {
             if let Some(rebuilt) = rebuilt {
                 say_rebuilt(rebuilt, losses, ui);
             }
-            self.say_next(&found.mended, rebuilt, ui);
+            self.say_next(&found.mended, rebuilt, losses, ui);
         });
         let is_whole = losses.iter().all(|point| point.lost.is_empty()) && rebuilt.is_none_or(|r| r.unproven.is_empty());
         Ok(if is_whole { Code::Done } else { Code::Damage })
     }
 
-    fn say_next(&self, mended: &Mended, rebuilt: Option<&Rebuilt>, ui: &Ui) {
+    fn say_next(&self, mended: &Mended, rebuilt: Option<&Rebuilt>, losses: &[PointLosses], ui: &Ui) {
         if mended.slots == 0 {
             ui.line(
                 "No way in is left: without a key slot nothing can be read. If an older copy of the directory 'slots' exists,",
@@ -112,7 +113,12 @@ impl Salvage {
             Some(copy) => {
                 ui.line("The original was not touched. Bring back what is there:");
                 ui.line(&format!("  jetfrost points --store-directory {}", copy.display()));
-                ui.line(&format!("  jetfrost restore --store-directory {} --to DIR", copy.display()));
+                let has = |kind| losses.iter().any(|points| points.point.kind == kind);
+                for (kind, command, target) in [(PointKind::Files, "restore", "DIR"), (PointKind::Disk, "restore-disk", "FILE")] {
+                    if has(kind) {
+                        ui.line(&format!("  jetfrost {command} --store-directory {} --to {target}", copy.display()));
+                    }
+                }
             }
         }
     }

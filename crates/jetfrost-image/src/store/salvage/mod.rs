@@ -195,7 +195,7 @@ fn check_segments(on: &dyn Medium, go_on: GoOn<'_>, mended: &mut Mended) -> Resu
             None => Some(Wrong::Alien),
             Some(hash) => match hash_of(on, &path) {
                 Ok(found) if found == hash => None,
-                Ok(_) => Some(other("its bytes are not those that were written")),
+                Ok(_) => Some(other("its bytes changed")),
                 // A part of the disk that cannot be read any more.
                 Err(error) => Some(damaged(error)),
             },
