@@ -64,6 +64,12 @@ impl Meter {
         self.bytes_done.store(0, Ordering::Relaxed);
     }
 
+    /// So many of so many files, where bytes are not what counts.
+    pub(crate) fn show_files(&self, done: u64, total: u64) {
+        self.files_done.store(done, Ordering::Relaxed);
+        self.files_total.store(total.saturating_add(1), Ordering::Relaxed);
+    }
+
     pub(crate) fn file_done(&self) {
         self.files_done.fetch_add(1, Ordering::Relaxed);
     }

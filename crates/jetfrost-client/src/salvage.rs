@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 use std::fs::{self, File};
-use std::io::{self, Write};
+use std::io::{self, Read, Write};
 use std::os::unix::fs::{DirBuilderExt, FileExt, MetadataExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -13,7 +13,7 @@ use jetfrost_image::format::{Content, Entry, EntryKind, Slot};
 use jetfrost_image::medium::{DirectoryMedium, Medium, OverlayMedium};
 pub use jetfrost_image::store::{Finding, Mended, Rebuilt, Wrong};
 use jetfrost_image::store::{Headway, Store, mend};
-use jetfrost_image::tree::{expand_parts, read_listing};
+use jetfrost_image::tree::{Readable, parts_or_lost, read_listing};
 use jetfrost_wire::workstation::Point;
 use serde::Deserialize;
 use tempfile::TempDir;
@@ -30,6 +30,8 @@ type Result<T> = std::result::Result<T, ClientError>;
 const STAGING: &str = "staging";
 /// Where a file cannot be read, only blocks of this size are lost.
 const BLOCK: usize = 4096;
+/// `owner.json` is not read beyond this.
+const MOST_OWNER: u64 = 64 << 10;
 
 /// What opens an image store.
 pub enum Opening<'o> {
@@ -110,9 +112,10 @@ fn check_is_store(directory: &Path) -> Result<()> {
     }
     let mut stores = Vec::new();
     for entry in fs::read_dir(directory.join("stores")).into_iter().flatten().flatten() {
-        let owner = fs::read(entry.path().join("owner.json")).ok().and_then(|bytes| serde_json::from_slice::<Owner>(&bytes).ok());
-        let whose = owner
+        let whose = owner_of(&entry.path())
             .map_or_else(|| "of an unknown workstation".into(), |o| format!("of workstation {}, {}", o.workstation, o.account));
+        // Whoever wrote these names may have meant them for a terminal.
+        let whose = whose.replace(char::is_control, "�");
         stores.push(format!("{} {whose}", entry.path().display()));
     }
     stores.sort();
@@ -122,6 +125,13 @@ fn check_is_store(directory: &Path) -> Result<()> {
         format!("it holds:\n    {}", stores.join("\n    "))
     };
     Err(ClientError::NotAStore { path: directory.into(), why })
+}
+
+/// Whose a store is, as far as its directory says so.
+fn owner_of(store: &Path) -> Option<Owner> {
+    let mut bytes = Vec::new();
+    File::open(store.join("owner.json")).ok()?.take(MOST_OWNER).read_to_end(&mut bytes).ok()?;
+    serde_json::from_slice(&bytes).ok()
 }
 
 /// How a copy was made.
@@ -170,7 +180,7 @@ impl Salvage {
             }
         };
         let (store, mended) = mend(&medium, &mut |headway: Headway| {
-            meter.expect(headway.total, 0);
+            meter.show_files(headway.done, headway.total);
             !meter.is_stopped()
         })?;
         let found = FoundStore(Arc::new(StoreDirectory { store, scratch }));
@@ -210,7 +220,7 @@ fn copy_store(from: &Path, to: &Path, meter: &Meter) -> Result<Copied> {
     }
     meter.expect(files.len() as u64, bytes);
     let mut copied = Copied { files: files.len() as u64, bytes, by_links, unreadable: 0 };
-    for (path, len) in files {
+    let all = files.into_iter().try_for_each(|(path, len)| {
         if meter.is_stopped() {
             return Err(ClientError::Stopped);
         }
@@ -222,8 +232,16 @@ fn copy_store(from: &Path, to: &Path, meter: &Meter) -> Result<Copied> {
         copied.unreadable += copy().map_err(ClientError::file("copying", &source))?;
         meter.bytes_done(len);
         meter.file_done();
+        Ok(())
+    });
+    match all {
+        Ok(()) => Ok(copied),
+        Err(error) => {
+            // Half a copy would only stand in the way of the next attempt; it was made just now, and nothing else is in it.
+            let _ = fs::remove_dir_all(to);
+            Err(error)
+        }
     }
-    Ok(copied)
 }
 
 /// The regular files below a directory, but for those that were never finished, and their lengths.
@@ -373,22 +391,21 @@ fn lost_below(
     Ok(is_sound)
 }
 
-/// How many bytes of a content are lost; all of them when the list of its parts is.
+/// How many bytes of a content are lost.
 fn lost_of(browser: &Browser, content: &Content) -> Result<u64> {
-    let (mut names, mut lengths) = (Vec::new(), Vec::new());
-    let expanded = expand_parts(&browser.source(), content, &mut |part| {
-        if let Some(name) = part.name {
-            names.push(name);
-            lengths.push(part.len);
+    let (mut names, mut lengths, mut lost) = (Vec::new(), Vec::new(), 0);
+    let is_loss = |error: &ClientError| matches!(error, ClientError::Damaged | ClientError::Format(_));
+    parts_or_lost(&browser.source(), content, &is_loss, &mut |_, part, readable| {
+        match (readable, part.name) {
+            (Readable::Lost, _) => lost += part.len,
+            (Readable::Known, Some(name)) => {
+                names.push(name);
+                lengths.push(part.len);
+            }
+            (Readable::Known, None) => {}
         }
         Ok(())
-    });
-    match expanded {
-        Err(ClientError::Damaged | ClientError::Format(_)) => Ok(content.len),
-        Err(other) => Err(other),
-        Ok(()) => {
-            let missing = browser.shelf.missing(&names)?;
-            Ok(lengths.iter().zip(missing).filter_map(|(len, missing)| missing.then_some(len)).sum())
-        }
-    }
+    })?;
+    let missing = browser.shelf.missing(&names)?;
+    Ok(lost + lengths.iter().zip(missing).filter_map(|(len, missing)| missing.then_some(len)).sum::<u64>())
 }

@@ -16,7 +16,7 @@ use crossbeam_channel::{Receiver, Sender, bounded};
 use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::Opener;
 use jetfrost_image::format::Part;
-use jetfrost_image::tree::expand_parts;
+use jetfrost_image::tree::{Readable, parts_or_lost};
 use jetfrost_wire::restore::Scope;
 use jetfrost_wire::run::Phase;
 use nix::errno::Errno;
@@ -176,7 +176,7 @@ impl Opened {
                 })
                 .collect();
             drop(waiting);
-            let planned = plan(image, &batches);
+            let planned = plan(image, tally, &batches);
             drop(batches);
             // A worker's failure is the cause of the planner's.
             for worker in workers {
@@ -245,19 +245,23 @@ impl Opened {
 type Batch = Vec<(u64, Part)>;
 type Work<'w> = &'w (dyn Fn(&mut Worker<'_>, &Batch) -> Result<()> + Sync);
 
-/// Gives the parts of the disk out in batches.
-fn plan(image: &DiskImage, batches: &Sender<Batch>) -> Result<()> {
-    let (mut batch, mut bytes, mut offset) = (Batch::new(), 0, 0);
+/// Gives the parts of the disk out in batches. Where it is not known what they are, there will be zeros.
+fn plan(image: &DiskImage, tally: &Tally, batches: &Sender<Batch>) -> Result<()> {
+    let (mut batch, mut bytes) = (Batch::new(), 0);
     // The channel closes when all workers failed; they tell why.
     let send = |batch: &mut Batch| batches.send(std::mem::take(batch)).map_err(|_| ClientError::Stopped);
-    expand_parts(image, image.content(), &mut |part| {
+    let is_loss = |error: &ClientError| matches!(error, ClientError::Damaged | ClientError::Format(_));
+    parts_or_lost(image, image.content(), &is_loss, &mut |offset, part, readable| {
+        let name = part.name.filter(|_| readable == Readable::Known);
+        if readable == Readable::Lost {
+            note(&tally.damaged, offset..offset + part.len);
+        }
         // A hole may be a terabyte: several workers share it.
-        let mut left = part.len;
-        while left > 0 {
-            let len = if part.name.is_some() { left } else { left.min(HOLE) };
-            batch.push((offset, Part { len, ..part }));
-            (offset, left) = (offset + len, left - len);
-            bytes += if part.name.is_some() { len } else { 0 };
+        let step = if name.is_some() { part.len.max(1) } else { HOLE };
+        for from in (offset..offset + part.len).step_by(usize::try_from(step).unwrap_or(usize::MAX)) {
+            let len = step.min(offset + part.len - from);
+            batch.push((from, Part { len, name }));
+            bytes += if name.is_some() { len } else { 0 };
             if bytes >= BATCH || batch.len() >= PARTS {
                 bytes = 0;
                 send(&mut batch)?;
@@ -287,7 +291,7 @@ fn merged(list: Mutex<Vec<Range<u64>>>) -> Vec<Range<u64>> {
     let mut merged: Vec<Range<u64>> = Vec::new();
     for stretch in list {
         match merged.last_mut() {
-            Some(last) if last.end == stretch.start => last.end = stretch.end,
+            Some(last) if last.end >= stretch.start => last.end = last.end.max(stretch.end),
             _ => merged.push(stretch),
         }
     }
@@ -402,7 +406,7 @@ mod tests {
 
     #[test]
     fn stretches_that_touch_are_one() {
-        let list = Mutex::new(vec![5..7, 0..2, 2..5, 9..10]);
+        let list = Mutex::new(vec![5..7, 0..2, 2..5, 9..10, 9..10]);
         assert_eq!(merged(list), [0..7, 9..10]);
     }
 

@@ -52,7 +52,7 @@ impl Browser {
                     let image = DiskImage::new(self.clone(), content.clone());
                     let table = match Table::read(content.len, |offset, len| image.read(offset, len)) {
                         // The rest of the disk can still be brought back.
-                        Err(ClientError::Damaged) => None,
+                        Err(ClientError::Damaged | ClientError::Format(_)) => None,
                         other => other?,
                     };
                     found.push(Disk { path, entry, table });

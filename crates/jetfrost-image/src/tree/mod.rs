@@ -8,5 +8,5 @@ mod writer;
 mod tests;
 
 pub use chunker::{Chunker, MIN_CHUNK};
-pub use reader::{ChunkSource, ReadError, expand_parts, find_entry, parts_between, read_listing};
+pub use reader::{ChunkSource, ReadError, Readable, expand_parts, find_entry, parts_between, parts_or_lost, read_listing};
 pub use writer::{ChunkSink, ListingWriter, store_content};

@@ -59,6 +59,56 @@ fn expand<S: ChunkSource>(
     Ok(())
 }
 
+/// The content parts of a reference, in order, each with its offset. Where the page that leads to some is lost, which
+/// `is_loss` decides from the error, the stretch that they were is given as one part.
+///
+/// # Errors
+/// Of the source that are no losses; of `each`.
+pub fn parts_or_lost<S: ChunkSource>(
+    source: &S,
+    content: &Content,
+    is_loss: &impl Fn(&S::Error) -> bool,
+    each: &mut impl FnMut(u64, Part, Readable) -> Result<(), S::Error>,
+) -> Result<(), S::Error> {
+    content.check()?;
+    or_lost(source, &content.parts, content.depth, 0, is_loss, each)
+}
+
+/// Whether it is known what a part is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Readable {
+    /// It is a chunk, or a hole.
+    Known,
+    /// It is a stretch whose parts are not known, since the page that lists them is lost.
+    Lost,
+}
+
+fn or_lost<S: ChunkSource>(
+    source: &S,
+    parts: &[Part],
+    depth: u8,
+    begins: u64,
+    is_loss: &impl Fn(&S::Error) -> bool,
+    each: &mut impl FnMut(u64, Part, Readable) -> Result<(), S::Error>,
+) -> Result<(), S::Error> {
+    let mut at = begins;
+    for part in parts {
+        match part.name {
+            Some(name) if depth > 0 => {
+                let page = source.get(&name).and_then(|page| Ok(Content::parts_of_page(&page, depth, part.len)?));
+                match page {
+                    Ok(page) => or_lost(source, &page, depth - 1, at, is_loss, each)?,
+                    Err(error) if is_loss(&error) => each(at, *part, Readable::Lost)?,
+                    Err(error) => return Err(error),
+                }
+            }
+            _ => each(at, *part, Readable::Known)?,
+        }
+        at += part.len;
+    }
+    Ok(())
+}
+
 /// The content parts that overlap `range`, in order, each with its offset; only pages that lead to them are read.
 ///
 /// # Errors

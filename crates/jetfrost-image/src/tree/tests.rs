@@ -152,6 +152,41 @@ fn disk(extents: u64) -> (Chunks, Content, Vec<u8>) {
     (chunks, content.expect("paged"), bytes)
 }
 
+/// Chunks of which one is lost.
+struct Without<'c>(&'c Chunks, ChunkName);
+
+impl ChunkSource for Without<'_> {
+    type Error = Failed;
+
+    fn get(&self, name: &ChunkName) -> Result<Vec<u8>, Failed> {
+        if *name == self.1 { Err(io::Error::from(io::ErrorKind::NotFound).into()) } else { self.0.get(name) }
+    }
+}
+
+#[test]
+fn a_lost_page_costs_the_stretch_that_it_led_to() {
+    let (chunks, content, bytes) = disk(2000);
+    assert_eq!(content.depth, 1);
+    let lost = content.parts[1].name.expect("a page");
+    let mut known = Vec::new();
+    let mut stretches = Vec::new();
+    parts_or_lost(&Without(&chunks, lost), &content, &|error| matches!(error, Failed::Io(_)), &mut |at, part, readable| {
+        if readable == Readable::Lost {
+            stretches.push((at, part.len));
+        }
+        known.push((at, part.len));
+        Ok(())
+    })
+    .expect("read");
+    assert_eq!(stretches, [(content.parts[0].len, content.parts[1].len)]);
+    let mut end = 0;
+    for (at, len) in known {
+        assert_eq!(at, end, "nothing is left out");
+        end += len;
+    }
+    assert_eq!(end, bytes.len() as u64);
+}
+
 proptest! {
     #[test]
     fn any_range_of_a_disk_reads_as_it_was(extents in 0_u64..2000, from in 0_u64..220_000, len in 0_u64..3000) {
