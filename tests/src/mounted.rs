@@ -1,10 +1,10 @@
-//! Volumes in memory, and block devices on files.
+//! Volumes in memory and in image files, and block devices on files.
 
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-/// A volume of its own in memory, unmounted when dropped.
+/// A volume of its own, unmounted when dropped.
 pub struct Mounted {
     /// Where it is mounted.
     pub path: PathBuf,
@@ -15,8 +15,18 @@ impl Mounted {
     #[must_use]
     pub fn new(at: &Path, size: &str) -> Option<Self> {
         fs::create_dir_all(at).expect("a directory");
-        let options = format!("size={size}");
-        let done = Command::new("mount").args(["-t", "tmpfs", "-o", &options, "tmpfs"]).arg(at).output().expect("mount runs");
+        Self::mount(at, &["-t", "tmpfs", "-o", &format!("size={size}"), "tmpfs"])
+    }
+
+    /// Mounts the file system in an image file for reading; `None` where this machine does not allow it.
+    #[must_use]
+    pub fn image(at: &Path, image: &Path) -> Option<Self> {
+        fs::create_dir_all(at).expect("a directory");
+        Self::mount(at, &["-o", "ro,loop", image.to_str().expect("a test's path is text")])
+    }
+
+    fn mount(at: &Path, arguments: &[&str]) -> Option<Self> {
+        let done = Command::new("mount").args(arguments).arg(at).output().expect("mount runs");
         done.status.success().then(|| Self { path: at.into() })
     }
 }

@@ -14,7 +14,7 @@ use jetfrost_client::disk::partitions::Scheme;
 use jetfrost_client::disk::{DiskReport, Target, bring_back};
 use jetfrost_client::progress::Meter;
 use jetfrost_image::crypto::{Random, SeededRandom};
-use jetfrost_tests::mounted::LoopDevice;
+use jetfrost_tests::mounted::{LoopDevice, Mounted};
 use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_tests::witness;
 use jetfrost_wire::restore::Restore;
@@ -192,6 +192,10 @@ fn standard_clients_see_an_attached_disk_as_it_was() {
     let ledger = tool("debugfs", &["-R", "cat /ledger.txt", text(&copy)]);
     assert_eq!(ledger, "harbour dues, first quarter\n");
     tool("e2fsck", &["-fn", text(&copy)]);
+    // Where the machine allows it, by the system itself.
+    if let Some(mounted) = Mounted::image(&office.path("mounted"), &copy) {
+        assert!(fs::read(mounted.path.join("soundings.bin")).expect("there") == noise(1, 5 * MIB + 77));
+    }
     let restores: Vec<Restore> = office.api.list(&format!("{}/restores", workstation_path(&station))).expect("listed");
     assert!(restores.len() == 2 && restores.iter().all(|r| r.outcome == Outcome::Complete && r.progress.bytes_done > 0));
 }
