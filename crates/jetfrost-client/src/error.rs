@@ -173,6 +173,11 @@ impl ClientError {
         }
     }
 
+    /// Whether it says that stored bytes are lost, and not that something failed.
+    pub(crate) fn is_loss(&self) -> bool {
+        matches!(self, Self::Damaged | Self::Format(_))
+    }
+
     /// Whether the same call may succeed in a while.
     #[must_use]
     pub fn is_passing(&self) -> bool {

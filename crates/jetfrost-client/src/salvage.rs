@@ -394,8 +394,7 @@ fn lost_below(
 /// How many bytes of a content are lost.
 fn lost_of(browser: &Browser, content: &Content) -> Result<u64> {
     let (mut names, mut lengths, mut lost) = (Vec::new(), Vec::new(), 0);
-    let is_loss = |error: &ClientError| matches!(error, ClientError::Damaged | ClientError::Format(_));
-    parts_or_lost(&browser.source(), content, &is_loss, &mut |_, part, readable| {
+    parts_or_lost(&browser.source(), content, &ClientError::is_loss, &mut |_, part, readable| {
         match (readable, part.name) {
             (Readable::Lost, _) => lost += part.len,
             (Readable::Known, Some(name)) => {

@@ -250,8 +250,7 @@ fn plan(image: &DiskImage, tally: &Tally, batches: &Sender<Batch>) -> Result<()>
     let (mut batch, mut bytes) = (Batch::new(), 0);
     // The channel closes when all workers failed; they tell why.
     let send = |batch: &mut Batch| batches.send(std::mem::take(batch)).map_err(|_| ClientError::Stopped);
-    let is_loss = |error: &ClientError| matches!(error, ClientError::Damaged | ClientError::Format(_));
-    parts_or_lost(image, image.content(), &is_loss, &mut |offset, part, readable| {
+    parts_or_lost(image, image.content(), &ClientError::is_loss, &mut |offset, part, readable| {
         let name = part.name.filter(|_| readable == Readable::Known);
         if readable == Readable::Lost {
             note(&tally.damaged, offset..offset + part.len);

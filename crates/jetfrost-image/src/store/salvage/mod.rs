@@ -159,27 +159,27 @@ fn damaged(why: impl Into<StoreError>) -> Wrong {
     Wrong::Damaged(why.into().to_string())
 }
 
-fn other(why: &str) -> Wrong {
+fn not_sound(why: &str) -> Wrong {
     Wrong::Damaged(why.into())
 }
 
 fn check_point(on: &dyn Medium, path: &str, id: StoreId, name: &str) -> Result<(), Wrong> {
     let bytes = read_whole(on, path, super::MAX_POINT).map_err(medium("reading it")).map_err(damaged)?;
     let head = PointFile::from_bytes(&bytes).map_err(damaged)?.head;
-    if head.store == id && names::point(head.sequence) == name { Ok(()) } else { Err(other("it is another point")) }
+    if head.store == id && names::point(head.sequence) == name { Ok(()) } else { Err(not_sound("it is another point")) }
 }
 
 fn check_needs(on: &dyn Medium, path: &str, id: StoreId, name: &str) -> Result<(), Wrong> {
     let summary = super::scan_needs_at(on, path, |_, _| Ok(())).map_err(damaged)?;
     let is_own = summary.head.store == id && names::needs(summary.head.sequence) == name;
-    if is_own { Ok(()) } else { Err(other("they are another point's")) }
+    if is_own { Ok(()) } else { Err(not_sound("they are another point's")) }
 }
 
 fn check_slot(on: &dyn Medium, path: &str, id: StoreId, name: &str) -> Result<(), Wrong> {
     let slot =
         Slot::from_bytes(&read_whole(on, path, MAX_SMALL).map_err(medium("reading it")).map_err(damaged)?).map_err(damaged)?;
     let own: SlotId = slot.id;
-    if slot.store == id && names::slot(&own) == name { Ok(()) } else { Err(other("it is another slot")) }
+    if slot.store == id && names::slot(&own) == name { Ok(()) } else { Err(not_sound("it is another slot")) }
 }
 
 /// Segments whose bytes do not hash to their names are set aside.
@@ -195,7 +195,7 @@ fn check_segments(on: &dyn Medium, go_on: GoOn<'_>, mended: &mut Mended) -> Resu
             None => Some(Wrong::Alien),
             Some(hash) => match hash_of(on, &path) {
                 Ok(found) if found == hash => None,
-                Ok(_) => Some(other("its bytes changed")),
+                Ok(_) => Some(not_sound("its bytes changed")),
                 // A part of the disk that cannot be read any more.
                 Err(error) => Some(damaged(error)),
             },
