@@ -18,7 +18,8 @@ impl Office {
         let office = Self { scratch: scratch.into(), daemon };
         first_sign_in(&office.daemon, &office.at("admin"));
         let shelf = office.at("shelf").display().to_string();
-        let _ = jetfrost_ends(&office.at("admin"), &["destination", "add", "Shelf", &shelf, "--reserve", "0B"], 0);
+        let _ =
+            jetfrost_ends(&office.at("admin"), &["destination", "add", "Shelf", "--for-everybody", &shelf, "--reserve", "0B"], 0);
         office
     }
 

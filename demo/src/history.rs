@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use jetfrost_client::ClientError;
-use jetfrost_client::api::{Api, Method};
+use jetfrost_client::api::Api;
 use jetfrost_client::backup::back_up;
 use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::home::{Home, Session};
@@ -17,9 +17,10 @@ use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{Wish, restore};
 use jetfrost_image::crypto::SystemRandom;
 use jetfrost_service::{Config, Running, SteppedClock};
+use jetfrost_wire::access::OpenTo;
 use jetfrost_wire::destination::{Destination, NewDestination};
 use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
-use jetfrost_wire::people::{Account, Group, GroupLogins, NewAccount, NewGroup, Role};
+use jetfrost_wire::people::{Account, Group, NewAccount, NewGroup, Role};
 use jetfrost_wire::service::{Carry, FirstAdministrator, SignIn, SignedIn};
 use jetfrost_wire::workstation::PointKind;
 use jiff::civil::Weekday;
@@ -71,7 +72,8 @@ fn address(service: &Running) -> String {
 }
 
 fn sign_in(api: &Api, login: &str) -> Result<SignedIn, ClientError> {
-    let call = SignIn { login: login.into(), password: PASSWORD.into(), carry: Carry::Token, label: Some("demo".into()) };
+    let call =
+        SignIn { login: login.into(), password: PASSWORD.into(), code: None, carry: Carry::Token, label: Some("demo".into()) };
     api.post("/sessions", &call)
 }
 
@@ -103,43 +105,41 @@ struct Past {
 impl Past {
     /// A place, people, groups, machines.
     fn furnish(&mut self) -> Done {
+        for work in Work::ALL {
+            let _: Group =
+                self.api.post("/groups", &NewGroup { name: work.group().into(), default_limit: None, default_quota: None })?;
+        }
         let shelf = self.directory.join("shelf");
         let destination = NewDestination {
             name: "Shelf".into(),
+            description: Some("Everybody's backups, on the office server's second disk.".into()),
             directory: shelf.display().to_string(),
             capacity: Some(4_000_000_000),
             reserve: Some(1_000_000_000),
-            keeping: None,
-            at_limit: None,
+            open_to: OpenTo { groups: Work::ALL.map(|work| work.group().into()).to_vec(), ..OpenTo::default() },
+            ..NewDestination::default()
         };
         let _: Destination = self.api.post("/destinations", &destination)?;
         let helpdesk = NewAccount {
-            login: HELPDESK.into(),
             display_name: Some("Pelle Strand".into()),
-            role: Role::Helpdesk,
             password: Some(PASSWORD.into()),
+            ..NewAccount::new(HELPDESK, Role::Helpdesk)
         };
         let _: Account = self.api.post("/accounts", &helpdesk)?;
         for machine in MACHINES {
             self.enrol(machine)?;
-        }
-        for work in Work::ALL {
-            let group: Group = self.api.post("/groups", &NewGroup { name: work.group().into() })?;
-            let logins = MACHINES.iter().filter(|m| m.work == work).map(|m| m.login.to_owned()).collect();
-            let _: Group = self.api.send(Method::PUT, &format!("/groups/{}/logins", group.id), &GroupLogins { logins })?;
         }
         Ok(())
     }
 
     fn enrol(&mut self, machine: Machine) -> Done {
         let account = NewAccount {
-            login: machine.login.into(),
             display_name: Some(machine.person.into()),
-            role: Role::Member,
-            password: None,
+            groups: vec![machine.work.group().into()],
+            ..NewAccount::new(machine.login, Role::Member)
         };
         let _: Account = self.api.post("/accounts", &account)?;
-        let ask = NewEnrolmentCode { login: machine.login.into(), destination: None, hours: None };
+        let ask = NewEnrolmentCode { login: machine.login.into(), destination: None, hours: None, claims: None };
         let issued: IssuedCode = self.api.post("/enrolment-codes", &ask)?;
         let base = self.directory.join("machines").join(machine.name);
         let home = Home::new(base.join("jetfrost"));

@@ -14,6 +14,7 @@ use jetfrost_client::restore::{RestoreReport, Wish, restore};
 use jetfrost_client::{ClientError, RecoveryKey};
 use jetfrost_image::crypto::SystemRandom;
 use jetfrost_service::{Clock, Config, Running, SteppedClock, SystemClock};
+use jetfrost_wire::access::OpenTo;
 use jetfrost_wire::destination::{Destination, NewDestination};
 use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::job::Job;
@@ -113,6 +114,14 @@ impl Office {
         self.api.send(Method::PUT, path, body)
     }
 
+    /// Changes something, as the administrator.
+    ///
+    /// # Errors
+    /// As the service refuses.
+    pub fn patch<B: Serialize, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T, ClientError> {
+        self.api.send(Method::PATCH, path, body)
+    }
+
     /// A path within the test's directory.
     #[must_use]
     pub fn path(&self, name: &str) -> PathBuf {
@@ -131,15 +140,15 @@ impl Office {
             directory: directory.display().to_string(),
             capacity,
             reserve: Some(0),
-            keeping: None,
-            at_limit: None,
+            open_to: OpenTo::everybody(),
+            ..NewDestination::default()
         };
         self.api.post("/destinations", &new).expect("a destination")
     }
 
     /// Adds an account that can sign in.
     pub fn account(&self, login: &str, role: Role) -> Account {
-        let new = NewAccount { login: login.into(), display_name: None, role, password: Some(PASSWORD.into()) };
+        let new = NewAccount { password: Some(PASSWORD.into()), ..NewAccount::new(login, role) };
         self.api.post("/accounts", &new).expect("an account")
     }
 
@@ -154,7 +163,7 @@ impl Office {
     pub fn code(&self, login: &str) -> Invitation {
         let issued: IssuedCode = self
             .api
-            .post("/enrolment-codes", &NewEnrolmentCode { login: login.into(), destination: None, hours: None })
+            .post("/enrolment-codes", &NewEnrolmentCode { login: login.into(), destination: None, hours: None, claims: None })
             .expect("a code");
         Invitation::parse(&issued.code).expect("it reads back")
     }
@@ -186,7 +195,7 @@ fn start(config: &Config, clock: &Arc<dyn Clock>) -> Running {
 }
 
 fn sign_in(api: &Api, login: &str) -> Api {
-    let call = SignIn { login: login.into(), password: PASSWORD.into(), carry: Carry::Token, label: None };
+    let call = SignIn { login: login.into(), password: PASSWORD.into(), code: None, carry: Carry::Token, label: None };
     let signed_in: SignedIn = api.post("/sessions", &call).expect("signs in");
     api.clone().with_credential(&signed_in.token.expect("a token"))
 }

@@ -213,9 +213,12 @@ fn tempting_body(method: &Method, path: &str) -> Value {
         _ if path.contains("/stores/") && path.ends_with("/settings") => {
             json!({ "limit": 1, "keeping": { "kind": "thinned" } })
         }
-        _ if path.contains("/destinations/") && path.ends_with("/settings") => {
+        _ if path.contains("/destinations/") && *method == Method::PATCH => {
             json!({ "reserve": 0, "keeping": { "kind": "thinned" }, "at_limit": "let_oldest_go", "waiting_days": 0 })
         }
+        _ if path.ends_with("/erasure") => json!({ "name": "shelf", "confirmation": "x" }),
+        _ if path.ends_with("/removal") => json!({ "workstations": { "what": "remove" } }),
+        _ if path.ends_with("/password") => json!({ "password": null }),
         _ if path.ends_with("/hold") => json!({ "reason": "none of your business" }),
         _ if path.ends_with("/order") => json!({ "order": "cancel" }),
         _ => json!({}),

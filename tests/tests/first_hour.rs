@@ -18,8 +18,11 @@ fn an_administrator_starts_a_workstation_joins_and_a_file_comes_back() {
     let daemon = Daemon::start(&at("state"), 0);
     first_sign_in(&daemon, &admin);
 
-    let said =
-        jetfrost_ends(&admin, &["destination", "add", "Shelf", text(&at("shelf")), "--capacity", "1GB", "--reserve", "0B"], 0);
+    let said = jetfrost_ends(
+        &admin,
+        &["destination", "add", "Shelf", "--for-everybody", text(&at("shelf")), "--capacity", "1GB", "--reserve", "0B"],
+        0,
+    );
     assert!(said.out.contains("room for 1.00 GB"), "{}", said.out);
     let _ = jetfrost_ends(&admin, &["account", "add", "tove", "--name", "Tove Lund", "--no-sign-in"], 0);
     let said = jetfrost_ends(&admin, &["--json", "enrolment", "add", "TOVE"], 0);
@@ -101,7 +104,7 @@ fn what_cannot_be_read_is_listed_and_everything_else_is_kept() {
     let admin = at("admin");
     let daemon = Daemon::start(&at("state"), 0);
     first_sign_in(&daemon, &admin);
-    let _ = jetfrost_ends(&admin, &["destination", "add", "Shelf", text(&at("shelf")), "--reserve", "0B"], 0);
+    let _ = jetfrost_ends(&admin, &["destination", "add", "Shelf", "--for-everybody", text(&at("shelf")), "--reserve", "0B"], 0);
     let _ = jetfrost_ends(&admin, &["account", "add", "tove", "--no-sign-in"], 0);
     let issued: serde_json::Value =
         serde_json::from_str(&jetfrost_ends(&admin, &["enrolment", "add", "tove", "--json"], 0).out).expect("JSON");

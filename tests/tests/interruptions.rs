@@ -68,7 +68,11 @@ fn scene() -> (Scene, Daemon) {
     let admin = scene.at("admin");
     first_sign_in(&daemon, &admin);
     let shelf = scene.at("shelf");
-    let _ = jetfrost_ends(&admin, &["destination", "add", "Shelf", shelf.to_str().expect("text"), "--reserve", "0B"], 0);
+    let _ = jetfrost_ends(
+        &admin,
+        &["destination", "add", "Shelf", "--for-everybody", shelf.to_str().expect("text"), "--reserve", "0B"],
+        0,
+    );
     let _ = jetfrost_ends(&admin, &["account", "add", "tove", "--no-sign-in"], 0);
     let issued: serde_json::Value =
         serde_json::from_str(&jetfrost_ends(&admin, &["enrolment", "add", "tove", "--json"], 0).out).expect("JSON");

@@ -9,12 +9,10 @@ use jetfrost_client::restore::Wish;
 use jetfrost_image::crypto::{Random, SeededRandom};
 use jetfrost_service::SteppedClock;
 use jetfrost_tests::office::{Office, Workstation};
-use jetfrost_wire::destination::Destination;
+use jetfrost_wire::destination::{Destination, DestinationChange};
 use jetfrost_wire::job::{Job, JobKind, JobState};
-use jetfrost_wire::keeping::{
-    AccountSettings, AtLimit, DestinationSettings, Keeping, NewHold, StayReason, StoreSettings, ThinningPreview,
-};
-use jetfrost_wire::people::Account;
+use jetfrost_wire::keeping::{AtLimit, Keeping, NewHold, StayReason, StoreSettings, ThinningPreview};
+use jetfrost_wire::people::{Account, AccountChange};
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::workstation::{Overview, Point, Workstation as Record};
 use jiff::{Timestamp, ToSpan};
@@ -206,28 +204,25 @@ fn every_limit_says_which_it_is_whose_and_what_it_counts() {
     assert!(said.contains("jetfrost workstation set 'knot' --limit"), "{said}");
     let _: Record = office.put(&format!("{}/settings", station.store()), &limit(None)).expect("set");
 
-    let quota = |quota| AccountSettings { quota };
-    let _: Account = office.put(&format!("/accounts/{owner}/settings"), &quota(Some(1_000_000))).expect("set");
+    let quota = |quota| AccountChange { quota: Some(quota), ..AccountChange::default() };
+    let _: Account = office.patch(&format!("/accounts/{owner}"), &quota(Some(1_000_000))).expect("set");
     let said = refusal(&station.back_up().expect_err("over the quota"));
     assert!(said.contains("quota of account 'owner of knot'"), "{said}");
-    let _: Account = office.put(&format!("/accounts/{owner}/settings"), &quota(None)).expect("set");
+    let _: Account = office.patch(&format!("/accounts/{owner}"), &quota(None)).expect("set");
 
-    let settings = |capacity, reserve| DestinationSettings {
-        capacity,
-        reserve,
-        keeping: shelf.keeping,
-        at_limit: AtLimit::Stop,
-        waiting_days: shelf.waiting_days,
-        scrub_days: 0,
+    let settings = |capacity, reserve| DestinationChange {
+        capacity: Some(capacity),
+        reserve: Some(reserve),
+        ..DestinationChange::default()
     };
-    let path = format!("/destinations/{}/settings", shelf.id);
-    let _: Destination = office.put(&path, &settings(Some(1_000_000), 0)).expect("set");
+    let path = format!("/destinations/{}", shelf.id);
+    let _: Destination = office.patch(&path, &settings(Some(1_000_000), 0)).expect("set");
     let said = refusal(&station.back_up().expect_err("over the capacity"));
     assert!(said.contains("capacity of destination 'shelf'"), "{said}");
-    let _: Destination = office.put(&path, &settings(None, 1 << 50)).expect("set");
+    let _: Destination = office.patch(&path, &settings(None, 1 << 50)).expect("set");
     let said = refusal(&station.back_up().expect_err("into the reserve"));
     assert!(said.contains("reserve of destination 'shelf'"), "{said}");
-    let _: Destination = office.put(&path, &settings(None, 0)).expect("set");
+    let _: Destination = office.patch(&path, &settings(None, 0)).expect("set");
     station.back_up().expect("room again");
 }
 
@@ -236,15 +231,12 @@ fn at_the_limit_the_oldest_go_as_far_as_the_rule_allows() {
     let (office, clock) = Office::stepped(start());
     let shelf = office.destination("shelf");
     let station = office.workstation("knot");
-    let settings = DestinationSettings {
-        capacity: None,
-        reserve: 0,
-        keeping: "1000 days, at least 3".parse().expect("a rule"),
-        at_limit: AtLimit::LetOldestGo,
-        waiting_days: 7,
-        scrub_days: 0,
+    let settings = DestinationChange {
+        keeping: Some("1000 days, at least 3".parse().expect("a rule")),
+        at_limit: Some(AtLimit::LetOldestGo),
+        ..DestinationChange::default()
     };
-    let _: Destination = office.put(&format!("/destinations/{}/settings", shelf.id), &settings).expect("set");
+    let _: Destination = office.patch(&format!("/destinations/{}", shelf.id), &settings).expect("set");
     let limit = 1_500_000;
     let limited = StoreSettings { limit: Some(limit), keeping: None };
     let _: Record = office.put(&format!("{}/settings", station.store()), &limited).expect("set");
@@ -290,15 +282,8 @@ fn a_full_destination_can_be_emptied_again() {
     let full = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| live(&station, &clock, 12)));
     assert!(full.is_err(), "it is full before the twelfth day");
     let filled = points(&office, &station);
-    let settings = DestinationSettings {
-        capacity: shelf.capacity,
-        reserve: 0,
-        keeping: "at least 2".parse().expect("a rule"),
-        at_limit: AtLimit::Stop,
-        waiting_days: 7,
-        scrub_days: 0,
-    };
-    let _: Destination = office.put(&format!("/destinations/{}/settings", shelf.id), &settings).expect("set");
+    let settings = DestinationChange { keeping: Some("at least 2".parse().expect("a rule")), ..DestinationChange::default() };
+    let _: Destination = office.patch(&format!("/destinations/{}", shelf.id), &settings).expect("set");
     let begun: Job = office.api.post(&format!("{}/thinning", station.store()), &()).expect("begun");
     let done: Job = office.api.get(&format!("/jobs/{}?wait_seconds=30", begun.id)).expect("a job");
     assert_eq!(done.state, JobState::Done, "{done:?}");

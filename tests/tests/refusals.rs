@@ -14,7 +14,7 @@ use jetfrost_client::{ClientError, Secret};
 use jetfrost_image::crypto::SystemRandom;
 use jetfrost_tests::mounted::Mounted;
 use jetfrost_tests::office::{ADMINISTRATOR, Office, PASSPHRASE, PASSWORD};
-use jetfrost_wire::destination::{NewDestination, TryDirectory, Verdict};
+use jetfrost_wire::destination::{Fitness, NewDestination, TryDirectory, Verdict};
 use jetfrost_wire::people::Role;
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::service::{Carry, SignIn, SignedIn};
@@ -28,7 +28,7 @@ fn kind(error: &ClientError) -> Option<ProblemKind> {
 }
 
 fn call(login: &str, password: &str) -> SignIn {
-    SignIn { login: login.into(), password: password.into(), carry: Carry::Token, label: None }
+    SignIn { login: login.into(), password: password.into(), code: None, carry: Carry::Token, label: None }
 }
 
 fn anonymous(office: &Office) -> Api {
@@ -300,15 +300,13 @@ fn a_directory_that_does_not_do_says_why() {
         (PathBuf::from("/proc"), "keeps no files"),
     ] {
         let verdict = try_it(directory.clone());
-        assert!(!verdict.fit && verdict.reasons.join(" ").contains(why), "{}: {:?}", directory.display(), verdict.reasons);
-        let new = NewDestination {
-            name: "n".into(),
-            directory: directory.display().to_string(),
-            capacity: None,
-            reserve: None,
-            keeping: None,
-            at_limit: None,
-        };
+        assert!(
+            verdict.fitness == Fitness::Unfit && verdict.reasons.join(" ").contains(why),
+            "{}: {:?}",
+            directory.display(),
+            verdict.reasons
+        );
+        let new = NewDestination { name: "n".into(), directory: directory.display().to_string(), ..NewDestination::default() };
         let added = office.api.post::<_, serde_json::Value>("/destinations", &new);
         assert_eq!(added.err().as_ref().and_then(kind), Some(ProblemKind::UnfitDirectory), "{}", directory.display());
     }

@@ -23,7 +23,11 @@ impl Setup {
         let daemon = Daemon::start(&test.path().join("state"), 0);
         first_sign_in(&daemon, &admin);
         let shelf = test.path().join("shelf");
-        let _ = jetfrost_ends(&admin, &["destination", "add", "Shelf", shelf.to_str().expect("text"), "--reserve", "0B"], 0);
+        let _ = jetfrost_ends(
+            &admin,
+            &["destination", "add", "Shelf", "--for-everybody", shelf.to_str().expect("text"), "--reserve", "0B"],
+            0,
+        );
         let _ = jetfrost_ends(&admin, &["account", "add", "tove"], 0);
         prepare(&admin, test.path());
         Self { test, admin, station, _daemon: daemon }

@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whose workstations may put backups where, and why; by login name. */
+        get: operations["access"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts": {
         parameters: {
             query?: never;
@@ -22,7 +39,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/accounts/{id}/settings": {
+    "/api/v1/accounts/{id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -30,8 +47,112 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Sets an account's quota. */
-        put: operations["set_account"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Changes what is given of an account. Workstations do not notice another login name. */
+        patch: operations["change_account"];
+        trace?: never;
+    };
+    "/api/v1/accounts/{id}/disabled": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Disables an account: nobody signs in with it, and its workstations are refused. */
+        put: operations["disable_account"];
+        post?: never;
+        /** Enables an account again. */
+        delete: operations["enable_account"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{id}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets an account's password. All that is signed in with it is signed out; workstations go on. */
+        put: operations["set_password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{id}/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Removes an account. What becomes of its workstations must be said if it has any. */
+        post: operations["remove_account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{id}/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends the second factor of somebody who lost it. */
+        delete: operations["end_second_factor_of"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{id}/ties": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What hangs on an account: who is signed in, and its workstations. */
+        get: operations["account_ties"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/admission": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is let in, and what is underway. */
+        get: operations["admission"];
+        /** Sets what is let in. It counts at once; what is underway comes to its end. */
+        put: operations["set_admission"];
         post?: never;
         delete?: never;
         options?: never;
@@ -48,6 +169,40 @@ export interface paths {
         };
         /** The audit log, latest first. */
         get: operations["audit_log"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Follows the audit log's chain and says where it breaks. */
+        get: operations["check_audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The audit log as a file, latest first: CSV, or an object of JSON a line. */
+        get: operations["audit_export"];
         put?: never;
         post?: never;
         delete?: never;
@@ -74,6 +229,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/destinations/adoption": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes over a destination that another installation wrote, or says what would come with it. */
+        post: operations["adopt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/destinations/try": {
         parameters: {
             query?: never;
@@ -91,7 +263,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/destinations/{id}/settings": {
+    "/api/v1/destinations/{id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -99,10 +271,48 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Sets a destination's limits, what it keeps, and what happens at a limit. */
-        put: operations["set_destination"];
+        put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        /** Changes what is given of a destination. */
+        patch: operations["change_destination"];
+        trace?: never;
+    };
+    "/api/v1/destinations/{id}/erasure": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What erasing a destination would take. */
+        get: operations["preview_erasure"];
+        /** The second confirmation of an erasure. Its waiting time begins. */
+        put: operations["confirm_erasure"];
+        /** Asks for a destination to be erased, with its name: the first confirmation. */
+        post: operations["ask_erasure"];
+        /** Calls an erasure off. */
+        delete: operations["call_erasure_off"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/destinations/{id}/withdrawn": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Withdraws a destination: it takes no new backups, and those on it can be restored. */
+        put: operations["withdraw"];
+        post?: never;
+        /** Brings a withdrawn destination back. */
+        delete: operations["bring_destination_back"];
         options?: never;
         head?: never;
         patch?: never;
@@ -154,6 +364,40 @@ export interface paths {
         put?: never;
         /** Turns a machine into a workstation; the enrolment code is the credential. */
         post: operations["enrol"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/enrolments/claim": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hands a workstation that is there to a machine; the enrolment code is the credential. */
+        post: operations["claim_workstation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/enrolments/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says what an enrolment code is for; the code is the credential. */
+        post: operations["look_at_code"];
         delete?: never;
         options?: never;
         head?: never;
@@ -228,6 +472,24 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Removes a group. Its accounts stay. */
+        delete: operations["remove_group"];
+        options?: never;
+        head?: never;
+        /** Changes what is given of a group. */
+        patch: operations["change_group"];
         trace?: never;
     };
     "/api/v1/groups/{id}/logins": {
@@ -458,11 +720,13 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** The caller's own sessions and tokens, latest used first. */
+        get: operations["sessions"];
         put?: never;
         /** Signs in. The session is carried in a cookie or in a bearer token. */
         post: operations["sign_in"];
-        delete?: never;
+        /** Ends all of the caller's own sessions and tokens but the one that asks. */
+        delete: operations["end_other_sessions"];
         options?: never;
         head?: never;
         patch?: never;
@@ -481,6 +745,75 @@ export interface paths {
         post?: never;
         /** Signs out. */
         delete: operations["sign_out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/current/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Changes the caller's own password. */
+        put: operations["set_own_password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/current/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Confirms the caller's authenticator; from now on signing in takes its code. */
+        put: operations["confirm_second_factor"];
+        /** Offers a secret for the caller's authenticator. */
+        post: operations["offer_second_factor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/current/second-factor/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ends the caller's own second factor. */
+        post: operations["end_second_factor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends one of the caller's own sessions or tokens. */
+        delete: operations["end_session"];
         options?: never;
         head?: never;
         patch?: never;
@@ -747,6 +1080,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a token for a program. */
+        post: operations["add_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/volumes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The volumes of the server, each with a verdict. A probe is written to each that may take one, and removed. */
+        get: operations["volumes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/workstations": {
         parameters: {
             query?: never;
@@ -816,6 +1183,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/workstations/{id}/retired": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Cuts a workstation's machine off. Its backups stay. */
+        put: operations["retire"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/workstations/{id}/runs": {
         parameters: {
             query?: never;
@@ -838,6 +1222,60 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description Whether backups are let in. */
+        Accepting: {
+            /** @enum {string} */
+            state: "on";
+        } | {
+            /** @enum {string} */
+            state: "paused";
+            /**
+             * Format: date-time
+             * @description From then on they are again.
+             */
+            until: string;
+        } | {
+            /** @enum {string} */
+            state: "off";
+        };
+        /** @description What one account has of one destination. */
+        AccessCell: {
+            /** @description The destination. */
+            destination: string;
+            /** @description Why the account's workstations may put backups there; none when they may not. */
+            reasons: components["schemas"]["AccessReason"][];
+            /**
+             * Format: int64
+             * @description How many image stores the account has there.
+             */
+            stores: number;
+        };
+        /** @description What one account may. */
+        AccessLine: {
+            /** @description A cell for each destination, by name. */
+            cells: components["schemas"]["AccessCell"][];
+            /** @description Whether the account is disabled: then none of this counts. */
+            disabled: boolean;
+            /** @description The person's name. */
+            display_name: string;
+            /** @description Login name. */
+            login: string;
+            /** @description Administrators and the helpdesk see and restore the backups of all by their role; members their own only. */
+            role: components["schemas"]["Role"];
+        };
+        /** @description Why an account may put backups on a destination. */
+        AccessReason: {
+            /** @enum {string} */
+            by: "everybody";
+        } | {
+            /** @enum {string} */
+            by: "account";
+        } | {
+            /** @enum {string} */
+            by: "group";
+            /** @description Which. */
+            name: string;
+        };
         /** @description A person or a machine that signs in. */
         Account: {
             /** @description Whether it can sign in: one made without a password only owns workstations. */
@@ -847,13 +1285,20 @@ export interface components {
              * @description When it was made.
              */
             created: string;
+            /**
+             * Format: date-time
+             * @description Since when it is disabled.
+             */
+            disabled?: string | null;
             /** @description The person's name. */
             display_name: string;
             /** @description Names of its groups. */
             groups: string[];
             /** @description Stays when the login name changes. */
             id: components["schemas"]["AccountId"];
-            /** @description Login name, as written when it was made. */
+            /** @description Who is behind it. */
+            kind: components["schemas"]["AccountKind"];
+            /** @description Login name, as it was written last. It can be changed at any time; no workstation notices. */
             login: string;
             /**
              * Format: int64
@@ -862,44 +1307,183 @@ export interface components {
             quota?: number | null;
             /** @description What it may do. */
             role: components["schemas"]["Role"];
+            /** @description Whether signing in takes a code from an authenticator as well. */
+            second_factor: boolean;
+            /** @description Whether it can be used. */
+            state: components["schemas"]["AccountState"];
             /**
              * Format: int64
              * @description How many workstations it has.
              */
             workstations: number;
         };
-        /** @description An account. */
-        AccountId: string;
-        /** @description What an administrator sets for an account. */
-        AccountSettings: {
+        /** @description Changes what is given of an account. */
+        AccountChange: {
+            /** @description Another name of the person. */
+            display_name?: string | null;
+            /** @description Names of all its groups. */
+            groups?: string[] | null;
+            kind?: components["schemas"]["AccountKind"] | null;
+            /** @description Another login name. Workstations go on without noticing. */
+            login?: string | null;
             /**
              * Format: int64
-             * @description Bytes that its image stores may occupy together; absent for no limit.
+             * @description Bytes that its image stores may occupy together; `null` for no limit.
              */
             quota?: number | null;
+            role?: components["schemas"]["Role"] | null;
+        };
+        /** @description An account. */
+        AccountId: string;
+        /**
+         * @description Who is behind an account.
+         * @enum {string}
+         */
+        AccountKind: "person" | "machine" | "shared";
+        /** @description Removes an account. */
+        AccountRemoval: {
+            workstations?: components["schemas"]["WorkstationsGo"] | null;
+        };
+        /**
+         * @description Whether an account can be used.
+         * @enum {string}
+         */
+        AccountState: "active" | "disabled";
+        /** @description What hangs on an account: looked at before its password is set, or it is disabled or removed. */
+        AccountTies: {
+            /**
+             * Format: int64
+             * @description Browsers that are signed in with it.
+             */
+            browsers: number;
+            /**
+             * Format: int64
+             * @description Enrolment codes for it that can still be used.
+             */
+            open_codes: number;
+            /**
+             * Format: int64
+             * @description Commands that are signed in with it, and its tokens.
+             */
+            tokens: number;
+            /** @description Its workstations. A new password changes nothing for them: each has a credential of its own. */
+            workstations: components["schemas"]["TiedWorkstation"][];
+        };
+        /** @description What is let in. */
+        Admission: {
+            /** @description Backups. */
+            backups: components["schemas"]["Accepting"];
+            /** @description Whether restores are let in. They go on while backups are not. */
+            restores: boolean;
+        };
+        /** @description What is let in, and what is underway. */
+        AdmissionState: components["schemas"]["Admission"] & {
+            /**
+             * Format: int64
+             * @description Restores that are underway.
+             */
+            restoring: number;
+            /** @description Workstations whose run is underway. A run that was let in comes to its end: pausing stops none. */
+            running: string[];
+        };
+        /** @description Takes over a destination that another installation wrote. */
+        Adopt: {
+            /** @description Its directory on the server, an absolute path. */
+            directory: string;
+            /** @description Another name for it; the one that it had unless given. */
+            name?: string | null;
+            /** @description Only says what would come with it. */
+            preview?: boolean;
+        };
+        /** @description What came, or would come, with an adopted destination. */
+        Adopted: {
+            destination?: components["schemas"]["Destination"] | null;
+            /** @description What could not be taken over, and why. */
+            left_out: string[];
+            /** @description Its name. */
+            name: string;
+            /** @description Its image stores. */
+            stores: components["schemas"]["AdoptedStore"][];
+        };
+        /** @description An image store that was taken over. */
+        AdoptedStore: {
+            /**
+             * Format: int64
+             * @description Bytes that it occupies.
+             */
+            bytes: number;
+            /**
+             * Format: date-time
+             * @description When the latest was made.
+             */
+            latest?: string | null;
+            /** @description Login name of the account that it belongs to. */
+            login: string;
+            /** @description Whether that account was made, without a password, since there was none of this name. */
+            new_account: boolean;
+            /**
+             * Format: int64
+             * @description How many points it has.
+             */
+            points: number;
+            /** @description Name of its workstation, as a record that waits for a machine to claim it. */
+            workstation: string;
+        };
+        /** @description Asks for a destination to be erased: the first confirmation. */
+        AskErasure: {
+            /** @description The destination's name, typed. */
+            name: string;
         };
         /**
          * @description What happens when a backup meets a limit.
          * @enum {string}
          */
         AtLimit: "stop" | "let_oldest_go";
+        /** @description What a check of the audit log's chain found. */
+        AuditCheck: {
+            /**
+             * Format: int64
+             * @description The first entry that is not what it was when it was made, or whose forerunner is gone.
+             */
+            broken_at?: number | null;
+            /**
+             * Format: int64
+             * @description Entries that were looked at.
+             */
+            entries: number;
+            /** @description The last link. Whoever wrote it down earlier can tell whether entries were taken off the end since. */
+            last_link?: string | null;
+            /**
+             * Format: int64
+             * @description Entries of the first versions, which are not chained.
+             */
+            unchained: number;
+        };
         /** @description An entry of the audit log. */
         AuditEntry: {
+            /** @description How it was after. */
+            after?: string | null;
             /**
              * Format: date-time
              * @description When.
              */
             at: string;
+            /** @description How it was before. */
+            before?: string | null;
             /** @description From which address. */
             from: string;
+            /** @description The hash of this entry and of all before it; absent for entries of the first versions. */
+            link?: string | null;
             /**
              * Format: int64
              * @description Its number.
              */
             number: number;
+            /** @description Whether it was refused. */
+            refused: boolean;
             /** @description To which thing. */
             subject: string;
-            /** @description What was done. */
+            /** @description What was done, or refused. */
             what: string;
             /** @description Who: a login name, a workstation's name, or the service. */
             who: string;
@@ -931,8 +1515,31 @@ export interface components {
          * @enum {string}
          */
         Carry: "cookie" | "token";
+        /** @description Turns a machine into a workstation that is there already. */
+        Claim: {
+            /** @description The client's version. */
+            client_version: string;
+            /**
+             * Format: int64
+             * @description Bytes of its disks, if known.
+             */
+            disk_bytes?: number | null;
+            /** @description Its operating system, in words. */
+            platform: string;
+            /** @description The secret part of the enrolment code. */
+            secret: components["schemas"]["Binary"];
+        };
         /** @description An enrolment code; not the code itself. */
         CodeId: string;
+        /** @description What an enrolment code is for. */
+        CodeIsFor: {
+            /** @description The workstation whose image store it hands over, if it does. */
+            claims?: string | null;
+            /** @description The destination. */
+            destination: string;
+            /** @description Login name of the account. */
+            login: string;
+        };
         /**
          * @description What an enrolment code is at the moment.
          * @enum {string}
@@ -946,6 +1553,16 @@ export interface components {
             point: components["schemas"]["Binary"];
             /** @description How far the run came. */
             progress: components["schemas"]["Progress"];
+        };
+        /** @description The second confirmation of an erasure. */
+        ConfirmErasure: {
+            /** @description What the first confirmation answered with. */
+            confirmation: string;
+        };
+        /** @description Shows that the authenticator is set up. */
+        ConfirmSecondFactor: {
+            /** @description The code that it shows. */
+            code: string;
         };
         /** @description A place that holds image stores. */
         Destination: {
@@ -961,14 +1578,31 @@ export interface components {
              * @description When it was added.
              */
             created: string;
+            /**
+             * Format: int64
+             * @description Limit that a new image store gets, unless its account's group says otherwise; absent for none.
+             */
+            default_limit?: number | null;
+            /** @description What it is for, in the administrator's words. */
+            description: string;
             /** @description The directory on the server. */
             directory: string;
+            erasure?: components["schemas"]["Erasure"] | null;
             /** @description The destination. */
             id: components["schemas"]["DestinationId"];
             /** @description Which points are kept, unless an image store says otherwise. */
             keeping: components["schemas"]["Keeping"];
             /** @description Its name. */
             name: string;
+            /** @description Whose workstations may put backups on it. */
+            open_to: components["schemas"]["OpenTo"];
+            /**
+             * Format: date-time
+             * @description When the service last wrote a copy of its own records onto it, sealed for the office key.
+             */
+            records_copied?: string | null;
+            /** @description Why there is no younger copy, if there should be. */
+            records_trouble?: string | null;
             /**
              * Format: int64
              * @description Bytes that its volume must keep free.
@@ -984,6 +1618,11 @@ export interface components {
              * @description Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
              */
             scrub_days: number;
+            /**
+             * Format: date-time
+             * @description Since when, where that is known.
+             */
+            since?: string | null;
             /** @description What it is at the moment. */
             state: components["schemas"]["DestinationState"];
             /**
@@ -1001,41 +1640,53 @@ export interface components {
              * @description Days that whatever a person removes can be brought back.
              */
             waiting_days: number;
+            /** @description Why, or what to mind, in a sentence; empty when it is ready. */
+            why: string;
         };
-        /** @description A destination. */
-        DestinationId: string;
-        /** @description What an administrator sets for a destination. */
-        DestinationSettings: {
-            /** @description What happens at a limit. */
-            at_limit: components["schemas"]["AtLimit"];
+        /** @description Changes what is given of a destination. */
+        DestinationChange: {
+            at_limit?: components["schemas"]["AtLimit"] | null;
             /**
              * Format: int64
-             * @description Bytes it may hold; absent for no limit.
+             * @description Bytes it may hold; `null` for no limit.
              */
             capacity?: number | null;
-            /** @description Which points are kept in its image stores. */
-            keeping: components["schemas"]["Keeping"];
+            /**
+             * Format: int64
+             * @description Limit that a new image store gets; `null` for none.
+             */
+            default_limit?: number | null;
+            /** @description What it is for. */
+            description?: string | null;
+            /** @description Where it is now: a directory that holds this destination's own marker. */
+            directory?: string | null;
+            keeping?: components["schemas"]["Keeping"] | null;
+            /** @description Another name. */
+            name?: string | null;
+            open_to?: components["schemas"]["OpenTo"] | null;
             /**
              * Format: int64
              * @description Bytes that its volume must keep free.
              */
-            reserve: number;
+            reserve?: number | null;
             /**
              * Format: int32
              * @description Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
              */
-            scrub_days?: number;
+            scrub_days?: number | null;
             /**
              * Format: int32
              * @description Days that whatever a person removes can be brought back.
              */
-            waiting_days: number;
+            waiting_days?: number | null;
         };
+        /** @description A destination. */
+        DestinationId: string;
         /**
          * @description What a destination is at the moment.
          * @enum {string}
          */
-        DestinationState: "ready" | "full" | "missing" | "foreign";
+        DestinationState: "ready" | "full" | "missing" | "foreign" | "withdrawn" | "erasing";
         /** @description Ends a restore. */
         EndRestore: {
             /**
@@ -1045,6 +1696,11 @@ export interface components {
             exceptions: number;
             /** @description How far it came. */
             progress: components["schemas"]["Progress"];
+        };
+        /** @description Ends the caller's own second factor. */
+        EndSecondFactor: {
+            /** @description The account's password. */
+            password: string;
         };
         /** @description Turns a machine into a workstation. */
         Enrol: {
@@ -1082,11 +1738,15 @@ export interface components {
             name: string;
             /** @description The service. */
             service: components["schemas"]["ServiceId"];
+            /** @description Its image store, in hexadecimal. */
+            store: string;
             /** @description The workstation. */
             workstation: components["schemas"]["WorkstationId"];
         };
         /** @description An enrolment code on record, without the code. */
         EnrolmentCode: {
+            /** @description The workstation whose image store it hands to a machine, where it makes none. */
+            claims?: string | null;
             /**
              * Format: date-time
              * @description When it was made.
@@ -1107,6 +1767,72 @@ export interface components {
             state: components["schemas"]["CodeState"];
             /** @description The workstation that it made. */
             workstation?: string | null;
+        };
+        /** @description An image store that would be erased. */
+        ErasedStore: {
+            /**
+             * Format: int64
+             * @description Bytes that it occupies.
+             */
+            bytes?: number | null;
+            /**
+             * Format: date-time
+             * @description When the latest was made.
+             */
+            latest?: string | null;
+            /** @description Of which person. */
+            person: string;
+            /**
+             * Format: int64
+             * @description How many points it has.
+             */
+            points: number;
+            /** @description Of which workstation. */
+            workstation: string;
+        };
+        /** @description All that goes with a destination. */
+        Erasure: {
+            /** @description Who asked for it. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description Until when it can be called off; absent until it is confirmed for the second time.
+             */
+            ends?: string | null;
+        };
+        /** @description What erasing a destination would take, and what it takes to do it. */
+        ErasurePreview: {
+            /**
+             * Format: int64
+             * @description Bytes that they occupy.
+             */
+            bytes: number;
+            /** @description To be given with the second confirmation; only there after the first. */
+            confirmation?: string | null;
+            /**
+             * Format: date-time
+             * @description When the oldest of the points was made.
+             */
+            earliest?: string | null;
+            /** @description What is in the way, in sentences. */
+            in_the_way: string[];
+            /**
+             * Format: date-time
+             * @description When the latest of them was made.
+             */
+            latest?: string | null;
+            /**
+             * Format: int64
+             * @description Points in them.
+             */
+            points: number;
+            /** @description Image stores that would go, with whose they are. */
+            stores: components["schemas"]["ErasedStore"][];
+            /**
+             * Format: int32
+             * @description Days in which it can be called off.
+             */
+            waiting_days: number;
         };
         /** @description The public half of the office key. */
         Escrow: {
@@ -1177,6 +1903,11 @@ export interface components {
             /** @description The account's password. */
             password: string;
         };
+        /**
+         * @description Whether something would do as a destination.
+         * @enum {string}
+         */
+        Fitness: "fit" | "with_care" | "unfit";
         /** @description Ends a run or a restore that did not succeed. */
         GiveUp: {
             /** @description How far it came. */
@@ -1188,12 +1919,39 @@ export interface components {
         };
         /** @description A set of accounts. */
         Group: {
+            /**
+             * Format: int64
+             * @description Limit that new image stores of its accounts get; absent for what the destination says.
+             */
+            default_limit?: number | null;
+            /**
+             * Format: int64
+             * @description Quota that new accounts in it get; absent for none.
+             */
+            default_quota?: number | null;
+            /** @description Names of the destinations that are open to it. */
+            destinations: string[];
             /** @description The group. */
             id: components["schemas"]["GroupId"];
             /** @description Login names of its accounts. */
             logins: string[];
             /** @description Its name. */
             name: string;
+        };
+        /** @description Changes what is given of a group. */
+        GroupChange: {
+            /**
+             * Format: int64
+             * @description Limit that new image stores of its accounts get; `null` for what the destination says.
+             */
+            default_limit?: number | null;
+            /**
+             * Format: int64
+             * @description Quota that new accounts in it get; `null` for none.
+             */
+            default_quota?: number | null;
+            /** @description Another name. */
+            name?: string | null;
         };
         /** @description A group. */
         GroupId: string;
@@ -1228,6 +1986,13 @@ export interface components {
             code: string;
             /** @description Its record. */
             record: components["schemas"]["EnrolmentCode"];
+        };
+        /** @description A token that was made. */
+        IssuedToken: {
+            /** @description Its record. */
+            record: components["schemas"]["Session"];
+            /** @description The bearer token; shown once. */
+            token: string;
         };
         /** @description A piece of long work. */
         Job: {
@@ -1306,14 +2071,28 @@ export interface components {
              */
             ends: string;
         };
+        /** @description Asks what an enrolment code is for. */
+        LookAtCode: {
+            /** @description The secret part of the enrolment code. */
+            secret: components["schemas"]["Binary"];
+        };
         /** @description Makes an account. */
         NewAccount: {
             /** @description The person's name; the login name unless given. */
             display_name?: string | null;
+            /** @description Names of its groups. */
+            groups?: string[];
+            /** @description Who is behind it; a person unless given. */
+            kind?: components["schemas"]["AccountKind"];
             /** @description Login name. */
             login: string;
             /** @description The account's password; without one nobody can sign in with it. */
             password?: string | null;
+            /**
+             * Format: int64
+             * @description Bytes that its image stores may occupy together, or `null` for no limit; the largest default of its groups unless given.
+             */
+            quota?: number | null;
             /** @description What it may do. */
             role: components["schemas"]["Role"];
         };
@@ -1325,11 +2104,20 @@ export interface components {
              * @description Bytes it may hold; absent for no limit.
              */
             capacity?: number | null;
+            /**
+             * Format: int64
+             * @description Limit that a new image store gets; absent for none.
+             */
+            default_limit?: number | null;
+            /** @description What it is for. */
+            description?: string | null;
             /** @description The directory on the server, an absolute path; made if its parent exists. */
             directory: string;
             keeping?: components["schemas"]["Keeping"] | null;
             /** @description Its name. */
             name: string;
+            /** @description Whose workstations may put backups on it; nobody's unless given. */
+            open_to?: components["schemas"]["OpenTo"];
             /**
              * Format: int64
              * @description Bytes that its volume must keep free; a twentieth of the volume unless given.
@@ -1338,6 +2126,11 @@ export interface components {
         };
         /** @description Asks for an enrolment code. */
         NewEnrolmentCode: {
+            /**
+             * @description Name of a workstation that is retired or unclaimed, or whose machine is replaced: the code hands its image store to a machine
+             *     instead of making a new one.
+             */
+            claims?: string | null;
             /** @description Name of the destination; may be left out when there is only one. */
             destination?: string | null;
             /**
@@ -1350,11 +2143,23 @@ export interface components {
         };
         /** @description Makes an office key the one that workstations are asked to trust. */
         NewEscrow: {
+            /** @description Whether workstations are asked to trust it, too. Without that it only seals copies of the service's own records. */
+            ask_workstations?: boolean;
             /** @description X25519 (RFC 7748), 32 bytes. */
             public_key: components["schemas"]["Binary"];
         };
         /** @description Makes a group. */
         NewGroup: {
+            /**
+             * Format: int64
+             * @description Limit that new image stores of its accounts get.
+             */
+            default_limit?: number | null;
+            /**
+             * Format: int64
+             * @description Quota that new accounts in it get.
+             */
+            default_quota?: number | null;
             /** @description Its name. */
             name: string;
         };
@@ -1363,10 +2168,36 @@ export interface components {
             /** @description Why. */
             reason: string;
         };
+        /** @description Sets an account's password. */
+        NewPassword: {
+            /** @description The new password of the account; `null` so that nobody signs in with it. */
+            password?: string | null;
+        };
         /** @description Adds a key slot. */
         NewSlot: {
             /** @description The slot, as it will be stored. */
             slot: components["schemas"]["Binary"];
+        };
+        /** @description Makes a token for a program. */
+        NewToken: {
+            /**
+             * Format: int32
+             * @description Days until it ends, 1 to 730.
+             */
+            days: number;
+            /** @description What it is for. */
+            label: string;
+            /** @description What it may do. */
+            scope?: components["schemas"]["TokenScope"];
+        };
+        /** @description To whom a destination is open: whose workstations may put backups on it. */
+        OpenTo: {
+            /** @description To all accounts, also those that are yet to come. */
+            everybody?: boolean;
+            /** @description Names of groups. */
+            groups?: string[];
+            /** @description Login names. */
+            logins?: string[];
         };
         /**
          * @description What a person wants of a job.
@@ -1387,8 +2218,34 @@ export interface components {
              * @description The service's clock.
              */
             now: string;
+            protection?: components["schemas"]["Protection"] | null;
             /** @description All workstations that the caller may see, what needs attention first. */
             workstations: components["schemas"]["Workstation"][];
+        };
+        /** @description Changes the caller's own password. */
+        OwnPassword: {
+            /** @description The account's password as it is to be. */
+            new: string;
+            /** @description The account's password as it is. */
+            old: string;
+        };
+        /** @description One page of a list. */
+        Page_AccessLine: {
+            /** @description The entries. */
+            items: {
+                /** @description A cell for each destination, by name. */
+                cells: components["schemas"]["AccessCell"][];
+                /** @description Whether the account is disabled: then none of this counts. */
+                disabled: boolean;
+                /** @description The person's name. */
+                display_name: string;
+                /** @description Login name. */
+                login: string;
+                /** @description Administrators and the helpdesk see and restore the backups of all by their role; members their own only. */
+                role: components["schemas"]["Role"];
+            }[];
+            /** @description Pass as `after` for the next page; absent on the last. */
+            next?: string | null;
         };
         /** @description One page of a list. */
         Page_Account: {
@@ -1401,13 +2258,20 @@ export interface components {
                  * @description When it was made.
                  */
                 created: string;
+                /**
+                 * Format: date-time
+                 * @description Since when it is disabled.
+                 */
+                disabled?: string | null;
                 /** @description The person's name. */
                 display_name: string;
                 /** @description Names of its groups. */
                 groups: string[];
                 /** @description Stays when the login name changes. */
                 id: components["schemas"]["AccountId"];
-                /** @description Login name, as written when it was made. */
+                /** @description Who is behind it. */
+                kind: components["schemas"]["AccountKind"];
+                /** @description Login name, as it was written last. It can be changed at any time; no workstation notices. */
                 login: string;
                 /**
                  * Format: int64
@@ -1416,6 +2280,10 @@ export interface components {
                 quota?: number | null;
                 /** @description What it may do. */
                 role: components["schemas"]["Role"];
+                /** @description Whether signing in takes a code from an authenticator as well. */
+                second_factor: boolean;
+                /** @description Whether it can be used. */
+                state: components["schemas"]["AccountState"];
                 /**
                  * Format: int64
                  * @description How many workstations it has.
@@ -1429,21 +2297,29 @@ export interface components {
         Page_AuditEntry: {
             /** @description The entries. */
             items: {
+                /** @description How it was after. */
+                after?: string | null;
                 /**
                  * Format: date-time
                  * @description When.
                  */
                 at: string;
+                /** @description How it was before. */
+                before?: string | null;
                 /** @description From which address. */
                 from: string;
+                /** @description The hash of this entry and of all before it; absent for entries of the first versions. */
+                link?: string | null;
                 /**
                  * Format: int64
                  * @description Its number.
                  */
                 number: number;
+                /** @description Whether it was refused. */
+                refused: boolean;
                 /** @description To which thing. */
                 subject: string;
-                /** @description What was done. */
+                /** @description What was done, or refused. */
                 what: string;
                 /** @description Who: a login name, a workstation's name, or the service. */
                 who: string;
@@ -1467,14 +2343,31 @@ export interface components {
                  * @description When it was added.
                  */
                 created: string;
+                /**
+                 * Format: int64
+                 * @description Limit that a new image store gets, unless its account's group says otherwise; absent for none.
+                 */
+                default_limit?: number | null;
+                /** @description What it is for, in the administrator's words. */
+                description: string;
                 /** @description The directory on the server. */
                 directory: string;
+                erasure?: components["schemas"]["Erasure"] | null;
                 /** @description The destination. */
                 id: components["schemas"]["DestinationId"];
                 /** @description Which points are kept, unless an image store says otherwise. */
                 keeping: components["schemas"]["Keeping"];
                 /** @description Its name. */
                 name: string;
+                /** @description Whose workstations may put backups on it. */
+                open_to: components["schemas"]["OpenTo"];
+                /**
+                 * Format: date-time
+                 * @description When the service last wrote a copy of its own records onto it, sealed for the office key.
+                 */
+                records_copied?: string | null;
+                /** @description Why there is no younger copy, if there should be. */
+                records_trouble?: string | null;
                 /**
                  * Format: int64
                  * @description Bytes that its volume must keep free.
@@ -1490,6 +2383,11 @@ export interface components {
                  * @description Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
                  */
                 scrub_days: number;
+                /**
+                 * Format: date-time
+                 * @description Since when, where that is known.
+                 */
+                since?: string | null;
                 /** @description What it is at the moment. */
                 state: components["schemas"]["DestinationState"];
                 /**
@@ -1507,6 +2405,8 @@ export interface components {
                  * @description Days that whatever a person removes can be brought back.
                  */
                 waiting_days: number;
+                /** @description Why, or what to mind, in a sentence; empty when it is ready. */
+                why: string;
             }[];
             /** @description Pass as `after` for the next page; absent on the last. */
             next?: string | null;
@@ -1515,6 +2415,8 @@ export interface components {
         Page_EnrolmentCode: {
             /** @description The entries. */
             items: {
+                /** @description The workstation whose image store it hands to a machine, where it makes none. */
+                claims?: string | null;
                 /**
                  * Format: date-time
                  * @description When it was made.
@@ -1543,6 +2445,18 @@ export interface components {
         Page_Group: {
             /** @description The entries. */
             items: {
+                /**
+                 * Format: int64
+                 * @description Limit that new image stores of its accounts get; absent for what the destination says.
+                 */
+                default_limit?: number | null;
+                /**
+                 * Format: int64
+                 * @description Quota that new accounts in it get; absent for none.
+                 */
+                default_quota?: number | null;
+                /** @description Names of the destinations that are open to it. */
+                destinations: string[];
                 /** @description The group. */
                 id: components["schemas"]["GroupId"];
                 /** @description Login names of its accounts. */
@@ -1720,6 +2634,73 @@ export interface components {
             next?: string | null;
         };
         /** @description One page of a list. */
+        Page_Session: {
+            /** @description The entries. */
+            items: {
+                /** @description How it is carried. */
+                carry: components["schemas"]["Carry"];
+                /**
+                 * Format: date-time
+                 * @description When it was begun.
+                 */
+                created: string;
+                /** @description Whether it is the one that asks. */
+                current: boolean;
+                /**
+                 * Format: date-time
+                 * @description When it ends at the latest.
+                 */
+                expires: string;
+                /** @description The address that it was begun from. */
+                from: string;
+                /** @description The session. */
+                id: components["schemas"]["SessionId"];
+                /** @description Its name, or what it was begun by. */
+                label: string;
+                /**
+                 * Format: date-time
+                 * @description When it was last used, to the minute.
+                 */
+                last_used: string;
+                /** @description What it may do. */
+                scope: components["schemas"]["TokenScope"];
+            }[];
+            /** @description Pass as `after` for the next page; absent on the last. */
+            next?: string | null;
+        };
+        /** @description One page of a list. */
+        Page_Volume: {
+            /** @description The entries. */
+            items: {
+                /** @description What is mounted: a device, or another machine's share. */
+                device: string;
+                /** @description Its file system. */
+                file_system: string;
+                /** @description Whether a directory on it would do as a destination. */
+                fitness: components["schemas"]["Fitness"];
+                /**
+                 * Format: int64
+                 * @description Bytes free on it.
+                 */
+                free: number;
+                /** @description Destinations that lie on it, of this service or of another. */
+                holds: components["schemas"]["VolumeHolds"][];
+                /** @description Where it is mounted. */
+                mounted_at: string;
+                /** @description Why not, or what to mind. */
+                reasons: string[];
+                /** @description Whether it can be unplugged, as far as the system knows. */
+                removable: boolean;
+                /**
+                 * Format: int64
+                 * @description Its bytes.
+                 */
+                size: number;
+            }[];
+            /** @description Pass as `after` for the next page; absent on the last. */
+            next?: string | null;
+        };
+        /** @description One page of a list. */
         Page_WayIn: {
             /** @description The entries. */
             items: {
@@ -1774,6 +2755,11 @@ export interface components {
                 /** @description Its operating system, in words. */
                 platform: string;
                 /**
+                 * Format: date-time
+                 * @description Since when it is retired or unclaimed.
+                 */
+                resting_since?: string | null;
+                /**
                  * Format: int64
                  * @description How often it is to be backed up, in seconds.
                  */
@@ -1785,6 +2771,16 @@ export interface components {
             }[];
             /** @description Pass as `after` for the next page; absent on the last. */
             next?: string | null;
+        };
+        /** @description A password that was set, and what that ended. */
+        PasswordSet: {
+            /**
+             * Format: int64
+             * @description Browsers, commands and tokens that were signed out by it.
+             */
+            signed_out: number;
+            /** @description Workstations that go on as before: their credentials have nothing to do with the password. */
+            unaffected: string[];
         };
         /**
          * @description What a run is busy with.
@@ -1905,6 +2901,20 @@ export interface components {
              * @description Bytes sent over the network.
              */
             sent: number;
+        };
+        /** @description How the service itself is protected: by copies of its own records on its destinations, sealed for the office key. */
+        Protection: {
+            /**
+             * Format: date-time
+             * @description When the youngest copy was written.
+             */
+            copied?: string | null;
+            /** @description The mark of the office key that opens the copies. */
+            office_key?: string | null;
+            /** @description Whether a copy is there that is young enough. */
+            protected: boolean;
+            /** @description How, or why not and what to do, in a sentence. */
+            says: string;
         };
         /** @description An attempt to bring something back. */
         Restore: {
@@ -2046,6 +3056,15 @@ export interface components {
          * @enum {string}
          */
         Scope: "everything" | "selection";
+        /** @description What an authenticator needs to know (RFC 6238: SHA-1, six digits, 30 seconds). It counts once a code was confirmed. */
+        SecondFactorOffer: {
+            /** @description The same as an address that authenticators read. */
+            address: string;
+            /** @description That address as a picture to be scanned (SVG). */
+            picture: string;
+            /** @description The shared secret in base 32, for typing. */
+            secret: string;
+        };
         /** @description An installation of the service. */
         ServiceId: string;
         /** @description What anyone may know of the service. */
@@ -2067,12 +3086,52 @@ export interface components {
             /** @description The program's version. */
             version: string;
         };
+        /** @description A session or token that is not over. */
+        Session: {
+            /** @description How it is carried. */
+            carry: components["schemas"]["Carry"];
+            /**
+             * Format: date-time
+             * @description When it was begun.
+             */
+            created: string;
+            /** @description Whether it is the one that asks. */
+            current: boolean;
+            /**
+             * Format: date-time
+             * @description When it ends at the latest.
+             */
+            expires: string;
+            /** @description The address that it was begun from. */
+            from: string;
+            /** @description The session. */
+            id: components["schemas"]["SessionId"];
+            /** @description Its name, or what it was begun by. */
+            label: string;
+            /**
+             * Format: date-time
+             * @description When it was last used, to the minute.
+             */
+            last_used: string;
+            /** @description What it may do. */
+            scope: components["schemas"]["TokenScope"];
+        };
         /** @description A session; not its secret. */
         SessionId: string;
+        /** @description How many sessions were ended. */
+        SessionsEnded: {
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            ended: number;
+        };
         /** @description Signs in. */
         SignIn: {
             /** @description How the session is to be carried; a token unless given. */
             carry?: components["schemas"]["Carry"];
+            /** @description The code that the account's authenticator shows, or one of its spare codes; needed when it has a second factor. */
+            code?: string | null;
             /** @description What the session is for, as the person will see it in a list. */
             label?: string | null;
             /** @description Login name; letter case does not matter. */
@@ -2115,6 +3174,11 @@ export interface components {
              * @description When every byte of it was last read.
              */
             scrubbed?: string | null;
+        };
+        /** @description Codes that open once each when the authenticator is lost. */
+        SpareCodes: {
+            /** @description Shown once. */
+            codes: string[];
         };
         /**
          * @description Why a point stays.
@@ -2191,6 +3255,33 @@ export interface components {
             /** @description All points, latest first. */
             points: components["schemas"]["PointFate"][];
         };
+        /** @description A workstation of an account, with what would go with it. */
+        TiedWorkstation: {
+            /**
+             * Format: int64
+             * @description Bytes that its image store occupies, if its destination is there.
+             */
+            bytes?: number | null;
+            /** @description Where its image store is. */
+            destination: string;
+            /**
+             * Format: date-time
+             * @description When the latest was made.
+             */
+            latest?: string | null;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: int64
+             * @description How many points it has.
+             */
+            points: number;
+        };
+        /**
+         * @description What a session or token may do.
+         * @enum {string}
+         */
+        TokenScope: "all" | "see";
         /** @description Asks whether a directory would do. */
         TryDirectory: {
             /** @description The directory on the server, an absolute path. */
@@ -2201,7 +3292,7 @@ export interface components {
             /** @description The volume's file system. */
             file_system: string;
             /** @description Whether it would do. */
-            fit: boolean;
+            fitness: components["schemas"]["Fitness"];
             /**
              * Format: int64
              * @description Bytes free on it.
@@ -2216,6 +3307,42 @@ export interface components {
              * @description Bytes of the volume.
              */
             size: number;
+        };
+        /** @description A volume of the server. */
+        Volume: {
+            /** @description What is mounted: a device, or another machine's share. */
+            device: string;
+            /** @description Its file system. */
+            file_system: string;
+            /** @description Whether a directory on it would do as a destination. */
+            fitness: components["schemas"]["Fitness"];
+            /**
+             * Format: int64
+             * @description Bytes free on it.
+             */
+            free: number;
+            /** @description Destinations that lie on it, of this service or of another. */
+            holds: components["schemas"]["VolumeHolds"][];
+            /** @description Where it is mounted. */
+            mounted_at: string;
+            /** @description Why not, or what to mind. */
+            reasons: string[];
+            /** @description Whether it can be unplugged, as far as the system knows. */
+            removable: boolean;
+            /**
+             * Format: int64
+             * @description Its bytes.
+             */
+            size: number;
+        };
+        /** @description A destination that lies on a volume. */
+        VolumeHolds: {
+            /** @description Its directory. */
+            directory: string;
+            /** @description Its name, as its marker says. */
+            name: string;
+            /** @description Whether it is this service's; another's can be adopted. */
+            ours: boolean;
         };
         /** @description A key slot, as the service sees it: not what opens it. */
         WayIn: {
@@ -2275,6 +3402,11 @@ export interface components {
             /** @description Its operating system, in words. */
             platform: string;
             /**
+             * Format: date-time
+             * @description Since when it is retired or unclaimed.
+             */
+            resting_since?: string | null;
+            /**
              * Format: int64
              * @description How often it is to be backed up, in seconds.
              */
@@ -2290,7 +3422,20 @@ export interface components {
          * @description How a workstation stands.
          * @enum {string}
          */
-        WorkstationState: "first_point_awaited" | "current" | "overdue";
+        WorkstationState: "first_point_awaited" | "current" | "overdue" | "retired" | "unclaimed";
+        /** @description What becomes of the workstations of an account that is removed. */
+        WorkstationsGo: {
+            /** @description Its login name. */
+            login: string;
+            /** @enum {string} */
+            what: "to";
+        } | {
+            /** @enum {string} */
+            what: "retire";
+        } | {
+            /** @enum {string} */
+            what: "remove";
+        };
     };
     responses: never;
     parameters: never;
@@ -2300,6 +3445,42 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    access: {
+        parameters: {
+            query?: {
+                /** @description Only the account with this login name. */
+                login?: string;
+                /** @description Only the destination with this name. */
+                destination?: string;
+                /** @description `next` of the page before. */
+                after?: string;
+                /** @description Entries a page, 1 to 500; 100 unless given. */
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_AccessLine"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     accounts: {
         parameters: {
             query?: {
@@ -2363,7 +3544,7 @@ export interface operations {
             };
         };
     };
-    set_account: {
+    change_account: {
         parameters: {
             query?: never;
             header?: never;
@@ -2374,7 +3555,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AccountSettings"];
+                "application/json": components["schemas"]["AccountChange"];
             };
         };
         responses: {
@@ -2396,9 +3577,257 @@ export interface operations {
             };
         };
     };
+    disable_account: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    enable_account: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasswordSet"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_account: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccountRemoval"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_second_factor_of: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    account_ties: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountTies"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    admission: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdmissionState"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_admission: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Admission"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdmissionState"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     audit_log: {
         parameters: {
             query?: {
+                /** @description Text that is somewhere in what was done, to what, and how it was. */
+                text?: string;
+                /** @description Part of the name of who did it. */
+                who?: string;
+                /** @description Not before this time. */
+                since?: string;
+                /** @description Before this time. */
+                until?: string;
+                /** @description Only what was refused. */
+                refused?: boolean;
                 /** @description `next` of the page before. */
                 after?: string;
                 /** @description Entries a page, 1 to 500; 100 unless given. */
@@ -2416,6 +3845,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_AuditEntry"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_audit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditCheck"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    audit_export: {
+        parameters: {
+            query?: {
+                /** @description Text that is somewhere in what was done, to what, and how it was. */
+                text?: string;
+                /** @description Part of the name of who did it. */
+                who?: string;
+                /** @description Not before this time. */
+                since?: string;
+                /** @description Before this time. */
+                until?: string;
+                /** @description Only what was refused. */
+                refused?: boolean;
+                /** @description `next` of the page before. */
+                after?: string;
+                /** @description Entries a page, 1 to 500; 100 unless given. */
+                most?: number;
+                /** @description The form; CSV unless given. */
+                form?: "csv" | "json_lines";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
                 };
             };
             default: {
@@ -2491,6 +3991,37 @@ export interface operations {
             };
         };
     };
+    adopt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Adopt"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Adopted"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     try_directory: {
         parameters: {
             query?: never;
@@ -2522,7 +4053,7 @@ export interface operations {
             };
         };
     };
-    set_destination: {
+    change_destination: {
         parameters: {
             query?: never;
             header?: never;
@@ -2533,9 +4064,191 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DestinationSettings"];
+                "application/json": components["schemas"]["DestinationChange"];
             };
         };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Destination"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_erasure: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErasurePreview"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    confirm_erasure: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConfirmErasure"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Destination"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    ask_erasure: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskErasure"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErasurePreview"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    call_erasure_off: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Destination"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdraw: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Destination"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bring_destination_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             200: {
                 headers: {
@@ -2666,6 +4379,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Enrolled"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    claim_workstation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Claim"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Enrolled"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_at_code: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookAtCode"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodeIsFor"];
                 };
             };
             default: {
@@ -2834,6 +4609,66 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["NewGroup"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_group: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_group: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupChange"];
             };
         };
         responses: {
@@ -3268,6 +5103,33 @@ export interface operations {
             };
         };
     };
+    sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Session"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     sign_in: {
         parameters: {
             query?: never;
@@ -3287,6 +5149,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SignedIn"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_other_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionsEnded"];
                 };
             };
             default: {
@@ -3331,6 +5220,153 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_own_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnPassword"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasswordSet"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    confirm_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConfirmSecondFactor"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpareCodes"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    offer_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecondFactorOffer"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndSecondFactor"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -3991,6 +6027,64 @@ export interface operations {
             };
         };
     };
+    add_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssuedToken"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    volumes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Volume"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     workstations: {
         parameters: {
             query?: {
@@ -4141,6 +6235,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Restore"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retire: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workstation"];
                 };
             };
             default: {

@@ -95,9 +95,13 @@ fn code_of(problem: &Problem) -> Code {
             | ProblemKind::WrongPassword
             | ProblemKind::WrongCode
             | ProblemKind::NotAllowed
+            | ProblemKind::NoAccess
+            | ProblemKind::Disabled
+            | ProblemKind::SecondFactorNeeded
+            | ProblemKind::WrongSecondFactor
             | ProblemKind::TooManyAttempts,
         ) => Code::Refused,
-        Some(ProblemKind::DestinationMissing | ProblemKind::Stopping) => Code::Unreachable,
+        Some(ProblemKind::DestinationMissing | ProblemKind::Stopping | ProblemKind::NotLetIn) => Code::Unreachable,
         _ => Code::Failed,
     }
 }

@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
-use commands::{disk, keeping, machine, office, salvage, ways_in};
+use commands::{disk, keeping, machine, me, office, people, places, salvage, watch, ways_in};
 use failure::Failure;
 use jetfrost_client::home::Home;
 use ui::Ui;
@@ -81,13 +81,16 @@ enum Command {
     SignOut,
     /// People and machines that sign in.
     #[command(subcommand)]
-    Account(office::Account),
+    Account(people::Account),
     /// Sets of accounts.
     #[command(subcommand)]
-    Group(office::Group),
+    Group(people::Group),
+    /// Whose workstations may put backups where.
+    #[command(subcommand)]
+    Access(people::Access),
     /// Places that hold image stores.
     #[command(subcommand)]
-    Destination(office::Destination),
+    Destination(places::Destination),
     /// Codes that turn machines into workstations.
     #[command(subcommand)]
     Enrolment(office::Enrolment),
@@ -112,6 +115,15 @@ enum Command {
     /// The office key, which opens the stores of workstations that agreed.
     #[command(subcommand)]
     Escrow(ways_in::Escrow),
+    /// What the service lets in: backups and restores.
+    #[command(subcommand)]
+    Admission(watch::Admission),
+    /// What was done and refused, by whom, when and from where.
+    #[command(subcommand)]
+    Audit(watch::Audit),
+    /// Yourself: sessions, tokens, password, second factor.
+    #[command(subcommand)]
+    Me(me::Me),
 }
 
 fn main() -> ExitCode {
@@ -166,6 +178,10 @@ fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure>
         Command::Scrub(command) => command.run(home, ui),
         Command::Job(command) => command.run(home, ui),
         Command::Escrow(command) => command.run(home, ui),
+        Command::Access(command) => command.run(home, ui),
+        Command::Admission(command) => command.run(home, ui),
+        Command::Audit(command) => command.run(home, ui),
+        Command::Me(command) => command.run(home, ui),
     }
 }
 

@@ -127,6 +127,18 @@ impl Ui {
         std::io::stdin().read_line(&mut answer).is_ok() && matches!(answer.trim(), "y" | "Y" | "yes")
     }
 
+    /// Asks for something that is no secret.
+    pub(crate) fn ask(&self, what: &str) -> Result<String, Failure> {
+        if !std::io::stdin().is_terminal() {
+            return Err(Failure::here(format!("There is no terminal to ask for: {what}."), "Give it as an option; see --help."));
+        }
+        let _ = write!(std::io::stderr(), "{what}: ");
+        let mut answer = String::new();
+        let read = std::io::stdin().read_line(&mut answer);
+        read.map_err(|e| Failure::here(format!("The terminal cannot be read: {e}."), "Try again."))?;
+        Ok(answer.trim().to_owned())
+    }
+
     /// Shows progress until the guard is dropped, on a terminal as a line that changes.
     pub(crate) fn progress(&self, meter: &Arc<Meter>, quiet: bool) -> Shown {
         let shows = !self.json && !quiet && std::io::stderr().is_terminal();

@@ -1,6 +1,6 @@
 //! Calls to the service.
 
-use std::io::Read;
+use std::io::{Read, Write};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
@@ -25,6 +25,8 @@ const CONNECT: Duration = Duration::from_secs(10);
 /// How often a passing failure is tried again, and the first pause; it doubles.
 const TRIES: u32 = 6;
 const FIRST_PAUSE: Duration = Duration::from_millis(250);
+/// Entries of a list that are asked for in one call.
+const PAGE: usize = 500;
 
 /// One service, with or without a credential.
 #[derive(Clone)]
@@ -89,18 +91,26 @@ impl Api {
     /// # Errors
     /// What the service or the network said.
     pub fn list<T: DeserializeOwned>(&self, path: &str) -> Result<Vec<T>> {
+        self.list_at_most(path, &[], usize::MAX)
+    }
+
+    /// The first entries of a list, of those that a query is for.
+    ///
+    /// # Errors
+    /// What the service or the network said.
+    pub fn list_at_most<T: DeserializeOwned>(&self, path: &str, query: &[(&str, Option<String>)], most: usize) -> Result<Vec<T>> {
         let mut items = Vec::new();
         let mut after: Option<String> = None;
         loop {
-            let request = || {
-                let query: Vec<(&str, &str)> = after.iter().map(|a| ("after", a.as_str())).chain([("most", "500")]).collect();
-                self.request(Method::GET, path).query(&query)
-            };
+            let size = (most - items.len()).clamp(1, PAGE).to_string();
+            let request =
+                || self.request(Method::GET, path).query(query).query(&[("after", &after), ("most", &Some(size.clone()))]);
             let page: Page<T> = self.patiently(|| self.json(request()))?;
             items.extend(page.items);
+            items.truncate(most);
             match page.next {
-                Some(next) => after = Some(next),
-                None => return Ok(items),
+                Some(next) if items.len() < most => after = Some(next),
+                _ => return Ok(items),
             }
         }
     }
@@ -111,6 +121,23 @@ impl Api {
     /// What the service or the network said.
     pub fn send<B: Serialize, T: DeserializeOwned>(&self, method: Method, path: &str, body: &B) -> Result<T> {
         self.json(self.request(method, path).json(body))
+    }
+
+    /// `POST`, JSON, for calls that answer with nothing.
+    ///
+    /// # Errors
+    /// As for every call.
+    pub fn post_without_answer<B: Serialize>(&self, path: &str, body: &B) -> Result<()> {
+        self.checked(self.request(Method::POST, path).json(body)).map(drop)
+    }
+
+    /// Writes what a path answers with, piece by piece.
+    ///
+    /// # Errors
+    /// As for every call; [`ClientError::Unexpected`] when it cannot be written.
+    pub fn download(&self, path: &str, query: &[(&str, Option<String>)], out: &mut dyn Write) -> Result<()> {
+        let mut response = self.checked(self.request(Method::GET, path).query(query))?;
+        std::io::copy(&mut response, out).map(drop).map_err(|e| ClientError::Unexpected(format!("copying the answer: {e}")))
     }
 
     /// `POST`, JSON, tried once.

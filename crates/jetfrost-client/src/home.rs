@@ -111,6 +111,11 @@ impl Home {
         self.write_json(MEMBERSHIP, membership)
     }
 
+    /// Keeps what makes this machine a workstation whose store key is still to come.
+    pub(crate) fn keep_claimed(&self, membership: &Membership) -> Result<()> {
+        self.write_json(MEMBERSHIP, membership)
+    }
+
     /// The keys of this workstation's image store.
     ///
     /// # Errors

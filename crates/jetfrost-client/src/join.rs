@@ -4,7 +4,7 @@ use jetfrost_image::crypto::{OfficePublicKey, Random, Secret, StoreKey, random_a
 use jetfrost_image::format::{ArgonCost, RecoveryKey, Slot, StoreFile};
 use jetfrost_image::id::StoreId;
 use jetfrost_wire::Binary;
-use jetfrost_wire::enrolment::{Enrol, Enrolled, Invitation};
+use jetfrost_wire::enrolment::{Claim, CodeIsFor, Enrol, Enrolled, Invitation, LookAtCode};
 use jetfrost_wire::service::ServiceInfo;
 
 use crate::api::Api;
@@ -75,11 +75,7 @@ pub fn join(
     ways: &FirstWays<'_>,
     random: &dyn Random,
 ) -> Result<Joined, ClientError> {
-    match home.membership() {
-        Ok(membership) => return Err(ClientError::AlreadyJoined(membership.name)),
-        Err(ClientError::NotJoined) => {}
-        Err(e) => return Err(e),
-    }
+    not_joined(home)?;
     check_passphrase(ways.passphrase)?;
     let api = Api::new(&invitation.address, Some(&invitation.fingerprint_text()))?;
     let info: ServiceInfo = api.get("/service")?;
@@ -105,7 +101,50 @@ pub fn join(
             slots: slots.iter().map(|slot| Binary(slot.to_bytes())).collect(),
         },
     )?;
-    let membership = Membership {
+    let membership = membership(invitation, info, enrolled);
+    home.keep_membership(&membership, &key)?;
+    Ok(Joined { membership, recovery_key })
+}
+
+/// What an enrolment code is for.
+///
+/// # Errors
+/// What the service said.
+pub fn look_at_code(invitation: &Invitation) -> Result<CodeIsFor, ClientError> {
+    let api = Api::new(&invitation.address, Some(&invitation.fingerprint_text()))?;
+    api.post("/enrolments/look", &LookAtCode { secret: Binary(invitation.secret.to_vec()) })
+}
+
+/// Makes this machine a workstation that is there already, with its image store. Its key comes back when a secret opens the
+/// store ([`crate::ways_in::unlock`]).
+///
+/// # Errors
+/// [`ClientError::AlreadyJoined`]; what the service said.
+pub fn claim(home: &Home, invitation: &Invitation) -> Result<Membership, ClientError> {
+    not_joined(home)?;
+    let api = Api::new(&invitation.address, Some(&invitation.fingerprint_text()))?;
+    let info: ServiceInfo = api.get("/service")?;
+    let call = Claim {
+        secret: Binary(invitation.secret.to_vec()),
+        platform: platform(),
+        client_version: crate::VERSION.into(),
+        disk_bytes: disk_bytes(),
+    };
+    let membership = membership(invitation, info, api.post("/enrolments/claim", &call)?);
+    home.keep_claimed(&membership)?;
+    Ok(membership)
+}
+
+fn not_joined(home: &Home) -> Result<(), ClientError> {
+    match home.membership() {
+        Ok(membership) => Err(ClientError::AlreadyJoined(membership.name)),
+        Err(ClientError::NotJoined) => Ok(()),
+        Err(e) => Err(e),
+    }
+}
+
+fn membership(invitation: &Invitation, info: ServiceInfo, enrolled: Enrolled) -> Membership {
+    Membership {
         address: invitation.address.clone(),
         fingerprint: info.fingerprint,
         service: enrolled.service.0,
@@ -113,11 +152,9 @@ pub fn join(
         name: enrolled.name,
         login: enrolled.login,
         destination: enrolled.destination_name,
-        store: store.to_string(),
+        store: enrolled.store,
         credential: enrolled.credential,
-    };
-    home.keep_membership(&membership, &key)?;
-    Ok(Joined { membership, recovery_key })
+    }
 }
 
 /// The operating system, as it calls itself.

@@ -20,6 +20,8 @@ pub enum Asker<'a> {
         account: &'a str,
         /// Its role.
         role: Role,
+        /// Whether it asks with a token that may only see.
+        only_sees: bool,
     },
     /// A workstation with its device credential.
     Device {
@@ -35,6 +37,10 @@ pub enum Act<'a> {
     SeeOffice,
     /// Change any of these; set limits, hold and remove points and image stores.
     ChangeOffice,
+    /// See one's own account and its sessions, and end the session that asks.
+    SeeSelf,
+    /// Change one's own password, second factor, sessions and tokens.
+    ChangeSelf,
     /// See a workstation, its points and its history.
     SeeWorkstation {
         /// The workstation.
@@ -66,13 +72,18 @@ pub enum Act<'a> {
 #[must_use]
 pub fn may(asker: &Asker<'_>, act: &Act<'_>) -> bool {
     match (asker, act) {
+        (Asker::Person { only_sees: true, role, account }, act) => {
+            let sees = matches!(act, Act::SeeOffice | Act::SeeWorkstation { .. } | Act::SeeSelf);
+            sees && may(&Asker::Person { account, role: *role, only_sees: false }, act)
+        }
+        (Asker::Person { .. }, Act::SeeSelf | Act::ChangeSelf) => true,
         (Asker::Person { role: Role::Administrator, .. }, Act::AddToStore { .. }) => false,
         (Asker::Person { role: Role::Administrator, .. }, _) => true,
         (Asker::Person { role: Role::Helpdesk, .. }, act) => {
             matches!(act, Act::SeeOffice | Act::SeeWorkstation { .. } | Act::ReadStore { .. })
         }
         (
-            Asker::Person { account, role: Role::Member },
+            Asker::Person { account, role: Role::Member, .. },
             Act::SeeWorkstation { owner, .. } | Act::ReadStore { owner, .. } | Act::RemoveWayIn { owner },
         ) => account == owner,
         (
@@ -87,10 +98,22 @@ pub fn may(asker: &Asker<'_>, act: &Act<'_>) -> bool {
 mod tests {
     use super::*;
 
-    const ADMINISTRATOR: Asker<'_> = Asker::Person { account: "head", role: Role::Administrator };
-    const HELPDESK: Asker<'_> = Asker::Person { account: "desk", role: Role::Helpdesk };
-    const ANNA: Asker<'_> = Asker::Person { account: "anna", role: Role::Member };
+    const ADMINISTRATOR: Asker<'_> = Asker::Person { account: "head", role: Role::Administrator, only_sees: false };
+    const HELPDESK: Asker<'_> = Asker::Person { account: "desk", role: Role::Helpdesk, only_sees: false };
+    const ANNA: Asker<'_> = Asker::Person { account: "anna", role: Role::Member, only_sees: false };
     const DEVICE: Asker<'_> = Asker::Device { workstation: "avocet" };
+
+    #[test]
+    fn a_token_that_only_sees_never_changes_and_never_reads_a_backup() {
+        let sees = Asker::Person { account: "head", role: Role::Administrator, only_sees: true };
+        assert!(may(&sees, &Act::SeeOffice) && may(&sees, &Act::SeeWorkstation { workstation: "avocet", owner: "anna" }));
+        let read = Act::ReadStore { workstation: "avocet", owner: "anna" };
+        for act in [Act::ChangeOffice, Act::ChangeSelf, read, Act::RemoveWayIn { owner: "anna" }] {
+            assert!(!may(&sees, &act), "{act:?}");
+        }
+        let member = Asker::Person { account: "anna", role: Role::Member, only_sees: true };
+        assert!(!may(&member, &Act::SeeOffice));
+    }
 
     #[test]
     fn the_table_of_rights() {
@@ -100,6 +123,8 @@ mod tests {
         let table = [
             (Act::SeeOffice, [true, true, false, false]),
             (Act::ChangeOffice, [true, false, false, false]),
+            (Act::SeeSelf, [true, true, true, false]),
+            (Act::ChangeSelf, [true, true, true, false]),
             (see, [true, true, true, true]),
             (read, [true, true, true, true]),
             (add, [false, false, false, true]),

@@ -2,7 +2,9 @@
 
 pub mod access;
 pub mod names;
+pub mod openness;
 pub mod patience;
+pub mod protection;
 pub mod retention;
 pub mod room;
 pub mod standing;

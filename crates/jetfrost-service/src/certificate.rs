@@ -11,6 +11,8 @@ use rustls::ServerConfig;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 
+use crate::own_records::{CERTIFICATE, CERTIFICATE_KEY};
+
 /// Why there is no usable certificate.
 #[derive(Debug, thiserror::Error)]
 pub enum CertificateError {
@@ -70,7 +72,7 @@ impl Certificate {
 
     /// Loads the certificate in the state directory, and makes it first if there is none.
     pub(crate) fn load_or_make(state: &Path, public_name: &str) -> Result<Self, CertificateError> {
-        let (certificate, key) = (state.join("certificate.pem"), state.join("certificate-key.pem"));
+        let (certificate, key) = (state.join(CERTIFICATE), state.join(CERTIFICATE_KEY));
         if !certificate.exists() {
             make(&certificate, &key, public_name)?;
         }

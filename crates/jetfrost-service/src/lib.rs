@@ -9,6 +9,7 @@ mod config;
 mod desk;
 mod events;
 mod http;
+mod own_records;
 mod records;
 mod running;
 mod secrets;
@@ -17,6 +18,7 @@ mod shelf;
 pub use certificate::CertificateError;
 pub use clock::{Clock, SteppedClock, SystemClock};
 pub use config::{Config, ConfigError, PartialConfig};
+pub use own_records::{RecoverError, Recovered, recover};
 pub use running::{Running, StartError, new_first_code};
 
 /// The OpenAPI document as JSON.

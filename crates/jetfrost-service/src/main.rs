@@ -2,7 +2,7 @@
 
 use std::io::Write;
 use std::net::SocketAddr;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -10,7 +10,7 @@ use std::time::Duration;
 
 use clap::{Parser, Subcommand};
 use jetfrost_image::crypto::SystemRandom;
-use jetfrost_service::{Config, PartialConfig, Running, SystemClock, new_first_code, openapi_json};
+use jetfrost_service::{Config, PartialConfig, Running, SystemClock, new_first_code, openapi_json, recover};
 use tracing_subscriber::EnvFilter;
 
 /// The office's backup service.
@@ -27,6 +27,17 @@ enum Command {
     Serve(Settings),
     /// Prints a new one-time code for the first administrator, while there is none.
     FirstCode(Settings),
+    /// Starts again from the copy of the records on a destination's disk: makes a state directory of it.
+    Recover {
+        #[command(flatten)]
+        settings: Settings,
+        /// The directory of a destination.
+        #[arg(long, value_name = "DIR")]
+        from: PathBuf,
+        /// The file with the office key. Its passphrase is asked for, or taken from JETFROST_OFFICE_PASSPHRASE.
+        #[arg(long, value_name = "FILE")]
+        office_key: PathBuf,
+    },
     /// Prints the OpenAPI document.
     Openapi,
 }
@@ -69,6 +80,9 @@ fn main() -> ExitCode {
     let result = match arguments.command {
         Command::Serve(settings) => settings.complete().and_then(|config| serve(&config)),
         Command::FirstCode(settings) => settings.complete().and_then(|config| first_code(&config)),
+        Command::Recover { settings, from, office_key } => {
+            settings.complete().and_then(|config| start_again(&config, &from, &office_key))
+        }
         Command::Openapi => say(&openapi_json()),
     };
     match result {
@@ -86,6 +100,21 @@ fn say(text: &str) -> Result<(), Failure> {
 
 fn first_code(config: &Config) -> Result<(), Failure> {
     say(&new_first_code(&config.state_directory, Arc::new(SystemClock), Arc::new(SystemRandom::default()))?)
+}
+
+fn start_again(config: &Config, from: &Path, office_key: &Path) -> Result<(), Failure> {
+    let passphrase = || match std::env::var("JETFROST_OFFICE_PASSPHRASE") {
+        Ok(passphrase) => Ok(passphrase),
+        Err(_) => rpassword::prompt_password("Passphrase of the office key: "),
+    };
+    let recovered = recover(from, office_key, passphrase, &config.state_directory)?;
+    for copy in &recovered.passed_over {
+        say(&format!("  damaged, passed over: {}", copy.display()))?;
+    }
+    say(&format!("The records are back, from {}.", recovered.copy.display()))?;
+    say("What was made since is found on the destinations by itself: points with each workstation's next run.")?;
+    say(&format!("Next: jetfrostd serve --state-directory {}", config.state_directory.display()))?;
+    say("If a disk is mounted elsewhere now:  jetfrost destination set NAME --directory DIR")
 }
 
 fn serve(config: &Config) -> Result<(), Failure> {

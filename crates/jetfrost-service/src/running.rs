@@ -19,14 +19,17 @@ use tokio::sync::watch;
 use crate::certificate::{Certificate, CertificateError};
 use crate::clock::Clock;
 use crate::config::Config;
-use crate::desk::{Desk, DeskError, Identity, installation};
+use crate::desk::{Desk, DeskError, Identity, OwnFiles, installation};
 use crate::http::{App, configure, headers, log};
+use crate::own_records::{CERTIFICATE, CERTIFICATE_KEY, RECORDS};
 use crate::records::{Records, RecordsError};
 
 /// Requests in flight may take so long to finish when the service stops.
 const PATIENCE_SECONDS: u64 = 20;
 /// Silent runs and work that is due are looked for this often.
 const TEND_EVERY: Duration = Duration::from_secs(60);
+/// Destinations are looked for this often.
+const WATCH_EVERY: Duration = Duration::from_secs(2);
 
 /// Why the service did not start.
 #[derive(Debug, thiserror::Error)]
@@ -97,11 +100,14 @@ impl Running {
         let _ = rustls::crypto::ring::default_provider().install_default();
         let state = &config.state_directory;
         let lock = prepare_state(state)?;
+        let (certificate_file, certificate_key) =
+            config.certificate.clone().unwrap_or_else(|| (state.join(CERTIFICATE), state.join(CERTIFICATE_KEY)));
         let certificate = match &config.certificate {
             Some((certificate, key)) => Certificate::load(certificate, key)?,
             None => Certificate::load_or_make(state, &config.public_name)?,
         };
         let records = Records::open(&state.join(RECORDS))?;
+        let files = OwnFiles { state: state.clone(), certificate: certificate_file, certificate_key };
         let service = installation(&records, &*random, clock.now_ms())?;
         let listener =
             TcpListener::bind(config.listen).map_err(|source| StartError::Listen { address: config.listen, source })?;
@@ -114,7 +120,7 @@ impl Running {
             fingerprint: certificate.fingerprint,
             fingerprint_text: fingerprint.clone(),
         };
-        let desk = Arc::new(Desk::new(records, clock, random, identity, config.time_zone.clone()));
+        let desk = Arc::new(Desk::new(records, clock, random, identity, files, config.time_zone.clone()));
         let first_code = if desk.has_administrator()? { None } else { Some(desk.new_first_code()?) };
         desk.note_lost()?;
         let (stopping, watching) = watch::channel(false);
@@ -167,6 +173,7 @@ impl Running {
     /// # Errors
     /// When the records fail.
     pub fn tend(&self) -> Result<(), StartError> {
+        self.desk.watch_places()?;
         Ok(self.desk.tend()?)
     }
 
@@ -197,8 +204,6 @@ impl Drop for Running {
     }
 }
 
-const RECORDS: &str = "records.sqlite";
-
 /// Makes a new one-time code for the first administrator; may be called while the service runs.
 ///
 /// # Errors
@@ -208,13 +213,18 @@ pub fn new_first_code(state: &Path, clock: Arc<dyn Clock>, random: Arc<dyn Rando
     let service = installation(&records, &*random, clock.now_ms())?;
     let identity =
         Identity { service, public_name: String::new(), port: 0, fingerprint: [0; 32], fingerprint_text: String::new() };
-    Ok(Desk::new(records, clock, random, identity, TimeZone::UTC).new_first_code()?)
+    Ok(Desk::new(records, clock, random, identity, OwnFiles::default(), TimeZone::UTC).new_first_code()?)
+}
+
+/// Makes the state directory, for the service alone.
+pub(crate) fn make_state(state: &Path) -> io::Result<()> {
+    fs::DirBuilder::new().recursive(true).mode(0o700).create(state)
 }
 
 /// Makes the state directory and locks it, so that no two services use the same records and image stores.
 fn prepare_state(state: &Path) -> Result<File, StartError> {
     let failed = |source| StartError::State { path: state.into(), source };
-    fs::DirBuilder::new().recursive(true).mode(0o700).create(state).map_err(failed)?;
+    make_state(state).map_err(failed)?;
     let lock = File::create(state.join("lock")).map_err(failed)?;
     match lock.try_lock() {
         Ok(()) => Ok(lock),
@@ -231,6 +241,7 @@ fn serve(listener: TcpListener, certificate: Certificate, app: App) -> Result<Se
     let thread = std::thread::Builder::new().name("server".into()).spawn(move || {
         let result = actix_web::rt::System::new().block_on(async move {
             let (minder, desk) = (app.stopping.clone(), Arc::clone(&app.desk));
+            actix_web::rt::spawn(watch_places(Arc::clone(&desk), minder.clone()));
             actix_web::rt::spawn(tend_now_and_then(desk, minder));
             let server = HttpServer::new(move || {
                 let app = app.clone();
@@ -260,6 +271,20 @@ fn serve(listener: TcpListener, certificate: Certificate, app: App) -> Result<Se
             Ok(Err(error)) => Err(error.into()),
             _ => Err(io::Error::other("the server ended at once").into()),
         },
+    }
+}
+
+/// Destinations that go missing or come back are noticed within seconds.
+async fn watch_places(desk: Arc<Desk>, mut stopping: watch::Receiver<bool>) {
+    loop {
+        tokio::select! {
+            _ = stopping.wait_for(|stopping| *stopping) => return,
+            () = tokio::time::sleep(WATCH_EVERY) => {}
+        }
+        let desk = Arc::clone(&desk);
+        if let Ok(Err(error)) = actix_web::web::block(move || desk.watch_places()).await {
+            tracing::error!(%error, "looking for the destinations");
+        }
     }
 }
 

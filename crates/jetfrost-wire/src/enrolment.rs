@@ -39,6 +39,8 @@ pub struct EnrolmentCode {
     pub expires: Timestamp,
     /// The workstation that it made.
     pub workstation: Option<String>,
+    /// The workstation whose image store it hands to a machine, where it makes none.
+    pub claims: Option<String>,
 }
 
 /// Asks for an enrolment code.
@@ -52,6 +54,10 @@ pub struct NewEnrolmentCode {
     /// Hours until it ends, 1 to 720; 48 unless given.
     #[serde(default)]
     pub hours: Option<u16>,
+    /// Name of a workstation that is retired or unclaimed, or whose machine is replaced: the code hands its image store to a machine
+    /// instead of making a new one.
+    #[serde(default)]
+    pub claims: Option<String>,
 }
 
 /// An enrolment code that was made.
@@ -61,6 +67,37 @@ pub struct IssuedCode {
     pub code: String,
     /// Its record.
     pub record: EnrolmentCode,
+}
+
+/// Asks what an enrolment code is for.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LookAtCode {
+    /// The secret part of the enrolment code.
+    pub secret: Binary,
+}
+
+/// What an enrolment code is for.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct CodeIsFor {
+    /// Login name of the account.
+    pub login: String,
+    /// The destination.
+    pub destination: String,
+    /// The workstation whose image store it hands over, if it does.
+    pub claims: Option<String>,
+}
+
+/// Turns a machine into a workstation that is there already.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Claim {
+    /// The secret part of the enrolment code.
+    pub secret: Binary,
+    /// Its operating system, in words.
+    pub platform: String,
+    /// The client's version.
+    pub client_version: String,
+    /// Bytes of its disks, if known.
+    pub disk_bytes: Option<u64>,
 }
 
 /// Turns a machine into a workstation.
@@ -101,6 +138,8 @@ pub struct Enrolled {
     pub destination: DestinationId,
     /// That destination's name.
     pub destination_name: String,
+    /// Its image store, in hexadecimal.
+    pub store: String,
 }
 
 /// What an enrolment code carries: where the service is, how to know it, and a secret.

@@ -128,25 +128,6 @@ pub enum AtLimit {
     LetOldestGo,
 }
 
-/// What an administrator sets for a destination.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct DestinationSettings {
-    /// Bytes it may hold; absent for no limit.
-    #[serde(default)]
-    pub capacity: Option<u64>,
-    /// Bytes that its volume must keep free.
-    pub reserve: u64,
-    /// Which points are kept in its image stores.
-    pub keeping: Keeping,
-    /// What happens at a limit.
-    pub at_limit: AtLimit,
-    /// Days that whatever a person removes can be brought back.
-    pub waiting_days: u32,
-    /// Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
-    #[serde(default = "usual_scrub_days")]
-    pub scrub_days: u32,
-}
-
 /// Once a month.
 #[must_use]
 pub fn usual_scrub_days() -> u32 {
@@ -162,14 +143,6 @@ pub struct StoreSettings {
     /// Which points are kept; absent for what the destination says.
     #[serde(default)]
     pub keeping: Option<Keeping>,
-}
-
-/// What an administrator sets for an account.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct AccountSettings {
-    /// Bytes that its image stores may occupy together; absent for no limit.
-    #[serde(default)]
-    pub quota: Option<u64>,
 }
 
 /// Keeps a point or a store from being thinned or removed.

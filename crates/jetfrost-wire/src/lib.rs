@@ -2,7 +2,9 @@
 //!
 //! Times are RFC 3339 in UTC, sizes are bytes, binary values are base64 in JSON.
 
+pub mod access;
 pub mod binary;
+mod change;
 pub mod chunks;
 pub mod destination;
 pub mod enrolment;

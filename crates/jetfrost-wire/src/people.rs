@@ -4,7 +4,26 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::change::present;
 use crate::id::{AccountId, GroupId};
+
+macro_rules! words {
+    ($name:ident: $($variant:ident = $word:literal),*) => {
+        impl $name {
+            /// The word for it.
+            #[must_use]
+            pub fn word(self) -> &'static str {
+                match self { $(Self::$variant => $word,)* }
+            }
+
+            /// The one with this word.
+            #[must_use]
+            pub fn from_word(word: &str) -> Option<Self> {
+                [$(Self::$variant),*].into_iter().find(|value| value.word() == word)
+            }
+        }
+    };
+}
 
 /// What an account may do.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -17,23 +36,30 @@ pub enum Role {
     /// Own workstations only.
     Member,
 }
+words!(Role: Administrator = "administrator", Helpdesk = "helpdesk", Member = "member");
 
-impl Role {
-    /// The word for it.
-    #[must_use]
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Administrator => "administrator",
-            Self::Helpdesk => "helpdesk",
-            Self::Member => "member",
-        }
-    }
+/// Who is behind an account.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum AccountKind {
+    /// One person.
+    #[default]
+    Person,
+    /// One machine that nobody sits at.
+    Machine,
+    /// Several people: whoever knows its password sees all of its workstations.
+    Shared,
+}
+words!(AccountKind: Person = "person", Machine = "machine", Shared = "shared");
 
-    /// The role with this word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        [Self::Administrator, Self::Helpdesk, Self::Member].into_iter().find(|role| role.word() == word)
-    }
+/// Whether an account can be used.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum AccountState {
+    /// It can.
+    Active,
+    /// Nobody signs in with it, and its workstations' credentials open nothing, until it is enabled again.
+    Disabled,
 }
 
 /// A person or a machine that signs in.
@@ -41,14 +67,22 @@ impl Role {
 pub struct Account {
     /// Stays when the login name changes.
     pub id: AccountId,
-    /// Login name, as written when it was made.
+    /// Login name, as it was written last. It can be changed at any time; no workstation notices.
     pub login: String,
     /// The person's name.
     pub display_name: String,
+    /// Who is behind it.
+    pub kind: AccountKind,
     /// What it may do.
     pub role: Role,
+    /// Whether it can be used.
+    pub state: AccountState,
+    /// Since when it is disabled.
+    pub disabled: Option<Timestamp>,
     /// Whether it can sign in: one made without a password only owns workstations.
     pub can_sign_in: bool,
+    /// Whether signing in takes a code from an authenticator as well.
+    pub second_factor: bool,
     /// Names of its groups.
     pub groups: Vec<String>,
     /// Bytes that its image stores may occupy together; absent for no limit.
@@ -67,11 +101,130 @@ pub struct NewAccount {
     /// The person's name; the login name unless given.
     #[serde(default)]
     pub display_name: Option<String>,
+    /// Who is behind it; a person unless given.
+    #[serde(default)]
+    pub kind: AccountKind,
     /// What it may do.
     pub role: Role,
     /// The account's password; without one nobody can sign in with it.
     #[serde(default)]
     pub password: Option<String>,
+    /// Names of its groups.
+    #[serde(default)]
+    pub groups: Vec<String>,
+    /// Bytes that its image stores may occupy together, or `null` for no limit; the largest default of its groups unless given.
+    #[serde(default, deserialize_with = "present", skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<u64>)]
+    pub quota: Option<Option<u64>>,
+}
+
+impl NewAccount {
+    /// An account of a person with nothing but a login name and a role.
+    #[must_use]
+    pub fn new(login: impl Into<String>, role: Role) -> Self {
+        let kind = AccountKind::Person;
+        Self { login: login.into(), display_name: None, kind, role, password: None, groups: Vec::new(), quota: None }
+    }
+}
+
+/// Changes what is given of an account.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AccountChange {
+    /// Another login name. Workstations go on without noticing.
+    #[serde(default)]
+    pub login: Option<String>,
+    /// Another name of the person.
+    #[serde(default)]
+    pub display_name: Option<String>,
+    /// Who is behind it.
+    #[serde(default)]
+    pub kind: Option<AccountKind>,
+    /// What it may do. The last administrator stays one.
+    #[serde(default)]
+    pub role: Option<Role>,
+    /// Names of all its groups.
+    #[serde(default)]
+    pub groups: Option<Vec<String>>,
+    /// Bytes that its image stores may occupy together; `null` for no limit.
+    #[serde(default, deserialize_with = "present", skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<u64>)]
+    pub quota: Option<Option<u64>>,
+}
+
+/// What hangs on an account: looked at before its password is set, or it is disabled or removed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AccountTies {
+    /// Browsers that are signed in with it.
+    pub browsers: u64,
+    /// Commands that are signed in with it, and its tokens.
+    pub tokens: u64,
+    /// Enrolment codes for it that can still be used.
+    pub open_codes: u64,
+    /// Its workstations. A new password changes nothing for them: each has a credential of its own.
+    pub workstations: Vec<TiedWorkstation>,
+}
+
+/// A workstation of an account, with what would go with it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TiedWorkstation {
+    /// Its name.
+    pub name: String,
+    /// Where its image store is.
+    pub destination: String,
+    /// How many points it has.
+    pub points: u64,
+    /// When the latest was made.
+    pub latest: Option<Timestamp>,
+    /// Bytes that its image store occupies, if its destination is there.
+    pub bytes: Option<u64>,
+}
+
+/// Sets an account's password.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct NewPassword {
+    /// The new password of the account; `null` so that nobody signs in with it.
+    pub password: Option<String>,
+}
+
+/// Changes the caller's own password.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct OwnPassword {
+    /// The account's password as it is.
+    pub old: String,
+    /// The account's password as it is to be.
+    pub new: String,
+}
+
+/// A password that was set, and what that ended.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PasswordSet {
+    /// Browsers, commands and tokens that were signed out by it.
+    pub signed_out: u64,
+    /// Workstations that go on as before: their credentials have nothing to do with the password.
+    pub unaffected: Vec<String>,
+}
+
+/// What becomes of the workstations of an account that is removed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "what", rename_all = "snake_case")]
+pub enum WorkstationsGo {
+    /// They become another account's, and go on.
+    To {
+        /// Its login name.
+        login: String,
+    },
+    /// Their machines are cut off, their backups are kept.
+    Retire,
+    /// Their image stores are removed, after the waiting time of their destinations.
+    Remove,
+}
+
+/// Removes an account.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AccountRemoval {
+    /// What becomes of its workstations; needed when it has some, and never assumed.
+    #[serde(default)]
+    pub workstations: Option<WorkstationsGo>,
 }
 
 /// A set of accounts.
@@ -83,6 +236,12 @@ pub struct Group {
     pub name: String,
     /// Login names of its accounts.
     pub logins: Vec<String>,
+    /// Limit that new image stores of its accounts get; absent for what the destination says.
+    pub default_limit: Option<u64>,
+    /// Quota that new accounts in it get; absent for none.
+    pub default_quota: Option<u64>,
+    /// Names of the destinations that are open to it.
+    pub destinations: Vec<String>,
 }
 
 /// Makes a group.
@@ -90,6 +249,28 @@ pub struct Group {
 pub struct NewGroup {
     /// Its name.
     pub name: String,
+    /// Limit that new image stores of its accounts get.
+    #[serde(default)]
+    pub default_limit: Option<u64>,
+    /// Quota that new accounts in it get.
+    #[serde(default)]
+    pub default_quota: Option<u64>,
+}
+
+/// Changes what is given of a group.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct GroupChange {
+    /// Another name.
+    #[serde(default)]
+    pub name: Option<String>,
+    /// Limit that new image stores of its accounts get; `null` for what the destination says.
+    #[serde(default, deserialize_with = "present", skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<u64>)]
+    pub default_limit: Option<Option<u64>>,
+    /// Quota that new accounts in it get; `null` for none.
+    #[serde(default, deserialize_with = "present", skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<u64>)]
+    pub default_quota: Option<Option<u64>>,
 }
 
 /// Sets who is in a group.
@@ -97,4 +278,21 @@ pub struct NewGroup {
 pub struct GroupLogins {
     /// Login names of all its accounts.
     pub logins: Vec<String>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_limit_is_told_from_no_change() {
+        let quota = |json: &str| serde_json::from_str::<AccountChange>(json).expect("a change").quota;
+        assert_eq!(quota("{}"), None);
+        assert_eq!(quota(r#"{"quota":null}"#), Some(None));
+        assert_eq!(quota(r#"{"quota":5}"#), Some(Some(5)));
+        for change in [None, Some(None), Some(Some(7))] {
+            let json = serde_json::to_string(&AccountChange { quota: change, ..AccountChange::default() }).expect("JSON");
+            assert_eq!(quota(&json), change, "{json}");
+        }
+    }
 }

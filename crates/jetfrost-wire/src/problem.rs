@@ -55,16 +55,26 @@ kinds! {
     NotSignedIn = "not-signed-in", 401, Caller;
     /// Login name or account password are wrong.
     WrongPassword = "wrong-password", 401, Caller;
+    /// The password was right, and a code of the second factor is needed as well.
+    SecondFactorNeeded = "second-factor-needed", 401, Caller;
+    /// The code of the second factor is wrong or was used before.
+    WrongSecondFactor = "wrong-second-factor", 401, Caller;
     /// An enrolment or first-administrator code that opens nothing.
     WrongCode = "wrong-code", 403, Administrator;
     /// The credential does not allow this.
     NotAllowed = "not-allowed", 403, Administrator;
+    /// The destination is not open to the account.
+    NoAccess = "no-access", 403, Administrator;
+    /// The account is disabled, or its workstation is cut off.
+    Disabled = "disabled", 403, Administrator;
     /// There is no such thing.
     NotFound = "not-found", 404, Caller;
     /// The state of things does not allow this now.
     Conflict = "conflict", 409, Caller;
     /// The name is taken.
     NameTaken = "name-taken", 409, Caller;
+    /// The destination takes no new backups.
+    Withdrawn = "withdrawn", 409, Administrator;
     /// The run is no longer the store's current one.
     RunOver = "run-over", 409, Workstation;
     /// More bytes than the call may have.
@@ -81,6 +91,8 @@ kinds! {
     Internal = "internal", 500, Service;
     /// The destination is not there.
     DestinationMissing = "destination-missing", 503, Administrator;
+    /// Backups or restores are not let in at the moment.
+    NotLetIn = "not-let-in", 503, Administrator;
     /// The service is stopping.
     Stopping = "stopping", 503, Service;
     /// There is no room.

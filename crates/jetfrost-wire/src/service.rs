@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 
 use crate::binary::Binary;
 use crate::id::{ServiceId, SessionId};
@@ -41,6 +41,26 @@ pub struct Escrow {
 pub struct NewEscrow {
     /// X25519 (RFC 7748), 32 bytes.
     pub public_key: Binary,
+    /// Whether workstations are asked to trust it, too. Without that it only seals copies of the service's own records.
+    #[serde(default = "yes")]
+    pub ask_workstations: bool,
+}
+
+fn yes() -> bool {
+    true
+}
+
+/// How the service itself is protected: by copies of its own records on its destinations, sealed for the office key.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Protection {
+    /// Whether a copy is there that is young enough.
+    pub protected: bool,
+    /// How, or why not and what to do, in a sentence.
+    pub says: String,
+    /// When the youngest copy was written.
+    pub copied: Option<Timestamp>,
+    /// The mark of the office key that opens the copies.
+    pub office_key: Option<String>,
 }
 
 /// Creates the first administrator.
@@ -61,6 +81,9 @@ pub struct SignIn {
     pub login: String,
     /// The account's password.
     pub password: String,
+    /// The code that the account's authenticator shows, or one of its spare codes; needed when it has a second factor.
+    #[serde(default)]
+    pub code: Option<String>,
     /// How the session is to be carried; a token unless given.
     #[serde(default)]
     pub carry: Carry,
@@ -94,6 +117,136 @@ pub struct SignedIn {
     pub expires: Timestamp,
 }
 
+/// What a session or token may do.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum TokenScope {
+    /// All that its account may.
+    #[default]
+    All,
+    /// See what its account may see; change nothing, and read no backup.
+    See,
+}
+
+/// A session or token that is not over.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Session {
+    /// The session.
+    pub id: SessionId,
+    /// Its name, or what it was begun by.
+    pub label: String,
+    /// How it is carried.
+    pub carry: Carry,
+    /// What it may do.
+    pub scope: TokenScope,
+    /// The address that it was begun from.
+    pub from: String,
+    /// When it was begun.
+    pub created: Timestamp,
+    /// When it was last used, to the minute.
+    pub last_used: Timestamp,
+    /// When it ends at the latest.
+    pub expires: Timestamp,
+    /// Whether it is the one that asks.
+    pub current: bool,
+}
+
+/// Makes a token for a program.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct NewToken {
+    /// What it is for.
+    pub label: String,
+    /// What it may do.
+    #[serde(default)]
+    pub scope: TokenScope,
+    /// Days until it ends, 1 to 730.
+    pub days: u16,
+}
+
+/// A token that was made.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct IssuedToken {
+    /// The bearer token; shown once.
+    pub token: String,
+    /// Its record.
+    pub record: Session,
+}
+
+/// How many sessions were ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SessionsEnded {
+    /// How many.
+    pub ended: u64,
+}
+
+/// What an authenticator needs to know (RFC 6238: SHA-1, six digits, 30 seconds). It counts once a code was confirmed.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct SecondFactorOffer {
+    /// The shared secret in base 32, for typing.
+    pub secret: String,
+    /// The same as an address that authenticators read.
+    pub address: String,
+    /// That address as a picture to be scanned (SVG).
+    pub picture: String,
+}
+
+/// Shows that the authenticator is set up.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct ConfirmSecondFactor {
+    /// The code that it shows.
+    pub code: String,
+}
+
+/// Codes that open once each when the authenticator is lost.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct SpareCodes {
+    /// Shown once.
+    pub codes: Vec<String>,
+}
+
+/// Ends the caller's own second factor.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct EndSecondFactor {
+    /// The account's password.
+    pub password: String,
+}
+
+/// Whether backups are let in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "state", rename_all = "snake_case")]
+pub enum Accepting {
+    /// They are.
+    On,
+    /// Not until a time.
+    Paused {
+        /// From then on they are again.
+        until: Timestamp,
+    },
+    /// They are not, until somebody lets them in again.
+    Off,
+}
+
+/// What is let in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Admission {
+    /// Backups.
+    pub backups: Accepting,
+    /// Whether restores are let in. They go on while backups are not.
+    pub restores: bool,
+}
+
+/// What is let in, and what is underway.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AdmissionState {
+    /// What is let in.
+    #[serde(flatten)]
+    pub admission: Admission,
+    /// Workstations whose run is underway. A run that was let in comes to its end: pausing stops none.
+    pub running: Vec<String>,
+    /// Restores that are underway.
+    pub restoring: u64,
+}
+
 /// An entry of the audit log.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AuditEntry {
@@ -105,8 +258,70 @@ pub struct AuditEntry {
     pub who: String,
     /// From which address.
     pub from: String,
-    /// What was done.
+    /// What was done, or refused.
     pub what: String,
     /// To which thing.
     pub subject: String,
+    /// How it was before.
+    pub before: Option<String>,
+    /// How it was after.
+    pub after: Option<String>,
+    /// Whether it was refused.
+    pub refused: bool,
+    /// The hash of this entry and of all before it; absent for entries of the first versions.
+    pub link: Option<String>,
+}
+
+/// Which entries of the audit log are wished.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct AuditQuery {
+    /// Text that is somewhere in what was done, to what, and how it was.
+    pub text: Option<String>,
+    /// Part of the name of who did it.
+    pub who: Option<String>,
+    /// Not before this time.
+    pub since: Option<Timestamp>,
+    /// Before this time.
+    pub until: Option<Timestamp>,
+    /// Only what was refused.
+    pub refused: Option<bool>,
+    /// `next` of the page before.
+    pub after: Option<String>,
+    /// Entries a page, 1 to 500; 100 unless given.
+    #[param(minimum = 1, maximum = 500)]
+    pub most: Option<u16>,
+}
+
+/// In which form the audit log is exported.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum ExportForm {
+    /// Comma-separated values (RFC 4180), with a header.
+    #[default]
+    Csv,
+    /// An object of JSON a line.
+    JsonLines,
+}
+
+/// Asks for the form of an export.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct ExportQuery {
+    /// The form; CSV unless given.
+    #[param(inline)]
+    pub form: Option<ExportForm>,
+}
+
+/// What a check of the audit log's chain found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AuditCheck {
+    /// Entries that were looked at.
+    pub entries: u64,
+    /// Entries of the first versions, which are not chained.
+    pub unchained: u64,
+    /// The first entry that is not what it was when it was made, or whose forerunner is gone.
+    pub broken_at: Option<i64>,
+    /// The last link. Whoever wrote it down earlier can tell whether entries were taken off the end since.
+    pub last_link: Option<String>,
 }

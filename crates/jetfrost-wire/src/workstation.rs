@@ -9,6 +9,7 @@ use crate::destination::{Destination, DestinationState};
 use crate::id::{AccountId, DestinationId, WorkstationId};
 use crate::keeping::{Hold, Keeping, Leaving};
 use crate::run::Run;
+use crate::service::Protection;
 
 /// How a workstation stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -20,6 +21,10 @@ pub enum WorkstationState {
     Current,
     /// Its last complete point is too old.
     Overdue,
+    /// Its machine was cut off on purpose; its backups are kept.
+    Retired,
+    /// Its backups came with an adopted destination; no machine has claimed them yet.
+    Unclaimed,
 }
 
 /// A workstation, as one line of the list.
@@ -37,6 +42,8 @@ pub struct Workstation {
     pub person: String,
     /// How it stands.
     pub state: WorkstationState,
+    /// Since when it is retired or unclaimed.
+    pub resting_since: Option<Timestamp>,
     /// Its operating system, in words.
     pub platform: String,
     /// Its client's version.
@@ -209,4 +216,6 @@ pub struct Overview {
     pub workstations: Vec<Workstation>,
     /// All destinations; none for a member.
     pub destinations: Vec<Destination>,
+    /// How the server itself is protected; absent for a member.
+    pub protection: Option<Protection>,
 }

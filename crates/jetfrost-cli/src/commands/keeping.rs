@@ -6,16 +6,11 @@ use std::time::Duration;
 use clap::{Args, Subcommand, ValueEnum};
 use jetfrost_client::api::{Api, Method};
 use jetfrost_client::home::Home;
-use jetfrost_wire::destination::Destination as DestinationRecord;
 use jetfrost_wire::job::{Job as JobRecord, JobOrder, JobState, Order};
-use jetfrost_wire::keeping::{
-    AccountSettings, AtLimit, DestinationSettings, Keeping, NewHold, PointFate, StayReason, StoreSettings, ThinningPreview,
-};
-use jetfrost_wire::people::Account as AccountRecord;
+use jetfrost_wire::keeping::{AtLimit, Keeping, NewHold, PointFate, StayReason, StoreSettings, ThinningPreview};
 use jetfrost_wire::size::{self, show};
 use jetfrost_wire::workstation::{Overview, Point as PointRecord, Soundness, Workstation as WorkstationRecord};
 
-use super::words;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, count, many, moment};
 
@@ -40,7 +35,7 @@ impl FromStr for Limit {
 }
 
 impl Limit {
-    fn bytes(self) -> Option<u64> {
+    pub(crate) fn bytes(self) -> Option<u64> {
         match self {
             Self::None => None,
             Self::Bytes(bytes) => Some(bytes),
@@ -61,73 +56,6 @@ impl From<AtLimitName> for AtLimit {
             AtLimitName::LetOldestGo => Self::LetOldestGo,
         }
     }
-}
-
-#[derive(Debug, Args)]
-#[group(required = true, multiple = true)]
-pub(crate) struct DestinationChange {
-    /// What it may hold, such as 2TB, or 'none'.
-    #[arg(long, value_name = "SIZE")]
-    capacity: Option<Limit>,
-    /// What its volume must keep free.
-    #[arg(long, value_name = "SIZE", value_parser = size::parse)]
-    reserve: Option<u64>,
-    /// Which points are kept: 'everything', or for example '72 hours, 30 days, 12 weeks, 24 months, at least 3'.
-    #[arg(long, value_name = "WHAT")]
-    keep: Option<Keeping>,
-    /// What happens when a backup meets a limit: it stops, or the workstation's oldest points go as far as the rule allows.
-    #[arg(long)]
-    at_limit: Option<AtLimitName>,
-    /// Days that whatever a person removes can be brought back.
-    #[arg(long, value_name = "DAYS")]
-    waiting_days: Option<u32>,
-    /// Days after which an image store is scrubbed again; 0 for only when asked for.
-    #[arg(long, value_name = "DAYS")]
-    scrub_days: Option<u32>,
-}
-
-pub(crate) fn set_destination(api: &Api, name: &str, change: &DestinationChange, ui: &Ui) -> Done {
-    let all: Vec<DestinationRecord> = api.list("/destinations")?;
-    let found = all.iter().find(|d| d.name.to_lowercase() == name.to_lowercase());
-    let d =
-        found.ok_or_else(|| Failure::here(format!("There is no destination '{name}'."), "See 'jetfrost destination list'."))?;
-    let settings = DestinationSettings {
-        capacity: change.capacity.map_or(d.capacity, Limit::bytes),
-        reserve: change.reserve.unwrap_or(d.reserve),
-        keeping: change.keep.unwrap_or(d.keeping),
-        at_limit: change.at_limit.map_or(d.at_limit, AtLimit::from),
-        waiting_days: change.waiting_days.unwrap_or(d.waiting_days),
-        scrub_days: change.scrub_days.unwrap_or(d.scrub_days),
-    };
-    let set: DestinationRecord = api.send(Method::PUT, &format!("/destinations/{}/settings", d.id), &settings)?;
-    ui.show(&set, |d| {
-        let capacity = d.capacity.map_or_else(|| "no limit".into(), show);
-        ui.line(&format!("Destination '{}': capacity {capacity}, reserve {}.", d.name, show(d.reserve)));
-        ui.line(&format!("Keeps {}. At a limit: {}.", d.keeping, words::at_limit(d.at_limit)));
-        ui.line(&format!("What is removed can be brought back for {}.", many(d.waiting_days.into(), "day")));
-        ui.line(&match d.scrub_days {
-            0 => "Image stores are scrubbed only when asked for.".into(),
-            days => format!("Every image store is scrubbed once in {}.", many(days.into(), "day")),
-        });
-        if d.keeping != Keeping::Everything {
-            ui.line("Next: see what would go with  jetfrost thinning preview WORKSTATION");
-        }
-    });
-    Ok(Code::Done)
-}
-
-pub(crate) fn set_account(api: &Api, login: &str, quota: Limit, ui: &Ui) -> Done {
-    let all: Vec<AccountRecord> = api.list("/accounts")?;
-    let found = all.iter().find(|a| a.login.to_lowercase() == login.to_lowercase());
-    let account =
-        found.ok_or_else(|| Failure::here(format!("There is no account '{login}'."), "See 'jetfrost account list'."))?;
-    let settings = AccountSettings { quota: quota.bytes() };
-    let set: AccountRecord = api.send(Method::PUT, &format!("/accounts/{}/settings", account.id), &settings)?;
-    ui.show(&set, |a| {
-        let quota = a.quota.map_or_else(|| "no limit".into(), show);
-        ui.line(&format!("Account '{}': all its image stores together: {quota}.", a.login));
-    });
-    Ok(Code::Done)
 }
 
 #[derive(Debug, Args)]

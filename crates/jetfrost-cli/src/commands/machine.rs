@@ -10,11 +10,11 @@ use jetfrost_client::backup::{BackupReport, back_up};
 use jetfrost_client::browse::At;
 use jetfrost_client::check::check;
 use jetfrost_client::home::Home;
-use jetfrost_client::join::{FirstWays, check_passphrase, find_service, host_name, join};
+use jetfrost_client::join::{FirstWays, check_passphrase, claim, find_service, host_name, join, look_at_code};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{RestoreReport, Trouble, Wish, restore};
-use jetfrost_client::ways_in::{measured_cost, office_key_of};
-use jetfrost_client::{OfficePublicKey, system_random};
+use jetfrost_client::ways_in::{measured_cost, office_key_of, unlock};
+use jetfrost_client::{OfficePublicKey, Secret, system_random};
 use jetfrost_wire::enrolment::Invitation;
 use jetfrost_wire::restore::Restore as RestoreRecord;
 use jetfrost_wire::run::Run;
@@ -52,6 +52,9 @@ impl Join {
         let service = find_service(&invitation)?;
         ui.remark(&format!("Found the service '{}'; its certificate is the one in the code.", service.public_name));
         let given = Given { file: self.passphrase_file.as_deref(), option: "--passphrase-file", variable: "JETFROST_PASSPHRASE" };
+        if let Some(workstation) = look_at_code(&invitation)?.claims {
+            return claimed(home, &invitation, &workstation, &given, ui);
+        }
         let passphrase = ui.secret("a new image passphrase, which will encrypt this workstation's backups", &given, true)?;
         check_passphrase(&passphrase)?;
         let name = self.name.unwrap_or_else(host_name);
@@ -82,6 +85,26 @@ impl Join {
         });
         Ok(Code::Done)
     }
+}
+
+/// Takes over a workstation that is there, and opens its image store with the passphrase that it has.
+fn claimed(home: &Home, invitation: &Invitation, workstation: &str, given: &Given<'_>, ui: &Ui) -> Done {
+    ui.remark(&format!("This code hands over the backups of '{workstation}'."));
+    let membership = claim(home, invitation)?;
+    let what = format!("the image passphrase that '{workstation}' has");
+    let opened = ui
+        .secret(&what, given, false)
+        .and_then(|passphrase| unlock(home, Secret::Passphrase(&passphrase)).map_err(Failure::from));
+    ui.show(&json!({ "workstation": membership.workstation, "name": membership.name, "unlocked": opened.is_ok() }), |_| {
+        let whose = format!("'{}' of {}, kept on destination '{}'", membership.name, membership.login, membership.destination);
+        ui.line(&format!("This machine is now workstation {whose}."));
+        if opened.is_ok() {
+            ui.line("Its image store is open. Next: choose what is backed up:  jetfrost keep FOLDER");
+        } else {
+            ui.line("Its image store is not open yet. Next:  jetfrost unlock  (or with --recovery-key, or --office-key FILE)");
+        }
+    });
+    opened.map(|_| Code::Done)
 }
 
 #[derive(Debug, Args)]

@@ -2,23 +2,22 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, Subcommand, ValueEnum};
+use clap::{Args, Subcommand};
 use jetfrost_client::ClientError;
-use jetfrost_client::api::Api;
+use jetfrost_client::api::{Api, Method};
 use jetfrost_client::home::{Home, Session};
-use jetfrost_wire::destination::{Destination as DestinationRecord, NewDestination, TryDirectory, Verdict};
 use jetfrost_wire::enrolment::{EnrolmentCode, IssuedCode, NewEnrolmentCode};
-use jetfrost_wire::keeping::Keeping;
-use jetfrost_wire::people::{Account as AccountRecord, Group as GroupRecord, GroupLogins, NewAccount, NewGroup, Role};
+use jetfrost_wire::people::Account as AccountRecord;
+use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Run;
 use jetfrost_wire::service::{Carry, FirstAdministrator, ServiceInfo, SignIn as SignInCall, SignedIn};
-use jetfrost_wire::size::{parse, show};
+use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::{Overview, Point, WayIn, Workstation as WorkstationRecord};
 use jiff::Timestamp;
 use serde_json::json;
 
-use super::keeping::{self, DestinationChange, Limit, WorkstationChange};
+use super::keeping::{self, WorkstationChange};
 use super::{machine, ways_in, words};
 use crate::failure::{Code, Failure};
 use crate::ui::{Given, Ui, ago, count, moment};
@@ -41,6 +40,9 @@ pub(crate) struct SignIn {
     /// A file whose first line is the account's password; or set JETFROST_PASSWORD.
     #[arg(long, value_name = "FILE")]
     password_file: Option<PathBuf>,
+    /// The code of the second factor; asked for when the account has one.
+    #[arg(long)]
+    code: Option<String>,
 }
 
 impl SignIn {
@@ -55,8 +57,14 @@ impl SignIn {
             let _: AccountRecord = api.post("/first-administrator", &new)?;
         }
         let label = Some(format!("jetfrost on {}", jetfrost_client::join::host_name()));
-        let call = SignInCall { login: self.login, password, carry: Carry::Token, label };
-        let signed_in: SignedIn = api.post("/sessions", &call)?;
+        let mut call = SignInCall { login: self.login, password, code: self.code, carry: Carry::Token, label };
+        let signed_in: SignedIn = match api.post("/sessions", &call) {
+            Err(ClientError::Refused(problem)) if problem.known_kind() == Some(ProblemKind::SecondFactorNeeded) => {
+                call.code = Some(ui.ask("The code that your authenticator shows, or a spare code")?);
+                api.post("/sessions", &call)?
+            }
+            other => other?,
+        };
         let token = signed_in.token.ok_or_else(|| ClientError::Unexpected("no token".into()))?;
         home.keep_session(&Session { address: self.address, fingerprint, login: signed_in.account.login.clone(), token })?;
         ui.show(&signed_in.account, |account| {
@@ -102,252 +110,6 @@ pub(crate) fn sign_out(home: &Home, ui: &Ui) -> Done {
     Ok(Code::Done)
 }
 
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub(crate) enum RoleName {
-    Administrator,
-    Helpdesk,
-    Member,
-}
-
-impl From<RoleName> for Role {
-    fn from(name: RoleName) -> Self {
-        match name {
-            RoleName::Administrator => Self::Administrator,
-            RoleName::Helpdesk => Self::Helpdesk,
-            RoleName::Member => Self::Member,
-        }
-    }
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum Account {
-    /// Lists accounts.
-    List,
-    /// Adds an account.
-    Add {
-        /// Login name.
-        login: String,
-        /// The person's name.
-        #[arg(long)]
-        name: Option<String>,
-        /// What it may do.
-        #[arg(long, default_value = "member")]
-        role: RoleName,
-        /// Makes no password: the account only owns workstations, nobody signs in with it.
-        #[arg(long, conflicts_with = "password_file")]
-        no_sign_in: bool,
-        /// A file whose first line is the account's password; or set JETFROST_PASSWORD.
-        #[arg(long, value_name = "FILE")]
-        password_file: Option<PathBuf>,
-    },
-    /// Sets an account's quota.
-    Set {
-        /// Login name.
-        login: String,
-        /// What all its image stores may occupy together, such as 500GB, or 'none'.
-        #[arg(long, value_name = "SIZE")]
-        quota: Limit,
-    },
-}
-
-impl Account {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
-        match self {
-            Self::List => {
-                let accounts: Vec<AccountRecord> = api.list("/accounts")?;
-                ui.show(&accounts, |accounts| {
-                    let row = |a: &AccountRecord| {
-                        let sign_in = if a.can_sign_in { "yes" } else { "no" };
-                        let role = a.role.word().to_owned();
-                        vec![
-                            a.login.clone(),
-                            a.display_name.clone(),
-                            role,
-                            sign_in.into(),
-                            a.groups.join(", "),
-                            a.workstations.to_string(),
-                            limit(a.quota),
-                        ]
-                    };
-                    let heads = ["login", "name", "role", "signs in", "groups", "workstations", "quota"];
-                    ui.table(&heads, accounts.iter().map(row).collect(), &[5, 6], "There is no account.");
-                });
-            }
-            Self::Add { login, name, role, no_sign_in, password_file } => {
-                let given = Given { file: password_file.as_deref(), option: "--password-file", variable: "JETFROST_PASSWORD" };
-                let what = format!("a new password for account '{login}'");
-                let password = if no_sign_in { None } else { Some(ui.secret(&what, &given, true)?) };
-                let new = NewAccount { login, display_name: name, role: role.into(), password };
-                let account: AccountRecord = api.post("/accounts", &new)?;
-                ui.show(&account, |a| {
-                    ui.line(&format!("Account '{}' ({}) was added.", a.login, a.role.word()));
-                    ui.line(&format!("Next: a code for the person's machine:  jetfrost enrolment add {}", a.login));
-                });
-            }
-            Self::Set { login, quota } => return keeping::set_account(&api, &login, quota, ui),
-        }
-        Ok(Code::Done)
-    }
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum Group {
-    /// Lists groups.
-    List,
-    /// Adds a group.
-    Add {
-        /// Its name.
-        name: String,
-    },
-    /// Sets who is in a group.
-    Fill {
-        /// Its name.
-        name: String,
-        /// Login names of all its accounts.
-        logins: Vec<String>,
-    },
-}
-
-impl Group {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
-        match self {
-            Self::List => {
-                let groups: Vec<GroupRecord> = api.list("/groups")?;
-                ui.show(&groups, |groups| {
-                    let rows = groups.iter().map(|g| vec![g.name.clone(), g.logins.join(", ")]).collect();
-                    ui.table(&["group", "accounts"], rows, &[], "There is no group yet. Next: jetfrost group add NAME");
-                });
-            }
-            Self::Add { name } => {
-                let group: GroupRecord = api.post("/groups", &NewGroup { name })?;
-                ui.show(&group, |g| {
-                    ui.line(&format!("Group '{}' was added. Next: jetfrost group fill '{}' LOGIN…", g.name, g.name));
-                });
-            }
-            Self::Fill { name, logins } => {
-                let groups: Vec<GroupRecord> = api.list("/groups")?;
-                let same = |g: &&GroupRecord| g.name.to_lowercase() == name.to_lowercase();
-                let missing = || Failure::here(format!("There is no group '{name}'."), "See 'jetfrost group list'.");
-                let group = groups.iter().find(same).ok_or_else(missing)?;
-                let filled: GroupRecord = api.send(put(), &format!("/groups/{}/logins", group.id), &GroupLogins { logins })?;
-                ui.show(&filled, |g| {
-                    ui.line(&format!("Group '{}' has {} accounts: {}", g.name, g.logins.len(), g.logins.join(", ")));
-                });
-            }
-        }
-        Ok(Code::Done)
-    }
-}
-
-fn put() -> jetfrost_client::api::Method {
-    jetfrost_client::api::Method::PUT
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum Destination {
-    /// Lists destinations.
-    List,
-    /// Says whether a directory of the server would do; changes nothing.
-    Try {
-        /// An absolute path on the server.
-        directory: String,
-    },
-    /// Adds a destination.
-    Add {
-        /// Its name.
-        name: String,
-        /// An absolute path on the server.
-        directory: String,
-        /// What it may hold, such as 2TB; no limit unless given.
-        #[arg(long, value_parser = parse)]
-        capacity: Option<u64>,
-        /// What its volume must keep free; a twentieth of the volume unless given.
-        #[arg(long, value_parser = parse)]
-        reserve: Option<u64>,
-        /// Which points are kept: 'everything', or for example '72 hours, 30 days, 12 weeks, 24 months, at least 3'.
-        #[arg(long, value_name = "WHAT")]
-        keep: Option<Keeping>,
-    },
-    /// Sets a destination's limits, what it keeps, and what happens at a limit.
-    Set {
-        /// Its name.
-        name: String,
-        #[command(flatten)]
-        change: DestinationChange,
-    },
-}
-
-impl Destination {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
-        match self {
-            Self::List => {
-                let destinations: Vec<DestinationRecord> = api.list("/destinations")?;
-                ui.show(&destinations, |destinations| say_destinations(destinations, ui));
-            }
-            Self::Try { directory } => {
-                let verdict: Verdict = api.post("/destinations/try", &TryDirectory { directory })?;
-                ui.show(&verdict, |v| {
-                    ui.line(if v.fit { "It would do." } else { "It does not do." });
-                    v.reasons.iter().for_each(|reason| ui.line(&format!("  {reason}")));
-                    if v.size > 0 {
-                        ui.line(&format!(
-                            "  volume at {} ({}): {} free of {}",
-                            v.mounted_at,
-                            v.file_system,
-                            show(v.free),
-                            show(v.size)
-                        ));
-                    }
-                });
-                return Ok(if verdict.fit { Code::Done } else { Code::Failed });
-            }
-            Self::Set { name, change } => return keeping::set_destination(&api, &name, &change, ui),
-            Self::Add { name, directory, capacity, reserve, keep } => {
-                let new = NewDestination { name, directory, capacity, reserve, keeping: keep, at_limit: None };
-                let destination: DestinationRecord = api.post("/destinations", &new)?;
-                ui.show(&destination, |d| {
-                    ui.line(&format!(
-                        "Destination '{}' is ready at {}: room for {}.",
-                        d.name,
-                        d.directory,
-                        d.room.map_or_else(|| "–".into(), show)
-                    ));
-                    ui.line(&format!("Capacity: {}. Reserve: {}.", limit(d.capacity), show(d.reserve)));
-                    ui.line(&format!("Keeps {}; change that with: jetfrost destination set '{}' --keep WHAT", d.keeping, d.name));
-                });
-            }
-        }
-        Ok(Code::Done)
-    }
-}
-
-fn say_destinations(destinations: &[DestinationRecord], ui: &Ui) {
-    let row = |d: &DestinationRecord| {
-        let size = |bytes: Option<u64>| bytes.map_or_else(|| "–".into(), show);
-        let state = words::destination(d.state).to_owned();
-        vec![
-            d.name.clone(),
-            state,
-            size(d.used),
-            limit(d.capacity),
-            show(d.reserve),
-            size(d.room),
-            d.stores.to_string(),
-            d.directory.clone(),
-        ]
-    };
-    let heads = ["destination", "state", "used", "capacity", "reserve", "room", "stores", "directory"];
-    let empty = "There is no destination yet. Next: jetfrost destination add NAME DIRECTORY";
-    ui.table(&heads, destinations.iter().map(row).collect(), &[2, 3, 4, 5, 6], empty);
-}
-
-fn limit(bytes: Option<u64>) -> String {
-    bytes.map_or_else(|| "no limit".into(), show)
-}
-
 #[derive(Debug, Subcommand)]
 pub(crate) enum Enrolment {
     /// Lists enrolment codes, without the codes themselves.
@@ -362,6 +124,9 @@ pub(crate) enum Enrolment {
         /// Hours until the code ends, 1 to 720.
         #[arg(long, default_value_t = 48)]
         hours: u16,
+        /// Hands an existing workstation of this account, with its image store, to a machine instead of making a new one.
+        #[arg(long, value_name = "WORKSTATION", conflicts_with = "destination")]
+        claims: Option<String>,
     },
     /// Cancels an open enrolment code.
     Cancel {
@@ -391,12 +156,17 @@ impl Enrolment {
                     );
                 });
             }
-            Self::Add { login, destination, hours } => {
-                let new = NewEnrolmentCode { login, destination, hours: Some(hours) };
+            Self::Add { login, destination, hours, claims } => {
+                let new = NewEnrolmentCode { login, destination, hours: Some(hours), claims };
                 let issued: IssuedCode = api.post("/enrolment-codes", &new)?;
                 ui.show(&issued, |i| {
                     ui.line(&format!("For a machine of {}, until {}, once:", i.record.login, moment(i.record.expires)));
                     ui.line(&format!("  {}", i.code));
+                    if let Some(workstation) = &i.record.claims {
+                        ui.line(&format!(
+                            "It hands over the backups of '{workstation}'; a machine that has them now is cut off then."
+                        ));
+                    }
                     ui.line("On that machine:  jetfrost join CODE");
                 });
             }
@@ -425,6 +195,11 @@ pub(crate) enum Workstation {
         #[command(flatten)]
         change: WorkstationChange,
     },
+    /// Cuts its machine off. Its backups are kept, and a code with --claims hands them to another machine.
+    Retire {
+        /// Its name.
+        name: String,
+    },
 }
 
 impl Workstation {
@@ -436,6 +211,14 @@ impl Workstation {
                 ui.show(&overview.workstations, |workstations| say_workstations(workstations, overview.now, ui));
             }
             Self::Show { name } => show_workstation(&api, &keeping::workstation(&api, &name)?, ui)?,
+            Self::Retire { name } => {
+                let w = keeping::workstation(&api, &name)?;
+                let retired: WorkstationRecord = api.send(Method::PUT, &format!("/workstations/{}/retired", w.id), &())?;
+                ui.show(&retired, |w| {
+                    ui.line(&format!("'{}' is retired: its machine is cut off, {} points are kept.", w.name, w.store.points));
+                    ui.line(&format!("Hand them to a machine with:  jetfrost enrolment add {} --claims '{}'", w.login, w.name));
+                });
+            }
             Self::Set { name, change } => {
                 return keeping::set_workstation(&api, &keeping::workstation(&api, &name)?, &change, ui);
             }

@@ -206,7 +206,7 @@ impl Person {
         let given = Given { file: self.password_file.as_deref(), option: "--password-file", variable: "JETFROST_PASSWORD" };
         let password = ui.secret(&format!("the password of account '{}'", m.login), &given, false)?;
         let api = Api::new(&m.address, Some(&m.fingerprint))?;
-        let call = SignIn { login: m.login, password, carry: Carry::Token, label: Some("ways in".into()) };
+        let call = SignIn { login: m.login, password, code: None, carry: Carry::Token, label: Some("ways in".into()) };
         let signed_in: SignedIn = api.post("/sessions", &call)?;
         Ok(api.with_credential(&signed_in.token.ok_or_else(|| ClientError::Unexpected("no token".into()))?))
     }
@@ -285,6 +285,9 @@ pub(crate) enum Escrow {
         /// A file whose first line is the passphrase of the office key; or set JETFROST_OFFICE_PASSPHRASE.
         #[arg(long, value_name = "FILE")]
         passphrase_file: Option<PathBuf>,
+        /// Asks no workstation: the key only seals copies of the service's own records.
+        #[arg(long)]
+        for_records_only: bool,
     },
     /// Asks no more. Where it was trusted, it stays until it is taken away.
     End,
@@ -308,7 +311,9 @@ impl Escrow {
                     _ => ui.line("This office asks for no office key. Next: jetfrost escrow start FILE"),
                 });
             }
-            Self::Start { file, passphrase_file } => return start(&api, &file, passphrase_file.as_deref(), ui),
+            Self::Start { file, passphrase_file, for_records_only } => {
+                return start(&api, &file, passphrase_file.as_deref(), !for_records_only, ui);
+            }
             Self::End => {
                 api.delete("/escrow")?;
                 ui.line(
@@ -324,7 +329,7 @@ fn office_passphrase_given(file: Option<&Path>) -> Given<'_> {
     Given { file, option: "--passphrase-file", variable: "JETFROST_OFFICE_PASSPHRASE" }
 }
 
-fn start(api: &Api, path: &Path, passphrase_file: Option<&Path>, ui: &Ui) -> Done {
+fn start(api: &Api, path: &Path, passphrase_file: Option<&Path>, ask_workstations: bool, ui: &Ui) -> Done {
     let passphrase = ui.secret("a new passphrase for the office key", &office_passphrase_given(passphrase_file), true)?;
     jetfrost_client::join::check_passphrase(&passphrase)?;
     let (public, file) = new_office_key(&passphrase, measured_cost(), &system_random());
@@ -336,12 +341,15 @@ fn start(api: &Api, path: &Path, passphrase_file: Option<&Path>, ui: &Ui) -> Don
     write().map_err(|e: std::io::Error| {
         Failure::here(format!("{} cannot be made: {e}.", path.display()), "Give a path that is not there yet.")
     })?;
-    let new = NewEscrow { public_key: Binary(public.0.to_vec()) };
+    let new = NewEscrow { public_key: Binary(public.0.to_vec()), ask_workstations };
     let escrow: EscrowRecord = api.send(Method::PUT, "/escrow", &new)?;
     ui.show(&escrow, |_| {
         ui.line(&format!("The office key is in {}; its mark is {}.", path.display(), public.mark()));
         ui.line("Keep the file away from this machine and from the service, and its passphrase away from the file.");
-        ui.line("New workstations are asked when they join; those that are there already: jetfrost entrust");
+        ui.line("From now on copies of the service's own records, sealed for it, are written onto every destination.");
+        if ask_workstations {
+            ui.line("New workstations are asked when they join; those that are there already: jetfrost entrust");
+        }
     });
     Ok(Code::Done)
 }

@@ -1,5 +1,6 @@
 //! State names as a person reads them.
 
+use jetfrost_wire::access::OpenTo;
 use jetfrost_wire::destination::DestinationState;
 use jetfrost_wire::enrolment::CodeState;
 use jetfrost_wire::keeping::AtLimit;
@@ -23,6 +24,8 @@ pub(super) fn workstation(state: WorkstationState) -> &'static str {
         WorkstationState::FirstPointAwaited => "first point awaited",
         WorkstationState::Current => "current",
         WorkstationState::Overdue => "overdue",
+        WorkstationState::Retired => "retired",
+        WorkstationState::Unclaimed => "unclaimed",
     }
 }
 
@@ -32,7 +35,19 @@ pub(super) fn destination(state: DestinationState) -> &'static str {
         DestinationState::Full => "full",
         DestinationState::Missing => "missing",
         DestinationState::Foreign => "foreign",
+        DestinationState::Withdrawn => "withdrawn",
+        DestinationState::Erasing => "erasing",
     }
+}
+
+/// To whom a destination is open.
+pub(super) fn open_to(to: &OpenTo) -> String {
+    if to.everybody {
+        return "everybody".into();
+    }
+    let groups = to.groups.iter().map(|group| format!("group {group}"));
+    let all: Vec<String> = groups.chain(to.logins.iter().cloned()).collect();
+    if all.is_empty() { "nobody".into() } else { all.join(", ") }
 }
 
 pub(super) fn code(state: CodeState) -> &'static str {

@@ -12,7 +12,7 @@ use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::Opener;
 use jetfrost_image::format::Entry;
 
-use super::put::Dresser;
+use super::put::{Bare, Dresser};
 use super::{Result, Trouble, Troubles};
 use crate::browse::Browser;
 use crate::error::ClientError;
@@ -79,10 +79,14 @@ impl FileJob {
         if self.failed.load(Ordering::Acquire) {
             return Ok(());
         }
+        let file = self.open()?;
         // A hole at the end, and a file that is nothing but a hole, have no piece of their own.
-        self.open()?.set_len(self.entry.len())?;
+        if file.metadata()?.len() != self.entry.len() {
+            file.set_len(self.entry.len())?;
+        }
+        dresser.dress(&Bare::File(&file), &self.path, &self.entry);
+        drop(file);
         drop(self.file.lock().unwrap_or_else(PoisonError::into_inner).take());
-        dresser.dress(&self.temporary, &self.path, &self.entry);
         fs::rename(&self.temporary, &self.path)?;
         self.in_place.store(true, Ordering::Release);
         Ok(())

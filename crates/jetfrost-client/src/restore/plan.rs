@@ -14,7 +14,7 @@ use jetfrost_image::format::{Content, Entry, EntryKind};
 use jetfrost_image::tree::{expand_parts, read_listing};
 
 use super::batch::{Batch, FileJob, Piece};
-use super::put::{Dresser, make_special};
+use super::put::{Bare, Dresser, make_special};
 use super::{Result, Trouble, Troubles, Wish};
 use crate::browse::{Browser, OpenPoint, StoreSource, find};
 use crate::error::ClientError;
@@ -62,7 +62,7 @@ impl Rest {
             }
         }
         for (path, entry) in self.folders.iter().rev() {
-            dresser.dress(path, path, entry);
+            dresser.dress(&Bare::Path(path), path, entry);
         }
     }
 }
@@ -225,7 +225,7 @@ impl<'p> Planner<'p> {
     fn special(&mut self, entry: &Entry, target: &Path) {
         let temporary = self.temporary(target);
         let made = make_special(&temporary, entry).and_then(|()| {
-            self.dresser.dress(&temporary, target, entry);
+            self.dresser.dress(&Bare::Path(&temporary), target, entry);
             fs::rename(&temporary, target)
         });
         if let Err(error) = made {

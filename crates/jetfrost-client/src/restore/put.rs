@@ -2,21 +2,59 @@
 
 use std::collections::HashMap;
 use std::ffi::OsStr;
-use std::fs::{self, Permissions};
+use std::fs::{self, File, Permissions};
 use std::io;
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::{PermissionsExt, fchown, lchown};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use jetfrost_image::format::{Entry, EntryKind};
 use nix::fcntl::AT_FDCWD;
-use nix::sys::stat::{Mode, SFlag, UtimensatFlags, makedev, mknod, utimensat};
+use nix::sys::stat::{Mode, SFlag, UtimensatFlags, futimens, makedev, mknod, utimensat};
 use nix::sys::time::TimeSpec;
 use nix::unistd::{Gid, Group, Uid, User};
+use xattr::FileExt;
 
 use super::{Trouble, Troubles};
+
+/// Something restored that has its content and nothing else yet. A file that is still open needs no way to it looked up again.
+pub(super) enum Bare<'b> {
+    File(&'b File),
+    Path(&'b Path),
+}
+
+impl Bare<'_> {
+    fn set_owner(&self, uid: u32, gid: u32) -> io::Result<()> {
+        match self {
+            Self::File(file) => fchown(file, Some(uid), Some(gid)),
+            Self::Path(path) => lchown(path, Some(uid), Some(gid)),
+        }
+    }
+
+    fn set_xattr(&self, name: &OsStr, value: &[u8]) -> io::Result<()> {
+        match self {
+            Self::File(file) => file.set_xattr(name, value),
+            Self::Path(path) => xattr::set(path, name, value),
+        }
+    }
+
+    fn set_mode(&self, mode: u32) -> io::Result<()> {
+        match self {
+            Self::File(file) => file.set_permissions(Permissions::from_mode(mode)),
+            Self::Path(path) => fs::set_permissions(path, Permissions::from_mode(mode)),
+        }
+    }
+
+    fn set_time(&self, time: &TimeSpec) -> io::Result<()> {
+        let set = match self {
+            Self::File(file) => futimens(file, &TimeSpec::UTIME_OMIT, time),
+            Self::Path(path) => utimensat(AT_FDCWD, *path, &TimeSpec::UTIME_OMIT, time, UtimensatFlags::NoFollowSymlink),
+        };
+        set.map_err(io::Error::from)
+    }
+}
 
 /// Gives restored files everything but their content.
 pub(super) struct Dresser {
@@ -44,28 +82,27 @@ impl Dresser {
 
     /// Owner, attributes, permissions and times, in this order: each of them undoes what comes after it. `shown` is the path that
     /// a person knows it by.
-    pub(super) fn dress(&self, path: &Path, shown: &Path, entry: &Entry) {
-        if let Err(error) = self.set_owner(path, entry) {
+    pub(super) fn dress(&self, bare: &Bare<'_>, shown: &Path, entry: &Entry) {
+        if let Err(error) = self.set_owner(bare, entry) {
             self.troubles.add(shown, Trouble::System, format!("its owner could not be set: {error}"));
         }
         for (name, value) in entry.xattrs.iter().flatten() {
-            if let Err(error) = self.set_xattr(path, name, value) {
+            if let Err(error) = self.set_xattr(bare, name, value) {
                 let name = String::from_utf8_lossy(name).into_owned();
                 self.troubles.add(shown, Trouble::System, format!("its attribute {name} could not be set: {error}"));
             }
         }
         if entry.kind != EntryKind::Symlink
-            && let Err(error) = fs::set_permissions(path, Permissions::from_mode(entry.mode))
+            && let Err(error) = bare.set_mode(entry.mode)
         {
             self.troubles.add(shown, Trouble::System, format!("its permissions could not be set: {error}"));
         }
-        let time = TimeSpec::new(entry.mtime, entry.mtime_nanos.into());
-        if let Err(error) = utimensat(AT_FDCWD, path, &TimeSpec::UTIME_OMIT, &time, UtimensatFlags::NoFollowSymlink) {
+        if let Err(error) = bare.set_time(&TimeSpec::new(entry.mtime, entry.mtime_nanos.into())) {
             self.troubles.add(shown, Trouble::System, format!("its time could not be set: {error}"));
         }
     }
 
-    fn set_owner(&self, path: &Path, entry: &Entry) -> io::Result<()> {
+    fn set_owner(&self, bare: &Bare<'_>, entry: &Entry) -> io::Result<()> {
         if !self.is_root {
             let differs = nix::unistd::geteuid().as_raw() != entry.uid;
             self.owners_left.fetch_or(differs, Ordering::Relaxed);
@@ -73,7 +110,7 @@ impl Dresser {
         }
         let uid = self.user(entry.owner.as_deref()).unwrap_or(entry.uid);
         let gid = self.group(entry.group.as_deref()).unwrap_or(entry.gid);
-        std::os::unix::fs::lchown(path, Some(uid), Some(gid))
+        bare.set_owner(uid, gid)
     }
 
     /// The id that a name has on this machine; it may be another than on the machine that was backed up.
@@ -87,13 +124,13 @@ impl Dresser {
         cached(&self.groups, name?, look_up)
     }
 
-    fn set_xattr(&self, path: &Path, name: &[u8], value: &[u8]) -> io::Result<()> {
+    fn set_xattr(&self, bare: &Bare<'_>, name: &[u8], value: &[u8]) -> io::Result<()> {
         let needs_root = name.starts_with(b"security.") || name.starts_with(b"trusted.");
         if needs_root && !self.is_root {
             self.owners_left.store(true, Ordering::Relaxed);
             return Ok(());
         }
-        xattr::set(path, OsStr::from_bytes(name), value)
+        bare.set_xattr(OsStr::from_bytes(name), value)
     }
 }
 

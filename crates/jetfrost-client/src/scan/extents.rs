@@ -20,6 +20,8 @@ use crate::progress::Meter;
 const EXTENT: u64 = 1 << 20;
 /// Where an extent cannot be read, it is read again in blocks of this size, and only those are lost that fail.
 const BLOCK: usize = 4096;
+/// Bytes that are read and hashed in one go, while they are in the processor's cache.
+const PIECE: usize = 128 << 10;
 /// Extents that wait to be taken by the next stage.
 const WAITING: usize = 4;
 
@@ -76,8 +78,7 @@ pub(super) fn read_extents<S: ChunkSink<Error = ClientError>>(
         }
         Ok(())
     })?;
-    unreadable.sort_by_key(|stretch: &Range<u64>| stretch.start);
-    Ok(DiskRead { parts: parts(&names, len), unreadable })
+    Ok(DiskRead { parts: parts(&names, len), unreadable: joined(unreadable) })
 }
 
 /// The numbers of the extents that are not holes, as far as the file system knows.
@@ -95,6 +96,19 @@ fn with_data(file: &File, len: u64) -> Result<Vec<u64>, ReadFailure> {
 /// Bytes of an extent: the last one may be shorter.
 fn length(number: u64, len: u64) -> u64 {
     EXTENT.min(len - number * EXTENT)
+}
+
+/// Stretches in order; those that touch are one.
+fn joined(mut stretches: Vec<Range<u64>>) -> Vec<Range<u64>> {
+    stretches.sort_by_key(|stretch| stretch.start);
+    stretches.dedup_by(|next, before| {
+        let touch = before.end == next.start;
+        if touch {
+            before.end = next.end;
+        }
+        touch
+    });
+    stretches
 }
 
 /// The content parts; holes side by side are one.
@@ -124,12 +138,35 @@ impl<I: Iterator<Item = u64>> Reader<'_, I> {
             let Some(number) = self.next.lock().unwrap_or_else(PoisonError::into_inner).next() else { return };
             let mut bytes = buffers.try_recv().unwrap_or_default();
             bytes.resize(usize::try_from(length(number, self.len)).expect("an extent fits into memory"), 0);
-            let unreadable = read_block_by_block(self.file, &mut bytes, number * EXTENT);
-            let content = if is_zero(&bytes) { None } else { Some((self.keys.name(&bytes), bytes)) };
+            let (name, unreadable) = self.read(&mut bytes, number * EXTENT);
+            let content = name.map(|name| (name, bytes));
             if out.send(Extent { number, content, unreadable }).is_err() {
                 return;
             }
         }
+    }
+}
+
+impl<I> Reader<'_, I> {
+    /// Fills an extent piece by piece. Returns its name, unless all of it is zeros, and what could not be read.
+    fn read(&self, extent: &mut [u8], offset: u64) -> (Option<ChunkName>, Vec<Range<u64>>) {
+        let (mut naming, mut unreadable) = (None, Vec::new());
+        for at in (0..extent.len()).step_by(PIECE) {
+            let (before, piece) = extent.split_at_mut(at);
+            let end = piece.len().min(PIECE);
+            let piece = &mut piece[..end];
+            unreadable.extend(read_block_by_block(self.file, piece, offset + at as u64));
+            if naming.is_none() && is_zero(piece) {
+                continue;
+            }
+            let naming = naming.get_or_insert_with(|| {
+                let mut naming = self.keys.naming();
+                naming.update(before);
+                naming
+            });
+            naming.update(piece);
+        }
+        (naming.map(|naming| naming.finish()), unreadable)
     }
 }
 
@@ -138,16 +175,11 @@ fn read_block_by_block(file: &File, bytes: &mut [u8], offset: u64) -> Vec<Range<
     if fill(file, bytes, offset).is_ok() {
         return Vec::new();
     }
-    let mut unreadable: Vec<Range<u64>> = Vec::new();
-    for (i, block) in bytes.chunks_mut(BLOCK).enumerate() {
-        let at = offset + (i * BLOCK) as u64;
+    let mut unreadable = Vec::new();
+    for (at, block) in (offset..).step_by(BLOCK).zip(bytes.chunks_mut(BLOCK)) {
         if fill(file, block, at).is_err() {
             block.fill(0);
-            let end = at + block.len() as u64;
-            match unreadable.last_mut() {
-                Some(before) if before.end == at => before.end = end,
-                _ => unreadable.push(at..end),
-            }
+            unreadable.push(at..at + block.len() as u64);
         }
     }
     unreadable
@@ -229,6 +261,11 @@ mod tests {
         let (chunks, read) = read(&file, EXTENT);
         let content = &chunks.0[&read.parts[0].name.expect("data")];
         assert_eq!((content[99], content[100], content.len() as u64), (7, 0, EXTENT));
+    }
+
+    #[test]
+    fn stretches_that_touch_are_told_as_one() {
+        assert_eq!(joined(vec![8..12, 0..4, 4..8, 20..24]), [0..12, 20..24]);
     }
 
     #[test]

@@ -104,17 +104,9 @@ pub fn wrap_for_office(
     let unusable = || FormatError::Damaged { what: "an office key", why: "its public half is not one" };
     let mut slot = Slot::unsealed(store, SlotId(random_array(random)), SlotKind::Escrow, created, random_array(random), None);
     slot.office = Some(office.0.into());
-    let public = Public::from_bytes(&office.0).map_err(|_| unusable())?;
-    let (encapsulated, wrapped) = single_shot_seal_with_rng::<AesGcm256, HkdfSha256, Mechanism>(
-        &OpModeS::Base,
-        &public,
-        INFO,
-        &key.0,
-        &slot.associated_data(),
-        &mut Draw(random),
-    )
-    .map_err(|_| unusable())?;
-    slot.encapsulated = Some(<[u8; 32]>::from(encapsulated.to_bytes()).into());
+    let sealed = seal_for_office(office, INFO, &slot.associated_data(), &key.0, random);
+    let (encapsulated, wrapped) = sealed.ok_or_else(unusable)?;
+    slot.encapsulated = Some(encapsulated.into());
     slot.wrapped = wrapped.try_into().map_err(|_| unusable())?;
     Ok(slot)
 }
@@ -125,17 +117,45 @@ pub fn wrap_for_office(
 /// [`OpenError::WrongSecret`] when it was made for another office key, or was altered.
 pub fn unwrap_with_office_key(slot: &Slot, office: &OfficeKey) -> Result<StoreKey, OpenError> {
     let encapsulated = slot.encapsulated.as_ref().filter(|_| slot.kind == SlotKind::Escrow).ok_or(OpenError::WrongSecret)?;
-    let encapsulated = Encapsulated::from_bytes(&encapsulated[..]).map_err(|_| OpenError::WrongSecret)?;
-    let opened = single_shot_open::<AesGcm256, HkdfSha256, Mechanism>(
-        &OpModeR::Base,
-        &office.private(),
-        &encapsulated,
-        INFO,
-        &slot.wrapped,
-        &slot.associated_data(),
-    );
-    let opened = Zeroizing::new(opened.map_err(|_| OpenError::WrongSecret)?);
+    let opened = open_for_office(office, INFO, &slot.associated_data(), &encapsulated[..], &slot.wrapped);
+    let opened = opened.ok_or(OpenError::WrongSecret)?;
     Ok(StoreKey(opened[..].try_into().map_err(|_| OpenError::WrongSecret)?))
+}
+
+/// Seals something short for the office: the encapsulated key, and what was sealed with its tag. `None` when the key is none.
+pub(super) fn seal_for_office(
+    office: &OfficePublicKey,
+    info: &[u8],
+    associated: &[u8],
+    data: &[u8],
+    random: &dyn Random,
+) -> Option<([u8; 32], Vec<u8>)> {
+    let public = Public::from_bytes(&office.0).ok()?;
+    let (encapsulated, sealed) = single_shot_seal_with_rng::<AesGcm256, HkdfSha256, Mechanism>(
+        &OpModeS::Base,
+        &public,
+        info,
+        data,
+        associated,
+        &mut Draw(random),
+    )
+    .ok()?;
+    Some((encapsulated.to_bytes().into(), sealed))
+}
+
+/// Opens what was sealed for the office. `None` when it was sealed for another key, or altered.
+pub(super) fn open_for_office(
+    office: &OfficeKey,
+    info: &[u8],
+    associated: &[u8],
+    encapsulated: &[u8],
+    sealed: &[u8],
+) -> Option<Zeroizing<Vec<u8>>> {
+    let encapsulated = Encapsulated::from_bytes(encapsulated).ok()?;
+    let private = office.private();
+    let opened =
+        single_shot_open::<AesGcm256, HkdfSha256, Mechanism>(&OpModeR::Base, &private, &encapsulated, info, sealed, associated);
+    opened.ok().map(Zeroizing::new)
 }
 
 /// Our source of random values, as the library takes one.

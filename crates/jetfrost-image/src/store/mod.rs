@@ -422,6 +422,14 @@ impl Store {
         self.put_small("", names::OWNER_FILE, json).map_err(medium("writing whose store this is"))
     }
 
+    /// Whose store this is, as [`Store::put_owner`] was told.
+    ///
+    /// # Errors
+    /// [`StoreError::Medium`], also when it was never said.
+    pub fn owner(&self) -> Result<Vec<u8>> {
+        read_whole(&*self.medium, names::OWNER_FILE, MAX_SMALL).map_err(medium("reading whose store this is"))
+    }
+
     /// Writes a small file, possibly in place of one that is there.
     fn put_small(&self, directory: &str, name: &str, bytes: &[u8]) -> io::Result<()> {
         let path = if directory.is_empty() { name.to_owned() } else { format!("{directory}/{name}") };

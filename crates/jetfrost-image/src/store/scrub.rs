@@ -6,8 +6,9 @@
 
 use std::collections::BTreeMap;
 use std::io;
-use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
+use std::sync::{PoisonError, mpsc};
+use std::thread;
 
 use super::needs::NeedsFiles;
 use super::tidy::{GoOn, Headway, write_segment};
@@ -368,17 +369,32 @@ impl Store {
     }
 }
 
-/// Reads a segment in pieces; not beyond what segments may have.
+/// Reads a segment in pieces, the next while one is taken; not beyond what segments may have.
 pub(super) fn each_piece(file: &dyn StoredFile, mut take: impl FnMut(&[u8]) -> Result<()>) -> Result<()> {
-    let (mut buffer, mut at) = (vec![0; PIECE], 0);
-    let len = file.len().min(MAX_SEGMENT + 1);
-    while at < len {
-        let n = usize::try_from(len - at).unwrap_or(PIECE).min(PIECE);
-        file.read_exact_at(&mut buffer[..n], at).map_err(medium("reading a segment"))?;
-        take(&buffer[..n])?;
-        at += n as u64;
-    }
-    Ok(())
+    let (out, read) = mpsc::sync_channel(1);
+    let (give_back, buffers) = mpsc::channel::<Vec<u8>>();
+    thread::scope(|scope| {
+        scope.spawn(move || {
+            let (mut at, len) = (0, file.len().min(MAX_SEGMENT + 1));
+            while at < len {
+                let mut piece = buffers.try_recv().unwrap_or_default();
+                piece.resize(usize::try_from(len - at).unwrap_or(PIECE).min(PIECE), 0);
+                let outcome = file.read_exact_at(&mut piece, at);
+                at += piece.len() as u64;
+                let failed = outcome.is_err();
+                if out.send(outcome.map(|()| piece)).is_err() || failed {
+                    return;
+                }
+            }
+        });
+        for piece in read {
+            let piece = piece.map_err(medium("reading a segment"))?;
+            take(&piece)?;
+            // The reader may have come to the end.
+            let _ = give_back.send(piece);
+        }
+        Ok(())
+    })
 }
 
 /// The records of a segment without a sound footer, as far as one leads to the next.

@@ -4,15 +4,18 @@ use jetfrost_office::standing::{Standing, is_lost, standing};
 use jetfrost_wire::enrolment::{CodeState, EnrolmentCode};
 use jetfrost_wire::job::{Job, JobKind, JobState};
 use jetfrost_wire::keeping::{AtLimit, Hold, Keeping, Leaving};
-use jetfrost_wire::people::Role;
+use jetfrost_wire::people::{Account, AccountKind, AccountState, Role};
 use jetfrost_wire::restore::{Restore, Scope};
 use jetfrost_wire::run::{ExceptionCounts, Outcome, Phase, Progress, Run};
 use jetfrost_wire::service::AuditEntry;
 use jetfrost_wire::workstation::{Point, PointKind, WorkstationState};
 use jetfrost_wire::{AccountId, CodeId, JobId, RestoreId, RunId, WorkstationId};
 
+use super::Result;
 use crate::clock::timestamp;
-use crate::records::{AccountRow, AuditRow, CodeWithNames, JobRow, PointRow, RestoreRow, RunRow, WorkstationLine};
+use crate::records::{
+    AccountRow, AuditRow, CodeWithNames, Connection, JobRow, PointRow, RestoreRow, RunRow, WorkstationLine, WorkstationRow,
+};
 
 /// A number from the records, where none is negative.
 pub(super) fn from_db(number: i64) -> u64 {
@@ -36,18 +39,22 @@ pub(super) fn office_role(role: Role) -> jetfrost_office::access::Role {
     }
 }
 
-pub(super) fn account(row: &AccountRow, groups: Vec<String>, workstations: i64) -> jetfrost_wire::people::Account {
-    jetfrost_wire::people::Account {
+pub(super) fn account(row: &AccountRow, on: &mut Connection) -> Result<Account> {
+    Ok(Account {
         id: AccountId(row.id.clone()),
         login: row.login.clone(),
         display_name: row.display_name.clone(),
+        kind: AccountKind::from_word(&row.kind).unwrap_or_default(),
         role: role(row),
+        state: if row.disabled.is_some() { AccountState::Disabled } else { AccountState::Active },
+        disabled: row.disabled.map(timestamp),
         can_sign_in: row.password.is_some(),
-        groups,
+        second_factor: row.totp_since.is_some(),
+        groups: row.groups(on)?.into_iter().map(|group| group.name).collect(),
         quota: some_from_db(row.quota),
-        workstations: from_db(workstations),
+        workstations: from_db(row.workstations(on)?),
         created: timestamp(row.created),
-    }
+    })
 }
 
 pub(super) fn point(row: &PointRow) -> Point {
@@ -173,7 +180,13 @@ pub(super) fn restore(row: &RestoreRow, now: i64) -> Restore {
     }
 }
 
-pub(super) fn workstation_state(latest: Option<&PointRow>, rhythm_seconds: i64, now: i64) -> WorkstationState {
+pub(super) fn workstation_state(row: &WorkstationRow, latest: Option<&PointRow>, now: i64) -> WorkstationState {
+    match row.rest.as_deref() {
+        Some(WorkstationRow::UNCLAIMED) => return WorkstationState::Unclaimed,
+        Some(_) => return WorkstationState::Retired,
+        None => {}
+    }
+    let rhythm_seconds = row.rhythm_seconds;
     match standing(latest.map(|p| p.created), from_db(rhythm_seconds), now) {
         Standing::FirstPointAwaited => WorkstationState::FirstPointAwaited,
         Standing::Current => WorkstationState::Current,
@@ -197,9 +210,21 @@ pub(super) fn enrolment_code(row: &CodeWithNames, now: i64) -> EnrolmentCode {
         created: timestamp(code.created),
         expires: timestamp(code.expires),
         workstation: row.workstation.clone(),
+        claims: row.claims.clone(),
     }
 }
 
 pub(super) fn audit_entry(row: AuditRow) -> AuditEntry {
-    AuditEntry { number: row.number, at: timestamp(row.at), who: row.who, from: row.origin, what: row.what, subject: row.subject }
+    AuditEntry {
+        number: row.number,
+        at: timestamp(row.at),
+        who: row.who,
+        from: row.origin,
+        what: row.what,
+        subject: row.subject,
+        before: row.before,
+        after: row.after,
+        refused: row.refused,
+        link: row.link.map(|link| data_encoding::HEXLOWER.encode(&link)),
+    }
 }

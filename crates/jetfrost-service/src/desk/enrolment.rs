@@ -5,26 +5,36 @@ use jetfrost_image::crypto::random_array;
 use jetfrost_image::format::{Slot, StoreFile};
 use jetfrost_office::access::Act;
 use jetfrost_office::names;
-use jetfrost_wire::enrolment::{CodeState, Enrol, Enrolled, EnrolmentCode, Invitation, IssuedCode, NewEnrolmentCode};
+use jetfrost_wire::enrolment::{
+    Claim, CodeIsFor, CodeState, Enrol, Enrolled, EnrolmentCode, Invitation, IssuedCode, LookAtCode, NewEnrolmentCode,
+};
 use jetfrost_wire::event::Event;
+use jetfrost_wire::workstation::Workstation;
 use jetfrost_wire::{AccountId, DestinationId, Page, PageQuery, ServiceId, WorkstationId};
 
-use super::people::cursor;
-use super::{Caller, Desk, DeskError, Result, checked_name, convert, place, to_db};
-use crate::records::{AccountRow, CodeRow, CodeWithNames, Connection, DestinationRow, StoreRow, WorkstationRow, is_duplicate};
+use super::access::destination_named;
+use super::people::account_named;
+use super::{Caller, Desk, DeskError, Result, checked_name, convert, number_cursor, place, to_db};
+use crate::records::{
+    AccountRow, CodeRow, CodeWithNames, Connection, DestinationRow, NewCode, StoreRow, WorkstationLine, WorkstationRow,
+    is_duplicate,
+};
 use crate::secrets::{SecretKind, hash, new_id, new_secret};
 
 const HOUR_MS: i64 = 3600 * 1000;
 const USUAL_HOURS: u16 = 48;
 /// A workstation is backed up hourly unless something else is said.
-const USUAL_RHYTHM: i64 = 3600;
+pub(super) const USUAL_RHYTHM: i64 = 3600;
 const MOST_SLOTS: usize = 16;
+const MOST_PLATFORM: usize = 120;
+const MOST_VERSION: usize = 40;
+const MOST_DESTINATIONS: usize = 1000;
 
 impl Desk {
     /// Enrolment codes, latest first.
     pub(crate) fn enrolment_codes(&self, caller: &Caller, page: &PageQuery) -> Result<Page<EnrolmentCode>> {
         caller.may(&Act::SeeOffice)?;
-        let (before, now) = (cursor(page)?, self.now());
+        let (before, now) = (number_cursor(page.after.as_ref())?, self.now());
         let rows = self.records.read(|on| Ok::<_, DeskError>(CodeWithNames::list(before, page.size() + 1, on)?))?;
         let page = Page::from_one_more(rows, page.size(), |row| row.code.number.to_string());
         Ok(Page { items: page.items.iter().map(|row| convert::enrolment_code(row, now)).collect(), next: page.next })
@@ -40,11 +50,29 @@ impl Desk {
         let id = new_id(&*self.random);
         let now = self.now();
         let record = self.records.write(|on| {
-            let account = AccountRow::by_key(&names::key(&new.login), on)?;
-            let account = account.ok_or_else(|| DeskError::Invalid(format!("there is no account '{}'", new.login)))?;
-            let destination = chosen_destination(new.destination.as_deref(), on)?;
-            CodeRow::insert(&id, &hash(&secret), &account.id, &destination.id, now, now + i64::from(hours) * HOUR_MS, on)?;
-            self.audit(caller, "enrolment code made", &account.login, on)?;
+            let account = account_named(&new.login, on)?;
+            if account.disabled.is_some() {
+                return Err(DeskError::Invalid(format!("the account '{}' is disabled: enable it first", account.login)));
+            }
+            let claimed = new.claims.as_ref().map(|name| claimable(name, &account, on)).transpose()?;
+            let destination = match &claimed {
+                Some(line) => line.destination.clone(),
+                None => chosen_destination(new.destination.as_deref(), &account, on)?,
+            };
+            CodeRow::insert(
+                &NewCode {
+                    id: &id,
+                    secret_hash: &hash(&secret),
+                    account_id: &account.id,
+                    destination_id: &destination.id,
+                    created: now,
+                    expires: now + i64::from(hours) * HOUR_MS,
+                    claims: claimed.as_ref().map(|line| line.workstation.id.as_str()),
+                },
+                on,
+            )?;
+            let after = claimed.as_ref().map(|line| format!("hands over the image store of {}", line.workstation.name));
+            self.audit_change(caller, "enrolment code made", &account.login, None, after.as_deref(), on)?;
             let row = CodeWithNames::by_id(&id, on)?.ok_or(DeskError::NotFound("enrolment code"))?;
             Ok::<_, DeskError>(convert::enrolment_code(&row, now))
         })?;
@@ -75,40 +103,114 @@ impl Desk {
         Ok(code)
     }
 
+    /// Says what a code is for, to whoever has it.
+    pub(crate) fn look_at_code(&self, look: &LookAtCode, origin: &str) -> Result<CodeIsFor> {
+        self.with_code(&look.secret.0, origin, |code, on| {
+            let row = CodeWithNames::by_id(&code.id, on)?.ok_or(DeskError::NotFound("enrolment code"))?;
+            Ok(CodeIsFor { login: row.login, destination: row.destination, claims: row.claims })
+        })
+    }
+
     /// Turns a machine into a workstation. The code is used up only if everything else succeeded.
     pub(crate) fn enrol(&self, with: &Enrol, origin: &str) -> Result<Enrolled> {
-        self.check_guesses("enrolment", origin)?;
         let name = checked_name(&with.name)?;
         let store = checked_store(with)?;
-        let enrolled = self.records.write(|on| {
-            let code = CodeRow::by_secret(&hash(&with.secret.0), on)?;
-            let code = code.ok_or(DeskError::WrongCode("this enrolment code is not one of this service's"))?;
-            self.check_open(&code)?;
-            let (workstation, credential) = self.insert_workstation(&code, with, &name, on)?;
+        let enrolled = self.with_code(&with.secret.0, origin, |code, on| {
+            if code.claims.is_some() {
+                return Err(DeskError::Conflict(
+                    "this code hands over an image store that is there already: the client is too old",
+                ));
+            }
             let account = AccountRow::by_id(&code.account_id, on)?.ok_or(DeskError::NotFound("account"))?;
             let destination = DestinationRow::by_id(&code.destination_id, on)?.ok_or(DeskError::NotFound("destination"))?;
-            insert_store(&store, &workstation, &destination, on)?;
+            takes_new_stores(&account, &destination, on)?;
+            let (workstation, credential) = self.insert_workstation(code, with, &name, on)?;
+            insert_store(&store, &workstation, &account, &destination, on)?;
             code.set_used(self.now(), &workstation.id, on)?;
             self.audit_as(&account.login, origin, "workstation enrolled", &workstation.name, on)?;
             // Last, so that a failure before leaves no directory; if this fails, nothing is recorded.
             self.make_store(&store, with, &workstation, &account, &destination)?;
-            Ok(Enrolled {
-                workstation: WorkstationId(workstation.id),
-                name: workstation.name,
-                credential,
-                service: ServiceId(self.identity.service.clone()),
-                account: AccountId(account.id),
-                login: account.login,
-                destination: DestinationId(destination.id),
-                destination_name: destination.name,
-            })
+            Ok(self.enrolled(workstation, credential, &account, &destination, store.store.to_string()))
+        })?;
+        self.workstation_changed(&enrolled.workstation.0);
+        Ok(enrolled)
+    }
+
+    /// Hands a workstation that is there to a machine. Whichever machine had it before is cut off.
+    pub(crate) fn claim_workstation(&self, with: &Claim, origin: &str) -> Result<Enrolled> {
+        let enrolled = self.with_code(&with.secret.0, origin, |code, on| {
+            let claims = code.claims.as_ref();
+            let claims = claims.ok_or(DeskError::Conflict("this code makes a new workstation: it hands over none"))?;
+            let line = WorkstationLine::by_id(claims, on)?.ok_or(DeskError::NotFound("workstation"))?;
+            let credential = new_secret(SecretKind::Device, &*self.random);
+            let mut row = line.workstation.clone();
+            row.account_id.clone_from(&code.account_id);
+            row.credential_hash = hash(credential.as_bytes());
+            row.platform = shortened(&with.platform, MOST_PLATFORM);
+            row.client_version = shortened(&with.client_version, MOST_VERSION);
+            row.disk_bytes = with.disk_bytes.map(to_db).transpose()?;
+            row.last_seen = Some(self.now());
+            (row.rest, row.rest_since, row.rest_by) = (None, None, None);
+            row.update(on)?;
+            code.set_used(self.now(), &row.id, on)?;
+            let account = AccountRow::by_id(&code.account_id, on)?.ok_or(DeskError::NotFound("account"))?;
+            self.audit_as(&account.login, origin, "workstation claimed", &row.name, on)?;
+            Ok(self.enrolled(row, credential, &account, &line.destination, line.store.id))
+        })?;
+        self.workstation_changed(&enrolled.workstation.0);
+        Ok(enrolled)
+    }
+
+    /// Does something with an open code. Guesses are counted and put on record.
+    fn with_code<T>(&self, secret: &[u8], origin: &str, work: impl FnOnce(&CodeRow, &mut Connection) -> Result<T>) -> Result<T> {
+        self.check_guesses("enrolment", origin)?;
+        let done = self.records.write(|on| {
+            let code = CodeRow::by_secret(&hash(secret), on)?;
+            let code = code.ok_or(DeskError::WrongCode("this enrolment code is not one of this service's"))?;
+            self.check_open(&code)?;
+            work(&code, on)
         });
-        match &enrolled {
-            Ok(enrolled) => self.workstation_changed(&enrolled.workstation.0),
-            Err(DeskError::WrongCode(_)) => self.guess_failed("enrolment", origin),
-            Err(_) => {}
+        if let Err(DeskError::WrongCode(why)) = &done {
+            self.guess_failed("enrolment", origin);
+            self.audit_refusal("unknown", origin, "enrolment refused", why)?;
         }
-        enrolled
+        done
+    }
+
+    fn enrolled(
+        &self,
+        workstation: WorkstationRow,
+        credential: String,
+        account: &AccountRow,
+        destination: &DestinationRow,
+        store: String,
+    ) -> Enrolled {
+        Enrolled {
+            workstation: WorkstationId(workstation.id),
+            name: workstation.name,
+            credential,
+            service: ServiceId(self.identity.service.clone()),
+            account: AccountId(account.id.clone()),
+            login: account.login.clone(),
+            destination: DestinationId(destination.id.clone()),
+            destination_name: destination.name.clone(),
+            store,
+        }
+    }
+
+    /// Cuts a workstation's machine off. Its backups stay, and can be claimed.
+    pub(crate) fn retire(&self, caller: &Caller, id: &str) -> Result<Workstation> {
+        caller.may(&Act::ChangeOffice)?;
+        self.records.write(|on| {
+            let line = WorkstationLine::by_id(id, on)?.ok_or(DeskError::NotFound("workstation"))?;
+            if line.workstation.rest.is_some() {
+                return Err(DeskError::Conflict("no machine has this workstation's credential already"));
+            }
+            self.audit(caller, "workstation retired", &line.workstation.name, on)?;
+            Ok(line.workstation.cut_off(WorkstationRow::RETIRED, self.now(), &caller.name(), on)?)
+        })?;
+        self.workstation_changed(id);
+        self.workstation(caller, id)
     }
 
     fn check_open(&self, code: &CodeRow) -> Result<()> {
@@ -135,13 +237,16 @@ impl Desk {
             name,
             account_id: code.account_id.clone(),
             credential_hash: hash(credential.as_bytes()),
-            platform: with.platform.chars().take(120).collect(),
-            client_version: with.client_version.chars().take(40).collect(),
+            platform: shortened(&with.platform, MOST_PLATFORM),
+            client_version: shortened(&with.client_version, MOST_VERSION),
             disk_bytes: with.disk_bytes.map(to_db).transpose()?,
             rhythm_seconds: USUAL_RHYTHM,
             enrolled: self.now(),
             last_seen: Some(self.now()),
             latest_run: None,
+            rest: None,
+            rest_since: None,
+            rest_by: None,
         };
         row.insert(on)?;
         Ok((row, credential))
@@ -178,9 +283,42 @@ fn checked_store(with: &Enrol) -> Result<StoreFile> {
     Ok(store)
 }
 
+fn shortened(text: &str, most: usize) -> String {
+    text.chars().take(most).collect()
+}
+
+/// Refuses when an account's new workstation cannot have its image store on a destination.
+fn takes_new_stores(account: &AccountRow, destination: &DestinationRow, on: &mut Connection) -> Result<()> {
+    if destination.withdrawn.is_some() {
+        return Err(DeskError::Withdrawn(destination.name.clone()));
+    }
+    Desk::has_access(account, destination, on)
+}
+
+/// A workstation that a code may hand over: one of the account's own, or one that rests.
+fn claimable(name: &str, account: &AccountRow, on: &mut Connection) -> Result<WorkstationLine> {
+    let line = WorkstationLine::by_name(&names::key(name), on)?;
+    let line = line.ok_or_else(|| DeskError::Invalid(format!("there is no workstation '{name}'")))?;
+    if line.account.id != account.id {
+        let owner = &line.account.login;
+        return Err(DeskError::Invalid(format!("the workstation '{name}' is one of '{owner}': make the code for that account")));
+    }
+    if line.store.leaves.is_some() {
+        return Err(DeskError::Invalid(format!("the image store of '{name}' waits to go: bring it back first")));
+    }
+    Ok(line)
+}
+
+/// The limit that a new image store gets: the largest default of the account's groups, or what the destination says.
+fn default_limit(account: &AccountRow, destination: &DestinationRow, on: &mut Connection) -> Result<Option<i64>> {
+    let of_groups = account.groups(on)?.into_iter().filter_map(|group| group.default_limit).max();
+    Ok(of_groups.or(destination.default_limit))
+}
+
 fn insert_store(
     store: &StoreFile,
     workstation: &WorkstationRow,
+    account: &AccountRow,
     destination: &DestinationRow,
     on: &mut Connection,
 ) -> Result<()> {
@@ -192,6 +330,7 @@ fn insert_store(
         points: 0,
         latest_sequence: None,
         created: workstation.enrolled,
+        size_limit: default_limit(account, destination, on)?,
         ..StoreRow::default()
     };
     row.insert(on).map_err(|e| match is_duplicate(&e) {
@@ -200,21 +339,33 @@ fn insert_store(
     })
 }
 
-fn chosen_destination(name: Option<&str>, on: &mut Connection) -> Result<DestinationRow> {
+/// The destination that was named, or else the only one that is open to the account.
+fn chosen_destination(name: Option<&str>, account: &AccountRow, on: &mut Connection) -> Result<DestinationRow> {
     if let Some(name) = name {
-        let found = DestinationRow::by_key(&names::key(name), on)?;
-        return found.ok_or_else(|| DeskError::Invalid(format!("there is no destination '{name}'")));
+        let destination = destination_named(name, on)?;
+        takes_new_stores(account, &destination, on)?;
+        return Ok(destination);
     }
-    let mut all = DestinationRow::list("", 2, on)?;
-    match (all.pop(), all.pop()) {
+    let all = DestinationRow::list("", MOST_DESTINATIONS, on)?;
+    let none = all.is_empty();
+    let mut open: Vec<DestinationRow> = Vec::new();
+    for destination in all {
+        match takes_new_stores(account, &destination, on) {
+            Ok(()) => open.push(destination),
+            Err(DeskError::Withdrawn(_) | DeskError::NoAccess { .. }) => {}
+            Err(other) => return Err(other),
+        }
+    }
+    match (open.pop(), open.pop()) {
         (Some(only), None) => Ok(only),
-        (None, _) => Err(DeskError::Invalid("there is no destination yet: add one first".into())),
         (Some(_), Some(_)) => Err(DeskError::Invalid("there are several destinations: say which".into())),
+        (None, _) if none => Err(DeskError::Invalid("there is no destination yet: add one first".into())),
+        (None, _) => Err(DeskError::NoAccess { login: account.login.clone(), destination: None }),
     }
 }
 
 /// The name, or the name with the first number that is free.
-fn free_name(name: &str, on: &mut Connection) -> Result<String> {
+pub(super) fn free_name(name: &str, on: &mut Connection) -> Result<String> {
     let mut candidate = name.to_owned();
     let mut number = 2;
     while WorkstationRow::is_name_taken(&names::key(&candidate), on)? {

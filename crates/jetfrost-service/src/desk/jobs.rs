@@ -14,8 +14,7 @@ use jetfrost_wire::size::show;
 use jetfrost_wire::{Page, PageQuery};
 
 use super::convert;
-use super::people::cursor;
-use super::{Caller, Desk, DeskError, Result, place, to_db};
+use super::{Caller, Desk, DeskError, Result, number_cursor, place, to_db};
 use crate::records::{JobRow, WorkstationLine, WorkstationRow};
 use crate::secrets::new_id;
 use crate::shelf::ShelfError;
@@ -120,7 +119,7 @@ impl Desk {
     /// Jobs, latest first.
     pub(crate) fn list_jobs(&self, caller: &Caller, page: &PageQuery) -> Result<Page<Job>> {
         caller.may(&Act::SeeOffice)?;
-        let before = cursor(page)?;
+        let before = number_cursor(page.after.as_ref())?;
         let rows = self.records.read(|on| {
             let rows = JobRow::list(before, page.size() + 1, on)?;
             let with_line = |row: JobRow| Ok::<_, DeskError>((WorkstationLine::by_store_also_gone(&row.store_id, on)?, row));

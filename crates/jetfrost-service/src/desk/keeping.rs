@@ -1,60 +1,20 @@
 //! What an administrator sets, holds, removes and brings back.
 
 use jetfrost_office::access::Act;
-use jetfrost_wire::destination::Destination;
-use jetfrost_wire::event::Event;
-use jetfrost_wire::keeping::{AccountSettings, DestinationSettings, NewHold, StoreSettings};
-use jetfrost_wire::people::Account;
+use jetfrost_wire::keeping::{NewHold, StoreSettings};
 use jetfrost_wire::workstation::{Point, Workstation};
 
-use super::{Caller, Desk, DeskError, Result, convert, to_db};
-use crate::records::{AccountRow, DestinationRow, PointRow, WorkstationLine};
+use super::{Caller, DAY_MS, Desk, DeskError, Result, convert, shown_limit, to_db};
+use crate::records::{PointRow, WorkstationLine};
 
-const DAY_MS: i64 = 86_400_000;
-/// Nobody waits longer than ten years.
-const MOST_WAITING_DAYS: u32 = 3650;
 /// A reason is a sentence.
 const MOST_REASON: usize = 200;
 
 impl Desk {
-    pub(crate) fn set_destination(&self, caller: &Caller, id: &str, to: &DestinationSettings) -> Result<Destination> {
-        caller.may(&Act::ChangeOffice)?;
-        if to.waiting_days > MOST_WAITING_DAYS {
-            return Err(DeskError::Invalid(format!("the waiting time is {MOST_WAITING_DAYS} days at most")));
-        }
-        let row = self.records.write(|on| {
-            let mut row = DestinationRow::by_id(id, on)?.ok_or(DeskError::NotFound("destination"))?;
-            row.capacity = to.capacity.map(to_db).transpose()?;
-            row.reserve = to_db(to.reserve)?;
-            row.keeping = to.keeping.to_string();
-            row.at_limit = convert::at_limit_word(to.at_limit).into();
-            row.waiting_days = to.waiting_days.into();
-            row.scrub_days = to.scrub_days.into();
-            row.update(on)?;
-            let what = format!("{}: keeps {}, waiting time {} days", row.name, row.keeping, row.waiting_days);
-            self.audit(caller, "destination changed", &what, on)?;
-            Ok::<_, DeskError>(row)
-        })?;
-        self.events.tell(Event::Office);
-        self.destination(&row)
-    }
-
-    pub(crate) fn set_account(&self, caller: &Caller, id: &str, to: &AccountSettings) -> Result<Account> {
-        caller.may(&Act::ChangeOffice)?;
-        let account = self.records.write(|on| {
-            AccountRow::set_quota(id, to.quota.map(to_db).transpose()?, on)?;
-            let row = AccountRow::by_id(id, on)?.ok_or(DeskError::NotFound("account"))?;
-            self.audit(caller, "account changed", &format!("{}: quota {}", row.login, shown(to.quota)), on)?;
-            Ok::<_, DeskError>(convert::account(&row, row.group_names(on)?, row.workstations(on)?))
-        })?;
-        self.events.tell(Event::Office);
-        Ok(account)
-    }
-
     pub(crate) fn set_store(&self, caller: &Caller, id: &str, to: &StoreSettings) -> Result<Workstation> {
         let what = format!(
             "limit {}, keeps {}",
-            shown(to.limit),
+            shown_limit(to.limit),
             to.keeping.map_or_else(|| "what its destination says".into(), |k| k.to_string())
         );
         self.change_store(caller, id, "image store changed", &what, |line, _| {
@@ -188,8 +148,4 @@ fn checked_reason(hold: &NewHold) -> Result<String> {
         return Err(DeskError::Invalid(format!("say why, in 1 to {MOST_REASON} characters: the next person will want to know")));
     }
     Ok(reason.to_owned())
-}
-
-fn shown(bytes: Option<u64>) -> String {
-    bytes.map_or_else(|| "none".into(), jetfrost_wire::size::show)
 }

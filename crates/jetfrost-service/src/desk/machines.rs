@@ -3,15 +3,13 @@
 use jetfrost_image::StoreId;
 use jetfrost_office::access::Act;
 use jetfrost_office::names;
-use jetfrost_wire::destination::DestinationState;
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Run;
 use jetfrost_wire::workstation::{Overview, Point, StoreSummary, Workstation, WorkstationState};
 use jetfrost_wire::{AccountId, DestinationId, Page, PageQuery, WorkstationId};
 
 use super::convert::{self, from_db};
-use super::people::cursor;
-use super::{Caller, Desk, DeskError, Result, place, places, thinning};
+use super::{Caller, Desk, DeskError, Result, number_cursor, place, places, thinning};
 use crate::clock::timestamp;
 use crate::records::{PointRow, RestoreRow, RunRow, WorkstationLine};
 
@@ -34,7 +32,7 @@ impl Desk {
     /// The points of a workstation's store, latest first.
     pub(crate) fn points(&self, caller: &Caller, id: &str, page: &PageQuery) -> Result<Page<Point>> {
         let line = self.line(caller, id)?;
-        let before = cursor(page)?;
+        let before = number_cursor(page.after.as_ref())?;
         let rows = self.records.read(|on| Ok::<_, DeskError>(PointRow::list(&line.store.id, before, page.size() + 1, on)?))?;
         let items = rows.iter().map(convert::point).collect();
         Ok(Page::from_one_more(items, page.size(), |p: &Point| p.sequence.to_string()))
@@ -43,7 +41,7 @@ impl Desk {
     /// The runs of a workstation, latest first.
     pub(crate) fn runs(&self, caller: &Caller, id: &str, page: &PageQuery) -> Result<Page<Run>> {
         let line = self.line(caller, id)?;
-        let (before, now) = (cursor(page)?, self.now());
+        let (before, now) = (number_cursor(page.after.as_ref())?, self.now());
         let rows =
             self.records.read(|on| Ok::<_, DeskError>(RunRow::list(&line.workstation.id, before, page.size() + 1, on)?))?;
         let page = Page::from_one_more(rows, page.size(), |row| row.number.to_string());
@@ -53,7 +51,7 @@ impl Desk {
     /// The restores from a workstation's store, latest first.
     pub(crate) fn restores(&self, caller: &Caller, id: &str, page: &PageQuery) -> Result<Page<Restore>> {
         let line = self.line(caller, id)?;
-        let (before, now) = (cursor(page)?, self.now());
+        let (before, now) = (number_cursor(page.after.as_ref())?, self.now());
         let rows =
             self.records.read(|on| Ok::<_, DeskError>(RestoreRow::list(&line.workstation.id, before, page.size() + 1, on)?))?;
         let page = Page::from_one_more(rows, page.size(), |row| row.number.to_string());
@@ -70,7 +68,8 @@ impl Desk {
             Ok(()) => self.all_destinations()?,
             Err(_) => Vec::new(),
         };
-        Ok(Overview { now: timestamp(self.now()), workstations, destinations })
+        let protection = caller.may(&Act::SeeOffice).is_ok().then(|| self.protection()).transpose()?;
+        Ok(Overview { now: timestamp(self.now()), workstations, destinations, protection })
     }
 
     /// A workstation that the caller may see. One that it may not see is not found: names are not given away.
@@ -87,7 +86,8 @@ impl Desk {
             account: AccountId(line.account.id.clone()),
             login: line.account.login.clone(),
             person: line.account.display_name.clone(),
-            state: convert::workstation_state(line.latest_point.as_ref(), w.rhythm_seconds, now),
+            state: convert::workstation_state(w, line.latest_point.as_ref(), now),
+            resting_since: w.rest_since.map(timestamp),
             platform: w.platform.clone(),
             client_version: w.client_version.clone(),
             disk_bytes: w.disk_bytes.map(from_db),
@@ -102,8 +102,8 @@ impl Desk {
 
     fn store_summary(&self, line: &WorkstationLine) -> StoreSummary {
         let place = place(&line.destination);
-        let state = places::state(&self.shelf.check(&place), None);
-        let id = line.store.id.parse::<StoreId>().ok().filter(|_| state == DestinationState::Ready);
+        let state = places::state(&line.destination, &self.shelf.check(&place), None);
+        let id = line.store.id.parse::<StoreId>().ok().filter(|_| state.is_there());
         StoreSummary {
             id: line.store.id.clone(),
             destination: DestinationId(line.destination.id.clone()),
@@ -133,5 +133,7 @@ fn urgency(state: WorkstationState) -> u8 {
         WorkstationState::Overdue => 0,
         WorkstationState::FirstPointAwaited => 1,
         WorkstationState::Current => 2,
+        WorkstationState::Unclaimed => 3,
+        WorkstationState::Retired => 4,
     }
 }

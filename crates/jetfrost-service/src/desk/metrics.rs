@@ -17,8 +17,7 @@ impl Desk {
         let lines = self.records.read(|on| Ok::<_, DeskError>(WorkstationLine::list(None, "", ALL, on)?))?;
         let count = |state| {
             let now = self.now();
-            let state_of =
-                |l: &WorkstationLine| convert::workstation_state(l.latest_point.as_ref(), l.workstation.rhythm_seconds, now);
+            let state_of = |l: &WorkstationLine| convert::workstation_state(&l.workstation, l.latest_point.as_ref(), now);
             lines.iter().filter(|line| state_of(line) == state).count()
         };
         let mut text = String::from("# TYPE jetfrost_workstations gauge\n# HELP jetfrost_workstations Workstations by state.\n");

@@ -1,7 +1,13 @@
 //! The use cases of the service: one function each. Who may do it is asked first, transactions are opened here.
 
+mod access;
+mod admission;
+mod adoption;
+mod audit;
 mod convert;
 mod enrolment;
+mod erasure;
+mod groups;
 mod jobs;
 mod keeping;
 mod limits;
@@ -9,8 +15,11 @@ mod machines;
 mod metrics;
 mod people;
 mod places;
+mod protection;
 mod restores;
 mod runs;
+mod second_factor;
+mod sessions;
 mod sign_in;
 mod soundness;
 mod stores;
@@ -29,13 +38,16 @@ use jiff::tz::TimeZone;
 
 use crate::clock::Clock;
 use crate::events::Events;
-use crate::records::{AccountRow, AuditRow, Connection, Records, RecordsError, SessionRow, WorkstationRow};
+use crate::records::{AccountRow, Records, RecordsError, SessionRow, WorkstationRow};
 use crate::secrets::{SecretKind, hash};
 use crate::shelf::{MarkerError, Place, Shelf, ShelfError};
 use jobs::Jobs;
 use sign_in::Attempts;
 
+pub(crate) use audit::export_header;
 pub(crate) use sign_in::installation;
+
+pub(super) const DAY_MS: i64 = 86_400_000;
 
 /// Why a use case was refused or failed.
 #[derive(Debug, thiserror::Error)]
@@ -61,6 +73,34 @@ pub(crate) enum DeskError {
     /// A code that opens nothing.
     #[error("{0}")]
     WrongCode(&'static str),
+    /// The password was right, and a code of the second factor is needed.
+    #[error("a code of the second factor is needed")]
+    SecondFactorNeeded,
+    /// The code of the second factor is wrong, or was used before.
+    #[error("the code of the second factor is wrong")]
+    WrongSecondFactor,
+    /// The account is disabled, or the workstation was cut off.
+    #[error("{0}")]
+    Disabled(&'static str),
+    /// The destination is not open to the account.
+    #[error("not open to '{login}': {destination:?}")]
+    NoAccess {
+        /// Login name.
+        login: String,
+        /// Name of the destination; none when no destination is open to the account.
+        destination: Option<String>,
+    },
+    /// The destination takes no new backups.
+    #[error("the destination '{0}' is withdrawn")]
+    Withdrawn(String),
+    /// Backups or restores are not let in.
+    #[error("{what} are not let in")]
+    NotLetIn {
+        /// Which of both.
+        what: &'static str,
+        /// From when on they are again, in milliseconds since 1970.
+        until: Option<i64>,
+    },
     /// The caller may not do this.
     #[error("not allowed")]
     NotAllowed,
@@ -124,6 +164,8 @@ pub(crate) struct Credential {
     pub(crate) secret: Option<String>,
     /// The address that the call came from.
     pub(crate) origin: String,
+    /// Method and path of the call.
+    pub(crate) call: String,
 }
 
 /// Who calls.
@@ -143,7 +185,9 @@ pub(crate) enum Who {
 impl Caller {
     fn asker(&self) -> Asker<'_> {
         match &self.who {
-            Who::Person { account, role, .. } => Asker::Person { account: &account.id, role: *role },
+            Who::Person { account, role, session } => {
+                Asker::Person { account: &account.id, role: *role, only_sees: session.only_sees() }
+            }
             Who::Device { workstation } => Asker::Device { workstation: &workstation.id },
         }
     }
@@ -153,7 +197,7 @@ impl Caller {
     }
 
     /// The caller's name, as people know it.
-    fn name(&self) -> String {
+    pub(crate) fn name(&self) -> String {
         match &self.who {
             Who::Person { account, .. } => account.login.clone(),
             Who::Device { workstation } => format!("workstation {}", workstation.name),
@@ -180,6 +224,15 @@ pub(crate) struct Identity {
     pub(crate) fingerprint_text: String,
 }
 
+/// Files of the service itself.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct OwnFiles {
+    /// The state directory.
+    pub(crate) state: PathBuf,
+    pub(crate) certificate: PathBuf,
+    pub(crate) certificate_key: PathBuf,
+}
+
 /// Where all use cases live.
 pub(crate) struct Desk {
     pub(crate) records: Records,
@@ -188,6 +241,7 @@ pub(crate) struct Desk {
     pub(crate) random: Arc<dyn Random>,
     pub(crate) events: Events,
     pub(crate) identity: Identity,
+    pub(crate) files: OwnFiles,
     /// Where days begin.
     pub(crate) zone: TimeZone,
     attempts: Mutex<Attempts>,
@@ -202,6 +256,7 @@ impl Desk {
         clock: Arc<dyn Clock>,
         random: Arc<dyn Random>,
         identity: Identity,
+        files: OwnFiles,
         zone: TimeZone,
     ) -> Self {
         Self {
@@ -211,6 +266,7 @@ impl Desk {
             random,
             events: Events::new(),
             identity,
+            files,
             zone,
             attempts: Mutex::default(),
             jobs: Jobs::default(),
@@ -231,19 +287,14 @@ impl Desk {
             SecretKind::Session => self.person(&hash)?,
             SecretKind::Device => {
                 let found = self.records.read(|on| Ok::<_, DeskError>(WorkstationRow::by_credential(&hash, on)?))?;
-                Who::Device { workstation: found.ok_or(DeskError::NotSignedIn)? }
+                let (workstation, account) = found.ok_or(DeskError::NotSignedIn)?;
+                if account.disabled.is_some() {
+                    return Err(DeskError::Disabled("this workstation's account is disabled"));
+                }
+                Who::Device { workstation }
             }
         };
         Ok(Caller { who, origin: credential.origin.clone() })
-    }
-
-    /// Puts a change on record. Called within the transaction that makes it.
-    fn audit(&self, caller: &Caller, what: &str, subject: &str, on: &mut Connection) -> Result<()> {
-        self.audit_as(&caller.name(), &caller.origin, what, subject, on)
-    }
-
-    fn audit_as(&self, who: &str, origin: &str, what: &str, subject: &str, on: &mut Connection) -> Result<()> {
-        Ok(AuditRow::insert(self.now(), who, origin, what, subject, on)?)
     }
 
     fn workstation_changed(&self, id: &str) {
@@ -259,6 +310,18 @@ fn place(row: &crate::records::DestinationRow) -> Place {
 /// A name that is fit to be one.
 fn checked_name(text: &str) -> Result<String> {
     jetfrost_office::names::check(text).map(str::to_owned).map_err(|e| DeskError::Invalid(e.to_string()))
+}
+
+/// The number in the cursor of a list that goes from the latest back.
+fn number_cursor(after: Option<&String>) -> Result<i64> {
+    after.map_or(Ok(i64::MAX), |after| {
+        after.parse().map_err(|_| DeskError::Invalid("'after' is not the 'next' of an earlier page".into()))
+    })
+}
+
+/// A limit in words.
+fn shown_limit(bytes: Option<u64>) -> String {
+    bytes.map_or_else(|| "none".into(), jetfrost_wire::size::show)
 }
 
 /// A number for the records, whose integers are signed.

@@ -1,16 +1,22 @@
-//! Accounts and groups.
+//! Accounts.
 
 use jetfrost_office::access::Act;
 use jetfrost_office::names;
 use jetfrost_wire::event::Event;
-use jetfrost_wire::people::{Account, Group, GroupLogins, NewAccount, NewGroup};
-use jetfrost_wire::service::AuditEntry;
-use jetfrost_wire::{GroupId, Page, PageQuery};
+use jetfrost_wire::people::{
+    Account, AccountChange, AccountRemoval, AccountTies, NewAccount, NewPassword, PasswordSet, Role, TiedWorkstation,
+    WorkstationsGo,
+};
+use jetfrost_wire::{Page, PageQuery};
 
-use super::sign_in::insert_account;
-use super::{Caller, Desk, DeskError, Result, checked_name, convert};
-use crate::records::{AccountRow, AuditRow, Connection, GroupRow, is_duplicate};
+use super::convert::{self, from_db};
+use super::{Caller, Desk, DeskError, Result, Who, checked_name, place, shown_limit, to_db};
+use crate::clock::timestamp;
+use crate::records::{AccountRow, CodeRow, Connection, GroupRow, SessionRow, WorkstationLine, WorkstationRow, is_duplicate};
 use crate::secrets::{hash_password, new_id};
+
+/// An account's workstations are looked at together.
+const ALL: usize = 10_000;
 
 impl Desk {
     pub(crate) fn accounts(&self, caller: &Caller, page: &PageQuery) -> Result<Page<Account>> {
@@ -19,19 +25,38 @@ impl Desk {
         let after = page.after.clone().unwrap_or_default();
         self.records.read(|on| {
             let rows = AccountRow::list(&after, size + 1, on)?;
-            let items = rows.iter().map(|row| Ok(convert::account(row, row.group_names(on)?, row.workstations(on)?)));
-            Ok(Page::from_one_more(items.collect::<Result<_>>()?, size, |a: &Account| names::key(&a.login)))
+            let items = rows.iter().map(|row| convert::account(row, on)).collect::<Result<_>>()?;
+            Ok(Page::from_one_more(items, size, |a: &Account| names::key(&a.login)))
         })
     }
 
     pub(crate) fn add_account(&self, caller: &Caller, new: &NewAccount) -> Result<Account> {
         caller.may(&Act::ChangeOffice)?;
+        let row = self.new_account_row(new)?;
+        let account = self.records.write(|on| {
+            let groups = groups_named(&new.groups, on)?;
+            let mut row = row;
+            row.quota = match new.quota {
+                Some(quota) => quota.map(to_db).transpose()?,
+                None => groups.iter().filter_map(|group| group.default_quota).max(),
+            };
+            insert_account(&row, on)?;
+            row.set_groups(&ids(groups), on)?;
+            let account = convert::account(&row, on)?;
+            self.audit_change(caller, "account added", &row.login, None, Some(&said(&account)), on)?;
+            Ok::<_, DeskError>(account)
+        })?;
+        self.events.tell(Event::Office);
+        Ok(account)
+    }
+
+    fn new_account_row(&self, new: &NewAccount) -> Result<AccountRow> {
         let login = checked_name(&new.login)?;
         let display_name = new.display_name.as_deref().map_or(Ok(login.clone()), checked_name)?;
         if let Some(password) = &new.password {
-            names::check_password(password).map_err(|e| DeskError::Invalid(e.to_string()))?;
+            check_password(password)?;
         }
-        let row = AccountRow {
+        Ok(AccountRow {
             id: new_id(&*self.random),
             login_key: names::key(&login),
             login,
@@ -39,77 +64,283 @@ impl Desk {
             role: new.role.word().into(),
             password: new.password.as_ref().map(|password| hash_password(password, &*self.random)),
             created: self.now(),
-            quota: None,
-        };
+            kind: new.kind.word().into(),
+            ..AccountRow::default()
+        })
+    }
+
+    /// Changes what is given. Neither workstations nor sessions notice another login name.
+    pub(crate) fn change_account(&self, caller: &Caller, id: &str, change: &AccountChange) -> Result<Account> {
+        caller.may(&Act::ChangeOffice)?;
         let account = self.records.write(|on| {
-            insert_account(&row, on)?;
-            self.audit(caller, "account added", &row.login, on)?;
-            Ok::<_, DeskError>(convert::account(&row, vec![], 0))
+            let mut row = AccountRow::by_id(id, on)?.ok_or(DeskError::NotFound("account"))?;
+            let before = convert::account(&row, on)?;
+            if let Some(login) = &change.login {
+                row.login = checked_name(login)?;
+                row.login_key = names::key(&row.login);
+            }
+            if let Some(name) = &change.display_name {
+                row.display_name = checked_name(name)?;
+            }
+            if let Some(kind) = change.kind {
+                row.kind = kind.word().into();
+            }
+            if let Some(role) = change.role {
+                if role != Role::Administrator {
+                    stays_administered(&row, on)?;
+                }
+                row.role = role.word().into();
+            }
+            if let Some(quota) = change.quota {
+                row.quota = quota.map(to_db).transpose()?;
+            }
+            row.update(on).map_err(|e| taken(&row.login, e))?;
+            if let Some(groups) = &change.groups {
+                row.set_groups(&ids(groups_named(groups, on)?), on)?;
+            }
+            let after = convert::account(&row, on)?;
+            self.audit_change(caller, "account changed", &before.login, Some(&said(&before)), Some(&said(&after)), on)?;
+            Ok::<_, DeskError>(after)
         })?;
         self.events.tell(Event::Office);
         Ok(account)
     }
 
-    pub(crate) fn groups(&self, caller: &Caller, page: &PageQuery) -> Result<Page<Group>> {
+    /// What hangs on an account.
+    pub(crate) fn account_ties(&self, caller: &Caller, id: &str) -> Result<AccountTies> {
         caller.may(&Act::SeeOffice)?;
-        let size = page.size();
-        let after = page.after.clone().unwrap_or_default();
-        self.records.read(|on| {
-            let rows = GroupRow::list(&after, size + 1, on)?;
-            let items = rows.iter().map(|row| group(row, on)).collect::<Result<_>>()?;
-            Ok(Page::from_one_more(items, size, |g: &Group| names::key(&g.name)))
+        let now = self.now();
+        let (sessions, open_codes, lines) = self.records.read(|on| {
+            let row = AccountRow::by_id(id, on)?.ok_or(DeskError::NotFound("account"))?;
+            let lines = WorkstationLine::list(Some(&row.id), "", ALL, on)?;
+            Ok::<_, DeskError>((SessionRow::of(&row.id, now, on)?, CodeRow::open_of(&row.id, now, on)?, lines))
+        })?;
+        let browsers = sessions.iter().filter(|session| session.is_browser()).count() as u64;
+        Ok(AccountTies {
+            browsers,
+            tokens: sessions.len() as u64 - browsers,
+            open_codes: from_db(open_codes),
+            workstations: lines.iter().map(|line| self.tied(line)).collect(),
         })
     }
 
-    pub(crate) fn add_group(&self, caller: &Caller, new: &NewGroup) -> Result<Group> {
-        caller.may(&Act::ChangeOffice)?;
-        let name = checked_name(&new.name)?;
-        let row = GroupRow { id: new_id(&*self.random), name_key: names::key(&name), name };
-        let group = self.records.write(|on| {
-            row.insert(on).map_err(|e| if is_duplicate(&e) { DeskError::NameTaken(row.name.clone()) } else { e.into() })?;
-            self.audit(caller, "group added", &row.name, on)?;
-            group(&row, on)
-        })?;
-        self.events.tell(Event::Office);
-        Ok(group)
+    fn tied(&self, line: &WorkstationLine) -> TiedWorkstation {
+        let id = line.store.id.parse().ok();
+        TiedWorkstation {
+            name: line.workstation.name.clone(),
+            destination: line.destination.name.clone(),
+            points: from_db(line.store.points),
+            latest: line.latest_point.as_ref().map(|point| timestamp(point.created)),
+            bytes: id.and_then(|id| self.shelf.used(&place(&line.destination), id).ok()),
+        }
     }
 
-    pub(crate) fn set_group_logins(&self, caller: &Caller, id: &str, logins: &GroupLogins) -> Result<Group> {
+    /// Sets an account's password. All that was signed in with the old one is signed out; workstations go on.
+    pub(crate) fn set_password(&self, caller: &Caller, id: &str, new: &NewPassword) -> Result<PasswordSet> {
         caller.may(&Act::ChangeOffice)?;
-        let group = self.records.write(|on| {
-            let row = GroupRow::by_id(id, on)?.ok_or(DeskError::NotFound("group"))?;
-            let mut members = Vec::new();
-            for login in &logins.logins {
-                let account = AccountRow::by_key(&names::key(login), on)?;
-                members.push(account.ok_or_else(|| DeskError::Invalid(format!("there is no account '{login}'")))?.id);
+        if let Some(password) = &new.password {
+            check_password(password)?;
+        }
+        let set = self.records.write(|on| {
+            let mut row = AccountRow::by_id(id, on)?.ok_or(DeskError::NotFound("account"))?;
+            if new.password.is_none() {
+                stays_administered(&row, on)?;
             }
-            members.sort_unstable();
-            members.dedup();
-            row.set_members(&members, on)?;
-            self.audit(caller, "group filled", &row.name, on)?;
-            group(&row, on)
+            row.password = new.password.as_ref().map(|password| hash_password(password, &*self.random));
+            row.update(on)?;
+            let what = if row.password.is_some() { "password set" } else { "password taken away" };
+            self.audit(caller, what, &row.login, on)?;
+            // Whoever sets their own password stays where they are.
+            self.password_set(&row, caller.session_id(), on)
         })?;
         self.events.tell(Event::Office);
-        Ok(group)
+        Ok(set)
     }
 
-    /// The audit log, latest first.
-    pub(crate) fn audit_log(&self, caller: &Caller, page: &PageQuery) -> Result<Page<AuditEntry>> {
-        caller.may(&Act::SeeOffice)?;
-        let before = cursor(page)?;
-        let rows = self.records.read(|on| Ok::<_, DeskError>(AuditRow::list(before, page.size() + 1, on)?))?;
-        let items = rows.into_iter().map(convert::audit_entry).collect();
-        Ok(Page::from_one_more(items, page.size(), |e: &AuditEntry| e.number.to_string()))
+    /// Signs out all but one session of an account whose password was set.
+    pub(super) fn password_set(&self, row: &AccountRow, but: Option<&str>, on: &mut Connection) -> Result<PasswordSet> {
+        let signed_out = SessionRow::end_all(&row.id, but, on)? as u64;
+        let lines = WorkstationLine::list(Some(&row.id), "", ALL, on)?;
+        let going_on = lines.into_iter().filter(|line| line.workstation.rest.is_none());
+        Ok(PasswordSet { signed_out, unaffected: going_on.map(|line| line.workstation.name).collect() })
+    }
+
+    /// Shuts an account out, with all its workstations, until it is enabled again. Nothing stored goes.
+    pub(crate) fn disable_account(&self, caller: &Caller, id: &str) -> Result<Account> {
+        let now = self.now();
+        self.set_disabled(caller, id, "account disabled", |row, on| {
+            stays_administered(row, on)?;
+            row.disabled.get_or_insert(now);
+            row.disabled_by.get_or_insert(caller.name());
+            SessionRow::end_all(&row.id, None, on)?;
+            Ok(())
+        })
+    }
+
+    pub(crate) fn enable_account(&self, caller: &Caller, id: &str) -> Result<Account> {
+        self.set_disabled(caller, id, "account enabled", |row, _| {
+            (row.disabled, row.disabled_by) = (None, None);
+            Ok(())
+        })
+    }
+
+    fn set_disabled(
+        &self,
+        caller: &Caller,
+        id: &str,
+        what: &str,
+        change: impl FnOnce(&mut AccountRow, &mut Connection) -> Result<()>,
+    ) -> Result<Account> {
+        caller.may(&Act::ChangeOffice)?;
+        let account = self.records.write(|on| {
+            let mut row = AccountRow::by_id(id, on)?.ok_or(DeskError::NotFound("account"))?;
+            change(&mut row, on)?;
+            row.update(on)?;
+            self.audit(caller, what, &row.login, on)?;
+            convert::account(&row, on)
+        })?;
+        self.events.tell(Event::Office);
+        Ok(account)
+    }
+
+    /// Removes an account. What becomes of its workstations must be said if it has any.
+    pub(crate) fn remove_account(&self, caller: &Caller, id: &str, removal: &AccountRemoval) -> Result<()> {
+        caller.may(&Act::ChangeOffice)?;
+        if matches!(&caller.who, Who::Person { account, .. } if account.id == id) {
+            return Err(DeskError::Conflict("nobody removes the account that they are signed in with"));
+        }
+        self.records.write(|on| {
+            let mut row = AccountRow::by_id(id, on)?.ok_or(DeskError::NotFound("account"))?;
+            stays_administered(&row, on)?;
+            let lines = WorkstationLine::list(Some(&row.id), "", ALL, on)?;
+            let fate = match &removal.workstations {
+                Some(fate) => self.part_from(caller, &lines, fate, on)?,
+                None if lines.is_empty() => String::new(),
+                None => {
+                    let names: Vec<&str> = lines.iter().map(|line| line.workstation.name.as_str()).collect();
+                    let names = names.join(", ");
+                    return Err(DeskError::Invalid(format!(
+                        "this account has workstations ({names}): say whether another account takes them, or they are retired, or removed"
+                    )));
+                }
+            };
+            SessionRow::end_all(&row.id, None, on)?;
+            CodeRow::cancel_open_of(&row.id, self.now(), on)?;
+            row.leave_everything(on)?;
+            self.audit_change(caller, "account removed", &row.login, None, Some(&fate), on)?;
+            row.removed = Some(self.now());
+            row.password = None;
+            row.totp = None;
+            // The name is free again; the row stays for the history that names it.
+            row.login_key = format!("{} (removed)", row.id);
+            Ok::<_, DeskError>(row.update(on)?)
+        })?;
+        self.events.tell(Event::Office);
+        Ok(())
+    }
+
+    fn part_from(
+        &self,
+        caller: &Caller,
+        lines: &[WorkstationLine],
+        fate: &WorkstationsGo,
+        on: &mut Connection,
+    ) -> Result<String> {
+        let now = self.now();
+        let heir = match fate {
+            WorkstationsGo::To { login } => Some(account_named(login, on)?),
+            _ => None,
+        };
+        for line in lines {
+            let mut workstation = line.workstation.clone();
+            match (fate, &heir) {
+                (WorkstationsGo::To { .. }, Some(heir)) if heir.id == workstation.account_id => {
+                    return Err(DeskError::Invalid("an account cannot inherit from itself".into()));
+                }
+                (WorkstationsGo::To { .. }, heir) => {
+                    workstation.account_id = heir.as_ref().map_or(workstation.account_id, |heir| heir.id.clone());
+                    workstation.update(on)?;
+                }
+                (WorkstationsGo::Retire, _) => workstation.cut_off(WorkstationRow::RETIRED, now, &caller.name(), on)?,
+                (WorkstationsGo::Remove, _) => {
+                    if line.store.held.is_some() {
+                        let name = &workstation.name;
+                        return Err(DeskError::Invalid(format!(
+                            "there is a hold on the image store of {name}: take it off first"
+                        )));
+                    }
+                    let mut store = line.store.clone();
+                    store.leaves.get_or_insert(now + line.destination.waiting_days * super::DAY_MS);
+                    store.leaving_by.get_or_insert(caller.name());
+                    store.update(on)?;
+                    workstation.cut_off(WorkstationRow::RETIRED, now, &caller.name(), on)?;
+                }
+            }
+        }
+        let names: Vec<&str> = lines.iter().map(|line| line.workstation.name.as_str()).collect();
+        let names = names.join(", ");
+        Ok(match fate {
+            _ if lines.is_empty() => String::new(),
+            WorkstationsGo::To { login } => format!("workstations {names} go to {login}"),
+            WorkstationsGo::Retire => format!("workstations {names} are retired"),
+            WorkstationsGo::Remove => format!("image stores of {names} wait to go"),
+        })
     }
 }
 
-/// The number in the cursor of a list that goes from the latest back.
-pub(super) fn cursor(page: &PageQuery) -> Result<i64> {
-    page.after.as_ref().map_or(Ok(i64::MAX), |after| {
-        after.parse().map_err(|_| DeskError::Invalid("'after' is not the 'next' of an earlier page".into()))
-    })
+/// An account by its login name.
+pub(super) fn account_named(login: &str, on: &mut Connection) -> Result<AccountRow> {
+    let found = AccountRow::by_key(&names::key(login), on)?;
+    found.ok_or_else(|| DeskError::Invalid(format!("there is no account '{login}'")))
 }
 
-fn group(row: &GroupRow, on: &mut Connection) -> Result<Group> {
-    Ok(Group { id: GroupId(row.id.clone()), name: row.name.clone(), logins: row.logins(on)? })
+/// Groups by their names, each once.
+pub(super) fn groups_named(wanted: &[String], on: &mut Connection) -> Result<Vec<GroupRow>> {
+    let mut found: Vec<GroupRow> = Vec::new();
+    for name in wanted {
+        let group = GroupRow::by_key(&names::key(name), on)?;
+        let group = group.ok_or_else(|| DeskError::Invalid(format!("there is no group '{name}'")))?;
+        if found.iter().all(|other| other.id != group.id) {
+            found.push(group);
+        }
+    }
+    Ok(found)
+}
+
+pub(super) fn ids(groups: Vec<GroupRow>) -> Vec<String> {
+    groups.into_iter().map(|group| group.id).collect()
+}
+
+pub(super) fn insert_account(row: &AccountRow, on: &mut Connection) -> Result<()> {
+    row.insert(on).map_err(|e| taken(&row.login, e))
+}
+
+fn taken(login: &str, error: diesel::result::Error) -> DeskError {
+    if is_duplicate(&error) { DeskError::NameTaken(login.to_owned()) } else { error.into() }
+}
+
+pub(super) fn check_password(password: &str) -> Result<()> {
+    names::check_password(password).map_err(|e| DeskError::Invalid(e.to_string()))
+}
+
+/// Refuses to take an administrator away when nobody else could do the work.
+fn stays_administered(row: &AccountRow, on: &mut Connection) -> Result<()> {
+    let administrator = Role::Administrator.word();
+    if row.role == administrator && row.others_that_can_be(administrator, on)? == 0 {
+        return Err(DeskError::Conflict("this is the last administrator who can sign in: make another one first"));
+    }
+    Ok(())
+}
+
+/// An account in a line, for the audit log.
+fn said(account: &Account) -> String {
+    let groups = if account.groups.is_empty() { String::new() } else { format!(", in {}", account.groups.join(", ")) };
+    format!(
+        "{}, '{}', {} {}{groups}, quota {}",
+        account.login,
+        account.display_name,
+        account.kind.word(),
+        account.role.word(),
+        shown_limit(account.quota)
+    )
 }

@@ -1,27 +1,33 @@
-//! Destinations.
+//! Destinations: added, shown, changed, withdrawn; missing ones are noticed, and so is their return.
 
 use std::path::PathBuf;
 
 use jetfrost_office::access::Act;
 use jetfrost_office::names;
 use jetfrost_office::room::suggested_reserve;
-use jetfrost_wire::destination::{Destination, DestinationState, NewDestination, TryDirectory, Verdict};
+use jetfrost_wire::destination::{
+    Destination, DestinationChange, DestinationState, Erasure, NewDestination, TryDirectory, Verdict, Volume,
+};
 use jetfrost_wire::event::Event;
 use jetfrost_wire::keeping::{AtLimit, Keeping, Rule};
 use jetfrost_wire::{DestinationId, Page, PageQuery};
 
 use super::convert::{self, from_db};
-use super::{Caller, Desk, DeskError, Result, checked_name, place, to_db};
+use super::{Caller, Desk, DeskError, Result, access, checked_name, place, shown_limit, to_db};
 use crate::clock::timestamp;
-use crate::records::{DestinationRow, is_duplicate};
+use crate::records::{AuditRow, DestinationRow, NewEntry, is_duplicate};
 use crate::secrets::new_id;
-use crate::shelf::{MarkerError, ShelfError, judge, volume_of};
+use crate::shelf::{MarkerError, Place, ShelfError, judge, volume_of, volumes};
 
 /// All destinations are looked at together; an office has a handful.
 const ALL: usize = 1000;
 /// What a new destination keeps unless told otherwise: enough that nobody misses something before they have set their own.
 const USUAL_KEEPING: Keeping = Keeping::Thinned(Rule { hours: 72, days: 60, weeks: 52, months: 60, years: 0, at_least: 5 });
 const USUAL_WAITING_DAYS: i64 = 7;
+/// Nobody waits longer than ten years.
+const MOST_DAYS: u32 = 3650;
+/// A description is a sentence or two.
+const MOST_DESCRIPTION: usize = 500;
 
 impl Desk {
     pub(crate) fn destinations(&self, caller: &Caller, page: &PageQuery) -> Result<Page<Destination>> {
@@ -33,14 +39,20 @@ impl Desk {
         Ok(Page::from_one_more(items, size, |d: &Destination| names::key(&d.name)))
     }
 
-    /// Says whether a directory would do, and changes nothing.
+    /// The volumes of the server, each with a verdict. Where it may, it writes a probe and removes it.
+    pub(crate) fn volumes(&self, caller: &Caller) -> Result<Vec<Volume>> {
+        caller.may(&Act::ChangeOffice)?;
+        Ok(volumes(&self.directories()?, &self.identity.service))
+    }
+
+    /// Says whether a directory would do. A probe is written and removed.
     pub(crate) fn try_directory(&self, caller: &Caller, directory: &TryDirectory) -> Result<Verdict> {
         caller.may(&Act::ChangeOffice)?;
         let others = self.directories()?;
         let judgement = judge(&PathBuf::from(&directory.directory), &others, &self.identity.service);
         let volume = judgement.volume;
         Ok(Verdict {
-            fit: judgement.fit,
+            fitness: judgement.fitness,
             reasons: judgement.reasons,
             file_system: volume.as_ref().map_or_else(String::new, |v| v.file_system.clone()),
             mounted_at: volume.as_ref().map_or_else(String::new, |v| v.mounted_at.clone()),
@@ -53,60 +65,203 @@ impl Desk {
     pub(crate) fn add_destination(&self, caller: &Caller, new: &NewDestination) -> Result<Destination> {
         caller.may(&Act::ChangeOffice)?;
         let name = checked_name(&new.name)?;
-        let capacity = new.capacity.map(to_db).transpose()?;
-        let directory = PathBuf::from(&new.directory);
-        let taken = self.records.read(|on| Ok::<_, DeskError>(DestinationRow::by_key(&names::key(&name), on)?))?;
-        if taken.is_some() {
-            return Err(DeskError::NameTaken(name));
-        }
         let mut row = DestinationRow {
             id: new_id(&*self.random),
             name_key: names::key(&name),
             name,
+            description: checked_description(new.description.as_deref().unwrap_or_default())?,
             directory: new.directory.clone(),
-            capacity,
-            reserve: 0,
+            capacity: new.capacity.map(to_db).transpose()?,
+            default_limit: new.default_limit.map(to_db).transpose()?,
             created: self.now(),
             keeping: new.keeping.unwrap_or(USUAL_KEEPING).to_string(),
             at_limit: convert::at_limit_word(new.at_limit.unwrap_or(AtLimit::Stop)).into(),
             waiting_days: USUAL_WAITING_DAYS,
             scrub_days: jetfrost_wire::keeping::usual_scrub_days().into(),
+            ..DestinationRow::default()
         };
+        self.check_new(&row, new)?;
         self.shelf.lay_out(&place(&row), &row.name, &timestamp(row.created).to_string(), &self.directories()?)?;
-        let volume = volume_of(&directory).map_err(|source| ShelfError::Io { doing: "examining the volume", source })?;
+        let volume =
+            volume_of(&place(&row).directory).map_err(|source| ShelfError::Io { doing: "examining the volume", source })?;
         row.reserve = to_db(new.reserve.unwrap_or_else(|| suggested_reserve(volume.size)))?;
+        self.insert_destination(caller, row, "destination added", |row, on| access::set_open_to(row, &new.open_to, on))
+    }
+
+    /// What can be wrong about a new destination is found before anything is written to its directory.
+    fn check_new(&self, row: &DestinationRow, new: &NewDestination) -> Result<()> {
+        self.records.read(|on| {
+            if DestinationRow::by_key(&row.name_key, on)?.is_some() {
+                return Err(DeskError::NameTaken(row.name.clone()));
+            }
+            super::people::groups_named(&new.open_to.groups, on)?;
+            new.open_to.logins.iter().try_for_each(|login| super::people::account_named(login, on).map(drop))
+        })
+    }
+
+    pub(super) fn insert_destination(
+        &self,
+        caller: &Caller,
+        mut row: DestinationRow,
+        what: &str,
+        complete: impl FnOnce(&mut DestinationRow, &mut crate::records::Connection) -> Result<()>,
+    ) -> Result<Destination> {
         self.records.write(|on| {
-            row.insert(on).map_err(|e| if is_duplicate(&e) { DeskError::NameTaken(row.name.clone()) } else { e.into() })?;
-            self.audit(caller, "destination added", &format!("{} at {}", row.name, row.directory), on)
+            row.insert(on).map_err(|e| taken(&row.name, e))?;
+            complete(&mut row, on)?;
+            row.update(on)?;
+            let after = said(&row, &access::open_to(&row, on)?);
+            self.audit_change(caller, what, &row.name, None, Some(&after), on)
         })?;
         self.events.tell(Event::Office);
         self.destination(&row)
     }
 
-    fn directories(&self) -> Result<Vec<PathBuf>> {
+    /// Changes what is given.
+    pub(crate) fn change_destination(&self, caller: &Caller, id: &str, change: &DestinationChange) -> Result<Destination> {
+        caller.may(&Act::ChangeOffice)?;
+        let too_long = |days: Option<u32>| days.is_some_and(|days| days > MOST_DAYS);
+        if too_long(change.waiting_days) || too_long(change.scrub_days) {
+            return Err(DeskError::Invalid(format!("it is {MOST_DAYS} days at most")));
+        }
+        let row = self.records.write(|on| {
+            let mut row = DestinationRow::by_id(id, on)?.ok_or(DeskError::NotFound("destination"))?;
+            let (old_name, before) = (row.name.clone(), said(&row, &access::open_to(&row, on)?));
+            self.set_given(&mut row, change)?;
+            if let Some(to) = &change.open_to {
+                access::set_open_to(&mut row, to, on)?;
+            }
+            row.update(on).map_err(|e| taken(&row.name, e))?;
+            let after = said(&row, &access::open_to(&row, on)?);
+            self.audit_change(caller, "destination changed", &old_name, Some(&before), Some(&after), on)?;
+            Ok::<_, DeskError>(row)
+        })?;
+        self.events.tell(Event::Office);
+        self.destination(&row)
+    }
+
+    fn set_given(&self, row: &mut DestinationRow, change: &DestinationChange) -> Result<()> {
+        if let Some(name) = &change.name {
+            row.name = checked_name(name)?;
+            row.name_key = names::key(&row.name);
+        }
+        if let Some(description) = &change.description {
+            row.description = checked_description(description)?;
+        }
+        if let Some(directory) = &change.directory {
+            self.shelf.check(&Place { id: row.id.clone(), directory: directory.into() })?;
+            row.directory.clone_from(directory);
+        }
+        if let Some(capacity) = change.capacity {
+            row.capacity = capacity.map(to_db).transpose()?;
+        }
+        if let Some(limit) = change.default_limit {
+            row.default_limit = limit.map(to_db).transpose()?;
+        }
+        row.reserve = change.reserve.map_or(Ok(row.reserve), to_db)?;
+        row.keeping = change.keeping.map_or(row.keeping.clone(), |keeping| keeping.to_string());
+        row.at_limit = change.at_limit.map_or(row.at_limit.clone(), |at_limit| convert::at_limit_word(at_limit).into());
+        row.waiting_days = change.waiting_days.map_or(row.waiting_days, Into::into);
+        row.scrub_days = change.scrub_days.map_or(row.scrub_days, Into::into);
+        Ok(())
+    }
+
+    /// Takes no new backups from now on. What is there stays and can be restored.
+    pub(crate) fn withdraw(&self, caller: &Caller, id: &str) -> Result<Destination> {
+        let (now, by) = (self.now(), caller.name());
+        self.alter_destination(caller, id, "destination withdrawn", |row| {
+            row.withdrawn.get_or_insert(now);
+            row.withdrawn_by.get_or_insert(by);
+            Ok(())
+        })
+    }
+
+    /// Takes backups again.
+    pub(crate) fn bring_destination_back(&self, caller: &Caller, id: &str) -> Result<Destination> {
+        self.alter_destination(caller, id, "destination brought back", |row| {
+            if row.erases.is_some() {
+                return Err(DeskError::Conflict("all of it is to be erased: call that off first"));
+            }
+            (row.withdrawn, row.withdrawn_by, row.erase_asked, row.erasing_by) = (None, None, None, None);
+            Ok(())
+        })
+    }
+
+    pub(super) fn alter_destination(
+        &self,
+        caller: &Caller,
+        id: &str,
+        what: &str,
+        alter: impl FnOnce(&mut DestinationRow) -> Result<()>,
+    ) -> Result<Destination> {
+        caller.may(&Act::ChangeOffice)?;
+        let row = self.records.write(|on| {
+            let mut row = DestinationRow::by_id(id, on)?.ok_or(DeskError::NotFound("destination"))?;
+            alter(&mut row)?;
+            row.update(on)?;
+            self.audit(caller, what, &row.name, on)?;
+            Ok::<_, DeskError>(row)
+        })?;
+        self.events.tell(Event::Office);
+        self.destination(&row)
+    }
+
+    /// Notices destinations that went missing or came back since the last look.
+    pub(crate) fn watch_places(&self) -> Result<()> {
+        let rows = self.records.read(|on| Ok::<_, DeskError>(DestinationRow::list("", ALL, on)?))?;
+        for row in rows {
+            let found = self.shelf.check(&place(&row));
+            if found.is_err() == row.missing_since.is_some() {
+                continue;
+            }
+            let now = self.now();
+            let what = if found.is_err() { "destination missing" } else { "destination back" };
+            let why = found.as_ref().err().map(ToString::to_string);
+            self.records.write(|on| {
+                DestinationRow::set_missing_since(&row.id, found.is_err().then_some(now), on)?;
+                let entry =
+                    NewEntry { at: now, who: SERVICE, what, subject: &row.name, after: why.as_deref(), ..NewEntry::default() };
+                Ok::<_, DeskError>(AuditRow::insert(&entry, on)?)
+            })?;
+            tracing::warn!(destination = row.name, "{what}");
+            self.events.tell(Event::Office);
+        }
+        Ok(())
+    }
+
+    pub(super) fn directories(&self) -> Result<Vec<PathBuf>> {
         let rows = self.records.read(|on| Ok::<_, DeskError>(DestinationRow::list("", ALL, on)?))?;
         Ok(rows.into_iter().map(|row| row.directory.into()).collect())
     }
 
+    pub(super) fn destination_rows(&self) -> Result<Vec<DestinationRow>> {
+        self.records.read(|on| Ok(DestinationRow::list("", ALL, on)?))
+    }
+
     pub(super) fn all_destinations(&self) -> Result<Vec<Destination>> {
-        let rows = self.records.read(|on| Ok::<_, DeskError>(DestinationRow::list("", ALL, on)?))?;
-        rows.iter().map(|row| self.destination(row)).collect()
+        self.destination_rows()?.iter().map(|row| self.destination(row)).collect()
     }
 
     /// A destination as it is at the moment.
     pub(super) fn destination(&self, row: &DestinationRow) -> Result<Destination> {
-        let stores = self.records.read(|on| Ok::<_, DeskError>(row.stores(on)?))?;
+        let (stores, open_to) = self.records.read(|on| Ok::<_, DeskError>((row.stores(on)?, access::open_to(row, on)?)))?;
         let marker = self.shelf.check(&place(row));
         let used = marker.is_ok().then(|| self.used_of(&place(row), &stores));
         let room = marker.is_ok().then(|| self.levels_of_destination(row)).transpose()?;
         let room = room.map(|levels| levels.iter().map(|(_, level)| level.room()).min().unwrap_or(0));
+        let state = state(row, &marker, room);
+        let asked = row.erase_asked.is_some() || row.erases.is_some();
         Ok(Destination {
             id: DestinationId(row.id.clone()),
             name: row.name.clone(),
+            description: row.description.clone(),
             directory: row.directory.clone(),
-            state: state(&marker, room),
+            state,
+            since: since(row, state).map(timestamp),
+            why: why(row, state, &marker, open_to.is_nobody()),
             capacity: row.capacity.map(from_db),
             reserve: from_db(row.reserve),
+            default_limit: row.default_limit.map(from_db),
             used,
             room,
             stores: stores.len() as u64,
@@ -114,16 +269,75 @@ impl Desk {
             at_limit: convert::at_limit(&row.at_limit),
             waiting_days: u32::try_from(row.waiting_days).unwrap_or(u32::MAX),
             scrub_days: u32::try_from(row.scrub_days).unwrap_or(u32::MAX),
+            open_to,
+            erasure: asked.then(|| Erasure { by: row.erasing_by.clone().unwrap_or_default(), ends: row.erases.map(timestamp) }),
+            records_copied: row.records_copied.map(timestamp),
+            records_trouble: row.records_trouble.clone(),
             created: timestamp(row.created),
         })
     }
 }
 
-pub(super) fn state(marker: &Result<(), MarkerError>, room: Option<u64>) -> DestinationState {
+const SERVICE: &str = "the service";
+
+pub(super) fn state(row: &DestinationRow, marker: &Result<(), MarkerError>, room: Option<u64>) -> DestinationState {
     match (marker, room) {
         (Err(MarkerError::Missing(_)), _) => DestinationState::Missing,
         (Err(MarkerError::Foreign(_)), _) => DestinationState::Foreign,
+        (Ok(()), _) if row.erases.is_some() => DestinationState::Erasing,
+        (Ok(()), _) if row.withdrawn.is_some() => DestinationState::Withdrawn,
         (Ok(()), Some(0)) => DestinationState::Full,
         (Ok(()), _) => DestinationState::Ready,
     }
+}
+
+fn since(row: &DestinationRow, state: DestinationState) -> Option<i64> {
+    match state {
+        DestinationState::Missing | DestinationState::Foreign => row.missing_since,
+        DestinationState::Withdrawn | DestinationState::Erasing => row.withdrawn,
+        DestinationState::Full | DestinationState::Ready => None,
+    }
+}
+
+fn why(row: &DestinationRow, state: DestinationState, marker: &Result<(), MarkerError>, open_to_nobody: bool) -> String {
+    let by = row.withdrawn_by.as_deref().unwrap_or(SERVICE);
+    match (state, marker) {
+        (_, Err(error)) => format!("{error}; nothing is written in its stead"),
+        (DestinationState::Erasing, _) => format!("{} asked for all of it to be erased", row.erasing_by.as_deref().unwrap_or(by)),
+        (DestinationState::Withdrawn, _) => {
+            format!("{by} withdrew it: no new backups come here, and those that are here can be restored")
+        }
+        (DestinationState::Full, _) => "a limit or its volume's reserve is reached".into(),
+        _ if open_to_nobody => "it is open to nobody yet: no backup can come here".into(),
+        _ => String::new(),
+    }
+}
+
+fn taken(name: &str, error: diesel::result::Error) -> DeskError {
+    if is_duplicate(&error) { DeskError::NameTaken(name.to_owned()) } else { error.into() }
+}
+
+fn checked_description(text: &str) -> Result<String> {
+    let text = text.trim();
+    if text.chars().count() > MOST_DESCRIPTION || text.chars().any(|c| c.is_control() && c != '\n') {
+        return Err(DeskError::Invalid(format!("a description is plain text of {MOST_DESCRIPTION} characters at most")));
+    }
+    Ok(text.to_owned())
+}
+
+/// A destination in a line, for the audit log.
+fn said(row: &DestinationRow, open_to: &jetfrost_wire::access::OpenTo) -> String {
+    format!(
+        "{} at {}: capacity {}, reserve {}, limit of new stores {}, keeps {}, at a limit {}, waiting time {} days, scrub every {} days, open to {}",
+        row.name,
+        row.directory,
+        shown_limit(row.capacity.map(from_db)),
+        jetfrost_wire::size::show(from_db(row.reserve)),
+        shown_limit(row.default_limit.map(from_db)),
+        row.keeping,
+        row.at_limit,
+        row.waiting_days,
+        row.scrub_days,
+        access::said(open_to)
+    )
 }

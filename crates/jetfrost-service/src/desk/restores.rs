@@ -14,6 +14,7 @@ impl Desk {
     pub(crate) fn begin_restore(&self, caller: &Caller, id: &str, begin: &BeginRestore) -> Result<Restore> {
         let line = self.line(caller, id)?;
         caller.may(&Act::ReadStore { workstation: &line.workstation.id, owner: &line.account.id })?;
+        self.restores_are_let_in()?;
         let (_, store) = self.open_store(&line)?;
         store.point_head(begin.point)?;
         let now = self.now();

@@ -23,6 +23,8 @@ impl Desk {
     pub(crate) fn begin_run(&self, caller: &Caller, id: &str, begin: &BeginRun) -> Result<RunBegun> {
         let line = self.line(caller, id)?;
         caller.may(&Act::AddToStore { workstation: &line.workstation.id })?;
+        self.backups_are_let_in()?;
+        self.takes_backups(&line)?;
         if line.store.leaves.is_some() {
             return Err(DeskError::Conflict(
                 "this workstation's image store was removed and waits to go; an administrator can bring it back",
@@ -48,6 +50,14 @@ impl Desk {
             lost: lost.names,
             lost_more: lost.more,
         })
+    }
+
+    /// Refuses when the destination is withdrawn, or not open to the workstation's account.
+    fn takes_backups(&self, line: &WorkstationLine) -> Result<()> {
+        if line.destination.withdrawn.is_some() {
+            return Err(DeskError::Withdrawn(line.destination.name.clone()));
+        }
+        self.records.read(|on| Self::has_access(&line.account, &line.destination, on))
     }
 
     fn latest_of_kind(&self, line: &WorkstationLine, kind: PointKind) -> Result<Option<u64>> {
@@ -241,7 +251,7 @@ fn end(row: &mut RunRow, outcome: Outcome, reason: Option<&str>, at: i64) {
     row.last_heard = at;
 }
 
-fn insert_point(store: &str, head: &PointHead, run: Option<i64>, sent: i64, on: &mut Connection) -> Result<()> {
+pub(super) fn insert_point(store: &str, head: &PointHead, run: Option<i64>, sent: i64, on: &mut Connection) -> Result<()> {
     let sequence = to_db(head.sequence)?;
     let kind = match head.kind {
         jetfrost_image::format::PointKind::Files => PointKind::Files,

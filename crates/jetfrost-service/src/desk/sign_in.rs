@@ -8,24 +8,20 @@ use jetfrost_image::crypto::random_array;
 use jetfrost_office::names;
 use jetfrost_office::patience::Failures;
 use jetfrost_wire::SessionId;
-use jetfrost_wire::people::{Account, Role};
-use jetfrost_wire::service::{Carry, FirstAdministrator, ServiceInfo, SignIn, SignedIn};
+use jetfrost_wire::people::{Account, AccountKind, Role};
+use jetfrost_wire::service::{Carry, FirstAdministrator, ServiceInfo, SignIn, SignedIn, TokenScope};
 
-use super::{Caller, Desk, DeskError, Result, Who, checked_name, convert};
+use super::people::{check_password, insert_account};
+use super::sessions::{COOKIE, TOKEN, scope_word};
+use super::{DAY_MS, Desk, DeskError, Result, checked_name, convert};
 use crate::clock::timestamp;
-use crate::records::{
-    AccountRow, Connection, SessionRow, first_code_hash, insert_installation, installation_id, is_duplicate, set_first_code_hash,
-};
+use crate::records::{AccountRow, SessionRow, first_code_hash, insert_installation, installation_id, set_first_code_hash};
 use crate::secrets::{SecretKind, hash, hash_password, is_password, new_id, new_secret};
 
-const HOUR_MS: i64 = 3600 * 1000;
-/// A browser's session ends after so long without use, and in any case after seven days.
-const IDLE_MS: i64 = 12 * HOUR_MS;
-const COOKIE_MS: i64 = 7 * 24 * HOUR_MS;
+/// A browser's session ends after so long, however much it is used.
+const COOKIE_MS: i64 = 7 * DAY_MS;
 /// A command's session.
-const TOKEN_MS: i64 = 90 * 24 * HOUR_MS;
-/// The record of the last use is not written more often than this.
-const TOUCH_MS: i64 = 60 * 1000;
+const TOKEN_MS: i64 = 90 * DAY_MS;
 /// Names and addresses whose failures are remembered.
 const MOST_REMEMBERED: usize = 10_000;
 
@@ -103,7 +99,7 @@ impl Desk {
     /// Creates the first administrator and signs in.
     pub(crate) fn first_administrator(&self, new: &FirstAdministrator, origin: &str) -> Result<Account> {
         let login = checked_name(&new.login)?;
-        names::check_password(&new.password).map_err(|e| DeskError::Invalid(e.to_string()))?;
+        check_password(&new.password)?;
         let keys = ["first administrator".to_owned(), origin.to_owned()];
         self.check_patience(&keys)?;
         let row = AccountRow {
@@ -114,7 +110,8 @@ impl Desk {
             role: Role::Administrator.word().into(),
             password: Some(hash_password(&new.password, &*self.random)),
             created: self.now(),
-            quota: None,
+            kind: AccountKind::Person.word().into(),
+            ..AccountRow::default()
         };
         let made = self.records.write(|on| {
             if AccountRow::any_with_role(Role::Administrator.word(), on)? {
@@ -126,7 +123,7 @@ impl Desk {
             set_first_code_hash(None, on)?;
             insert_account(&row, on)?;
             self.audit_as(&row.login, origin, "first administrator created", &row.login, on)?;
-            Ok(convert::account(&row, vec![], 0))
+            convert::account(&row, on)
         });
         if matches!(made, Err(DeskError::WrongCode(_))) {
             self.lock_attempts().failed(&keys, self.now());
@@ -141,13 +138,22 @@ impl Desk {
         self.check_patience(&keys)?;
         let found = self.records.read(|on| Ok::<_, DeskError>(AccountRow::by_key(&key, on)?))?;
         let right = is_password(&with.password, found.as_ref().and_then(|a| a.password.as_deref()));
-        let Some(account) = found.filter(|_| right) else {
+        let refused = |what: &str, error: DeskError| {
             self.lock_attempts().failed(&keys, self.now());
-            self.records.write(|on| self.audit_as("unknown", origin, "sign-in refused", &key, on))?;
-            return Err(DeskError::WrongPassword);
+            self.audit_refusal("unknown", origin, what, &key)?;
+            Err(error)
         };
-        self.lock_attempts().succeeded(&keys);
-        self.begin_session(&account, with, origin)
+        let Some(account) = found.filter(|account| right && account.disabled.is_none()) else {
+            return refused("sign-in refused", DeskError::WrongPassword);
+        };
+        match self.check_second_factor(&account, with.code.as_deref()) {
+            Err(DeskError::WrongSecondFactor) => refused("second factor refused", DeskError::WrongSecondFactor),
+            Err(other) => Err(other),
+            Ok(()) => {
+                self.lock_attempts().succeeded(&keys);
+                self.begin_session(&account, with, origin)
+            }
+        }
     }
 
     fn begin_session(&self, account: &AccountRow, with: &SignIn, origin: &str) -> Result<SignedIn> {
@@ -166,45 +172,16 @@ impl Desk {
             created: now,
             last_used: now,
             expires: now + lasts,
+            scope: scope_word(TokenScope::All).into(),
+            origin: origin.to_owned(),
         };
         let account = self.records.write(|on| {
             SessionRow::remove_expired(now, on)?;
             session.insert(on)?;
             self.audit_as(&account.login, origin, "signed in", &session.label, on)?;
-            Ok::<_, DeskError>(convert::account(account, account.group_names(on)?, account.workstations(on)?))
+            convert::account(account, on)
         })?;
         Ok(SignedIn { session: SessionId(session.id), account, token: Some(secret), expires: timestamp(session.expires) })
-    }
-
-    /// The person behind a session's secret.
-    pub(super) fn person(&self, secret_hash: &[u8]) -> Result<Who> {
-        let now = self.now();
-        let found = self.records.read(|on| Ok::<_, DeskError>(SessionRow::by_secret(secret_hash, on)?))?;
-        let (session, account) = found.ok_or(DeskError::NotSignedIn)?;
-        let idle = session.carry == COOKIE && now - session.last_used > IDLE_MS;
-        if idle || session.expires <= now {
-            return Err(DeskError::NotSignedIn);
-        }
-        if now - session.last_used > TOUCH_MS {
-            self.records.write(|on| Ok::<_, DeskError>(session.set_used(now, on)?))?;
-        }
-        let role = convert::office_role(convert::role(&account));
-        Ok(Who::Person { account, role, session })
-    }
-
-    /// Who is signed in.
-    pub(crate) fn me(&self, caller: &Caller) -> Result<Account> {
-        let Who::Person { account, .. } = &caller.who else { return Err(DeskError::NotAllowed) };
-        self.records.read(|on| Ok(convert::account(account, account.group_names(on)?, account.workstations(on)?)))
-    }
-
-    /// Ends the caller's session.
-    pub(crate) fn sign_out(&self, caller: &Caller) -> Result<()> {
-        let Who::Person { session, .. } = &caller.who else { return Err(DeskError::NotAllowed) };
-        self.records.write(|on| {
-            SessionRow::remove(&session.id, on)?;
-            self.audit(caller, "signed out", &session.label, on)
-        })
     }
 
     fn check_patience(&self, keys: &[String; 2]) -> Result<()> {
@@ -227,14 +204,7 @@ impl Desk {
     }
 }
 
-const COOKIE: &str = "cookie";
-const TOKEN: &str = "token";
-
 fn first_code_key(code: &str) -> Vec<u8> {
     let compact: String = code.chars().filter(char::is_ascii_alphanumeric).collect::<String>().to_uppercase();
     hash(compact.as_bytes())
-}
-
-pub(super) fn insert_account(row: &AccountRow, on: &mut Connection) -> Result<()> {
-    row.insert(on).map_err(|e| if is_duplicate(&e) { DeskError::NameTaken(row.login.clone()) } else { e.into() })
 }

@@ -7,13 +7,12 @@ use jetfrost_wire::job::{Job, JobKind};
 use jetfrost_wire::workstation::{Finding, HurtPoint, Soundness};
 
 use super::convert::from_db;
-use super::{Caller, Desk, DeskError, Result, to_db};
+use super::{Caller, DAY_MS, Desk, DeskError, Result, to_db};
 use crate::clock::timestamp;
 use crate::records::{StoreRow, WorkstationLine};
 
 /// Lost chunks that a run is told by name: 3 MB. Beyond that it reads everything again.
 const MOST_NAMED: usize = 100_000;
-const DAY_MS: i64 = 86_400_000;
 
 /// What a run is told of what was lost.
 pub(super) struct ToldOfLost {

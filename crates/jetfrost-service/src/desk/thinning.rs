@@ -69,6 +69,8 @@ impl Desk {
 
     /// Asks for all work that is due by now.
     pub(crate) fn tend(&self) -> Result<()> {
+        self.tend_erasures()?;
+        self.tend_own_records()?;
         let lines = self.records.read(|on| Ok::<_, DeskError>(WorkstationLine::list(None, "", ALL_STORES, on)?))?;
         let now = self.now();
         for line in &lines {

@@ -63,8 +63,9 @@ impl Desk {
         }
         let now = self.now();
         self.records.write(|on| {
-            records::set_escrow(Some((&new.public_key.0, now)), on)?;
-            self.audit(caller, "office key asked for", &mark_of(&new.public_key.0), on)
+            records::set_office_key(&new.public_key.0, new.ask_workstations.then_some(now), on)?;
+            let what = if new.ask_workstations { "office key asked for" } else { "office key set for the service's records" };
+            self.audit(caller, what, &mark_of(&new.public_key.0), on)
         })?;
         self.events.tell(Event::Office);
         Ok(Escrow { public_key: new.public_key.clone(), since: timestamp(now) })
@@ -74,7 +75,7 @@ impl Desk {
     pub(crate) fn end_escrow(&self, caller: &Caller) -> Result<()> {
         caller.may(&Act::ChangeOffice)?;
         self.records.write(|on| {
-            records::set_escrow(None, on)?;
+            records::end_escrow(on)?;
             self.audit(caller, "office key asked for no more", "", on)
         })?;
         self.events.tell(Event::Office);

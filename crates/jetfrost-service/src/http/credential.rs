@@ -27,16 +27,17 @@ pub(super) fn origin(request: &HttpRequest) -> String {
 
 fn credential(request: &HttpRequest) -> Result<Credential, Trouble> {
     let origin = origin(request);
+    let call = format!("{} {}", request.method(), request.path());
     if let Some(value) = request.headers().get(AUTHORIZATION) {
         let bearer = value.to_str().ok().and_then(|v| v.strip_prefix("Bearer "));
-        return Ok(Credential { secret: bearer.map(str::to_owned), origin });
+        return Ok(Credential { secret: bearer.map(str::to_owned), origin, call });
     }
     match request.cookie(COOKIE) {
         Some(cookie) if request.method().is_safe() || is_same_origin(request) => {
-            Ok(Credential { secret: Some(cookie.value().to_owned()), origin })
+            Ok(Credential { secret: Some(cookie.value().to_owned()), origin, call })
         }
         Some(_) => Err(DeskError::NotAllowed.into()),
-        None => Ok(Credential { secret: None, origin }),
+        None => Ok(Credential { secret: None, origin, call }),
     }
 }
 

@@ -1,23 +1,35 @@
 //! The JSON calls, a handler each. They translate and do nothing else.
 
 use actix_web::cookie::{Cookie, SameSite};
-use actix_web::web::{Data, Json, Path, Query};
+use actix_web::web::{Bytes, Data, Json, Path, Query};
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, put};
-use jetfrost_wire::destination::{Destination, NewDestination, TryDirectory, Verdict};
-use jetfrost_wire::enrolment::{Enrol, Enrolled, EnrolmentCode, IssuedCode, NewEnrolmentCode};
+use futures_util::{StreamExt, stream};
+use jetfrost_wire::access::{AccessLine, AccessQuery};
+use jetfrost_wire::destination::{
+    Adopt, Adopted, AskErasure, ConfirmErasure, Destination, DestinationChange, ErasurePreview, NewDestination, TryDirectory,
+    Verdict, Volume,
+};
+use jetfrost_wire::enrolment::{Claim, CodeIsFor, Enrol, Enrolled, EnrolmentCode, IssuedCode, LookAtCode, NewEnrolmentCode};
 use jetfrost_wire::job::{Job, JobOrder, JobQuery};
-use jetfrost_wire::keeping::{AccountSettings, DestinationSettings, NewHold, StoreSettings, ThinningPreview};
-use jetfrost_wire::people::{Account, Group, GroupLogins, NewAccount, NewGroup};
+use jetfrost_wire::keeping::{NewHold, StoreSettings, ThinningPreview};
+use jetfrost_wire::people::{
+    Account, AccountChange, AccountRemoval, AccountTies, Group, GroupChange, GroupLogins, NewAccount, NewGroup, NewPassword,
+    OwnPassword, PasswordSet,
+};
 use jetfrost_wire::restore::{BeginRestore, EndRestore, Restore};
 use jetfrost_wire::run::{BeginRun, CommitPoint, GiveUp, PointCommitted, Progress, Run, RunBegun};
-use jetfrost_wire::service::{AuditEntry, Carry, Escrow, FirstAdministrator, NewEscrow, ServiceInfo, SignIn, SignedIn};
+use jetfrost_wire::service::{
+    Admission, AdmissionState, AuditCheck, AuditEntry, AuditQuery, Carry, ConfirmSecondFactor, EndSecondFactor, Escrow,
+    ExportForm, ExportQuery, FirstAdministrator, IssuedToken, NewEscrow, NewToken, SecondFactorOffer, ServiceInfo, Session,
+    SessionsEnded, SignIn, SignedIn, SpareCodes,
+};
 use jetfrost_wire::workstation::{NewSlot, Overview, Point, PointBytes, Slots, Soundness, WayIn, Workstation};
 use jetfrost_wire::{Page, PageQuery, Problem};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::credential::{COOKIE, origin};
 use super::{App, Reply, Trouble};
-use crate::desk::{Credential, Desk};
+use crate::desk::{Credential, Desk, export_header};
 
 macro_rules! routes {
     ($($handler:ident),* $(,)?) => {
@@ -50,8 +62,6 @@ routes!(
     points,
     runs,
     restores,
-    set_destination,
-    set_account,
     set_store,
     hold_store,
     release_store,
@@ -74,7 +84,6 @@ routes!(
     job,
     order_job,
     overview,
-    audit_log,
     begin_run,
     progress,
     commit,
@@ -85,6 +94,41 @@ routes!(
     give_up_restore,
     point_bytes,
     slots,
+    change_account,
+    account_ties,
+    set_password,
+    disable_account,
+    enable_account,
+    end_second_factor_of,
+    remove_account,
+    change_group,
+    remove_group,
+    change_destination,
+    withdraw,
+    bring_destination_back,
+    preview_erasure,
+    ask_erasure,
+    confirm_erasure,
+    call_erasure_off,
+    adopt,
+    look_at_code,
+    claim_workstation,
+    retire,
+    end_session,
+    end_other_sessions,
+    add_token,
+    set_own_password,
+    offer_second_factor,
+    confirm_second_factor,
+    end_second_factor,
+    admission,
+    set_admission,
+    check_audit,
+    sessions,
+    volumes,
+    access,
+    audit_log,
+    audit_export,
 );
 
 /// What anyone may know of the service.
@@ -264,13 +308,6 @@ async fn overview(app: Data<App>, credential: Credential) -> Reply<Overview> {
     Ok(Json(app.for_caller(credential, Desk::overview).await?))
 }
 
-/// The audit log, latest first.
-#[utoipa::path(tag = "service", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<AuditEntry>), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[get("/audit")]
-async fn audit_log(app: Data<App>, credential: Credential, page: Query<PageQuery>) -> Reply<Page<AuditEntry>> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.audit_log(caller, &page)).await?))
-}
-
 /// Begins a run; one that was underway is over.
 #[utoipa::path(tag = "runs", request_body = BeginRun, params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = RunBegun), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/workstations/{id}/runs")]
@@ -340,25 +377,6 @@ async fn point_bytes(app: Data<App>, credential: Credential, path: Path<(String,
 #[get("/stores/{id}/slots")]
 async fn slots(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Slots> {
     Ok(Json(app.for_caller(credential, move |desk, caller| desk.slots(caller, &id)).await?))
-}
-
-/// Sets a destination's limits, what it keeps, and what happens at a limit.
-#[utoipa::path(tag = "destinations", request_body = DestinationSettings, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[put("/destinations/{id}/settings")]
-async fn set_destination(
-    app: Data<App>,
-    credential: Credential,
-    id: Path<String>,
-    body: Json<DestinationSettings>,
-) -> Reply<Destination> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_destination(caller, &id, &body)).await?))
-}
-
-/// Sets an account's quota.
-#[utoipa::path(tag = "accounts", request_body = AccountSettings, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[put("/accounts/{id}/settings")]
-async fn set_account(app: Data<App>, credential: Credential, id: Path<String>, body: Json<AccountSettings>) -> Reply<Account> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_account(caller, &id, &body)).await?))
 }
 
 /// Sets an image store's limit, and what it keeps if not what its destination says.
@@ -508,4 +526,306 @@ async fn soundness(app: Data<App>, credential: Credential, id: Path<String>) -> 
 #[post("/stores/{id}/scrub")]
 async fn begin_scrub(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Job> {
     Ok(Json(app.for_caller(credential, move |desk, caller| desk.begin_scrub(caller, &id)).await?))
+}
+
+/// Changes what is given of an account. Workstations do not notice another login name.
+#[utoipa::path(tag = "accounts", request_body = AccountChange, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[patch("/accounts/{id}")]
+async fn change_account(app: Data<App>, credential: Credential, id: Path<String>, body: Json<AccountChange>) -> Reply<Account> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.change_account(caller, &id, &body)).await?))
+}
+
+/// What hangs on an account: who is signed in, and its workstations.
+#[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AccountTies), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/accounts/{id}/ties")]
+async fn account_ties(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<AccountTies> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.account_ties(caller, &id)).await?))
+}
+
+/// Sets an account's password. All that is signed in with it is signed out; workstations go on.
+#[utoipa::path(tag = "accounts", request_body = NewPassword, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = PasswordSet), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/accounts/{id}/password")]
+async fn set_password(app: Data<App>, credential: Credential, id: Path<String>, body: Json<NewPassword>) -> Reply<PasswordSet> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_password(caller, &id, &body)).await?))
+}
+
+/// Disables an account: nobody signs in with it, and its workstations are refused.
+#[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/accounts/{id}/disabled")]
+async fn disable_account(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Account> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.disable_account(caller, &id)).await?))
+}
+
+/// Enables an account again.
+#[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/accounts/{id}/disabled")]
+async fn enable_account(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Account> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.enable_account(caller, &id)).await?))
+}
+
+/// Ends the second factor of somebody who lost it.
+#[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/accounts/{id}/second-factor")]
+async fn end_second_factor_of(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Account> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.end_second_factor_of(caller, &id)).await?))
+}
+
+/// Removes an account. What becomes of its workstations must be said if it has any.
+#[utoipa::path(tag = "accounts", request_body = AccountRemoval, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/accounts/{id}/removal")]
+async fn remove_account(
+    app: Data<App>,
+    credential: Credential,
+    id: Path<String>,
+    body: Json<AccountRemoval>,
+) -> Result<HttpResponse, Trouble> {
+    app.for_caller(credential, move |desk, caller| desk.remove_account(caller, &id, &body)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Changes what is given of a group.
+#[utoipa::path(tag = "groups", request_body = GroupChange, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Group), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[patch("/groups/{id}")]
+async fn change_group(app: Data<App>, credential: Credential, id: Path<String>, body: Json<GroupChange>) -> Reply<Group> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.change_group(caller, &id, &body)).await?))
+}
+
+/// Removes a group. Its accounts stay.
+#[utoipa::path(tag = "groups", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/groups/{id}")]
+async fn remove_group(app: Data<App>, credential: Credential, id: Path<String>) -> Result<HttpResponse, Trouble> {
+    app.for_caller(credential, move |desk, caller| desk.remove_group(caller, &id)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Changes what is given of a destination.
+#[utoipa::path(tag = "destinations", request_body = DestinationChange, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[patch("/destinations/{id}")]
+async fn change_destination(
+    app: Data<App>,
+    credential: Credential,
+    id: Path<String>,
+    body: Json<DestinationChange>,
+) -> Reply<Destination> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.change_destination(caller, &id, &body)).await?))
+}
+
+/// Withdraws a destination: it takes no new backups, and those on it can be restored.
+#[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/destinations/{id}/withdrawn")]
+async fn withdraw(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Destination> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.withdraw(caller, &id)).await?))
+}
+
+/// Brings a withdrawn destination back.
+#[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/destinations/{id}/withdrawn")]
+async fn bring_destination_back(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Destination> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.bring_destination_back(caller, &id)).await?))
+}
+
+/// What erasing a destination would take.
+#[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = ErasurePreview), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/destinations/{id}/erasure")]
+async fn preview_erasure(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<ErasurePreview> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.preview_erasure(caller, &id)).await?))
+}
+
+/// Asks for a destination to be erased, with its name: the first confirmation.
+#[utoipa::path(tag = "destinations", request_body = AskErasure, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = ErasurePreview), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/destinations/{id}/erasure")]
+async fn ask_erasure(app: Data<App>, credential: Credential, id: Path<String>, body: Json<AskErasure>) -> Reply<ErasurePreview> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.ask_erasure(caller, &id, &body)).await?))
+}
+
+/// The second confirmation of an erasure. Its waiting time begins.
+#[utoipa::path(tag = "destinations", request_body = ConfirmErasure, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/destinations/{id}/erasure")]
+async fn confirm_erasure(
+    app: Data<App>,
+    credential: Credential,
+    id: Path<String>,
+    body: Json<ConfirmErasure>,
+) -> Reply<Destination> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.confirm_erasure(caller, &id, &body)).await?))
+}
+
+/// Calls an erasure off.
+#[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/destinations/{id}/erasure")]
+async fn call_erasure_off(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Destination> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.call_erasure_off(caller, &id)).await?))
+}
+
+/// Takes over a destination that another installation wrote, or says what would come with it.
+#[utoipa::path(tag = "destinations", request_body = Adopt, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Adopted), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/destinations/adoption")]
+async fn adopt(app: Data<App>, credential: Credential, body: Json<Adopt>) -> Reply<Adopted> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.adopt(caller, &body)).await?))
+}
+
+/// Says what an enrolment code is for; the code is the credential.
+#[utoipa::path(tag = "enrolment", request_body = LookAtCode, responses((status = 200, body = CodeIsFor), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/enrolments/look")]
+async fn look_at_code(app: Data<App>, request: HttpRequest, body: Json<LookAtCode>) -> Reply<CodeIsFor> {
+    let origin = origin(&request);
+    Ok(Json(app.run(move |desk| desk.look_at_code(&body, &origin)).await?))
+}
+
+/// Hands a workstation that is there to a machine; the enrolment code is the credential.
+#[utoipa::path(tag = "enrolment", request_body = Claim, responses((status = 200, body = Enrolled), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/enrolments/claim")]
+async fn claim_workstation(app: Data<App>, request: HttpRequest, body: Json<Claim>) -> Reply<Enrolled> {
+    let origin = origin(&request);
+    Ok(Json(app.run(move |desk| desk.claim_workstation(&body, &origin)).await?))
+}
+
+/// Cuts a workstation's machine off. Its backups stay.
+#[utoipa::path(tag = "workstations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/workstations/{id}/retired")]
+async fn retire(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.retire(caller, &id)).await?))
+}
+
+/// Ends one of the caller's own sessions or tokens.
+#[utoipa::path(tag = "sessions", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/sessions/{id}")]
+async fn end_session(app: Data<App>, credential: Credential, id: Path<String>) -> Result<HttpResponse, Trouble> {
+    app.for_caller(credential, move |desk, caller| desk.end_session(caller, &id)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Ends all of the caller's own sessions and tokens but the one that asks.
+#[utoipa::path(tag = "sessions", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SessionsEnded), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/sessions")]
+async fn end_other_sessions(app: Data<App>, credential: Credential) -> Reply<SessionsEnded> {
+    Ok(Json(app.for_caller(credential, Desk::end_other_sessions).await?))
+}
+
+/// Makes a token for a program.
+#[utoipa::path(tag = "sessions", request_body = NewToken, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = IssuedToken), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/tokens")]
+async fn add_token(app: Data<App>, credential: Credential, body: Json<NewToken>) -> Reply<IssuedToken> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.add_token(caller, &body)).await?))
+}
+
+/// Changes the caller's own password.
+#[utoipa::path(tag = "sessions", request_body = OwnPassword, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = PasswordSet), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/sessions/current/password")]
+async fn set_own_password(app: Data<App>, credential: Credential, body: Json<OwnPassword>) -> Reply<PasswordSet> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_own_password(caller, &body)).await?))
+}
+
+/// Offers a secret for the caller's authenticator.
+#[utoipa::path(tag = "sessions", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SecondFactorOffer), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/sessions/current/second-factor")]
+async fn offer_second_factor(app: Data<App>, credential: Credential) -> Reply<SecondFactorOffer> {
+    Ok(Json(app.for_caller(credential, Desk::offer_second_factor).await?))
+}
+
+/// Confirms the caller's authenticator; from now on signing in takes its code.
+#[utoipa::path(tag = "sessions", request_body = ConfirmSecondFactor, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SpareCodes), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/sessions/current/second-factor")]
+async fn confirm_second_factor(app: Data<App>, credential: Credential, body: Json<ConfirmSecondFactor>) -> Reply<SpareCodes> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.confirm_second_factor(caller, &body)).await?))
+}
+
+/// Ends the caller's own second factor.
+#[utoipa::path(tag = "sessions", request_body = EndSecondFactor, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/sessions/current/second-factor/end")]
+async fn end_second_factor(app: Data<App>, credential: Credential, body: Json<EndSecondFactor>) -> Reply<Account> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.end_second_factor(caller, &body)).await?))
+}
+
+/// What is let in, and what is underway.
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AdmissionState), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/admission")]
+async fn admission(app: Data<App>, credential: Credential) -> Reply<AdmissionState> {
+    Ok(Json(app.for_caller(credential, Desk::admission).await?))
+}
+
+/// Sets what is let in. It counts at once; what is underway comes to its end.
+#[utoipa::path(tag = "service", request_body = Admission, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AdmissionState), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/admission")]
+async fn set_admission(app: Data<App>, credential: Credential, body: Json<Admission>) -> Reply<AdmissionState> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_admission(caller, &body)).await?))
+}
+
+/// Follows the audit log's chain and says where it breaks.
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AuditCheck), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/audit/check")]
+async fn check_audit(app: Data<App>, credential: Credential) -> Reply<AuditCheck> {
+    Ok(Json(app.for_caller(credential, Desk::check_audit).await?))
+}
+
+/// The caller's own sessions and tokens, latest used first.
+#[utoipa::path(tag = "sessions", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Session>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/sessions")]
+async fn sessions(app: Data<App>, credential: Credential) -> Reply<Page<Session>> {
+    Ok(Json(Page { items: app.for_caller(credential, Desk::sessions).await?, next: None }))
+}
+
+/// The volumes of the server, each with a verdict. A probe is written to each that may take one, and removed.
+#[utoipa::path(tag = "destinations", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Volume>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/volumes")]
+async fn volumes(app: Data<App>, credential: Credential) -> Reply<Page<Volume>> {
+    Ok(Json(Page { items: app.for_caller(credential, Desk::volumes).await?, next: None }))
+}
+
+/// Whose workstations may put backups where, and why; by login name.
+#[utoipa::path(tag = "accounts", params(AccessQuery, PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<AccessLine>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/access")]
+async fn access(
+    app: Data<App>,
+    credential: Credential,
+    query: Query<AccessQuery>,
+    page: Query<PageQuery>,
+) -> Reply<Page<AccessLine>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.access(caller, &query, &page)).await?))
+}
+
+/// The audit log, latest first.
+#[utoipa::path(tag = "service", params(AuditQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<AuditEntry>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/audit")]
+async fn audit_log(app: Data<App>, credential: Credential, query: Query<AuditQuery>) -> Reply<Page<AuditEntry>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.audit_log(caller, &query)).await?))
+}
+
+/// The audit log as a file, latest first: CSV, or an object of JSON a line.
+#[utoipa::path(tag = "service", params(AuditQuery, ExportQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = String, content_type = "text/csv"), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/audit/export")]
+async fn audit_export(
+    app: Data<App>,
+    credential: Credential,
+    query: Query<AuditQuery>,
+    form: Query<ExportQuery>,
+) -> Result<HttpResponse, Trouble> {
+    let form = form.form.unwrap_or_default();
+    let (first, next) = piece(&app, &credential, &query, form, i64::MAX).await?;
+    let (kind, name) = match form {
+        ExportForm::Csv => ("text/csv; charset=utf-8", "audit.csv"),
+        ExportForm::JsonLines => ("application/x-ndjson", "audit.jsonl"),
+    };
+    let begin = Bytes::from(export_header(form).to_owned() + &first);
+    // What follows is fetched as it is taken: the log is never held whole.
+    let rest = stream::try_unfold((next, app, credential, query), move |(next, app, credential, query)| async move {
+        let Some(before) = next else { return Ok::<_, Trouble>(None) };
+        let (text, next) = piece(&app, &credential, &query, form, before).await?;
+        Ok(Some((Bytes::from(text), (next, app, credential, query))))
+    });
+    Ok(HttpResponse::Ok()
+        .content_type(kind)
+        .insert_header(("Content-Disposition", format!("attachment; filename={name}")))
+        .streaming(stream::once(async { Ok(begin) }).chain(rest)))
+}
+
+async fn piece(
+    app: &App,
+    credential: &Credential,
+    query: &Query<AuditQuery>,
+    form: ExportForm,
+    before: i64,
+) -> Result<(String, Option<i64>), Trouble> {
+    let query = query.0.clone();
+    app.for_caller(credential.clone(), move |desk, caller| desk.export_audit(caller, &query, form, before)).await
 }

@@ -53,7 +53,16 @@ impl App {
         credential: Credential,
         work: impl FnOnce(&Desk, &Caller) -> Result<T, DeskError> + Send + 'static,
     ) -> Result<T, Trouble> {
-        self.run(move |desk| work(desk, &desk.authenticate(&credential)?)).await
+        self.run(move |desk| {
+            let caller = desk.authenticate(&credential)?;
+            let done = work(desk, &caller);
+            // Whoever tries what their role does not allow is to be found in the audit log.
+            if matches!(done, Err(DeskError::NotAllowed)) {
+                desk.audit_refusal(&caller.name(), &caller.origin, "refused by role", &credential.call)?;
+            }
+            done
+        })
+        .await
     }
 }
 

@@ -66,6 +66,8 @@ impl ResponseError for Trouble {
     }
 }
 
+impl std::error::Error for Trouble {}
+
 impl Responder for Trouble {
     type Body = actix_web::body::BoxBody;
 
@@ -135,6 +137,46 @@ fn fold(error: &DeskError) -> Problem {
             format!("Wait {wait_seconds} s, then try again."),
         ),
         DeskError::WrongCode(why) => Problem::new(Kind::WrongCode, sentence(why), "Ask the administrator for a new code."),
+        DeskError::SecondFactorNeeded => Problem::new(
+            Kind::SecondFactorNeeded,
+            "This account has a second factor: a code is needed.",
+            "Give the six digits that the authenticator shows, or one of the spare codes.",
+        ),
+        DeskError::WrongSecondFactor => Problem::new(
+            Kind::WrongSecondFactor,
+            "The code of the second factor is wrong, or was used before.",
+            "Wait for the next code and try again. If codes never fit, compare the clocks of the authenticator and the server.",
+        ),
+        DeskError::Disabled(why) => Problem::new(
+            Kind::Disabled,
+            sentence(why),
+            "An administrator can enable the account again. Nothing that is stored was touched.",
+        ),
+        DeskError::NoAccess { login, destination: Some(destination) } => Problem::new(
+            Kind::NoAccess,
+            format!("The destination '{destination}' is not open to '{login}'."),
+            format!(
+                "An administrator opens it: jetfrost access open '{destination}' --login '{login}'. Restores go on meanwhile."
+            ),
+        ),
+        DeskError::NoAccess { login, destination: None } => Problem::new(
+            Kind::NoAccess,
+            format!("No destination is open to '{login}'."),
+            format!("An administrator opens one: jetfrost access open DESTINATION --login '{login}', or --everybody."),
+        ),
+        DeskError::Withdrawn(name) => Problem::new(
+            Kind::Withdrawn,
+            format!("The destination '{name}' is withdrawn and takes no new backups."),
+            format!("An administrator brings it back: jetfrost destination bring-back '{name}'. Restores go on meanwhile."),
+        ),
+        DeskError::NotLetIn { what, until } => {
+            let until = until.map(crate::clock::timestamp);
+            let next = match until {
+                Some(until) => format!("Nothing: they are let in again at {until}, or when an administrator says so."),
+                None => format!("An administrator lets them in again: jetfrost admission let-in {what}."),
+            };
+            Problem::new(Kind::NotLetIn, format!("{} are not let in at the moment.", capital(what)), next)
+        }
         DeskError::NotAllowed => Problem::new(
             Kind::NotAllowed,
             "Your role does not allow this.",
@@ -268,10 +310,14 @@ fn is_full(error: &std::io::Error) -> bool {
 
 /// Begins with a capital and ends with a full stop.
 fn sentence(text: &str) -> String {
+    let end = if text.ends_with(['.', '!', '?']) { "" } else { "." };
+    format!("{}{end}", capital(text))
+}
+
+fn capital(text: &str) -> String {
     let mut chars = text.chars();
     let first = chars.next().map(|c| c.to_uppercase().to_string()).unwrap_or_default();
-    let end = if text.ends_with(['.', '!', '?']) { "" } else { "." };
-    format!("{first}{}{end}", chars.as_str())
+    format!("{first}{}", chars.as_str())
 }
 
 #[cfg(test)]

@@ -6,12 +6,19 @@ use super::schema::{accounts, destinations, enrolment_codes, workstations};
 use super::{Connection, Rows};
 
 macro_rules! with_names {
-    () => {
+    ($claimed:ident) => {
         enrolment_codes::table
             .inner_join(accounts::table)
             .inner_join(destinations::table)
             .left_join(workstations::table.on(enrolment_codes::workstation_id.eq(workstations::id.nullable())))
-            .select((CodeRow::as_select(), accounts::login, destinations::name, workstations::name.nullable()))
+            .left_join($claimed.on(enrolment_codes::claims.eq($claimed.field(workstations::id).nullable())))
+            .select((
+                CodeRow::as_select(),
+                accounts::login,
+                destinations::name,
+                workstations::name.nullable(),
+                $claimed.field(workstations::name).nullable(),
+            ))
     };
 }
 
@@ -26,6 +33,8 @@ pub(crate) struct CodeRow {
     pub(crate) expires: i64,
     pub(crate) used: Option<i64>,
     pub(crate) cancelled: Option<i64>,
+    /// The workstation that it hands to a machine, where it makes none.
+    pub(crate) claims: Option<String>,
 }
 
 /// A code with the names that go with it.
@@ -35,27 +44,40 @@ pub(crate) struct CodeWithNames {
     pub(crate) login: String,
     pub(crate) destination: String,
     pub(crate) workstation: Option<String>,
+    pub(crate) claims: Option<String>,
+}
+
+/// A code that is about to be made.
+#[derive(Debug, Insertable)]
+#[diesel(table_name = enrolment_codes)]
+pub(crate) struct NewCode<'c> {
+    pub(crate) id: &'c str,
+    pub(crate) secret_hash: &'c [u8],
+    pub(crate) account_id: &'c str,
+    pub(crate) destination_id: &'c str,
+    pub(crate) created: i64,
+    pub(crate) expires: i64,
+    pub(crate) claims: Option<&'c str>,
 }
 
 impl CodeRow {
-    pub(crate) fn insert(
-        id: &str,
-        secret_hash: &[u8],
-        account: &str,
-        destination: &str,
-        created: i64,
-        expires: i64,
-        on: &mut Connection,
-    ) -> Rows<()> {
-        diesel::insert_into(enrolment_codes::table)
-            .values((
-                enrolment_codes::id.eq(id),
-                enrolment_codes::secret_hash.eq(secret_hash),
-                enrolment_codes::account_id.eq(account),
-                enrolment_codes::destination_id.eq(destination),
-                enrolment_codes::created.eq(created),
-                enrolment_codes::expires.eq(expires),
-            ))
+    pub(crate) fn insert(new: &NewCode<'_>, on: &mut Connection) -> Rows<()> {
+        diesel::insert_into(enrolment_codes::table).values(new).execute(on).map(drop)
+    }
+
+    /// How many codes of an account can still be used.
+    pub(crate) fn open_of(account: &str, now: i64, on: &mut Connection) -> Rows<i64> {
+        enrolment_codes::table
+            .filter(enrolment_codes::account_id.eq(account).and(enrolment_codes::expires.gt(now)))
+            .filter(enrolment_codes::used.is_null().and(enrolment_codes::cancelled.is_null()))
+            .count()
+            .get_result(on)
+    }
+
+    pub(crate) fn cancel_open_of(account: &str, at: i64, on: &mut Connection) -> Rows<()> {
+        let open = enrolment_codes::used.is_null().and(enrolment_codes::cancelled.is_null());
+        diesel::update(enrolment_codes::table.filter(enrolment_codes::account_id.eq(account).and(open)))
+            .set(enrolment_codes::cancelled.eq(at))
             .execute(on)
             .map(drop)
     }
@@ -79,7 +101,8 @@ impl CodeRow {
 impl CodeWithNames {
     /// Latest first, before the number `before`.
     pub(crate) fn list(before: i64, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
-        let rows = with_names!()
+        let claimed = diesel::alias!(workstations as claimed);
+        let rows = with_names!(claimed)
             .filter(enrolment_codes::number.lt(before))
             .order(enrolment_codes::number.desc())
             .limit(most as i64)
@@ -88,11 +111,13 @@ impl CodeWithNames {
     }
 
     pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        let row = with_names!().filter(enrolment_codes::id.eq(id)).first(on).optional()?;
+        let claimed = diesel::alias!(workstations as claimed);
+        let row = with_names!(claimed).filter(enrolment_codes::id.eq(id)).first(on).optional()?;
         Ok(row.map(Self::from_row))
     }
 
-    fn from_row((code, login, destination, workstation): (CodeRow, String, String, Option<String>)) -> Self {
-        Self { code, login, destination, workstation }
+    fn from_row(row: (CodeRow, String, String, Option<String>, Option<String>)) -> Self {
+        let (code, login, destination, workstation, claims) = row;
+        Self { code, login, destination, workstation, claims }
     }
 }

@@ -28,8 +28,8 @@ macro_rules! lines {
     };
 }
 
-#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
-#[diesel(table_name = workstations)]
+#[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
+#[diesel(table_name = workstations, treat_none_as_null = true)]
 pub(crate) struct WorkstationRow {
     pub(crate) id: String,
     pub(crate) name: String,
@@ -43,6 +43,10 @@ pub(crate) struct WorkstationRow {
     pub(crate) enrolled: i64,
     pub(crate) last_seen: Option<i64>,
     pub(crate) latest_run: Option<i64>,
+    /// Why no machine has its credential.
+    pub(crate) rest: Option<String>,
+    pub(crate) rest_since: Option<i64>,
+    pub(crate) rest_by: Option<String>,
 }
 
 #[derive(Debug, Clone, Default, Queryable, Selectable, Insertable, AsChangeset)]
@@ -87,12 +91,33 @@ pub(crate) struct WorkstationLine {
 }
 
 impl WorkstationRow {
+    pub(crate) const RETIRED: &str = "retired";
+    pub(crate) const UNCLAIMED: &str = "unclaimed";
+
+    pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
+        diesel::update(workstations::table.find(&self.id)).set(self).execute(on).map(drop)
+    }
+
+    /// Ends its credential: no machine is this workstation any more. Its backups stay.
+    pub(crate) fn cut_off(mut self, rest: &str, at: i64, by: &str, on: &mut Connection) -> Rows<()> {
+        self.credential_hash = format!("{} ({rest})", self.id).into_bytes();
+        self.rest = Some(rest.into());
+        self.rest_since = Some(at);
+        self.rest_by = Some(by.into());
+        self.update(on)
+    }
+
     pub(crate) fn insert(&self, on: &mut Connection) -> Rows<()> {
         diesel::insert_into(workstations::table).values(self).execute(on).map(drop)
     }
 
-    pub(crate) fn by_credential(hash: &[u8], on: &mut Connection) -> Rows<Option<Self>> {
-        workstations::table.filter(workstations::credential_hash.eq(hash)).select(Self::as_select()).first(on).optional()
+    pub(crate) fn by_credential(hash: &[u8], on: &mut Connection) -> Rows<Option<(Self, AccountRow)>> {
+        workstations::table
+            .inner_join(accounts::table)
+            .filter(workstations::credential_hash.eq(hash))
+            .select((Self::as_select(), AccountRow::as_select()))
+            .first(on)
+            .optional()
     }
 
     pub(crate) fn is_name_taken(key: &str, on: &mut Connection) -> Rows<bool> {
@@ -127,6 +152,19 @@ impl StoreRow {
 
     pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
         diesel::update(stores::table.find(&self.id)).set(self).execute(on).map(drop)
+    }
+
+    pub(crate) fn exists(id: &str, on: &mut Connection) -> Rows<bool> {
+        diesel::select(diesel::dsl::exists(stores::table.find(id))).get_result(on)
+    }
+
+    /// How many image stores an account has on a destination.
+    pub(crate) fn count(account: &str, destination: &str, on: &mut Connection) -> Rows<i64> {
+        stores::table
+            .inner_join(workstations::table)
+            .filter(workstations::account_id.eq(account).and(stores::destination_id.eq(destination)).and(stores::gone.is_null()))
+            .count()
+            .get_result(on)
     }
 
     pub(crate) fn set_untidy(id: &str, untidy: bool, on: &mut Connection) -> Rows<()> {
@@ -175,6 +213,19 @@ impl WorkstationLine {
             query = query.filter(workstations::account_id.eq(owner.to_owned()));
         }
         Ok(query.load(on)?.into_iter().map(Self::from_row).collect())
+    }
+
+    /// Those whose image store is on a destination, by name.
+    pub(crate) fn on_destination(id: &str, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
+        let there = stores::destination_id.eq(id.to_owned()).and(stores::gone.is_null());
+        let rows = lines!().filter(there).order(workstations::name_key).limit(most as i64).load(on)?;
+        Ok(rows.into_iter().map(Self::from_row).collect())
+    }
+
+    /// The one with a name.
+    pub(crate) fn by_name(key: &str, on: &mut Connection) -> Rows<Option<Self>> {
+        let known = workstations::name_key.eq(key.to_owned()).and(stores::gone.is_null());
+        Ok(lines!().filter(known).first(on).optional()?.map(Self::from_row))
     }
 
     pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {

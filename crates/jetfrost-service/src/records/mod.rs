@@ -1,7 +1,9 @@
 //! The records: one SQLite file. Queries live here and nowhere else; transactions are opened by the desk.
 
+mod audit;
 mod enrolments;
 mod history;
+mod installation;
 mod machines;
 mod people;
 mod places;
@@ -16,14 +18,17 @@ use diesel::prelude::*;
 use diesel::r2d2::{ConnectionManager, CustomizeConnection, Pool};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
-pub(crate) use enrolments::{CodeRow, CodeWithNames};
+pub(crate) use audit::{AuditFilter, AuditRow, NewEntry};
+pub(crate) use enrolments::{CodeRow, CodeWithNames, NewCode};
 pub(crate) use history::{JobRow, NewRun, PointRow, RestoreRow, RunRow};
+pub(crate) use installation::{
+    Switches, end_escrow, escrow, first_code_hash, important_change, insert_installation, installation_id, office_key,
+    set_first_code_hash, set_important_change, set_office_key,
+};
 pub(crate) use machines::{StoreRow, WorkstationLine, WorkstationRow};
 pub(crate) use people::{AccountRow, GroupRow};
-pub(crate) use places::{
-    DestinationRow, escrow, first_code_hash, insert_installation, installation_id, set_escrow, set_first_code_hash,
-};
-pub(crate) use sessions::{AuditRow, SessionRow};
+pub(crate) use places::{DestinationRow, OpenedTo};
+pub(crate) use sessions::SessionRow;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 
@@ -79,6 +84,14 @@ impl Records {
         Ok(Self { pool })
     }
 
+    /// Writes a copy of all records as they are now to a new file.
+    pub(crate) fn copy_to(&self, path: &Path) -> Result<(), RecordsError> {
+        let path = path.to_str().ok_or_else(|| RecordsError::Open("the path of the copy is not text".into()))?;
+        let mut connection = self.pool.get()?;
+        diesel::sql_query("VACUUM INTO ?").bind::<diesel::sql_types::Text, _>(path).execute(&mut *connection)?;
+        Ok(())
+    }
+
     /// Reads within one transaction, so that what is read belongs together.
     pub(crate) fn read<T, E>(&self, work: impl FnOnce(&mut Connection) -> Result<T, E>) -> Result<T, E>
     where
@@ -107,30 +120,71 @@ pub(crate) fn is_duplicate(error: &diesel::result::Error) -> bool {
 mod tests {
     use super::*;
 
-    /// What the version before wrote: one of everything that the second migration changes.
-    const BEFORE: &str = "
+    /// What the first version wrote: one of everything that later migrations change.
+    const FIRST: &str = "
+        INSERT INTO installation VALUES ('i', 1, NULL);
         INSERT INTO accounts VALUES ('a', 'anna', 'anna', 'Anna', 'member', NULL, 1);
         INSERT INTO destinations VALUES ('d', 'Shelf', 'shelf', '/shelf', 1000, 10, 1);
         INSERT INTO workstations VALUES ('w', 'knot', 'knot', 'a', x'01', 'Linux', '0', NULL, 3600, 1, NULL, NULL);
         INSERT INTO stores VALUES ('s', 'w', 'd', 1, 1, 1);
-        INSERT INTO points VALUES ('s', 1, NULL, 'files', 5, 2, 3, 0, 4);";
+        INSERT INTO points VALUES ('s', 1, NULL, 'files', 5, 2, 3, 0, 4);
+        INSERT INTO sessions VALUES ('e', x'02', 'a', 'token', 'console', 1, 1, 9);
+        INSERT INTO audit (at, who, origin, what, subject) VALUES (1, 'anna', '10.0.0.1', 'signed in', 'console');";
+    /// What the second version added to that.
+    const SECOND: &str = "
+        UPDATE destinations SET keeping = '30 days', waiting_days = 14, scrub_days = 5;
+        UPDATE accounts SET quota = 700;
+        UPDATE installation SET escrow_key = x'03', escrow_since = 2;
+        UPDATE stores SET size_limit = 500, held = 'a dispute', held_by = 'ingrid';";
 
-    #[test]
-    fn records_of_the_version_before_are_brought_up_to_date_and_lose_nothing() {
+    fn brought_up_to_date(versions: &[&str]) -> (tempfile::TempDir, Records) {
         let directory = tempfile::tempdir().expect("a directory");
         let path = directory.path().join("records.sqlite");
         let mut on = SqliteConnection::establish(path.to_str().expect("text")).expect("opens");
-        on.run_next_migration(MIGRATIONS).expect("the first migration");
-        on.batch_execute(BEFORE).expect("what was");
+        for version in versions {
+            on.run_next_migration(MIGRATIONS).expect("a migration");
+            on.batch_execute(version).expect("what was");
+        }
         drop(on);
         let records = Records::open(&path).expect("brought up to date");
-        let line =
-            records.read(|on| Ok::<_, RecordsError>(WorkstationLine::by_store("s", on)?)).expect("readable").expect("there");
+        (directory, records)
+    }
+
+    fn line(records: &Records) -> WorkstationLine {
+        records.read(|on| Ok::<_, RecordsError>(WorkstationLine::by_store("s", on)?)).expect("readable").expect("there")
+    }
+
+    #[test]
+    fn records_of_the_first_version_are_brought_up_to_date_and_lose_nothing() {
+        let (_directory, records) = brought_up_to_date(&[FIRST]);
+        let line = line(&records);
         assert_eq!((line.workstation.name.as_str(), line.account.login.as_str()), ("knot", "anna"));
         assert_eq!((line.destination.keeping.as_str(), line.destination.at_limit.as_str()), ("everything", "stop"));
         assert_eq!((line.destination.capacity, line.destination.waiting_days), (Some(1000), 7));
         assert_eq!((line.store.size_limit, line.store.gone, line.account.quota), (None, None, None));
         let point = line.latest_point.expect("its point is there");
         assert_eq!((point.sequence, point.sent, point.held, point.leaves), (1, 4, None, None));
+    }
+
+    #[test]
+    fn records_of_the_second_version_stay_open_to_everybody_and_let_backups_in() {
+        let (_directory, records) = brought_up_to_date(&[FIRST, SECOND]);
+        let line = line(&records);
+        assert_eq!((line.destination.keeping.as_str(), line.destination.openness.as_str()), ("30 days", "everybody"));
+        assert_eq!((line.account.quota, line.account.kind.as_str(), line.account.disabled), (Some(700), "person", None));
+        assert_eq!((line.store.size_limit, line.store.held.as_deref()), (Some(500), Some("a dispute")));
+        assert_eq!(line.workstation.rest, None);
+        records
+            .read(|on| {
+                let switches = Switches::get(on)?;
+                assert_eq!((switches.accepting.as_str(), switches.restores_stopped), ("on", false));
+                assert_eq!(office_key(on)?, Some(vec![3]));
+                let (session, _) = SessionRow::by_secret(&[2], on)?.expect("still signed in");
+                assert_eq!(session.scope, "all");
+                let old = AuditRow::after(0, 10, on)?;
+                assert_eq!((old.len(), old[0].link.is_none()), (1, true));
+                Ok::<_, RecordsError>(())
+            })
+            .expect("readable");
     }
 }

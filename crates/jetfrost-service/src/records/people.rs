@@ -3,11 +3,13 @@
 use diesel::dsl::count_star;
 use diesel::prelude::*;
 
-use super::schema::{accounts, group_members, groups, workstations};
+use super::schema::{
+    accounts, destination_accounts, destination_groups, destinations, group_members, groups, spare_codes, workstations,
+};
 use super::{Connection, Rows};
 
-#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
-#[diesel(table_name = accounts)]
+#[derive(Debug, Clone, Default, Queryable, Selectable, Insertable, AsChangeset)]
+#[diesel(table_name = accounts, treat_none_as_null = true)]
 pub(crate) struct AccountRow {
     pub(crate) id: String,
     pub(crate) login: String,
@@ -17,14 +19,26 @@ pub(crate) struct AccountRow {
     pub(crate) password: Option<Vec<u8>>,
     pub(crate) created: i64,
     pub(crate) quota: Option<i64>,
+    pub(crate) kind: String,
+    pub(crate) disabled: Option<i64>,
+    pub(crate) disabled_by: Option<String>,
+    /// A removed account stays for the records that name it, and is nowhere else.
+    pub(crate) removed: Option<i64>,
+    /// What its authenticator shares with the service; it counts once `totp_since` is set.
+    pub(crate) totp: Option<Vec<u8>>,
+    pub(crate) totp_since: Option<i64>,
+    /// The last step of which a code was used: none is good twice.
+    pub(crate) totp_step: i64,
 }
 
-#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
-#[diesel(table_name = groups)]
+#[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
+#[diesel(table_name = groups, treat_none_as_null = true)]
 pub(crate) struct GroupRow {
     pub(crate) id: String,
     pub(crate) name: String,
     pub(crate) name_key: String,
+    pub(crate) default_limit: Option<i64>,
+    pub(crate) default_quota: Option<i64>,
 }
 
 impl AccountRow {
@@ -32,43 +46,92 @@ impl AccountRow {
         diesel::insert_into(accounts::table).values(self).execute(on).map(drop)
     }
 
+    pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
+        diesel::update(accounts::table.find(&self.id)).set(self).execute(on).map(drop)
+    }
+
     pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        accounts::table.find(id).select(Self::as_select()).first(on).optional()
+        accounts::table.find(id).filter(accounts::removed.is_null()).select(Self::as_select()).first(on).optional()
     }
 
     pub(crate) fn by_key(key: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        accounts::table.filter(accounts::login_key.eq(key)).select(Self::as_select()).first(on).optional()
+        let known = accounts::login_key.eq(key).and(accounts::removed.is_null());
+        accounts::table.filter(known).select(Self::as_select()).first(on).optional()
     }
 
     /// By login, after the key `after`.
     pub(crate) fn list(after: &str, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
         accounts::table
-            .filter(accounts::login_key.gt(after))
+            .filter(accounts::login_key.gt(after).and(accounts::removed.is_null()))
             .order(accounts::login_key)
             .limit(most as i64)
             .select(Self::as_select())
             .load(on)
     }
 
-    pub(crate) fn set_quota(id: &str, quota: Option<i64>, on: &mut Connection) -> Rows<()> {
-        diesel::update(accounts::table.find(id)).set(accounts::quota.eq(quota)).execute(on).map(drop)
-    }
-
     pub(crate) fn any_with_role(role: &str, on: &mut Connection) -> Rows<bool> {
-        diesel::select(diesel::dsl::exists(accounts::table.filter(accounts::role.eq(role)))).get_result(on)
+        let one = accounts::role.eq(role).and(accounts::removed.is_null());
+        diesel::select(diesel::dsl::exists(accounts::table.filter(one))).get_result(on)
     }
 
-    pub(crate) fn group_names(&self, on: &mut Connection) -> Rows<Vec<String>> {
+    /// Accounts other than this one that can sign in now with a role.
+    pub(crate) fn others_that_can_be(&self, role: &str, on: &mut Connection) -> Rows<i64> {
+        accounts::table
+            .filter(accounts::id.ne(&self.id).and(accounts::role.eq(role)))
+            .filter(accounts::removed.is_null().and(accounts::disabled.is_null()).and(accounts::password.is_not_null()))
+            .select(count_star())
+            .first(on)
+    }
+
+    /// Its groups, by name.
+    pub(crate) fn groups(&self, on: &mut Connection) -> Rows<Vec<GroupRow>> {
         group_members::table
             .inner_join(groups::table)
             .filter(group_members::account_id.eq(&self.id))
             .order(groups::name_key)
-            .select(groups::name)
+            .select(GroupRow::as_select())
             .load(on)
+    }
+
+    pub(crate) fn set_groups(&self, to: &[String], on: &mut Connection) -> Rows<()> {
+        diesel::delete(group_members::table.filter(group_members::account_id.eq(&self.id))).execute(on)?;
+        for group in to {
+            diesel::insert_into(group_members::table)
+                .values((group_members::group_id.eq(group), group_members::account_id.eq(&self.id)))
+                .execute(on)?;
+        }
+        Ok(())
     }
 
     pub(crate) fn workstations(&self, on: &mut Connection) -> Rows<i64> {
         workstations::table.filter(workstations::account_id.eq(&self.id)).select(count_star()).first(on)
+    }
+
+    /// Takes it out of all groups and off all destinations.
+    pub(crate) fn leave_everything(&self, on: &mut Connection) -> Rows<()> {
+        self.set_groups(&[], on)?;
+        self.set_spare_codes(&[], on)?;
+        diesel::delete(destination_accounts::table.filter(destination_accounts::account_id.eq(&self.id))).execute(on).map(drop)
+    }
+
+    pub(crate) fn set_spare_codes(&self, hashes: &[Vec<u8>], on: &mut Connection) -> Rows<()> {
+        diesel::delete(spare_codes::table.filter(spare_codes::account_id.eq(&self.id))).execute(on)?;
+        for hash in hashes {
+            diesel::insert_into(spare_codes::table)
+                .values((spare_codes::account_id.eq(&self.id), spare_codes::code_hash.eq(hash)))
+                .execute(on)?;
+        }
+        Ok(())
+    }
+
+    /// Uses a spare code up; says whether it was one.
+    pub(crate) fn use_spare_code(&self, hash: &[u8], on: &mut Connection) -> Rows<bool> {
+        let found = spare_codes::account_id.eq(&self.id).and(spare_codes::code_hash.eq(hash));
+        Ok(diesel::delete(spare_codes::table.filter(found)).execute(on)? > 0)
+    }
+
+    pub(crate) fn spare_codes(&self, on: &mut Connection) -> Rows<i64> {
+        spare_codes::table.filter(spare_codes::account_id.eq(&self.id)).select(count_star()).first(on)
     }
 }
 
@@ -77,8 +140,23 @@ impl GroupRow {
         diesel::insert_into(groups::table).values(self).execute(on).map(drop)
     }
 
+    pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
+        diesel::update(groups::table.find(&self.id)).set(self).execute(on).map(drop)
+    }
+
+    /// Removes it, with all that was open through it.
+    pub(crate) fn remove(&self, on: &mut Connection) -> Rows<()> {
+        diesel::delete(group_members::table.filter(group_members::group_id.eq(&self.id))).execute(on)?;
+        diesel::delete(destination_groups::table.filter(destination_groups::group_id.eq(&self.id))).execute(on)?;
+        diesel::delete(groups::table.find(&self.id)).execute(on).map(drop)
+    }
+
     pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
         groups::table.find(id).select(Self::as_select()).first(on).optional()
+    }
+
+    pub(crate) fn by_key(key: &str, on: &mut Connection) -> Rows<Option<Self>> {
+        groups::table.filter(groups::name_key.eq(key)).select(Self::as_select()).first(on).optional()
     }
 
     pub(crate) fn list(after: &str, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
@@ -96,6 +174,16 @@ impl GroupRow {
             .filter(group_members::group_id.eq(&self.id))
             .order(accounts::login_key)
             .select(accounts::login)
+            .load(on)
+    }
+
+    /// Names of the destinations that are open to it.
+    pub(crate) fn destinations(&self, on: &mut Connection) -> Rows<Vec<String>> {
+        destination_groups::table
+            .inner_join(destinations::table)
+            .filter(destination_groups::group_id.eq(&self.id).and(destinations::gone.is_null()))
+            .order(destinations::name_key)
+            .select(destinations::name)
             .load(on)
     }
 

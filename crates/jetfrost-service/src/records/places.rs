@@ -1,11 +1,12 @@
-//! Destinations, and the installation itself.
+//! Destinations.
 
 use diesel::prelude::*;
 
-use super::schema::{destinations, installation, stores};
+use super::people::GroupRow;
+use super::schema::{accounts, destination_accounts, destination_groups, destinations, groups, stores};
 use super::{Connection, Rows};
 
-#[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
+#[derive(Debug, Clone, Default, Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = destinations, treat_none_as_null = true)]
 pub(crate) struct DestinationRow {
     pub(crate) id: String,
@@ -19,6 +20,30 @@ pub(crate) struct DestinationRow {
     pub(crate) at_limit: String,
     pub(crate) waiting_days: i64,
     pub(crate) scrub_days: i64,
+    /// `everybody`, or `chosen` for the groups and accounts of two tables.
+    pub(crate) openness: String,
+    pub(crate) description: String,
+    pub(crate) default_limit: Option<i64>,
+    pub(crate) withdrawn: Option<i64>,
+    pub(crate) withdrawn_by: Option<String>,
+    pub(crate) missing_since: Option<i64>,
+    /// What the second confirmation of its erasure must say.
+    pub(crate) erase_asked: Option<String>,
+    /// When all of it goes.
+    pub(crate) erases: Option<i64>,
+    pub(crate) erasing_by: Option<String>,
+    /// When all of it went. The row stays for the records that name it.
+    pub(crate) gone: Option<i64>,
+    pub(crate) records_copied: Option<i64>,
+    pub(crate) records_trouble: Option<String>,
+}
+
+/// To whom a destination is open, by name.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct OpenedTo {
+    pub(crate) groups: Vec<GroupRow>,
+    /// Id and login.
+    pub(crate) accounts: Vec<(String, String)>,
 }
 
 impl DestinationRow {
@@ -31,16 +56,17 @@ impl DestinationRow {
     }
 
     pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        destinations::table.find(id).select(Self::as_select()).first(on).optional()
+        destinations::table.find(id).filter(destinations::gone.is_null()).select(Self::as_select()).first(on).optional()
     }
 
     pub(crate) fn by_key(key: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        destinations::table.filter(destinations::name_key.eq(key)).select(Self::as_select()).first(on).optional()
+        let known = destinations::name_key.eq(key).and(destinations::gone.is_null());
+        destinations::table.filter(known).select(Self::as_select()).first(on).optional()
     }
 
     pub(crate) fn list(after: &str, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
         destinations::table
-            .filter(destinations::name_key.gt(after))
+            .filter(destinations::name_key.gt(after).and(destinations::gone.is_null()))
             .order(destinations::name_key)
             .limit(most as i64)
             .select(Self::as_select())
@@ -52,39 +78,52 @@ impl DestinationRow {
         let there = stores::destination_id.eq(&self.id).and(stores::gone.is_null());
         stores::table.filter(there).select(stores::id).load(on)
     }
-}
 
-/// The installation's id, made at first start.
-pub(crate) fn installation_id(on: &mut Connection) -> Rows<Option<String>> {
-    installation::table.select(installation::id).first(on).optional()
-}
+    pub(crate) fn opened_to(&self, on: &mut Connection) -> Rows<OpenedTo> {
+        let groups = destination_groups::table
+            .inner_join(groups::table)
+            .filter(destination_groups::destination_id.eq(&self.id))
+            .order(groups::name_key)
+            .select(GroupRow::as_select())
+            .load(on)?;
+        let accounts = destination_accounts::table
+            .inner_join(accounts::table)
+            .filter(destination_accounts::destination_id.eq(&self.id))
+            .order(accounts::login_key)
+            .select((accounts::id, accounts::login))
+            .load(on)?;
+        Ok(OpenedTo { groups, accounts })
+    }
 
-pub(crate) fn insert_installation(id: &str, created: i64, on: &mut Connection) -> Rows<()> {
-    diesel::insert_into(installation::table)
-        .values((installation::id.eq(id), installation::created.eq(created)))
-        .execute(on)
-        .map(drop)
-}
+    /// Opens it to these groups and accounts, and to no others.
+    pub(crate) fn set_opened_to(&self, groups: &[String], accounts: &[String], on: &mut Connection) -> Rows<()> {
+        diesel::delete(destination_groups::table.filter(destination_groups::destination_id.eq(&self.id))).execute(on)?;
+        diesel::delete(destination_accounts::table.filter(destination_accounts::destination_id.eq(&self.id))).execute(on)?;
+        for group in groups {
+            diesel::insert_into(destination_groups::table)
+                .values((destination_groups::destination_id.eq(&self.id), destination_groups::group_id.eq(group)))
+                .execute(on)?;
+        }
+        for account in accounts {
+            diesel::insert_into(destination_accounts::table)
+                .values((destination_accounts::destination_id.eq(&self.id), destination_accounts::account_id.eq(account)))
+                .execute(on)?;
+        }
+        Ok(())
+    }
 
-pub(crate) fn first_code_hash(on: &mut Connection) -> Rows<Option<Vec<u8>>> {
-    installation::table.select(installation::first_code_hash).first(on)
-}
+    pub(crate) fn set_missing_since(id: &str, since: Option<i64>, on: &mut Connection) -> Rows<()> {
+        diesel::update(destinations::table.find(id)).set(destinations::missing_since.eq(since)).execute(on).map(drop)
+    }
 
-pub(crate) fn set_first_code_hash(hash: Option<&[u8]>, on: &mut Connection) -> Rows<()> {
-    diesel::update(installation::table).set(installation::first_code_hash.eq(hash)).execute(on).map(drop)
-}
+    pub(crate) fn set_records_copied(id: &str, at: i64, on: &mut Connection) -> Rows<()> {
+        diesel::update(destinations::table.find(id))
+            .set((destinations::records_copied.eq(at), destinations::records_trouble.eq(None::<String>)))
+            .execute(on)
+            .map(drop)
+    }
 
-/// The public half of the office key and since when it is asked for.
-pub(crate) fn escrow(on: &mut Connection) -> Rows<Option<(Vec<u8>, i64)>> {
-    let found: Option<(Option<Vec<u8>>, Option<i64>)> =
-        installation::table.select((installation::escrow_key, installation::escrow_since)).first(on).optional()?;
-    Ok(found.and_then(|(key, since)| key.zip(since)))
-}
-
-pub(crate) fn set_escrow(to: Option<(&[u8], i64)>, on: &mut Connection) -> Rows<()> {
-    let (key, since) = to.unzip();
-    diesel::update(installation::table)
-        .set((installation::escrow_key.eq(key), installation::escrow_since.eq(since)))
-        .execute(on)
-        .map(drop)
+    pub(crate) fn set_records_trouble(id: &str, why: &str, on: &mut Connection) -> Rows<()> {
+        diesel::update(destinations::table.find(id)).set(destinations::records_trouble.eq(why)).execute(on).map(drop)
+    }
 }

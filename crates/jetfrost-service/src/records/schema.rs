@@ -7,6 +7,10 @@ diesel::table! {
         first_code_hash -> Nullable<Binary>,
         escrow_key -> Nullable<Binary>,
         escrow_since -> Nullable<BigInt>,
+        accepting -> Text,
+        paused_until -> Nullable<BigInt>,
+        restores_stopped -> Bool,
+        important_change -> Nullable<BigInt>,
     }
 }
 
@@ -20,6 +24,13 @@ diesel::table! {
         password -> Nullable<Binary>,
         created -> BigInt,
         quota -> Nullable<BigInt>,
+        kind -> Text,
+        disabled -> Nullable<BigInt>,
+        disabled_by -> Nullable<Text>,
+        removed -> Nullable<BigInt>,
+        totp -> Nullable<Binary>,
+        totp_since -> Nullable<BigInt>,
+        totp_step -> BigInt,
     }
 }
 
@@ -28,6 +39,29 @@ diesel::table! {
         id -> Text,
         name -> Text,
         name_key -> Text,
+        default_limit -> Nullable<BigInt>,
+        default_quota -> Nullable<BigInt>,
+    }
+}
+
+diesel::table! {
+    spare_codes (account_id, code_hash) {
+        account_id -> Text,
+        code_hash -> Binary,
+    }
+}
+
+diesel::table! {
+    destination_groups (destination_id, group_id) {
+        destination_id -> Text,
+        group_id -> Text,
+    }
+}
+
+diesel::table! {
+    destination_accounts (destination_id, account_id) {
+        destination_id -> Text,
+        account_id -> Text,
     }
 }
 
@@ -51,6 +85,18 @@ diesel::table! {
         at_limit -> Text,
         waiting_days -> BigInt,
         scrub_days -> BigInt,
+        openness -> Text,
+        description -> Text,
+        default_limit -> Nullable<BigInt>,
+        withdrawn -> Nullable<BigInt>,
+        withdrawn_by -> Nullable<Text>,
+        missing_since -> Nullable<BigInt>,
+        erase_asked -> Nullable<Text>,
+        erases -> Nullable<BigInt>,
+        erasing_by -> Nullable<Text>,
+        gone -> Nullable<BigInt>,
+        records_copied -> Nullable<BigInt>,
+        records_trouble -> Nullable<Text>,
     }
 }
 
@@ -68,6 +114,9 @@ diesel::table! {
         enrolled -> BigInt,
         last_seen -> Nullable<BigInt>,
         latest_run -> Nullable<BigInt>,
+        rest -> Nullable<Text>,
+        rest_since -> Nullable<BigInt>,
+        rest_by -> Nullable<Text>,
     }
 }
 
@@ -106,6 +155,7 @@ diesel::table! {
         used -> Nullable<BigInt>,
         cancelled -> Nullable<BigInt>,
         workstation_id -> Nullable<Text>,
+        claims -> Nullable<Text>,
     }
 }
 
@@ -201,6 +251,8 @@ diesel::table! {
         created -> BigInt,
         last_used -> BigInt,
         expires -> BigInt,
+        scope -> Text,
+        origin -> Text,
     }
 }
 
@@ -212,11 +264,19 @@ diesel::table! {
         origin -> Text,
         what -> Text,
         subject -> Text,
+        before -> Nullable<Text>,
+        after -> Nullable<Text>,
+        refused -> Bool,
+        link -> Nullable<Binary>,
     }
 }
 
 diesel::joinable!(group_members -> groups (group_id));
 diesel::joinable!(group_members -> accounts (account_id));
+diesel::joinable!(destination_groups -> groups (group_id));
+diesel::joinable!(destination_groups -> destinations (destination_id));
+diesel::joinable!(destination_accounts -> accounts (account_id));
+diesel::joinable!(destination_accounts -> destinations (destination_id));
 diesel::joinable!(workstations -> accounts (account_id));
 diesel::joinable!(stores -> workstations (workstation_id));
 diesel::joinable!(stores -> destinations (destination_id));
@@ -228,6 +288,8 @@ diesel::allow_tables_to_appear_in_same_query!(
     accounts,
     groups,
     group_members,
+    destination_groups,
+    destination_accounts,
     destinations,
     workstations,
     stores,

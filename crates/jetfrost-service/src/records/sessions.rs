@@ -1,9 +1,9 @@
-//! Sessions and the audit log.
+//! Sessions of people, and tokens of commands.
 
 use diesel::prelude::*;
 
 use super::people::AccountRow;
-use super::schema::{accounts, audit, sessions};
+use super::schema::{accounts, sessions};
 use super::{Connection, Rows};
 
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
@@ -12,11 +12,16 @@ pub(crate) struct SessionRow {
     pub(crate) id: String,
     pub(crate) secret_hash: Vec<u8>,
     pub(crate) account_id: String,
+    /// `cookie` for a browser, `token` for a command.
     pub(crate) carry: String,
     pub(crate) label: String,
     pub(crate) created: i64,
     pub(crate) last_used: i64,
     pub(crate) expires: i64,
+    /// `all`, or `see` for one that changes nothing.
+    pub(crate) scope: String,
+    /// The address that it was begun from.
+    pub(crate) origin: String,
 }
 
 impl SessionRow {
@@ -33,51 +38,32 @@ impl SessionRow {
             .optional()
     }
 
+    /// The sessions of an account that are not over, latest used first.
+    pub(crate) fn of(account: &str, now: i64, on: &mut Connection) -> Rows<Vec<Self>> {
+        sessions::table
+            .filter(sessions::account_id.eq(account).and(sessions::expires.gt(now)))
+            .order((sessions::last_used.desc(), sessions::id))
+            .select(Self::as_select())
+            .load(on)
+    }
+
     pub(crate) fn set_used(&self, at: i64, on: &mut Connection) -> Rows<()> {
         diesel::update(sessions::table.find(&self.id)).set(sessions::last_used.eq(at)).execute(on).map(drop)
     }
 
-    pub(crate) fn remove(id: &str, on: &mut Connection) -> Rows<()> {
-        diesel::delete(sessions::table.find(id)).execute(on).map(drop)
+    /// Ends a session of an account; says whether there was one.
+    pub(crate) fn end(id: &str, account: &str, on: &mut Connection) -> Rows<bool> {
+        let one = sessions::id.eq(id).and(sessions::account_id.eq(account));
+        Ok(diesel::delete(sessions::table.filter(one)).execute(on)? > 0)
+    }
+
+    /// Ends all sessions of an account but one; says how many.
+    pub(crate) fn end_all(account: &str, but: Option<&str>, on: &mut Connection) -> Rows<usize> {
+        let those = sessions::account_id.eq(account).and(sessions::id.ne(but.unwrap_or_default()));
+        diesel::delete(sessions::table.filter(those)).execute(on)
     }
 
     pub(crate) fn remove_expired(now: i64, on: &mut Connection) -> Rows<()> {
         diesel::delete(sessions::table.filter(sessions::expires.le(now))).execute(on).map(drop)
-    }
-}
-
-#[derive(Debug, Clone, Queryable, Selectable)]
-#[diesel(table_name = audit)]
-pub(crate) struct AuditRow {
-    pub(crate) number: i64,
-    pub(crate) at: i64,
-    pub(crate) who: String,
-    pub(crate) origin: String,
-    pub(crate) what: String,
-    pub(crate) subject: String,
-}
-
-impl AuditRow {
-    pub(crate) fn insert(at: i64, who: &str, origin: &str, what: &str, subject: &str, on: &mut Connection) -> Rows<()> {
-        diesel::insert_into(audit::table)
-            .values((
-                audit::at.eq(at),
-                audit::who.eq(who),
-                audit::origin.eq(origin),
-                audit::what.eq(what),
-                audit::subject.eq(subject),
-            ))
-            .execute(on)
-            .map(drop)
-    }
-
-    /// Latest first, before the number `before`.
-    pub(crate) fn list(before: i64, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
-        audit::table
-            .filter(audit::number.lt(before))
-            .order(audit::number.desc())
-            .limit(most as i64)
-            .select(Self::as_select())
-            .load(on)
     }
 }

@@ -1,21 +1,28 @@
 //! The marker file: no marker, no writes.
 
 use std::fs::File;
-use std::io::{self, Write};
+use std::io::{self, Read, Write};
 use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 
 const FILE: &str = "jetfrost-destination.json";
+/// The only format so far.
+const FORMAT: u32 = 1;
+/// A marker is a few lines.
+const LONGEST: u64 = 64 << 10;
 
 /// What makes a directory a destination.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub(crate) struct Marker {
     format: u32,
-    service: String,
-    destination: String,
-    name: String,
+    pub(crate) service: String,
+    pub(crate) destination: String,
+    pub(crate) name: String,
     created: String,
+    /// The installation that it was adopted from.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    adopted_from: Option<String>,
 }
 
 /// Why a directory is not the destination that it should be.
@@ -31,7 +38,8 @@ pub(crate) enum MarkerError {
 
 impl Marker {
     pub(crate) fn new(service: &str, destination: &str, name: &str, created: &str) -> Self {
-        Self { format: 1, service: service.into(), destination: destination.into(), name: name.into(), created: created.into() }
+        let [service, destination, name, created] = [service, destination, name, created].map(str::to_owned);
+        Self { format: FORMAT, service, destination, name, created, adopted_from: None }
     }
 
     /// Writes the marker durably; there must be none yet.
@@ -43,18 +51,43 @@ impl Marker {
         File::open(directory)?.sync_all()
     }
 
-    /// Whether a marker is in the directory, and whose.
-    pub(crate) fn find(directory: &Path) -> Option<String> {
-        let bytes = std::fs::read(directory.join(FILE)).ok()?;
-        Some(serde_json::from_slice::<Self>(&bytes).map_or_else(|_| "unreadable".into(), |marker| marker.service))
+    /// Puts this marker in place of another installation's, in one step.
+    pub(crate) fn take_over(mut self, directory: &Path) -> io::Result<()> {
+        self.adopted_from = Self::read(directory).map(|before| before.service);
+        let new = directory.join(format!("{FILE}.new"));
+        let _ = std::fs::remove_file(&new);
+        let mut file = File::create_new(&new)?;
+        serde_json::to_writer_pretty(&mut file, &self)?;
+        file.write_all(b"\n")?;
+        file.sync_all()?;
+        std::fs::rename(&new, directory.join(FILE))?;
+        File::open(directory)?.sync_all()
+    }
+
+    /// Takes the marker away: the directory is no destination any more.
+    pub(crate) fn remove(directory: &Path) -> io::Result<()> {
+        std::fs::remove_file(directory.join(FILE))?;
+        File::open(directory)?.sync_all()
+    }
+
+    /// The marker in a directory, if there is one that can be read.
+    pub(crate) fn read(directory: &Path) -> Option<Self> {
+        let file = File::open(directory.join(FILE)).ok()?;
+        let marker: Self = serde_json::from_reader(file.take(LONGEST)).ok()?;
+        (marker.format == FORMAT).then_some(marker)
+    }
+
+    /// Whether there is a marker, readable or not.
+    pub(crate) fn is_there(directory: &Path) -> bool {
+        directory.join(FILE).symlink_metadata().is_ok()
     }
 
     /// Checks that the marker is there and the right one.
     pub(crate) fn check(directory: &Path, service: &str, destination: &str) -> Result<(), MarkerError> {
         let shown = || directory.display().to_string();
-        let bytes = std::fs::read(directory.join(FILE)).map_err(|_| MarkerError::Missing(shown()))?;
-        match serde_json::from_slice::<Self>(&bytes) {
-            Ok(marker) if marker.service == service && marker.destination == destination => Ok(()),
+        match Self::read(directory) {
+            Some(marker) if marker.service == service && marker.destination == destination => Ok(()),
+            None if !Self::is_there(directory) => Err(MarkerError::Missing(shown())),
             _ => Err(MarkerError::Foreign(shown())),
         }
     }
@@ -75,5 +108,8 @@ mod tests {
             assert!(matches!(Marker::check(directory.path(), service, destination), Err(MarkerError::Foreign(_))));
         }
         assert!(Marker::new("t", "e", "other", "").write(directory.path()).is_err(), "a marker is never overwritten");
+        Marker::new("t", "e", "other", "").take_over(directory.path()).expect("adopted");
+        assert_eq!(Marker::check(directory.path(), "t", "e"), Ok(()));
+        assert!(matches!(Marker::check(directory.path(), "s", "d"), Err(MarkerError::Foreign(_))));
     }
 }

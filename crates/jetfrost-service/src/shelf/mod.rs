@@ -2,6 +2,7 @@
 
 mod guarded;
 mod marker;
+mod verdict;
 mod volume;
 
 use std::collections::HashMap;
@@ -11,12 +12,14 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use jetfrost_image::StoreId;
 use jetfrost_image::format::StoreFile;
-use jetfrost_image::medium::{DirectoryMedium, Medium};
+use jetfrost_image::medium::{DirectoryMedium, Medium, MemoryMedium, OverlayMedium};
 use jetfrost_image::store::{Store, StoreError};
+use jetfrost_wire::destination::Fitness;
 
 use guarded::GuardedMedium;
 pub(crate) use marker::{Marker, MarkerError};
-pub(crate) use volume::{judge, volume_of};
+pub(crate) use verdict::{judge, volumes};
+pub(crate) use volume::volume_of;
 
 /// Stores kept open; each costs a few file handles and up to a few MB of recent index entries.
 const MOST_OPEN: usize = 64;
@@ -99,7 +102,7 @@ impl Shelf {
             _ => {}
         }
         let verdict = judge(&place.directory, others, &self.service);
-        if !verdict.fit {
+        if verdict.fitness == Fitness::Unfit {
             return Err(ShelfError::Unfit(verdict.reasons));
         }
         let failed = |source| ShelfError::Io { doing: "laying out the destination", source };
@@ -221,6 +224,52 @@ impl Shelf {
         std::fs::remove_dir_all(&removed).map_err(failed)
     }
 
+    /// Looks at a destination of another installation, and writes nothing to it.
+    pub(crate) fn find(&self, directory: &Path, others: &[PathBuf]) -> Result<Found, ShelfError> {
+        let shown = directory.display();
+        let unfit = |reason: String| ShelfError::Unfit(vec![reason]);
+        if !directory.is_absolute() {
+            return Err(unfit(format!("{shown} is not an absolute path")));
+        }
+        let marker = Marker::read(directory).ok_or_else(|| unfit(format!("there is no marker of a destination in {shown}")))?;
+        if marker.service == self.service || others.iter().any(|other| other == directory) {
+            return Err(unfit(format!("{shown} is a destination of this service already")));
+        }
+        let failed = |source| ShelfError::Io { doing: "listing the image stores", source };
+        let mut stores: Vec<(String, Arc<dyn Medium>)> = Vec::new();
+        for entry in std::fs::read_dir(directory.join(STORES)).map_err(failed)? {
+            let entry = entry.map_err(failed)?;
+            let below = Arc::new(DirectoryMedium::new(entry.path()));
+            let medium = OverlayMedium::new(below, Arc::new(MemoryMedium::default()));
+            stores.push((entry.file_name().to_string_lossy().into_owned(), Arc::new(medium)));
+        }
+        stores.sort_by(|a, b| a.0.cmp(&b.0));
+        Ok(Found { id: marker.destination, name: marker.name, stores })
+    }
+
+    /// Makes a destination of another installation this one's. That one cannot write to it any more.
+    pub(crate) fn take_over(&self, place: &Place, name: &str, created: &str) -> Result<(), ShelfError> {
+        let marker = Marker::new(&self.service, &place.id, name, created);
+        marker.take_over(&place.directory).map_err(|source| ShelfError::Io { doing: "writing the marker", source })
+    }
+
+    /// Removes what makes a directory a destination, once no image store is left on it.
+    pub(crate) fn clear(&self, place: &Place) -> Result<(), ShelfError> {
+        self.check(place)?;
+        let failed = |source| ShelfError::Io { doing: "clearing the destination", source };
+        for directory in [STORES, REMOVED] {
+            match std::fs::remove_dir(place.directory.join(directory)) {
+                Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(failed(e)),
+                _ => {}
+            }
+        }
+        match std::fs::remove_dir_all(place.directory.join(RECORDS)) {
+            Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(failed(e)),
+            _ => {}
+        }
+        Marker::remove(&place.directory).map_err(failed)
+    }
+
     fn medium(&self, place: &Place, directory: &Path) -> Arc<dyn Medium> {
         Arc::new(GuardedMedium::new(DirectoryMedium::new(directory), place.clone(), self.service.clone()))
     }
@@ -284,7 +333,19 @@ impl Drop for Claim<'_> {
     }
 }
 
+/// A destination of another installation.
+pub(crate) struct Found {
+    /// Its id, as its marker says.
+    pub(crate) id: String,
+    /// Its name, as its marker says.
+    pub(crate) name: String,
+    /// Its image stores, by the names of their directories, each on a medium that keeps changes to itself.
+    pub(crate) stores: Vec<(String, Arc<dyn Medium>)>,
+}
+
 const STORES: &str = "stores";
+/// Copies of the service's own records.
+pub(crate) const RECORDS: &str = "records";
 /// Image stores on their way out.
 const REMOVED: &str = "removed";
 

@@ -1,59 +1,149 @@
-//! Volumes of the host, and whether a directory on one would do as a destination.
+//! Volumes of the host: where they are mounted, how, and what they have free.
 
-use std::fs::{self, File};
-use std::io::{self, Write};
+use std::fs;
+use std::io;
 use std::path::{Path, PathBuf};
 
-use nix::sys::statvfs::statvfs;
+use nix::sys::statfs::{
+    AFS_SUPER_MAGIC, CODA_SUPER_MAGIC, FUSE_SUPER_MAGIC, FsType, NCP_SUPER_MAGIC, NFS_SUPER_MAGIC, OCFS2_SUPER_MAGIC,
+    SMB_SUPER_MAGIC, statfs,
+};
+use nix::sys::statvfs::{FsFlags, statvfs};
 
-use super::Marker;
-
-/// File systems that lie on another machine.
+/// Types of file systems on other machines that the crate has no name for (statfs(2), linux/magic.h): CIFS, SMB 2, 9P, Ceph, GFS2, Lustre.
+const NETWORK_TYPES: [i64; 6] = [0xFF53_4D42, 0xFE53_4D42, 0x0102_1997, 0x00C3_6400, 0x0116_1970, 0x0BD0_0BD0];
+/// Names of file systems on other machines, for where the type is not enough.
 const NETWORK: &[&str] =
     &["nfs", "nfs4", "cifs", "smb3", "smbfs", "9p", "ceph", "afs", "ncpfs", "gfs2", "ocfs2", "lustre", "davfs"];
-/// Names behind `fuse.` that stand for local file systems.
-const LOCAL_FUSE: &[&str] = &["ntfs-3g", "exfat", "mergerfs", "lxcfs"];
-/// File systems that keep nothing.
-const VOLATILE: &[&str] = &["proc", "sysfs", "devpts", "devtmpfs", "cgroup2", "securityfs", "debugfs"];
+/// Names behind `fuse.` that stand for local file systems; of any other it is not known where it keeps its files.
+const LOCAL_FUSE: &[&str] = &["ntfs-3g", "exfat", "mergerfs"];
+/// File systems that no person keeps files on.
+const OF_THE_SYSTEM: &[&str] = &[
+    "proc",
+    "sysfs",
+    "devpts",
+    "devtmpfs",
+    "cgroup",
+    "cgroup2",
+    "securityfs",
+    "debugfs",
+    "tracefs",
+    "bpf",
+    "pstore",
+    "mqueue",
+    "hugetlbfs",
+    "configfs",
+    "fusectl",
+    "binfmt_misc",
+    "autofs",
+    "rpc_pipefs",
+    "efivarfs",
+    "nsfs",
+    "ramfs",
+    "fuse.lxcfs",
+    "fuse.portal",
+    "squashfs",
+    "overlay",
+    "selinuxfs",
+];
+
+/// A line of `mountinfo` (proc(5)).
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Mount {
+    pub(super) at: String,
+    pub(super) file_system: String,
+    /// A device, or another machine's share.
+    pub(super) source: String,
+    /// The device's numbers, `major:minor`.
+    pub(super) numbers: String,
+}
 
 /// The volume that a directory is on.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Volume {
     pub(crate) mounted_at: String,
     pub(crate) file_system: String,
+    pub(crate) device: String,
     pub(crate) size: u64,
     pub(crate) free: u64,
-}
-
-/// Whether a directory would do.
-#[derive(Debug, Clone)]
-pub(crate) struct Judgement {
-    pub(crate) fit: bool,
-    pub(crate) reasons: Vec<String>,
-    pub(crate) volume: Option<Volume>,
+    pub(super) read_only: bool,
+    pub(super) network: bool,
+    pub(super) removable: bool,
+    /// Whether the system itself is on the same device.
+    pub(super) system: bool,
 }
 
 /// The volume of a directory that exists.
 pub(crate) fn volume_of(directory: &Path) -> io::Result<Volume> {
     let real = directory.canonicalize()?;
-    let mounts = fs::read_to_string("/proc/self/mountinfo").unwrap_or_default();
-    let (mounted_at, file_system) = mount_of(&mounts, &real).unwrap_or_else(|| ("/".into(), "unknown".into()));
-    let stat = statvfs(&real)?;
-    let fragment = stat.fragment_size();
-    Ok(Volume { mounted_at, file_system, size: stat.blocks() * fragment, free: stat.blocks_available() * fragment })
+    let mounts = all_mounts();
+    let mount = mount_of(&mounts, &real).cloned().unwrap_or_else(|| Mount {
+        at: "/".into(),
+        file_system: "unknown".into(),
+        source: "unknown".into(),
+        numbers: String::new(),
+    });
+    examine(&real, mount, &mounts)
 }
 
-/// Mount point and file system type for a path, from the text of `mountinfo` (proc(5)).
-fn mount_of(mountinfo: &str, path: &Path) -> Option<(String, String)> {
-    mountinfo
-        .lines()
-        .filter_map(|line| {
-            let (left, right) = line.split_once(" - ")?;
-            let at = unescape(left.split(' ').nth(4)?);
-            path.starts_with(&at).then(|| (at, right.split(' ').next().unwrap_or("unknown").to_owned()))
+/// The volumes that a person may keep files on, by where they are mounted; one that is mounted several times, once.
+pub(super) fn all_volumes() -> Vec<Volume> {
+    let mounts = all_mounts();
+    let mut volumes: Vec<Volume> = Vec::new();
+    for mount in mounts.iter().filter(|mount| !OF_THE_SYSTEM.contains(&mount.file_system.as_str())) {
+        let covered = mount_of(&mounts, Path::new(&mount.at)).is_none_or(|top| top != mount);
+        // A single file can be mounted, too.
+        if covered || !Path::new(&mount.at).is_dir() {
+            continue;
+        }
+        let Ok(volume) = examine(Path::new(&mount.at), mount.clone(), &mounts) else { continue };
+        let again = volumes.iter().any(|other| other.device == volume.device && other.device.starts_with("/dev/"));
+        if volume.size > 0 && !again {
+            volumes.push(volume);
+        }
+    }
+    volumes.sort_by(|a, b| a.mounted_at.cmp(&b.mounted_at));
+    volumes
+}
+
+fn examine(directory: &Path, mount: Mount, mounts: &[Mount]) -> io::Result<Volume> {
+    let (stat, kind) = (statvfs(directory)?, statfs(directory)?.filesystem_type());
+    let fragment = stat.fragment_size();
+    let root = mount_of(mounts, Path::new("/"));
+    Ok(Volume {
+        size: stat.blocks() * fragment,
+        free: stat.blocks_available() * fragment,
+        read_only: stat.flags().contains(FsFlags::ST_RDONLY),
+        network: is_network(kind, &mount.file_system),
+        removable: is_removable(&mount.numbers),
+        system: root.is_some_and(|root| root.numbers == mount.numbers),
+        mounted_at: mount.at,
+        file_system: mount.file_system,
+        device: mount.source,
+    })
+}
+
+fn all_mounts() -> Vec<Mount> {
+    parse(&fs::read_to_string("/proc/self/mountinfo").unwrap_or_default())
+}
+
+fn parse(mountinfo: &str) -> Vec<Mount> {
+    let line = |line: &str| {
+        let (left, right) = line.split_once(" - ")?;
+        let (left, right): (Vec<&str>, Vec<&str>) = (left.split(' ').collect(), right.split(' ').collect());
+        Some(Mount {
+            at: unescape(left.get(4)?),
+            numbers: (*left.get(2)?).to_owned(),
+            file_system: (*right.first()?).to_owned(),
+            source: unescape(right.get(1)?),
         })
-        // Of several at one place the last one covers the others.
-        .max_by_key(|(at, _)| Path::new(at).components().count())
+    };
+    mountinfo.lines().filter_map(line).collect()
+}
+
+/// The mount that a path is on. Of several at one place the last one covers the others.
+fn mount_of<'m>(mounts: &'m [Mount], path: &Path) -> Option<&'m Mount> {
+    mounts.iter().filter(|mount| path.starts_with(&mount.at)).max_by_key(|mount| Path::new(&mount.at).components().count())
 }
 
 /// `mountinfo` writes blanks and the like as three octal digits.
@@ -61,90 +151,31 @@ fn unescape(text: &str) -> String {
     text.replace("\\040", " ").replace("\\011", "\t").replace("\\012", "\n").replace("\\134", "\\")
 }
 
-fn is_network(file_system: &str) -> bool {
-    match file_system.split_once('.') {
-        Some(("fuse", name)) => !LOCAL_FUSE.contains(&name),
-        _ => NETWORK.contains(&file_system),
+/// By what the system says it is (statfs(2)), and by its name: of FUSE the type says only that it is one.
+fn is_network(kind: FsType, name: &str) -> bool {
+    let known = [NFS_SUPER_MAGIC, SMB_SUPER_MAGIC, AFS_SUPER_MAGIC, CODA_SUPER_MAGIC, NCP_SUPER_MAGIC, OCFS2_SUPER_MAGIC];
+    // The type is a signed word on some platforms, so its lower half is what counts.
+    let number = i64::from(kind.0) & 0xFFFF_FFFF;
+    if kind == FUSE_SUPER_MAGIC || name.starts_with("fuse") {
+        let local = name.split_once('.').is_some_and(|(_, name)| LOCAL_FUSE.contains(&name)) || name == "fuseblk";
+        return !local;
     }
+    known.contains(&kind) || NETWORK_TYPES.contains(&number) || NETWORK.contains(&name)
 }
 
-/// Judges whether `directory` would do as a destination beside those in `others`.
-pub(crate) fn judge(directory: &Path, others: &[PathBuf], service: &str) -> Judgement {
-    let refuse = |reason: String, volume| Judgement { fit: false, reasons: vec![reason], volume };
-    let shown = directory.display();
-    if !directory.is_absolute() {
-        return refuse(format!("{shown} is not an absolute path"), None);
-    }
-    match fs::metadata(directory) {
-        Err(e) => return refuse(format!("{shown} cannot be read: {e}"), None),
-        Ok(metadata) if !metadata.is_dir() => return refuse(format!("{shown} is not a directory"), None),
-        Ok(_) => {}
-    }
-    let volume = match volume_of(directory) {
-        Ok(volume) => volume,
-        Err(e) => return refuse(format!("the volume of {shown} cannot be examined: {e}"), None),
-    };
-    match unfit_reason(directory, others, service, &volume) {
-        Some(reason) => refuse(reason, Some(volume)),
-        None => Judgement { fit: true, reasons: warnings(&volume), volume: Some(volume) },
-    }
-}
-
-fn unfit_reason(directory: &Path, others: &[PathBuf], service: &str, volume: &Volume) -> Option<String> {
-    let shown = directory.display();
-    let real = directory.canonicalize().unwrap_or_else(|_| directory.to_owned());
-    if is_network(&volume.file_system) {
-        return Some(format!(
-            "{shown} is on storage mounted over the network ({}); a destination needs a local volume",
-            volume.file_system
-        ));
-    }
-    if VOLATILE.contains(&volume.file_system.as_str()) {
-        return Some(format!("{shown} is on '{}', which keeps no files", volume.file_system));
-    }
-    match Marker::find(&real) {
-        Some(owner) if owner == service => return Some(format!("{shown} is a destination of this service already")),
-        Some(_) => return Some(format!("{shown} holds the marker of another installation")),
-        None => {}
-    }
-    let real_of = |other: &PathBuf| other.canonicalize().unwrap_or_else(|_| other.clone());
-    if let Some(other) = others.iter().find(|other| real.starts_with(real_of(other))) {
-        return Some(format!("{shown} is inside the destination at {}", other.display()));
-    }
-    if let Some(other) = others.iter().find(|other| real_of(other).starts_with(&real)) {
-        return Some(format!("{shown} contains the destination at {}", other.display()));
-    }
-    if let Some(ancestor) = real.ancestors().skip(1).find(|ancestor| Marker::find(ancestor).is_some()) {
-        return Some(format!("{shown} is inside the destination at {}", ancestor.display()));
-    }
-    if let Err(e) = probe(&real) {
-        return Some(format!("{shown} cannot be written to: {e}"));
-    }
-    let has_files = fs::read_dir(&real).is_ok_and(|mut entries| entries.any(|e| e.is_ok_and(|e| e.file_name() != "lost+found")));
-    has_files.then(|| format!("{shown} is not empty; a destination is used for backups only"))
-}
-
-/// Writes, syncs and removes a small file.
-fn probe(directory: &Path) -> io::Result<()> {
-    let path = directory.join(format!(".jetfrost-probe-{}", std::process::id()));
-    let result = File::create(&path).and_then(|mut file| file.write_all(b"probe").and_then(|()| file.sync_all()));
-    let removed = fs::remove_file(&path);
-    result.and(removed).and_then(|()| File::open(directory)?.sync_all())
-}
-
-fn warnings(volume: &Volume) -> Vec<String> {
-    let mut warnings = Vec::new();
-    if volume.mounted_at == "/" {
-        warnings.push("this is the system's volume: if it fills up, the server suffers; keep a reserve".into());
-    }
-    if volume.file_system == "tmpfs" {
-        warnings.push("this is memory: everything is gone after a restart".into());
-    }
-    warnings
+/// Whether a device, or the disk that it is a part of, can be unplugged.
+fn is_removable(numbers: &str) -> bool {
+    let Ok(device) = fs::canonicalize(format!("/sys/dev/block/{numbers}")) else { return false };
+    let says_so = |directory: &Path| fs::read_to_string(directory.join("removable")).is_ok_and(|text| text.trim() == "1");
+    let parent = device.parent().map(PathBuf::from).unwrap_or_default();
+    let by_cable = device.components().any(|part| part.as_os_str().to_string_lossy().starts_with("usb"));
+    says_so(&device) || says_so(&parent) || by_cable
 }
 
 #[cfg(test)]
 mod tests {
+    use nix::sys::statfs::EXT4_SUPER_MAGIC;
+
     use super::*;
 
     const MOUNTS: &str = "\
@@ -157,46 +188,34 @@ mod tests {
 
     #[test]
     fn the_innermost_mount_counts() {
-        let of = |path: &str| mount_of(MOUNTS, Path::new(path));
-        assert_eq!(of("/backup/stores"), Some(("/backup".into(), "xfs".into())));
-        assert_eq!(of("/backups"), Some(("/".into(), "ext4".into())));
-        assert_eq!(of("/srv/office share/x"), Some(("/srv/office share".into(), "nfs4".into())));
+        let mounts = parse(MOUNTS);
+        let of = |path: &str| mount_of(&mounts, Path::new(path)).map(|m| (m.at.as_str(), m.source.as_str()));
+        assert_eq!(of("/backup/stores"), Some(("/backup", "/dev/vdb")));
+        assert_eq!(of("/backups"), Some(("/", "/dev/vda")));
+        assert_eq!(of("/srv/office share/x"), Some(("/srv/office share", "filer:/office")));
     }
 
     #[test]
-    fn storage_over_the_network_is_known_as_such() {
-        for (file_system, network) in
-            [("nfs4", true), ("cifs", true), ("fuse.sshfs", true), ("fuse.exfat", false), ("ext4", false), ("tmpfs", false)]
-        {
-            assert_eq!(is_network(file_system), network, "{file_system}");
+    fn storage_over_the_network_is_known_by_type_or_name() {
+        for (kind, name, network) in [
+            (NFS_SUPER_MAGIC, "whatever", true),
+            (FsType(0xFF53_4D42_u32 as _), "whatever", true),
+            (EXT4_SUPER_MAGIC, "cifs", true),
+            (FUSE_SUPER_MAGIC, "fuse.sshfs", true),
+            (FUSE_SUPER_MAGIC, "fuse", true),
+            (FUSE_SUPER_MAGIC, "fuse.exfat", false),
+            (FUSE_SUPER_MAGIC, "fuseblk", false),
+            (EXT4_SUPER_MAGIC, "ext4", false),
+        ] {
+            assert_eq!(is_network(kind, name), network, "{kind:?} {name}");
         }
-        let volume = Volume { mounted_at: "/mnt/ssh".into(), file_system: "fuse.sshfs".into(), size: 1, free: 1 };
-        let reason = unfit_reason(Path::new("/mnt/ssh"), &[], "s", &volume).expect("unfit");
-        assert!(reason.contains("over the network"), "{reason}");
-    }
-
-    fn reasons(directory: &Path, others: &[PathBuf]) -> String {
-        let judgement = judge(directory, others, "s");
-        assert!(!judgement.fit);
-        judgement.reasons.join("; ")
     }
 
     #[test]
-    fn what_does_not_do_says_why() {
-        let root = tempfile::tempdir().expect("a directory");
-        let file = root.path().join("file");
-        fs::write(&file, "x").expect("written");
-        assert!(reasons(&file, &[]).contains("is not a directory"));
-        assert!(reasons(&root.path().join("none"), &[]).contains("cannot be read"));
-        assert!(reasons(Path::new("relative"), &[]).contains("not an absolute path"));
-        assert!(reasons(root.path(), &[]).contains("not empty"));
-        let inner = root.path().join("inner");
-        fs::create_dir(&inner).expect("made");
-        assert!(reasons(&inner, &[root.path().to_owned()]).contains("is inside the destination"));
-        assert!(reasons(root.path(), std::slice::from_ref(&inner)).contains("contains the destination"));
-        assert!(judge(&inner, &[], "s").fit);
-        Marker::new("another", "d", "n", "").write(&inner).expect("written");
-        assert!(reasons(&inner, &[]).contains("marker of another installation"));
-        assert!(reasons(Path::new("/proc"), &[]).contains("keeps no files"));
+    fn this_machines_volumes_are_found() {
+        let volumes = all_volumes();
+        let here = volume_of(&std::env::temp_dir()).expect("examined");
+        assert!(here.size > 0 && here.free <= here.size);
+        assert!(volumes.iter().all(|volume| volume.mounted_at != "/proc"), "{volumes:?}");
     }
 }

@@ -1,0 +1,244 @@
+//! What the service lets in, and what was done: admission and the audit log.
+
+use std::io::Write;
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand, ValueEnum};
+use jetfrost_client::api::Method;
+use jetfrost_client::home::Home;
+use jetfrost_wire::service::{Accepting, Admission as AdmissionCall, AdmissionState, AuditCheck, AuditEntry};
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+
+use crate::failure::{Code, Failure};
+use crate::ui::{Ui, count, many, moment};
+
+type Done = Result<Code, Failure>;
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum What {
+    Backups,
+    Restores,
+    Both,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Admission {
+    /// Says what is let in, and what is underway.
+    Show,
+    /// Lets in what was stopped or paused.
+    LetIn {
+        /// Which.
+        #[arg(default_value = "both")]
+        what: What,
+    },
+    /// Lets no new backups in until a time. Restores go on.
+    Pause {
+        /// Until when: 2026-11-24T06:00 by this machine's clock, or a duration such as 2h.
+        #[arg(long)]
+        until: String,
+    },
+    /// Lets nothing new in, until it is let in again. What is underway comes to its end.
+    Stop {
+        /// Which.
+        #[arg(default_value = "backups")]
+        what: What,
+    },
+}
+
+impl Admission {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let (_, api) = home.session_api()?;
+        let now: AdmissionState = api.get("/admission")?;
+        let AdmissionCall { mut backups, mut restores } = now.admission;
+        match self {
+            Self::Show => {
+                ui.show(&now, |now| say_admission(now, ui));
+                return Ok(Code::Done);
+            }
+            Self::LetIn { what } => {
+                backups = if what == What::Restores { backups } else { Accepting::On };
+                restores |= what != What::Backups;
+            }
+            Self::Pause { until } => backups = Accepting::Paused { until: moment_of(&until)? },
+            Self::Stop { what } => {
+                backups = if what == What::Restores { backups } else { Accepting::Off };
+                restores &= what == What::Backups;
+            }
+        }
+        let state: AdmissionState = api.send(Method::PUT, "/admission", &AdmissionCall { backups, restores })?;
+        ui.show(&state, |state| say_admission(state, ui));
+        Ok(Code::Done)
+    }
+}
+
+/// A moment, or a duration from now.
+fn moment_of(text: &str) -> Result<Timestamp, Failure> {
+    let wrong = || {
+        Failure::here(
+            format!("'{text}' is neither a moment nor a duration."),
+            "Give for example 2026-11-24T06:00, or 2h, or 30m.",
+        )
+    };
+    if let Ok(span) = text.parse::<jiff::SignedDuration>() {
+        return Timestamp::now().checked_add(span).map_err(|_| wrong());
+    }
+    let civil: jiff::civil::DateTime = text.parse().map_err(|_| wrong())?;
+    civil.to_zoned(TimeZone::system()).map(|zoned| zoned.timestamp()).map_err(|_| wrong())
+}
+
+fn say_admission(state: &AdmissionState, ui: &Ui) {
+    let AdmissionCall { backups, restores } = state.admission;
+    ui.line(&match backups {
+        Accepting::On => "Backups are let in.".to_owned(),
+        Accepting::Paused { until } => format!("Backups are paused until {}.", moment(until)),
+        Accepting::Off => "Backups are not let in.".to_owned(),
+    });
+    ui.line(if restores { "Restores are let in." } else { "Restores are not let in." });
+    if !state.running.is_empty() {
+        ui.line(&format!("Runs that are underway come to their end: {}.", state.running.join(", ")));
+    }
+    if state.restoring > 0 {
+        ui.line(&format!("{} underway.", many(state.restoring, "restore")));
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Filter {
+    /// Text somewhere in what was done, to what, and how it was.
+    #[arg(long)]
+    text: Option<String>,
+    /// Part of the name of who did it.
+    #[arg(long)]
+    who: Option<String>,
+    /// Not before this time: 2026-11-20, or 2026-11-20T14:00.
+    #[arg(long)]
+    since: Option<String>,
+    /// Before this time.
+    #[arg(long)]
+    until: Option<String>,
+    /// Only what was refused.
+    #[arg(long)]
+    refused: bool,
+}
+
+impl Filter {
+    fn query(&self) -> Result<Vec<(&'static str, Option<String>)>, Failure> {
+        let moment = |text: &Option<String>| text.as_deref().map(|text| moment_of(text).map(|at| at.to_string())).transpose();
+        Ok(vec![
+            ("text", self.text.clone()),
+            ("who", self.who.clone()),
+            ("since", moment(&self.since)?),
+            ("until", moment(&self.until)?),
+            ("refused", self.refused.then(|| "true".to_owned())),
+        ])
+    }
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum Form {
+    Csv,
+    JsonLines,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Audit {
+    /// Lists what was done and refused, latest first.
+    List {
+        #[command(flatten)]
+        filter: Filter,
+        /// How many at most.
+        #[arg(long, default_value_t = 50)]
+        most: usize,
+    },
+    /// Writes the log as a file.
+    Export {
+        #[command(flatten)]
+        filter: Filter,
+        /// The form.
+        #[arg(long, default_value = "csv")]
+        form: Form,
+        /// The file; standard output unless given.
+        #[arg(long, value_name = "FILE")]
+        to: Option<PathBuf>,
+    },
+    /// Follows the chain of entries and says where it breaks.
+    Check {
+        /// The last link as it was written down earlier: says whether that entry is still there.
+        #[arg(long, value_name = "LINK")]
+        expect: Option<String>,
+    },
+}
+
+impl Audit {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let (_, api) = home.session_api()?;
+        match self {
+            Self::List { filter, most } => {
+                let entries: Vec<AuditEntry> = api.list_at_most("/audit", &filter.query()?, most)?;
+                ui.show(&entries, |entries| say_entries(entries, ui));
+            }
+            Self::Export { filter, form, to } => {
+                let mut query = filter.query()?;
+                let word = match form {
+                    Form::Csv => "csv",
+                    Form::JsonLines => "json_lines",
+                };
+                query.push(("form", Some(word.into())));
+                let failed =
+                    |e: std::io::Error| Failure::here(format!("The file cannot be written: {e}."), "Choose another file.");
+                let mut out: Box<dyn Write> = match &to {
+                    Some(path) => Box::new(std::fs::File::create_new(path).map_err(failed)?),
+                    None => Box::new(std::io::stdout()),
+                };
+                api.download("/audit/export", &query, &mut out)?;
+                out.flush().map_err(failed)?;
+            }
+            Self::Check { expect } => return check(&api.get("/audit/check")?, expect.as_deref(), &api, ui),
+        }
+        Ok(Code::Done)
+    }
+}
+
+fn check(found: &AuditCheck, expect: Option<&str>, api: &jetfrost_client::api::Api, ui: &Ui) -> Done {
+    let expected = match expect {
+        None => true,
+        Some(link) if found.last_link.as_deref() == Some(link) => true,
+        Some(link) => {
+            let entries: Vec<AuditEntry> = api.list("/audit")?;
+            entries.iter().any(|entry| entry.link.as_deref() == Some(link))
+        }
+    };
+    ui.show(found, |found| {
+        match found.broken_at {
+            None => ui.line(&format!("{} are as they were made.", many(found.entries, "entry").replace("entrys", "entries"))),
+            Some(number) => {
+                ui.line(&format!("The chain breaks at entry {number}: it was altered, or one before it was removed."))
+            }
+        }
+        if found.unchained > 0 {
+            ui.line(&format!("{} of them are from versions that did not chain them.", count(found.unchained)));
+        }
+        if !expected {
+            ui.line("The entry that you expect is gone: entries were taken off the end.");
+        }
+        if let Some(link) = &found.last_link {
+            ui.line(&format!("Last link, for your own notes:  {link}"));
+        }
+    });
+    Ok(if found.broken_at.is_none() && expected { Code::Done } else { Code::Damage })
+}
+
+fn say_entries(entries: &[AuditEntry], ui: &Ui) {
+    let row = |e: &AuditEntry| {
+        let how = match (&e.before, &e.after) {
+            (Some(before), Some(after)) => format!("{before} → {after}"),
+            (None, Some(text)) | (Some(text), None) => text.clone(),
+            (None, None) => String::new(),
+        };
+        let what = if e.refused { format!("{} (refused)", e.what) } else { e.what.clone() };
+        vec![e.number.to_string(), moment(e.at), e.who.clone(), e.from.clone(), what, e.subject.clone(), how]
+    };
+    let heads = ["", "when", "who", "from", "what", "to", "how"];
+    ui.table(&heads, entries.iter().map(row).collect(), &[0], "There is no such entry.");
+}

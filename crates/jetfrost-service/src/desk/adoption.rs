@@ -1,0 +1,198 @@
+//! Adopting a destination that another installation wrote, from its disk alone. Its accounts and workstations come back as
+//! records; a machine claims one with an enrolment code, and opens its image store with the secret that it always had.
+
+use std::path::PathBuf;
+
+use jetfrost_image::store::Store;
+use jetfrost_office::access::Act;
+use jetfrost_office::names;
+use jetfrost_office::room::suggested_reserve;
+use jetfrost_wire::destination::{Adopt, Adopted, AdoptedStore};
+use jetfrost_wire::keeping::{AtLimit, Keeping, usual_scrub_days};
+use jetfrost_wire::people::{AccountKind, Role};
+use serde::Deserialize;
+
+use super::enrolment::{USUAL_RHYTHM, free_name};
+use super::people::insert_account;
+use super::runs::insert_point;
+use super::{Caller, Desk, DeskError, Result, checked_name, convert, place, to_db};
+use crate::clock::timestamp;
+use crate::records::{AccountRow, Connection, DestinationRow, StoreRow, WorkstationRow};
+use crate::secrets::new_id;
+use crate::shelf::{Found, ShelfError, volume_of};
+
+/// Whose an image store is, as its owner file says. It was written by another installation: nothing in it is trusted to be a name.
+#[derive(Debug, Default, Deserialize)]
+#[serde(default)]
+struct Owner {
+    workstation: String,
+    account: String,
+    person: String,
+}
+
+/// An image store that was found, with what it says of itself.
+struct FoundStore {
+    store: Store,
+    workstation: String,
+    login: String,
+    person: String,
+    points: Vec<jetfrost_image::format::PointHead>,
+}
+
+impl Desk {
+    /// Takes a destination over, or says what would come with it.
+    pub(crate) fn adopt(&self, caller: &Caller, adopt: &Adopt) -> Result<Adopted> {
+        caller.may(&Act::ChangeOffice)?;
+        let directory = PathBuf::from(&adopt.directory);
+        let found = self.shelf.find(&directory, &self.directories()?)?;
+        let (stores, left_out) = look_at(&found);
+        let name = checked_name(adopt.name.as_deref().unwrap_or(&found.name)).unwrap_or_else(|_| "adopted".into());
+        if adopt.preview {
+            let stores = self.records.read(|on| stores.iter().map(|found| self.would_come(found, on)).collect::<Result<_>>())?;
+            return Ok(Adopted { destination: None, name, stores, left_out });
+        }
+        let row = self.adopted_row(&found, name, adopt)?;
+        // The marker first: from here on the other installation cannot write there any more.
+        self.shelf.take_over(&place(&row), &row.name, &timestamp(row.created).to_string())?;
+        let mut adopted = Vec::new();
+        let destination = self.insert_destination(caller, row, "destination adopted", |row, on| {
+            for found in &stores {
+                adopted.push(self.take_store(found, row, on)?);
+            }
+            Ok(())
+        })?;
+        Ok(Adopted { name: destination.name.clone(), destination: Some(destination), stores: adopted, left_out })
+    }
+
+    fn adopted_row(&self, found: &Found, name: String, adopt: &Adopt) -> Result<DestinationRow> {
+        let volume = volume_of(&PathBuf::from(&adopt.directory))
+            .map_err(|source| ShelfError::Io { doing: "examining the volume", source })?;
+        self.records.read(|on| {
+            if DestinationRow::by_key(&names::key(&name), on)?.is_some() {
+                return Err(DeskError::NameTaken(name.clone()));
+            }
+            let known = DestinationRow::by_id(&found.id, on)?.is_some();
+            Ok(DestinationRow {
+                id: if known { new_id(&*self.random) } else { found.id.clone() },
+                name_key: names::key(&name),
+                name,
+                directory: adopt.directory.clone(),
+                reserve: to_db(suggested_reserve(volume.size))?,
+                created: self.now(),
+                // Nothing goes before somebody has looked at what came.
+                keeping: Keeping::Everything.to_string(),
+                at_limit: convert::at_limit_word(AtLimit::Stop).into(),
+                waiting_days: 7,
+                scrub_days: usual_scrub_days().into(),
+                openness: "chosen".into(),
+                ..DestinationRow::default()
+            })
+        })
+    }
+
+    fn would_come(&self, found: &FoundStore, on: &mut Connection) -> Result<AdoptedStore> {
+        let account = AccountRow::by_key(&names::key(&found.login), on)?;
+        Ok(adopted(
+            found,
+            free_name(&found.workstation, on)?,
+            account.as_ref().map_or(&found.login, |a| &a.login),
+            account.is_none(),
+        ))
+    }
+
+    fn take_store(&self, found: &FoundStore, destination: &DestinationRow, on: &mut Connection) -> Result<AdoptedStore> {
+        let id = found.store.id().to_string();
+        if StoreRow::exists(&id, on)? {
+            return Err(DeskError::Conflict("an image store on it is one that this service knows already"));
+        }
+        let (account, new_account) = match AccountRow::by_key(&names::key(&found.login), on)? {
+            Some(account) => (account, false),
+            None => (self.account_to_be_claimed(found, on)?, true),
+        };
+        let (now, workstation) = (self.now(), free_name(&found.workstation, on)?);
+        let mut row = WorkstationRow {
+            id: new_id(&*self.random),
+            name_key: names::key(&workstation),
+            name: workstation.clone(),
+            account_id: account.id.clone(),
+            credential_hash: Vec::new(),
+            platform: String::new(),
+            client_version: String::new(),
+            disk_bytes: None,
+            rhythm_seconds: USUAL_RHYTHM,
+            enrolled: now,
+            last_seen: None,
+            latest_run: None,
+            rest: None,
+            rest_since: None,
+            rest_by: None,
+        };
+        row.credential_hash = format!("{} (unclaimed)", row.id).into_bytes();
+        row.rest = Some(WorkstationRow::UNCLAIMED.into());
+        row.rest_since = Some(now);
+        row.insert(on)?;
+        let store = StoreRow {
+            id: id.clone(),
+            workstation_id: row.id,
+            destination_id: destination.id.clone(),
+            created: now,
+            ..StoreRow::default()
+        };
+        store.insert(on)?;
+        for head in &found.points {
+            insert_point(&id, head, None, 0, on)?;
+        }
+        Ok(adopted(found, workstation, &account.login, new_account))
+    }
+
+    fn account_to_be_claimed(&self, found: &FoundStore, on: &mut Connection) -> Result<AccountRow> {
+        let row = AccountRow {
+            id: new_id(&*self.random),
+            login_key: names::key(&found.login),
+            login: found.login.clone(),
+            display_name: found.person.clone(),
+            role: Role::Member.word().into(),
+            created: self.now(),
+            kind: AccountKind::Person.word().into(),
+            ..AccountRow::default()
+        };
+        insert_account(&row, on)?;
+        Ok(row)
+    }
+}
+
+/// Opens every image store that was found, and says which cannot be.
+fn look_at(found: &Found) -> (Vec<FoundStore>, Vec<String>) {
+    let (mut stores, mut left_out) = (Vec::new(), Vec::new());
+    for (directory, medium) in &found.stores {
+        let opened = Store::open(medium.clone()).and_then(|store| {
+            let points = store.points().iter().map(|sequence| store.point_head(*sequence)).collect::<Result<Vec<_>, _>>()?;
+            Ok((store, points))
+        });
+        match opened {
+            Ok((store, points)) => stores.push(with_owner(directory, store, points)),
+            Err(error) => left_out.push(format!("{directory}: {error}")),
+        }
+    }
+    (stores, left_out)
+}
+
+fn with_owner(directory: &str, store: Store, points: Vec<jetfrost_image::format::PointHead>) -> FoundStore {
+    let owner: Owner = store.owner().ok().and_then(|json| serde_json::from_slice(&json).ok()).unwrap_or_default();
+    let or = |text: &str, other: String| checked_name(text).unwrap_or(other);
+    let workstation = or(&owner.workstation, format!("unknown {}", directory.chars().take(8).collect::<String>()));
+    let login = or(&owner.account, format!("owner of {workstation}"));
+    let person = or(&owner.person, login.clone());
+    FoundStore { store, workstation, login, person, points }
+}
+
+fn adopted(found: &FoundStore, workstation: String, login: &str, new_account: bool) -> AdoptedStore {
+    AdoptedStore {
+        workstation,
+        login: login.to_owned(),
+        new_account,
+        points: found.points.len() as u64,
+        latest: found.points.last().map(|head| timestamp(head.created)),
+        bytes: found.store.used(),
+    }
+}

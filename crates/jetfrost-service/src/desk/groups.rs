@@ -1,0 +1,133 @@
+//! Groups.
+
+use jetfrost_office::access::Act;
+use jetfrost_office::names;
+use jetfrost_wire::event::Event;
+use jetfrost_wire::people::{Group, GroupChange, GroupLogins, NewGroup};
+use jetfrost_wire::{GroupId, Page, PageQuery};
+
+use super::convert::from_db;
+use super::people::account_named;
+use super::{Caller, Desk, DeskError, Result, checked_name, shown_limit, to_db};
+use crate::records::{Connection, GroupRow, is_duplicate};
+use crate::secrets::new_id;
+
+impl Desk {
+    pub(crate) fn groups(&self, caller: &Caller, page: &PageQuery) -> Result<Page<Group>> {
+        caller.may(&Act::SeeOffice)?;
+        let size = page.size();
+        let after = page.after.clone().unwrap_or_default();
+        self.records.read(|on| {
+            let rows = GroupRow::list(&after, size + 1, on)?;
+            let items = rows.iter().map(|row| group(row, on)).collect::<Result<_>>()?;
+            Ok(Page::from_one_more(items, size, |g: &Group| names::key(&g.name)))
+        })
+    }
+
+    pub(crate) fn add_group(&self, caller: &Caller, new: &NewGroup) -> Result<Group> {
+        caller.may(&Act::ChangeOffice)?;
+        let name = checked_name(&new.name)?;
+        let row = GroupRow {
+            id: new_id(&*self.random),
+            name_key: names::key(&name),
+            name,
+            default_limit: new.default_limit.map(to_db).transpose()?,
+            default_quota: new.default_quota.map(to_db).transpose()?,
+        };
+        let group = self.records.write(|on| {
+            row.insert(on).map_err(|e| taken(&row.name, e))?;
+            let group = group(&row, on)?;
+            self.audit_change(caller, "group added", &row.name, None, Some(&said(&group)), on)?;
+            Ok::<_, DeskError>(group)
+        })?;
+        self.events.tell(Event::Office);
+        Ok(group)
+    }
+
+    pub(crate) fn change_group(&self, caller: &Caller, id: &str, change: &GroupChange) -> Result<Group> {
+        self.alter_group(caller, id, "group changed", |row, on| {
+            if let Some(name) = &change.name {
+                row.name = checked_name(name)?;
+                row.name_key = names::key(&row.name);
+            }
+            if let Some(limit) = change.default_limit {
+                row.default_limit = limit.map(to_db).transpose()?;
+            }
+            if let Some(quota) = change.default_quota {
+                row.default_quota = quota.map(to_db).transpose()?;
+            }
+            row.update(on).map_err(|e| taken(&row.name, e))
+        })
+    }
+
+    pub(crate) fn set_group_logins(&self, caller: &Caller, id: &str, logins: &GroupLogins) -> Result<Group> {
+        self.alter_group(caller, id, "group filled", |row, on| {
+            let mut members = Vec::new();
+            for login in &logins.logins {
+                members.push(account_named(login, on)?.id);
+            }
+            members.sort_unstable();
+            members.dedup();
+            Ok(row.set_members(&members, on)?)
+        })
+    }
+
+    /// Removes a group. Its accounts stay; what was open only through it is open to them no more.
+    pub(crate) fn remove_group(&self, caller: &Caller, id: &str) -> Result<()> {
+        caller.may(&Act::ChangeOffice)?;
+        self.records.write(|on| {
+            let row = GroupRow::by_id(id, on)?.ok_or(DeskError::NotFound("group"))?;
+            let before = said(&group(&row, on)?);
+            row.remove(on)?;
+            self.audit_change(caller, "group removed", &row.name, Some(&before), None, on)
+        })?;
+        self.events.tell(Event::Office);
+        Ok(())
+    }
+
+    fn alter_group(
+        &self,
+        caller: &Caller,
+        id: &str,
+        what: &str,
+        alter: impl FnOnce(&mut GroupRow, &mut Connection) -> Result<()>,
+    ) -> Result<Group> {
+        caller.may(&Act::ChangeOffice)?;
+        let group = self.records.write(|on| {
+            let mut row = GroupRow::by_id(id, on)?.ok_or(DeskError::NotFound("group"))?;
+            let before = group(&row, on)?;
+            alter(&mut row, on)?;
+            let after = group(&row, on)?;
+            self.audit_change(caller, what, &before.name, Some(&said(&before)), Some(&said(&after)), on)?;
+            Ok::<_, DeskError>(after)
+        })?;
+        self.events.tell(Event::Office);
+        Ok(group)
+    }
+}
+
+fn group(row: &GroupRow, on: &mut Connection) -> Result<Group> {
+    Ok(Group {
+        id: GroupId(row.id.clone()),
+        name: row.name.clone(),
+        logins: row.logins(on)?,
+        default_limit: row.default_limit.map(from_db),
+        default_quota: row.default_quota.map(from_db),
+        destinations: row.destinations(on)?,
+    })
+}
+
+fn taken(name: &str, error: diesel::result::Error) -> DeskError {
+    if is_duplicate(&error) { DeskError::NameTaken(name.to_owned()) } else { error.into() }
+}
+
+/// A group in a line, for the audit log.
+fn said(group: &Group) -> String {
+    format!(
+        "{}: {}; default limit {}, default quota {}",
+        group.name,
+        if group.logins.is_empty() { "nobody".into() } else { group.logins.join(", ") },
+        shown_limit(group.default_limit),
+        shown_limit(group.default_quota)
+    )
+}

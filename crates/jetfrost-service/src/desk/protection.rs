@@ -1,0 +1,85 @@
+//! How the service itself is protected: copies of its own records on every destination, sealed for the office key.
+
+use std::fs;
+
+use jetfrost_image::crypto::OfficePublicKey;
+use jetfrost_office::protection::{CopyFacts, is_due, is_young};
+use jetfrost_wire::service::Protection;
+
+use super::{Desk, DeskError, Result, place};
+use crate::clock::timestamp;
+use crate::own_records::{CERTIFICATE, CERTIFICATE_KEY, RECORDS, write_copy};
+use crate::records::{DestinationRow, important_change, office_key};
+
+impl Desk {
+    /// Copies the records onto every destination where a younger copy is due.
+    pub(super) fn tend_own_records(&self) -> Result<()> {
+        let Some(office) = self.office_public_key()? else { return Ok(()) };
+        let changed = self.records.read(|on| Ok::<_, DeskError>(important_change(on)?))?;
+        let now = self.now();
+        let is_due = |row: &DestinationRow| is_due(&CopyFacts { copied: row.records_copied, changed }, now);
+        let due: Vec<DestinationRow> = self.destination_rows()?.into_iter().filter(is_due).collect();
+        if due.iter().any(|row| self.shelf.check(&place(row)).is_ok()) {
+            self.copy_onto(&due, &office)?;
+        }
+        Ok(())
+    }
+
+    fn copy_onto(&self, due: &[DestinationRow], office: &OfficePublicKey) -> Result<()> {
+        let snapshot = self.files.state.join("records-to-copy.sqlite");
+        // One that was left behind by a crash.
+        let _ = fs::remove_file(&snapshot);
+        self.records.copy_to(&snapshot)?;
+        let files =
+            [(RECORDS, &*snapshot), (CERTIFICATE, &*self.files.certificate), (CERTIFICATE_KEY, &*self.files.certificate_key)];
+        let now = self.now();
+        for row in due {
+            let here = place(row);
+            let copied = match self.shelf.check(&here) {
+                Ok(()) => write_copy(&here.directory, now, &files, office, &*self.random).map_err(|e| e.to_string()),
+                Err(missing) => Err(missing.to_string()),
+            };
+            self.records.write(|on| {
+                match &copied {
+                    Ok(()) => DestinationRow::set_records_copied(&row.id, now, on)?,
+                    Err(why) => DestinationRow::set_records_trouble(&row.id, why, on)?,
+                }
+                Ok::<_, DeskError>(())
+            })?;
+            if let Err(why) = copied {
+                tracing::warn!(destination = row.name, why, "the records were not copied");
+            }
+        }
+        let _ = fs::remove_file(&snapshot);
+        Ok(())
+    }
+
+    /// How the service itself is protected.
+    pub(super) fn protection(&self) -> Result<Protection> {
+        let office = self.office_public_key()?;
+        let youngest = self.destination_rows()?.into_iter().filter_map(|row| Some((row.records_copied?, row.name))).max();
+        let now = self.now();
+        let protected = office.is_some() && youngest.as_ref().is_some_and(|(at, _)| is_young(*at, now));
+        let says = match (&office, &youngest) {
+            (None, _) => {
+                "This server's own records are not protected: make an office key with 'jetfrost escrow start FILE'.".into()
+            }
+            (Some(_), None) => "This server's own records were not copied yet: there must be a destination for that.".into(),
+            (Some(_), Some((_, name))) if protected => format!("This server's own records are copied onto '{name}'."),
+            (Some(_), Some((_, name))) => {
+                format!("The last copy of this server's own records, on '{name}', is too old: look at the destinations.")
+            }
+        };
+        Ok(Protection {
+            protected,
+            says,
+            copied: youngest.map(|(at, _)| timestamp(at)),
+            office_key: office.map(|office| office.mark()),
+        })
+    }
+
+    fn office_public_key(&self) -> Result<Option<OfficePublicKey>> {
+        let key = self.records.read(|on| Ok::<_, DeskError>(office_key(on)?))?;
+        Ok(key.and_then(|bytes| bytes.try_into().ok()).map(OfficePublicKey))
+    }
+}

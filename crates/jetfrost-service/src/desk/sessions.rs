@@ -1,0 +1,190 @@
+//! Who is signed in, with what, and how that ends.
+
+use jetfrost_office::access::Act;
+use jetfrost_wire::SessionId;
+use jetfrost_wire::people::{Account, OwnPassword, PasswordSet};
+use jetfrost_wire::service::{Carry, IssuedToken, NewToken, Session, SessionsEnded, TokenScope};
+
+use super::people::check_password;
+use super::{Caller, DAY_MS, Desk, DeskError, Result, Who, checked_name, convert};
+use crate::clock::timestamp;
+use crate::records::{AccountRow, SessionRow};
+use crate::secrets::{SecretKind, hash, hash_password, is_password, new_id, new_secret};
+
+/// A browser's session ends after so long without use.
+const IDLE_MS: i64 = 12 * 3600 * 1000;
+/// The record of the last use is not written more often than this.
+const TOUCH_MS: i64 = 60 * 1000;
+const MOST_TOKEN_DAYS: u16 = 730;
+/// Nobody needs more tokens; each is a secret that lies somewhere.
+const MOST_TOKENS: usize = 50;
+
+pub(super) const COOKIE: &str = "cookie";
+pub(super) const TOKEN: &str = "token";
+const SEE: &str = "see";
+
+impl SessionRow {
+    pub(super) fn is_browser(&self) -> bool {
+        self.carry == COOKIE
+    }
+
+    pub(super) fn only_sees(&self) -> bool {
+        self.scope == SEE
+    }
+}
+
+pub(super) fn scope_word(scope: TokenScope) -> &'static str {
+    match scope {
+        TokenScope::All => "all",
+        TokenScope::See => SEE,
+    }
+}
+
+impl Caller {
+    /// The account that is signed in; a workstation is none.
+    pub(super) fn own_account(&self, act: &Act<'_>) -> Result<(&AccountRow, &SessionRow)> {
+        self.may(act)?;
+        match &self.who {
+            Who::Person { account, session, .. } => Ok((account, session)),
+            Who::Device { .. } => Err(DeskError::NotAllowed),
+        }
+    }
+
+    pub(super) fn session_id(&self) -> Option<&str> {
+        match &self.who {
+            Who::Person { session, .. } => Some(&session.id),
+            Who::Device { .. } => None,
+        }
+    }
+}
+
+impl Desk {
+    /// The person behind a session's secret.
+    pub(super) fn person(&self, secret_hash: &[u8]) -> Result<Who> {
+        let now = self.now();
+        let found = self.records.read(|on| Ok::<_, DeskError>(SessionRow::by_secret(secret_hash, on)?))?;
+        let (session, account) = found.ok_or(DeskError::NotSignedIn)?;
+        let idle = session.is_browser() && now - session.last_used > IDLE_MS;
+        if idle || session.expires <= now || account.removed.is_some() || account.disabled.is_some() {
+            return Err(DeskError::NotSignedIn);
+        }
+        if now - session.last_used > TOUCH_MS {
+            self.records.write(|on| Ok::<_, DeskError>(session.set_used(now, on)?))?;
+        }
+        let role = convert::office_role(convert::role(&account));
+        Ok(Who::Person { account, role, session })
+    }
+
+    /// Who is signed in.
+    pub(crate) fn me(&self, caller: &Caller) -> Result<Account> {
+        let (account, _) = caller.own_account(&Act::SeeSelf)?;
+        self.records.read(|on| convert::account(account, on))
+    }
+
+    /// Ends the caller's session.
+    pub(crate) fn sign_out(&self, caller: &Caller) -> Result<()> {
+        let (account, session) = caller.own_account(&Act::SeeSelf)?;
+        self.records.write(|on| {
+            SessionRow::end(&session.id, &account.id, on)?;
+            self.audit(caller, "signed out", &session.label, on)
+        })
+    }
+
+    /// The caller's own sessions and tokens, latest used first.
+    pub(crate) fn sessions(&self, caller: &Caller) -> Result<Vec<Session>> {
+        let (account, current) = caller.own_account(&Act::SeeSelf)?;
+        let rows = self.records.read(|on| Ok::<_, DeskError>(SessionRow::of(&account.id, self.now(), on)?))?;
+        Ok(rows.iter().map(|row| session_of(row, Some(&current.id))).collect())
+    }
+
+    /// Ends one of the caller's own sessions or tokens.
+    pub(crate) fn end_session(&self, caller: &Caller, id: &str) -> Result<()> {
+        let (account, _) = caller.own_account(&Act::ChangeSelf)?;
+        self.records.write(|on| {
+            if !SessionRow::end(id, &account.id, on)? {
+                return Err(DeskError::NotFound("session"));
+            }
+            self.audit(caller, "session ended", id, on)
+        })
+    }
+
+    /// Ends all of the caller's own sessions and tokens but the one that asks.
+    pub(crate) fn end_other_sessions(&self, caller: &Caller) -> Result<SessionsEnded> {
+        let (account, session) = caller.own_account(&Act::ChangeSelf)?;
+        self.records.write(|on| {
+            let ended = SessionRow::end_all(&account.id, Some(&session.id), on)? as u64;
+            self.audit(caller, "signed out everywhere else", &format!("{ended} sessions"), on)?;
+            Ok(SessionsEnded { ended })
+        })
+    }
+
+    /// Makes a token for a program of the caller's.
+    pub(crate) fn add_token(&self, caller: &Caller, new: &NewToken) -> Result<IssuedToken> {
+        let (account, _) = caller.own_account(&Act::ChangeSelf)?;
+        let label = checked_name(&new.label)?;
+        if !(1..=MOST_TOKEN_DAYS).contains(&new.days) {
+            return Err(DeskError::Invalid(format!("a token lasts 1 to {MOST_TOKEN_DAYS} days")));
+        }
+        let (now, secret) = (self.now(), new_secret(SecretKind::Session, &*self.random));
+        let row = SessionRow {
+            id: new_id(&*self.random),
+            secret_hash: hash(secret.as_bytes()),
+            account_id: account.id.clone(),
+            carry: TOKEN.into(),
+            label,
+            created: now,
+            last_used: now,
+            expires: now + i64::from(new.days) * DAY_MS,
+            scope: scope_word(new.scope).into(),
+            origin: caller.origin.clone(),
+        };
+        self.records.write(|on| {
+            if SessionRow::of(&account.id, now, on)?.len() >= MOST_TOKENS {
+                return Err(DeskError::Conflict("there are fifty sessions and tokens already: end some first"));
+            }
+            row.insert(on)?;
+            let after = format!("scope {}, {} days", row.scope, new.days);
+            self.audit_change(caller, "token made", &row.label, None, Some(&after), on)
+        })?;
+        Ok(IssuedToken { token: secret, record: session_of(&row, caller.session_id()) })
+    }
+
+    /// Changes the caller's own password; all that is signed in elsewhere is signed out.
+    pub(crate) fn set_own_password(&self, caller: &Caller, with: &OwnPassword) -> Result<PasswordSet> {
+        let (account, session) = caller.own_account(&Act::ChangeSelf)?;
+        check_password(&with.new)?;
+        self.check_own_password(account, &with.old, &caller.origin)?;
+        self.records.write(|on| {
+            let mut row = AccountRow::by_id(&account.id, on)?.ok_or(DeskError::NotFound("account"))?;
+            row.password = Some(hash_password(&with.new, &*self.random));
+            row.update(on)?;
+            self.audit(caller, "own password set", &row.login, on)?;
+            self.password_set(&row, Some(&session.id), on)
+        })
+    }
+
+    /// Refuses when this is not the password of the account that asks. Guesses cost what failed sign-ins cost.
+    pub(super) fn check_own_password(&self, account: &AccountRow, password: &str, origin: &str) -> Result<()> {
+        let what = format!("own password of {}", account.id);
+        self.check_guesses(&what, origin)?;
+        if is_password(password, account.password.as_deref()) {
+            return Ok(());
+        }
+        self.guess_failed(&what, origin);
+        Err(DeskError::WrongPassword)
+    }
+}
+
+fn session_of(row: &SessionRow, current: Option<&str>) -> Session {
+    Session {
+        id: SessionId(row.id.clone()),
+        label: row.label.clone(),
+        carry: if row.is_browser() { Carry::Cookie } else { Carry::Token },
+        scope: if row.only_sees() { TokenScope::See } else { TokenScope::All },
+        from: row.origin.clone(),
+        created: timestamp(row.created),
+        last_used: timestamp(row.last_used),
+        expires: timestamp(row.expires),
+        current: current == Some(row.id.as_str()),
+    }
+}

@@ -1,0 +1,80 @@
+//! What there is one of: the installation and its switches.
+
+use diesel::prelude::*;
+
+use super::schema::installation;
+use super::{Connection, Rows};
+
+/// The installation's id, made at first start.
+pub(crate) fn installation_id(on: &mut Connection) -> Rows<Option<String>> {
+    installation::table.select(installation::id).first(on).optional()
+}
+
+pub(crate) fn insert_installation(id: &str, created: i64, on: &mut Connection) -> Rows<()> {
+    diesel::insert_into(installation::table)
+        .values((installation::id.eq(id), installation::created.eq(created)))
+        .execute(on)
+        .map(drop)
+}
+
+pub(crate) fn first_code_hash(on: &mut Connection) -> Rows<Option<Vec<u8>>> {
+    installation::table.select(installation::first_code_hash).first(on)
+}
+
+pub(crate) fn set_first_code_hash(hash: Option<&[u8]>, on: &mut Connection) -> Rows<()> {
+    diesel::update(installation::table).set(installation::first_code_hash.eq(hash)).execute(on).map(drop)
+}
+
+/// The public half of the office key and since when it is asked for.
+pub(crate) fn escrow(on: &mut Connection) -> Rows<Option<(Vec<u8>, i64)>> {
+    let found: Option<(Option<Vec<u8>>, Option<i64>)> =
+        installation::table.select((installation::escrow_key, installation::escrow_since)).first(on).optional()?;
+    Ok(found.and_then(|(key, since)| key.zip(since)))
+}
+
+/// The public half of the office key, whether or not workstations are asked to trust it.
+pub(crate) fn office_key(on: &mut Connection) -> Rows<Option<Vec<u8>>> {
+    installation::table.select(installation::escrow_key).first(on)
+}
+
+/// Sets the office key, and since when workstations are asked to trust it, if they are.
+pub(crate) fn set_office_key(key: &[u8], asked_since: Option<i64>, on: &mut Connection) -> Rows<()> {
+    diesel::update(installation::table)
+        .set((installation::escrow_key.eq(key), installation::escrow_since.eq(asked_since)))
+        .execute(on)
+        .map(drop)
+}
+
+/// Asks workstations no more. The service's own records are still copied for the office key.
+pub(crate) fn end_escrow(on: &mut Connection) -> Rows<()> {
+    diesel::update(installation::table).set(installation::escrow_since.eq(None::<i64>)).execute(on).map(drop)
+}
+
+/// Whether backups and restores are let in.
+#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, AsChangeset)]
+#[diesel(table_name = installation, treat_none_as_null = true)]
+pub(crate) struct Switches {
+    /// `on`, `paused` or `off`.
+    pub(crate) accepting: String,
+    pub(crate) paused_until: Option<i64>,
+    pub(crate) restores_stopped: bool,
+}
+
+impl Switches {
+    pub(crate) fn get(on: &mut Connection) -> Rows<Self> {
+        installation::table.select(Self::as_select()).first(on)
+    }
+
+    pub(crate) fn set(&self, on: &mut Connection) -> Rows<()> {
+        diesel::update(installation::table).set(self).execute(on).map(drop)
+    }
+}
+
+/// When something was last changed that a copy of the records should know.
+pub(crate) fn important_change(on: &mut Connection) -> Rows<Option<i64>> {
+    installation::table.select(installation::important_change).first(on)
+}
+
+pub(crate) fn set_important_change(at: i64, on: &mut Connection) -> Rows<()> {
+    diesel::update(installation::table).set(installation::important_change.eq(at)).execute(on).map(drop)
+}
