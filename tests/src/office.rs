@@ -89,7 +89,17 @@ impl Office {
 
     /// Stops the service and starts it again on the same state.
     pub fn restart(&mut self) {
+        self.stop();
+        self.start();
+    }
+
+    /// Stops the service.
+    pub fn stop(&mut self) {
         self.service.take().expect("it runs").stop().expect("it stops cleanly");
+    }
+
+    /// Starts the service after a stop.
+    pub fn start(&mut self) {
         self.service = Some(start(&self.config, &self.clock));
     }
 

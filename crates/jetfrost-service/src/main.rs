@@ -112,7 +112,7 @@ fn start_again(config: &Config, from: &Path, office_key: &Path) -> Result<(), Fa
         say(&format!("  damaged, passed over: {}", copy.display()))?;
     }
     say(&format!("The records are back, from {}.", recovered.copy.display()))?;
-    say("What was made since is found on the destinations by itself: points with each workstation's next run.")?;
+    say("Points that were made since are found on the destinations when the service starts.")?;
     say(&format!("Next: jetfrostd serve --state-directory {}", config.state_directory.display()))?;
     say("If a disk is mounted elsewhere now:  jetfrost destination set NAME --directory DIR")
 }

@@ -17,6 +17,8 @@ const END: &str = ".jfbox";
 pub(crate) const RECORDS: &str = "records.sqlite";
 pub(crate) const CERTIFICATE: &str = "certificate.pem";
 pub(crate) const CERTIFICATE_KEY: &str = "certificate-key.pem";
+/// In a state directory it says that the points on the destinations are to be compared with the records.
+pub(crate) const RECONCILE: &str = "reconcile";
 /// Records, certificate and key together are never larger; what claims to be is not unpacked.
 const MOST: u64 = 64 << 30;
 
@@ -169,6 +171,7 @@ fn unpack(copy: &Path, key: &OfficeKey, state: &Path) -> Result<(), Unpack> {
     fs::create_dir(&beside)?;
     let unpacked = unpack_into(copy, key, &beside);
     let moved = unpacked.and_then(|()| {
+        File::create(state.join(RECONCILE))?;
         // The records last: a state directory that has them is complete.
         for name in [CERTIFICATE_KEY, CERTIFICATE, RECORDS] {
             fs::rename(beside.join(name), state.join(name))?;

@@ -123,6 +123,7 @@ impl Running {
         let desk = Arc::new(Desk::new(records, clock, random, identity, files, config.time_zone.clone()));
         let first_code = if desk.has_administrator()? { None } else { Some(desk.new_first_code()?) };
         desk.note_lost()?;
+        desk.reconcile()?;
         let (stopping, watching) = watch::channel(false);
         let worker = {
             let desk = Arc::clone(&desk);

@@ -134,6 +134,9 @@ impl Desk {
             row.update(on).map_err(|e| taken(&row.name, e))?;
             let after = said(&row, &access::open_to(&row, on)?);
             self.audit_change(caller, "destination changed", &old_name, Some(&before), Some(&after), on)?;
+            if change.directory.is_some() {
+                self.shelf.close(&row.stores(on)?);
+            }
             Ok::<_, DeskError>(row)
         })?;
         self.events.tell(Event::Office);

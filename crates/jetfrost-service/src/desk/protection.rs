@@ -8,8 +8,11 @@ use jetfrost_wire::service::Protection;
 
 use super::{Desk, DeskError, Result, place};
 use crate::clock::timestamp;
-use crate::own_records::{CERTIFICATE, CERTIFICATE_KEY, RECORDS, write_copy};
-use crate::records::{DestinationRow, important_change, office_key};
+use crate::own_records::{CERTIFICATE, CERTIFICATE_KEY, RECONCILE, RECORDS, write_copy};
+use crate::records::{DestinationRow, WorkstationLine, important_change, office_key};
+
+/// All workstations are looked at together.
+const ALL: usize = 100_000;
 
 impl Desk {
     /// Copies the records onto every destination where a younger copy is due.
@@ -51,6 +54,32 @@ impl Desk {
             }
         }
         let _ = fs::remove_file(&snapshot);
+        Ok(())
+    }
+
+    /// After a recovery: finds the points that were made and let go after the copy of the records. What is on a destination that is
+    /// missing is looked for again later.
+    pub(crate) fn reconcile(&self) -> Result<()> {
+        let flag = self.files.state.join(RECONCILE);
+        if !flag.exists() {
+            return Ok(());
+        }
+        let lines = self.records.read(|on| Ok::<_, DeskError>(WorkstationLine::list(None, "", ALL, on)?))?;
+        let mut all = true;
+        for line in lines {
+            let found = self.open_store(&line).and_then(|(_, store)| {
+                self.record_points_on_shelf(&line, &store)?;
+                self.note_points_off_the_shelf(&line, &store)
+            });
+            if let Err(error) = found {
+                tracing::warn!(%error, workstation = line.workstation.name, "its points were not looked for");
+                all = false;
+            }
+        }
+        if all {
+            // One that stays is only work done twice.
+            let _ = fs::remove_file(flag);
+        }
         Ok(())
     }
 

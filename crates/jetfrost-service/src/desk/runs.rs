@@ -94,7 +94,7 @@ impl Desk {
     }
 
     /// Records points that are on the shelf and not in the records: the service was killed between the two.
-    fn record_points_on_shelf(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
+    pub(super) fn record_points_on_shelf(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
         let recorded = line.store.latest_sequence.unwrap_or(0);
         for sequence in store.points() {
             if to_db(sequence)? > recorded {

@@ -69,6 +69,7 @@ impl Desk {
 
     /// Asks for all work that is due by now.
     pub(crate) fn tend(&self) -> Result<()> {
+        self.reconcile()?;
         self.tend_erasures()?;
         self.tend_own_records()?;
         let lines = self.records.read(|on| Ok::<_, DeskError>(WorkstationLine::list(None, "", ALL_STORES, on)?))?;
@@ -125,7 +126,7 @@ impl Desk {
     }
 
     /// Points that the shelf let go just before the service was killed.
-    fn note_points_off_the_shelf(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
+    pub(super) fn note_points_off_the_shelf(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
         let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
         let recorded: BTreeSet<u64> = self.point_rows(line)?.iter().map(|row| from_db(row.sequence)).collect();
         self.note_gone(line, &recorded.difference(&on_shelf).copied().collect(), "its time was over")

@@ -168,6 +168,15 @@ impl Shelf {
         kept
     }
 
+    /// Closes stores whose destination is somewhere else now.
+    pub(crate) fn close(&self, stores: &[String]) {
+        let mut state = self.lock();
+        for id in stores.iter().filter_map(|id| id.parse::<StoreId>().ok()) {
+            state.open.remove(&id);
+            state.sizes.remove(&id);
+        }
+    }
+
     /// Bytes that a store occupies.
     pub(crate) fn used(&self, place: &Place, id: StoreId) -> Result<u64, ShelfError> {
         {
