@@ -25,6 +25,7 @@ impl Desk {
     }
 
     pub(crate) fn hold_store(&self, caller: &Caller, id: &str, hold: &NewHold) -> Result<Workstation> {
+        caller.may(&Act::ChangeOffice)?;
         let reason = checked_reason(hold)?;
         self.change_store(caller, id, "hold put on an image store", &reason, |line, caller| {
             line.store.held = Some(reason.clone());
@@ -61,6 +62,7 @@ impl Desk {
     }
 
     pub(crate) fn hold_point(&self, caller: &Caller, store: &str, sequence: u64, hold: &NewHold) -> Result<Point> {
+        caller.may(&Act::ChangeOffice)?;
         let reason = checked_reason(hold)?;
         self.change_point(caller, store, sequence, "hold put on a point", |row, _, caller| {
             row.held = Some(reason.clone());
