@@ -2,6 +2,7 @@
 import { watch } from 'vue'
 import { RouterView, useRouter } from 'vue-router'
 import AppHeader from './components/AppHeader.vue'
+import ProtectionLine from './components/ProtectionLine.vue'
 import { useSession } from './composables/useSession'
 
 const router = useRouter()
@@ -18,4 +19,5 @@ watch(account, (now, before) => {
   <main id="main" class="container-fluid jf-page px-4 py-4" tabindex="-1">
     <RouterView />
   </main>
+  <ProtectionLine v-if="account && account.role !== 'member'" />
 </template>

@@ -8,7 +8,12 @@ export const router = createRouter({
   routes: [
     { path: '/', name: 'overview', component: () => import('./pages/OverviewPage.vue'), meta: { title: 'Overview' } },
     { path: '/workstations/:id', name: 'workstation', component: () => import('./pages/WorkstationPage.vue'), props: true, meta: { title: 'Workstation' } },
-    { path: '/office', name: 'office', component: () => import('./pages/OfficePage.vue'), meta: { title: 'Office' } },
+    { path: '/storage', name: 'storage', component: () => import('./pages/StoragePage.vue'), meta: { title: 'Storage' } },
+    { path: '/people', name: 'people', component: () => import('./pages/PeoplePage.vue'), meta: { title: 'People' } },
+    { path: '/access', name: 'access', component: () => import('./pages/AccessPage.vue'), meta: { title: 'Access' } },
+    { path: '/machines', name: 'machines', component: () => import('./pages/MachinesPage.vue'), meta: { title: 'Machines' } },
+    { path: '/activity', name: 'activity', component: () => import('./pages/ActivityPage.vue'), meta: { title: 'Activity' } },
+    { path: '/me', name: 'me', component: () => import('./pages/MePage.vue'), meta: { title: 'You' } },
     { path: '/sign-in', name: 'sign-in', component: () => import('./pages/SignInPage.vue'), meta: { title: 'Sign in', open: true } },
     { path: '/begin', name: 'begin', component: () => import('./pages/BeginPage.vue'), meta: { title: 'Begin', open: true } },
     { path: '/:path(.*)*', name: 'nowhere', component: () => import('./pages/NowherePage.vue'), meta: { title: 'Not found' } },

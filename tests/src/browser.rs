@@ -100,6 +100,11 @@ impl Browser {
         self.click(&format!("//button[normalize-space(.)=\"{name}\"]")).await;
     }
 
+    /// Chooses the box with this name.
+    pub async fn choose(&self, name: &str) {
+        self.click(&format!("//label[normalize-space(.)=\"{name}\"]")).await;
+    }
+
     /// Follows the link with this name.
     pub async fn follow(&self, name: &str) {
         self.click(&format!("//a[normalize-space(.)=\"{name}\"]")).await;

@@ -283,7 +283,7 @@ fn a_second_factor_is_asked_for_each_code_counts_once_and_spare_codes_open_once(
     sign_in(&office, ADMINISTRATOR, PASSWORD, None).expect("an offer that was not confirmed asks for nothing");
     let confirm = |code: String| office.put::<_, SpareCodes>(path, &ConfirmSecondFactor { code });
     assert_eq!(kind_of(confirm("000000".into())), Some(ProblemKind::WrongSecondFactor));
-    let spare = confirm(code("2026-10-01T10:00:00Z")).ok().expect("confirmed").codes;
+    let spare = confirm(code("2026-10-01T10:00:00Z")).unwrap_or_else(|e| panic!("{e}")).codes;
     assert_eq!(spare.len(), 10);
 
     let at = |at: &str| clock.set(at.parse().expect("a time"));

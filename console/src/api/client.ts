@@ -1,5 +1,5 @@
 /** The only place that fetches. Every status is checked; what is not success becomes a `ProblemError`. */
-import type { Problem } from './types'
+import type { Page, Problem } from './types'
 
 export class ProblemError extends Error {
   constructor(readonly problem: Problem) {
@@ -52,5 +52,19 @@ export async function call<T>(method: string, path: string, body?: unknown): Pro
 
 export const get = <T>(path: string) => call<T>('GET', path)
 export const post = <T>(path: string, body: unknown) => call<T>('POST', path, body)
+export const patch = <T>(path: string, body: unknown) => call<T>('PATCH', path, body)
 export const put = <T>(path: string, body: unknown) => call<T>('PUT', path, body)
-export const remove = (path: string) => call<unknown>('DELETE', path)
+export const remove = <T = unknown>(path: string) => call<T>('DELETE', path)
+
+/** All entries of a list, page by page. */
+export async function list<T>(path: string): Promise<T[]> {
+  const items: T[] = []
+  let after: string | null | undefined
+  do {
+    const mark = after == null ? '' : `&after=${encodeURIComponent(after)}`
+    const page = await get<Page<T>>(`${path}${path.includes('?') ? '&' : '?'}most=500${mark}`)
+    items.push(...page.items)
+    after = page.next
+  } while (after != null)
+  return items
+}

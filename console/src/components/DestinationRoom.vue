@@ -23,7 +23,6 @@ const all = computed(() => used.value + (props.destination.room ?? 0))
         <span>room for {{ size(destination.room) }}</span>
       </div>
     </template>
-    <p v-else class="mb-1">Its volume is not where it should be. Nothing is written until it is back.</p>
     <div class="jf-quiet small">
       Capacity {{ destination.capacity == null ? 'no limit' : size(destination.capacity) }} · reserve {{ size(destination.reserve) }} · {{ destination.directory }}
     </div>

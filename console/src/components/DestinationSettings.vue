@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { BButton, BFormGroup, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { computed, ref, useId } from 'vue'
-import { put } from '../api/client'
+import { patch } from '../api/client'
 import type { AtLimit, Destination, Keeping } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { exactSize, parseSize } from '../logic/format'
@@ -15,6 +15,9 @@ const emit = defineEmits<{ changed: [] }>()
 
 const id = useId()
 const changing = ref(false)
+const name = ref('')
+const description = ref('')
+const defaultLimit = ref('')
 const capacity = ref('')
 const reserve = ref('')
 const waiting = ref(7)
@@ -22,6 +25,7 @@ const scrub = ref(30)
 const atLimit = ref<AtLimit>('stop')
 const keeping = ref<Keeping>({ kind: 'everything' })
 const capacityBytes = computed(() => (capacity.value.trim() === '' ? null : parseSize(capacity.value)))
+const defaultBytes = computed(() => (defaultLimit.value.trim() === '' ? null : parseSize(defaultLimit.value)))
 const reserveBytes = computed(() => parseSize(reserve.value))
 const AT_LIMIT: { value: AtLimit; text: string }[] = [
   { value: 'stop', text: 'backups stop and say so' },
@@ -30,6 +34,9 @@ const AT_LIMIT: { value: AtLimit; text: string }[] = [
 
 function change() {
   const d = props.destination
+  name.value = d.name
+  description.value = d.description
+  defaultLimit.value = d.default_limit == null ? '' : exactSize(d.default_limit)
   capacity.value = d.capacity == null ? '' : exactSize(d.capacity)
   reserve.value = exactSize(d.reserve)
   waiting.value = d.waiting_days
@@ -40,9 +47,12 @@ function change() {
 }
 
 const saving = useForm(async () => {
-  await put(`/destinations/${props.destination.id}/settings`, {
+  await patch(`/destinations/${props.destination.id}`, {
+    name: name.value,
+    description: description.value,
     capacity: capacityBytes.value,
     reserve: reserveBytes.value,
+    default_limit: defaultBytes.value,
     keeping: keeping.value,
     at_limit: atLimit.value,
     waiting_days: Math.trunc(Number(waiting.value)) || 0,
@@ -64,11 +74,16 @@ const saving = useForm(async () => {
     <form v-if="changing" @submit.prevent="saving.submit">
       <ProblemAlert :problem="saving.problem.value" />
       <div class="row g-3">
+        <BFormGroup label="Name" :label-for="`${id}-name`" class="col-4"><BFormInput :id="`${id}-name`" v-model="name" required maxlength="64" /></BFormGroup>
+        <BFormGroup label="What it is for" :label-for="`${id}-description`" class="col-8"><BFormInput :id="`${id}-description`" v-model="description" maxlength="500" /></BFormGroup>
         <BFormGroup label="Capacity" :label-for="`${id}-capacity`" description="Empty for no limit." class="col-4">
           <BFormInput :id="`${id}-capacity`" v-model="capacity" :state="capacityBytes === undefined ? false : null" />
         </BFormGroup>
         <BFormGroup label="Reserve" :label-for="`${id}-reserve`" description="Kept free on its volume." class="col-4">
           <BFormInput :id="`${id}-reserve`" v-model="reserve" required :state="reserveBytes === undefined ? false : null" />
+        </BFormGroup>
+        <BFormGroup label="Limit of new stores" :label-for="`${id}-default`" description="Empty for none." class="col-4">
+          <BFormInput :id="`${id}-default`" v-model="defaultLimit" :state="defaultBytes === undefined ? false : null" />
         </BFormGroup>
         <BFormGroup label="Waiting time" :label-for="`${id}-waiting`" description="Days." class="col-4">
           <BFormInput :id="`${id}-waiting`" v-model="waiting" type="number" min="0" max="3650" required />
@@ -82,7 +97,7 @@ const saving = useForm(async () => {
       </div>
       <KeepingFields v-model="keeping" class="mt-3" />
       <div class="mt-3 d-flex gap-2">
-        <BButton type="submit" variant="primary" :disabled="saving.busy.value || capacityBytes === undefined || reserveBytes === undefined">Save</BButton>
+        <BButton type="submit" variant="primary" :disabled="saving.busy.value || capacityBytes === undefined || reserveBytes === undefined || defaultBytes === undefined">Save</BButton>
         <BButton variant="outline-secondary" @click="changing = false">Leave as it is</BButton>
       </div>
     </form>

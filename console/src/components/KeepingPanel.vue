@@ -92,6 +92,6 @@ const restoring = useForm(async () => {
       </template>
       <template v-else>Nothing would go: every point is still kept by the rule, by a hold, or as the latest.</template>
     </p>
-    <p v-if="started" role="status" class="mt-3 mb-0">The thinning was asked for; Office shows how far it is.</p>
+    <p v-if="started" role="status" class="mt-3 mb-0">The thinning was asked for; Activity shows how far it is.</p>
   </section>
 </template>

@@ -20,8 +20,10 @@ export function useSession() {
     account: readonly(account),
     /** Asks the service once whether a session goes on. */
     known: () => (asked ??= ask()),
-    async signIn(login: string, password: string) {
-      account.value = (await post<SignedIn>('/sessions', { login, password, carry: 'cookie', label: 'console' })).account
+    /** Asks the service again: something about the account changed. */
+    refresh: ask,
+    async signIn(login: string, password: string, code?: string) {
+      account.value = (await post<SignedIn>('/sessions', { login, password, code, carry: 'cookie', label: 'console' })).account
     },
     async signOut() {
       await remove('/sessions/current')

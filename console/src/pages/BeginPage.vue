@@ -17,7 +17,7 @@ const password = ref('')
 const { problem, busy, submit } = useForm(async () => {
   await post<Account>('/first-administrator', { code: code.value, login: login.value, password: password.value })
   await signIn(login.value, password.value)
-  await router.push({ name: 'office' })
+  await router.push({ name: 'storage' })
 })
 </script>
 

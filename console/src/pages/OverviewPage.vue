@@ -48,7 +48,8 @@ onMounted(reload)
     <div v-else class="jf-panel">
       <h2>No workstation yet</h2>
       <p v-if="account?.role === 'administrator'" class="mb-0">
-        Add a destination and an account under <RouterLink :to="{ name: 'office' }">Office</RouterLink>, make an enrolment code, and run
+        First a place under <RouterLink :to="{ name: 'storage' }">Storage</RouterLink>, then <RouterLink :to="{ name: 'people' }">People</RouterLink>, then
+        <RouterLink :to="{ name: 'access' }">Access</RouterLink>, then a code under <RouterLink :to="{ name: 'machines' }">Machines</RouterLink>; and
         <code>jetfrost join CODE</code> on the person’s machine.
       </p>
       <p v-else class="mb-0">Ask the administrator for an enrolment code, then run <code>jetfrost join CODE</code> on your machine.</p>

@@ -76,9 +76,8 @@ pub fn may(asker: &Asker<'_>, act: &Act<'_>) -> bool {
             let sees = matches!(act, Act::SeeOffice | Act::SeeWorkstation { .. } | Act::SeeSelf);
             sees && may(&Asker::Person { account, role: *role, only_sees: false }, act)
         }
-        (Asker::Person { .. }, Act::SeeSelf | Act::ChangeSelf) => true,
         (Asker::Person { role: Role::Administrator, .. }, Act::AddToStore { .. }) => false,
-        (Asker::Person { role: Role::Administrator, .. }, _) => true,
+        (Asker::Person { .. }, Act::SeeSelf | Act::ChangeSelf) | (Asker::Person { role: Role::Administrator, .. }, _) => true,
         (Asker::Person { role: Role::Helpdesk, .. }, act) => {
             matches!(act, Act::SeeOffice | Act::SeeWorkstation { .. } | Act::ReadStore { .. })
         }

@@ -24,7 +24,7 @@ pub fn is_due(facts: &CopyFacts, now_ms: i64) -> bool {
     let age = now_ms.saturating_sub(copied);
     // A copy from the future says that the clock was set back.
     let changed_since = facts.changed.is_some_and(|changed| changed >= copied);
-    age < 0 || age >= DAILY_MS || (changed_since && age >= AT_MOST_EVERY_MS)
+    !(0..DAILY_MS).contains(&age) || (changed_since && age >= AT_MOST_EVERY_MS)
 }
 
 /// Whether a copy that was made at `copied_ms` can be relied on.

@@ -43,9 +43,15 @@ async fn main() {
     browser.show("keeping").await;
     browser.picture(&into.join("console-keeping.png")).await;
 
-    go("/office").await;
-    browser.sees("Enrolment codes").await;
-    browser.sees("Eskil Moe").await;
-    browser.picture(&into.join("console-office.png")).await;
+    for (path, waits_for, file) in [
+        ("/storage", "Free", "console-storage.png"),
+        ("/people", "Eskil Moe", "console-people.png"),
+        ("/access", "What each account has, and why", "console-access.png"),
+        ("/activity", "Audit log", "console-activity.png"),
+    ] {
+        go(path).await;
+        browser.sees(waits_for).await;
+        browser.picture(&into.join(file)).await;
+    }
     browser.close().await;
 }

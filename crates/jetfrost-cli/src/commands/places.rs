@@ -330,7 +330,9 @@ fn say_adopted(adopted: &Adopted, ui: &Ui) {
     ui.line("");
     match &adopted.destination {
         None => {
-            ui.line("Nothing was changed. Without --preview this is taken over, and the other installation writes there no more.")
+            ui.line(
+                "Nothing was changed. Without --preview this is taken over, and the other installation writes there no more.",
+            );
         }
         Some(d) => {
             ui.line(&format!("Destination '{}' was adopted. It keeps everything until you say otherwise.", d.name));

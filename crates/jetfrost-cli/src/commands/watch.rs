@@ -210,12 +210,10 @@ fn check(found: &AuditCheck, expect: Option<&str>, api: &jetfrost_client::api::A
         }
     };
     ui.show(found, |found| {
-        match found.broken_at {
-            None => ui.line(&format!("{} are as they were made.", many(found.entries, "entry").replace("entrys", "entries"))),
-            Some(number) => {
-                ui.line(&format!("The chain breaks at entry {number}: it was altered, or one before it was removed."))
-            }
-        }
+        ui.line(&match found.broken_at {
+            None => format!("{} are as they were made.", many(found.entries, "entry").replace("entrys", "entries")),
+            Some(number) => format!("The chain breaks at entry {number}: it was altered, or one before it was removed."),
+        });
         if found.unchained > 0 {
             ui.line(&format!("{} of them are from versions that did not chain them.", count(found.unchained)));
         }

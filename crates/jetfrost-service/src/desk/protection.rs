@@ -3,10 +3,11 @@
 use std::fs;
 
 use jetfrost_image::crypto::OfficePublicKey;
+use jetfrost_office::access::Act;
 use jetfrost_office::protection::{CopyFacts, is_due, is_young};
 use jetfrost_wire::service::Protection;
 
-use super::{Desk, DeskError, Result, place};
+use super::{Caller, Desk, DeskError, Result, place};
 use crate::clock::timestamp;
 use crate::own_records::{CERTIFICATE, CERTIFICATE_KEY, RECONCILE, RECORDS, write_copy};
 use crate::records::{DestinationRow, WorkstationLine, important_change, office_key};
@@ -81,6 +82,12 @@ impl Desk {
             let _ = fs::remove_file(flag);
         }
         Ok(())
+    }
+
+    /// How the service itself is protected, for whoever may see the office.
+    pub(crate) fn see_protection(&self, caller: &Caller) -> Result<Protection> {
+        caller.may(&Act::SeeOffice)?;
+        self.protection()
     }
 
     /// How the service itself is protected.

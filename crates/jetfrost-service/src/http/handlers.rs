@@ -20,8 +20,8 @@ use jetfrost_wire::restore::{BeginRestore, EndRestore, Restore};
 use jetfrost_wire::run::{BeginRun, CommitPoint, GiveUp, PointCommitted, Progress, Run, RunBegun};
 use jetfrost_wire::service::{
     Admission, AdmissionState, AuditCheck, AuditEntry, AuditQuery, Carry, ConfirmSecondFactor, EndSecondFactor, Escrow,
-    ExportForm, ExportQuery, FirstAdministrator, IssuedToken, NewEscrow, NewToken, SecondFactorOffer, ServiceInfo, Session,
-    SessionsEnded, SignIn, SignedIn, SpareCodes,
+    ExportForm, ExportQuery, FirstAdministrator, IssuedToken, NewEscrow, NewToken, Protection, SecondFactorOffer, ServiceInfo,
+    Session, SessionsEnded, SignIn, SignedIn, SpareCodes,
 };
 use jetfrost_wire::workstation::{NewSlot, Overview, Point, PointBytes, Slots, Soundness, WayIn, Workstation};
 use jetfrost_wire::{Page, PageQuery, Problem};
@@ -129,6 +129,7 @@ routes!(
     access,
     audit_log,
     audit_export,
+    protection,
 );
 
 /// What anyone may know of the service.
@@ -782,6 +783,13 @@ async fn access(
     page: Query<PageQuery>,
 ) -> Reply<Page<AccessLine>> {
     Ok(Json(app.for_caller(credential, move |desk, caller| desk.access(caller, &query, &page)).await?))
+}
+
+/// How the server itself is protected.
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Protection), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/protection")]
+async fn protection(app: Data<App>, credential: Credential) -> Reply<Protection> {
+    Ok(Json(app.for_caller(credential, Desk::see_protection).await?))
 }
 
 /// The audit log, latest first.

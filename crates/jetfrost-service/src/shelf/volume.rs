@@ -155,7 +155,7 @@ fn unescape(text: &str) -> String {
 fn is_network(kind: FsType, name: &str) -> bool {
     let known = [NFS_SUPER_MAGIC, SMB_SUPER_MAGIC, AFS_SUPER_MAGIC, CODA_SUPER_MAGIC, NCP_SUPER_MAGIC, OCFS2_SUPER_MAGIC];
     // The type is a signed word on some platforms, so its lower half is what counts.
-    let number = i64::from(kind.0) & 0xFFFF_FFFF;
+    let number = kind.0 & 0xFFFF_FFFF;
     if kind == FUSE_SUPER_MAGIC || name.starts_with("fuse") {
         let local = name.split_once('.').is_some_and(|(_, name)| LOCAL_FUSE.contains(&name)) || name == "fuseblk";
         return !local;

@@ -1,0 +1,108 @@
+<script setup lang="ts">
+import { BButton, BFormCheckboxGroup, BFormGroup, BFormInput, BFormSelect } from 'bootstrap-vue-next'
+import { computed, onMounted, ref } from 'vue'
+import { get, patch, post, put, remove } from '../api/client'
+import type { Account, AccountKind, AccountTies, PasswordSet, Role } from '../api/types'
+import { useForm } from '../composables/useForm'
+import { useLoad } from '../composables/useLoad'
+import { exactSize, many, moment, parseSize, size } from '../logic/format'
+import { KINDS, ROLES } from '../logic/people'
+import ProblemAlert from './ProblemAlert.vue'
+
+/** One account: what it is, what hangs on it, and what can be done to it. */
+const props = defineProps<{ account: Account; accounts: Account[]; groups: string[]; isOwn: boolean }>()
+const emit = defineEmits<{ changed: [] }>()
+
+const path = `/accounts/${props.account.id}`
+const ties = useLoad(() => get<AccountTies>(`${path}/ties`))
+const login = ref(props.account.login)
+const name = ref(props.account.display_name)
+const kind = ref<AccountKind>(props.account.kind)
+const role = ref<Role>(props.account.role)
+const inGroups = ref([...props.account.groups])
+const quota = ref(props.account.quota == null ? '' : exactSize(props.account.quota))
+const quotaBytes = computed(() => (quota.value.trim() === '' ? null : parseSize(quota.value)))
+const password = ref('')
+const set = ref<PasswordSet>()
+const asking = ref(false)
+const fate = ref<'to' | 'retire' | 'remove'>()
+const heir = ref<string>()
+const typed = ref('')
+const stations = computed(() => ties.data.value?.workstations ?? [])
+const FATES = [
+  { value: 'to', text: 'another account takes them, and they go on' },
+  { value: 'retire', text: 'their machines are cut off, their backups are kept' },
+  { value: 'remove', text: 'their backups are removed, after the waiting time' },
+]
+const heirs = computed(() => props.accounts.filter((a) => a.id !== props.account.id).map((a) => a.login))
+
+function form(send: () => Promise<unknown>) {
+  return useForm(async () => {
+    await send()
+    emit('changed')
+    await ties.reload()
+  })
+}
+const saving = form(() => patch(path, { login: login.value, display_name: name.value, kind: kind.value, role: role.value, groups: inGroups.value, quota: quotaBytes.value }))
+const setting = form(async () => {
+  set.value = await put<PasswordSet>(`${path}/password`, { password: password.value })
+  password.value = ''
+})
+const disabling = form(() => (props.account.state === 'disabled' ? remove(`${path}/disabled`) : put(`${path}/disabled`, undefined)))
+const unfactoring = form(() => remove(`${path}/second-factor`))
+const removing = useForm(async () => {
+  const workstations = fate.value === 'to' ? { what: 'to', login: heir.value } : fate.value && { what: fate.value }
+  await post(`${path}/removal`, { workstations })
+  emit('changed')
+})
+const problem = computed(() => [ties, saving, setting, disabling, unfactoring, removing].map((f) => f.problem.value).find(Boolean))
+onMounted(ties.reload)
+</script>
+
+<template>
+  <div class="py-2">
+    <ProblemAlert :problem="problem" />
+    <form class="row g-3 mb-3" @submit.prevent="saving.submit">
+      <BFormGroup label="Login name" label-for="change-login" class="col-3"><BFormInput id="change-login" v-model="login" required maxlength="64" autocomplete="off" /></BFormGroup>
+      <BFormGroup label="Name" label-for="change-name" class="col-3"><BFormInput id="change-name" v-model="name" required maxlength="64" autocomplete="off" /></BFormGroup>
+      <BFormGroup label="Kind" label-for="change-kind" class="col-2"><BFormSelect id="change-kind" v-model="kind" :options="KINDS" /></BFormGroup>
+      <BFormGroup label="Role" label-for="change-role" class="col-2"><BFormSelect id="change-role" v-model="role" :options="ROLES" /></BFormGroup>
+      <BFormGroup label="Quota" label-for="change-quota" description="Empty for no limit." class="col-2"><BFormInput id="change-quota" v-model="quota" :state="quotaBytes === undefined ? false : null" /></BFormGroup>
+      <fieldset v-if="groups.length" class="col-9">
+        <legend class="fs-6 mb-1">Groups</legend>
+        <BFormCheckboxGroup v-model="inGroups" :options="groups" />
+      </fieldset>
+      <div class="col-3 d-flex align-items-end"><BButton type="submit" variant="primary" :disabled="saving.busy.value || quotaBytes === undefined">Save</BButton></div>
+    </form>
+
+    <p v-if="ties.data.value" class="mb-2">
+      Signed in: {{ many(ties.data.value.browsers, 'browser') }}, {{ many(ties.data.value.tokens, 'command or token') }}. Open enrolment codes: {{ ties.data.value.open_codes }}.
+      <template v-if="stations.length">Workstations: {{ stations.map((w) => `${w.name} (${many(w.points, 'point')}${w.bytes == null ? '' : `, ${size(w.bytes)}`})`).join(', ') }}.</template>
+      <template v-if="account.disabled">Disabled since {{ moment(account.disabled) }}.</template>
+    </p>
+    <form class="d-flex gap-2 align-items-end mb-2" @submit.prevent="setting.submit">
+      <BFormGroup label="A new password of the account" label-for="new-password"><BFormInput id="new-password" v-model="password" type="password" minlength="10" required autocomplete="new-password" /></BFormGroup>
+      <BButton type="submit" variant="outline-secondary" :disabled="setting.busy.value">Set the password</BButton>
+      <span class="jf-quiet small">All that is signed in with the old one is signed out; workstations go on.</span>
+    </form>
+    <p v-if="set" role="status" class="mb-2">
+      The password was set; {{ many(set.signed_out, 'session') }} ended. {{ set.unaffected.length ? `Going on as before: ${set.unaffected.join(', ')}.` : '' }}
+    </p>
+    <div class="d-flex gap-2">
+      <BButton size="sm" variant="outline-secondary" @click="disabling.submit">{{ account.state === 'disabled' ? 'Enable' : `Disable: nobody signs in, ${many(stations.length, 'workstation')} refused` }}</BButton>
+      <BButton v-if="account.second_factor" size="sm" variant="outline-secondary" @click="unfactoring.submit">End the second factor</BButton>
+      <BButton v-if="!isOwn && !asking" size="sm" variant="outline-danger" @click="asking = true">Remove…</BButton>
+    </div>
+    <form v-if="asking" class="mt-3" @submit.prevent="removing.submit">
+      <div class="row g-3 align-items-end">
+        <BFormGroup v-if="stations.length" :label="`What becomes of ${stations.map((w) => w.name).join(', ')}?`" label-for="fate" class="col-5"><BFormSelect id="fate" v-model="fate" required :options="FATES" /></BFormGroup>
+        <BFormGroup v-if="fate === 'to'" label="Which account" label-for="heir" class="col-3"><BFormSelect id="heir" v-model="heir" required :options="heirs" /></BFormGroup>
+        <BFormGroup :label="`Type ${account.login} to remove it`" label-for="typed-login" class="col-3"><BFormInput id="typed-login" v-model="typed" required autocomplete="off" /></BFormGroup>
+        <div class="col-12 d-flex gap-2">
+          <BButton type="submit" variant="danger" :disabled="typed !== account.login || removing.busy.value">Remove the account</BButton>
+          <BButton variant="outline-secondary" @click="asking = false">Leave it</BButton>
+        </div>
+      </div>
+    </form>
+  </div>
+</template>

@@ -1,0 +1,48 @@
+<script setup lang="ts">
+import { BButton, BFormCheckboxGroup, BFormGroup, BFormInput, BFormSelect } from 'bootstrap-vue-next'
+import { ref } from 'vue'
+import { post } from '../api/client'
+import type { Account, AccountKind, Role } from '../api/types'
+import { useForm } from '../composables/useForm'
+import { KINDS, ROLES } from '../logic/people'
+import ProblemAlert from './ProblemAlert.vue'
+
+/** Adds an account. */
+defineProps<{ groups: string[] }>()
+const emit = defineEmits<{ changed: [] }>()
+const login = ref('')
+const name = ref('')
+const kind = ref<AccountKind>('person')
+const role = ref<Role>('member')
+const password = ref('')
+const inGroups = ref<string[]>([])
+
+const adding = useForm(async () => {
+  await post<Account>('/accounts', { login: login.value, display_name: name.value || null, kind: kind.value, role: role.value, password: password.value || null, groups: inGroups.value })
+  login.value = name.value = password.value = ''
+  role.value = 'member'
+  kind.value = 'person'
+  emit('changed')
+})
+</script>
+
+<template>
+  <form class="jf-panel mb-4" aria-labelledby="add-account" @submit.prevent="adding.submit">
+    <h2 id="add-account">Add an account</h2>
+    <ProblemAlert :problem="adding.problem.value" />
+    <div class="row g-3">
+      <BFormGroup label="Login name" label-for="account-login" class="col-3"><BFormInput id="account-login" v-model="login" required maxlength="64" autocomplete="off" /></BFormGroup>
+      <BFormGroup label="Name of the person" label-for="account-name" class="col-3"><BFormInput id="account-name" v-model="name" maxlength="64" autocomplete="off" /></BFormGroup>
+      <BFormGroup label="Who is behind it" label-for="account-kind" class="col-3"><BFormSelect id="account-kind" v-model="kind" :options="KINDS" /></BFormGroup>
+      <BFormGroup label="Role" label-for="account-role" class="col-3"><BFormSelect id="account-role" v-model="role" :options="ROLES" /></BFormGroup>
+      <BFormGroup label="Password" label-for="account-password" description="Empty: only owns workstations." class="col-3">
+        <BFormInput id="account-password" v-model="password" type="password" minlength="10" autocomplete="new-password" />
+      </BFormGroup>
+      <fieldset v-if="groups.length" class="col-9">
+        <legend class="fs-6 mb-1">Groups</legend>
+        <BFormCheckboxGroup v-model="inGroups" :options="groups" />
+      </fieldset>
+    </div>
+    <BButton type="submit" variant="primary" class="mt-3" :disabled="adding.busy.value">Add account</BButton>
+  </form>
+</template>

@@ -1,0 +1,61 @@
+<script setup lang="ts">
+import { BButton, BFormGroup, BFormInput } from 'bootstrap-vue-next'
+import { computed, onMounted, ref } from 'vue'
+import { get, put } from '../api/client'
+import type { Accepting, AdmissionState } from '../api/types'
+import { useEvents } from '../composables/useEvents'
+import { useForm } from '../composables/useForm'
+import { useLoad } from '../composables/useLoad'
+import { many, moment } from '../logic/format'
+import ProblemAlert from './ProblemAlert.vue'
+
+/** What the service lets in. What a change does to what is underway is said before. */
+defineProps<{ mayChange: boolean }>()
+const { data, problem, reload } = useLoad(() => get<AdmissionState>('/admission'))
+useEvents((event) => void (event.what === 'office' && reload()), reload)
+
+const until = ref('')
+let wanted: { backups: Accepting; restores: boolean } | undefined
+const setting = useForm(async () => {
+  data.value = await put<AdmissionState>('/admission', wanted).then((answer) => answer as AdmissionState)
+})
+function set(backups: Accepting, restores: boolean) {
+  wanted = { backups, restores }
+  void setting.submit()
+}
+function pause() {
+  if (data.value) set({ state: 'paused', until: new Date(until.value).toISOString() }, data.value.restores)
+}
+const running = computed(() => {
+  const names = data.value?.running ?? []
+  return names.length ? `Runs underway come to their end: ${names.join(', ')}.` : 'No run is underway.'
+})
+onMounted(reload)
+</script>
+
+<template>
+  <section class="jf-panel mb-4" aria-labelledby="admission">
+    <h2 id="admission">What is let in</h2>
+    <ProblemAlert :problem="problem ?? setting.problem.value" retry @retry="reload" />
+    <template v-if="data">
+      <p class="mb-2" role="status">
+        <strong v-if="data.backups.state === 'on'">Backups and their runs are let in.</strong>
+        <strong v-else-if="data.backups.state === 'paused'">Backups are paused until {{ moment(data.backups.until) }}.</strong>
+        <strong v-else>Backups are not let in.</strong>
+        {{ data.restores ? 'Restores are let in.' : 'Restores are not let in.' }}
+        {{ running }} {{ data.restoring ? `${many(data.restoring, 'restore')} underway.` : '' }}
+      </p>
+      <div v-if="mayChange" class="d-flex flex-wrap gap-2 align-items-end">
+        <BButton v-if="data.backups.state !== 'on'" variant="primary" @click="set({ state: 'on' }, data.restores)">Let backups in</BButton>
+        <template v-else>
+          <form class="d-flex gap-2 align-items-end" @submit.prevent="pause">
+            <BFormGroup label="Pause backups until" label-for="pause-until"><BFormInput id="pause-until" v-model="until" type="datetime-local" required /></BFormGroup>
+            <BButton type="submit" variant="outline-secondary">Pause</BButton>
+          </form>
+          <BButton variant="outline-secondary" @click="set({ state: 'off' }, data.restores)">Let no new backups in</BButton>
+        </template>
+        <BButton variant="outline-secondary" @click="set(data.backups, !data.restores)">{{ data.restores ? 'Let no new restores in' : 'Let restores in' }}</BButton>
+      </div>
+    </template>
+  </section>
+</template>

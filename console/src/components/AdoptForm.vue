@@ -1,0 +1,47 @@
+<script setup lang="ts">
+import { BButton, BFormGroup, BFormInput } from 'bootstrap-vue-next'
+import { ref } from 'vue'
+import { post } from '../api/client'
+import type { Adopted } from '../api/types'
+import { useForm } from '../composables/useForm'
+import { many, moment, size } from '../logic/format'
+import ProblemAlert from './ProblemAlert.vue'
+
+/** Takes over a destination of another installation: first a look, then the act. */
+const emit = defineEmits<{ changed: [] }>()
+const directory = ref('')
+const found = ref<Adopted>()
+
+const looking = useForm(async () => {
+  found.value = await post<Adopted>('/destinations/adoption', { directory: directory.value, preview: true })
+})
+const adopting = useForm(async () => {
+  found.value = await post<Adopted>('/destinations/adoption', { directory: directory.value })
+  emit('changed')
+})
+</script>
+
+<template>
+  <form class="jf-panel mb-4" aria-labelledby="adopt" @submit.prevent="looking.submit">
+    <h2 id="adopt">Adopt a destination of another installation</h2>
+    <p class="jf-quiet">From its disk alone. Its people and machines come back as records; a machine claims its backups with an enrolment code and its own passphrase.</p>
+    <ProblemAlert :problem="looking.problem.value ?? adopting.problem.value" />
+    <div class="d-flex gap-2 align-items-end">
+      <BFormGroup label="Its directory on this server" label-for="adopt-directory" class="flex-grow-1"><BFormInput id="adopt-directory" v-model="directory" required @update:model-value="found = undefined" /></BFormGroup>
+      <BButton type="submit" variant="outline-secondary" :disabled="looking.busy.value">Look at it</BButton>
+    </div>
+    <div v-if="found" role="status" class="mt-3">
+      <p class="mb-2">
+        <template v-if="found.destination">{{ found.name }} was adopted with {{ many(found.stores.length, 'image store') }}. It keeps everything until you say otherwise, and is open to nobody yet.</template>
+        <template v-else>With {{ found.name }} would come {{ many(found.stores.length, 'image store') }}. Nothing was changed.</template>
+      </p>
+      <ul class="mb-2">
+        <li v-for="s in found.stores" :key="s.workstation">
+          {{ s.workstation }} of {{ s.login }}{{ s.new_account ? ' (a new account)' : '' }}: {{ many(s.points, 'point') }}, {{ size(s.bytes) }}{{ s.latest ? `, the latest of ${moment(s.latest)}` : '' }}
+        </li>
+        <li v-for="what in found.left_out" :key="what">Not taken over: {{ what }}</li>
+      </ul>
+      <BButton v-if="!found.destination" variant="primary" :disabled="adopting.busy.value" @click="adopting.submit">Adopt {{ found.name }}: the other installation writes there no more</BButton>
+    </div>
+  </form>
+</template>

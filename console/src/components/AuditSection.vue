@@ -1,0 +1,88 @@
+<script setup lang="ts">
+import { BButton, BFormCheckbox, BFormGroup, BFormInput } from 'bootstrap-vue-next'
+import { computed, onMounted, ref } from 'vue'
+import { get } from '../api/client'
+import type { AuditCheck, AuditEntry, Page } from '../api/types'
+import { useForm } from '../composables/useForm'
+import { useLoad } from '../composables/useLoad'
+import { count, moment } from '../logic/format'
+import ProblemAlert from './ProblemAlert.vue'
+
+/** What was done and refused, by whom, when and from where. */
+const text = ref('')
+const who = ref('')
+const refused = ref(false)
+const older = ref<string>()
+const found = ref<AuditCheck>()
+const query = computed(() => {
+  const fields = { text: text.value, who: who.value, refused: refused.value ? 'true' : '' }
+  return new URLSearchParams(Object.entries(fields).filter(([, value]) => value)).toString()
+})
+const { data, problem, reload } = useLoad(() => get<Page<AuditEntry>>(`/audit?most=50&${query.value}${older.value ? `&after=${older.value}` : ''}`))
+const checking = useForm(async () => {
+  found.value = await get<AuditCheck>('/audit/check')
+})
+function filter() {
+  older.value = undefined
+  void reload()
+}
+function goBack() {
+  older.value = data.value?.next ?? undefined
+  void reload()
+}
+onMounted(reload)
+</script>
+
+<template>
+  <section class="mb-4" aria-labelledby="audit">
+    <h2 id="audit">Audit log</h2>
+    <ProblemAlert :problem="problem ?? checking.problem.value" retry @retry="reload" />
+    <form class="d-flex flex-wrap gap-3 align-items-end mb-3" @submit.prevent="filter">
+      <BFormGroup label="Text" label-for="audit-text"><BFormInput id="audit-text" v-model="text" /></BFormGroup>
+      <BFormGroup label="Who" label-for="audit-who"><BFormInput id="audit-who" v-model="who" /></BFormGroup>
+      <BFormCheckbox v-model="refused" class="mb-2">Only refusals</BFormCheckbox>
+      <BButton type="submit" variant="outline-secondary">Show</BButton>
+      <a class="mb-2 ms-auto" :href="`/api/v1/audit/export?form=csv&${query}`" download>Export as CSV</a>
+      <a class="mb-2" :href="`/api/v1/audit/export?form=json_lines&${query}`" download>as JSON lines</a>
+      <BButton variant="outline-secondary" :disabled="checking.busy.value" @click="checking.submit">Check the chain</BButton>
+    </form>
+    <p v-if="found" role="status" class="jf-note">
+      <template v-if="found.broken_at == null">{{ count(found.entries) }} entries are as they were made.</template>
+      <template v-else>The chain breaks at entry {{ found.broken_at }}: it was altered, or one before it was removed.</template>
+      {{ found.unchained ? `${count(found.unchained)} are from versions that did not chain them.` : '' }}
+      <template v-if="found.last_link">Last link, for your own notes: <span class="jf-code">{{ found.last_link }}</span></template>
+    </p>
+    <div class="jf-panel table-responsive" tabindex="0" role="region" aria-label="Entries of the audit log">
+      <p v-if="data && !data.items.length" class="mb-0">There is no such entry.</p>
+      <table v-else class="table table-sm mb-0">
+        <thead>
+          <tr>
+            <th scope="col">When</th>
+            <th scope="col">Who</th>
+            <th scope="col">From</th>
+            <th scope="col">What</th>
+            <th scope="col">To</th>
+            <th scope="col">How it was and is</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="e in data?.items" :key="e.number">
+            <td class="text-nowrap">{{ moment(e.at) }}</td>
+            <td>{{ e.who }}</td>
+            <td>{{ e.from || '–' }}</td>
+            <td>{{ e.what }}{{ e.refused ? ' (refused)' : '' }}</td>
+            <td>{{ e.subject }}</td>
+            <td class="small">
+              <div v-if="e.before" class="jf-quiet">was: {{ e.before }}</div>
+              <div v-if="e.after">{{ e.before ? 'is: ' : '' }}{{ e.after }}</div>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+    <div class="mt-2 d-flex gap-2">
+      <BButton v-if="older" size="sm" variant="outline-secondary" @click="filter">Latest</BButton>
+      <BButton v-if="data?.next" size="sm" variant="outline-secondary" @click="goBack">Older</BButton>
+    </div>
+  </section>
+</template>

@@ -1,0 +1,71 @@
+<script setup lang="ts">
+import { BButton, BFormCheckbox, BFormGroup, BFormInput } from 'bootstrap-vue-next'
+import { computed, ref, watch } from 'vue'
+import { post } from '../api/client'
+import type { Destination, Verdict } from '../api/types'
+import { useForm } from '../composables/useForm'
+import { parseSize, size } from '../logic/format'
+import ProblemAlert from './ProblemAlert.vue'
+import StateWord from './StateWord.vue'
+
+/** Adds a destination; the directory is tried while it is typed. */
+const props = defineProps<{ chosen: string }>()
+const emit = defineEmits<{ changed: [] }>()
+
+const name = ref('')
+const description = ref('')
+const directory = ref('')
+const capacity = ref('')
+const everybody = ref(false)
+const verdict = ref<Verdict>()
+const capacityBytes = computed(() => (capacity.value.trim() === '' ? null : parseSize(capacity.value)))
+
+const trying = useForm(async () => {
+  verdict.value = await post<Verdict>('/destinations/try', { directory: directory.value })
+})
+const adding = useForm(async () => {
+  await post<Destination>('/destinations', {
+    name: name.value,
+    description: description.value,
+    directory: directory.value,
+    capacity: capacityBytes.value,
+    open_to: { everybody: everybody.value },
+  })
+  name.value = description.value = directory.value = capacity.value = ''
+  verdict.value = undefined
+  emit('changed')
+})
+watch(
+  () => props.chosen,
+  (chosen) => {
+    if (chosen) directory.value = chosen
+  },
+)
+</script>
+
+<template>
+  <form class="jf-panel mb-4" aria-labelledby="add-destination" @submit.prevent="adding.submit">
+    <h2 id="add-destination">Add a destination</h2>
+    <ProblemAlert :problem="adding.problem.value ?? trying.problem.value" />
+    <div class="row g-3">
+      <BFormGroup label="Name" label-for="destination-name" class="col-3"><BFormInput id="destination-name" v-model="name" required maxlength="64" /></BFormGroup>
+      <BFormGroup label="Directory on the server" label-for="destination-directory" description="It is made if the one above it exists." class="col-6">
+        <BFormInput id="destination-directory" v-model="directory" required placeholder="/backup/office" @update:model-value="verdict = undefined" />
+      </BFormGroup>
+      <BFormGroup label="Capacity" label-for="destination-capacity" description="Such as 2TB; empty for no limit." class="col-3">
+        <BFormInput id="destination-capacity" v-model="capacity" :state="capacityBytes === undefined ? false : null" />
+      </BFormGroup>
+      <BFormGroup label="What it is for" label-for="destination-description" class="col-9"><BFormInput id="destination-description" v-model="description" maxlength="500" /></BFormGroup>
+      <div class="col-12"><BFormCheckbox v-model="everybody">Open it to everybody; otherwise it is open to nobody until you say to whom, under Access</BFormCheckbox></div>
+    </div>
+    <p v-if="verdict" role="status" class="mt-2 mb-0">
+      <StateWord :state="verdict.fitness" />
+      {{ verdict.reasons.join('; ') }}
+      <span v-if="verdict.size" class="jf-quiet">{{ size(verdict.free) }} free of {{ size(verdict.size) }} ({{ verdict.file_system }})</span>
+    </p>
+    <div class="mt-3 d-flex gap-2">
+      <BButton type="submit" variant="primary" :disabled="adding.busy.value || capacityBytes === undefined">Add destination</BButton>
+      <BButton variant="outline-secondary" :disabled="!directory || trying.busy.value" @click="trying.submit">Try the directory</BButton>
+    </div>
+  </form>
+</template>

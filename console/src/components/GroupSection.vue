@@ -1,0 +1,101 @@
+<script setup lang="ts">
+import { BButton, BFormCheckboxGroup, BFormGroup, BFormInput } from 'bootstrap-vue-next'
+import { computed, ref } from 'vue'
+import { patch, post, put, remove } from '../api/client'
+import type { Account, Group } from '../api/types'
+import { useForm } from '../composables/useForm'
+import { exactSize, parseSize, size } from '../logic/format'
+import ProblemAlert from './ProblemAlert.vue'
+
+/** Groups carry access and defaults. */
+const props = defineProps<{ groups: Group[]; accounts: Account[]; mayChange: boolean }>()
+const emit = defineEmits<{ changed: [] }>()
+
+const added = ref('')
+const open = ref<Group>()
+const name = ref('')
+const limit = ref('')
+const quota = ref('')
+const members = ref<string[]>([])
+const bytes = (text: string) => (text.trim() === '' ? null : parseSize(text))
+const limitBytes = computed(() => bytes(limit.value))
+const quotaBytes = computed(() => bytes(quota.value))
+const logins = computed(() => props.accounts.map((a) => ({ value: a.login, text: a.display_name })))
+
+function change(group: Group) {
+  open.value = group
+  name.value = group.name
+  limit.value = group.default_limit == null ? '' : exactSize(group.default_limit)
+  quota.value = group.default_quota == null ? '' : exactSize(group.default_quota)
+  members.value = [...group.logins]
+}
+const adding = useForm(async () => {
+  await post('/groups', { name: added.value })
+  added.value = ''
+  emit('changed')
+})
+const saving = useForm(async () => {
+  const path = `/groups/${open.value?.id}`
+  await patch(path, { name: name.value, default_limit: limitBytes.value, default_quota: quotaBytes.value })
+  await put(`${path}/logins`, { logins: members.value })
+  open.value = undefined
+  emit('changed')
+})
+const removing = useForm(async () => {
+  await remove(`/groups/${open.value?.id}`)
+  open.value = undefined
+  emit('changed')
+})
+</script>
+
+<template>
+  <section class="mb-4" aria-labelledby="groups">
+    <h2 id="groups">Groups</h2>
+    <ProblemAlert :problem="adding.problem.value ?? saving.problem.value ?? removing.problem.value" />
+    <div class="jf-panel table-responsive mb-3">
+      <p v-if="!groups.length" class="mb-0">There is no group yet. Groups say at once for many accounts where they may back up, and with which limits.</p>
+      <table v-else class="table align-middle mb-0">
+        <thead>
+          <tr>
+            <th scope="col">Group</th>
+            <th scope="col">Accounts</th>
+            <th scope="col">Backs up to</th>
+            <th scope="col" class="jf-number">Limit of new stores</th>
+            <th scope="col" class="jf-number">Quota of new accounts</th>
+            <th v-if="mayChange" scope="col"><span class="visually-hidden">Actions</span></th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="g in groups" :key="g.id">
+            <th scope="row">{{ g.name }}</th>
+            <td>{{ g.logins.join(', ') || 'nobody' }}</td>
+            <td>{{ g.destinations.join(', ') || '–' }}</td>
+            <td class="jf-number">{{ g.default_limit == null ? '–' : size(g.default_limit) }}</td>
+            <td class="jf-number">{{ g.default_quota == null ? '–' : size(g.default_quota) }}</td>
+            <td v-if="mayChange" class="text-end"><BButton size="sm" variant="outline-secondary" :aria-label="`Change ${g.name}`" @click="change(g)">Change</BButton></td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+    <form v-if="open" class="jf-panel mb-3" @submit.prevent="saving.submit">
+      <div class="row g-3">
+        <BFormGroup label="Name of the group" label-for="group-name" class="col-4"><BFormInput id="group-name" v-model="name" required maxlength="64" /></BFormGroup>
+        <BFormGroup label="Limit of new stores" label-for="group-limit" description="Empty: as the destination says." class="col-4"><BFormInput id="group-limit" v-model="limit" :state="limitBytes === undefined ? false : null" /></BFormGroup>
+        <BFormGroup label="Quota of new accounts" label-for="group-quota" description="Empty for none." class="col-4"><BFormInput id="group-quota" v-model="quota" :state="quotaBytes === undefined ? false : null" /></BFormGroup>
+        <fieldset class="col-12">
+          <legend class="fs-6 mb-1">Its accounts</legend>
+          <BFormCheckboxGroup v-model="members" :options="logins" />
+        </fieldset>
+      </div>
+      <div class="mt-3 d-flex gap-2">
+        <BButton type="submit" variant="primary" :disabled="saving.busy.value || limitBytes === undefined || quotaBytes === undefined">Save group</BButton>
+        <BButton variant="outline-secondary" @click="open = undefined">Leave as it is</BButton>
+        <BButton variant="outline-danger" class="ms-auto" @click="removing.submit">Remove {{ open.name }}: its accounts stay</BButton>
+      </div>
+    </form>
+    <form v-if="mayChange" class="d-flex gap-2 align-items-end" @submit.prevent="adding.submit">
+      <BFormGroup label="A new group" label-for="new-group"><BFormInput id="new-group" v-model="added" required maxlength="64" autocomplete="off" /></BFormGroup>
+      <BButton type="submit" variant="outline-secondary" :disabled="adding.busy.value">Add group</BButton>
+    </form>
+  </section>
+</template>

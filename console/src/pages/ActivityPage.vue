@@ -1,0 +1,17 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import AdmissionPanel from '../components/AdmissionPanel.vue'
+import AuditSection from '../components/AuditSection.vue'
+import JobSection from '../components/JobSection.vue'
+import { useSession } from '../composables/useSession'
+
+const { account } = useSession()
+const mayChange = computed(() => account.value?.role === 'administrator')
+</script>
+
+<template>
+  <h1 class="mb-3">Activity</h1>
+  <AdmissionPanel :may-change="mayChange" />
+  <JobSection :may-change="mayChange" />
+  <AuditSection />
+</template>
