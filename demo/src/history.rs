@@ -8,20 +8,23 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use jetfrost_client::ClientError;
-use jetfrost_client::api::Api;
+use jetfrost_client::api::{Api, Method};
 use jetfrost_client::backup::back_up;
 use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::home::{Home, Session};
 use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{Wish, restore};
+use jetfrost_client::ways_in::new_office_key;
 use jetfrost_image::crypto::SystemRandom;
+use jetfrost_image::format::ArgonCost;
 use jetfrost_service::{Config, Running, SteppedClock};
+use jetfrost_wire::Binary;
 use jetfrost_wire::access::OpenTo;
 use jetfrost_wire::destination::{Destination, NewDestination};
 use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::people::{Account, Group, NewAccount, NewGroup, Role};
-use jetfrost_wire::service::{Carry, FirstAdministrator, SignIn, SignedIn};
+use jetfrost_wire::service::{Carry, Escrow, FirstAdministrator, NewEscrow, SignIn, SignedIn};
 use jetfrost_wire::workstation::PointKind;
 use jiff::civil::Weekday;
 use jiff::tz::TimeZone;
@@ -120,6 +123,7 @@ impl Past {
             ..NewDestination::default()
         };
         let _: Destination = self.api.post("/destinations", &destination)?;
+        self.protect_the_server()?;
         let helpdesk = NewAccount {
             display_name: Some("Pelle Strand".into()),
             password: Some(PASSWORD.into()),
@@ -129,6 +133,15 @@ impl Past {
         for machine in MACHINES {
             self.enrol(machine)?;
         }
+        Ok(())
+    }
+
+    /// An office key, for which copies of the service's own records are sealed.
+    fn protect_the_server(&self) -> Done {
+        let (public, file) = new_office_key(PASSPHRASE, ArgonCost::USUAL, &SystemRandom::default());
+        fs::write(self.directory.join("office.key"), file.to_bytes())?;
+        let set = NewEscrow { public_key: Binary(public.0.to_vec()), ask_workstations: false };
+        let _: Escrow = self.api.send(Method::PUT, "/escrow", &set)?;
         Ok(())
     }
 
