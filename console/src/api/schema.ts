@@ -160,6 +160,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/advice/limit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a limit would mean; changes nothing. */
+        post: operations["advise"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -836,6 +853,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/setting-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The set-up list: what is decided, what is not, and whose move it is. */
+        get: operations["setting_up"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/setting-up/{id}/settled": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Decides to leave a step of the set-up list as it is. */
+        put: operations["settle"];
+        post?: never;
+        /** Opens a step of the set-up list again. */
+        delete: operations["reopen"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stores/{id}/chunks/fetch": {
         parameters: {
             query?: never;
@@ -1445,6 +1497,23 @@ export interface components {
             points: number;
             /** @description Name of its workstation, as a record that waits for a machine to claim it. */
             workstation: string;
+        };
+        /** @description Asks what a limit would mean. */
+        AskAdvice: {
+            /** @description The destination, by name; that of the workstation, or the only one, unless given. */
+            destination?: string | null;
+            /**
+             * Format: int64
+             * @description Bytes of the machine's disk; as it said when it was enrolled unless given.
+             */
+            disk_bytes?: number | null;
+            /**
+             * Format: int64
+             * @description The limit that is considered; absent for none.
+             */
+            limit?: number | null;
+            /** @description The workstation that it is for, by id; absent for one that is yet to come. */
+            workstation?: string | null;
         };
         /** @description Asks for a destination to be erased: the first confirmation. */
         AskErasure: {
@@ -2087,6 +2156,78 @@ export interface components {
              * @description When it goes for good.
              */
             ends: string;
+        };
+        /** @description What a limit would mean. */
+        LimitAdvice: {
+            /**
+             * Format: double
+             * @description Days of history that the limit holds at that growth.
+             */
+            days_of_history?: number | null;
+            /** @description The destination. */
+            destination: string;
+            /**
+             * Format: int64
+             * @description Bytes of the machine's disk.
+             */
+            disk_bytes?: number | null;
+            /**
+             * Format: double
+             * @description How many times the disk fits into the limit.
+             */
+            factor?: number | null;
+            /**
+             * Format: date-time
+             * @description When it would be met if growth goes on as it did on average.
+             */
+            full_likely?: string | null;
+            /**
+             * Format: date-time
+             * @description When the limit would be met at the soonest, if growth goes on as it did.
+             */
+            full_soonest?: string | null;
+            /**
+             * Format: int64
+             * @description One for a longer memory.
+             */
+            generous?: number | null;
+            /**
+             * Format: int64
+             * @description Bytes that the workstation's store grows a day; absent before there is a week of it.
+             */
+            growth_per_day?: number | null;
+            /**
+             * Format: int64
+             * @description The least limit for such a disk.
+             */
+            minimum?: number | null;
+            /**
+             * Format: int64
+             * @description How many more stores with this limit fit.
+             */
+            more_that_fit?: number | null;
+            /**
+             * Format: int64
+             * @description What the destination offers: its capacity, or its volume less the reserve.
+             */
+            offered?: number | null;
+            /**
+             * Format: double
+             * @description What is promised of it with this limit, as a ratio; absent when some store has no limit, which promises everything.
+             */
+            over_commitment?: number | null;
+            /** @description All of it in sentences. */
+            says: string[];
+            /**
+             * Format: int64
+             * @description The usual one.
+             */
+            usual?: number | null;
+            /**
+             * Format: int64
+             * @description How many image stores there have no limit.
+             */
+            without_limit: number;
         };
         /** @description Asks what an enrolment code is for. */
         LookAtCode: {
@@ -3143,6 +3284,30 @@ export interface components {
              */
             ended: number;
         };
+        /** @description The set-up list. */
+        SettingUp: {
+            /** @description Whether nothing is open. */
+            ready: boolean;
+            /** @description All steps, in the order of the work. */
+            steps: components["schemas"]["StepLine"][];
+        };
+        /** @description Decides to leave a step as it is. */
+        Settle: {
+            /** @description Why. */
+            why: string;
+        };
+        /** @description A decision to leave a step as it is. */
+        Settled: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Who decided. */
+            by: string;
+            /** @description Why. */
+            why: string;
+        };
         /** @description Signs in. */
         SignIn: {
             /** @description How the session is to be carried; a token unless given. */
@@ -3202,6 +3367,32 @@ export interface components {
          * @enum {string}
          */
         StayReason: "recent" | "day" | "week" | "month" | "year" | "at_least" | "from_the_future" | "latest" | "held" | "leaving";
+        /**
+         * @description A step of setting an office up.
+         * @enum {string}
+         */
+        Step: "storage" | "people" | "access" | "limits" | "office_key" | "protection" | "second_factor" | "admission" | "first_machine" | "first_point" | "first_restore";
+        /** @description A line of the set-up list. */
+        StepLine: {
+            /** @description Whether the move is at a workstation; else it is the administrator's. */
+            at_a_workstation: boolean;
+            /** @description Whether it may be left as it is. */
+            may_be_settled: boolean;
+            /** @description What to do, while it is open. */
+            next?: string | null;
+            /** @description How things are, in a sentence. */
+            says: string;
+            settled?: components["schemas"]["Settled"] | null;
+            /** @description How it stands. */
+            state: components["schemas"]["StepState"];
+            /** @description The step. */
+            step: components["schemas"]["Step"];
+        };
+        /**
+         * @description How a step stands.
+         * @enum {string}
+         */
+        StepState: "done" | "open" | "settled";
         /** @description What an administrator sets for one image store. */
         StoreSettings: {
             keeping?: components["schemas"]["Keeping"] | null;
@@ -3820,6 +4011,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AdmissionState"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    advise: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskAdvice"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LimitAdvice"];
                 };
             };
             default: {
@@ -5420,6 +5642,95 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setting_up: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingUp"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    settle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Settle"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingUp"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reopen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingUp"];
+                };
             };
             default: {
                 headers: {

@@ -39,7 +39,7 @@ onMounted(reload)
     <ProblemAlert :problem="problem ?? setting.problem.value" retry @retry="reload" />
     <template v-if="data">
       <p class="mb-2" role="status">
-        <strong v-if="data.backups.state === 'on'">Backups and their runs are let in.</strong>
+        <strong v-if="data.backups.state === 'on'">Backups are let in.</strong>
         <strong v-else-if="data.backups.state === 'paused'">Backups are paused until {{ moment(data.backups.until) }}.</strong>
         <strong v-else>Backups are not let in.</strong>
         {{ data.restores ? 'Restores are let in.' : 'Restores are not let in.' }}

@@ -56,16 +56,15 @@ function leave() {
       <template v-if="destination.erasure?.ends">All of it goes on {{ moment(destination.erasure.ends) }}.</template>
     </p>
     <p class="mb-0 mt-2">Open to <strong>{{ openToText(destination.open_to) }}</strong>.</p>
-    <DestinationSettings :destination="destination" :may-change="mayChange" @changed="emit('changed')" />
-    <ProblemAlert :problem="problem" class="mt-2" />
-    <div v-if="mayChange && !erasing" class="d-flex gap-2 mt-2">
-      <template v-if="withdrawn">
+    <DestinationSettings :destination="destination" :may-change="mayChange" @changed="emit('changed')">
+      <template v-if="withdrawn && !erasing">
         <BButton v-if="destination.state !== 'erasing'" size="sm" variant="outline-secondary" :aria-label="`Bring back ${destination.name}`" @click="bringing.submit">Bring back</BButton>
         <BButton v-if="destination.erasure?.ends" size="sm" variant="primary" :aria-label="`Call the erasure off of ${destination.name}`" @click="callingOff.submit">Call the erasure off</BButton>
         <BButton v-else size="sm" variant="outline-danger" :aria-label="`Erase ${destination.name}…`" @click="looking.submit">Erase…</BButton>
       </template>
-      <BButton v-else size="sm" variant="outline-secondary" :aria-label="`Withdraw ${destination.name}: no new backups, what is there stays`" @click="withdrawing.submit">Withdraw</BButton>
-    </div>
+      <BButton v-else-if="!erasing" size="sm" variant="outline-secondary" :aria-label="`Withdraw ${destination.name}: no new backups, what is there stays`" @click="withdrawing.submit">Withdraw</BButton>
+    </DestinationSettings>
+    <ProblemAlert :problem="problem" class="mt-2" />
     <form v-if="erasing" class="mt-3" @submit.prevent="erasing.confirmation ? confirming.submit() : asking.submit()">
       <p class="mb-1">
         <strong>{{ many(erasing.points, 'point') }} of {{ many(erasing.stores.length, 'workstation') }}, {{ size(erasing.bytes) }}</strong>

@@ -70,7 +70,10 @@ const saving = useForm(async () => {
       brought back for {{ destination.waiting_days }} days.
       {{ destination.scrub_days ? `Every stored byte is read and compared every ${destination.scrub_days} days.` : 'Stored bytes are read and compared only when asked for.' }}
     </p>
-    <BButton v-if="mayChange && !changing" size="sm" variant="outline-secondary" :aria-label="`Change ${destination.name}`" @click="change">Change</BButton>
+    <div v-if="mayChange && !changing" class="d-flex flex-wrap gap-2">
+      <BButton size="sm" variant="outline-secondary" :aria-label="`Change ${destination.name}`" @click="change">Change</BButton>
+      <slot />
+    </div>
     <form v-if="changing" @submit.prevent="saving.submit">
       <ProblemAlert :problem="saving.problem.value" />
       <div class="row g-3">

@@ -7,6 +7,7 @@ import { useForm } from '../composables/useForm'
 import { exactSize, many, moment, parseSize, size } from '../logic/format'
 import { keepingText } from '../logic/keeping'
 import KeepingFields from './KeepingFields.vue'
+import LimitAdvice from './LimitAdvice.vue'
 import ProblemAlert from './ProblemAlert.vue'
 
 /** What is kept of a workstation: limit, rule, hold, removal, and what the next thinning would do. */
@@ -71,8 +72,9 @@ const restoring = useForm(async () => {
 
     <form v-if="changing" class="mb-3" @submit.prevent="saving.submit">
       <BFormGroup label="Limit" label-for="store-limit" description="Such as 200GB; empty for no limit of its own." class="col-4">
-        <BFormInput id="store-limit" v-model="limit" :state="limitBytes === undefined ? false : null" />
+        <BFormInput id="store-limit" v-model="limit" :state="limitBytes === undefined ? false : null" aria-describedby="limit-advice" />
       </BFormGroup>
+      <LimitAdvice id="limit-advice" :workstation="workstation.id" :limit="limitBytes" />
       <BFormCheckbox v-model="asDestination" class="my-2">Keep what {{ store.destination_name }} keeps</BFormCheckbox>
       <KeepingFields v-if="!asDestination" v-model="keeping" />
       <div class="mt-3 d-flex gap-2">

@@ -6,6 +6,7 @@ import { get } from '../api/client'
 import type { Event, Overview } from '../api/types'
 import DestinationRoom from '../components/DestinationRoom.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
+import SettingUpPanel from '../components/SettingUpPanel.vue'
 import WorkstationTable from '../components/WorkstationTable.vue'
 import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
@@ -42,6 +43,7 @@ onMounted(reload)
     <span class="ms-auto jf-quiet small" role="status">{{ live ? 'Changes show by themselves' : 'Connecting…' }}</span>
   </div>
   <ProblemAlert :problem="problem" retry @retry="reload" />
+  <SettingUpPanel v-if="account && account.role !== 'member'" :may-change="account.role === 'administrator'" />
   <div v-if="loading && !data" class="jf-quiet"><BSpinner small /> Loading…</div>
   <template v-if="data">
     <WorkstationTable v-if="data.workstations.length" :workstations="data.workstations" :now="now" />

@@ -115,6 +115,9 @@ enum Command {
     /// The office key, which opens the stores of workstations that agreed.
     #[command(subcommand)]
     Escrow(ways_in::Escrow),
+    /// What is decided of the office, what is not, and whose move it is.
+    #[command(subcommand)]
+    SettingUp(watch::SettingUp),
     /// What the service lets in: backups and restores.
     #[command(subcommand)]
     Admission(watch::Admission),
@@ -179,6 +182,7 @@ fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure>
         Command::Job(command) => command.run(home, ui),
         Command::Escrow(command) => command.run(home, ui),
         Command::Access(command) => command.run(home, ui),
+        Command::SettingUp(command) => command.run(home, ui),
         Command::Admission(command) => command.run(home, ui),
         Command::Audit(command) => command.run(home, ui),
         Command::Me(command) => command.run(home, ui),

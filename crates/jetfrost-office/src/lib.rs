@@ -1,10 +1,12 @@
 //! The office's rules as pure functions over plain values. No input or output; time comes in as a value.
 
 pub mod access;
+pub mod advice;
 pub mod names;
 pub mod openness;
 pub mod patience;
 pub mod protection;
 pub mod retention;
 pub mod room;
+pub mod setting_up;
 pub mod standing;

@@ -3,6 +3,7 @@
 //! Times are RFC 3339 in UTC, sizes are bytes, binary values are base64 in JSON.
 
 pub mod access;
+pub mod advice;
 pub mod binary;
 mod change;
 pub mod chunks;
@@ -18,6 +19,7 @@ pub mod problem;
 pub mod restore;
 pub mod run;
 pub mod service;
+pub mod setting_up;
 pub mod size;
 pub mod workstation;
 

@@ -6,6 +6,7 @@ use clap::{Args, Subcommand};
 use jetfrost_client::ClientError;
 use jetfrost_client::api::{Api, Method};
 use jetfrost_client::home::{Home, Session};
+use jetfrost_wire::advice::{AskAdvice, LimitAdvice};
 use jetfrost_wire::enrolment::{EnrolmentCode, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::people::Account as AccountRecord;
 use jetfrost_wire::problem::ProblemKind;
@@ -17,7 +18,7 @@ use jetfrost_wire::workstation::{Overview, Point, WayIn, Workstation as Workstat
 use jiff::Timestamp;
 use serde_json::json;
 
-use super::keeping::{self, WorkstationChange};
+use super::keeping::{self, Limit, WorkstationChange};
 use super::{machine, ways_in, words};
 use crate::failure::{Code, Failure};
 use crate::ui::{Given, Ui, ago, count, moment};
@@ -195,6 +196,20 @@ pub(crate) enum Workstation {
         #[command(flatten)]
         change: WorkstationChange,
     },
+    /// Says what a limit would mean; changes nothing.
+    Advise {
+        /// Its name; leave it out for a machine that is yet to come.
+        name: Option<String>,
+        /// The limit that is considered, or 'none'.
+        #[arg(long, value_name = "SIZE")]
+        limit: Option<Limit>,
+        /// The machine's disk; as it said itself unless given.
+        #[arg(long, value_name = "SIZE", value_parser = jetfrost_wire::size::parse)]
+        disk: Option<u64>,
+        /// The destination.
+        #[arg(long)]
+        destination: Option<String>,
+    },
     /// Cuts its machine off. Its backups are kept, and a code with --claims hands them to another machine.
     Retire {
         /// Its name.
@@ -211,6 +226,18 @@ impl Workstation {
                 ui.show(&overview.workstations, |workstations| say_workstations(workstations, overview.now, ui));
             }
             Self::Show { name } => show_workstation(&api, &keeping::workstation(&api, &name)?, ui)?,
+            Self::Advise { name, limit, disk, destination } => {
+                let known = name.map(|name| keeping::workstation(&api, &name)).transpose()?;
+                let as_it_is = known.as_ref().and_then(|w| w.store.limit);
+                let ask = AskAdvice {
+                    workstation: known.map(|w| w.id.0),
+                    destination,
+                    disk_bytes: disk,
+                    limit: limit.map_or(as_it_is, Limit::bytes),
+                };
+                let advice: LimitAdvice = api.post("/advice/limit", &ask)?;
+                ui.show(&advice, |advice| advice.says.iter().for_each(|line| ui.line(line)));
+            }
             Self::Retire { name } => {
                 let w = keeping::workstation(&api, &name)?;
                 let retired: WorkstationRecord = api.send(Method::PUT, &format!("/workstations/{}/retired", w.id), &())?;

@@ -1,4 +1,4 @@
-//! What the service lets in, and what was done: admission and the audit log.
+//! What is decided, what the service lets in, and what was done: the set-up list, admission and the audit log.
 
 use std::io::Write;
 use std::path::PathBuf;
@@ -7,6 +7,7 @@ use clap::{Args, Subcommand, ValueEnum};
 use jetfrost_client::api::Method;
 use jetfrost_client::home::Home;
 use jetfrost_wire::service::{Accepting, Admission as AdmissionCall, AdmissionState, AuditCheck, AuditEntry};
+use jetfrost_wire::setting_up::{SettingUp as SettingUpList, Settle, StepLine, StepState};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
@@ -70,6 +71,60 @@ impl Admission {
         ui.show(&state, |state| say_admission(state, ui));
         Ok(Code::Done)
     }
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum SettingUp {
+    /// Lists what is decided, what is not, and whose move it is.
+    List,
+    /// Decides to leave a step as it is.
+    Settle {
+        /// The step, as the list names it.
+        step: String,
+        /// Why.
+        #[arg(long)]
+        because: String,
+    },
+    /// Opens a step again.
+    Reopen {
+        /// The step, as the list names it.
+        step: String,
+    },
+}
+
+impl SettingUp {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let (_, api) = home.session_api()?;
+        let path = |step: &str| format!("/setting-up/{}/settled", step.to_lowercase().replace([' ', '-'], "_"));
+        let list: SettingUpList = match self {
+            Self::List => api.get("/setting-up")?,
+            Self::Settle { step, because } => api.send(Method::PUT, &path(&step), &Settle { why: because })?,
+            Self::Reopen { step } => api.send(Method::DELETE, &path(&step), &())?,
+        };
+        ui.show(&list, |list| say_setting_up(list, ui));
+        Ok(Code::Done)
+    }
+}
+
+fn say_setting_up(list: &SettingUpList, ui: &Ui) {
+    let row = |line: &StepLine| {
+        let name = serde_json::to_value(line.step).unwrap_or_default();
+        let state = match line.state {
+            StepState::Done => "done",
+            StepState::Open => "open",
+            StepState::Settled => "left as it is",
+        };
+        let more = match (&line.next, &line.settled) {
+            (Some(next), _) => format!("Next: {next}"),
+            (None, Some(settled)) => format!("{}: {}", settled.by, settled.why),
+            (None, None) => String::new(),
+        };
+        vec![name.as_str().unwrap_or_default().replace('_', " "), state.to_owned(), line.says.clone(), more]
+    };
+    ui.table(&["step", "state", "", ""], list.steps.iter().map(row).collect(), &[], "");
+    let open = list.steps.iter().filter(|line| line.state == StepState::Open).count() as u64;
+    ui.line("");
+    ui.line(&if list.ready { "Ready.".to_owned() } else { format!("Not ready: {} open.", many(open, "step")) });
 }
 
 /// A moment, or a duration from now.

@@ -65,3 +65,11 @@ ALTER TABLE installation ADD COLUMN accepting TEXT NOT NULL DEFAULT 'on';
 ALTER TABLE installation ADD COLUMN paused_until BIGINT;
 ALTER TABLE installation ADD COLUMN restores_stopped BOOLEAN NOT NULL DEFAULT FALSE;
 ALTER TABLE installation ADD COLUMN important_change BIGINT;
+
+-- Steps of the set-up list that somebody decided to leave as they are.
+CREATE TABLE settled (
+    step TEXT PRIMARY KEY NOT NULL,
+    why TEXT NOT NULL,
+    by TEXT NOT NULL,
+    at BIGINT NOT NULL
+);

@@ -26,7 +26,7 @@ impl Desk {
                 running.extend(WorkstationLine::by_id(&run.workstation_id, on)?.map(|line| line.workstation.name));
             }
             let restoring = RestoreRow::with_outcome(underway, on)?.iter().filter(|row| !lost(row.last_heard)).count();
-            Ok(AdmissionState { admission: admission(&Switches::get(on)?, now), running, restoring: restoring as u64 })
+            Ok(AdmissionState { admission: self::now(&Switches::get(on)?, now), running, restoring: restoring as u64 })
         })
     }
 
@@ -42,7 +42,7 @@ impl Desk {
         };
         let switches = Switches { accepting: accepting.into(), paused_until, restores_stopped: !to.restores };
         self.records.write(|on| {
-            let before = said(&admission(&Switches::get(on)?, now));
+            let before = said(&self::now(&Switches::get(on)?, now));
             switches.set(on)?;
             self.audit_change(caller, "admission changed", "", Some(&before), Some(&said(to)), on)
         })?;
@@ -54,7 +54,7 @@ impl Desk {
     pub(super) fn backups_are_let_in(&self) -> Result<()> {
         let now = self.now();
         let switches = self.records.read(|on| Ok::<_, DeskError>(Switches::get(on)?))?;
-        match admission(&switches, now).backups {
+        match self::now(&switches, now).backups {
             Accepting::On => Ok(()),
             Accepting::Paused { until } => Err(DeskError::NotLetIn { what: "backups", until: Some(until.as_millisecond()) }),
             Accepting::Off => Err(DeskError::NotLetIn { what: "backups", until: None }),
@@ -69,7 +69,7 @@ impl Desk {
 }
 
 /// What the switches say now: a pause ends by itself.
-fn admission(switches: &Switches, now: i64) -> Admission {
+pub(super) fn now(switches: &Switches, now: i64) -> Admission {
     let backups = match (switches.accepting.as_str(), switches.paused_until) {
         (OFF, _) => Accepting::Off,
         (PAUSED, Some(until)) if until > now => Accepting::Paused { until: timestamp(until) },

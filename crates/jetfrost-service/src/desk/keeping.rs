@@ -26,7 +26,7 @@ impl Desk {
 
     pub(crate) fn hold_store(&self, caller: &Caller, id: &str, hold: &NewHold) -> Result<Workstation> {
         caller.may(&Act::ChangeOffice)?;
-        let reason = checked_reason(hold)?;
+        let reason = checked_reason(&hold.reason)?;
         self.change_store(caller, id, "hold put on an image store", &reason, |line, caller| {
             line.store.held = Some(reason.clone());
             line.store.held_by = Some(caller.name());
@@ -63,7 +63,7 @@ impl Desk {
 
     pub(crate) fn hold_point(&self, caller: &Caller, store: &str, sequence: u64, hold: &NewHold) -> Result<Point> {
         caller.may(&Act::ChangeOffice)?;
-        let reason = checked_reason(hold)?;
+        let reason = checked_reason(&hold.reason)?;
         self.change_point(caller, store, sequence, "hold put on a point", |row, _, caller| {
             row.held = Some(reason.clone());
             row.held_by = Some(caller.name());
@@ -144,8 +144,9 @@ impl Desk {
     }
 }
 
-fn checked_reason(hold: &NewHold) -> Result<String> {
-    let reason = hold.reason.trim();
+/// A reason that the next person will want to know.
+pub(super) fn checked_reason(reason: &str) -> Result<String> {
+    let reason = reason.trim();
     if reason.is_empty() || reason.chars().count() > MOST_REASON {
         return Err(DeskError::Invalid(format!("say why, in 1 to {MOST_REASON} characters: the next person will want to know")));
     }

@@ -3,6 +3,7 @@
 mod access;
 mod admission;
 mod adoption;
+mod advice;
 mod audit;
 mod convert;
 mod enrolment;
@@ -20,6 +21,7 @@ mod restores;
 mod runs;
 mod second_factor;
 mod sessions;
+mod setting_up;
 mod sign_in;
 mod soundness;
 mod stores;

@@ -5,6 +5,7 @@ use actix_web::web::{Bytes, Data, Json, Path, Query};
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, put};
 use futures_util::{StreamExt, stream};
 use jetfrost_wire::access::{AccessLine, AccessQuery};
+use jetfrost_wire::advice::{AskAdvice, LimitAdvice};
 use jetfrost_wire::destination::{
     Adopt, Adopted, AskErasure, ConfirmErasure, Destination, DestinationChange, ErasurePreview, NewDestination, TryDirectory,
     Verdict, Volume,
@@ -23,6 +24,7 @@ use jetfrost_wire::service::{
     ExportForm, ExportQuery, FirstAdministrator, IssuedToken, NewEscrow, NewToken, Protection, SecondFactorOffer, ServiceInfo,
     Session, SessionsEnded, SignIn, SignedIn, SpareCodes,
 };
+use jetfrost_wire::setting_up::{SettingUp, Settle};
 use jetfrost_wire::workstation::{NewSlot, Overview, Point, PointBytes, Slots, Soundness, WayIn, Workstation};
 use jetfrost_wire::{Page, PageQuery, Problem};
 use utoipa_actix_web::service_config::ServiceConfig;
@@ -130,6 +132,10 @@ routes!(
     audit_log,
     audit_export,
     protection,
+    advise,
+    setting_up,
+    settle,
+    reopen,
 );
 
 /// What anyone may know of the service.
@@ -783,6 +789,34 @@ async fn access(
     page: Query<PageQuery>,
 ) -> Reply<Page<AccessLine>> {
     Ok(Json(app.for_caller(credential, move |desk, caller| desk.access(caller, &query, &page)).await?))
+}
+
+/// The set-up list: what is decided, what is not, and whose move it is.
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SettingUp), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/setting-up")]
+async fn setting_up(app: Data<App>, credential: Credential) -> Reply<SettingUp> {
+    Ok(Json(app.for_caller(credential, Desk::setting_up).await?))
+}
+
+/// Decides to leave a step of the set-up list as it is.
+#[utoipa::path(tag = "service", request_body = Settle, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SettingUp), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/setting-up/{id}/settled")]
+async fn settle(app: Data<App>, credential: Credential, id: Path<String>, body: Json<Settle>) -> Reply<SettingUp> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.settle(caller, &id, &body)).await?))
+}
+
+/// Opens a step of the set-up list again.
+#[utoipa::path(tag = "service", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SettingUp), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/setting-up/{id}/settled")]
+async fn reopen(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<SettingUp> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.reopen(caller, &id)).await?))
+}
+
+/// What a limit would mean; changes nothing.
+#[utoipa::path(tag = "stores", request_body = AskAdvice, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = LimitAdvice), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/advice/limit")]
+async fn advise(app: Data<App>, credential: Credential, body: Json<AskAdvice>) -> Reply<LimitAdvice> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.advise(caller, &body)).await?))
 }
 
 /// How the server itself is protected.

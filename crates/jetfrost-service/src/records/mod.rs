@@ -9,6 +9,7 @@ mod people;
 mod places;
 mod schema;
 mod sessions;
+mod settled;
 
 use std::path::Path;
 use std::time::Duration;
@@ -29,6 +30,7 @@ pub(crate) use machines::{StoreRow, WorkstationLine, WorkstationRow};
 pub(crate) use people::{AccountRow, GroupRow};
 pub(crate) use places::{DestinationRow, OpenedTo};
 pub(crate) use sessions::SessionRow;
+pub(crate) use settled::{SettledRow, has_office_key, limits, people, restores_with};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 

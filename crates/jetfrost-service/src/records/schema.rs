@@ -52,6 +52,15 @@ diesel::table! {
 }
 
 diesel::table! {
+    settled (step) {
+        step -> Text,
+        why -> Text,
+        by -> Text,
+        at -> BigInt,
+    }
+}
+
+diesel::table! {
     destination_groups (destination_id, group_id) {
         destination_id -> Text,
         group_id -> Text,

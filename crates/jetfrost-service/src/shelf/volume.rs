@@ -90,7 +90,7 @@ pub(crate) fn volume_of(directory: &Path) -> io::Result<Volume> {
 pub(super) fn all_volumes() -> Vec<Volume> {
     let mounts = all_mounts();
     let mut volumes: Vec<Volume> = Vec::new();
-    for mount in mounts.iter().filter(|mount| !OF_THE_SYSTEM.contains(&mount.file_system.as_str())) {
+    for mount in mounts.iter().filter(|mount| !is_of_the_system(mount)) {
         let covered = mount_of(&mounts, Path::new(&mount.at)).is_none_or(|top| top != mount);
         // A single file can be mounted, too.
         if covered || !Path::new(&mount.at).is_dir() {
@@ -104,6 +104,12 @@ pub(super) fn all_volumes() -> Vec<Volume> {
     }
     volumes.sort_by(|a, b| a.mounted_at.cmp(&b.mounted_at));
     volumes
+}
+
+/// Whether nobody would keep files there: what only shows the system's state, and memory that the system works with.
+fn is_of_the_system(mount: &Mount) -> bool {
+    let works_with = ["/dev", "/run", "/sys", "/proc"].iter().any(|top| Path::new(&mount.at).starts_with(top));
+    OF_THE_SYSTEM.contains(&mount.file_system.as_str()) || (mount.file_system == "tmpfs" && works_with)
 }
 
 fn examine(directory: &Path, mount: Mount, mounts: &[Mount]) -> io::Result<Volume> {

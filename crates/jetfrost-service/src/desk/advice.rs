@@ -1,0 +1,151 @@
+//! What a limit would mean, from what is known of the workstation and its destination.
+
+use jetfrost_office::access::Act;
+use jetfrost_office::advice::{
+    Growth, days_of_history, days_to_fill, factor, growth, over_commitment, stores_that_fit, suggested,
+};
+use jetfrost_wire::advice::{AskAdvice, LimitAdvice};
+use jetfrost_wire::size::show;
+
+use super::access::destination_named;
+use super::convert::from_db;
+use super::{Caller, DAY_MS, Desk, DeskError, Result, place};
+use crate::clock::timestamp;
+use crate::records::{DestinationRow, PointRow, WorkstationLine};
+use crate::shelf::volume_of;
+
+/// All image stores of a destination are looked at together.
+const ALL: usize = 10_000;
+
+/// What is known of the workstation that a limit is for.
+#[derive(Default)]
+struct Known {
+    growth: Option<Growth>,
+    /// What its first point added.
+    full_state: u64,
+    used: u64,
+}
+
+impl Desk {
+    pub(crate) fn advise(&self, caller: &Caller, ask: &AskAdvice) -> Result<LimitAdvice> {
+        caller.may(&Act::SeeOffice)?;
+        let line = ask.workstation.as_ref().map(|id| self.line(caller, id)).transpose()?;
+        let destination = self.destination_for(ask, line.as_ref())?;
+        let known = line.as_ref().map_or_else(|| Ok(Known::default()), |line| self.known(line))?;
+        let disk = ask.disk_bytes.or_else(|| line.as_ref().and_then(|line| line.workstation.disk_bytes).map(from_db));
+        let others = self.limits_of_others(&destination, line.as_ref())?;
+        let offered = self.offered(&destination);
+        let now = self.now();
+        let fill =
+            ask.limit.zip(known.growth).and_then(|(limit, growth)| days_to_fill(limit.saturating_sub(known.used), &growth));
+        let at = |days: f64| timestamp(now.saturating_add((days * DAY_MS as f64) as i64));
+        let mut promised = others.clone();
+        promised.push(ask.limit);
+        let suggestion = disk.map(suggested);
+        let mut advice = LimitAdvice {
+            destination: destination.name.clone(),
+            disk_bytes: disk,
+            factor: ask.limit.zip(disk).and_then(|(limit, disk)| factor(limit, disk)),
+            minimum: suggestion.map(|s| s.minimum),
+            usual: suggestion.map(|s| s.usual),
+            generous: suggestion.map(|s| s.generous),
+            growth_per_day: known.growth.map(|growth| growth.per_day as u64),
+            days_of_history: ask.limit.zip(known.growth).and_then(|(limit, g)| days_of_history(limit, known.full_state, &g)),
+            full_soonest: fill.map(|days| at(days.soonest)),
+            full_likely: fill.and_then(|days| days.likely).map(at),
+            offered,
+            over_commitment: offered.map(|offered| over_commitment(&promised, offered)).filter(|ratio| ratio.is_finite()),
+            without_limit: promised.iter().filter(|limit| limit.is_none()).count() as u64,
+            more_that_fit: offered.zip(ask.limit).map(|(offered, limit)| stores_that_fit(offered, &promised, limit)),
+            says: Vec::new(),
+        };
+        advice.says = sentences(&advice, ask);
+        Ok(advice)
+    }
+
+    fn destination_for(&self, ask: &AskAdvice, line: Option<&WorkstationLine>) -> Result<DestinationRow> {
+        if let Some(name) = &ask.destination {
+            return self.records.read(|on| destination_named(name, on));
+        }
+        if let Some(line) = line {
+            return Ok(line.destination.clone());
+        }
+        let mut all = self.destination_rows()?;
+        match (all.pop(), all.pop()) {
+            (Some(only), None) => Ok(only),
+            _ => Err(DeskError::Invalid("say for which destination".into())),
+        }
+    }
+
+    fn known(&self, line: &WorkstationLine) -> Result<Known> {
+        let rows: Vec<PointRow> = self.point_rows(line)?;
+        let added: Vec<(i64, u64)> = rows.iter().map(|row| (row.created, from_db(row.sent))).collect();
+        let used = line.store.id.parse().ok().and_then(|id| self.shelf.used(&place(&line.destination), id).ok());
+        Ok(Known {
+            growth: growth(&added),
+            full_state: rows.iter().map(|row| (row.created, from_db(row.sent))).min().map_or(0, |(_, sent)| sent),
+            used: used.unwrap_or(0),
+        })
+    }
+
+    fn limits_of_others(&self, destination: &DestinationRow, but: Option<&WorkstationLine>) -> Result<Vec<Option<u64>>> {
+        let lines = self.records.read(|on| Ok::<_, DeskError>(WorkstationLine::on_destination(&destination.id, ALL, on)?))?;
+        let others = lines.into_iter().filter(|line| but.is_none_or(|but| but.store.id != line.store.id));
+        Ok(others.map(|line| line.store.size_limit.map(from_db)).collect())
+    }
+
+    /// What a destination offers, if it is there.
+    fn offered(&self, destination: &DestinationRow) -> Option<u64> {
+        let volume = volume_of(&place(destination).directory).ok()?;
+        let beyond_reserve = volume.size.saturating_sub(from_db(destination.reserve));
+        Some(destination.capacity.map_or(beyond_reserve, |capacity| from_db(capacity).min(beyond_reserve)))
+    }
+}
+
+fn sentences(a: &LimitAdvice, ask: &AskAdvice) -> Vec<String> {
+    let mut says = Vec::new();
+    if let (Some(disk), Some(minimum), Some(usual), Some(generous)) = (a.disk_bytes, a.minimum, a.usual, a.generous) {
+        let (disk, minimum, usual, generous) = (show(disk), show(minimum), show(usual), show(generous));
+        says.push(format!("For a disk of {disk}: {minimum} at least, {usual} usually, {generous} for a longer memory."));
+    }
+    match (ask.limit, a.factor) {
+        (None, _) => says.push("Without a limit its history grows until the destination is full.".into()),
+        (Some(limit), Some(factor)) if factor < 2.0 => {
+            says.push(format!("{} is {factor:.1} times the disk: little more than one full state.", show(limit)));
+        }
+        (Some(limit), Some(factor)) => says.push(format!("{} is {factor:.1} times the disk.", show(limit))),
+        (Some(_), None) => {}
+    }
+    match (a.growth_per_day, a.days_of_history) {
+        (Some(growth), Some(days)) => {
+            says.push(format!("It grows by {} a day; this holds about {days:.0} days of history.", show(growth)));
+        }
+        (None, _) if ask.workstation.is_some() => says.push("How it grows is known after a week.".into()),
+        _ => {}
+    }
+    if let (Some(soonest), Some(likely)) = (a.full_soonest, a.full_likely) {
+        let day = |at: jiff::Timestamp| at.strftime("%Y-%m-%d").to_string();
+        says.push(format!("It would be met around {}, {} at the soonest, if nothing is let go.", day(likely), day(soonest)));
+    }
+    match (a.over_commitment, a.offered) {
+        (Some(ratio), Some(offered)) => {
+            let of = format!("'{}' offers {}; {ratio:.2} times that is promised then", a.destination, show(offered));
+            let fit = a.more_that_fit.map_or_else(String::new, |n| format!("; {n} more such stores fit"));
+            says.push(format!("{of}{fit}."));
+        }
+        (None, Some(offered)) => {
+            says.push(format!(
+                "'{}' offers {}; {} without a limit may take all of it.",
+                a.destination,
+                show(offered),
+                stores(a.without_limit)
+            ));
+        }
+        _ => {}
+    }
+    says
+}
+
+fn stores(number: u64) -> String {
+    if number == 1 { "1 store".into() } else { format!("{number} stores") }
+}

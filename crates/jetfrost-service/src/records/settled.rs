@@ -1,0 +1,66 @@
+//! Steps of the set-up list that somebody decided to leave as they are.
+
+use diesel::prelude::*;
+
+use super::schema::{accounts, destinations, installation, restores, settled, stores};
+use super::{Connection, Rows};
+
+#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
+#[diesel(table_name = settled)]
+pub(crate) struct SettledRow {
+    pub(crate) step: String,
+    pub(crate) why: String,
+    pub(crate) by: String,
+    pub(crate) at: i64,
+}
+
+impl SettledRow {
+    pub(crate) fn all(on: &mut Connection) -> Rows<Vec<Self>> {
+        settled::table.select(Self::as_select()).load(on)
+    }
+
+    pub(crate) fn put(&self, on: &mut Connection) -> Rows<()> {
+        diesel::replace_into(settled::table).values(self).execute(on).map(drop)
+    }
+
+    pub(crate) fn remove(step: &str, on: &mut Connection) -> Rows<()> {
+        diesel::delete(settled::table.find(step)).execute(on).map(drop)
+    }
+}
+
+/// How many limits, quotas and capacities are set.
+pub(crate) fn limits(on: &mut Connection) -> Rows<i64> {
+    let capacities: i64 = destinations::table
+        .filter(destinations::gone.is_null())
+        .filter(destinations::capacity.is_not_null().or(destinations::default_limit.is_not_null()))
+        .count()
+        .get_result(on)?;
+    let quotas: i64 =
+        accounts::table.filter(accounts::removed.is_null().and(accounts::quota.is_not_null())).count().get_result(on)?;
+    let limits: i64 =
+        stores::table.filter(stores::gone.is_null().and(stores::size_limit.is_not_null())).count().get_result(on)?;
+    Ok(capacities + quotas + limits)
+}
+
+/// How many accounts are no administrator's, and how many administrators who can sign in have no second factor.
+pub(crate) fn people(administrator: &str, on: &mut Connection) -> Rows<(i64, i64)> {
+    let others =
+        accounts::table.filter(accounts::removed.is_null().and(accounts::role.ne(administrator))).count().get_result(on)?;
+    let single = accounts::table
+        .filter(accounts::removed.is_null().and(accounts::role.eq(administrator)).and(accounts::disabled.is_null()))
+        .filter(accounts::password.is_not_null().and(accounts::totp_since.is_null()))
+        .count()
+        .get_result(on)?;
+    Ok((others, single))
+}
+
+/// How many restores brought back what they were to.
+pub(crate) fn restores_with(outcome: &str, on: &mut Connection) -> Rows<i64> {
+    restores::table.filter(restores::outcome.eq(outcome)).count().get_result(on)
+}
+
+/// Whether there is an office key.
+pub(crate) fn has_office_key(on: &mut Connection) -> Rows<bool> {
+    let found: Option<Option<Vec<u8>>> = installation::table.select(installation::escrow_key).first(on).optional()?;
+    Ok(found.flatten().is_some())
+}

@@ -1,0 +1,107 @@
+//! From an empty office to one that is ready; and what is let in.
+
+use std::sync::Arc;
+
+use jetfrost_client::ClientError;
+use jetfrost_client::api::Method;
+use jetfrost_client::backup::back_up;
+use jetfrost_client::progress::Meter;
+use jetfrost_client::system_random;
+use jetfrost_client::ways_in::new_office_key;
+use jetfrost_image::format::ArgonCost;
+use jetfrost_tests::office::Office;
+use jetfrost_wire::Binary;
+use jetfrost_wire::problem::{ProblemKind, WhoseMove};
+use jetfrost_wire::service::{Accepting, Admission, AdmissionState, Escrow, NewEscrow};
+use jetfrost_wire::setting_up::{SettingUp, Settle, Step, StepState};
+use jetfrost_wire::workstation::PointKind;
+
+fn open_steps(office: &Office) -> Vec<Step> {
+    let list: SettingUp = office.api.get("/setting-up").expect("the list");
+    let open: Vec<Step> = list.steps.iter().filter(|line| line.state == StepState::Open).map(|line| line.step).collect();
+    assert_eq!(list.ready, open.is_empty());
+    assert!(list.steps.iter().all(|line| !line.says.is_empty() && (line.state == StepState::Open) == line.next.is_some()));
+    open
+}
+
+#[test]
+fn an_office_is_ready_only_when_nothing_is_undecided() {
+    use Step::{Access, FirstMachine, FirstPoint, FirstRestore, Limits, OfficeKey, People, Protection, SecondFactor, Storage};
+    let office = Office::open();
+    assert_eq!(
+        open_steps(&office),
+        [Storage, People, Access, Limits, OfficeKey, Protection, SecondFactor, FirstMachine, FirstPoint, FirstRestore]
+    );
+    office.destination_at("shelf", &office.path("shelf"), Some(5_000_000_000));
+    assert_eq!(open_steps(&office), [People, OfficeKey, Protection, SecondFactor, FirstMachine, FirstPoint, FirstRestore]);
+    let (public, _) = new_office_key("in the safe", ArgonCost { memory: 64, passes: 1, lanes: 1 }, &system_random());
+    let set = NewEscrow { public_key: Binary(public.0.to_vec()), ask_workstations: false };
+    let _: Escrow = office.put("/escrow", &set).expect("set");
+    office.tend();
+    let settle =
+        |step: &str| office.put::<_, SettingUp>(&format!("/setting-up/{step}/settled"), &Settle { why: "a test".into() });
+    settle("second_factor").expect("left as it is");
+    assert!(settle("storage").is_err(), "no backup without a place");
+    assert!(settle("nonsense").is_err());
+    assert_eq!(open_steps(&office), [People, FirstMachine, FirstPoint, FirstRestore]);
+    let station = office.workstation("knot");
+    assert_eq!(open_steps(&office), [FirstPoint, FirstRestore]);
+    station.write("letter", "here");
+    station.back_up().expect("backed up");
+    station.restore_all(&office.path("back")).expect("restored");
+    assert_eq!(open_steps(&office), []);
+    let reopened: SettingUp = office.api.send(Method::DELETE, "/setting-up/second_factor/settled", &()).expect("opened");
+    assert!(!reopened.ready);
+    assert_eq!(open_steps(&office), [SecondFactor]);
+}
+
+#[test]
+fn a_pause_lets_no_new_backup_in_restores_go_on_and_it_ends_by_itself() {
+    let (office, clock) = Office::stepped("2026-10-01T10:00:00Z".parse().expect("a time"));
+    office.destination("shelf");
+    let station = office.workstation("knot");
+    station.write("letter", "here");
+    station.back_up().expect("backed up");
+    let set = |backups, restores| office.put::<_, AdmissionState>("/admission", &Admission { backups, restores });
+    let until = "2026-10-01T12:00:00Z".parse().expect("a time");
+    assert!(
+        set(Accepting::Paused { until: "2026-10-01T09:00:00Z".parse().expect("a time") }, true).is_err(),
+        "a pause has an end"
+    );
+    set(Accepting::Paused { until }, true).expect("paused");
+    let refused = || match station.back_up() {
+        Err(ClientError::Refused(problem)) => *problem,
+        other => panic!("{other:?}"),
+    };
+    let said = refused();
+    assert_eq!((said.known_kind(), said.whose_move), (Some(ProblemKind::NotLetIn), WhoseMove::Administrator));
+    assert!(said.next_step.contains("2026-10-01T12:00:00Z"), "{}", said.next_step);
+    station.restore_all(&office.path("back")).expect("restores go on");
+    clock.set("2026-10-01T12:00:01Z".parse().expect("a time"));
+    station.back_up().expect("it ended by itself");
+
+    set(Accepting::Off, false).expect("off");
+    assert!(refused().next_step.contains("jetfrost admission let-in backups"));
+    assert!(station.restore_all(&office.path("back-again")).is_err());
+    set(Accepting::On, true).expect("on");
+    let meter = Arc::new(Meter::default());
+    back_up(&station.home, PointKind::Files, &meter).expect("backed up again");
+}
+
+#[test]
+fn a_run_that_was_let_in_comes_to_its_end_when_backups_are_paused() {
+    let office = Office::open();
+    office.destination("shelf");
+    let station = office.workstation("knot");
+    let (m, device) = station.home.device_api().expect("joined");
+    let begin = serde_json::json!({ "client_version": "0", "kind": "files" });
+    let begun: jetfrost_wire::run::RunBegun =
+        device.post(&format!("/workstations/{}/runs", m.workstation), &begin).expect("begun");
+    let state: AdmissionState =
+        office.put("/admission", &Admission { backups: Accepting::Off, restores: true }).expect("said before and after");
+    assert_eq!(state.running, ["knot"]);
+    let progress = jetfrost_wire::run::Progress::default();
+    let run: jetfrost_wire::run::Run =
+        device.send(Method::PATCH, &format!("/runs/{}", begun.run.id), &progress).expect("it goes on");
+    assert_eq!(run.outcome, jetfrost_wire::run::Outcome::Underway);
+}
