@@ -66,6 +66,7 @@ pub fn make(directory: &Path, port: u16, now: Timestamp, tell: &dyn Fn(&str)) ->
     past.live(now, tell)?;
     past.clock.set(now);
     past.keep_administrators_session(&service)?;
+    service.tend()?;
     service.stop()?;
     Ok(())
 }

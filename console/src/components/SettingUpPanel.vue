@@ -53,7 +53,7 @@ onMounted(reload)
     <div class="d-flex align-items-baseline gap-3">
       <h2 id="setting-up" class="mb-0">{{ data.ready ? 'Ready' : 'Not ready yet' }}</h2>
       <span class="jf-quiet">{{ data.ready ? 'Everything is decided.' : `${open.length} of ${data.steps.length} steps are open` }}</span>
-      <BButton size="sm" variant="link" class="ms-auto" :aria-expanded="all" @click="all = !all">{{ all ? 'Only what is open' : 'All steps' }}</BButton>
+      <BButton size="sm" variant="outline-secondary" class="ms-auto" :aria-expanded="all" @click="all = !all">{{ all ? 'Only what is open' : 'All steps' }}</BButton>
     </div>
     <ProblemAlert :problem="problem ?? settle.problem.value ?? reopen.problem.value" class="mt-2" />
     <ol v-if="shown.length" class="jf-steps">
@@ -65,13 +65,13 @@ onMounted(reload)
         <span v-else-if="line.next" class="jf-quiet">{{ line.at_a_workstation ? 'At the workstation' : 'Next' }}: {{ line.next }}</span>
         <RouterLink v-if="line.state === 'open' && WHERE[line.step]" :to="{ name: WHERE[line.step] }">Go to {{ WHERE[line.step] === 'me' ? 'your account' : WHERE[line.step] }}</RouterLink>
         <template v-if="mayChange">
-          <form v-if="settling?.step === line.step && line.state === 'open'" class="d-flex gap-2" @submit.prevent="settle.submit">
+          <form v-if="settling?.step === line.step && line.state === 'open'" class="d-flex gap-2 ms-auto" @submit.prevent="settle.submit">
             <BFormInput v-model="why" size="sm" required maxlength="200" :aria-label="`Why ${words(line.step)} is left as it is`" placeholder="Why?" autofocus />
             <BButton size="sm" type="submit" variant="primary">Leave it</BButton>
             <BButton size="sm" variant="outline-secondary" @click="settling = undefined">Cancel</BButton>
           </form>
-          <BButton v-else-if="line.state === 'open' && line.may_be_settled" size="sm" variant="outline-secondary" :aria-label="`Leave as it is: ${words(line.step)}`" @click="settling = line">Leave as it is</BButton>
-          <BButton v-else-if="line.state === 'settled'" size="sm" variant="outline-secondary" :aria-label="`Open again: ${words(line.step)}`" @click="openAgain(line)">Open again</BButton>
+          <BButton v-else-if="line.state === 'open' && line.may_be_settled" size="sm" class="ms-auto" variant="outline-secondary" :aria-label="`Leave as it is: ${words(line.step)}`" @click="settling = line">Leave as it is</BButton>
+          <BButton v-else-if="line.state === 'settled'" size="sm" class="ms-auto" variant="outline-secondary" :aria-label="`Open again: ${words(line.step)}`" @click="openAgain(line)">Open again</BButton>
         </template>
       </li>
     </ol>

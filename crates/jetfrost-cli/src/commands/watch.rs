@@ -115,6 +115,7 @@ fn say_setting_up(list: &SettingUpList, ui: &Ui) {
             StepState::Settled => "left as it is",
         };
         let more = match (&line.next, &line.settled) {
+            (Some(next), _) if line.at_a_workstation => format!("At the workstation: {next}"),
             (Some(next), _) => format!("Next: {next}"),
             (None, Some(settled)) => format!("{}: {}", settled.by, settled.why),
             (None, None) => String::new(),

@@ -120,6 +120,7 @@ fn sentences(a: &LimitAdvice, ask: &AskAdvice) -> Vec<String> {
         (Some(growth), Some(days)) => {
             says.push(format!("It grows by {} a day; this holds about {days:.0} days of history.", show(growth)));
         }
+        (Some(growth), None) => says.push(format!("It grows by {} a day.", show(growth))),
         (None, _) if ask.workstation.is_some() => says.push("How it grows is known after a week.".into()),
         _ => {}
     }

@@ -142,16 +142,17 @@ fn words(step: Step, facts: &OfficeFacts) -> (String, &'static str) {
         ),
         Step::Admission if facts.let_in => ("Backups are let in.".into(), ""),
         Step::Admission => ("Backups are not let in.".into(), "jetfrost admission let-in backups"),
-        Step::FirstMachine => {
-            (format!("{}.", some(facts.workstations, "workstation")), "jetfrost enrolment add LOGIN; there: jetfrost join CODE")
-        }
+        Step::FirstMachine => (
+            format!("{}.", some(facts.workstations, "workstation")),
+            "a code from 'jetfrost enrolment add LOGIN', and on that machine: jetfrost join CODE",
+        ),
         Step::FirstPoint => (
             format!("{} without a complete point.", some(facts.pointless, "workstation")),
-            "there: jetfrost keep FOLDER, then jetfrost backup",
+            "jetfrost keep FOLDER, then jetfrost backup",
         ),
         Step::FirstRestore => (
             format!("{} brought back what they were to.", some(facts.restores, "restore")),
-            "there: jetfrost restore --to DIR; a backup counts once it was shown to restore",
+            "jetfrost restore --to DIR; a backup counts once it was shown to restore",
         ),
     }
 }

@@ -47,6 +47,9 @@ const OF_THE_SYSTEM: &[&str] = &[
     "selinuxfs",
 ];
 
+/// What is smaller is no volume that anybody would think of.
+const LEAST: u64 = 1_000_000;
+
 /// A line of `mountinfo` (proc(5)).
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Mount {
@@ -98,7 +101,7 @@ pub(super) fn all_volumes() -> Vec<Volume> {
         }
         let Ok(volume) = examine(Path::new(&mount.at), mount.clone(), &mounts) else { continue };
         let again = volumes.iter().any(|other| other.device == volume.device && other.device.starts_with("/dev/"));
-        if volume.size > 0 && !again {
+        if volume.size >= LEAST && !again {
             volumes.push(volume);
         }
     }
