@@ -76,7 +76,7 @@ onMounted(ties.reload)
     </form>
 
     <p v-if="ties.data.value" class="mb-2">
-      Signed in: {{ many(ties.data.value.browsers, 'browser') }}, {{ many(ties.data.value.tokens, 'command or token') }}. Open enrolment codes: {{ ties.data.value.open_codes }}.
+      Signed in: {{ many(ties.data.value.browsers, 'browser') }}, {{ many(ties.data.value.tokens, 'token') }} of commands. Open enrolment codes: {{ ties.data.value.open_codes }}.
       <template v-if="stations.length">Workstations: {{ stations.map((w) => `${w.name} (${many(w.points, 'point')}${w.bytes == null ? '' : `, ${size(w.bytes)}`})`).join(', ') }}.</template>
       <template v-if="account.disabled">Disabled since {{ moment(account.disabled) }}.</template>
     </p>

@@ -254,6 +254,15 @@ impl Account {
             Self::Remove { login, what_becomes, .. } => {
                 let account = account_named(&api, &login)?;
                 let removal = AccountRemoval { workstations: what_becomes.chosen() };
+                if removal.workstations.is_none() && account.workstations > 0 {
+                    return Err(Failure::here(
+                        format!(
+                            "'{login}' has {}: it is not said what becomes of them.",
+                            many(account.workstations, "workstation")
+                        ),
+                        "Add --workstations-to LOGIN, or --retire-workstations, or --remove-workstations. 'jetfrost account show' lists them.",
+                    ));
+                }
                 api.post_without_answer(&format!("/accounts/{}/removal", account.id), &removal)?;
                 ui.show(&account, |a| ui.line(&format!("Account '{}' was removed.", a.login)));
             }
@@ -343,7 +352,7 @@ fn say_tied(ties: &AccountTies, ui: &Ui) {
 }
 
 fn sessions(ties: &AccountTies) -> String {
-    format!("{} and {}", many(ties.browsers, "browser"), many(ties.tokens, "command or token"))
+    format!("{} and {} of commands", many(ties.browsers, "browser"), many(ties.tokens, "token"))
 }
 
 fn say_stopped(ties: &AccountTies, ui: &Ui) {

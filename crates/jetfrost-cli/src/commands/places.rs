@@ -415,7 +415,10 @@ fn say_destination(d: &DestinationRecord, ui: &Ui) {
         ui.line(&d.description);
     }
     ui.line(&format!("Keeps {}. At a limit: {}.", d.keeping, words::at_limit(d.at_limit)));
-    ui.line(&format!("New image stores get a limit of: {}.", limit(d.default_limit)));
+    ui.line(&match d.default_limit {
+        Some(bytes) => format!("New image stores get a limit of {}.", show(bytes)),
+        None => "New image stores get no limit.".into(),
+    });
     ui.line(&format!("What is removed can be brought back for {}.", many(d.waiting_days.into(), "day")));
     ui.line(&match d.scrub_days {
         0 => "Image stores are scrubbed only when asked for.".into(),

@@ -110,8 +110,9 @@ fn sentences(a: &LimitAdvice, ask: &AskAdvice) -> Vec<String> {
     }
     match (ask.limit, a.factor) {
         (None, _) => says.push("Without a limit its history grows until the destination is full.".into()),
+        (Some(limit), Some(factor)) if factor < 0.1 => says.push(format!("{} is far less than the disk.", show(limit))),
         (Some(limit), Some(factor)) if factor < 2.0 => {
-            says.push(format!("{} is {factor:.1} times the disk: little more than one full state.", show(limit)));
+            says.push(format!("{} is {factor:.1} times the disk: less than is usual.", show(limit)));
         }
         (Some(limit), Some(factor)) => says.push(format!("{} is {factor:.1} times the disk.", show(limit))),
         (Some(_), None) => {}

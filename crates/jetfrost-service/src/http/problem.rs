@@ -147,33 +147,29 @@ fn fold(error: &DeskError) -> Problem {
             "The code of the second factor is wrong, or was used before.",
             "Wait for the next code and try again. If codes never fit, compare the clocks of the authenticator and the server.",
         ),
-        DeskError::Disabled(why) => Problem::new(
-            Kind::Disabled,
-            sentence(why),
-            "An administrator can enable the account again. Nothing that is stored was touched.",
-        ),
+        DeskError::Disabled(why) => {
+            Problem::new(Kind::Disabled, sentence(why), "Enable the account again. Nothing that is stored was touched.")
+        }
         DeskError::NoAccess { login, destination: Some(destination) } => Problem::new(
             Kind::NoAccess,
             format!("The destination '{destination}' is not open to '{login}'."),
-            format!(
-                "An administrator opens it: jetfrost access open '{destination}' --login '{login}'. Restores go on meanwhile."
-            ),
+            format!("Open it: jetfrost access open '{destination}' --login '{login}'. Restores go on meanwhile."),
         ),
         DeskError::NoAccess { login, destination: None } => Problem::new(
             Kind::NoAccess,
             format!("No destination is open to '{login}'."),
-            format!("An administrator opens one: jetfrost access open DESTINATION --login '{login}', or --everybody."),
+            format!("Open one: jetfrost access open DESTINATION --login '{login}', or --everybody."),
         ),
         DeskError::Withdrawn(name) => Problem::new(
             Kind::Withdrawn,
             format!("The destination '{name}' is withdrawn and takes no new backups."),
-            format!("An administrator brings it back: jetfrost destination bring-back '{name}'. Restores go on meanwhile."),
+            format!("Bring it back: jetfrost destination bring-back '{name}'. Restores go on meanwhile."),
         ),
         DeskError::NotLetIn { what, until } => {
             let until = until.map(crate::clock::timestamp);
             let next = match until {
-                Some(until) => format!("Nothing: they are let in again at {until}, or when an administrator says so."),
-                None => format!("An administrator lets them in again: jetfrost admission let-in {what}."),
+                Some(until) => format!("Wait: they are let in again at {until}, or when an administrator says so."),
+                None => format!("Let them in again: jetfrost admission let-in {what}."),
             };
             Problem::new(Kind::NotLetIn, format!("{} are not let in at the moment.", capital(what)), next)
         }
