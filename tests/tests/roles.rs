@@ -189,7 +189,8 @@ impl Offices {
         // is tried on what is there.
         let nothing = Things::new();
         if caller == 0 {
-            let adds = route.method == Method::POST && (route.path.ends_with("/runs") || route.path.ends_with("/slots"));
+            let adds = route.method == Method::POST
+                && (["/runs", "/slots", "workstations/{id}/trial"].iter().any(|end| route.path.ends_with(end)));
             let adds_bytes = ["segments", "missing", "/v1/runs/"].iter().any(|part| route.path.contains(part));
             let things = if adds || adds_bytes { &self.own } else { &nothing };
             return if self.lets_in(client, route, caller, things) { May::Yes } else { May::No };

@@ -14,6 +14,7 @@ use jetfrost_wire::Binary;
 use jetfrost_wire::problem::{ProblemKind, WhoseMove};
 use jetfrost_wire::service::{Accepting, Admission, AdmissionState, Escrow, NewEscrow};
 use jetfrost_wire::setting_up::{SettingUp, Settle, Step, StepState};
+use jetfrost_wire::trial::{Trial, TrialStep, TryFor};
 use jetfrost_wire::workstation::PointKind;
 
 fn open_steps(office: &Office) -> Vec<Step> {
@@ -104,4 +105,44 @@ fn a_run_that_was_let_in_comes_to_its_end_when_backups_are_paused() {
     let run: jetfrost_wire::run::Run =
         device.send(Method::PATCH, &format!("/runs/{}", begun.run.id), &progress).expect("it goes on");
     assert_eq!(run.outcome, jetfrost_wire::run::Outcome::Underway);
+}
+
+#[test]
+fn a_trial_goes_as_far_as_a_backup_would_says_whose_move_it_is_and_leaves_nothing_behind() {
+    let office = Office::open();
+    let shelf = office.destination("shelf");
+    let station = office.workstation("knot");
+    let (m, device) = station.home.device_api().expect("joined");
+    let files = || walk(&office.path("shelf"));
+    let before = files();
+    let own = || device.post::<_, Trial>(&format!("/workstations/{}/trial", m.workstation), &()).expect("tried");
+    let trial = own();
+    assert!(trial.well && trial.steps.len() == 6, "{trial:?}");
+    let from_the_server = |login: &str| {
+        let ask = TryFor { login: login.into() };
+        office.api.post::<_, Trial>(&format!("/destinations/{}/trial", shelf.id), &ask).expect("tried")
+    };
+    assert_eq!(from_the_server("Owner of Knot"), trial);
+    assert_eq!(files(), before);
+
+    let stops_at = |trial: Trial| trial.steps.last().filter(|_| !trial.well).map(|line| line.step);
+    let set = |backups| office.put::<_, AdmissionState>("/admission", &Admission { backups, restores: true }).expect("set");
+    set(Accepting::Off);
+    let stopped = own();
+    assert_eq!(stopped.steps.last().and_then(|line| line.whose_move), Some(WhoseMove::Administrator));
+    assert_eq!(stops_at(stopped), Some(TrialStep::Admission));
+    set(Accepting::On);
+    let close = serde_json::json!({ "open_to": {} });
+    let _: serde_json::Value = office.patch(&format!("/destinations/{}", shelf.id), &close).expect("closed");
+    assert_eq!(stops_at(own()), Some(TrialStep::Access));
+    std::fs::rename(office.path("shelf"), office.path("unmounted")).expect("gone");
+    assert_eq!(stops_at(own()), Some(TrialStep::Destination));
+    assert!(!office.path("shelf").exists());
+}
+
+fn walk(directory: &std::path::Path) -> Vec<std::path::PathBuf> {
+    let entries = std::fs::read_dir(directory).expect("readable").map(|entry| entry.expect("an entry").path());
+    let mut found: Vec<_> = entries.flat_map(|path| if path.is_dir() { walk(&path) } else { vec![path] }).collect();
+    found.sort();
+    found
 }

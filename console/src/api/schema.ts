@@ -317,6 +317,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/destinations/{id}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tries as a client of an account would, from the server. Nothing stays behind. */
+        post: operations["try_for"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/destinations/{id}/withdrawn": {
         parameters: {
             query?: never;
@@ -1281,6 +1298,23 @@ export interface paths {
         put?: never;
         /** Begins a run; one that was underway is over. */
         post: operations["begin_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workstations/{id}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tries for the workstation that asks. Nothing stays behind. */
+        post: operations["try_own"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3490,10 +3524,39 @@ export interface components {
          * @enum {string}
          */
         TokenScope: "all" | "see";
+        /** @description A trial. It ends with the first step that does not go well: that one explains the rest. */
+        Trial: {
+            /** @description The steps that were looked at. */
+            steps: components["schemas"]["TrialLine"][];
+            /** @description Whether all went well. */
+            well: boolean;
+        };
+        /** @description How a step went. */
+        TrialLine: {
+            /** @description What to do, where it did not. */
+            next?: string | null;
+            /** @description How it went, in a sentence. */
+            says: string;
+            /** @description The step. */
+            step: components["schemas"]["TrialStep"];
+            /** @description Whether it went well. */
+            well: boolean;
+            whose_move?: components["schemas"]["WhoseMove"] | null;
+        };
+        /**
+         * @description What is looked at, in this order.
+         * @enum {string}
+         */
+        TrialStep: "account" | "admission" | "destination" | "access" | "room" | "probe";
         /** @description Asks whether a directory would do. */
         TryDirectory: {
             /** @description The directory on the server, an absolute path. */
             directory: string;
+        };
+        /** @description Tries for an account, from the server. */
+        TryFor: {
+            /** @description Login name of the account. */
+            login: string;
         };
         /** @description Whether a directory would do as a destination. */
         Verdict: {
@@ -4437,6 +4500,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Destination"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_for: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryFor"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
                 };
             };
             default: {
@@ -6686,6 +6782,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunBegun"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_own: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
                 };
             };
             default: {

@@ -75,6 +75,8 @@ enum Command {
     History,
     /// Shows how this workstation stands.
     Standing,
+    /// Tries all that a backup needs, from this machine; nothing stays behind.
+    Probe,
     /// Begins a session for the commands below.
     SignIn(office::SignIn),
     /// Ends the session.
@@ -168,6 +170,7 @@ fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure>
         Command::Check(command) => command.run(home, ui),
         Command::History => machine::history(home, ui),
         Command::Standing => machine::standing(home, ui),
+        Command::Probe => machine::probe(home, ui),
         Command::SignIn(command) => command.run(home, ui),
         Command::SignOut => office::sign_out(home, ui),
         Command::Account(command) => command.run(home, ui),

@@ -21,6 +21,7 @@ pub mod run;
 pub mod service;
 pub mod setting_up;
 pub mod size;
+pub mod trial;
 pub mod workstation;
 
 pub use binary::Binary;

@@ -19,6 +19,7 @@ use jetfrost_wire::enrolment::Invitation;
 use jetfrost_wire::restore::Restore as RestoreRecord;
 use jetfrost_wire::run::Run;
 use jetfrost_wire::size::show;
+use jetfrost_wire::trial::Trial;
 use jetfrost_wire::workstation::{Point, PointKind, Workstation};
 use jiff::Timestamp;
 use serde::Serialize;
@@ -105,6 +106,14 @@ fn claimed(home: &Home, invitation: &Invitation, workstation: &str, given: &Give
         }
     });
     opened.map(|_| Code::Done)
+}
+
+/// Tries all that a backup needs, from this machine; nothing stays behind.
+pub(crate) fn probe(home: &Home, ui: &Ui) -> Done {
+    let (membership, api) = home.device_api()?;
+    let trial: Trial = api.post(&format!("/workstations/{}/trial", membership.workstation), &())?;
+    ui.remark(&format!("The service at {} answers, and knows this workstation.", membership.address));
+    Ok(super::places::say_trial(&trial, ui))
 }
 
 #[derive(Debug, Args)]

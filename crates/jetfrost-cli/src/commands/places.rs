@@ -10,6 +10,7 @@ use jetfrost_wire::destination::{
 };
 use jetfrost_wire::keeping::{AtLimit, Keeping};
 use jetfrost_wire::size::{parse, show};
+use jetfrost_wire::trial::{Trial, TryFor};
 
 use super::keeping::{AtLimitName, Limit};
 use super::{find, limit, words};
@@ -111,6 +112,14 @@ pub(crate) enum Destination {
         /// An absolute path on the server.
         directory: String,
     },
+    /// Tries as a client of an account would, from the server: up to the first thing that is not as a backup needs it.
+    Probe {
+        /// Its name.
+        name: String,
+        /// Login name of the account.
+        #[arg(long)]
+        login: String,
+    },
     /// Adds a destination.
     Add(Add),
     /// Shows a destination.
@@ -178,6 +187,10 @@ impl Destination {
                 let verdict: Verdict = api.post("/destinations/try", &TryDirectory { directory })?;
                 ui.show(&verdict, |verdict| say_verdict(verdict, ui));
                 return Ok(if verdict.fitness == Fitness::Unfit { Code::Failed } else { Code::Done });
+            }
+            Self::Probe { name, login } => {
+                let trial: Trial = api.post(&path(&api, &name, "/trial")?, &TryFor { login })?;
+                return Ok(say_trial(&trial, ui));
             }
             Self::Add(add) => add.run(&api, ui)?,
             Self::Show { name } => ui.show(&destination_named(&api, &name)?, |d| say_destination(d, ui)),
@@ -340,6 +353,19 @@ fn say_adopted(adopted: &Adopted, ui: &Ui) {
             ui.line(&format!("For new backups there:  jetfrost access open '{}' --everybody", d.name));
         }
     }
+}
+
+/// A trial, and the code that it ends with.
+pub(super) fn say_trial(trial: &Trial, ui: &Ui) -> Code {
+    ui.show(trial, |trial| {
+        for line in &trial.steps {
+            ui.line(&format!("{}  {}", if line.well { "well" } else { "NOT " }, line.says));
+            if let Some(next) = &line.next {
+                ui.line(&format!("      Next: {next}"));
+            }
+        }
+    });
+    if trial.well { Code::Done } else { Code::Failed }
 }
 
 fn say_verdict(v: &Verdict, ui: &Ui) {

@@ -26,6 +26,7 @@ mod sign_in;
 mod soundness;
 mod stores;
 mod thinning;
+mod trial;
 mod ways_in;
 
 use std::path::PathBuf;

@@ -25,6 +25,7 @@ use jetfrost_wire::service::{
     Session, SessionsEnded, SignIn, SignedIn, SpareCodes,
 };
 use jetfrost_wire::setting_up::{SettingUp, Settle};
+use jetfrost_wire::trial::{Trial, TryFor};
 use jetfrost_wire::workstation::{NewSlot, Overview, Point, PointBytes, Slots, Soundness, WayIn, Workstation};
 use jetfrost_wire::{Page, PageQuery, Problem};
 use utoipa_actix_web::service_config::ServiceConfig;
@@ -133,6 +134,8 @@ routes!(
     audit_export,
     protection,
     advise,
+    try_for,
+    try_own,
     setting_up,
     settle,
     reopen,
@@ -817,6 +820,20 @@ async fn reopen(app: Data<App>, credential: Credential, id: Path<String>) -> Rep
 #[post("/advice/limit")]
 async fn advise(app: Data<App>, credential: Credential, body: Json<AskAdvice>) -> Reply<LimitAdvice> {
     Ok(Json(app.for_caller(credential, move |desk, caller| desk.advise(caller, &body)).await?))
+}
+
+/// Tries as a client of an account would, from the server. Nothing stays behind.
+#[utoipa::path(tag = "destinations", request_body = TryFor, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Trial), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/destinations/{id}/trial")]
+async fn try_for(app: Data<App>, credential: Credential, id: Path<String>, body: Json<TryFor>) -> Reply<Trial> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.try_for(caller, &id, &body)).await?))
+}
+
+/// Tries for the workstation that asks. Nothing stays behind.
+#[utoipa::path(tag = "workstations", params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = Trial), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/workstations/{id}/trial")]
+async fn try_own(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Trial> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.try_own(caller, &id)).await?))
 }
 
 /// How the server itself is protected.

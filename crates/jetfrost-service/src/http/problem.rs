@@ -37,6 +37,11 @@ impl Trouble {
         Self { problem: Box::new(problem), retry_after: None }
     }
 
+    /// What it says, for where it is an answer and not a refusal.
+    pub(crate) fn into_problem(self) -> Problem {
+        *self.problem
+    }
+
     pub(crate) fn stopping() -> Self {
         let problem = Problem::new(Kind::Stopping, "The service is stopping.", "Try again in a minute.");
         Self { problem: Box::new(problem), retry_after: Some(10) }

@@ -6,7 +6,7 @@ mod verdict;
 mod volume;
 
 use std::collections::HashMap;
-use std::io;
+use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
@@ -233,6 +233,21 @@ impl Shelf {
         std::fs::remove_dir_all(&removed).map_err(failed)
     }
 
+    /// Writes a probe to a destination, makes it durable, reads it back and removes it.
+    pub(crate) fn probe(&self, place: &Place) -> Result<(), ShelfError> {
+        self.check(place)?;
+        let path = place.directory.join(STORES).join(format!(".probe-{}", std::process::id()));
+        let tried = std::fs::File::create(&path).and_then(|mut file| {
+            file.write_all(PROBE)?;
+            file.sync_all()
+        });
+        let read = tried.and_then(|()| std::fs::read(&path));
+        let removed = std::fs::remove_file(&path);
+        let failed = |source| ShelfError::Io { doing: "writing a probe to the destination", source };
+        let read = read.and_then(|bytes| removed.map(|()| bytes)).map_err(failed)?;
+        if read == PROBE { Ok(()) } else { Err(failed(io::ErrorKind::InvalidData.into())) }
+    }
+
     /// Looks at a destination of another installation, and writes nothing to it.
     pub(crate) fn find(&self, directory: &Path, others: &[PathBuf]) -> Result<Found, ShelfError> {
         let shown = directory.display();
@@ -352,6 +367,7 @@ pub(crate) struct Found {
     pub(crate) stores: Vec<(String, Arc<dyn Medium>)>,
 }
 
+const PROBE: &[u8] = b"a probe, which may be removed";
 const STORES: &str = "stores";
 /// Copies of the service's own records.
 pub(crate) const RECORDS: &str = "records";
