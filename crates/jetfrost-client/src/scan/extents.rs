@@ -20,8 +20,6 @@ use crate::progress::Meter;
 const EXTENT: u64 = 1 << 20;
 /// Where an extent cannot be read, it is read again in blocks of this size, and only those are lost that fail.
 const BLOCK: usize = 4096;
-/// Bytes that are read and hashed in one go, while they are in the processor's cache.
-const PIECE: usize = 128 << 10;
 /// Extents that wait to be taken by the next stage.
 const WAITING: usize = 4;
 
@@ -138,35 +136,12 @@ impl<I: Iterator<Item = u64>> Reader<'_, I> {
             let Some(number) = self.next.lock().unwrap_or_else(PoisonError::into_inner).next() else { return };
             let mut bytes = buffers.try_recv().unwrap_or_default();
             bytes.resize(usize::try_from(length(number, self.len)).expect("an extent fits into memory"), 0);
-            let (name, unreadable) = self.read(&mut bytes, number * EXTENT);
-            let content = name.map(|name| (name, bytes));
+            let unreadable = read_block_by_block(self.file, &mut bytes, number * EXTENT);
+            let content = if is_zero(&bytes) { None } else { Some((self.keys.name(&bytes), bytes)) };
             if out.send(Extent { number, content, unreadable }).is_err() {
                 return;
             }
         }
-    }
-}
-
-impl<I> Reader<'_, I> {
-    /// Fills an extent piece by piece. Returns its name, unless all of it is zeros, and what could not be read.
-    fn read(&self, extent: &mut [u8], offset: u64) -> (Option<ChunkName>, Vec<Range<u64>>) {
-        let (mut naming, mut unreadable) = (None, Vec::new());
-        for at in (0..extent.len()).step_by(PIECE) {
-            let (before, piece) = extent.split_at_mut(at);
-            let end = piece.len().min(PIECE);
-            let piece = &mut piece[..end];
-            unreadable.extend(read_block_by_block(self.file, piece, offset + at as u64));
-            if naming.is_none() && is_zero(piece) {
-                continue;
-            }
-            let naming = naming.get_or_insert_with(|| {
-                let mut naming = self.keys.naming();
-                naming.update(before);
-                naming
-            });
-            naming.update(piece);
-        }
-        (naming.map(|naming| naming.finish()), unreadable)
     }
 }
 

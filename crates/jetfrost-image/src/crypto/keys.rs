@@ -25,23 +25,6 @@ impl fmt::Debug for StoreKey {
     }
 }
 
-/// A chunk's name in the making.
-#[derive(Debug)]
-pub struct Naming(blake3::Hasher);
-
-impl Naming {
-    /// Takes the next piece of the content.
-    pub fn update(&mut self, piece: &[u8]) {
-        self.0.update(piece);
-    }
-
-    /// The name of all that was taken.
-    #[must_use]
-    pub fn finish(&self) -> ChunkName {
-        ChunkName(*self.0.finalize().as_bytes())
-    }
-}
-
 /// The subkeys of a store.
 #[derive(Clone)]
 pub struct StoreKeys {
@@ -72,12 +55,6 @@ impl StoreKeys {
     #[must_use]
     pub fn name(&self, content: &[u8]) -> ChunkName {
         ChunkName(*blake3::keyed_hash(&self.name, content).as_bytes())
-    }
-
-    /// The name of content that comes in pieces.
-    #[must_use]
-    pub fn naming(&self) -> Naming {
-        Naming(blake3::Hasher::new_keyed(&self.name))
     }
 
     /// The seed for the chunker's borders.

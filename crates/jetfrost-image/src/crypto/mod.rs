@@ -9,7 +9,7 @@ mod random;
 mod slots;
 
 pub use chunk::{Opener, Sealer, open_chunk};
-pub use keys::{Naming, StoreKey, StoreKeys};
+pub use keys::{StoreKey, StoreKeys};
 pub use office_box::{BoxReader, BoxWriter};
 pub use office_key::{OfficeKey, OfficePublicKey, unwrap_with_office_key, wrap_for_office};
 pub use point::{open_point, seal_point};
