@@ -8,8 +8,8 @@ use jetfrost_wire::{GroupId, Page, PageQuery};
 
 use super::convert::from_db;
 use super::people::account_named;
-use super::{Caller, Desk, DeskError, Result, checked_name, shown_limit, to_db};
-use crate::records::{Connection, GroupRow, is_duplicate};
+use super::{Caller, Desk, DeskError, Result, checked_name, shown_limit, taken, to_db};
+use crate::records::{Connection, GroupRow};
 use crate::secrets::new_id;
 
 impl Desk {
@@ -115,10 +115,6 @@ fn group(row: &GroupRow, on: &mut Connection) -> Result<Group> {
         default_quota: row.default_quota.map(from_db),
         destinations: row.destinations(on)?,
     })
-}
-
-fn taken(name: &str, error: diesel::result::Error) -> DeskError {
-    if is_duplicate(&error) { DeskError::NameTaken(name.to_owned()) } else { error.into() }
 }
 
 /// A group in a line, for the audit log.

@@ -41,7 +41,7 @@ use jiff::tz::TimeZone;
 
 use crate::clock::Clock;
 use crate::events::Events;
-use crate::records::{AccountRow, Records, RecordsError, SessionRow, WorkstationRow};
+use crate::records::{AccountRow, Records, RecordsError, SessionRow, WorkstationRow, is_duplicate};
 use crate::secrets::{SecretKind, hash};
 use crate::shelf::{MarkerError, Place, Shelf, ShelfError};
 use jobs::Jobs;
@@ -320,6 +320,11 @@ fn number_cursor(after: Option<&String>) -> Result<i64> {
     after.map_or(Ok(i64::MAX), |after| {
         after.parse().map_err(|_| DeskError::Invalid("'after' is not the 'next' of an earlier page".into()))
     })
+}
+
+/// What a failed insert or update says when its name is taken.
+fn taken(name: &str, error: diesel::result::Error) -> DeskError {
+    if is_duplicate(&error) { DeskError::NameTaken(name.to_owned()) } else { error.into() }
 }
 
 /// A limit in words.

@@ -10,9 +10,9 @@ use jetfrost_wire::people::{
 use jetfrost_wire::{Page, PageQuery};
 
 use super::convert::{self, from_db};
-use super::{Caller, Desk, DeskError, Result, Who, checked_name, place, shown_limit, to_db};
+use super::{Caller, Desk, DeskError, Result, Who, checked_name, place, shown_limit, taken, to_db};
 use crate::clock::timestamp;
-use crate::records::{AccountRow, CodeRow, Connection, GroupRow, SessionRow, WorkstationLine, WorkstationRow, is_duplicate};
+use crate::records::{AccountRow, CodeRow, Connection, GroupRow, SessionRow, WorkstationLine, WorkstationRow};
 use crate::secrets::{hash_password, new_id};
 
 /// An account's workstations are looked at together.
@@ -313,10 +313,6 @@ pub(super) fn ids(groups: Vec<GroupRow>) -> Vec<String> {
 
 pub(super) fn insert_account(row: &AccountRow, on: &mut Connection) -> Result<()> {
     row.insert(on).map_err(|e| taken(&row.login, e))
-}
-
-fn taken(login: &str, error: diesel::result::Error) -> DeskError {
-    if is_duplicate(&error) { DeskError::NameTaken(login.to_owned()) } else { error.into() }
 }
 
 pub(super) fn check_password(password: &str) -> Result<()> {

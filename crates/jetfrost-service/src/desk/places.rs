@@ -13,9 +13,9 @@ use jetfrost_wire::keeping::{AtLimit, Keeping, Rule};
 use jetfrost_wire::{DestinationId, Page, PageQuery};
 
 use super::convert::{self, from_db};
-use super::{Caller, Desk, DeskError, Result, access, checked_name, place, shown_limit, to_db};
+use super::{Caller, Desk, DeskError, Result, access, checked_name, place, shown_limit, taken, to_db};
 use crate::clock::timestamp;
-use crate::records::{AuditRow, DestinationRow, NewEntry, is_duplicate};
+use crate::records::{AuditRow, DestinationRow, NewEntry};
 use crate::secrets::new_id;
 use crate::shelf::{MarkerError, Place, ShelfError, judge, volume_of, volumes};
 
@@ -314,10 +314,6 @@ fn why(row: &DestinationRow, state: DestinationState, marker: &Result<(), Marker
         _ if open_to_nobody => "it is open to nobody yet: no backup can come here".into(),
         _ => String::new(),
     }
-}
-
-fn taken(name: &str, error: diesel::result::Error) -> DeskError {
-    if is_duplicate(&error) { DeskError::NameTaken(name.to_owned()) } else { error.into() }
 }
 
 fn checked_description(text: &str) -> Result<String> {

@@ -12,7 +12,7 @@ use super::convert::from_db;
 use super::keeping::checked_reason;
 use super::{Caller, Desk, DeskError, Result, access, admission, place};
 use crate::clock::timestamp;
-use crate::records::{SettledRow, Switches, WorkstationLine, has_office_key, limits, people, restores_with};
+use crate::records::{SettledRow, Switches, WorkstationLine, limits, office_key, people, restores_with};
 
 /// All workstations are looked at together.
 const ALL: usize = 10_000;
@@ -97,7 +97,7 @@ impl Desk {
                 open,
                 people: from_db(others),
                 limits: from_db(limits(on)?),
-                office_key: has_office_key(on)?,
+                office_key: office_key(on)?.is_some(),
                 protected,
                 single_factor: from_db(single),
                 let_in: admission::now(&Switches::get(on)?, now).backups == Accepting::On,

@@ -30,7 +30,7 @@ pub(crate) use machines::{StoreRow, WorkstationLine, WorkstationRow};
 pub(crate) use people::{AccountRow, GroupRow};
 pub(crate) use places::{DestinationRow, OpenedTo};
 pub(crate) use sessions::SessionRow;
-pub(crate) use settled::{SettledRow, has_office_key, limits, people, restores_with};
+pub(crate) use settled::{SettledRow, limits, people, restores_with};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 

@@ -2,7 +2,7 @@
 
 use diesel::prelude::*;
 
-use super::schema::{accounts, destinations, installation, restores, settled, stores};
+use super::schema::{accounts, destinations, restores, settled, stores};
 use super::{Connection, Rows};
 
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
@@ -57,10 +57,4 @@ pub(crate) fn people(administrator: &str, on: &mut Connection) -> Rows<(i64, i64
 /// How many restores brought back what they were to.
 pub(crate) fn restores_with(outcome: &str, on: &mut Connection) -> Rows<i64> {
     restores::table.filter(restores::outcome.eq(outcome)).count().get_result(on)
-}
-
-/// Whether there is an office key.
-pub(crate) fn has_office_key(on: &mut Connection) -> Rows<bool> {
-    let found: Option<Option<Vec<u8>>> = installation::table.select(installation::escrow_key).first(on).optional()?;
-    Ok(found.flatten().is_some())
 }
