@@ -153,7 +153,7 @@ impl Past {
             ..NewAccount::new(machine.login, Role::Member)
         };
         let _: Account = self.api.post("/accounts", &account)?;
-        let ask = NewEnrolmentCode { login: machine.login.into(), destination: None, hours: None, claims: None };
+        let ask = NewEnrolmentCode::new(machine.login);
         let issued: IssuedCode = self.api.post("/enrolment-codes", &ask)?;
         let base = self.directory.join("machines").join(machine.name);
         let home = Home::new(base.join("jetfrost"));

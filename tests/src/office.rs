@@ -171,10 +171,7 @@ impl Office {
     /// Makes an enrolment code.
     #[must_use]
     pub fn code(&self, login: &str) -> Invitation {
-        let issued: IssuedCode = self
-            .api
-            .post("/enrolment-codes", &NewEnrolmentCode { login: login.into(), destination: None, hours: None, claims: None })
-            .expect("a code");
+        let issued: IssuedCode = self.api.post("/enrolment-codes", &NewEnrolmentCode::new(login)).expect("a code");
         Invitation::parse(&issued.code).expect("it reads back")
     }
 

@@ -78,7 +78,7 @@ fn a_destination_is_open_to_nobody_until_it_is_opened_and_closing_it_stops_backu
     let shelf: Destination = office.api.post("/destinations", &new).expect("a destination");
     assert!(shelf.why.contains("open to nobody"), "{}", shelf.why);
     office.account("tove", jetfrost_wire::people::Role::Member);
-    let ask = NewEnrolmentCode { login: "tove".into(), destination: None, hours: None, claims: None };
+    let ask = NewEnrolmentCode::new("tove");
     assert_eq!(kind(office.api.post::<_, IssuedCode>("/enrolment-codes", &ask)), Some(ProblemKind::NoAccess));
 
     let open = |open_to| DestinationChange { open_to: Some(open_to), ..DestinationChange::default() };
@@ -232,7 +232,7 @@ fn a_destination_of_another_installation_is_adopted_from_its_disk_and_a_machine_
     assert_eq!((w.store.points, w.latest_point.as_ref().map(|p| p.sequence)), (3, Some(3)));
 
     // The machine comes with its passphrase, and the history goes on.
-    let ask = NewEnrolmentCode { login: "owner of knot".into(), destination: None, hours: None, claims: Some("knot".into()) };
+    let ask = NewEnrolmentCode { claims: Some("knot".into()), ..NewEnrolmentCode::new("owner of knot") };
     let issued: IssuedCode = new.api.post("/enrolment-codes", &ask).expect("a code");
     let invitation = Invitation::parse(&issued.code).expect("a code");
     assert_eq!(look_at_code(&invitation).expect("known").claims.as_deref(), Some("knot"));

@@ -27,20 +27,23 @@ fn open_steps(office: &Office) -> Vec<Step> {
 
 #[test]
 fn an_office_is_ready_only_when_nothing_is_undecided() {
-    use Step::{Access, FirstMachine, FirstPoint, FirstRestore, Limits, OfficeKey, People, Protection, SecondFactor, Storage};
+    use Step::{
+        Access, Discovery, FirstMachine, FirstPoint, FirstRestore, Limits, OfficeKey, People, Protection, SecondFactor, Storage,
+    };
     let office = Office::open();
     assert_eq!(
         open_steps(&office),
-        [Storage, People, Access, Limits, OfficeKey, Protection, SecondFactor, FirstMachine, FirstPoint, FirstRestore]
+        [Storage, People, Access, Limits, OfficeKey, Protection, SecondFactor, Discovery, FirstMachine, FirstPoint, FirstRestore]
     );
+    let settle =
+        |step: &str| office.put::<_, SettingUp>(&format!("/setting-up/{step}/settled"), &Settle { why: "a test".into() });
+    settle("discovery").expect("nobody reaches a service on loopback");
     office.destination_at("shelf", &office.path("shelf"), Some(5_000_000_000));
     assert_eq!(open_steps(&office), [People, OfficeKey, Protection, SecondFactor, FirstMachine, FirstPoint, FirstRestore]);
     let (public, _) = new_office_key("in the safe", ArgonCost { memory: 64, passes: 1, lanes: 1 }, &system_random());
     let set = NewEscrow { public_key: Binary(public.0.to_vec()), ask_workstations: false };
     let _: Escrow = office.put("/escrow", &set).expect("set");
     office.tend();
-    let settle =
-        |step: &str| office.put::<_, SettingUp>(&format!("/setting-up/{step}/settled"), &Settle { why: "a test".into() });
     settle("second_factor").expect("left as it is");
     assert!(settle("storage").is_err(), "no backup without a place");
     assert!(settle("nonsense").is_err());

@@ -352,6 +352,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/discovery": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the service announces itself on the network. */
+        get: operations["discovery"];
+        /** Decides how the service announces itself. It counts at once. */
+        put: operations["set_discovery"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/enrolment-codes": {
         parameters: {
             query?: never;
@@ -382,6 +400,23 @@ export interface paths {
         post?: never;
         /** Cancels an open enrolment code. */
         delete: operations["cancel_code"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/enrolment-codes/{id}/renewal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Gives an enrolment code another secret; the one from before opens nothing any more. */
+        post: operations["renew_code"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -543,6 +578,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hand-outs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hand-outs for enrolment codes, a page each, in one file. */
+        post: operations["hand_outs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs": {
         parameters: {
             query?: never;
@@ -673,6 +725,41 @@ export interface paths {
         put?: never;
         /** Ends a restore that did not succeed. */
         post: operations["give_up_restore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/roster": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The header of a roster, or all of the office as one. */
+        get: operations["roster"];
+        put?: never;
+        /** Puts a roster into effect: all of it, or nothing. Doing it again changes nothing more. */
+        post: operations["apply_roster"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/roster/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a roster would do; changes nothing. */
+        post: operations["plan_roster"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1554,6 +1641,13 @@ export interface components {
             /** @description The destination's name, typed. */
             name: string;
         };
+        /** @description Asks for hand-outs, a page for each code, in one file. */
+        AskHandOuts: {
+            /** @description Enrolment codes, as they were shown when they were made. */
+            codes: string[];
+            /** @description How they are made. */
+            form?: components["schemas"]["HandOutForm"];
+        };
         /**
          * @description What happens when a backup meets a limit.
          * @enum {string}
@@ -1657,8 +1751,28 @@ export interface components {
             claims?: string | null;
             /** @description The destination. */
             destination: string;
+            /** @description Whether the image store is to be encrypted. */
+            encrypted: boolean;
             /** @description Login name of the account. */
             login: string;
+            /** @description The name that the workstation will get, if that was decided. */
+            machine?: string | null;
+        };
+        /** @description What an enrolment code says of the limit of the image store that it makes. */
+        CodeLimit: {
+            /** @enum {string} */
+            what: "usual";
+        } | {
+            /** @enum {string} */
+            what: "none";
+        } | {
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            bytes: number;
+            /** @enum {string} */
+            what: "bytes";
         };
         /**
          * @description What an enrolment code is at the moment.
@@ -1707,6 +1821,8 @@ export interface components {
             description: string;
             /** @description The directory on the server. */
             directory: string;
+            /** @description Whether image stores on it must be encrypted. */
+            encryption: components["schemas"]["EncryptionPolicy"];
             erasure?: components["schemas"]["Erasure"] | null;
             /** @description The destination. */
             id: components["schemas"]["DestinationId"];
@@ -1780,6 +1896,7 @@ export interface components {
             description?: string | null;
             /** @description Where it is now: a directory that holds this destination's own marker. */
             directory?: string | null;
+            encryption?: components["schemas"]["EncryptionPolicy"] | null;
             keeping?: components["schemas"]["Keeping"] | null;
             /** @description Another name. */
             name?: string | null;
@@ -1807,6 +1924,40 @@ export interface components {
          * @enum {string}
          */
         DestinationState: "ready" | "full" | "missing" | "foreign" | "withdrawn" | "erasing";
+        /** @description How the service announces itself. */
+        Discovery: {
+            /** @description The name under which it is announced: the decided one, or with a number where another service has that. */
+            announced_as?: string | null;
+            /** @description The server's interfaces that can carry an announcement. */
+            interfaces: components["schemas"]["Interface"][];
+            /** @description Lines for the zone of the office's domain, so that workstations in other networks find the service as well. */
+            records: string[];
+            /** @description What is decided. */
+            settings: components["schemas"]["DiscoverySettings"];
+            /** @description Whether workstations can find it by themselves. */
+            state: components["schemas"]["DiscoveryState"];
+            /** @description What the network refused. */
+            trouble?: string | null;
+        };
+        /** @description What is decided of it. */
+        DiscoverySettings: {
+            /** @description Whether it announces itself. */
+            announce: boolean;
+            /** @description Names of the interfaces on which it does; all when empty. */
+            interfaces?: string[];
+            /** @description The name under which it does, 1 to 60 bytes; the usual one when absent. */
+            name?: string | null;
+        };
+        /**
+         * @description Whether workstations can find the service by themselves.
+         * @enum {string}
+         */
+        DiscoveryState: "announced" | "silent" | "backups_not_let_in" | "no_interface" | "failed";
+        /**
+         * @description Whether image stores on a destination must be encrypted.
+         * @enum {string}
+         */
+        EncryptionPolicy: "required" | "optional";
         /** @description Ends a restore. */
         EndRestore: {
             /**
@@ -1831,7 +1982,7 @@ export interface components {
              * @description Bytes of its disks, if known.
              */
             disk_bytes?: number | null;
-            /** @description The machine's name. */
+            /** @description The machine's name, unless the code says another. */
             name: string;
             /** @description Its operating system, in words. */
             platform: string;
@@ -1874,6 +2025,8 @@ export interface components {
             created: string;
             /** @description Name of the destination that the image store will be on. */
             destination: string;
+            /** @description Whether the image store is to be encrypted. */
+            encrypted: boolean;
             /**
              * Format: date-time
              * @description When it ends.
@@ -1881,8 +2034,12 @@ export interface components {
             expires: string;
             /** @description The record. */
             id: components["schemas"]["CodeId"];
+            /** @description What was said of the limit of the image store. */
+            limit: components["schemas"]["CodeLimit"];
             /** @description Login name of the account that it is for. */
             login: string;
+            /** @description The machine that it is for, where that was said: the workstation gets this name. */
+            machine?: string | null;
             /** @description What it is at the moment. */
             state: components["schemas"]["CodeState"];
             /** @description The workstation that it made. */
@@ -2080,6 +2237,11 @@ export interface components {
             /** @description Login names of all its accounts. */
             logins: string[];
         };
+        /**
+         * @description How a hand-out is made.
+         * @enum {string}
+         */
+        HandOutForm: "html" | "pdf";
         /** @description Keeps a point or a store from being thinned or removed. */
         Hold: {
             /** @description Who put it on. */
@@ -2099,6 +2261,15 @@ export interface components {
              * @description Its number.
              */
             sequence: number;
+        };
+        /** @description A network interface of the server. */
+        Interface: {
+            /** @description Its addresses on which the service listens. */
+            addresses: string[];
+            /** @description Whether the service is announced on it. */
+            announced: boolean;
+            /** @description Its name. */
+            name: string;
         };
         /** @description An enrolment code that was made. */
         IssuedCode: {
@@ -2305,6 +2476,8 @@ export interface components {
             description?: string | null;
             /** @description The directory on the server, an absolute path; made if its parent exists. */
             directory: string;
+            /** @description Whether image stores on it must be encrypted; they must unless given. */
+            encryption?: components["schemas"]["EncryptionPolicy"];
             keeping?: components["schemas"]["Keeping"] | null;
             /** @description Its name. */
             name: string;
@@ -2330,8 +2503,14 @@ export interface components {
              * @description Hours until it ends, 1 to 720; 48 unless given.
              */
             hours?: number | null;
+            /** @description The limit of its image store. */
+            limit?: components["schemas"]["CodeLimit"];
             /** @description Login name of the account that it is for. */
             login: string;
+            /** @description The machine that it is for: the workstation gets this name, whatever the machine calls itself. */
+            machine?: string | null;
+            /** @description That the image store is not to be encrypted. Its destination must allow that. */
+            without_encryption?: boolean;
         };
         /** @description Makes an office key the one that workstations are asked to trust. */
         NewEscrow: {
@@ -2544,6 +2723,8 @@ export interface components {
                 description: string;
                 /** @description The directory on the server. */
                 directory: string;
+                /** @description Whether image stores on it must be encrypted. */
+                encryption: components["schemas"]["EncryptionPolicy"];
                 erasure?: components["schemas"]["Erasure"] | null;
                 /** @description The destination. */
                 id: components["schemas"]["DestinationId"];
@@ -2616,6 +2797,8 @@ export interface components {
                 created: string;
                 /** @description Name of the destination that the image store will be on. */
                 destination: string;
+                /** @description Whether the image store is to be encrypted. */
+                encrypted: boolean;
                 /**
                  * Format: date-time
                  * @description When it ends.
@@ -2623,8 +2806,12 @@ export interface components {
                 expires: string;
                 /** @description The record. */
                 id: components["schemas"]["CodeId"];
+                /** @description What was said of the limit of the image store. */
+                limit: components["schemas"]["CodeLimit"];
                 /** @description Login name of the account that it is for. */
                 login: string;
+                /** @description The machine that it is for, where that was said: the workstation gets this name. */
+                machine?: string | null;
                 /** @description What it is at the moment. */
                 state: components["schemas"]["CodeState"];
                 /** @description The workstation that it made. */
@@ -3152,6 +3339,83 @@ export interface components {
          * @enum {string}
          */
         Role: "administrator" | "helpdesk" | "member";
+        /** @description A roster, to be looked at or to be put into effect. */
+        Roster: {
+            /**
+             * Format: int32
+             * @description Hours until the enrolment codes that it makes end, 1 to 720; 336, two weeks, unless given.
+             */
+            hours?: number | null;
+            /** @description Its text: CSV (RFC 4180) with a header. */
+            table: string;
+        };
+        /**
+         * @description What kind of change a roster asks for.
+         * @enum {string}
+         */
+        RosterAct: "new" | "change";
+        /** @description A roster that was put into effect. */
+        RosterDone: {
+            /** @description The enrolment codes that were made; they are not shown again. */
+            codes: components["schemas"]["IssuedCode"][];
+            /** @description What was changed. */
+            steps: components["schemas"]["RosterStep"][];
+            /**
+             * Format: int64
+             * @description How many lines asked for nothing that was not so already.
+             */
+            unchanged: number;
+        };
+        /** @description What is wrong with a roster, and where. */
+        RosterFault: {
+            /**
+             * Format: int64
+             * @description The place of the cell in the line, from 1; absent when the line as a whole is meant.
+             */
+            cell?: number | null;
+            /** @description Name of its column. */
+            column?: string | null;
+            /**
+             * Format: int64
+             * @description The line, from 1.
+             */
+            line: number;
+            /** @description What is wrong. */
+            what: string;
+        };
+        /** @description What a roster would do. */
+        RosterPlan: {
+            /** @description What is wrong; while there is anything, nothing is done. */
+            faults: components["schemas"]["RosterFault"][];
+            /**
+             * Format: int64
+             * @description How many lines could be read.
+             */
+            lines: number;
+            /** @description What it changes, in the order in which that is done. */
+            steps: components["schemas"]["RosterStep"][];
+            /**
+             * Format: int64
+             * @description How many of them ask for nothing that is not so already.
+             */
+            unchanged: number;
+        };
+        /** @description A change that a roster asks for. */
+        RosterStep: {
+            /** @description What it is about: `group`, `account`, `access`, `enrolment code` or `limit`. */
+            about: string;
+            /** @description What kind of change it is. */
+            act: components["schemas"]["RosterAct"];
+            /**
+             * Format: int64
+             * @description The line that asks for it, from 1.
+             */
+            line: number;
+            /** @description Its name. */
+            name: string;
+            /** @description How it will be. */
+            says: string;
+        };
         /**
          * @description How long points are kept: all of them at first, then the last one of each day, week, month and year. Zero means
          *     that there is no such step.
@@ -3405,7 +3669,7 @@ export interface components {
          * @description A step of setting an office up.
          * @enum {string}
          */
-        Step: "storage" | "people" | "access" | "limits" | "office_key" | "protection" | "second_factor" | "admission" | "first_machine" | "first_point" | "first_restore";
+        Step: "storage" | "people" | "encryption" | "access" | "limits" | "office_key" | "protection" | "second_factor" | "discovery" | "admission" | "first_machine" | "first_point" | "first_restore";
         /** @description A line of the set-up list. */
         StepLine: {
             /** @description Whether the move is at a workstation; else it is the administrator's. */
@@ -3633,7 +3897,7 @@ export interface components {
          * @description What opens an image store.
          * @enum {string}
          */
-        WayInKind: "passphrase" | "recovery_key" | "office_key";
+        WayInKind: "passphrase" | "recovery_key" | "office_key" | "open";
         /**
          * @description Whose move it is after a problem.
          * @enum {string}
@@ -4603,6 +4867,64 @@ export interface operations {
             };
         };
     };
+    discovery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Discovery"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_discovery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DiscoverySettings"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Discovery"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     enrolment_codes: {
         parameters: {
             query?: {
@@ -4683,6 +5005,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EnrolmentCode"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    renew_code: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssuedCode"];
                 };
             };
             default: {
@@ -5058,6 +5409,37 @@ export interface operations {
             };
         };
     };
+    hand_outs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskHandOuts"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     jobs: {
         parameters: {
             query?: {
@@ -5296,6 +5678,98 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Restore"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    roster: {
+        parameters: {
+            query?: {
+                /** @description Whether the office as it is stands in it; else it has a header only. */
+                filled?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_roster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Roster"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RosterDone"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    plan_roster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Roster"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RosterPlan"];
                 };
             };
             default: {

@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
-use commands::{disk, keeping, machine, me, office, people, places, salvage, watch, ways_in};
+use commands::{discovery, disk, enrolment, keeping, machine, me, office, people, places, salvage, watch, ways_in};
 use failure::Failure;
 use jetfrost_client::home::Home;
 use ui::Ui;
@@ -77,6 +77,8 @@ enum Command {
     Standing,
     /// Tries all that a backup needs, from this machine; nothing stays behind.
     Probe,
+    /// Looks for services on the local network and in DNS.
+    Find(discovery::Find),
     /// Begins a session for the commands below.
     SignIn(office::SignIn),
     /// Ends the session.
@@ -95,7 +97,10 @@ enum Command {
     Destination(places::Destination),
     /// Codes that turn machines into workstations.
     #[command(subcommand)]
-    Enrolment(office::Enrolment),
+    Enrolment(enrolment::Enrolment),
+    /// Many people and machines at once, from a table.
+    #[command(subcommand)]
+    Roster(enrolment::Roster),
     /// Enrolled machines.
     #[command(subcommand)]
     Workstation(office::Workstation),
@@ -120,6 +125,9 @@ enum Command {
     /// What is decided of the office, what is not, and whose move it is.
     #[command(subcommand)]
     SettingUp(watch::SettingUp),
+    /// Being found on the network.
+    #[command(subcommand)]
+    Discovery(discovery::Discovery),
     /// What the service lets in: backups and restores.
     #[command(subcommand)]
     Admission(watch::Admission),
@@ -177,6 +185,9 @@ fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure>
         Command::Group(command) => command.run(home, ui),
         Command::Destination(command) => command.run(home, ui),
         Command::Enrolment(command) => command.run(home, ui),
+        Command::Roster(command) => command.run(home, ui),
+        Command::Find(command) => command.run(ui),
+        Command::Discovery(command) => command.run(home, ui),
         Command::Workstation(command) => command.run(home, ui),
         Command::Point(command) => command.run(home, ui),
         Command::Store(command) => command.run(home, ui),

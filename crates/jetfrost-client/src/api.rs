@@ -140,6 +140,23 @@ impl Api {
         std::io::copy(&mut response, out).map(drop).map_err(|e| ClientError::Unexpected(format!("copying the answer: {e}")))
     }
 
+    /// Writes what a call with a JSON body answers with.
+    ///
+    /// # Errors
+    /// As [`Api::download`].
+    pub fn fetch_file<B: Serialize>(&self, path: &str, body: &B, out: &mut dyn Write) -> Result<()> {
+        let mut response = self.checked(self.request(Method::POST, path).json(body))?;
+        std::io::copy(&mut response, out).map(drop).map_err(|e| ClientError::Unexpected(format!("copying the answer: {e}")))
+    }
+
+    /// `GET`, JSON, tried once.
+    ///
+    /// # Errors
+    /// What the service or the network said.
+    pub fn get_once<T: DeserializeOwned>(&self, path: &str) -> Result<T> {
+        self.json(self.request(Method::GET, path))
+    }
+
     /// `POST`, JSON, tried once.
     ///
     /// # Errors

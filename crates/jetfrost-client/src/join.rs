@@ -1,5 +1,7 @@
 //! Making this machine a workstation.
 
+use std::time::Duration;
+
 use jetfrost_image::crypto::{OfficePublicKey, Random, Secret, StoreKey, random_array, wrap_for_office, wrap_key};
 use jetfrost_image::format::{ArgonCost, RecoveryKey, Slot, StoreFile};
 use jetfrost_image::id::StoreId;
@@ -8,10 +10,13 @@ use jetfrost_wire::enrolment::{Claim, CodeIsFor, Enrol, Enrolled, Invitation, Lo
 use jetfrost_wire::service::ServiceInfo;
 
 use crate::api::Api;
+use crate::discovery::look;
 use crate::error::ClientError;
 use crate::home::{Home, Membership};
 use crate::ways_in::unix_now;
 
+/// A service that is not where its code says is looked for so long.
+const LOOKING: Duration = Duration::from_secs(4);
 /// The shortest image passphrase.
 const SHORTEST: usize = 10;
 
@@ -55,12 +60,24 @@ pub fn check_passphrase(passphrase: &str) -> Result<(), ClientError> {
     }
 }
 
-/// Finds the service that an enrolment code leads to; its certificate must be the one in the code.
+/// Finds the service that an enrolment code leads to; its certificate must be the one in the code. Where the code's address
+/// does not lead to it, it is looked for; the invitation then says where it was found.
 ///
 /// # Errors
 /// [`ClientError::OtherCertificate`]; [`ClientError::Unreachable`].
-pub fn find_service(invitation: &Invitation) -> Result<ServiceInfo, ClientError> {
-    Api::new(&invitation.address, Some(&invitation.fingerprint_text()))?.get("/service")
+pub fn find_service(invitation: &Invitation) -> Result<(Invitation, ServiceInfo), ClientError> {
+    let at = |address: &str| Api::new(address, Some(&invitation.fingerprint_text()))?.get_once("/service");
+    let unreachable = match at(&invitation.address) {
+        Err(error @ ClientError::Unreachable { .. }) => error,
+        other => return Ok((invitation.clone(), other?)),
+    };
+    let found = look(LOOKING, &[]).unwrap_or_default();
+    for service in found.into_iter().filter(|service| service.fingerprint.starts_with(&invitation.fingerprint_text())) {
+        if let Ok(info) = at(&service.address) {
+            return Ok((Invitation { address: service.address, ..invitation.clone() }, info));
+        }
+    }
+    Err(unreachable)
 }
 
 /// Makes this machine a workstation: keys are made here, wrapped for passphrase and recovery key, and only the wrapped
@@ -75,10 +92,7 @@ pub fn join(
     ways: &FirstWays<'_>,
     random: &dyn Random,
 ) -> Result<Joined, ClientError> {
-    not_joined(home)?;
     check_passphrase(ways.passphrase)?;
-    let api = Api::new(&invitation.address, Some(&invitation.fingerprint_text()))?;
-    let info: ServiceInfo = api.get("/service")?;
     let now = unix_now();
     let store = StoreId(random_array(random));
     let key = StoreKey::generate(random);
@@ -89,6 +103,36 @@ pub fn join(
     if let Some(office) = &ways.office_key {
         slots.push(wrap_for_office(store, &key, office, now, random)?);
     }
+    let membership = enrol(home, invitation, name, &StoreFile::new(store, now), &slots, &key)?;
+    Ok(Joined { membership, recovery_key })
+}
+
+/// Makes this machine a workstation whose backups are not encrypted: whoever gets at the destination's disk reads them.
+///
+/// # Errors
+/// As [`join`]; the service refuses unless the enrolment code says so.
+pub fn join_without_encryption(
+    home: &Home,
+    invitation: &Invitation,
+    name: &str,
+    random: &dyn Random,
+) -> Result<Membership, ClientError> {
+    let (store, key, now) = (StoreId(random_array(random)), StoreKey::generate(random), unix_now());
+    let slot = wrap_key(store, &key, Secret::None, ArgonCost::USUAL, now, random);
+    enrol(home, invitation, name, &StoreFile::open(store, now), &[slot], &key)
+}
+
+fn enrol(
+    home: &Home,
+    invitation: &Invitation,
+    name: &str,
+    store: &StoreFile,
+    slots: &[Slot],
+    key: &StoreKey,
+) -> Result<Membership, ClientError> {
+    not_joined(home)?;
+    let api = Api::new(&invitation.address, Some(&invitation.fingerprint_text()))?;
+    let info: ServiceInfo = api.get("/service")?;
     let enrolled: Enrolled = api.post(
         "/enrolments",
         &Enrol {
@@ -97,13 +141,13 @@ pub fn join(
             platform: platform(),
             client_version: crate::VERSION.into(),
             disk_bytes: disk_bytes(),
-            store: Binary(StoreFile::new(store, now).to_bytes()),
+            store: Binary(store.to_bytes()),
             slots: slots.iter().map(|slot| Binary(slot.to_bytes())).collect(),
         },
     )?;
     let membership = membership(invitation, info, enrolled);
-    home.keep_membership(&membership, &key)?;
-    Ok(Joined { membership, recovery_key })
+    home.keep_membership(&membership, key)?;
+    Ok(membership)
 }
 
 /// What an enrolment code is for.

@@ -6,6 +6,7 @@ pub mod backup;
 pub mod browse;
 pub mod check;
 pub mod chosen;
+pub mod discovery;
 pub mod disk;
 mod error;
 pub mod home;

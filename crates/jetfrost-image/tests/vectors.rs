@@ -129,6 +129,7 @@ fn vectors() -> Vec<(&'static str, Vector)> {
     let random = SeededRandom::new(b"slots");
     let cost = ArgonCost { memory: 256, passes: 2, lanes: 1 };
     let slot = wrap_key(STORE, &KEY, Secret::Passphrase(PASSPHRASE), cost, 1_790_000_000, &random).to_bytes();
+    let open = wrap_key(STORE, &KEY, Secret::None, cost, 1_790_000_000, &SeededRandom::new(b"open vector")).to_bytes();
     let recovery = wrap_key(STORE, &KEY, Secret::RecoveryKey(&RECOVERY), cost, 1_790_000_000, &random).to_bytes();
     let office = OfficeKey::generate(&random);
     let escrow = wrap_for_office(STORE, &KEY, &office.public(), 1_790_000_000, &random).expect("wrapped").to_bytes();
@@ -166,6 +167,16 @@ fn vectors() -> Vec<(&'static str, Vector)> {
             ),
         ),
         (
+            "store-open",
+            vector(
+                "the description of a store that is not encrypted",
+                "store",
+                &StoreFile::open(STORE, 1_790_000_000).to_bytes(),
+                "sound",
+                keyed.clone(),
+            ),
+        ),
+        (
             "slot-passphrase",
             vector(
                 "a passphrase with an umlaut, in NFC",
@@ -184,6 +195,10 @@ fn vectors() -> Vec<(&'static str, Vector)> {
                 "sound",
                 of(serde_json::json!({ "recovery_key": RECOVERY.to_string() })),
             ),
+        ),
+        (
+            "slot-open",
+            vector("no secret: whoever has the store reads it", "slot", &open, "sound", of(serde_json::json!({ "open": true }))),
         ),
         (
             "slot-escrow",
@@ -353,7 +368,8 @@ fn read(vector: &Vector) -> Result<(), String> {
                 assert_eq!(unwrap_with_office_key(&slot, &office).map_err(|e| said(&e))?, KEY);
                 return Ok(());
             }
-            let secret = recovery.as_ref().map_or(Secret::Passphrase(&passphrase), Secret::RecoveryKey);
+            let given = recovery.as_ref().map_or(Secret::Passphrase(&passphrase), Secret::RecoveryKey);
+            let secret = if vector.with.get("open").is_some() { Secret::None } else { given };
             assert_eq!(unwrap_key(&slot, secret).map_err(|e| said(&e))?, KEY);
         }
         "chunk" => {

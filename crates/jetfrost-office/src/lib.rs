@@ -8,5 +8,6 @@ pub mod patience;
 pub mod protection;
 pub mod retention;
 pub mod room;
+pub mod roster;
 pub mod setting_up;
 pub mod standing;

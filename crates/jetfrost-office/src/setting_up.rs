@@ -7,6 +7,8 @@ pub enum Step {
     Storage,
     /// There are people beside the administrators.
     People,
+    /// Every image store must be encrypted, and is.
+    Encryption,
     /// Some destination is open to somebody.
     Access,
     /// Something bounds how far history grows.
@@ -17,6 +19,8 @@ pub enum Step {
     Protection,
     /// Every administrator has a second factor.
     SecondFactor,
+    /// The service announces itself on the network.
+    Discovery,
     /// Backups are let in.
     Admission,
     /// A machine has joined.
@@ -29,14 +33,16 @@ pub enum Step {
 
 impl Step {
     /// All of them.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 13] = [
         Self::Storage,
         Self::People,
+        Self::Encryption,
         Self::Access,
         Self::Limits,
         Self::OfficeKey,
         Self::Protection,
         Self::SecondFactor,
+        Self::Discovery,
         Self::Admission,
         Self::FirstMachine,
         Self::FirstPoint,
@@ -46,7 +52,10 @@ impl Step {
     /// Whether somebody may decide to leave it as it is. Without the others no backup is made, or none was shown to restore.
     #[must_use]
     pub fn may_be_settled(self) -> bool {
-        matches!(self, Self::Limits | Self::OfficeKey | Self::Protection | Self::SecondFactor)
+        matches!(
+            self,
+            Self::Encryption | Self::Limits | Self::OfficeKey | Self::Protection | Self::SecondFactor | Self::Discovery
+        )
     }
 
     /// Whether the next move is at a workstation.
@@ -83,6 +92,12 @@ pub struct OfficeFacts {
     pub pointless: u64,
     /// Restores that brought back what they were to.
     pub restores: u64,
+    /// Destinations that may hold image stores which are not encrypted.
+    pub encryption_optional: u64,
+    /// Image stores that are not encrypted.
+    pub unencrypted: u64,
+    /// Whether the service announces itself.
+    pub announced: bool,
 }
 
 /// Whether a step is done.
@@ -91,11 +106,13 @@ pub fn is_done(step: Step, facts: &OfficeFacts) -> bool {
     match step {
         Step::Storage => facts.destinations > 0 && facts.missing == 0,
         Step::People => facts.people > 0,
+        Step::Encryption => facts.encryption_optional == 0 && facts.unencrypted == 0,
         Step::Access => facts.open > 0,
         Step::Limits => facts.limits > 0,
         Step::OfficeKey => facts.office_key,
         Step::Protection => facts.protected,
         Step::SecondFactor => facts.single_factor == 0,
+        Step::Discovery => facts.announced,
         Step::Admission => facts.let_in,
         Step::FirstMachine => facts.workstations > 0,
         Step::FirstPoint => facts.workstations > 0 && facts.pointless == 0,
@@ -121,12 +138,15 @@ mod tests {
             workstations: 2,
             pointless: 0,
             restores: 1,
+            encryption_optional: 0,
+            unencrypted: 0,
+            announced: true,
         }
     }
 
     #[test]
     fn nothing_is_done_in_an_empty_office_and_everything_in_one_that_is_ready() {
-        let empty = OfficeFacts { single_factor: 1, ..OfficeFacts::default() };
+        let empty = OfficeFacts { single_factor: 1, encryption_optional: 1, ..OfficeFacts::default() };
         assert!(Step::ALL.iter().all(|step| !is_done(*step, &empty)));
         assert!(Step::ALL.iter().all(|step| is_done(*step, &ready())));
     }
@@ -136,6 +156,8 @@ mod tests {
         for (facts, step) in [
             (OfficeFacts { missing: 1, ..ready() }, Step::Storage),
             (OfficeFacts { open: 0, ..ready() }, Step::Access),
+            (OfficeFacts { unencrypted: 1, ..ready() }, Step::Encryption),
+            (OfficeFacts { announced: false, ..ready() }, Step::Discovery),
             (OfficeFacts { limits: 0, ..ready() }, Step::Limits),
             (OfficeFacts { single_factor: 1, ..ready() }, Step::SecondFactor),
             (OfficeFacts { pointless: 1, ..ready() }, Step::FirstPoint),

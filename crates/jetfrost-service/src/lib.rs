@@ -3,11 +3,13 @@
 //! Within: `http` (handlers) → `desk` (use cases, transactions) → `records` (Diesel) and `shelf` (image stores on
 //! their medium). Each knows only what is to its right.
 
+mod announcer;
 mod certificate;
 mod clock;
 mod config;
 mod desk;
 mod events;
+mod hand_out;
 mod http;
 mod own_records;
 mod records;

@@ -2,7 +2,7 @@
 
 use std::fs::{self, File, TryLockError};
 use std::io;
-use std::net::{SocketAddr, TcpListener};
+use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, mpsc};
@@ -28,7 +28,7 @@ use crate::records::{Records, RecordsError};
 const PATIENCE_SECONDS: u64 = 20;
 /// Silent runs and work that is due are looked for this often.
 const TEND_EVERY: Duration = Duration::from_secs(60);
-/// Destinations are looked for this often.
+/// Destinations and network interfaces are looked for this often.
 const WATCH_EVERY: Duration = Duration::from_secs(2);
 
 /// Why the service did not start.
@@ -116,6 +116,7 @@ impl Running {
         let identity = Identity {
             service,
             public_name: config.public_name.clone(),
+            listen: address.ip(),
             port: address.port(),
             fingerprint: certificate.fingerprint,
             fingerprint_text: fingerprint.clone(),
@@ -124,6 +125,7 @@ impl Running {
         let first_code = if desk.has_administrator()? { None } else { Some(desk.new_first_code()?) };
         desk.note_lost()?;
         desk.reconcile()?;
+        desk.keep_announced()?;
         let (stopping, watching) = watch::channel(false);
         let worker = {
             let desk = Arc::clone(&desk);
@@ -189,6 +191,8 @@ impl Running {
     fn end(&mut self) -> io::Result<()> {
         let Some(server) = self.server.take() else { return Ok(()) };
         let _ = self.stopping.send(true);
+        // First, so that nobody comes who would find a closed door.
+        self.desk.fall_silent();
         self.desk.stop_jobs();
         let stopped = self.handle.stop(true);
         std::thread::spawn(move || actix_web::rt::System::new().block_on(stopped));
@@ -212,8 +216,14 @@ impl Drop for Running {
 pub fn new_first_code(state: &Path, clock: Arc<dyn Clock>, random: Arc<dyn Random>) -> Result<String, StartError> {
     let records = Records::open(&state.join(RECORDS))?;
     let service = installation(&records, &*random, clock.now_ms())?;
-    let identity =
-        Identity { service, public_name: String::new(), port: 0, fingerprint: [0; 32], fingerprint_text: String::new() };
+    let identity = Identity {
+        service,
+        public_name: String::new(),
+        listen: Ipv4Addr::LOCALHOST.into(),
+        port: 0,
+        fingerprint: [0; 32],
+        fingerprint_text: String::new(),
+    };
     Ok(Desk::new(records, clock, random, identity, OwnFiles::default(), TimeZone::UTC).new_first_code()?)
 }
 
@@ -242,7 +252,7 @@ fn serve(listener: TcpListener, certificate: Certificate, app: App) -> Result<Se
     let thread = std::thread::Builder::new().name("server".into()).spawn(move || {
         let result = actix_web::rt::System::new().block_on(async move {
             let (minder, desk) = (app.stopping.clone(), Arc::clone(&app.desk));
-            actix_web::rt::spawn(watch_places(Arc::clone(&desk), minder.clone()));
+            actix_web::rt::spawn(watch_surroundings(Arc::clone(&desk), minder.clone()));
             actix_web::rt::spawn(tend_now_and_then(desk, minder));
             let server = HttpServer::new(move || {
                 let app = app.clone();
@@ -275,16 +285,16 @@ fn serve(listener: TcpListener, certificate: Certificate, app: App) -> Result<Se
     }
 }
 
-/// Destinations that go missing or come back are noticed within seconds.
-async fn watch_places(desk: Arc<Desk>, mut stopping: watch::Receiver<bool>) {
+/// Destinations and network interfaces that go missing or come back are noticed within seconds.
+async fn watch_surroundings(desk: Arc<Desk>, mut stopping: watch::Receiver<bool>) {
     loop {
         tokio::select! {
             _ = stopping.wait_for(|stopping| *stopping) => return,
             () = tokio::time::sleep(WATCH_EVERY) => {}
         }
         let desk = Arc::clone(&desk);
-        if let Ok(Err(error)) = actix_web::web::block(move || desk.watch_places()).await {
-            tracing::error!(%error, "looking for the destinations");
+        if let Ok(Err(error)) = actix_web::web::block(move || desk.watch_places().and_then(|()| desk.keep_announced())).await {
+            tracing::error!(%error, "looking for the destinations and the network");
         }
     }
 }

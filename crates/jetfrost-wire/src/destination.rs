@@ -8,6 +8,7 @@ use crate::access::OpenTo;
 use crate::change::present;
 use crate::id::DestinationId;
 use crate::keeping::{AtLimit, Keeping};
+use crate::words::words;
 
 /// What a destination is at the moment.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -68,6 +69,8 @@ pub struct Destination {
     pub keeping: Keeping,
     /// What happens when a backup meets a limit.
     pub at_limit: AtLimit,
+    /// Whether image stores on it must be encrypted.
+    pub encryption: EncryptionPolicy,
     /// Days that whatever a person removes can be brought back.
     pub waiting_days: u32,
     /// Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
@@ -83,6 +86,18 @@ pub struct Destination {
     /// When it was added.
     pub created: Timestamp,
 }
+
+/// Whether image stores on a destination must be encrypted.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum EncryptionPolicy {
+    /// They must.
+    #[default]
+    Required,
+    /// A workstation may go without, if its enrolment code says so. Whoever gets at the disk can then read its backups.
+    Optional,
+}
+words!(EncryptionPolicy: Required = "required", Optional = "optional");
 
 /// Adds a destination.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -109,6 +124,9 @@ pub struct NewDestination {
     /// What happens when a backup meets a limit; it stops unless given.
     #[serde(default)]
     pub at_limit: Option<AtLimit>,
+    /// Whether image stores on it must be encrypted; they must unless given.
+    #[serde(default)]
+    pub encryption: EncryptionPolicy,
     /// Whose workstations may put backups on it; nobody's unless given.
     #[serde(default)]
     pub open_to: OpenTo,
@@ -143,6 +161,9 @@ pub struct DestinationChange {
     /// What happens at a limit.
     #[serde(default)]
     pub at_limit: Option<AtLimit>,
+    /// Whether new image stores on it must be encrypted. Those that are there stay as they are.
+    #[serde(default)]
+    pub encryption: Option<EncryptionPolicy>,
     /// Days that whatever a person removes can be brought back.
     #[serde(default)]
     pub waiting_days: Option<u32>,

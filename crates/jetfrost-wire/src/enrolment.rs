@@ -41,10 +41,32 @@ pub struct EnrolmentCode {
     pub workstation: Option<String>,
     /// The workstation whose image store it hands to a machine, where it makes none.
     pub claims: Option<String>,
+    /// The machine that it is for, where that was said: the workstation gets this name.
+    pub machine: Option<String>,
+    /// What was said of the limit of the image store.
+    pub limit: CodeLimit,
+    /// Whether the image store is to be encrypted.
+    pub encrypted: bool,
+}
+
+/// What an enrolment code says of the limit of the image store that it makes.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "what", rename_all = "snake_case")]
+pub enum CodeLimit {
+    /// What the groups of the account or the destination say.
+    #[default]
+    Usual,
+    /// No limit.
+    None,
+    /// So many bytes.
+    Bytes {
+        /// How many.
+        bytes: u64,
+    },
 }
 
 /// Asks for an enrolment code.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct NewEnrolmentCode {
     /// Login name of the account that it is for.
     pub login: String,
@@ -58,6 +80,23 @@ pub struct NewEnrolmentCode {
     /// instead of making a new one.
     #[serde(default)]
     pub claims: Option<String>,
+    /// The machine that it is for: the workstation gets this name, whatever the machine calls itself.
+    #[serde(default)]
+    pub machine: Option<String>,
+    /// The limit of its image store.
+    #[serde(default)]
+    pub limit: CodeLimit,
+    /// That the image store is not to be encrypted. Its destination must allow that.
+    #[serde(default)]
+    pub without_encryption: bool,
+}
+
+impl NewEnrolmentCode {
+    /// A code for an account, and the usual for everything else.
+    #[must_use]
+    pub fn new(login: impl Into<String>) -> Self {
+        Self { login: login.into(), ..Self::default() }
+    }
 }
 
 /// An enrolment code that was made.
@@ -85,6 +124,10 @@ pub struct CodeIsFor {
     pub destination: String,
     /// The workstation whose image store it hands over, if it does.
     pub claims: Option<String>,
+    /// The name that the workstation will get, if that was decided.
+    pub machine: Option<String>,
+    /// Whether the image store is to be encrypted.
+    pub encrypted: bool,
 }
 
 /// Turns a machine into a workstation that is there already.
@@ -105,7 +148,7 @@ pub struct Claim {
 pub struct Enrol {
     /// The secret part of the enrolment code.
     pub secret: Binary,
-    /// The machine's name.
+    /// The machine's name, unless the code says another.
     pub name: String,
     /// Its operating system, in words.
     pub platform: String,

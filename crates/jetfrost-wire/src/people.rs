@@ -6,24 +6,7 @@ use utoipa::ToSchema;
 
 use crate::change::present;
 use crate::id::{AccountId, GroupId};
-
-macro_rules! words {
-    ($name:ident: $($variant:ident = $word:literal),*) => {
-        impl $name {
-            /// The word for it.
-            #[must_use]
-            pub fn word(self) -> &'static str {
-                match self { $(Self::$variant => $word,)* }
-            }
-
-            /// The one with this word.
-            #[must_use]
-            pub fn from_word(word: &str) -> Option<Self> {
-                [$(Self::$variant),*].into_iter().find(|value| value.word() == word)
-            }
-        }
-    };
-}
+use crate::words::words;
 
 /// What an account may do.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]

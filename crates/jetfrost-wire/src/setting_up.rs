@@ -12,6 +12,8 @@ pub enum Step {
     Storage,
     /// Accounts.
     People,
+    /// Whether backups are encrypted.
+    Encryption,
     /// Whose workstations may put backups where.
     Access,
     /// What bounds the growth of history.
@@ -22,6 +24,8 @@ pub enum Step {
     Protection,
     /// A second factor for every administrator.
     SecondFactor,
+    /// Being found on the network.
+    Discovery,
     /// Letting backups in.
     Admission,
     /// The first machine that joins.

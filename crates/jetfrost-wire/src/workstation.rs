@@ -185,6 +185,8 @@ pub enum WayInKind {
     RecoveryKey,
     /// The office key.
     OfficeKey,
+    /// No secret: whoever has the image store reads it.
+    Open,
 }
 
 /// A key slot, as the service sees it: not what opens it.

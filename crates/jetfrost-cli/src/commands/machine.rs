@@ -10,7 +10,9 @@ use jetfrost_client::backup::{BackupReport, back_up};
 use jetfrost_client::browse::At;
 use jetfrost_client::check::check;
 use jetfrost_client::home::Home;
-use jetfrost_client::join::{FirstWays, check_passphrase, claim, find_service, host_name, join, look_at_code};
+use jetfrost_client::join::{
+    FirstWays, check_passphrase, claim, find_service, host_name, join, join_without_encryption, look_at_code,
+};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{RestoreReport, Trouble, Wish, restore};
 use jetfrost_client::ways_in::{measured_cost, office_key_of, unlock};
@@ -36,7 +38,7 @@ type Done = Result<Code, Failure>;
 pub(crate) struct Join {
     /// The enrolment code; it begins with JF1-.
     code: String,
-    /// This workstation's name [default: the host's name].
+    /// This workstation's name, unless the enrolment code says another [default: the host's name].
     #[arg(long)]
     name: Option<String>,
     /// A file whose first line is the image passphrase; or set JETFROST_PASSPHRASE.
@@ -45,20 +47,28 @@ pub(crate) struct Join {
     /// Trusts the office key without being asked, if it has this mark.
     #[arg(long, value_name = "MARK")]
     entrust: Option<String>,
+    /// Encrypts also where the enrolment code says that this may be left out.
+    #[arg(long)]
+    encrypt: bool,
 }
 
 impl Join {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
         let invitation = Invitation::parse(&self.code).map_err(|e| Failure::Client(e.into()))?;
-        let service = find_service(&invitation)?;
-        ui.remark(&format!("Found the service '{}'; its certificate is the one in the code.", service.public_name));
+        let (invitation, service) = find_service(&invitation)?;
+        let (name, at) = (&service.public_name, &invitation.address);
+        ui.remark(&format!("Found the service '{name}' at {at}; its certificate is the one in the code."));
         let given = Given { file: self.passphrase_file.as_deref(), option: "--passphrase-file", variable: "JETFROST_PASSPHRASE" };
-        if let Some(workstation) = look_at_code(&invitation)?.claims {
+        let code = look_at_code(&invitation)?;
+        if let Some(workstation) = code.claims {
             return claimed(home, &invitation, &workstation, &given, ui);
+        }
+        let name = code.machine.or(self.name).unwrap_or_else(host_name);
+        if !code.encrypted && !self.encrypt {
+            return joined_without_encryption(home, &invitation, &name, ui);
         }
         let passphrase = ui.secret("a new image passphrase, which will encrypt this workstation's backups", &given, true)?;
         check_passphrase(&passphrase)?;
-        let name = self.name.unwrap_or_else(host_name);
         let agreed = |office: &OfficePublicKey| ways_in::agrees(office, self.entrust.as_deref(), ui);
         let office_key = office_key_of(&service)?.filter(agreed);
         let ways = FirstWays { passphrase: &passphrase, cost: measured_cost(), office_key };
@@ -86,6 +96,22 @@ impl Join {
         });
         Ok(Code::Done)
     }
+}
+
+/// Joins as the enrolment code says: without a secret.
+fn joined_without_encryption(home: &Home, invitation: &Invitation, name: &str, ui: &Ui) -> Done {
+    let m = join_without_encryption(home, invitation, name, &system_random())?;
+    let value = json!({ "workstation": m.workstation, "name": m.name, "login": m.login, "destination": m.destination, "encrypted": false });
+    ui.show(&value, |_| {
+        ui.line(&format!(
+            "This machine is now workstation '{}' of {}, kept on destination '{}'.",
+            m.name, m.login, m.destination
+        ));
+        ui.line("Its backups are not encrypted, as the enrolment code says: whoever gets at that disk can read them.");
+        ui.line("");
+        ui.line("Next: choose what is backed up:  jetfrost keep FOLDER");
+    });
+    Ok(Code::Done)
 }
 
 /// Takes over a workstation that is there, and opens its image store with the passphrase that it has.

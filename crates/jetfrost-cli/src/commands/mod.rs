@@ -1,6 +1,8 @@
 //! The commands: what a person at a workstation does, and what an administrator manages.
 
+pub(crate) mod discovery;
 pub(crate) mod disk;
+pub(crate) mod enrolment;
 pub(crate) mod keeping;
 pub(crate) mod machine;
 pub(crate) mod me;

@@ -7,7 +7,6 @@ use jetfrost_client::ClientError;
 use jetfrost_client::api::{Api, Method};
 use jetfrost_client::home::{Home, Session};
 use jetfrost_wire::advice::{AskAdvice, LimitAdvice};
-use jetfrost_wire::enrolment::{EnrolmentCode, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::people::Account as AccountRecord;
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::restore::Restore;
@@ -109,75 +108,6 @@ pub(crate) fn sign_out(home: &Home, ui: &Ui) -> Done {
     home.forget_session()?;
     ui.line("Signed out.");
     Ok(Code::Done)
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum Enrolment {
-    /// Lists enrolment codes, without the codes themselves.
-    List,
-    /// Makes an enrolment code for an account.
-    Add {
-        /// Login name of the account that the machine will belong to.
-        login: String,
-        /// The destination of its image store; may be left out when there is only one.
-        #[arg(long)]
-        destination: Option<String>,
-        /// Hours until the code ends, 1 to 720.
-        #[arg(long, default_value_t = 48)]
-        hours: u16,
-        /// Hands an existing workstation of this account, with its image store, to a machine instead of making a new one.
-        #[arg(long, value_name = "WORKSTATION", conflicts_with = "destination")]
-        claims: Option<String>,
-    },
-    /// Cancels an open enrolment code.
-    Cancel {
-        /// Its id, from the list.
-        id: String,
-    },
-}
-
-impl Enrolment {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
-        match self {
-            Self::List => {
-                let codes: Vec<EnrolmentCode> = api.list("/enrolment-codes")?;
-                ui.show(&codes, |codes| {
-                    let row = |c: &EnrolmentCode| {
-                        let workstation = c.workstation.clone().unwrap_or_default();
-                        let state = words::code(c.state).to_owned();
-                        vec![c.id.0.clone(), c.login.clone(), c.destination.clone(), state, moment(c.expires), workstation]
-                    };
-                    let heads = ["id", "for", "destination", "state", "ends", "workstation"];
-                    ui.table(
-                        &heads,
-                        codes.iter().map(row).collect(),
-                        &[],
-                        "No code was made yet. Next: jetfrost enrolment add LOGIN",
-                    );
-                });
-            }
-            Self::Add { login, destination, hours, claims } => {
-                let new = NewEnrolmentCode { login, destination, hours: Some(hours), claims };
-                let issued: IssuedCode = api.post("/enrolment-codes", &new)?;
-                ui.show(&issued, |i| {
-                    ui.line(&format!("For a machine of {}, until {}, once:", i.record.login, moment(i.record.expires)));
-                    ui.line(&format!("  {}", i.code));
-                    if let Some(workstation) = &i.record.claims {
-                        ui.line(&format!(
-                            "It hands over the backups of '{workstation}'; a machine that has them now is cut off then."
-                        ));
-                    }
-                    ui.line("On that machine:  jetfrost join CODE");
-                });
-            }
-            Self::Cancel { id } => {
-                api.delete(&format!("/enrolment-codes/{id}"))?;
-                ui.line("The code was cancelled.");
-            }
-        }
-        Ok(Code::Done)
-    }
 }
 
 #[derive(Debug, Subcommand)]

@@ -6,7 +6,7 @@ use jetfrost_client::home::Home;
 use jetfrost_wire::access::OpenTo;
 use jetfrost_wire::destination::{
     Adopt, Adopted, AskErasure, ConfirmErasure, Destination as DestinationRecord, DestinationChange as Change, DestinationState,
-    ErasurePreview, Fitness, NewDestination, TryDirectory, Verdict, Volume,
+    EncryptionPolicy, ErasurePreview, Fitness, NewDestination, TryDirectory, Verdict, Volume,
 };
 use jetfrost_wire::keeping::{AtLimit, Keeping};
 use jetfrost_wire::size::{parse, show};
@@ -40,6 +40,9 @@ pub(crate) struct Add {
     /// Which points are kept: 'everything', or for example '72 hours, 30 days, 12 weeks, 24 months, at least 3'.
     #[arg(long, value_name = "WHAT")]
     keep: Option<Keeping>,
+    /// Whether image stores on it must be encrypted: required or optional.
+    #[arg(long, value_name = "POLICY", value_parser = encryption, default_value = "required")]
+    encryption: EncryptionPolicy,
     /// Opens it to all accounts; otherwise it is open to nobody until 'jetfrost access open'.
     #[arg(long)]
     for_everybody: bool,
@@ -75,12 +78,19 @@ pub(crate) struct DestinationChange {
     /// What happens when a backup meets a limit: it stops, or the workstation's oldest points go as far as the rule allows.
     #[arg(long)]
     at_limit: Option<AtLimitName>,
+    /// Whether new image stores must be encrypted: required or optional.
+    #[arg(long, value_name = "POLICY", value_parser = encryption)]
+    encryption: Option<EncryptionPolicy>,
     /// Days that whatever a person removes can be brought back.
     #[arg(long, value_name = "DAYS")]
     waiting_days: Option<u32>,
     /// Days after which an image store is scrubbed again; 0 for only when asked for.
     #[arg(long, value_name = "DAYS")]
     scrub_days: Option<u32>,
+}
+
+fn encryption(text: &str) -> Result<EncryptionPolicy, String> {
+    EncryptionPolicy::from_word(text).ok_or_else(|| "it is 'required' or 'optional'".into())
 }
 
 impl DestinationChange {
@@ -94,6 +104,7 @@ impl DestinationChange {
             default_limit: self.default_limit.map(Limit::bytes),
             keeping: self.keep,
             at_limit: self.at_limit.map(AtLimit::from),
+            encryption: self.encryption,
             waiting_days: self.waiting_days,
             scrub_days: self.scrub_days,
             open_to: None,
@@ -240,6 +251,7 @@ impl Add {
             default_limit: self.default_limit,
             keeping: self.keep,
             at_limit: None,
+            encryption: self.encryption,
             open_to: OpenTo { everybody: self.for_everybody, groups: self.for_group, logins: Vec::new() },
         };
         let destination: DestinationRecord = api.post("/destinations", &new)?;
@@ -441,6 +453,10 @@ fn say_destination(d: &DestinationRecord, ui: &Ui) {
         ui.line(&d.description);
     }
     ui.line(&format!("Keeps {}. At a limit: {}.", d.keeping, words::at_limit(d.at_limit)));
+    ui.line(match d.encryption {
+        EncryptionPolicy::Required => "Image stores on it must be encrypted.",
+        EncryptionPolicy::Optional => "Image stores on it may go without encryption, where the enrolment code says so.",
+    });
     ui.line(&match d.default_limit {
         Some(bytes) => format!("New image stores get a limit of {}.", show(bytes)),
         None => "New image stores get no limit.".into(),

@@ -71,6 +71,7 @@ pub(super) fn way_in(kind: WayInKind) -> &'static str {
         WayInKind::Passphrase => "passphrase",
         WayInKind::RecoveryKey => "recovery key",
         WayInKind::OfficeKey => "office key",
+        WayInKind::Open => "no secret",
     }
 }
 

@@ -18,6 +18,8 @@ pub enum Secret<'a> {
     Passphrase(&'a str),
     /// The printed recovery key.
     RecoveryKey(&'a RecoveryKey),
+    /// None: the store is open to whoever has it.
+    None,
 }
 
 impl Secret<'_> {
@@ -27,6 +29,7 @@ impl Secret<'_> {
         match self {
             Self::Passphrase(_) => SlotKind::Passphrase,
             Self::RecoveryKey(_) => SlotKind::RecoveryKey,
+            Self::None => SlotKind::Open,
         }
     }
 
@@ -37,6 +40,7 @@ impl Secret<'_> {
                 let prk = Salt::new(HKDF_SHA256, salt).extract(&key.0);
                 Zeroizing::new(expand(&prk, b"jetfrost v1 recovery"))
             }
+            Self::None => Zeroizing::new(expand(&Salt::new(HKDF_SHA256, salt).extract(&[]), b"jetfrost v1 open")),
         }
     }
 }
@@ -111,6 +115,14 @@ mod tests {
         assert_eq!(unwrap_key(&slot, Secret::RecoveryKey(&recovery)), Ok(key));
         assert_eq!(unwrap_key(&slot, Secret::RecoveryKey(&RecoveryKey([8; 16]))), Err(OpenError::WrongSecret));
         assert_eq!(unwrap_key(&slot, Secret::Passphrase("anything")), Err(OpenError::WrongSecret));
+    }
+
+    #[test]
+    fn an_open_slot_gives_its_key_to_whoever_asks_without_a_secret() {
+        let (key, slot) = wrap(Secret::None);
+        assert_eq!(unwrap_key(&slot, Secret::None), Ok(key));
+        let (_, closed) = wrap(Secret::Passphrase("a passphrase"));
+        assert_eq!(unwrap_key(&closed, Secret::None), Err(OpenError::WrongSecret));
     }
 
     #[test]

@@ -23,6 +23,9 @@ pub enum SlotKind {
     /// The office's public key, by HPKE.
     #[n(3)]
     Escrow,
+    /// No secret at all: whoever has the store reads it. Only in a store that says so of itself.
+    #[n(4)]
+    Open,
 }
 
 /// What Argon2id may use (RFC 9106).
@@ -123,6 +126,7 @@ impl Slot {
             SlotKind::Passphrase => 1,
             SlotKind::RecoveryKey => 2,
             SlotKind::Escrow => 3,
+            SlotKind::Open => 4,
         };
         let mut data = b"jetfrost v1 slot".to_vec();
         data.extend(self.store.as_bytes());
@@ -158,7 +162,7 @@ impl Slot {
             (SlotKind::Passphrase, None) => {
                 return Err(FormatError::damaged(WHAT, "its cost is missing"));
             }
-            (SlotKind::RecoveryKey | SlotKind::Escrow, _) => {}
+            (SlotKind::RecoveryKey | SlotKind::Escrow | SlotKind::Open, _) => {}
         }
         let for_escrow = (slot.encapsulated.is_some(), slot.office.is_some());
         if for_escrow != (slot.kind == SlotKind::Escrow, slot.kind == SlotKind::Escrow) {

@@ -2,13 +2,15 @@
 
 use minicbor::{Decode, Encode};
 
-use super::{FormatError, VERSION, from_cbor, to_cbor};
+use super::{FormatError, SlotKind, VERSION, from_cbor, to_cbor};
 use crate::id::StoreId;
 
 const WHAT: &str = "the store's description (store.cbor)";
 
 /// Suite 1: keyed BLAKE3, Zstandard, AES-256-GCM, HKDF-SHA-256, as in `docs/format.md`.
-const SUITE: u64 = 1;
+const ENCRYPTED: u64 = 1;
+/// Suite 2: as suite 1, but the store key is no secret: a slot of kind 4 gives it to anyone.
+const OPEN: u64 = 2;
 
 /// Written once, when the store is made.
 #[derive(Debug, Clone, PartialEq, Eq, Encode, Decode)]
@@ -30,7 +32,25 @@ impl StoreFile {
     /// Describes a new store.
     #[must_use]
     pub fn new(store: StoreId, created: i64) -> Self {
-        Self { version: VERSION.into(), store, suite: SUITE, created }
+        Self { version: VERSION.into(), store, suite: ENCRYPTED, created }
+    }
+
+    /// Describes a new store whose key is no secret. It stays so: what was once open is not made secret afterwards.
+    #[must_use]
+    pub fn open(store: StoreId, created: i64) -> Self {
+        Self { suite: OPEN, ..Self::new(store, created) }
+    }
+
+    /// Whether only who has a secret reads it.
+    #[must_use]
+    pub fn is_encrypted(&self) -> bool {
+        self.suite == ENCRYPTED
+    }
+
+    /// Whether a slot of this kind belongs into it.
+    #[must_use]
+    pub fn takes(&self, kind: SlotKind) -> bool {
+        self.is_encrypted() != (kind == SlotKind::Open)
     }
 
     /// The bytes of the file.
@@ -48,7 +68,7 @@ impl StoreFile {
         if file.version != u64::from(VERSION) {
             return Err(FormatError::UnknownVersion { what: WHAT, found: file.version });
         }
-        if file.suite != SUITE {
+        if ![ENCRYPTED, OPEN].contains(&file.suite) {
             return Err(FormatError::damaged(WHAT, "its suite of algorithms is unknown"));
         }
         Ok(file)

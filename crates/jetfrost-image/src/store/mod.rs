@@ -110,6 +110,9 @@ pub enum StoreError {
     /// The last passphrase or recovery key was to be removed.
     #[error("this is the last passphrase or recovery key that opens the image store")]
     LastWayIn,
+    /// A way in with a secret for a store that is open, or an open way into one that is not.
+    #[error("an encrypted image store takes secrets only, and one that is not encrypted takes none")]
+    OtherSuite,
     /// A chunk that is not there.
     #[error("chunk {0} is not here")]
     NoChunk(ChunkName),
@@ -337,6 +340,15 @@ impl Store {
         self.lock_points().iter().copied().collect()
     }
 
+    /// What the store is, as it was made.
+    ///
+    /// # Errors
+    /// [`StoreError::Medium`]; [`StoreError::Format`].
+    pub fn description(&self) -> Result<StoreFile> {
+        let bytes = read_whole(&*self.medium, names::STORE_FILE, MAX_SMALL).map_err(medium("reading the store's description"))?;
+        Ok(StoreFile::from_bytes(&bytes)?)
+    }
+
     /// A point's file.
     ///
     /// # Errors
@@ -360,12 +372,15 @@ impl Store {
     /// Adds a key slot. One that is here already is not written over: whoever may add a way in may not take one away.
     ///
     /// # Errors
-    /// [`StoreError::SlotTaken`]; [`StoreError::TooManySlots`]; [`StoreError::OtherStore`]; [`StoreError::Format`];
-    /// [`StoreError::Medium`].
+    /// [`StoreError::SlotTaken`]; [`StoreError::TooManySlots`]; [`StoreError::OtherStore`]; [`StoreError::OtherSuite`];
+    /// [`StoreError::Format`]; [`StoreError::Medium`].
     pub fn put_slot(&self, bytes: &[u8]) -> Result<()> {
         let slot = Slot::from_bytes(bytes)?;
         if slot.store != self.id {
             return Err(StoreError::OtherStore);
+        }
+        if !self.description()?.takes(slot.kind) {
+            return Err(StoreError::OtherSuite);
         }
         let here = self.slots()?;
         if here.iter().any(|there| there == bytes) {

@@ -46,6 +46,8 @@ impl Desk {
             switches.set(on)?;
             self.audit_change(caller, "admission changed", "", Some(&before), Some(&said(to)), on)
         })?;
+        // Who is not let in is not to be invited.
+        self.keep_announced()?;
         self.events.tell(Event::Office);
         self.admission(caller)
     }

@@ -7,7 +7,7 @@ use jetfrost_image::store::Store;
 use jetfrost_office::access::Act;
 use jetfrost_office::names;
 use jetfrost_office::room::suggested_reserve;
-use jetfrost_wire::destination::{Adopt, Adopted, AdoptedStore};
+use jetfrost_wire::destination::{Adopt, Adopted, AdoptedStore, EncryptionPolicy};
 use jetfrost_wire::keeping::{AtLimit, Keeping, usual_scrub_days};
 use jetfrost_wire::people::{AccountKind, Role};
 use serde::Deserialize;
@@ -37,6 +37,7 @@ struct FoundStore {
     login: String,
     person: String,
     points: Vec<jetfrost_image::format::PointHead>,
+    encrypted: bool,
 }
 
 impl Desk {
@@ -85,6 +86,7 @@ impl Desk {
                 waiting_days: 7,
                 scrub_days: usual_scrub_days().into(),
                 openness: "chosen".into(),
+                encryption: EncryptionPolicy::Required.word().into(),
                 ..DestinationRow::default()
             })
         })
@@ -136,6 +138,7 @@ impl Desk {
             workstation_id: row.id,
             destination_id: destination.id.clone(),
             created: now,
+            encrypted: found.encrypted,
             ..StoreRow::default()
         };
         store.insert(on)?;
@@ -167,10 +170,11 @@ fn look_at(found: &Found) -> (Vec<FoundStore>, Vec<String>) {
     for (directory, medium) in &found.stores {
         let opened = Store::open(medium.clone()).and_then(|store| {
             let points = store.points().iter().map(|sequence| store.point_head(*sequence)).collect::<Result<Vec<_>, _>>()?;
-            Ok((store, points))
+            let encrypted = store.description()?.is_encrypted();
+            Ok((store, points, encrypted))
         });
         match opened {
-            Ok((store, points)) => stores.push(with_owner(directory, store, points)),
+            Ok((store, points, encrypted)) => stores.push(FoundStore { encrypted, ..with_owner(directory, store, points) }),
             Err(error) => left_out.push(format!("{directory}: {error}")),
         }
     }
@@ -183,7 +187,7 @@ fn with_owner(directory: &str, store: Store, points: Vec<jetfrost_image::format:
     let workstation = or(&owner.workstation, format!("unknown {}", directory.chars().take(8).collect::<String>()));
     let login = or(&owner.account, format!("owner of {workstation}"));
     let person = or(&owner.person, login.clone());
-    FoundStore { store, workstation, login, person, points }
+    FoundStore { store, workstation, login, person, points, encrypted: true }
 }
 
 fn adopted(found: &FoundStore, workstation: String, login: &str, new_account: bool) -> AdoptedStore {

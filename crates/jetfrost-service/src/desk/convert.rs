@@ -1,7 +1,8 @@
 //! Rows of the records as the API's types.
 
 use jetfrost_office::standing::{Standing, is_lost, standing};
-use jetfrost_wire::enrolment::{CodeState, EnrolmentCode};
+use jetfrost_wire::destination::EncryptionPolicy;
+use jetfrost_wire::enrolment::{CodeLimit, CodeState, EnrolmentCode};
 use jetfrost_wire::job::{Job, JobKind, JobState};
 use jetfrost_wire::keeping::{AtLimit, Hold, Keeping, Leaving};
 use jetfrost_wire::people::{Account, AccountKind, AccountState, Role};
@@ -14,7 +15,8 @@ use jetfrost_wire::{AccountId, CodeId, JobId, RestoreId, RunId, WorkstationId};
 use super::Result;
 use crate::clock::timestamp;
 use crate::records::{
-    AccountRow, AuditRow, CodeWithNames, Connection, JobRow, PointRow, RestoreRow, RunRow, WorkstationLine, WorkstationRow,
+    AccountRow, AuditRow, CodeWithNames, Connection, DestinationRow, JobRow, PointRow, RestoreRow, RunRow, WorkstationLine,
+    WorkstationRow,
 };
 
 /// A number from the records, where none is negative.
@@ -22,7 +24,7 @@ pub(super) fn from_db(number: i64) -> u64 {
     u64::try_from(number).unwrap_or(0)
 }
 
-fn some_from_db(number: Option<i64>) -> Option<u64> {
+pub(super) fn some_from_db(number: Option<i64>) -> Option<u64> {
     number.map(from_db)
 }
 
@@ -82,6 +84,11 @@ pub(super) fn leaving(ends: Option<i64>, by: Option<&String>) -> Option<Leaving>
 /// What the records say is kept. The column is only written from the same text; nothing goes by one that is not.
 pub(super) fn keeping(text: &str) -> Keeping {
     text.parse().unwrap_or(Keeping::Everything)
+}
+
+/// Whether a destination takes encrypted image stores only.
+pub(super) fn encryption(row: &DestinationRow) -> EncryptionPolicy {
+    EncryptionPolicy::from_word(&row.encryption).unwrap_or_default()
 }
 
 pub(super) fn at_limit(word: &str) -> AtLimit {
@@ -211,6 +218,13 @@ pub(super) fn enrolment_code(row: &CodeWithNames, now: i64) -> EnrolmentCode {
         expires: timestamp(code.expires),
         workstation: row.workstation.clone(),
         claims: row.claims.clone(),
+        machine: code.machine.clone(),
+        limit: match (code.limit_said, code.size_limit) {
+            (false, _) => CodeLimit::Usual,
+            (true, None) => CodeLimit::None,
+            (true, Some(bytes)) => CodeLimit::Bytes { bytes: from_db(bytes) },
+        },
+        encrypted: code.encrypted,
     }
 }
 

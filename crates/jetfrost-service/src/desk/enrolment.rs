@@ -5,8 +5,9 @@ use jetfrost_image::crypto::random_array;
 use jetfrost_image::format::{Slot, StoreFile};
 use jetfrost_office::access::Act;
 use jetfrost_office::names;
+use jetfrost_wire::destination::EncryptionPolicy;
 use jetfrost_wire::enrolment::{
-    Claim, CodeIsFor, CodeState, Enrol, Enrolled, EnrolmentCode, Invitation, IssuedCode, LookAtCode, NewEnrolmentCode,
+    Claim, CodeIsFor, CodeLimit, CodeState, Enrol, Enrolled, EnrolmentCode, Invitation, IssuedCode, LookAtCode, NewEnrolmentCode,
 };
 use jetfrost_wire::event::Event;
 use jetfrost_wire::workstation::Workstation;
@@ -30,6 +31,19 @@ const MOST_PLATFORM: usize = 120;
 const MOST_VERSION: usize = 40;
 const MOST_DESTINATIONS: usize = 1000;
 
+/// What an enrolment code is to make.
+pub(super) struct Makes<'m> {
+    pub(super) account: &'m AccountRow,
+    pub(super) destination: &'m DestinationRow,
+    /// The workstation that it hands to a machine, instead of making one.
+    pub(super) claims: Option<&'m WorkstationLine>,
+    /// Name of the workstation, where it is decided.
+    pub(super) machine: Option<&'m str>,
+    /// The limit of its image store; none for the usual one.
+    pub(super) limit: Option<Option<i64>>,
+    pub(super) encrypted: bool,
+}
+
 impl Desk {
     /// Enrolment codes, latest first.
     pub(crate) fn enrolment_codes(&self, caller: &Caller, page: &PageQuery) -> Result<Page<EnrolmentCode>> {
@@ -42,14 +56,9 @@ impl Desk {
 
     pub(crate) fn issue_code(&self, caller: &Caller, new: &NewEnrolmentCode) -> Result<IssuedCode> {
         caller.may(&Act::ChangeOffice)?;
-        let hours = new.hours.unwrap_or(USUAL_HOURS);
-        if !(1..=720).contains(&hours) {
-            return Err(DeskError::Invalid("an enrolment code lasts 1 to 720 hours".into()));
-        }
-        let secret: [u8; 10] = random_array(&*self.random);
-        let id = new_id(&*self.random);
-        let now = self.now();
-        let record = self.records.write(|on| {
+        let lasts = lasting(new.hours.unwrap_or(USUAL_HOURS))?;
+        let machine = new.machine.as_deref().map(checked_name).transpose()?;
+        let issued = self.records.write(|on| {
             let account = account_named(&new.login, on)?;
             if account.disabled.is_some() {
                 return Err(DeskError::Invalid(format!("the account '{}' is disabled: enable it first", account.login)));
@@ -59,25 +68,80 @@ impl Desk {
                 Some(line) => line.destination.clone(),
                 None => chosen_destination(new.destination.as_deref(), &account, on)?,
             };
-            CodeRow::insert(
-                &NewCode {
-                    id: &id,
-                    secret_hash: &hash(&secret),
-                    account_id: &account.id,
-                    destination_id: &destination.id,
-                    created: now,
-                    expires: now + i64::from(hours) * HOUR_MS,
-                    claims: claimed.as_ref().map(|line| line.workstation.id.as_str()),
-                },
-                on,
-            )?;
-            let after = claimed.as_ref().map(|line| format!("hands over the image store of {}", line.workstation.name));
-            self.audit_change(caller, "enrolment code made", &account.login, None, after.as_deref(), on)?;
-            let row = CodeWithNames::by_id(&id, on)?.ok_or(DeskError::NotFound("enrolment code"))?;
-            Ok::<_, DeskError>(convert::enrolment_code(&row, now))
+            if new.without_encryption {
+                may_go_without_encryption(&destination)?;
+            }
+            let limit = match new.limit {
+                CodeLimit::Usual => None,
+                CodeLimit::None => Some(None),
+                CodeLimit::Bytes { bytes } => Some(Some(to_db(bytes)?)),
+            };
+            let makes = Makes {
+                account: &account,
+                destination: &destination,
+                claims: claimed.as_ref(),
+                machine: machine.as_deref(),
+                limit,
+                encrypted: !new.without_encryption,
+            };
+            self.insert_code(caller, &makes, lasts, on)
         })?;
         self.events.tell(Event::Office);
-        Ok(IssuedCode { code: self.invitation(secret).to_text(), record })
+        Ok(issued)
+    }
+
+    /// Makes an enrolment code, within a transaction; `lasts` is in milliseconds.
+    pub(super) fn insert_code(&self, caller: &Caller, makes: &Makes<'_>, lasts: i64, on: &mut Connection) -> Result<IssuedCode> {
+        let secret: [u8; 10] = random_array(&*self.random);
+        let (id, now) = (new_id(&*self.random), self.now());
+        let machine_key = makes.machine.map(names::key);
+        CodeRow::insert(
+            &NewCode {
+                id: &id,
+                secret_hash: &hash(&secret),
+                account_id: &makes.account.id,
+                destination_id: &makes.destination.id,
+                created: now,
+                expires: now + lasts,
+                claims: makes.claims.map(|line| line.workstation.id.as_str()),
+                machine: makes.machine,
+                machine_key: machine_key.as_deref(),
+                limit_said: makes.limit.is_some(),
+                size_limit: makes.limit.flatten(),
+                encrypted: makes.encrypted,
+            },
+            on,
+        )?;
+        let after = match (makes.claims, makes.machine) {
+            (Some(line), _) => Some(format!("hands over the image store of {}", line.workstation.name)),
+            (None, Some(machine)) => Some(format!("for {machine} on {}", makes.destination.name)),
+            (None, None) => None,
+        };
+        self.audit_change(caller, "enrolment code made", &makes.account.login, None, after.as_deref(), on)?;
+        self.issued(&id, secret, on)
+    }
+
+    /// Gives an enrolment code another secret, as when its hand-out was lost. The one from before opens nothing any more.
+    pub(crate) fn renew_code(&self, caller: &Caller, id: &str) -> Result<IssuedCode> {
+        caller.may(&Act::ChangeOffice)?;
+        let issued = self.records.write(|on| {
+            let row = CodeWithNames::by_id(id, on)?.ok_or(DeskError::NotFound("enrolment code"))?;
+            if row.code.used.is_some() || row.code.cancelled.is_some() {
+                return Err(DeskError::Conflict("this enrolment code was used or cancelled: make a new one"));
+            }
+            let secret: [u8; 10] = random_array(&*self.random);
+            let lasts = row.code.expires - row.code.created;
+            row.code.renew(&hash(&secret), self.now() + lasts, on)?;
+            self.audit(caller, "enrolment code renewed", &row.login, on)?;
+            self.issued(id, secret, on)
+        })?;
+        self.events.tell(Event::Office);
+        Ok(issued)
+    }
+
+    fn issued(&self, id: &str, secret: [u8; 10], on: &mut Connection) -> Result<IssuedCode> {
+        let row = CodeWithNames::by_id(id, on)?.ok_or(DeskError::NotFound("enrolment code"))?;
+        Ok(IssuedCode { code: self.invitation(secret).to_text(), record: convert::enrolment_code(&row, self.now()) })
     }
 
     fn invitation(&self, secret: [u8; 10]) -> Invitation {
@@ -107,13 +171,19 @@ impl Desk {
     pub(crate) fn look_at_code(&self, look: &LookAtCode, origin: &str) -> Result<CodeIsFor> {
         self.with_code(&look.secret.0, origin, |code, on| {
             let row = CodeWithNames::by_id(&code.id, on)?.ok_or(DeskError::NotFound("enrolment code"))?;
-            Ok(CodeIsFor { login: row.login, destination: row.destination, claims: row.claims })
+            Ok(CodeIsFor {
+                login: row.login,
+                destination: row.destination,
+                claims: row.claims,
+                machine: code.machine.clone(),
+                encrypted: code.encrypted,
+            })
         })
     }
 
     /// Turns a machine into a workstation. The code is used up only if everything else succeeded.
     pub(crate) fn enrol(&self, with: &Enrol, origin: &str) -> Result<Enrolled> {
-        let name = checked_name(&with.name)?;
+        let own_name = checked_name(&with.name)?;
         let store = checked_store(with)?;
         let enrolled = self.with_code(&with.secret.0, origin, |code, on| {
             if code.claims.is_some() {
@@ -124,8 +194,16 @@ impl Desk {
             let account = AccountRow::by_id(&code.account_id, on)?.ok_or(DeskError::NotFound("account"))?;
             let destination = DestinationRow::by_id(&code.destination_id, on)?.ok_or(DeskError::NotFound("destination"))?;
             takes_new_stores(&account, &destination, on)?;
-            let (workstation, credential) = self.insert_workstation(code, with, &name, on)?;
-            insert_store(&store, &workstation, &account, &destination, on)?;
+            if !store.is_encrypted() {
+                if code.encrypted {
+                    return Err(DeskError::Invalid("this enrolment code makes encrypted image stores only".into()));
+                }
+                may_go_without_encryption(&destination)?;
+            }
+            let name = code.machine.as_ref().unwrap_or(&own_name);
+            let (workstation, credential) = self.insert_workstation(code, with, name, on)?;
+            let limit = if code.limit_said { code.size_limit } else { default_limit(&account, &destination, on)? };
+            insert_store(&store, &workstation, &destination, limit, on)?;
             code.set_used(self.now(), &workstation.id, on)?;
             self.audit_as(&account.login, origin, "workstation enrolled", &workstation.name, on)?;
             // Last, so that a failure before leaves no directory; if this fails, nothing is recorded.
@@ -276,8 +354,8 @@ fn checked_store(with: &Enrol) -> Result<StoreFile> {
     }
     for slot in &with.slots {
         let slot = Slot::from_bytes(&slot.0).map_err(jetfrost_image::store::StoreError::from)?;
-        if slot.store != store.store {
-            return Err(DeskError::Invalid("a key slot belongs to another image store".into()));
+        if slot.store != store.store || !store.takes(slot.kind) {
+            return Err(DeskError::Invalid("a key slot does not belong into this image store".into()));
         }
     }
     Ok(store)
@@ -309,6 +387,25 @@ fn claimable(name: &str, account: &AccountRow, on: &mut Connection) -> Result<Wo
     Ok(line)
 }
 
+/// Refuses when image stores on a destination must be encrypted.
+pub(super) fn may_go_without_encryption(destination: &DestinationRow) -> Result<()> {
+    match convert::encryption(destination) {
+        EncryptionPolicy::Optional => Ok(()),
+        EncryptionPolicy::Required => {
+            Err(DeskError::Invalid(format!("the destination '{}' takes encrypted image stores only", destination.name)))
+        }
+    }
+}
+
+/// How long a code lasts, in milliseconds.
+pub(super) fn lasting(hours: u16) -> Result<i64> {
+    if (1..=720).contains(&hours) {
+        Ok(i64::from(hours) * HOUR_MS)
+    } else {
+        Err(DeskError::Invalid("an enrolment code lasts 1 to 720 hours".into()))
+    }
+}
+
 /// The limit that a new image store gets: the largest default of the account's groups, or what the destination says.
 fn default_limit(account: &AccountRow, destination: &DestinationRow, on: &mut Connection) -> Result<Option<i64>> {
     let of_groups = account.groups(on)?.into_iter().filter_map(|group| group.default_limit).max();
@@ -318,8 +415,8 @@ fn default_limit(account: &AccountRow, destination: &DestinationRow, on: &mut Co
 fn insert_store(
     store: &StoreFile,
     workstation: &WorkstationRow,
-    account: &AccountRow,
     destination: &DestinationRow,
+    limit: Option<i64>,
     on: &mut Connection,
 ) -> Result<()> {
     let id: StoreId = store.store;
@@ -330,7 +427,8 @@ fn insert_store(
         points: 0,
         latest_sequence: None,
         created: workstation.enrolled,
-        size_limit: default_limit(account, destination, on)?,
+        size_limit: limit,
+        encrypted: store.is_encrypted(),
         ..StoreRow::default()
     };
     row.insert(on).map_err(|e| match is_duplicate(&e) {

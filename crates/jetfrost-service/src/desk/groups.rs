@@ -26,6 +26,13 @@ impl Desk {
 
     pub(crate) fn add_group(&self, caller: &Caller, new: &NewGroup) -> Result<Group> {
         caller.may(&Act::ChangeOffice)?;
+        let group = self.records.write(|on| self.insert_group(caller, new, on))?;
+        self.events.tell(Event::Office);
+        Ok(group)
+    }
+
+    /// Adds a group, within a transaction.
+    pub(super) fn insert_group(&self, caller: &Caller, new: &NewGroup, on: &mut Connection) -> Result<Group> {
         let name = checked_name(&new.name)?;
         let row = GroupRow {
             id: new_id(&*self.random),
@@ -34,13 +41,9 @@ impl Desk {
             default_limit: new.default_limit.map(to_db).transpose()?,
             default_quota: new.default_quota.map(to_db).transpose()?,
         };
-        let group = self.records.write(|on| {
-            row.insert(on).map_err(|e| taken(&row.name, e))?;
-            let group = group(&row, on)?;
-            self.audit_change(caller, "group added", &row.name, None, Some(&said(&group)), on)?;
-            Ok::<_, DeskError>(group)
-        })?;
-        self.events.tell(Event::Office);
+        row.insert(on).map_err(|e| taken(&row.name, e))?;
+        let group = group(&row, on)?;
+        self.audit_change(caller, "group added", &row.name, None, Some(&said(&group)), on)?;
         Ok(group)
     }
 

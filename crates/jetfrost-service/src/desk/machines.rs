@@ -110,8 +110,7 @@ impl Desk {
             destination_name: line.destination.name.clone(),
             destination_state: state,
             used: id.and_then(|id| self.shelf.used(&place, id).ok()),
-            // Suite 1 is the only one, and it encrypts.
-            encrypted: true,
+            encrypted: line.store.encrypted,
             points: from_db(line.store.points),
             limit: line.store.size_limit.map(from_db),
             keeping: thinning::keeping(line),

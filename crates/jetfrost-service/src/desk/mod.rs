@@ -6,9 +6,11 @@ mod adoption;
 mod advice;
 mod audit;
 mod convert;
+mod discovery;
 mod enrolment;
 mod erasure;
 mod groups;
+mod hand_outs;
 mod jobs;
 mod keeping;
 mod limits;
@@ -18,6 +20,7 @@ mod people;
 mod places;
 mod protection;
 mod restores;
+mod roster;
 mod runs;
 mod second_factor;
 mod sessions;
@@ -29,6 +32,7 @@ mod thinning;
 mod trial;
 mod ways_in;
 
+use std::net::IpAddr;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 
@@ -39,6 +43,7 @@ use jetfrost_office::room::Level;
 use jetfrost_wire::WorkstationId;
 use jiff::tz::TimeZone;
 
+use crate::announcer::Announcer;
 use crate::clock::Clock;
 use crate::events::Events;
 use crate::records::{AccountRow, Records, RecordsError, SessionRow, WorkstationRow, is_duplicate};
@@ -222,6 +227,8 @@ impl Caller {
 pub(crate) struct Identity {
     pub(crate) service: String,
     pub(crate) public_name: String,
+    /// The address that it listens on.
+    pub(crate) listen: IpAddr,
     pub(crate) port: u16,
     pub(crate) fingerprint: [u8; 32],
     pub(crate) fingerprint_text: String,
@@ -243,6 +250,7 @@ pub(crate) struct Desk {
     pub(crate) clock: Arc<dyn Clock>,
     pub(crate) random: Arc<dyn Random>,
     pub(crate) events: Events,
+    announcer: Announcer,
     pub(crate) identity: Identity,
     pub(crate) files: OwnFiles,
     /// Where days begin.
@@ -268,6 +276,7 @@ impl Desk {
             clock,
             random,
             events: Events::new(),
+            announcer: Announcer::default(),
             identity,
             files,
             zone,

@@ -32,21 +32,23 @@ impl Desk {
 
     pub(crate) fn add_account(&self, caller: &Caller, new: &NewAccount) -> Result<Account> {
         caller.may(&Act::ChangeOffice)?;
-        let row = self.new_account_row(new)?;
-        let account = self.records.write(|on| {
-            let groups = groups_named(&new.groups, on)?;
-            let mut row = row;
-            row.quota = match new.quota {
-                Some(quota) => quota.map(to_db).transpose()?,
-                None => groups.iter().filter_map(|group| group.default_quota).max(),
-            };
-            insert_account(&row, on)?;
-            row.set_groups(&ids(groups), on)?;
-            let account = convert::account(&row, on)?;
-            self.audit_change(caller, "account added", &row.login, None, Some(&said(&account)), on)?;
-            Ok::<_, DeskError>(account)
-        })?;
+        let account = self.records.write(|on| self.insert_new_account(caller, new, on))?;
         self.events.tell(Event::Office);
+        Ok(account)
+    }
+
+    /// Adds an account, within a transaction.
+    pub(super) fn insert_new_account(&self, caller: &Caller, new: &NewAccount, on: &mut Connection) -> Result<Account> {
+        let mut row = self.new_account_row(new)?;
+        let groups = groups_named(&new.groups, on)?;
+        row.quota = match new.quota {
+            Some(quota) => quota.map(to_db).transpose()?,
+            None => groups.iter().filter_map(|group| group.default_quota).max(),
+        };
+        insert_account(&row, on)?;
+        row.set_groups(&ids(groups), on)?;
+        let account = convert::account(&row, on)?;
+        self.audit_change(caller, "account added", &row.login, None, Some(&said(&account)), on)?;
         Ok(account)
     }
 
@@ -73,37 +75,48 @@ impl Desk {
     pub(crate) fn change_account(&self, caller: &Caller, id: &str, change: &AccountChange) -> Result<Account> {
         caller.may(&Act::ChangeOffice)?;
         let account = self.records.write(|on| {
-            let mut row = AccountRow::by_id(id, on)?.ok_or(DeskError::NotFound("account"))?;
-            let before = convert::account(&row, on)?;
-            if let Some(login) = &change.login {
-                row.login = checked_name(login)?;
-                row.login_key = names::key(&row.login);
-            }
-            if let Some(name) = &change.display_name {
-                row.display_name = checked_name(name)?;
-            }
-            if let Some(kind) = change.kind {
-                row.kind = kind.word().into();
-            }
-            if let Some(role) = change.role {
-                if role != Role::Administrator {
-                    stays_administered(&row, on)?;
-                }
-                row.role = role.word().into();
-            }
-            if let Some(quota) = change.quota {
-                row.quota = quota.map(to_db).transpose()?;
-            }
-            row.update(on).map_err(|e| taken(&row.login, e))?;
-            if let Some(groups) = &change.groups {
-                row.set_groups(&ids(groups_named(groups, on)?), on)?;
-            }
-            let after = convert::account(&row, on)?;
-            self.audit_change(caller, "account changed", &before.login, Some(&said(&before)), Some(&said(&after)), on)?;
-            Ok::<_, DeskError>(after)
+            let row = AccountRow::by_id(id, on)?.ok_or(DeskError::NotFound("account"))?;
+            self.alter_account(caller, row, change, on)
         })?;
         self.events.tell(Event::Office);
         Ok(account)
+    }
+
+    /// Changes what is given of an account, within a transaction.
+    pub(super) fn alter_account(
+        &self,
+        caller: &Caller,
+        mut row: AccountRow,
+        change: &AccountChange,
+        on: &mut Connection,
+    ) -> Result<Account> {
+        let before = convert::account(&row, on)?;
+        if let Some(login) = &change.login {
+            row.login = checked_name(login)?;
+            row.login_key = names::key(&row.login);
+        }
+        if let Some(name) = &change.display_name {
+            row.display_name = checked_name(name)?;
+        }
+        if let Some(kind) = change.kind {
+            row.kind = kind.word().into();
+        }
+        if let Some(role) = change.role {
+            if role != Role::Administrator {
+                stays_administered(&row, on)?;
+            }
+            row.role = role.word().into();
+        }
+        if let Some(quota) = change.quota {
+            row.quota = quota.map(to_db).transpose()?;
+        }
+        row.update(on).map_err(|e| taken(&row.login, e))?;
+        if let Some(groups) = &change.groups {
+            row.set_groups(&ids(groups_named(groups, on)?), on)?;
+        }
+        let after = convert::account(&row, on)?;
+        self.audit_change(caller, "account changed", &before.login, Some(&said(&before)), Some(&said(&after)), on)?;
+        Ok(after)
     }
 
     /// What hangs on an account.

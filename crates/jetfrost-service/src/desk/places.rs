@@ -76,6 +76,7 @@ impl Desk {
             created: self.now(),
             keeping: new.keeping.unwrap_or(USUAL_KEEPING).to_string(),
             at_limit: convert::at_limit_word(new.at_limit.unwrap_or(AtLimit::Stop)).into(),
+            encryption: new.encryption.word().into(),
             waiting_days: USUAL_WAITING_DAYS,
             scrub_days: jetfrost_wire::keeping::usual_scrub_days().into(),
             ..DestinationRow::default()
@@ -115,6 +116,23 @@ impl Desk {
         })?;
         self.events.tell(Event::Office);
         self.destination(&row)
+    }
+
+    /// Opens a destination to one more account, within a transaction.
+    pub(super) fn open_also_to(
+        &self,
+        caller: &Caller,
+        name: &str,
+        login: &str,
+        on: &mut crate::records::Connection,
+    ) -> Result<()> {
+        let mut row = access::destination_named(name, on)?;
+        let mut to = access::open_to(&row, on)?;
+        let before = said(&row, &to);
+        to.logins.push(login.to_owned());
+        access::set_open_to(&mut row, &to, on)?;
+        row.update(on)?;
+        self.audit_change(caller, "destination changed", &row.name, Some(&before), Some(&said(&row, &to)), on)
     }
 
     /// Changes what is given.
@@ -164,6 +182,7 @@ impl Desk {
         row.reserve = change.reserve.map_or(Ok(row.reserve), to_db)?;
         row.keeping = change.keeping.map_or(row.keeping.clone(), |keeping| keeping.to_string());
         row.at_limit = change.at_limit.map_or(row.at_limit.clone(), |at_limit| convert::at_limit_word(at_limit).into());
+        row.encryption = change.encryption.map_or(row.encryption.clone(), |policy| policy.word().into());
         row.waiting_days = change.waiting_days.map_or(row.waiting_days, Into::into);
         row.scrub_days = change.scrub_days.map_or(row.scrub_days, Into::into);
         Ok(())
@@ -270,6 +289,7 @@ impl Desk {
             stores: stores.len() as u64,
             keeping: convert::keeping(&row.keeping),
             at_limit: convert::at_limit(&row.at_limit),
+            encryption: convert::encryption(row),
             waiting_days: u32::try_from(row.waiting_days).unwrap_or(u32::MAX),
             scrub_days: u32::try_from(row.scrub_days).unwrap_or(u32::MAX),
             open_to,
@@ -327,7 +347,7 @@ fn checked_description(text: &str) -> Result<String> {
 /// A destination in a line, for the audit log.
 fn said(row: &DestinationRow, open_to: &jetfrost_wire::access::OpenTo) -> String {
     format!(
-        "{} at {}: capacity {}, reserve {}, limit of new stores {}, keeps {}, at a limit {}, waiting time {} days, scrub every {} days, open to {}",
+        "{} at {}: capacity {}, reserve {}, limit of new stores {}, keeps {}, at a limit {}, encryption {}, waiting time {} days, scrub every {} days, open to {}",
         row.name,
         row.directory,
         shown_limit(row.capacity.map(from_db)),
@@ -335,6 +355,7 @@ fn said(row: &DestinationRow, open_to: &jetfrost_wire::access::OpenTo) -> String
         shown_limit(row.default_limit.map(from_db)),
         row.keeping,
         row.at_limit,
+        row.encryption,
         row.waiting_days,
         row.scrub_days,
         access::said(open_to)

@@ -2,13 +2,14 @@
 
 use jetfrost_office::access::Act;
 use jetfrost_office::setting_up::{OfficeFacts, Step, is_done};
+use jetfrost_wire::destination::EncryptionPolicy;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::people::Role;
 use jetfrost_wire::run::Outcome;
 use jetfrost_wire::service::Accepting;
 use jetfrost_wire::setting_up::{SettingUp, Settle, Settled, Step as StepWord, StepLine, StepState};
 
-use super::convert::from_db;
+use super::convert::{encryption, from_db};
 use super::keeping::checked_reason;
 use super::{Caller, Desk, DeskError, Result, access, admission, place};
 use crate::clock::timestamp;
@@ -104,6 +105,9 @@ impl Desk {
                 workstations: with_machine.len() as u64,
                 pointless: with_machine.iter().filter(|line| line.latest_point.is_none()).count() as u64,
                 restores: from_db(restores_with(Outcome::Complete.word(), on)?),
+                unencrypted: lines.iter().filter(|line| !line.store.encrypted).count() as u64,
+                encryption_optional: offered.iter().filter(|row| encryption(row) == EncryptionPolicy::Optional).count() as u64,
+                announced: self.announced(),
             })
         })
     }
@@ -120,6 +124,18 @@ fn words(step: Step, facts: &OfficeFacts) -> (String, &'static str) {
             (format!("{}.", some(facts.destinations, "destination")), "jetfrost destination volumes, then destination add")
         }
         Step::People => (format!("{} beside the administrators.", some(facts.people, "account")), "jetfrost account add LOGIN"),
+        Step::Encryption if facts.encryption_optional > 0 => (
+            format!("{} may hold image stores that are not encrypted.", some(facts.encryption_optional, "destination")),
+            "jetfrost destination set NAME --encryption required",
+        ),
+        Step::Encryption if facts.unencrypted > 0 => (
+            format!(
+                "{} not encrypted: whoever gets at the disk reads it.",
+                some(facts.unencrypted, "image store is").replace("iss", "s are")
+            ),
+            "retire such a workstation and let its machine join anew",
+        ),
+        Step::Encryption => ("Every image store must be encrypted.".into(), ""),
         Step::Access => {
             (format!("{} open to somebody.", some(facts.open, "destination")), "jetfrost access open DESTINATION --everybody")
         }
@@ -139,6 +155,11 @@ fn words(step: Step, facts: &OfficeFacts) -> (String, &'static str) {
         Step::SecondFactor => (
             format!("{} without a second factor.", some(facts.single_factor, "administrator")),
             "jetfrost me add-second-factor, by each of them",
+        ),
+        Step::Discovery if facts.announced => ("The service announces itself on the local network.".into(), ""),
+        Step::Discovery => (
+            "The service does not announce itself: workstations need its address.".into(),
+            "jetfrost discovery announce; or give people the address",
         ),
         Step::Admission if facts.let_in => ("Backups are let in.".into(), ""),
         Step::Admission => ("Backups are not let in.".into(), "jetfrost admission let-in backups"),
@@ -161,11 +182,13 @@ fn word(step: Step) -> &'static str {
     match step {
         Step::Storage => "storage",
         Step::People => "people",
+        Step::Encryption => "encryption",
         Step::Access => "access",
         Step::Limits => "limits",
         Step::OfficeKey => "office_key",
         Step::Protection => "protection",
         Step::SecondFactor => "second_factor",
+        Step::Discovery => "discovery",
         Step::Admission => "admission",
         Step::FirstMachine => "first_machine",
         Step::FirstPoint => "first_point",
@@ -181,11 +204,13 @@ fn shown(step: Step) -> StepWord {
     match step {
         Step::Storage => StepWord::Storage,
         Step::People => StepWord::People,
+        Step::Encryption => StepWord::Encryption,
         Step::Access => StepWord::Access,
         Step::Limits => StepWord::Limits,
         Step::OfficeKey => StepWord::OfficeKey,
         Step::Protection => StepWord::Protection,
         Step::SecondFactor => StepWord::SecondFactor,
+        Step::Discovery => StepWord::Discovery,
         Step::Admission => StepWord::Admission,
         Step::FirstMachine => StepWord::FirstMachine,
         Step::FirstPoint => StepWord::FirstPoint,

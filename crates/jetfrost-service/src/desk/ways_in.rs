@@ -90,6 +90,7 @@ fn way_in(slot: &Slot) -> WayIn {
             SlotKind::Passphrase => WayInKind::Passphrase,
             SlotKind::RecoveryKey => WayInKind::RecoveryKey,
             SlotKind::Escrow => WayInKind::OfficeKey,
+            SlotKind::Open => WayInKind::Open,
         },
         label: slot.label.clone(),
         made: Timestamp::from_second(slot.created).unwrap_or(Timestamp::UNIX_EPOCH),
@@ -101,6 +102,7 @@ fn said(way: &WayIn) -> &'static str {
         WayInKind::Passphrase => "a passphrase",
         WayInKind::RecoveryKey => "a recovery key",
         WayInKind::OfficeKey => "the office key",
+        WayInKind::Open => "no secret",
     }
 }
 

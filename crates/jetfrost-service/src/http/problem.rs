@@ -245,6 +245,9 @@ fn fold_store(error: &StoreError) -> Problem {
         StoreError::NoPoint(_) | StoreError::NoChunk(_) => {
             Problem::new(Kind::NotFound, sentence(&detail), "List the recovery points and choose from them.")
         }
+        StoreError::OtherSuite => {
+            Problem::new(Kind::Invalid, sentence(&detail), "Let the machine join anew to change that; nothing was changed.")
+        }
         StoreError::LastWayIn => Problem::new(Kind::Conflict, sentence(&detail), "Add another passphrase or recovery key first."),
         StoreError::SlotTaken | StoreError::TooManySlots => {
             Problem::new(Kind::Conflict, sentence(&detail), "Remove one that is no longer used; nothing was changed.")

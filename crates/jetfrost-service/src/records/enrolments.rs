@@ -35,6 +35,13 @@ pub(crate) struct CodeRow {
     pub(crate) cancelled: Option<i64>,
     /// The workstation that it hands to a machine, where it makes none.
     pub(crate) claims: Option<String>,
+    /// The machine that it is for, and the key of that name.
+    pub(crate) machine: Option<String>,
+    pub(crate) machine_key: Option<String>,
+    /// Whether it says what limit the image store gets; then no number is no limit.
+    pub(crate) limit_said: bool,
+    pub(crate) size_limit: Option<i64>,
+    pub(crate) encrypted: bool,
 }
 
 /// A code with the names that go with it.
@@ -58,6 +65,11 @@ pub(crate) struct NewCode<'c> {
     pub(crate) created: i64,
     pub(crate) expires: i64,
     pub(crate) claims: Option<&'c str>,
+    pub(crate) machine: Option<&'c str>,
+    pub(crate) machine_key: Option<&'c str>,
+    pub(crate) limit_said: bool,
+    pub(crate) size_limit: Option<i64>,
+    pub(crate) encrypted: bool,
 }
 
 impl CodeRow {
@@ -93,6 +105,33 @@ impl CodeRow {
             .map(drop)
     }
 
+    /// Sets what it makes. The code itself stays.
+    pub(crate) fn set_makes(
+        &self,
+        destination: &str,
+        limit: Option<Option<i64>>,
+        encrypted: bool,
+        on: &mut Connection,
+    ) -> Rows<()> {
+        diesel::update(enrolment_codes::table.find(self.number))
+            .set((
+                enrolment_codes::destination_id.eq(destination),
+                enrolment_codes::limit_said.eq(limit.is_some()),
+                enrolment_codes::size_limit.eq(limit.flatten()),
+                enrolment_codes::encrypted.eq(encrypted),
+            ))
+            .execute(on)
+            .map(drop)
+    }
+
+    /// Gives it another secret, until another time. The one from before opens nothing any more.
+    pub(crate) fn renew(&self, secret_hash: &[u8], expires: i64, on: &mut Connection) -> Rows<()> {
+        diesel::update(enrolment_codes::table.find(self.number))
+            .set((enrolment_codes::secret_hash.eq(secret_hash), enrolment_codes::expires.eq(expires)))
+            .execute(on)
+            .map(drop)
+    }
+
     pub(crate) fn set_cancelled(&self, at: i64, on: &mut Connection) -> Rows<()> {
         diesel::update(enrolment_codes::table.find(self.number)).set(enrolment_codes::cancelled.eq(at)).execute(on).map(drop)
     }
@@ -106,6 +145,17 @@ impl CodeWithNames {
             .filter(enrolment_codes::number.lt(before))
             .order(enrolment_codes::number.desc())
             .limit(most as i64)
+            .load(on)?;
+        Ok(rows.into_iter().map(Self::from_row).collect())
+    }
+
+    /// Those that can be used and are for a machine that was named, latest first.
+    pub(crate) fn waiting(now: i64, on: &mut Connection) -> Rows<Vec<Self>> {
+        let claimed = diesel::alias!(workstations as claimed);
+        let rows = with_names!(claimed)
+            .filter(enrolment_codes::machine_key.is_not_null().and(enrolment_codes::expires.gt(now)))
+            .filter(enrolment_codes::used.is_null().and(enrolment_codes::cancelled.is_null()))
+            .order(enrolment_codes::number.desc())
             .load(on)?;
         Ok(rows.into_iter().map(Self::from_row).collect())
     }

@@ -70,6 +70,31 @@ impl Switches {
     }
 }
 
+/// How the service announces itself.
+#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, AsChangeset)]
+#[diesel(table_name = installation, treat_none_as_null = true)]
+pub(crate) struct DiscoveryRow {
+    pub(crate) announcing: bool,
+    pub(crate) announced_as: Option<String>,
+    /// Names of interfaces with commas between them; none for all.
+    pub(crate) announced_on: String,
+}
+
+impl DiscoveryRow {
+    pub(crate) fn get(on: &mut Connection) -> Rows<Self> {
+        installation::table.select(Self::as_select()).first(on)
+    }
+
+    pub(crate) fn set(&self, on: &mut Connection) -> Rows<()> {
+        diesel::update(installation::table).set(self).execute(on).map(drop)
+    }
+
+    /// The interfaces that were chosen; none for all.
+    pub(crate) fn chosen(&self) -> Vec<String> {
+        self.announced_on.split(',').filter(|name| !name.is_empty()).map(str::to_owned).collect()
+    }
+}
+
 /// When something was last changed that a copy of the records should know.
 pub(crate) fn important_change(on: &mut Connection) -> Rows<Option<i64>> {
     installation::table.select(installation::important_change).first(on)

@@ -77,6 +77,8 @@ pub(crate) struct StoreRow {
     pub(crate) findings: Option<String>,
     /// Chunks that points need and that are not there, when it was last looked.
     pub(crate) lost_chunks: i64,
+    /// Whether only who has a secret reads it.
+    pub(crate) encrypted: bool,
 }
 
 /// All that a line of the list shows.

@@ -23,8 +23,8 @@ pub(crate) use audit::{AuditFilter, AuditRow, NewEntry};
 pub(crate) use enrolments::{CodeRow, CodeWithNames, NewCode};
 pub(crate) use history::{JobRow, NewRun, PointRow, RestoreRow, RunRow};
 pub(crate) use installation::{
-    Switches, end_escrow, escrow, first_code_hash, important_change, insert_installation, installation_id, office_key,
-    set_first_code_hash, set_important_change, set_office_key,
+    DiscoveryRow, Switches, end_escrow, escrow, first_code_hash, important_change, insert_installation, installation_id,
+    office_key, set_first_code_hash, set_important_change, set_office_key,
 };
 pub(crate) use machines::{StoreRow, WorkstationLine, WorkstationRow};
 pub(crate) use people::{AccountRow, GroupRow};
@@ -139,6 +139,12 @@ mod tests {
         UPDATE installation SET escrow_key = x'03', escrow_since = 2;
         UPDATE stores SET size_limit = 500, held = 'a dispute', held_by = 'ingrid';";
 
+    /// What the third version added to that.
+    const THIRD: &str = "
+        INSERT INTO enrolment_codes (id, secret_hash, account_id, destination_id, created, expires) VALUES ('c', x'04', 'a', 'd', 1, 9);
+        UPDATE destinations SET openness = 'chosen', default_limit = 300;
+        UPDATE installation SET accepting = 'off';";
+
     fn brought_up_to_date(versions: &[&str]) -> (tempfile::TempDir, Records) {
         let directory = tempfile::tempdir().expect("a directory");
         let path = directory.path().join("records.sqlite");
@@ -166,6 +172,24 @@ mod tests {
         assert_eq!((line.store.size_limit, line.store.gone, line.account.quota), (None, None, None));
         let point = line.latest_point.expect("its point is there");
         assert_eq!((point.sequence, point.sent, point.held, point.leaves), (1, 4, None, None));
+    }
+
+    #[test]
+    fn records_of_the_third_version_stay_encrypted_and_their_codes_make_what_they_made() {
+        let (_directory, records) = brought_up_to_date(&[FIRST, SECOND, THIRD]);
+        let line = line(&records);
+        assert!(line.store.encrypted);
+        assert_eq!((line.destination.encryption.as_str(), line.destination.default_limit), ("required", Some(300)));
+        records
+            .read(|on| {
+                let code = CodeRow::by_secret(&[4], on)?.expect("a code");
+                assert_eq!((code.machine, code.limit_said, code.size_limit, code.encrypted), (None, false, None, true));
+                assert_eq!(Switches::get(on)?.accepting, "off");
+                let discovery = DiscoveryRow::get(on)?;
+                assert_eq!((discovery.announcing, discovery.chosen()), (true, Vec::new()));
+                Ok::<_, RecordsError>(())
+            })
+            .expect("readable");
     }
 
     #[test]

@@ -36,6 +36,8 @@ pub(crate) struct DestinationRow {
     pub(crate) gone: Option<i64>,
     pub(crate) records_copied: Option<i64>,
     pub(crate) records_trouble: Option<String>,
+    /// `required` or `optional`.
+    pub(crate) encryption: String,
 }
 
 /// To whom a destination is open, by name.

@@ -11,6 +11,10 @@ diesel::table! {
         paused_until -> Nullable<BigInt>,
         restores_stopped -> Bool,
         important_change -> Nullable<BigInt>,
+        announcing -> Bool,
+        announced_as -> Nullable<Text>,
+        announced_on -> Text,
+        units -> Text,
     }
 }
 
@@ -106,6 +110,7 @@ diesel::table! {
         gone -> Nullable<BigInt>,
         records_copied -> Nullable<BigInt>,
         records_trouble -> Nullable<Text>,
+        encryption -> Text,
     }
 }
 
@@ -149,6 +154,7 @@ diesel::table! {
         scrub_after -> Nullable<Text>,
         findings -> Nullable<Text>,
         lost_chunks -> BigInt,
+        encrypted -> Bool,
     }
 }
 
@@ -165,6 +171,11 @@ diesel::table! {
         cancelled -> Nullable<BigInt>,
         workstation_id -> Nullable<Text>,
         claims -> Nullable<Text>,
+        machine -> Nullable<Text>,
+        machine_key -> Nullable<Text>,
+        limit_said -> Bool,
+        size_limit -> Nullable<BigInt>,
+        encrypted -> Bool,
     }
 }
 

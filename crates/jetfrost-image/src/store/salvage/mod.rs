@@ -17,8 +17,8 @@ use super::scrub::each_piece;
 use super::tidy::{GoOn, Headway, write_segment};
 use super::{Finding, MAX_SMALL, Result, Store, StoreError, Wrong, medium, names, numbers};
 use crate::format::{
-    FormatError, MAX_SEGMENT, PointFile, RECORD_HEAD, RecordHead, SEGMENT_HEAD, SegmentBuilder, SegmentEntry, Slot, StoreFile,
-    segment_store,
+    FormatError, MAX_SEGMENT, PointFile, RECORD_HEAD, RecordHead, SEGMENT_HEAD, SegmentBuilder, SegmentEntry, Slot, SlotKind,
+    StoreFile, segment_store,
 };
 use crate::id::{ChunkName, SegmentHash, SlotId, StoreId};
 use crate::medium::{Medium, publish_bytes, read_whole};
@@ -76,10 +76,17 @@ fn describe(on: &Arc<dyn Medium>, mended: &mut Mended) -> Result<StoreId> {
         Ok(None) | Err(_) => {}
     }
     let id = named_most(&**on)?.ok_or(StoreError::NoStore)?;
-    publish_bytes(on, "", names::STORE_FILE, &StoreFile::new(id, 0).to_bytes())
-        .map_err(medium("writing the store's description"))?;
+    let description = if has_open_slot(&**on, id)? { StoreFile::open(id, 0) } else { StoreFile::new(id, 0) };
+    publish_bytes(on, "", names::STORE_FILE, &description.to_bytes()).map_err(medium("writing the store's description"))?;
     mended.described_again = true;
     Ok(id)
+}
+
+/// Whether a slot of this store gives its key to anyone.
+fn has_open_slot(on: &dyn Medium, id: StoreId) -> Result<bool> {
+    let slot = |path: &str| read_whole(on, path, MAX_SMALL).ok().and_then(|bytes| Slot::from_bytes(&bytes).ok());
+    let mut slots = small_files(on, names::SLOTS)?.into_iter().filter_map(|(path, _)| slot(&path));
+    Ok(slots.any(|slot| slot.store == id && slot.kind == SlotKind::Open))
 }
 
 /// The store that most files name.

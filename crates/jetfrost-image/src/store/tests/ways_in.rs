@@ -46,6 +46,29 @@ fn the_last_way_in_of_the_persons_own_stays() {
 }
 
 #[test]
+fn an_open_store_takes_no_secrets_and_an_encrypted_one_no_open_slot() {
+    let open = Store::create(Arc::new(MemoryMedium::default()), &StoreFile::open(STORE, 0)).expect("created");
+    let (without, with) = (slot(Secret::None, "n"), slot(Secret::Passphrase("p"), "p"));
+    assert!(matches!(open.put_slot(&with.to_bytes()), Err(StoreError::OtherSuite)));
+    open.put_slot(&without.to_bytes()).expect("added");
+    assert!(matches!(open.remove_slot(&without.id), Err(StoreError::LastWayIn)));
+    let closed = open_store(Arc::new(MemoryMedium::default()));
+    assert!(matches!(closed.put_slot(&without.to_bytes()), Err(StoreError::OtherSuite)));
+}
+
+#[test]
+fn a_lost_description_of_an_open_store_is_made_again_as_open() {
+    let memory = MemoryMedium::default();
+    let store = Store::create(Arc::new(memory.clone()), &StoreFile::open(STORE, 0)).expect("created");
+    store.put_slot(&slot(Secret::None, "n").to_bytes()).expect("added");
+    drop(store);
+    let on: Arc<dyn Medium> = Arc::new(memory);
+    on.remove("store.cbor").expect("removed");
+    let (store, mended) = mend(&on, &mut |_| true).expect("mended");
+    assert!(mended.described_again && !store.description().expect("readable").is_encrypted());
+}
+
+#[test]
 fn after_a_loss_of_power_at_any_step_of_a_change_the_old_or_the_new_passphrase_opens() {
     let memory = MemoryMedium::default();
     let (old, new) = (slot(Secret::Passphrase("old"), "old"), slot(Secret::Passphrase("new"), "new"));

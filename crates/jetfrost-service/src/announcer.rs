@@ -1,0 +1,178 @@
+//! Announcing the service by DNS-SD (RFC 6763) over multicast DNS (RFC 6762).
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use jetfrost_wire::discovery::SERVICE_TYPE;
+use mdns_sd::{DaemonEvent, IfKind, IfPredicate, Receiver, ServiceDaemon, ServiceInfo};
+use nix::ifaddrs::getifaddrs;
+use nix::net::if_::InterfaceFlags;
+
+/// Saying goodbye takes so long at most; who does not hear it forgets the service after two minutes.
+const GOODBYE: Duration = Duration::from_secs(1);
+
+/// What is announced, and where.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Announcement {
+    /// The name that people see.
+    pub(crate) name: String,
+    /// Host name within `.local`, of this service alone.
+    pub(crate) host: String,
+    pub(crate) port: u16,
+    /// Keys and values of the TXT record.
+    pub(crate) txt: Vec<(&'static str, String)>,
+    /// Interfaces by name, with the addresses on which the service listens.
+    pub(crate) interfaces: BTreeMap<String, BTreeSet<IpAddr>>,
+}
+
+/// Announces one service, or none.
+#[derive(Default)]
+pub(crate) struct Announcer(Mutex<State>);
+
+#[derive(Default)]
+struct State {
+    spoken: Option<Spoken>,
+    trouble: Option<String>,
+}
+
+struct Spoken {
+    what: Announcement,
+    daemon: ServiceDaemon,
+    full_name: String,
+    /// Tells when another service has the name.
+    events: Receiver<DaemonEvent>,
+    name: String,
+}
+
+impl Announcer {
+    /// Sees to it that this is announced, and nothing else.
+    pub(crate) fn announce(&self, wanted: Option<Announcement>) {
+        let mut state = self.lock();
+        if state.spoken.as_ref().map(|spoken| &spoken.what) == wanted.as_ref() {
+            return;
+        }
+        if let Some(spoken) = state.spoken.take() {
+            spoken.withdraw();
+        }
+        state.trouble = None;
+        match wanted.map(Spoken::announce).transpose() {
+            Ok(spoken) => state.spoken = spoken,
+            Err(error) => {
+                tracing::warn!(%error, "announcing the service");
+                state.trouble = Some(error.to_string());
+            }
+        }
+    }
+
+    /// The name under which the service is announced, if it is.
+    pub(crate) fn name(&self) -> Option<String> {
+        self.lock().spoken.as_mut().map(|spoken| spoken.name().to_owned())
+    }
+
+    /// Why it is not announced.
+    pub(crate) fn trouble(&self) -> Option<String> {
+        self.lock().trouble.clone()
+    }
+
+    fn lock(&self) -> MutexGuard<'_, State> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Drop for Announcer {
+    fn drop(&mut self) {
+        self.announce(None);
+    }
+}
+
+impl Spoken {
+    fn announce(what: Announcement) -> mdns_sd::Result<Self> {
+        let daemon = ServiceDaemon::new()?;
+        let addresses = what.interfaces.clone();
+        daemon.disable_interface(IfKind::All)?;
+        let chosen = IfPredicate::new(move |one| addresses.get(&one.name).is_some_and(|own| own.contains(&one.ip())));
+        daemon.enable_interface(IfKind::Predicate(chosen))?;
+        let txt: Vec<(&str, &str)> = what.txt.iter().map(|(key, value)| (*key, value.as_str())).collect();
+        let service_type = format!("{SERVICE_TYPE}.local.");
+        let host = format!("{}.local.", what.host);
+        let info = ServiceInfo::new(&service_type, &what.name, &host, "", what.port, &txt[..])?.enable_addr_auto();
+        let full_name = info.get_fullname().to_owned();
+        let events = daemon.monitor()?;
+        daemon.register(info)?;
+        let name = what.name.clone();
+        Ok(Self { what, daemon, full_name, events, name })
+    }
+
+    fn name(&mut self) -> &str {
+        while let Ok(event) = self.events.try_recv() {
+            if let DaemonEvent::NameChange(change) = event
+                && let Some((name, _)) = change.new_name.split_once(&format!(".{SERVICE_TYPE}"))
+            {
+                name.clone_into(&mut self.name);
+            }
+        }
+        &self.name
+    }
+
+    fn withdraw(self) {
+        if let Ok(done) = self.daemon.unregister(&self.full_name) {
+            let _ = done.recv_timeout(GOODBYE);
+        }
+        if let Ok(done) = self.daemon.shutdown() {
+            let _ = done.recv_timeout(GOODBYE);
+        }
+    }
+}
+
+/// The interfaces that can carry an announcement, with those of their addresses on which a service listens that listens on
+/// `listen`. A service that only this machine reaches is announced nowhere.
+pub(crate) fn interfaces(listen: IpAddr) -> BTreeMap<String, BTreeSet<IpAddr>> {
+    let mut found: BTreeMap<String, BTreeSet<IpAddr>> = BTreeMap::new();
+    for one in getifaddrs().into_iter().flatten() {
+        let can = one.flags.contains(InterfaceFlags::IFF_UP | InterfaceFlags::IFF_MULTICAST)
+            && !one.flags.contains(InterfaceFlags::IFF_LOOPBACK);
+        let Some(address) = one.address.filter(|_| can) else { continue };
+        let v4 = address.as_sockaddr_in().map(|address| IpAddr::V4(address.ip()));
+        let v6 = address.as_sockaddr_in6().map(|address| IpAddr::V6(address.ip()));
+        found.entry(one.interface_name).or_default().extend(v4.or(v6).filter(|address| is_listened_on(listen, *address)));
+    }
+    found.retain(|_, addresses| !addresses.is_empty());
+    found
+}
+
+fn is_listened_on(listen: IpAddr, address: IpAddr) -> bool {
+    match listen {
+        // A socket of version 6 takes calls of version 4 as well.
+        IpAddr::V6(any) if any.is_unspecified() => true,
+        IpAddr::V4(any) if any.is_unspecified() => address.is_ipv4(),
+        one => one == address,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_addresses_that_are_listened_on_are_announced() {
+        let address = |text: &str| text.parse::<IpAddr>().expect("an address");
+        for (listen, at, is) in [
+            ("0.0.0.0", "10.0.0.5", true),
+            ("0.0.0.0", "fe80::1", false),
+            ("::", "10.0.0.5", true),
+            ("::", "fe80::1", true),
+            ("10.0.0.5", "10.0.0.5", true),
+            ("10.0.0.5", "10.0.0.6", false),
+            ("127.0.0.1", "10.0.0.5", false),
+        ] {
+            assert_eq!(is_listened_on(address(listen), address(at)), is, "{listen} {at}");
+        }
+    }
+
+    #[test]
+    fn a_service_that_only_this_machine_reaches_is_announced_nowhere() {
+        assert!(interfaces("127.0.0.1".parse().expect("an address")).is_empty());
+    }
+}

@@ -1,0 +1,104 @@
+//! Accounts, and whose workstations may put backups where.
+
+use actix_web::web::{Data, Json, Path, Query};
+use actix_web::{HttpResponse, delete, get, patch, post, put};
+use jetfrost_wire::access::{AccessLine, AccessQuery};
+use jetfrost_wire::people::{Account, AccountChange, AccountRemoval, AccountTies, NewAccount, NewPassword, PasswordSet};
+use jetfrost_wire::{Page, PageQuery, Problem};
+
+use super::super::{App, Reply, Trouble};
+use crate::desk::Credential;
+
+serve!(
+    accounts,
+    add_account,
+    change_account,
+    account_ties,
+    set_password,
+    disable_account,
+    enable_account,
+    end_second_factor_of,
+    remove_account,
+    access,
+);
+
+/// Accounts, by login name.
+#[utoipa::path(tag = "accounts", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Account>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/accounts")]
+async fn accounts(app: Data<App>, credential: Credential, page: Query<PageQuery>) -> Reply<Page<Account>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.accounts(caller, &page)).await?))
+}
+
+/// Adds an account.
+#[utoipa::path(tag = "accounts", request_body = NewAccount, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/accounts")]
+async fn add_account(app: Data<App>, credential: Credential, body: Json<NewAccount>) -> Reply<Account> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.add_account(caller, &body)).await?))
+}
+
+/// Changes what is given of an account. Workstations do not notice another login name.
+#[utoipa::path(tag = "accounts", request_body = AccountChange, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[patch("/accounts/{id}")]
+async fn change_account(app: Data<App>, credential: Credential, id: Path<String>, body: Json<AccountChange>) -> Reply<Account> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.change_account(caller, &id, &body)).await?))
+}
+
+/// What hangs on an account: who is signed in, and its workstations.
+#[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AccountTies), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/accounts/{id}/ties")]
+async fn account_ties(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<AccountTies> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.account_ties(caller, &id)).await?))
+}
+
+/// Sets an account's password. All that is signed in with it is signed out; workstations go on.
+#[utoipa::path(tag = "accounts", request_body = NewPassword, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = PasswordSet), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/accounts/{id}/password")]
+async fn set_password(app: Data<App>, credential: Credential, id: Path<String>, body: Json<NewPassword>) -> Reply<PasswordSet> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_password(caller, &id, &body)).await?))
+}
+
+/// Disables an account: nobody signs in with it, and its workstations are refused.
+#[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/accounts/{id}/disabled")]
+async fn disable_account(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Account> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.disable_account(caller, &id)).await?))
+}
+
+/// Enables an account again.
+#[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/accounts/{id}/disabled")]
+async fn enable_account(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Account> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.enable_account(caller, &id)).await?))
+}
+
+/// Ends the second factor of somebody who lost it.
+#[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/accounts/{id}/second-factor")]
+async fn end_second_factor_of(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Account> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.end_second_factor_of(caller, &id)).await?))
+}
+
+/// Removes an account. What becomes of its workstations must be said if it has any.
+#[utoipa::path(tag = "accounts", request_body = AccountRemoval, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/accounts/{id}/removal")]
+async fn remove_account(
+    app: Data<App>,
+    credential: Credential,
+    id: Path<String>,
+    body: Json<AccountRemoval>,
+) -> Result<HttpResponse, Trouble> {
+    app.for_caller(credential, move |desk, caller| desk.remove_account(caller, &id, &body)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Whose workstations may put backups where, and why; by login name.
+#[utoipa::path(tag = "accounts", params(AccessQuery, PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<AccessLine>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/access")]
+async fn access(
+    app: Data<App>,
+    credential: Credential,
+    query: Query<AccessQuery>,
+    page: Query<PageQuery>,
+) -> Reply<Page<AccessLine>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.access(caller, &query, &page)).await?))
+}

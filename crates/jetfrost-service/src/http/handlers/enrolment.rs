@@ -1,0 +1,64 @@
+//! Enrolment codes, and what they open.
+
+use actix_web::web::{Data, Json, Path, Query};
+use actix_web::{HttpRequest, delete, get, post};
+use jetfrost_wire::enrolment::{Claim, CodeIsFor, Enrol, Enrolled, EnrolmentCode, IssuedCode, LookAtCode, NewEnrolmentCode};
+use jetfrost_wire::{Page, PageQuery, Problem};
+
+use super::super::credential::origin;
+use super::super::{App, Reply};
+use crate::desk::Credential;
+
+serve!(enrolment_codes, issue_code, cancel_code, renew_code, enrol, look_at_code, claim_workstation,);
+
+/// Enrolment codes, latest first, without the codes themselves.
+#[utoipa::path(tag = "enrolment", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<EnrolmentCode>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/enrolment-codes")]
+async fn enrolment_codes(app: Data<App>, credential: Credential, page: Query<PageQuery>) -> Reply<Page<EnrolmentCode>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.enrolment_codes(caller, &page)).await?))
+}
+
+/// Makes an enrolment code for an account.
+#[utoipa::path(tag = "enrolment", request_body = NewEnrolmentCode, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = IssuedCode), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/enrolment-codes")]
+async fn issue_code(app: Data<App>, credential: Credential, body: Json<NewEnrolmentCode>) -> Reply<IssuedCode> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.issue_code(caller, &body)).await?))
+}
+
+/// Gives an enrolment code another secret; the one from before opens nothing any more.
+#[utoipa::path(tag = "enrolment", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = IssuedCode), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/enrolment-codes/{id}/renewal")]
+async fn renew_code(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<IssuedCode> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.renew_code(caller, &id)).await?))
+}
+
+/// Cancels an open enrolment code.
+#[utoipa::path(tag = "enrolment", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = EnrolmentCode), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/enrolment-codes/{id}")]
+async fn cancel_code(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<EnrolmentCode> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.cancel_code(caller, &id)).await?))
+}
+
+/// Turns a machine into a workstation; the enrolment code is the credential.
+#[utoipa::path(tag = "enrolment", request_body = Enrol, responses((status = 200, body = Enrolled), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/enrolments")]
+async fn enrol(app: Data<App>, request: HttpRequest, body: Json<Enrol>) -> Reply<Enrolled> {
+    let origin = origin(&request);
+    Ok(Json(app.run(move |desk| desk.enrol(&body, &origin)).await?))
+}
+
+/// Says what an enrolment code is for; the code is the credential.
+#[utoipa::path(tag = "enrolment", request_body = LookAtCode, responses((status = 200, body = CodeIsFor), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/enrolments/look")]
+async fn look_at_code(app: Data<App>, request: HttpRequest, body: Json<LookAtCode>) -> Reply<CodeIsFor> {
+    let origin = origin(&request);
+    Ok(Json(app.run(move |desk| desk.look_at_code(&body, &origin)).await?))
+}
+
+/// Hands a workstation that is there to a machine; the enrolment code is the credential.
+#[utoipa::path(tag = "enrolment", request_body = Claim, responses((status = 200, body = Enrolled), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/enrolments/claim")]
+async fn claim_workstation(app: Data<App>, request: HttpRequest, body: Json<Claim>) -> Reply<Enrolled> {
+    let origin = origin(&request);
+    Ok(Json(app.run(move |desk| desk.claim_workstation(&body, &origin)).await?))
+}

@@ -1,0 +1,174 @@
+//! The service itself: what it is, who looks after it, how it is protected.
+
+use actix_web::web::{Bytes, Data, Json, Path, Query};
+use actix_web::{HttpRequest, HttpResponse, delete, get, post, put};
+use futures_util::{StreamExt, stream};
+use jetfrost_wire::discovery::{Discovery, DiscoverySettings};
+use jetfrost_wire::people::Account;
+use jetfrost_wire::service::{
+    Admission, AdmissionState, AuditCheck, AuditEntry, AuditQuery, Escrow, ExportForm, ExportQuery, FirstAdministrator,
+    NewEscrow, Protection, ServiceInfo,
+};
+use jetfrost_wire::setting_up::{SettingUp, Settle};
+use jetfrost_wire::{Page, Problem};
+
+use super::super::credential::origin;
+use super::super::{App, Reply, Trouble};
+use crate::desk::{Credential, Desk, export_header};
+
+serve!(
+    service_info,
+    first_administrator,
+    start_escrow,
+    end_escrow,
+    admission,
+    set_admission,
+    check_audit,
+    setting_up,
+    settle,
+    reopen,
+    protection,
+    audit_log,
+    audit_export,
+    discovery,
+    set_discovery,
+);
+
+/// What anyone may know of the service.
+#[utoipa::path(tag = "service", responses((status = 200, body = ServiceInfo), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/service")]
+async fn service_info(app: Data<App>) -> Reply<ServiceInfo> {
+    Ok(Json(app.run(Desk::service_info).await?))
+}
+
+/// Creates the first administrator with the one-time code that the service printed.
+#[utoipa::path(tag = "service", request_body = FirstAdministrator, responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/first-administrator")]
+async fn first_administrator(app: Data<App>, request: HttpRequest, body: Json<FirstAdministrator>) -> Reply<Account> {
+    let origin = origin(&request);
+    Ok(Json(app.run(move |desk| desk.first_administrator(&body, &origin)).await?))
+}
+
+/// Asks workstations to trust the office key from now on; each person is told and decides.
+#[utoipa::path(tag = "service", request_body = NewEscrow, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Escrow), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/escrow")]
+async fn start_escrow(app: Data<App>, credential: Credential, body: Json<NewEscrow>) -> Reply<Escrow> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.start_escrow(caller, &body)).await?))
+}
+
+/// Asks for the office key no more. Ways in that were made stay until they are taken away.
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/escrow")]
+async fn end_escrow(app: Data<App>, credential: Credential) -> Result<HttpResponse, Trouble> {
+    app.for_caller(credential, Desk::end_escrow).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// What is let in, and what is underway.
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AdmissionState), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/admission")]
+async fn admission(app: Data<App>, credential: Credential) -> Reply<AdmissionState> {
+    Ok(Json(app.for_caller(credential, Desk::admission).await?))
+}
+
+/// Sets what is let in. It counts at once; what is underway comes to its end.
+#[utoipa::path(tag = "service", request_body = Admission, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AdmissionState), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/admission")]
+async fn set_admission(app: Data<App>, credential: Credential, body: Json<Admission>) -> Reply<AdmissionState> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_admission(caller, &body)).await?))
+}
+
+/// Follows the audit log's chain and says where it breaks.
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AuditCheck), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/audit/check")]
+async fn check_audit(app: Data<App>, credential: Credential) -> Reply<AuditCheck> {
+    Ok(Json(app.for_caller(credential, Desk::check_audit).await?))
+}
+
+/// The set-up list: what is decided, what is not, and whose move it is.
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SettingUp), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/setting-up")]
+async fn setting_up(app: Data<App>, credential: Credential) -> Reply<SettingUp> {
+    Ok(Json(app.for_caller(credential, Desk::setting_up).await?))
+}
+
+/// Decides to leave a step of the set-up list as it is.
+#[utoipa::path(tag = "service", request_body = Settle, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SettingUp), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/setting-up/{id}/settled")]
+async fn settle(app: Data<App>, credential: Credential, id: Path<String>, body: Json<Settle>) -> Reply<SettingUp> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.settle(caller, &id, &body)).await?))
+}
+
+/// Opens a step of the set-up list again.
+#[utoipa::path(tag = "service", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SettingUp), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/setting-up/{id}/settled")]
+async fn reopen(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<SettingUp> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.reopen(caller, &id)).await?))
+}
+
+/// How the server itself is protected.
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Protection), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/protection")]
+async fn protection(app: Data<App>, credential: Credential) -> Reply<Protection> {
+    Ok(Json(app.for_caller(credential, Desk::see_protection).await?))
+}
+
+/// The audit log, latest first.
+#[utoipa::path(tag = "service", params(AuditQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<AuditEntry>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/audit")]
+async fn audit_log(app: Data<App>, credential: Credential, query: Query<AuditQuery>) -> Reply<Page<AuditEntry>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.audit_log(caller, &query)).await?))
+}
+
+/// The audit log as a file, latest first: CSV, or an object of JSON a line.
+#[utoipa::path(tag = "service", params(AuditQuery, ExportQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = String, content_type = "text/csv"), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/audit/export")]
+async fn audit_export(
+    app: Data<App>,
+    credential: Credential,
+    query: Query<AuditQuery>,
+    form: Query<ExportQuery>,
+) -> Result<HttpResponse, Trouble> {
+    let form = form.form.unwrap_or_default();
+    let (first, next) = piece(&app, &credential, &query, form, i64::MAX).await?;
+    let (kind, name) = match form {
+        ExportForm::Csv => ("text/csv; charset=utf-8", "audit.csv"),
+        ExportForm::JsonLines => ("application/x-ndjson", "audit.jsonl"),
+    };
+    let begin = Bytes::from(export_header(form).to_owned() + &first);
+    // What follows is fetched as it is taken: the log is never held whole.
+    let rest = stream::try_unfold((next, app, credential, query), move |(next, app, credential, query)| async move {
+        let Some(before) = next else { return Ok::<_, Trouble>(None) };
+        let (text, next) = piece(&app, &credential, &query, form, before).await?;
+        Ok(Some((Bytes::from(text), (next, app, credential, query))))
+    });
+    Ok(HttpResponse::Ok()
+        .content_type(kind)
+        .insert_header(("Content-Disposition", format!("attachment; filename={name}")))
+        .streaming(stream::once(async { Ok(begin) }).chain(rest)))
+}
+
+async fn piece(
+    app: &App,
+    credential: &Credential,
+    query: &Query<AuditQuery>,
+    form: ExportForm,
+    before: i64,
+) -> Result<(String, Option<i64>), Trouble> {
+    let query = query.0.clone();
+    app.for_caller(credential.clone(), move |desk, caller| desk.export_audit(caller, &query, form, before)).await
+}
+
+/// How the service announces itself on the network.
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Discovery), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/discovery")]
+async fn discovery(app: Data<App>, credential: Credential) -> Reply<Discovery> {
+    Ok(Json(app.for_caller(credential, Desk::discovery).await?))
+}
+
+/// Decides how the service announces itself. It counts at once.
+#[utoipa::path(tag = "service", request_body = DiscoverySettings, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Discovery), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/discovery")]
+async fn set_discovery(app: Data<App>, credential: Credential, body: Json<DiscoverySettings>) -> Reply<Discovery> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_discovery(caller, &body)).await?))
+}

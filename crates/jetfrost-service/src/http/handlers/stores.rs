@@ -1,0 +1,169 @@
+//! Image stores and points: what is kept, held, removed and brought back.
+
+use actix_web::web::{Data, Json, Path};
+use actix_web::{HttpResponse, delete, get, post, put};
+use jetfrost_wire::advice::{AskAdvice, LimitAdvice};
+use jetfrost_wire::job::Job;
+use jetfrost_wire::keeping::{NewHold, StoreSettings, ThinningPreview};
+use jetfrost_wire::workstation::{NewSlot, Point, PointBytes, Slots, Soundness, WayIn, Workstation};
+use jetfrost_wire::{Page, Problem};
+
+use super::super::{App, Reply, Trouble};
+use crate::desk::Credential;
+
+serve!(
+    point_bytes,
+    slots,
+    set_store,
+    hold_store,
+    release_store,
+    remove_store,
+    bring_store_back,
+    hold_point,
+    release_point,
+    remove_point,
+    bring_point_back,
+    preview_thinning,
+    begin_thinning,
+    ways_in,
+    add_slot,
+    remove_slot,
+    soundness,
+    begin_scrub,
+    advise,
+);
+
+/// A recovery point's file: head in clear, body sealed.
+#[utoipa::path(tag = "stores", params(("id" = String, Path), ("sequence" = u64, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = PointBytes), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/stores/{id}/points/{sequence}")]
+async fn point_bytes(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<PointBytes> {
+    let (id, sequence) = path.into_inner();
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.point_bytes(caller, &id, sequence)).await?))
+}
+
+/// An image store's key slots.
+#[utoipa::path(tag = "stores", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Slots), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/stores/{id}/slots")]
+async fn slots(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Slots> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.slots(caller, &id)).await?))
+}
+
+/// Sets an image store's limit, and what it keeps if not what its destination says.
+#[utoipa::path(tag = "stores", request_body = StoreSettings, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/stores/{id}/settings")]
+async fn set_store(app: Data<App>, credential: Credential, id: Path<String>, body: Json<StoreSettings>) -> Reply<Workstation> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_store(caller, &id, &body)).await?))
+}
+
+/// Puts a hold on an image store: nothing of it goes.
+#[utoipa::path(tag = "stores", request_body = NewHold, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/stores/{id}/hold")]
+async fn hold_store(app: Data<App>, credential: Credential, id: Path<String>, body: Json<NewHold>) -> Reply<Workstation> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.hold_store(caller, &id, &body)).await?))
+}
+
+/// Takes the hold off an image store.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/stores/{id}/hold")]
+async fn release_store(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.release_store(caller, &id)).await?))
+}
+
+/// Removes an image store. It goes when its waiting time is over.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/stores/{id}/leaving")]
+async fn remove_store(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.remove_store(caller, &id)).await?))
+}
+
+/// Brings an image store back whose waiting time is not over.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/stores/{id}/leaving")]
+async fn bring_store_back(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.bring_store_back(caller, &id)).await?))
+}
+
+/// Puts a hold on a point: it does not go.
+#[utoipa::path(tag = "stores", request_body = NewHold, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/stores/{id}/points/{sequence}/hold")]
+async fn hold_point(app: Data<App>, credential: Credential, path: Path<(String, u64)>, body: Json<NewHold>) -> Reply<Point> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.hold_point(caller, &path.0, path.1, &body)).await?))
+}
+
+/// Takes the hold off a point.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/stores/{id}/points/{sequence}/hold")]
+async fn release_point(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<Point> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.release_point(caller, &path.0, path.1)).await?))
+}
+
+/// Removes a point. It goes when its waiting time is over.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/stores/{id}/points/{sequence}/leaving")]
+async fn remove_point(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<Point> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.remove_point(caller, &path.0, path.1)).await?))
+}
+
+/// Brings a point back whose waiting time is not over.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/stores/{id}/points/{sequence}/leaving")]
+async fn bring_point_back(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<Point> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.bring_point_back(caller, &path.0, path.1)).await?))
+}
+
+/// What the next thinning of an image store would do.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = ThinningPreview), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/stores/{id}/thinning")]
+async fn preview_thinning(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<ThinningPreview> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.preview_thinning(caller, &id)).await?))
+}
+
+/// Begins a thinning now.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/stores/{id}/thinning")]
+async fn begin_thinning(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Job> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.begin_thinning(caller, &id)).await?))
+}
+
+/// What opens an image store: kinds, labels and ages of its key slots.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<WayIn>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/stores/{id}/ways-in")]
+async fn ways_in(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Page<WayIn>> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.ways_in(caller, &id)).await?))
+}
+
+/// Adds a key slot. One that is there is never written over.
+#[utoipa::path(tag = "stores", request_body = NewSlot, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = WayIn), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/stores/{id}/slots")]
+async fn add_slot(app: Data<App>, credential: Credential, id: Path<String>, body: Json<NewSlot>) -> Reply<WayIn> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.add_slot(caller, &id, &body)).await?))
+}
+
+/// Takes a key slot away; never the last passphrase or recovery key.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/stores/{id}/slots/{slot}")]
+async fn remove_slot(app: Data<App>, credential: Credential, path: Path<(String, String)>) -> Result<HttpResponse, Trouble> {
+    app.for_caller(credential, move |desk, caller| desk.remove_slot(caller, &path.0, &path.1)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// What is known of an image store's soundness.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Soundness), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/stores/{id}/soundness")]
+async fn soundness(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Soundness> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.soundness(caller, &id)).await?))
+}
+
+/// Begins a scrub now.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/stores/{id}/scrub")]
+async fn begin_scrub(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Job> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.begin_scrub(caller, &id)).await?))
+}
+
+/// What a limit would mean; changes nothing.
+#[utoipa::path(tag = "stores", request_body = AskAdvice, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = LimitAdvice), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/advice/limit")]
+async fn advise(app: Data<App>, credential: Credential, body: Json<AskAdvice>) -> Reply<LimitAdvice> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.advise(caller, &body)).await?))
+}

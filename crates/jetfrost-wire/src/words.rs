@@ -1,0 +1,20 @@
+//! Words for the values of an enumeration.
+
+macro_rules! words {
+    ($name:ident: $($variant:ident = $word:literal),*) => {
+        impl $name {
+            /// The word for it.
+            #[must_use]
+            pub fn word(self) -> &'static str {
+                match self { $(Self::$variant => $word,)* }
+            }
+
+            /// The one with this word.
+            #[must_use]
+            pub fn from_word(word: &str) -> Option<Self> {
+                [$(Self::$variant),*].into_iter().find(|value| value.word() == word)
+            }
+        }
+    };
+}
+pub(crate) use words;
