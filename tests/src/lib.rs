@@ -2,6 +2,7 @@
 
 pub mod browser;
 pub mod mounted;
+pub mod network;
 pub mod office;
 pub mod programs;
 pub mod witness;

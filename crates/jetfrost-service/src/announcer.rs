@@ -38,11 +38,13 @@ struct State {
 }
 
 struct Spoken {
+    /// What was asked for.
     what: Announcement,
     daemon: ServiceDaemon,
     full_name: String,
     /// Tells when another service has the name.
     events: Receiver<DaemonEvent>,
+    /// The name that it has.
     name: String,
 }
 
@@ -50,14 +52,20 @@ impl Announcer {
     /// Sees to it that this is announced, and nothing else.
     pub(crate) fn announce(&self, wanted: Option<Announcement>) {
         let mut state = self.lock();
+        let mut name = wanted.as_ref().map(|wanted| wanted.name.clone());
         if state.spoken.as_ref().map(|spoken| &spoken.what) == wanted.as_ref() {
-            return;
+            // One that was renamed begins anew under its new name: the library would go on answering for the old one, too,
+            // and so take it from the service that has it.
+            match state.spoken.as_mut().and_then(Spoken::renamed) {
+                Some(other) => name = Some(other),
+                None => return,
+            }
         }
         if let Some(spoken) = state.spoken.take() {
             spoken.withdraw();
         }
         state.trouble = None;
-        match wanted.map(Spoken::announce).transpose() {
+        match wanted.zip(name).map(|(wanted, name)| Spoken::announce(wanted, name)).transpose() {
             Ok(spoken) => state.spoken = spoken,
             Err(error) => {
                 tracing::warn!(%error, "announcing the service");
@@ -68,7 +76,7 @@ impl Announcer {
 
     /// The name under which the service is announced, if it is.
     pub(crate) fn name(&self) -> Option<String> {
-        self.lock().spoken.as_mut().map(|spoken| spoken.name().to_owned())
+        self.lock().spoken.as_ref().map(|spoken| spoken.name.clone())
     }
 
     /// Why it is not announced.
@@ -88,7 +96,7 @@ impl Drop for Announcer {
 }
 
 impl Spoken {
-    fn announce(what: Announcement) -> mdns_sd::Result<Self> {
+    fn announce(what: Announcement, name: String) -> mdns_sd::Result<Self> {
         let daemon = ServiceDaemon::new()?;
         let addresses = what.interfaces.clone();
         daemon.disable_interface(IfKind::All)?;
@@ -97,23 +105,22 @@ impl Spoken {
         let txt: Vec<(&str, &str)> = what.txt.iter().map(|(key, value)| (*key, value.as_str())).collect();
         let service_type = format!("{SERVICE_TYPE}.local.");
         let host = format!("{}.local.", what.host);
-        let info = ServiceInfo::new(&service_type, &what.name, &host, "", what.port, &txt[..])?.enable_addr_auto();
+        let info = ServiceInfo::new(&service_type, &name, &host, "", what.port, &txt[..])?.enable_addr_auto();
         let full_name = info.get_fullname().to_owned();
         let events = daemon.monitor()?;
         daemon.register(info)?;
-        let name = what.name.clone();
         Ok(Self { what, daemon, full_name, events, name })
     }
 
-    fn name(&mut self) -> &str {
+    /// The name that it has now, if another service turned out to have the one that it had.
+    fn renamed(&mut self) -> Option<String> {
+        let mut name = None;
         while let Ok(event) = self.events.try_recv() {
-            if let DaemonEvent::NameChange(change) = event
-                && let Some((name, _)) = change.new_name.split_once(&format!(".{SERVICE_TYPE}"))
-            {
-                name.clone_into(&mut self.name);
+            if let DaemonEvent::NameChange(change) = event {
+                name = change.new_name.split_once(&format!(".{SERVICE_TYPE}")).map(|(name, _)| name.to_owned()).or(name);
             }
         }
-        &self.name
+        name.filter(|name| *name != self.name)
     }
 
     fn withdraw(self) {

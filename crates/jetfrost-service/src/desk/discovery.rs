@@ -53,8 +53,8 @@ impl Desk {
     pub(crate) fn set_discovery(&self, caller: &Caller, to: &DiscoverySettings) -> Result<Discovery> {
         caller.may(&Act::ChangeOffice)?;
         let name = to.name.as_deref().map(checked_name).transpose()?;
-        if name.as_ref().is_some_and(|name| name.len() > MOST_NAME) {
-            return Err(DeskError::Invalid(format!("the name for an announcement has {MOST_NAME} bytes at most")));
+        if name.as_ref().is_some_and(|name| name.len() > MOST_NAME || name.contains('.')) {
+            return Err(DeskError::Invalid(format!("the name for an announcement has {MOST_NAME} bytes at most, and no dot")));
         }
         let odd =
             |name: &String| name.is_empty() || name.len() > 15 || name.contains([',', '/']) || name.contains(char::is_whitespace);

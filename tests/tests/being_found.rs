@@ -1,0 +1,173 @@
+//! Being found: networks of the test's own with several hosts, one of them on two networks and one behind a router; a browser
+//! of DNS-SD and a name server that are not ours.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use jetfrost_tests::network::{Going, Host, Networks};
+use jetfrost_tests::programs::program;
+use serde_json::Value;
+use tempfile::TempDir;
+
+const NAME: &str = "backup.office.example";
+
+/// A service on a host, with an administrator.
+struct Service {
+    host: Host,
+    home: PathBuf,
+    going: Going,
+    id: String,
+}
+
+fn service(host: &Host, directory: &Path, name: &str) -> Service {
+    let (state, home) = (directory.join(name), directory.join(format!("{name}-administrator")));
+    let mut command = host.command(program("jetfrostd").to_str().expect("text"));
+    command.args(["serve", "--public-name", NAME, "--listen", "0.0.0.0:7410", "--state-directory"]).arg(&state);
+    let going = host.start(&mut command);
+    let word = |line: String| line.split_whitespace().last().unwrap_or_default().to_owned();
+    let fingerprint = word(going.line("the fingerprint", |line| line.split_whitespace().last().is_some_and(|w| w.len() == 64)));
+    let mut arguments = vec!["sign-in", "127.0.0.1:7410", "--login", "ingrid", "--fingerprint", &fingerprint, "--first"];
+    let code = word(going.line("the first code", |line| line.contains("first code")));
+    arguments.push(&code);
+    done(host, &home, &arguments);
+    let info = done(host, &home, &["discovery", "show"]);
+    let records = info["records"].to_string();
+    let id = records.split("id=").nth(1).and_then(|rest| rest.split('\\').next()).expect("its id").to_owned();
+    Service { host: host.clone(), home, going, id }
+}
+
+/// What a command of `jetfrost` answered.
+fn done(host: &Host, home: &Path, words: &[&str]) -> Value {
+    let output = host.jetfrost(home, words);
+    let (out, err) = (String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+    assert!(output.status.success(), "{words:?}: {out}{err}");
+    serde_json::from_str(&out).unwrap_or(Value::Null)
+}
+
+impl Service {
+    fn does(&self, words: &[&str]) -> Value {
+        done(&self.host, &self.home, words)
+    }
+}
+
+fn finds(host: &Host, home: &Path, seconds: &str) -> Vec<Value> {
+    done(host, home, &["find", "--seconds", seconds]).as_array().expect("a list").clone()
+}
+
+/// Avahi on a host, and its browser: a line for whatever comes (`=`) and goes (`-`).
+fn avahi(host: &Host, directory: &Path) -> Going {
+    let settings = directory.join("avahi.conf");
+    fs::write(&settings, "[server]\nallow-interfaces=eth0\nuse-ipv6=no\n[publish]\ndisable-publishing=yes\n").expect("written");
+    let script = format!(
+        "mount -t tmpfs tmpfs /run && mkdir -p /run/dbus && \
+         dbus-daemon --system --nopidfile && avahi-daemon -D -f {} --no-drop-root --no-chroot --no-rlimits && \
+         trap 'avahi-daemon -k; pkill -P $$' EXIT && exec avahi-browse -rp _jetfrost._tcp",
+        settings.display()
+    );
+    host.start(host.command("unshare").args(["-m", "-p", "-f", "--kill-child", "sh", "-c", &script]))
+}
+
+/// NSD on a host, with the lines that a service prints in the zone of the office.
+fn name_server(host: &Host, directory: &Path, address: &str, records: &Value) -> Going {
+    let mut zone = format!(
+        "$ORIGIN office.example.\n$TTL 60\n@ SOA ns admin 1 3600 600 86400 60\n@ NS ns\nns A {address}\nbackup A 10.81.1.1\n"
+    );
+    for record in records.as_array().expect("lines") {
+        zone.push_str(record.as_str().expect("text"));
+        zone.push('\n');
+    }
+    let path = |name: &str| directory.join(name).display().to_string();
+    fs::write(path("office.zone"), zone).expect("written");
+    let settings = format!(
+        "server:\n username: \"\"\n zonesdir: \"{0}\"\n ip-address: {address}\n pidfile: \"\"\n zonelistfile: \"{0}/zones\"\n \
+         xfrdfile: \"{0}/xfrd\"\nremote-control:\n control-enable: no\nzone:\n name: office.example\n zonefile: \"{0}/office.zone\"\n",
+        directory.display()
+    );
+    fs::write(path("nsd.conf"), settings).expect("written");
+    let checked = Command::new("nsd-checkconf").arg(path("nsd.conf")).output().expect("nsd is installed");
+    assert!(checked.status.success(), "{}", String::from_utf8_lossy(&checked.stderr));
+    host.start(host.command("sh").args(["-c", &format!("exec nsd -d -c {} 2>&1", path("nsd.conf"))]))
+}
+
+#[test]
+fn a_service_is_found_by_its_neighbours_behind_a_router_and_by_a_stranger() {
+    let directory = TempDir::new().expect("a directory");
+    let path = |name: &str| directory.path().join(name);
+    let mut networks = Networks::new(&["lan", "lab", "branch"]);
+    let quay = networks.host("quay", &[("lan", "10.81.1.1/24"), ("lab", "10.81.2.1/24")]);
+    let pier = networks.host("pier", &[("lan", "10.81.1.2/24")]);
+    let neighbour = networks.host("near", &[("lan", "10.81.1.3/24")]);
+    let in_the_lab = networks.host("lab", &[("lab", "10.81.2.3/24")]);
+    let router = networks.host("router", &[("lan", "10.81.1.9/24"), ("branch", "10.81.3.9/24")]);
+    let far = networks.host("far", &[("branch", "10.81.3.3/24")]);
+    router.forward();
+    quay.route_by("10.81.1.9");
+    far.route_by("10.81.3.9");
+
+    // Two services of one name: one of them gets a number, and ours keep them apart.
+    let first = service(&quay, directory.path(), "quay");
+    let browser = avahi(&neighbour, directory.path());
+    let seen = browser.line("the first service", |line| line.starts_with('=') && line.contains(&first.id));
+    assert!(seen.contains(";_jetfrost._tcp;local;") && seen.contains(";10.81.1.1;7410;"), "{seen}");
+    assert!(seen.contains("Backups\\032at\\032backup;") && seen.contains("\"v=1\""), "{seen}");
+    let second = service(&pier, directory.path(), "pier");
+    let seen = browser.line("the second service", |line| line.starts_with('=') && line.contains(&second.id));
+    assert!(seen.contains("Backups\\032at\\032backup\\032\\0402\\041;"), "renamed on conflict: {seen}");
+    let found = finds(&neighbour, &path("near"), "6");
+    let mut ids: Vec<&str> = found.iter().filter_map(|one| one["id"].as_str()).collect();
+    ids.sort_unstable();
+    let mut both = [first.id.as_str(), second.id.as_str()];
+    both.sort_unstable();
+    assert_eq!(ids, both, "one entry for each: {found:?}");
+
+    // The host on two networks is one service to each of them, at the address that is reached from there.
+    let found = finds(&in_the_lab, &path("lab"), "5");
+    assert_eq!((found.len(), found[0]["id"].as_str()), (1, Some(first.id.as_str())));
+    assert_eq!(found[0]["address"], "10.81.2.1:7410", "no DNS here: by address");
+
+    // Behind the router nothing is announced; the lines for the zone do it, and a plain address does anyhow.
+    assert_eq!(finds(&far, &path("far"), "2"), Vec::<Value>::new());
+    let server = name_server(&router, directory.path(), "10.81.3.9", &first.does(&["discovery", "show"])["records"]);
+    let _started = server.line("the name server", |line| line.contains("nsd started"));
+    far.resolve_by("10.81.3.9", "office.example");
+    let found = finds(&far, &path("far"), "3");
+    assert_eq!(found.len(), 1, "{found:?}");
+    assert_eq!(found[0]["id"].as_str(), Some(first.id.as_str()));
+    // This name server turns capitals into small letters, as DNS may (RFC 4343).
+    assert_eq!(found[0]["name"].as_str().map(str::to_lowercase).as_deref(), Some("backups at backup"));
+    assert_eq!(found[0]["address"], format!("{NAME}:7410"), "the name is preferred where it resolves");
+    let fingerprint = found[0]["fingerprint"].as_str().expect("a fingerprint");
+    done(&far, &path("far"), &["sign-in", "10.81.1.1:7410", "--login", "ingrid", "--fingerprint", fingerprint]);
+
+    // A code whose address leads nowhere is enough where the service is announced.
+    fs::create_dir(path("shelf")).expect("made");
+    let shelf = path("shelf");
+    first.does(&["destination", "add", "Shelf", shelf.join("here").to_str().expect("text"), "--for-everybody"]);
+    first.does(&["account", "add", "anna"]);
+    let issued = first.does(&["enrolment", "add", "anna"]);
+    let joined = done(&in_the_lab, &path("lab"), &["join", issued["code"].as_str().expect("a code")]);
+    assert_eq!(joined["login"], "anna");
+    done(&in_the_lab, &path("lab"), &["probe"]);
+
+    // It is withdrawn while backups are not let in, where it is not wanted, and when it stops.
+    let gone = |line: &str| line.starts_with("-;eth0;IPv4;Backups\\032at\\032backup;");
+    let back = |line: &str| line.starts_with('=') && line.contains(&first.id);
+    first.does(&["admission", "stop", "backups"]);
+    let _withdrawn = browser.line("the goodbye of a pause", gone);
+    first.does(&["admission", "let-in", "backups"]);
+    let _returned = browser.line("the return after a pause", back);
+    first.does(&["discovery", "announce", "--on", "eth1", "--name", "Lab backups"]);
+    let _withdrawn = browser.line("the goodbye on the first network", gone);
+    let found = finds(&in_the_lab, &path("lab"), "5");
+    assert_eq!(found[0]["name"], "Lab backups");
+    let state = first.does(&["discovery", "show"]);
+    let announced: Vec<bool> =
+        state["interfaces"].as_array().expect("a list").iter().filter_map(|one| one["announced"].as_bool()).collect();
+    assert_eq!(announced, [false, true]);
+    first.does(&["discovery", "announce"]);
+    let _returned = browser.line("the return to both networks", back);
+    first.going.terminate();
+    let _withdrawn = browser.line("the goodbye of a stop", gone);
+    assert_eq!(finds(&in_the_lab, &path("lab"), "3"), Vec::<Value>::new());
+}
