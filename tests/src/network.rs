@@ -1,17 +1,11 @@
 //! Networks of the tests' own: hosts that are network namespaces, with cables between them. Needs root; nothing of it touches
 //! the machine's own network, and all of it goes with the test.
 
-use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Output, Stdio};
+use std::process::{Command, Output, Stdio};
 use std::sync::atomic::{AtomicU32, Ordering};
-use std::sync::mpsc::{Receiver, channel};
-use std::time::{Duration, Instant};
 
 use crate::programs::program;
-
-/// What has not come after so long does not come.
-const PATIENCE: Duration = Duration::from_secs(60);
 
 /// Networks and the hosts on them.
 pub struct Networks {
@@ -114,52 +108,5 @@ impl Host {
         let mut command = self.command(program("jetfrost").to_str().expect("text"));
         command.env("JETFROST_HOME", home).env("JETFROST_PASSWORD", crate::office::PASSWORD);
         command.env("JETFROST_PASSPHRASE", crate::office::PASSPHRASE).arg("--json").args(words).output().expect("runs")
-    }
-
-    /// Starts a program that goes on, and hears its output.
-    #[must_use]
-    pub fn start(&self, command: &mut Command) -> Going {
-        let mut child = command.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().expect("it starts");
-        let (tell, lines) = channel();
-        let out = child.stdout.take().expect("piped");
-        std::thread::spawn(move || BufReader::new(out).lines().map_while(Result::ok).for_each(|line| drop(tell.send(line))));
-        Going { child, lines }
-    }
-}
-
-/// A program that goes on until it is dropped.
-pub struct Going {
-    child: Child,
-    lines: Receiver<String>,
-}
-
-impl Going {
-    /// The next line that is like this. Panics when none comes.
-    #[must_use]
-    pub fn line(&self, what: &str, is_it: impl Fn(&str) -> bool) -> String {
-        let end = Instant::now() + PATIENCE;
-        let mut passed = Vec::new();
-        loop {
-            let left = end.saturating_duration_since(Instant::now());
-            match self.lines.recv_timeout(left) {
-                Ok(line) if is_it(&line) => return line,
-                Ok(line) => passed.push(line),
-                Err(_) => panic!("{what} did not come; what came: {passed:#?}"),
-            }
-        }
-    }
-
-    /// Ends it as an administrator would.
-    pub fn terminate(mut self) {
-        let process = nix::unistd::Pid::from_raw(self.child.id().cast_signed());
-        nix::sys::signal::kill(process, nix::sys::signal::Signal::SIGTERM).expect("signalled");
-        self.child.wait().expect("it ends");
-    }
-}
-
-impl Drop for Going {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
     }
 }

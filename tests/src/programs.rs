@@ -3,11 +3,16 @@
 use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
+use std::sync::mpsc::{Receiver, channel};
+use std::time::{Duration, Instant};
 
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
 use crate::office::{ADMINISTRATOR, PASSPHRASE, PASSWORD};
+
+/// What has not come after so long does not come.
+const PATIENCE: Duration = Duration::from_secs(60);
 
 /// A program of this workspace; `cargo build --workspace` puts it beside the tests.
 #[must_use]
@@ -156,4 +161,51 @@ pub fn first_sign_in(daemon: &Daemon, home: &Path) {
         &["sign-in", &daemon.address, "--login", ADMINISTRATOR, "--first", &code, "--fingerprint", &fingerprint],
         0,
     );
+}
+
+/// Starts a program that goes on, and hears its output.
+#[must_use]
+pub fn start(command: &mut Command) -> Going {
+    let mut child = command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().expect("it starts");
+    let (tell, lines) = channel();
+    let out = child.stdout.take().expect("piped");
+    std::thread::spawn(move || BufReader::new(out).lines().map_while(Result::ok).for_each(|line| drop(tell.send(line))));
+    Going { child, lines }
+}
+
+/// A program that goes on until it is dropped.
+pub struct Going {
+    child: Child,
+    lines: Receiver<String>,
+}
+
+impl Going {
+    /// The next line that is like this. Panics when none comes.
+    #[must_use]
+    pub fn line(&self, what: &str, is_it: impl Fn(&str) -> bool) -> String {
+        let end = Instant::now() + PATIENCE;
+        let mut passed = Vec::new();
+        loop {
+            let left = end.saturating_duration_since(Instant::now());
+            match self.lines.recv_timeout(left) {
+                Ok(line) if is_it(&line) => return line,
+                Ok(line) => passed.push(line),
+                Err(_) => panic!("{what} did not come; what came: {passed:#?}"),
+            }
+        }
+    }
+
+    /// Ends it as an administrator would.
+    pub fn terminate(mut self) {
+        let process = Pid::from_raw(self.child.id().cast_signed());
+        kill(process, Signal::SIGTERM).expect("signalled");
+        self.child.wait().expect("it ends");
+    }
+}
+
+impl Drop for Going {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
 }

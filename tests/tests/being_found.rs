@@ -5,8 +5,8 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use jetfrost_tests::network::{Going, Host, Networks};
-use jetfrost_tests::programs::program;
+use jetfrost_tests::network::{Host, Networks};
+use jetfrost_tests::programs::{Going, program, start};
 use serde_json::Value;
 use tempfile::TempDir;
 
@@ -24,7 +24,7 @@ fn service(host: &Host, directory: &Path, name: &str) -> Service {
     let (state, home) = (directory.join(name), directory.join(format!("{name}-administrator")));
     let mut command = host.command(program("jetfrostd").to_str().expect("text"));
     command.args(["serve", "--public-name", NAME, "--listen", "0.0.0.0:7410", "--state-directory"]).arg(&state);
-    let going = host.start(&mut command);
+    let going = start(&mut command);
     let word = |line: String| line.split_whitespace().last().unwrap_or_default().to_owned();
     let fingerprint = word(going.line("the fingerprint", |line| line.split_whitespace().last().is_some_and(|w| w.len() == 64)));
     let mut arguments = vec!["sign-in", "127.0.0.1:7410", "--login", "ingrid", "--fingerprint", &fingerprint, "--first"];
@@ -65,7 +65,7 @@ fn avahi(host: &Host, directory: &Path) -> Going {
          trap 'avahi-daemon -k; pkill -P $$' EXIT && exec avahi-browse -rp _jetfrost._tcp",
         settings.display()
     );
-    host.start(host.command("unshare").args(["-m", "-p", "-f", "--kill-child", "sh", "-c", &script]))
+    start(host.command("unshare").args(["-m", "-p", "-f", "--kill-child", "sh", "-c", &script]))
 }
 
 /// NSD on a host, with the lines that a service prints in the zone of the office.
@@ -87,7 +87,7 @@ fn name_server(host: &Host, directory: &Path, address: &str, records: &Value) ->
     fs::write(path("nsd.conf"), settings).expect("written");
     let checked = Command::new("nsd-checkconf").arg(path("nsd.conf")).output().expect("nsd is installed");
     assert!(checked.status.success(), "{}", String::from_utf8_lossy(&checked.stderr));
-    host.start(host.command("sh").args(["-c", &format!("exec nsd -d -c {} 2>&1", path("nsd.conf"))]))
+    start(host.command("sh").args(["-c", &format!("exec nsd -d -c {} 2>&1", path("nsd.conf"))]))
 }
 
 #[test]

@@ -1,4 +1,5 @@
 /** The only place that fetches. Every status is checked; what is not success becomes a `ProblemError`. */
+import { units } from '../logic/format'
 import type { Page, Problem } from './types'
 
 export class ProblemError extends Error {
@@ -33,8 +34,7 @@ async function problemOf(response: Response): Promise<Problem> {
   return { ...unreachable, title: `The service answered with status ${response.status}.`, status: response.status }
 }
 
-/** Calls the API; `T` is what the OpenAPI document promises for this path. */
-export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+async function answer(method: string, path: string, body?: unknown): Promise<Response> {
   let response: Response
   try {
     response = await fetch(`/api/v1${path}`, {
@@ -46,7 +46,15 @@ export async function call<T>(method: string, path: string, body?: unknown): Pro
   } catch {
     throw new ProblemError(unreachable)
   }
+  const said = response.headers.get('jetfrost-units')
+  if (said === 'decimal' || said === 'binary') units.value = said
   if (!response.ok) throw new ProblemError(await problemOf(response))
+  return response
+}
+
+/** Calls the API; `T` is what the OpenAPI document promises for this path. */
+export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  const response = await answer(method, path, body)
   return response.status === 204 ? (undefined as T) : ((await response.json()) as T)
 }
 
@@ -55,6 +63,17 @@ export const post = <T>(path: string, body: unknown) => call<T>('POST', path, bo
 export const patch = <T>(path: string, body: unknown) => call<T>('PATCH', path, body)
 export const put = <T>(path: string, body: unknown) => call<T>('PUT', path, body)
 export const remove = <T = unknown>(path: string) => call<T>('DELETE', path)
+
+/** Saves what a call answers with as a file of the person's. */
+export async function save(method: string, path: string, name: string, body?: unknown): Promise<void> {
+  const response = await answer(method, path, body)
+  const address = URL.createObjectURL(await response.blob())
+  const link = document.createElement('a')
+  link.href = address
+  link.download = name
+  link.click()
+  URL.revokeObjectURL(address)
+}
 
 /** All entries of a list, page by page. */
 export async function list<T>(path: string): Promise<T[]> {

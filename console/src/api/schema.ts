@@ -160,6 +160,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/advice/capacity": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a capacity would mean; changes nothing. */
+        post: operations["advise_capacity"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/advice/limit": {
         parameters: {
             query?: never;
@@ -992,6 +1009,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is decided for all of the office. */
+        get: operations["settings"];
+        /** Decides what counts for all of the office. */
+        put: operations["set_settings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stores/{id}/chunks/fetch": {
         parameters: {
             query?: never;
@@ -1636,6 +1671,28 @@ export interface components {
             /** @description The workstation that it is for, by id; absent for one that is yet to come. */
             workstation?: string | null;
         };
+        /** @description Asks what a capacity would mean. */
+        AskCapacity: {
+            /**
+             * Format: int64
+             * @description The capacity that is considered; absent for none.
+             */
+            capacity?: number | null;
+            /**
+             * Format: int64
+             * @description The limit of new stores that is considered; absent for none.
+             */
+            default_limit?: number | null;
+            /** @description The destination that it is for, by id. */
+            destination?: string | null;
+            /** @description The directory of one that is yet to come; its volume is looked at. */
+            directory?: string | null;
+            /**
+             * Format: int64
+             * @description The reserve that is considered; that of the destination, or the usual one, unless given.
+             */
+            reserve?: number | null;
+        };
         /** @description Asks for a destination to be erased: the first confirmation. */
         AskErasure: {
             /** @description The destination's name, typed. */
@@ -1724,6 +1781,56 @@ export interface components {
          * @description Bytes, as base64 (RFC 4648, § 4) in JSON.
          */
         Binary: string;
+        /** @description What a capacity would mean. */
+        CapacityAdvice: {
+            /**
+             * Format: date-time
+             * @description When it would be full if growth goes on as it did on average.
+             */
+            full_likely?: string | null;
+            /**
+             * Format: date-time
+             * @description When it would be full at the soonest, if growth goes on as it did.
+             */
+            full_soonest?: string | null;
+            /**
+             * Format: int64
+             * @description Bytes that its image stores grow a day together; absent before there is a week of it.
+             */
+            growth_per_day?: number | null;
+            /**
+             * Format: int64
+             * @description How many more stores with the limit of new stores fit.
+             */
+            more_that_fit?: number | null;
+            /**
+             * Format: int64
+             * @description What would be offered: the capacity, and no more than the volume less the reserve.
+             */
+            offered: number;
+            /**
+             * Format: double
+             * @description What is promised to its image stores, as a ratio of that; absent when some store has no limit, which promises everything.
+             */
+            over_commitment?: number | null;
+            /** @description All of it in sentences. */
+            says: string[];
+            /**
+             * Format: int64
+             * @description Bytes that its image stores occupy.
+             */
+            used: number;
+            /**
+             * Format: int64
+             * @description Bytes of the volume.
+             */
+            volume: number;
+            /**
+             * Format: int64
+             * @description How many image stores there have no limit.
+             */
+            without_limit: number;
+        };
         /**
          * @description How a session is carried.
          * @enum {string}
@@ -1945,7 +2052,7 @@ export interface components {
             announce: boolean;
             /** @description Names of the interfaces on which it does; all when empty. */
             interfaces?: string[];
-            /** @description The name under which it does, 1 to 60 bytes; the usual one when absent. */
+            /** @description The name under which it does, 1 to 60 bytes without a dot; the usual one when absent. */
             name?: string | null;
         };
         /**
@@ -2560,6 +2667,11 @@ export interface components {
             label: string;
             /** @description What it may do. */
             scope?: components["schemas"]["TokenScope"];
+        };
+        /** @description What is decided for all of the office. */
+        OfficeSettings: {
+            /** @description Which units sizes are shown in, everywhere. */
+            units: components["schemas"]["Units"];
         };
         /** @description To whom a destination is open: whose workstations may put backups on it. */
         OpenTo: {
@@ -3822,6 +3934,11 @@ export interface components {
             /** @description Login name of the account. */
             login: string;
         };
+        /**
+         * @description Which units sizes are shown in.
+         * @enum {string}
+         */
+        Units: "decimal" | "binary";
         /** @description Whether a directory would do as a destination. */
         Verdict: {
             /** @description The volume's file system. */
@@ -4350,6 +4467,37 @@ export interface operations {
             };
         };
     };
+    advise_capacity: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskCapacity"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CapacityAdvice"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     advise: {
         parameters: {
             query?: never;
@@ -4482,6 +4630,7 @@ export interface operations {
                 };
                 content: {
                     "text/csv": string;
+                    "application/x-ndjson": string;
                 };
             };
             default: {
@@ -5428,6 +5577,7 @@ export interface operations {
                 };
                 content: {
                     "text/html": string;
+                    "application/pdf": number[];
                 };
             };
             default: {
@@ -6300,6 +6450,64 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SettingUp"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OfficeSettings"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OfficeSettings"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OfficeSettings"];
                 };
             };
             default: {

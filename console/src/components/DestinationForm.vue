@@ -5,6 +5,7 @@ import { post } from '../api/client'
 import type { Destination, Verdict } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { parseSize, size } from '../logic/format'
+import CapacityAdvice from './CapacityAdvice.vue'
 import ProblemAlert from './ProblemAlert.vue'
 import StateWord from './StateWord.vue'
 
@@ -58,6 +59,7 @@ watch(
       <BFormGroup label="What it is for" label-for="destination-description" class="col-9"><BFormInput id="destination-description" v-model="description" maxlength="500" /></BFormGroup>
       <div class="col-12"><BFormCheckbox v-model="everybody">Open it to everybody; otherwise it is open to nobody until you say to whom, under Access</BFormCheckbox></div>
     </div>
+    <CapacityAdvice v-if="verdict && verdict.fitness !== 'unfit'" :directory="directory" :capacity="capacityBytes" />
     <p v-if="verdict" role="status" class="mt-2 mb-0">
       <StateWord :state="verdict.fitness" />
       {{ verdict.reasons.join('; ') }}

@@ -2,10 +2,11 @@
 import { BButton, BFormGroup, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { computed, ref, useId } from 'vue'
 import { patch } from '../api/client'
-import type { AtLimit, Destination, Keeping } from '../api/types'
+import type { AtLimit, Destination, EncryptionPolicy, Keeping } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { exactSize, parseSize } from '../logic/format'
 import { keepingText } from '../logic/keeping'
+import CapacityAdvice from './CapacityAdvice.vue'
 import KeepingFields from './KeepingFields.vue'
 import ProblemAlert from './ProblemAlert.vue'
 
@@ -23,6 +24,7 @@ const reserve = ref('')
 const waiting = ref(7)
 const scrub = ref(30)
 const atLimit = ref<AtLimit>('stop')
+const encryption = ref<EncryptionPolicy>('required')
 const keeping = ref<Keeping>({ kind: 'everything' })
 const capacityBytes = computed(() => (capacity.value.trim() === '' ? null : parseSize(capacity.value)))
 const defaultBytes = computed(() => (defaultLimit.value.trim() === '' ? null : parseSize(defaultLimit.value)))
@@ -30,6 +32,11 @@ const reserveBytes = computed(() => parseSize(reserve.value))
 const AT_LIMIT: { value: AtLimit; text: string }[] = [
   { value: 'stop', text: 'backups stop and say so' },
   { value: 'let_oldest_go', text: 'a workstation’s oldest points go, as far as the rule allows' },
+]
+
+const ENCRYPTION: { value: EncryptionPolicy; text: string }[] = [
+  { value: 'required', text: 'image stores must be encrypted' },
+  { value: 'optional', text: 'a workstation may go without, if its code says so' },
 ]
 
 function change() {
@@ -42,6 +49,7 @@ function change() {
   waiting.value = d.waiting_days
   scrub.value = d.scrub_days
   atLimit.value = d.at_limit
+  encryption.value = d.encryption
   keeping.value = d.keeping
   changing.value = true
 }
@@ -55,6 +63,7 @@ const saving = useForm(async () => {
     default_limit: defaultBytes.value,
     keeping: keeping.value,
     at_limit: atLimit.value,
+    encryption: encryption.value,
     waiting_days: Math.trunc(Number(waiting.value)) || 0,
     scrub_days: Math.trunc(Number(scrub.value)) || 0,
   })
@@ -68,6 +77,7 @@ const saving = useForm(async () => {
     <p class="mb-2">
       Keeps <strong>{{ keepingText(destination.keeping) }}</strong>. At a limit, {{ AT_LIMIT.find((a) => a.value === destination.at_limit)?.text }}. What is removed can be
       brought back for {{ destination.waiting_days }} days.
+      {{ destination.encryption === 'required' ? 'Image stores on it must be encrypted.' : 'Image stores on it may go without encryption.' }}
       {{ destination.scrub_days ? `Every stored byte is read and compared every ${destination.scrub_days} days.` : 'Stored bytes are read and compared only when asked for.' }}
     </p>
     <div v-if="mayChange && !changing" class="d-flex flex-wrap gap-2">
@@ -94,10 +104,14 @@ const saving = useForm(async () => {
         <BFormGroup label="Scrub every" :label-for="`${id}-scrub`" description="Days; 0 for only when asked." class="col-4">
           <BFormInput :id="`${id}-scrub`" v-model="scrub" type="number" min="0" max="3650" required />
         </BFormGroup>
-        <BFormGroup label="At a limit" :label-for="`${id}-at-limit`" class="col-8">
+        <BFormGroup label="Encryption" :label-for="`${id}-encryption`" class="col-4">
+          <BFormSelect :id="`${id}-encryption`" v-model="encryption" :options="ENCRYPTION" />
+        </BFormGroup>
+        <BFormGroup label="At a limit" :label-for="`${id}-at-limit`" class="col-12">
           <BFormSelect :id="`${id}-at-limit`" v-model="atLimit" :options="AT_LIMIT" />
         </BFormGroup>
       </div>
+      <CapacityAdvice :destination="destination.id" :capacity="capacityBytes" :reserve="reserveBytes" :default-limit="defaultBytes" />
       <KeepingFields v-model="keeping" class="mt-3" />
       <div class="mt-3 d-flex gap-2">
         <BButton type="submit" variant="primary" :disabled="saving.busy.value || capacityBytes === undefined || reserveBytes === undefined || defaultBytes === undefined">Save</BButton>

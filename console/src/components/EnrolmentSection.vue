@@ -1,11 +1,11 @@
 <script setup lang="ts">
-import { BAlert, BButton, BFormGroup, BFormInput, BFormSelect } from 'bootstrap-vue-next'
+import { BAlert, BButton, BFormCheckbox, BFormGroup, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { computed, onMounted, ref } from 'vue'
-import { get, list, post, remove } from '../api/client'
-import type { Destination, EnrolmentCode, IssuedCode, Page, Workstation } from '../api/types'
+import { get, list, post, remove, save } from '../api/client'
+import type { Destination, EnrolmentCode, HandOutForm, IssuedCode, Page, Workstation } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
-import { moment } from '../logic/format'
+import { moment, parseSize } from '../logic/format'
 import ProblemAlert from './ProblemAlert.vue'
 import StateWord from './StateWord.vue'
 
@@ -16,11 +16,14 @@ const { data, problem, reload } = useLoad(async () => {
     list<Destination>('/destinations'),
     list<Workstation>('/workstations'),
   ])
-  return { codes: codes.items, destinations: destinations.map((d) => d.name), workstations }
+  return { codes: codes.items, destinations, workstations }
 })
 const login = ref('')
 const destination = ref<string | null>(null)
 const claims = ref<string | null>(null)
+const machine = ref('')
+const limit = ref('')
+const encrypted = ref(true)
 const issued = ref<IssuedCode>()
 
 const claimable = computed(() => {
@@ -28,12 +31,46 @@ const claimable = computed(() => {
   return [{ value: null, text: 'nothing: a new workstation' }, ...own.map((w) => ({ value: w.name, text: `the backups of ${w.name}` }))]
 })
 
+const limitBytes = computed(() => parseSize(limit.value))
+const limitIsFit = computed(() => limit.value.trim() === '' || limit.value.trim() === 'none' || limitBytes.value !== undefined)
+const mayGoWithout = computed(() => {
+  const offered = data.value?.destinations.filter((d) => destination.value == null || d.name === destination.value) ?? []
+  return claims.value == null && offered.some((d) => d.encryption === 'optional')
+})
+
 const making = useForm(async () => {
-  issued.value = await post<IssuedCode>('/enrolment-codes', { login: login.value, destination: claims.value ? null : destination.value, claims: claims.value })
-  login.value = ''
+  const fresh = claims.value == null
+  const said = limit.value.trim() === '' ? { what: 'usual' } : limitBytes.value === undefined ? { what: 'none' } : { what: 'bytes', bytes: limitBytes.value }
+  issued.value = await post<IssuedCode>('/enrolment-codes', {
+    login: login.value,
+    destination: fresh ? destination.value : null,
+    claims: claims.value,
+    machine: fresh ? machine.value.trim() || null : null,
+    limit: fresh ? said : { what: 'usual' },
+    without_encryption: mayGoWithout.value && !encrypted.value,
+  })
+  login.value = machine.value = limit.value = ''
   claims.value = null
+  encrypted.value = true
   await reload()
 })
+const renewing = useForm(async () => {
+  if (renewed) issued.value = await post<IssuedCode>(`/enrolment-codes/${renewed.id}/renewal`, {})
+  await reload()
+})
+let renewed: EnrolmentCode | undefined
+function renew(code: EnrolmentCode) {
+  renewed = code
+  void renewing.submit()
+}
+let form: HandOutForm = 'html'
+const handing = useForm(async () => {
+  if (issued.value) await save('POST', '/hand-outs', `hand-out.${form}`, { codes: [issued.value.code], form })
+})
+function handOut(as: HandOutForm) {
+  form = as
+  void handing.submit()
+}
 
 async function cancel(code: EnrolmentCode) {
   await remove(`/enrolment-codes/${code.id}`)
@@ -48,23 +85,35 @@ onMounted(reload)
     <h2 id="codes">Enrolment codes</h2>
     <ProblemAlert :problem="problem" retry @retry="reload" />
     <BAlert v-if="issued" :model-value="true" variant="success">
-      <p class="mb-1">For a machine of <strong>{{ issued.record.login }}</strong>, once, until {{ moment(issued.record.expires) }}. It is shown only now:</p>
+      <p class="mb-1">For {{ issued.record.machine ? `“${issued.record.machine}”` : 'a machine' }} of <strong>{{ issued.record.login }}</strong>, once, until {{ moment(issued.record.expires) }}. It is shown only now:</p>
       <p class="jf-code mb-1">{{ issued.code }}</p>
       <p v-if="issued.record.claims" class="mb-1">It hands over the backups of {{ issued.record.claims }}; a machine that has them now is cut off then.</p>
-      <p class="mb-0">On that machine: <code>jetfrost join CODE</code></p>
+      <p v-if="!issued.record.encrypted" class="mb-1">Its backups will not be encrypted: whoever gets at the destination’s disk can read them.</p>
+      <p class="mb-2">On that machine: <code>jetfrost join CODE</code></p>
+      <div class="d-flex gap-2">
+        <BButton size="sm" variant="outline-secondary" :disabled="handing.busy.value" @click="handOut('pdf')">Hand-out as PDF</BButton>
+        <BButton size="sm" variant="outline-secondary" :disabled="handing.busy.value" @click="handOut('html')">Hand-out as HTML</BButton>
+      </div>
     </BAlert>
     <form v-if="mayChange" class="jf-panel mb-3" @submit.prevent="making.submit">
-      <ProblemAlert :problem="making.problem.value" />
+      <ProblemAlert :problem="making.problem.value ?? renewing.problem.value ?? handing.problem.value" />
       <div class="row g-3">
         <BFormGroup label="For the machine of (login name)" label-for="code-login" class="col-4"><BFormInput id="code-login" v-model="login" required autocomplete="off" /></BFormGroup>
         <BFormGroup label="Destination" label-for="code-destination" class="col-4">
-          <BFormSelect id="code-destination" v-model="destination" :disabled="claims != null" :options="[{ value: null, text: 'the only one that is open to it' }, ...(data?.destinations ?? [])]" />
+          <BFormSelect id="code-destination" v-model="destination" :disabled="claims != null" :options="[{ value: null, text: 'the only one that is open to it' }, ...(data?.destinations.map((d) => d.name) ?? [])]" />
         </BFormGroup>
         <BFormGroup label="Hands over" label-for="code-claims" class="col-4">
           <BFormSelect id="code-claims" v-model="claims" :options="claimable" />
         </BFormGroup>
+        <BFormGroup v-if="claims == null" label="Name of the workstation" label-for="code-machine" description="Empty for what the machine calls itself." class="col-4">
+          <BFormInput id="code-machine" v-model="machine" maxlength="64" autocomplete="off" />
+        </BFormGroup>
+        <BFormGroup v-if="claims == null" label="Limit" label-for="code-limit" description="Such as 1.5TB, or none; empty for the usual one." class="col-4">
+          <BFormInput id="code-limit" v-model="limit" :state="limitIsFit ? null : false" autocomplete="off" />
+        </BFormGroup>
+        <div v-if="mayGoWithout" class="col-12"><BFormCheckbox v-model="encrypted">Encrypt its backups; otherwise whoever gets at the destination’s disk can read them</BFormCheckbox></div>
       </div>
-      <BButton type="submit" variant="primary" class="mt-3" :disabled="making.busy.value">Make a code</BButton>
+      <BButton type="submit" variant="primary" class="mt-3" :disabled="making.busy.value || !limitIsFit">Make a code</BButton>
     </form>
     <div class="jf-panel table-responsive">
       <table v-if="data?.codes.length" class="table align-middle">
@@ -74,7 +123,7 @@ onMounted(reload)
             <th scope="col">Destination</th>
             <th scope="col">State</th>
             <th scope="col">Ends</th>
-            <th scope="col">Workstation</th>
+            <th scope="col">Machine</th>
             <th scope="col"><span class="visually-hidden">Actions</span></th>
           </tr>
         </thead>
@@ -84,8 +133,13 @@ onMounted(reload)
             <td>{{ c.destination }}</td>
             <td><StateWord :state="c.state" /></td>
             <td>{{ moment(c.expires) }}</td>
-            <td>{{ c.workstation ?? '–' }}</td>
-            <td><BButton v-if="mayChange && c.state === 'open'" size="sm" variant="outline-secondary" @click="cancel(c)">Cancel the code for {{ c.login }}</BButton></td>
+            <td>{{ c.workstation ?? c.machine ?? c.claims ?? '–' }}</td>
+            <td>
+              <div v-if="mayChange && (c.state === 'open' || c.state === 'expired')" class="d-flex gap-2 justify-content-end">
+                <BButton size="sm" variant="outline-secondary" :aria-label="`Renew the code for ${c.machine ?? c.login}`" @click="renew(c)">Renew</BButton>
+                <BButton v-if="c.state === 'open'" size="sm" variant="outline-secondary" :aria-label="`Cancel the code for ${c.machine ?? c.login}`" @click="cancel(c)">Cancel</BButton>
+              </div>
+            </td>
           </tr>
         </tbody>
       </table>

@@ -19,9 +19,11 @@ useEvents((event) => void (event.what !== 'run' && event.what !== 'job' && reloa
 const WHERE: Partial<Record<Step, string>> = {
   storage: 'storage',
   people: 'people',
+  encryption: 'storage',
   access: 'access',
   limits: 'storage',
   second_factor: 'me',
+  discovery: 'machines',
   admission: 'activity',
   first_machine: 'machines',
 }

@@ -29,11 +29,12 @@ onMounted(reload)
   <section class="jf-panel mb-3 table-responsive" aria-labelledby="ways-in">
     <h2 id="ways-in">Ways in</h2>
     <ProblemAlert :problem="problem ?? removing.problem.value" retry @retry="reload" />
-    <p v-if="data" class="jf-quiet">
+    <p v-if="data && !workstation.store.encrypted" class="mb-0">This image store is not encrypted: whoever gets at the disk of {{ workstation.store.destination_name }} can read it, without any secret.</p>
+    <p v-else-if="data" class="jf-quiet">
       {{ many(data.items.length, 'secret') }} can open this image store. They are kept by people; here is only which kinds there are.
       {{ data.items.some((way) => way.kind === 'office_key') ? 'The office key is among them: the person was told and agreed.' : 'The office has none of them.' }}
     </p>
-    <table v-if="data?.items.length" class="table table-sm align-middle mb-0">
+    <table v-if="data?.items.length && workstation.store.encrypted" class="table table-sm align-middle mb-0">
       <thead>
         <tr>
           <th scope="col">Kind</th>

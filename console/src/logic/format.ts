@@ -1,27 +1,35 @@
-/** Numbers and times as people read them: sizes decimal and with their unit, ages in the largest unit that says enough. */
+/** Numbers and times as people read them: sizes with their unit, ages in the largest unit that says enough. */
+import { ref } from 'vue'
 
-const UNITS = ['B', 'kB', 'MB', 'GB', 'TB', 'PB']
+const DECIMAL_NAMES = ['B', 'kB', 'MB', 'GB', 'TB', 'PB']
+const BINARY_NAMES = ['B', 'KiB', 'MiB', 'GiB', 'TiB', 'PiB']
+
+/** Which units sizes are shown in; every answer of the service says which the office chose. */
+export const units = ref<'decimal' | 'binary'>('decimal')
 
 export function size(bytes: number): string {
+  const [base, names] = units.value === 'binary' ? [1024, BINARY_NAMES] : [1000, DECIMAL_NAMES]
   let value = bytes
   let unit = 0
-  while (value >= 999.5 && unit < UNITS.length - 1) {
-    value /= 1000
+  while (value >= base - 0.5 && unit < names.length - 1) {
+    value /= base
     unit += 1
   }
   const digits = unit === 0 || value >= 99.95 ? 0 : value >= 9.995 ? 1 : 2
-  return `${value.toFixed(digits)} ${UNITS[unit]}`
+  return `${value.toFixed(digits)} ${names[unit]}`
 }
 
 /** A size to the byte, as `parseSize` reads it back: in the largest unit of which it is a whole number. */
 export function exactSize(bytes: number): string {
+  // Whole numbers of one kind of units need not be whole numbers of the other.
+  const [base, names] = bytes % 1024 === 0 && bytes % 1000 !== 0 ? [1024, BINARY_NAMES] : [1000, DECIMAL_NAMES]
   let value = bytes
   let unit = 0
-  while (value !== 0 && value % 1000 === 0 && unit < UNITS.length - 1) {
-    value /= 1000
+  while (value !== 0 && value % base === 0 && unit < names.length - 1) {
+    value /= base
     unit += 1
   }
-  return `${value} ${UNITS[unit]}`
+  return `${value} ${names[unit]}`
 }
 
 export function count(number: number): string {

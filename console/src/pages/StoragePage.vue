@@ -6,6 +6,7 @@ import AdoptForm from '../components/AdoptForm.vue'
 import DestinationForm from '../components/DestinationForm.vue'
 import DestinationPanel from '../components/DestinationPanel.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
+import UnitsPanel from '../components/UnitsPanel.vue'
 import VolumeTable from '../components/VolumeTable.vue'
 import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
@@ -48,5 +49,6 @@ onMounted(() => {
     </section>
     <DestinationForm :chosen="directory" @changed="changed" />
     <AdoptForm @changed="changed" />
+    <UnitsPanel />
   </template>
 </template>

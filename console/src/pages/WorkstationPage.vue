@@ -115,7 +115,7 @@ onMounted(reload)
         </div>
         <div>
           <dt>Encryption</dt>
-          <dd>{{ w.store.encrypted ? 'on the workstation' : 'none' }}</dd>
+          <dd>{{ w.store.encrypted ? 'on the workstation' : 'none: whoever gets at that disk can read it' }}</dd>
         </div>
         <div>
           <dt>Machine</dt>

@@ -125,6 +125,9 @@ enum Command {
     /// What is decided of the office, what is not, and whose move it is.
     #[command(subcommand)]
     SettingUp(watch::SettingUp),
+    /// What is decided for all of the office.
+    #[command(subcommand)]
+    Settings(watch::Settings),
     /// Being found on the network.
     #[command(subcommand)]
     Discovery(discovery::Discovery),
@@ -187,6 +190,7 @@ fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure>
         Command::Enrolment(command) => command.run(home, ui),
         Command::Roster(command) => command.run(home, ui),
         Command::Find(command) => command.run(ui),
+        Command::Settings(command) => command.run(home, ui),
         Command::Discovery(command) => command.run(home, ui),
         Command::Workstation(command) => command.run(home, ui),
         Command::Point(command) => command.run(home, ui),

@@ -8,6 +8,7 @@ use bytes::Bytes;
 use data_encoding::HEXLOWER;
 use jetfrost_image::{ChunkName, SegmentHash};
 use jetfrost_wire::chunks::{FRAME_HEAD, FrameStatus};
+use jetfrost_wire::size::{UNITS_HEADER, Units, show_in};
 use jetfrost_wire::{Page, Problem, ROOT};
 pub use reqwest::Method;
 use reqwest::blocking::{Client, RequestBuilder, Response};
@@ -268,6 +269,8 @@ impl Api {
     /// Sends a request and checks the status: anything but success becomes an error.
     fn checked(&self, request: RequestBuilder) -> Result<Response> {
         let response = request.send().map_err(|e| self.failed(&e))?;
+        let said = response.headers().get(UNITS_HEADER).and_then(|value| value.to_str().ok()).and_then(Units::from_word);
+        said.into_iter().for_each(show_in);
         let status = response.status();
         if status.is_success() {
             return Ok(response);

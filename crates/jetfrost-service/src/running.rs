@@ -125,6 +125,7 @@ impl Running {
         let first_code = if desk.has_administrator()? { None } else { Some(desk.new_first_code()?) };
         desk.note_lost()?;
         desk.reconcile()?;
+        desk.show_as_decided()?;
         desk.keep_announced()?;
         let (stopping, watching) = watch::channel(false);
         let worker = {

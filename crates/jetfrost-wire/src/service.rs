@@ -7,6 +7,7 @@ use utoipa::{IntoParams, ToSchema};
 use crate::binary::Binary;
 use crate::id::{ServiceId, SessionId};
 use crate::people::Account;
+use crate::size::Units;
 
 /// What anyone may know of the service.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -25,6 +26,13 @@ pub struct ServiceInfo {
     pub now: Timestamp,
     /// The office key, if the office keeps one: workstations that agree can be opened with it.
     pub escrow: Option<Escrow>,
+}
+
+/// What is decided for all of the office.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct OfficeSettings {
+    /// Which units sizes are shown in, everywhere.
+    pub units: Units,
 }
 
 /// The public half of the office key.

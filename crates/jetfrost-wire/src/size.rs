@@ -1,4 +1,40 @@
-//! Sizes as people read and write them: decimal when shown, always with a unit.
+//! Sizes as people read and write them, always with a unit. Both kinds of units are read; shown is the one kind that the office
+//! chose, in all of a program.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::words::words;
+
+/// Which units sizes are shown in.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Units {
+    /// kB, MB, GB: powers of 1000.
+    #[default]
+    Decimal,
+    /// KiB, MiB, GiB: powers of 1024 (IEC 80000-13).
+    Binary,
+}
+words!(Units: Decimal = "decimal", Binary = "binary");
+
+/// Every answer of the service says in this header which units the office chose.
+pub const UNITS_HEADER: &str = "jetfrost-units";
+
+static SHOWN_BINARY: AtomicBool = AtomicBool::new(false);
+
+/// Shows sizes in these units from now on, in all of the program.
+pub fn show_in(units: Units) {
+    SHOWN_BINARY.store(units == Units::Binary, Ordering::Relaxed);
+}
+
+/// The units that sizes are shown in.
+#[must_use]
+pub fn shown_in() -> Units {
+    if SHOWN_BINARY.load(Ordering::Relaxed) { Units::Binary } else { Units::Decimal }
+}
 
 /// Text that is not a size.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -8,13 +44,21 @@ pub struct NotASize(String);
 const DECIMAL: [&str; 6] = ["B", "kB", "MB", "GB", "TB", "PB"];
 const BINARY: [&str; 6] = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"];
 
-/// A size with three significant digits at least: `999 B`, `1.50 GB`, `12.3 TB`.
+/// A size in the chosen units, with three significant digits at least: `999 B`, `1.50 GB`, `12.3 TB`; `1.40 GiB`.
 #[must_use]
 pub fn show(bytes: u64) -> String {
+    shown(bytes, shown_in())
+}
+
+fn shown(bytes: u64, units: Units) -> String {
+    let (base, names) = match units {
+        Units::Decimal => (1000.0, DECIMAL),
+        Units::Binary => (1024.0, BINARY),
+    };
     let mut unit = 0;
     let mut value = bytes as f64;
-    while value >= 999.5 && unit + 1 < DECIMAL.len() {
-        value /= 1000.0;
+    while value >= base - 0.5 && unit + 1 < names.len() {
+        value /= base;
         unit += 1;
     }
     let digits = match (unit, value) {
@@ -23,7 +67,7 @@ pub fn show(bytes: u64) -> String {
         (_, v) if v < 99.95 => 1,
         _ => 0,
     };
-    format!("{value:.digits$} {}", DECIMAL[unit])
+    format!("{value:.digits$} {}", names[unit])
 }
 
 /// Reads a size; the unit must be named. Letter case of the unit does not matter.
@@ -53,7 +97,7 @@ mod tests {
 
     #[test]
     fn sizes_are_shown_decimal() {
-        for (bytes, shown) in [
+        for (bytes, expected) in [
             (0, "0 B"),
             (999, "999 B"),
             (1000, "1.00 kB"),
@@ -61,7 +105,16 @@ mod tests {
             (1_500_000_000, "1.50 GB"),
             (123_456_789, "123 MB"),
         ] {
-            assert_eq!(show(bytes), shown);
+            assert_eq!(shown(bytes, Units::Decimal), expected);
+        }
+    }
+
+    #[test]
+    fn binary_sizes_are_named_so() {
+        for (bytes, expected) in
+            [(1000, "1000 B"), (1024, "1.00 KiB"), (1 << 30, "1.00 GiB"), (1_500_000_000, "1.40 GiB"), (3 << 50, "3.00 PiB")]
+        {
+            assert_eq!(shown(bytes, Units::Binary), expected);
         }
     }
 

@@ -15,7 +15,6 @@ async fn main() {
 
     go("/sign-in").await;
     browser.sees("Login name").await;
-    browser.picture(&into.join("console-sign-in.png")).await;
     browser.fill("login", "ingrid").await;
     browser.fill("password", "low water at noon").await;
     browser.press("Sign in").await;
@@ -51,5 +50,15 @@ async fn main() {
         browser.sees(waits_for).await;
         browser.picture(&into.join(file)).await;
     }
+    go("/machines").await;
+    browser.sees("Many at once").await;
+    let table = "account,display name,groups,machine,disk,destination,limit\n\
+                 sunniva,Sunniva Dahl,Field work,fulmar,512 GB,Shelf,2.5x\n\
+                 sunniva,,,petrel,1 TB,,\n\
+                 marek,Marek Holm,Drafting,curlew,,,800 GB\n";
+    browser.fill("roster-table", table).await;
+    browser.press("See what would change").await;
+    browser.sees("Do all of this").await;
+    browser.picture(&into.join("console-machines.png")).await;
     browser.close().await;
 }

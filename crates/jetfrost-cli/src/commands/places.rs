@@ -4,6 +4,7 @@ use clap::{Args, Subcommand};
 use jetfrost_client::api::{Api, Method};
 use jetfrost_client::home::Home;
 use jetfrost_wire::access::OpenTo;
+use jetfrost_wire::advice::{AskCapacity, CapacityAdvice};
 use jetfrost_wire::destination::{
     Adopt, Adopted, AskErasure, ConfirmErasure, Destination as DestinationRecord, DestinationChange as Change, DestinationState,
     EncryptionPolicy, ErasurePreview, Fitness, NewDestination, TryDirectory, Verdict, Volume,
@@ -169,6 +170,20 @@ pub(crate) enum Destination {
         #[arg(long)]
         call_off: bool,
     },
+    /// Says what a capacity would mean, before it is set.
+    Advise {
+        /// Its name.
+        name: String,
+        /// The capacity that is considered, such as 2TB, or 'none'; as it is unless given.
+        #[arg(long, value_name = "SIZE")]
+        capacity: Option<Limit>,
+        /// The reserve that is considered; as it is unless given.
+        #[arg(long, value_name = "SIZE", value_parser = parse)]
+        reserve: Option<u64>,
+        /// The limit of new stores that is considered, or 'none'; as it is unless given.
+        #[arg(long, value_name = "SIZE")]
+        default_limit: Option<Limit>,
+    },
     /// Takes over a destination that another installation wrote, from its disk alone.
     Adopt {
         /// Its directory on the server.
@@ -230,6 +245,18 @@ impl Destination {
             Self::Erase { name, confirm, confirmation, call_off } => {
                 let path = path(&api, &name, "/erasure")?;
                 return erase(&api, &path, &name, confirm, confirmation, call_off, ui);
+            }
+            Self::Advise { name, capacity, reserve, default_limit } => {
+                let known = destination_named(&api, &name)?;
+                let ask = AskCapacity {
+                    destination: Some(known.id.0),
+                    capacity: capacity.map_or(known.capacity, Limit::bytes),
+                    reserve,
+                    default_limit: default_limit.map_or(known.default_limit, Limit::bytes),
+                    directory: None,
+                };
+                let advice: CapacityAdvice = api.post("/advice/capacity", &ask)?;
+                ui.show(&advice, |advice| advice.says.iter().for_each(|line| ui.line(line)));
             }
             Self::Adopt { directory, name, preview } => {
                 let adopted: Adopted = api.post("/destinations/adoption", &Adopt { directory, name, preview })?;

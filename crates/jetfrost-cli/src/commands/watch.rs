@@ -6,8 +6,9 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand, ValueEnum};
 use jetfrost_client::api::Method;
 use jetfrost_client::home::Home;
-use jetfrost_wire::service::{Accepting, Admission as AdmissionCall, AdmissionState, AuditCheck, AuditEntry};
+use jetfrost_wire::service::{Accepting, Admission as AdmissionCall, AdmissionState, AuditCheck, AuditEntry, OfficeSettings};
 use jetfrost_wire::setting_up::{SettingUp as SettingUpList, Settle, StepLine, StepState};
+use jetfrost_wire::size::Units;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
@@ -21,6 +22,39 @@ pub(crate) enum What {
     Backups,
     Restores,
     Both,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Settings {
+    /// Shows what is decided for all of the office.
+    Show,
+    /// Decides it. It counts at once, everywhere.
+    Set {
+        /// Which units sizes are shown in: decimal (GB) or binary (GiB).
+        #[arg(long, value_parser = units)]
+        units: Units,
+    },
+}
+
+fn units(text: &str) -> Result<Units, String> {
+    Units::from_word(text).ok_or_else(|| "it is 'decimal' or 'binary'".into())
+}
+
+impl Settings {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let (_, api) = home.session_api()?;
+        let settings: OfficeSettings = match self {
+            Self::Show => api.get("/settings")?,
+            Self::Set { units } => api.send(Method::PUT, "/settings", &OfficeSettings { units })?,
+        };
+        ui.show(&settings, |settings| {
+            ui.line(match settings.units {
+                Units::Decimal => "Sizes are shown in decimal units: 1 GB is 1,000,000,000 bytes. Both kinds are understood.",
+                Units::Binary => "Sizes are shown in binary units: 1 GiB is 1,073,741,824 bytes. Both kinds are understood.",
+            });
+        });
+        Ok(Code::Done)
+    }
 }
 
 #[derive(Debug, Subcommand)]

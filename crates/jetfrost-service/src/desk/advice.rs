@@ -1,17 +1,20 @@
-//! What a limit would mean, from what is known of the workstation and its destination.
+//! What a limit or a capacity would mean, from what is known of workstations and destinations.
+
+use std::path::PathBuf;
 
 use jetfrost_office::access::Act;
 use jetfrost_office::advice::{
     Growth, days_of_history, days_to_fill, factor, growth, over_commitment, stores_that_fit, suggested,
 };
-use jetfrost_wire::advice::{AskAdvice, LimitAdvice};
+use jetfrost_office::room::suggested_reserve;
+use jetfrost_wire::advice::{AskAdvice, AskCapacity, CapacityAdvice, LimitAdvice};
 use jetfrost_wire::size::show;
 
 use super::access::destination_named;
 use super::convert::from_db;
 use super::{Caller, DAY_MS, Desk, DeskError, Result, place};
 use crate::clock::timestamp;
-use crate::records::{DestinationRow, PointRow, WorkstationLine};
+use crate::records::{DestinationRow, PointRow, WorkstationLine, added_by_day};
 use crate::shelf::volume_of;
 
 /// All image stores of a destination are looked at together.
@@ -60,6 +63,57 @@ impl Desk {
             says: Vec::new(),
         };
         advice.says = sentences(&advice, ask);
+        Ok(advice)
+    }
+
+    /// What a capacity would mean, for a destination that is there or one that is yet to come.
+    pub(crate) fn advise_capacity(&self, caller: &Caller, ask: &AskCapacity) -> Result<CapacityAdvice> {
+        caller.may(&Act::SeeOffice)?;
+        let row = match &ask.destination {
+            Some(id) => Some(self.records.read(|on| DestinationRow::by_id(id, on)?.ok_or(DeskError::NotFound("destination")))?),
+            None => None,
+        };
+        let directory = match (&row, &ask.directory) {
+            (Some(row), _) => place(row).directory,
+            (None, Some(directory)) => {
+                // Whoever may not add destinations has no business with the server's directories.
+                caller.may(&Act::ChangeOffice)?;
+                // It may be yet to be made, on the volume of what is above it.
+                let wanted = PathBuf::from(directory);
+                wanted.ancestors().find(|above| above.exists()).unwrap_or(&wanted).to_path_buf()
+            }
+            (None, None) => return Err(DeskError::Invalid("say for which destination, or for which directory".into())),
+        };
+        let volume = volume_of(&directory).map_err(|error| DeskError::Invalid(format!("the volume cannot be seen: {error}")))?;
+        let reserve = ask.reserve.unwrap_or_else(|| match &row {
+            Some(row) => from_db(row.reserve),
+            None => suggested_reserve(volume.size),
+        });
+        let left = volume.size.saturating_sub(reserve);
+        let offered = ask.capacity.map_or(left, |capacity| capacity.min(left));
+        let (mut used, mut promised, mut grows) = (0, Vec::new(), None);
+        if let Some(row) = &row {
+            let (stores, added) = self.records.read(|on| Ok::<_, DeskError>((row.stores(on)?, added_by_day(&row.id, on)?)))?;
+            used = self.used_of(&place(row), &stores);
+            promised = self.limits_of_others(row, None)?;
+            let added: Vec<(i64, u64)> = added.into_iter().map(|(day, bytes)| (day * DAY_MS, from_db(bytes))).collect();
+            grows = growth(&added);
+        }
+        let fill = grows.and_then(|growth| days_to_fill(offered.saturating_sub(used), &growth));
+        let at = |days: f64| timestamp(self.now().saturating_add((days * DAY_MS as f64) as i64));
+        let mut advice = CapacityAdvice {
+            volume: volume.size,
+            offered,
+            used,
+            over_commitment: Some(over_commitment(&promised, offered)).filter(|ratio| ratio.is_finite()),
+            without_limit: promised.iter().filter(|limit| limit.is_none()).count() as u64,
+            growth_per_day: grows.map(|growth| growth.per_day as u64),
+            full_soonest: fill.map(|days| at(days.soonest)),
+            full_likely: fill.and_then(|days| days.likely).map(at),
+            more_that_fit: ask.default_limit.map(|limit| stores_that_fit(offered, &promised, limit)),
+            says: Vec::new(),
+        };
+        advice.says = said_of_capacity(&advice, ask, left);
         Ok(advice)
     }
 
@@ -146,6 +200,43 @@ fn sentences(a: &LimitAdvice, ask: &AskAdvice) -> Vec<String> {
         _ => {}
     }
     says
+}
+
+fn said_of_capacity(a: &CapacityAdvice, ask: &AskCapacity, left: u64) -> Vec<String> {
+    let mut says = Vec::new();
+    match ask.capacity {
+        Some(capacity) if capacity > left => says.push(format!(
+            "The volume leaves {} after its reserve: more than that is never stored, whatever the capacity says.",
+            show(left)
+        )),
+        Some(capacity) if capacity < a.used => {
+            says.push(format!("{} are stored there already: no backup is let in until less is.", show(a.used)));
+        }
+        Some(capacity) => says.push(format!("{:.0} % of what the volume leaves after its reserve.", percent(capacity, left))),
+        None => {
+            says.push(format!("Without a capacity it may take all that the volume leaves after its reserve: {}.", show(left)))
+        }
+    }
+    match (a.over_commitment, a.without_limit) {
+        (_, without) if without > 0 => says.push(format!("{} without a limit may take all of it.", stores(without))),
+        (Some(ratio), _) if ratio > 0.0 => says.push(format!("{ratio:.2} times that is promised to its image stores.")),
+        _ => {}
+    }
+    if let Some(fit) = a.more_that_fit.filter(|_| a.without_limit == 0) {
+        says.push(format!("{fit} more with the limit of new stores fit."));
+    }
+    if let (Some(growth), Some(soonest), Some(likely)) = (a.growth_per_day, a.full_soonest, a.full_likely) {
+        let day = |at: jiff::Timestamp| at.strftime("%Y-%m-%d").to_string();
+        let (growth, likely, soonest) = (show(growth), day(likely), day(soonest));
+        says.push(format!(
+            "It grows by {growth} a day, and would be full around {likely}, {soonest} at the soonest, if nothing is let go."
+        ));
+    }
+    says
+}
+
+fn percent(part: u64, whole: u64) -> f64 {
+    part as f64 * 100.0 / (whole as f64).max(1.0)
 }
 
 fn stores(number: u64) -> String {

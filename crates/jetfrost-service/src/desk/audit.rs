@@ -1,10 +1,12 @@
 //! The audit log: who did what, when, from where, and how it was before and after.
 
+use std::sync::PoisonError;
+
 use jetfrost_office::access::Act;
 use jetfrost_wire::Page;
 use jetfrost_wire::service::{AuditCheck, AuditEntry, AuditQuery, ExportForm};
 
-use super::{Caller, Desk, DeskError, Result, convert, number_cursor};
+use super::{Caller, Desk, DeskError, Result, Who, convert, number_cursor};
 use crate::records::{AuditFilter, AuditRow, Connection, NewEntry};
 
 /// Entries that are read from the records at a time.
@@ -45,6 +47,29 @@ impl Desk {
     pub(crate) fn audit_refusal(&self, who: &str, origin: &str, what: &str, subject: &str) -> Result<()> {
         let entry = NewEntry { at: self.now(), who, origin, what, subject, refused: true, ..NewEntry::default() };
         self.records.write(|on| Ok(AuditRow::insert(&entry, on)?))
+    }
+
+    /// Puts a call on record that was refused by a role, or a workstation's by access, withdrawal or pause. A workstation that
+    /// tries again and again is told once.
+    pub(crate) fn audit_refused_call(&self, caller: &Caller, error: &DeskError, call: &str) -> Result<()> {
+        match (&caller.who, error) {
+            (_, DeskError::NotAllowed) => self.audit_refusal(&caller.name(), &caller.origin, "refused by role", call),
+            (Who::Device { workstation }, DeskError::NoAccess { .. } | DeskError::Withdrawn(_) | DeskError::NotLetIn { .. }) => {
+                let why = error.to_string();
+                let mut told = self.refusals_told.lock().unwrap_or_else(PoisonError::into_inner);
+                if told.insert(workstation.id.clone(), why.clone()).as_deref() == Some(&why) {
+                    return Ok(());
+                }
+                drop(told);
+                self.audit_refusal(&caller.name(), &caller.origin, "refused", &why)
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// A workstation was let in: the next refusal is news again.
+    pub(super) fn let_in(&self, workstation: &str) {
+        self.refusals_told.lock().unwrap_or_else(PoisonError::into_inner).remove(workstation);
     }
 
     /// The audit log, latest first.

@@ -25,6 +25,7 @@ mod runs;
 mod second_factor;
 mod sessions;
 mod setting_up;
+mod settings;
 mod sign_in;
 mod soundness;
 mod stores;
@@ -32,6 +33,7 @@ mod thinning;
 mod trial;
 mod ways_in;
 
+use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
@@ -91,7 +93,7 @@ pub(crate) enum DeskError {
     #[error("{0}")]
     Disabled(&'static str),
     /// The destination is not open to the account.
-    #[error("not open to '{login}': {destination:?}")]
+    #[error("{} is not open to '{login}'", destination.as_ref().map_or_else(|| "any destination".to_owned(), |name| format!("'{name}'")))]
     NoAccess {
         /// Login name.
         login: String,
@@ -256,6 +258,8 @@ pub(crate) struct Desk {
     /// Where days begin.
     pub(crate) zone: TimeZone,
     attempts: Mutex<Attempts>,
+    /// What each workstation was last refused for, so that a refusal is on record once.
+    refusals_told: Mutex<BTreeMap<String, String>>,
     jobs: Jobs,
     /// Held while old points are let go to make room: what one upload frees is not to be freed again by the next.
     making_room: Mutex<()>,
@@ -281,6 +285,7 @@ impl Desk {
             files,
             zone,
             attempts: Mutex::default(),
+            refusals_told: Mutex::default(),
             jobs: Jobs::default(),
             making_room: Mutex::default(),
         }

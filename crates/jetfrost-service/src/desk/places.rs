@@ -170,7 +170,9 @@ impl Desk {
             row.description = checked_description(description)?;
         }
         if let Some(directory) = &change.directory {
-            self.shelf.check(&Place { id: row.id.clone(), directory: directory.into() })?;
+            let there = self.shelf.check(&Place { id: row.id.clone(), directory: directory.into() });
+            // It was named by whoever asks: that it is not there is not the fault of a volume.
+            there.map_err(|error| DeskError::Invalid(error.to_string()))?;
             row.directory.clone_from(directory);
         }
         if let Some(capacity) = change.capacity {

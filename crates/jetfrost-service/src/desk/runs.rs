@@ -25,6 +25,7 @@ impl Desk {
         caller.may(&Act::AddToStore { workstation: &line.workstation.id })?;
         self.backups_are_let_in()?;
         self.takes_backups(&line)?;
+        self.let_in(&line.workstation.id);
         if line.store.leaves.is_some() {
             return Err(DeskError::Conflict(
                 "this workstation's image store was removed and waits to go; an administrator can bring it back",

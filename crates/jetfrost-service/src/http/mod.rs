@@ -10,8 +10,10 @@ mod problem;
 use std::future::Future;
 use std::sync::Arc;
 
+use actix_web::http::header;
 use actix_web::web::{self, Data, Json};
 use actix_web::{HttpResponse, dev, middleware};
+use jetfrost_wire::size::{UNITS_HEADER, shown_in};
 use tokio::sync::watch;
 use utoipa::OpenApi;
 use utoipa::openapi::security::{ApiKey, ApiKeyValue, Http, HttpAuthScheme, SecurityScheme};
@@ -56,9 +58,8 @@ impl App {
         self.run(move |desk| {
             let caller = desk.authenticate(&credential)?;
             let done = work(desk, &caller);
-            // Whoever tries what their role does not allow is to be found in the audit log.
-            if matches!(done, Err(DeskError::NotAllowed)) {
-                desk.audit_refusal(&caller.name(), &caller.origin, "refused by role", &credential.call)?;
+            if let Err(error) = &done {
+                desk.audit_refused_call(&caller, error, &credential.call)?;
             }
             done
         })
@@ -155,7 +156,10 @@ where
 {
     let line = format!("{} {}", request.method(), request.path());
     async move {
-        let response = next.call(request).await?;
+        let mut response = next.call(request).await?;
+        // Whoever shows a size shows it in the units that the office chose.
+        let units = header::HeaderValue::from_static(shown_in().word());
+        response.headers_mut().insert(header::HeaderName::from_static(UNITS_HEADER), units);
         tracing::debug!(status = response.status().as_u16(), "{line}");
         Ok(response)
     }

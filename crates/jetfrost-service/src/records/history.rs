@@ -2,7 +2,7 @@
 
 use diesel::prelude::*;
 
-use super::schema::{jobs, points, restores, runs};
+use super::schema::{jobs, points, restores, runs, stores};
 use super::{Connection, Rows};
 
 #[derive(Debug, Clone, Queryable, Selectable, AsChangeset)]
@@ -230,4 +230,17 @@ impl RestoreRow {
     pub(crate) fn with_outcome(outcome: &str, on: &mut Connection) -> Rows<Vec<Self>> {
         restores::table.filter(restores::outcome.eq(outcome)).select(Self::as_select()).load(on)
     }
+}
+
+/// What was added to the image stores of a destination, by day: days since 1970, and bytes. The first point of a store is not
+/// growth.
+pub(crate) fn added_by_day(destination: &str, on: &mut Connection) -> Rows<Vec<(i64, i64)>> {
+    let day = diesel::dsl::sql::<diesel::sql_types::BigInt>("points.created / 86400000");
+    let bytes = diesel::dsl::sql::<diesel::sql_types::BigInt>("sum(points.sent)");
+    points::table
+        .inner_join(stores::table.on(stores::id.eq(points::store_id)))
+        .filter(stores::destination_id.eq(destination).and(points::sequence.gt(1)))
+        .group_by(diesel::dsl::sql::<diesel::sql_types::BigInt>("1"))
+        .select((day, bytes))
+        .load(on)
 }

@@ -95,6 +95,15 @@ impl DiscoveryRow {
     }
 }
 
+/// The word for the units in which sizes are shown.
+pub(crate) fn units(on: &mut Connection) -> Rows<String> {
+    installation::table.select(installation::units).first(on)
+}
+
+pub(crate) fn set_units(word: &str, on: &mut Connection) -> Rows<()> {
+    diesel::update(installation::table).set(installation::units.eq(word)).execute(on).map(drop)
+}
+
 /// When something was last changed that a copy of the records should know.
 pub(crate) fn important_change(on: &mut Connection) -> Rows<Option<i64>> {
     installation::table.select(installation::important_change).first(on)

@@ -21,10 +21,10 @@ use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
 pub(crate) use audit::{AuditFilter, AuditRow, NewEntry};
 pub(crate) use enrolments::{CodeRow, CodeWithNames, NewCode};
-pub(crate) use history::{JobRow, NewRun, PointRow, RestoreRow, RunRow};
+pub(crate) use history::{JobRow, NewRun, PointRow, RestoreRow, RunRow, added_by_day};
 pub(crate) use installation::{
     DiscoveryRow, Switches, end_escrow, escrow, first_code_hash, important_change, insert_installation, installation_id,
-    office_key, set_first_code_hash, set_important_change, set_office_key,
+    office_key, set_first_code_hash, set_important_change, set_office_key, set_units, units,
 };
 pub(crate) use machines::{StoreRow, WorkstationLine, WorkstationRow};
 pub(crate) use people::{AccountRow, GroupRow};

@@ -36,7 +36,7 @@ async fn apply_roster(app: Data<App>, credential: Credential, body: Json<Roster>
 }
 
 /// Hand-outs for enrolment codes, a page each, in one file.
-#[utoipa::path(tag = "roster", request_body = AskHandOuts, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = String, content_type = "text/html"), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(tag = "roster", request_body = AskHandOuts, security(("bearer" = []), ("cookie" = [])), responses((status = 200, content((String = "text/html"), (Vec<u8> = "application/pdf"))), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/hand-outs")]
 async fn hand_outs(app: Data<App>, credential: Credential, body: Json<AskHandOuts>) -> Result<HttpResponse, Trouble> {
     let (kind, name) = match body.form {

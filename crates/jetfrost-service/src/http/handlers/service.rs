@@ -7,7 +7,7 @@ use jetfrost_wire::discovery::{Discovery, DiscoverySettings};
 use jetfrost_wire::people::Account;
 use jetfrost_wire::service::{
     Admission, AdmissionState, AuditCheck, AuditEntry, AuditQuery, Escrow, ExportForm, ExportQuery, FirstAdministrator,
-    NewEscrow, Protection, ServiceInfo,
+    NewEscrow, OfficeSettings, Protection, ServiceInfo,
 };
 use jetfrost_wire::setting_up::{SettingUp, Settle};
 use jetfrost_wire::{Page, Problem};
@@ -32,6 +32,8 @@ serve!(
     audit_export,
     discovery,
     set_discovery,
+    settings,
+    set_settings,
 );
 
 /// What anyone may know of the service.
@@ -121,7 +123,7 @@ async fn audit_log(app: Data<App>, credential: Credential, query: Query<AuditQue
 }
 
 /// The audit log as a file, latest first: CSV, or an object of JSON a line.
-#[utoipa::path(tag = "service", params(AuditQuery, ExportQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = String, content_type = "text/csv"), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(tag = "service", params(AuditQuery, ExportQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, content((String = "text/csv"), (String = "application/x-ndjson"))), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/audit/export")]
 async fn audit_export(
     app: Data<App>,
@@ -171,4 +173,18 @@ async fn discovery(app: Data<App>, credential: Credential) -> Reply<Discovery> {
 #[put("/discovery")]
 async fn set_discovery(app: Data<App>, credential: Credential, body: Json<DiscoverySettings>) -> Reply<Discovery> {
     Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_discovery(caller, &body)).await?))
+}
+
+/// What is decided for all of the office.
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = OfficeSettings), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/settings")]
+async fn settings(app: Data<App>, credential: Credential) -> Reply<OfficeSettings> {
+    Ok(Json(app.for_caller(credential, Desk::settings).await?))
+}
+
+/// Decides what counts for all of the office.
+#[utoipa::path(tag = "service", request_body = OfficeSettings, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = OfficeSettings), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/settings")]
+async fn set_settings(app: Data<App>, credential: Credential, body: Json<OfficeSettings>) -> Reply<OfficeSettings> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_settings(caller, &body)).await?))
 }

@@ -2,7 +2,7 @@
 
 use actix_web::web::{Data, Json, Path};
 use actix_web::{HttpResponse, delete, get, post, put};
-use jetfrost_wire::advice::{AskAdvice, LimitAdvice};
+use jetfrost_wire::advice::{AskAdvice, AskCapacity, CapacityAdvice, LimitAdvice};
 use jetfrost_wire::job::Job;
 use jetfrost_wire::keeping::{NewHold, StoreSettings, ThinningPreview};
 use jetfrost_wire::workstation::{NewSlot, Point, PointBytes, Slots, Soundness, WayIn, Workstation};
@@ -31,6 +31,7 @@ serve!(
     soundness,
     begin_scrub,
     advise,
+    advise_capacity,
 );
 
 /// A recovery point's file: head in clear, body sealed.
@@ -166,4 +167,11 @@ async fn begin_scrub(app: Data<App>, credential: Credential, id: Path<String>) -
 #[post("/advice/limit")]
 async fn advise(app: Data<App>, credential: Credential, body: Json<AskAdvice>) -> Reply<LimitAdvice> {
     Ok(Json(app.for_caller(credential, move |desk, caller| desk.advise(caller, &body)).await?))
+}
+
+/// What a capacity would mean; changes nothing.
+#[utoipa::path(tag = "destinations", request_body = AskCapacity, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = CapacityAdvice), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/advice/capacity")]
+async fn advise_capacity(app: Data<App>, credential: Credential, body: Json<AskCapacity>) -> Reply<CapacityAdvice> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.advise_capacity(caller, &body)).await?))
 }

@@ -1,0 +1,76 @@
+<script setup lang="ts">
+import { BButton, BFormCheckbox, BFormCheckboxGroup, BFormGroup, BFormInput } from 'bootstrap-vue-next'
+import { computed, onMounted, ref, watch } from 'vue'
+import { get, put } from '../api/client'
+import type { Discovery } from '../api/types'
+import { useEvents } from '../composables/useEvents'
+import { useForm } from '../composables/useForm'
+import { useLoad } from '../composables/useLoad'
+import ProblemAlert from './ProblemAlert.vue'
+
+/** Whether workstations find the service by themselves. */
+defineProps<{ mayChange: boolean }>()
+const { data, problem, reload } = useLoad(() => get<Discovery>('/discovery'))
+useEvents((event) => void (event.what === 'office' && reload()), reload)
+
+const announce = ref(true)
+const name = ref('')
+const all = ref(true)
+const chosen = ref<string[]>([])
+watch(data, (now) => {
+  if (!now) return
+  announce.value = now.settings.announce
+  name.value = now.settings.name ?? ''
+  chosen.value = [...(now.settings.interfaces ?? [])]
+  all.value = chosen.value.length === 0
+})
+const offered = computed(() => {
+  const here = data.value?.interfaces.map((i) => ({ value: i.name, text: `${i.name} (${i.addresses.join(', ')})` })) ?? []
+  const gone = chosen.value.filter((c) => !here.some((i) => i.value === c)).map((c) => ({ value: c, text: `${c} (not there)` }))
+  return [...here, ...gone]
+})
+const says = computed(() => {
+  switch (data.value?.state) {
+    case 'announced':
+      return `Announced as “${data.value.announced_as}”.`
+    case 'silent':
+      return 'Not announced, as was decided.'
+    case 'backups_not_let_in':
+      return 'Not announced while backups are not let in.'
+    case 'no_interface':
+      return 'Not announced: the service listens on no interface that was chosen.'
+    default:
+      return `Not announced: ${data.value?.trouble ?? 'the network refused'}.`
+  }
+})
+const saving = useForm(async () => {
+  data.value = await put<Discovery>('/discovery', { announce: announce.value, name: name.value.trim() || null, interfaces: all.value ? [] : chosen.value })
+})
+onMounted(reload)
+</script>
+
+<template>
+  <section class="jf-panel mb-4" aria-labelledby="discovery">
+    <h2 id="discovery">Being found</h2>
+    <ProblemAlert :problem="problem ?? saving.problem.value" retry @retry="reload" />
+    <template v-if="data">
+      <p class="mb-2" role="status"><strong>{{ says }}</strong> <span class="jf-quiet">A code carries the address anyhow: being found is a convenience.</span></p>
+      <form v-if="mayChange" @submit.prevent="saving.submit">
+        <BFormCheckbox v-model="announce">Announce the service on the local network</BFormCheckbox>
+        <div v-if="announce" class="row g-3 mt-0">
+          <BFormGroup label="Name to show" label-for="discovery-name" description="Empty for the usual one." class="col-4"><BFormInput id="discovery-name" v-model="name" maxlength="60" /></BFormGroup>
+          <div v-if="offered.length" class="col-8">
+            <BFormCheckbox v-model="all">On all interfaces</BFormCheckbox>
+            <BFormCheckboxGroup v-if="!all" v-model="chosen" :options="offered" stacked aria-label="Interfaces" />
+          </div>
+        </div>
+        <BButton type="submit" variant="primary" class="mt-2" :disabled="saving.busy.value || (!all && !chosen.length)">Save</BButton>
+      </form>
+      <details class="mt-3">
+        <summary>Workstations behind a router</summary>
+        <p class="mb-1 mt-2">These lines belong into the zone of the office’s domain:</p>
+        <pre class="mb-0 small" tabindex="0">{{ data.records.join('\n') }}</pre>
+      </details>
+    </template>
+  </section>
+</template>

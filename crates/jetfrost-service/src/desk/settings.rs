@@ -1,0 +1,40 @@
+//! What is decided for all of the office.
+
+use jetfrost_office::access::Act;
+use jetfrost_wire::event::Event;
+use jetfrost_wire::service::OfficeSettings;
+use jetfrost_wire::size::{Units, show_in};
+
+use super::{Caller, Desk, DeskError, Result};
+use crate::records::{set_units, units};
+
+impl Desk {
+    pub(crate) fn settings(&self, caller: &Caller) -> Result<OfficeSettings> {
+        caller.may(&Act::SeeOffice)?;
+        self.read_settings()
+    }
+
+    /// Decides them. They count at once.
+    pub(crate) fn set_settings(&self, caller: &Caller, to: &OfficeSettings) -> Result<OfficeSettings> {
+        caller.may(&Act::ChangeOffice)?;
+        self.records.write(|on| {
+            let before = units(on)?;
+            set_units(to.units.word(), on)?;
+            self.audit_change(caller, "settings changed", "units", Some(&before), Some(to.units.word()), on)
+        })?;
+        show_in(to.units);
+        self.events.tell(Event::Office);
+        Ok(*to)
+    }
+
+    /// Shows sizes as it was decided; at start.
+    pub(crate) fn show_as_decided(&self) -> Result<()> {
+        show_in(self.read_settings()?.units);
+        Ok(())
+    }
+
+    fn read_settings(&self) -> Result<OfficeSettings> {
+        let word = self.records.read(|on| Ok::<_, DeskError>(units(on)?))?;
+        Ok(OfficeSettings { units: Units::from_word(&word).unwrap_or_default() })
+    }
+}
