@@ -13,6 +13,7 @@ mod many;
 mod office;
 mod scale;
 mod store;
+mod watching;
 
 use std::path::Path;
 
@@ -30,6 +31,7 @@ fn main() {
         Some("crowd") => apart(crowd::run),
         Some("many") => apart(|scratch| many::run(scratch, more.and_then(|n| n.parse().ok()).unwrap_or(MANY))),
         Some("store") => apart(store::run),
+        Some("watching") => apart(watching::run),
         Some("scale") => scale::run(),
         Some(other) => office::outln(&format!("there is no bench '{other}'")),
         None => {
@@ -40,6 +42,7 @@ fn main() {
             apart(crowd::run);
             apart(|scratch| many::run(scratch, MANY));
             apart(store::run);
+            apart(watching::run);
         }
     }
 }

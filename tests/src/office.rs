@@ -59,10 +59,20 @@ impl Office {
         (Self::with_clock(clock.clone()), clock)
     }
 
+    /// An office whose own records are in a directory of another volume.
+    #[must_use]
+    pub fn with_state_on(volume: &Path) -> Self {
+        Self::with(Arc::new(SystemClock), Some(&volume.join("state")))
+    }
+
     fn with_clock(clock: Arc<dyn Clock>) -> Self {
+        Self::with(clock, None)
+    }
+
+    fn with(clock: Arc<dyn Clock>, state: Option<&Path>) -> Self {
         let directory = tempfile::tempdir().expect("a temporary directory");
         let config = Config {
-            state_directory: directory.path().join("state"),
+            state_directory: state.map_or_else(|| directory.path().join("state"), Path::to_path_buf),
             listen: ([127, 0, 0, 1], 0).into(),
             public_name: "localhost".into(),
             certificate: None,

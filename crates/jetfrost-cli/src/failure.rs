@@ -101,7 +101,9 @@ fn code_of(problem: &Problem) -> Code {
             | ProblemKind::WrongSecondFactor
             | ProblemKind::TooManyAttempts,
         ) => Code::Refused,
-        Some(ProblemKind::DestinationMissing | ProblemKind::Stopping | ProblemKind::NotLetIn) => Code::Unreachable,
+        Some(ProblemKind::DestinationMissing | ProblemKind::Stopping | ProblemKind::NotLetIn | ProblemKind::RecordsBusy) => {
+            Code::Unreachable
+        }
         _ => Code::Failed,
     }
 }

@@ -89,12 +89,16 @@ kinds! {
     TooManyAttempts = "too-many-attempts", 429, Caller;
     /// The service failed.
     Internal = "internal", 500, Service;
+    /// Something else holds the service's records.
+    RecordsBusy = "records-busy", 503, Service;
     /// The destination is not there.
     DestinationMissing = "destination-missing", 503, Administrator;
     /// Backups or restores are not let in at the moment.
     NotLetIn = "not-let-in", 503, Administrator;
     /// The service is stopping.
     Stopping = "stopping", 503, Service;
+    /// The volume of the service's own records is full.
+    RecordsFull = "records-full", 507, Administrator;
     /// There is no room.
     NoRoom = "no-room", 507, Administrator;
 }

@@ -94,7 +94,7 @@ impl From<DeskError> for Trouble {
     fn from(error: DeskError) -> Self {
         let wait = match &error {
             DeskError::TooManyAttempts { wait_seconds } => Some(*wait_seconds),
-            DeskError::Records(RecordsError::Busy(_)) => Some(5),
+            DeskError::Records(RecordsError::Busy(_) | RecordsError::Locked(_)) => Some(5),
             _ => None,
         };
         let mut problem = fold(&error);
@@ -123,10 +123,7 @@ fn chain(error: &dyn std::error::Error) -> String {
 /// error must be given its words here.
 fn fold(error: &DeskError) -> Problem {
     match error {
-        DeskError::Records(records) => internal(match records {
-            RecordsError::Busy(_) => "The service's records are busy.",
-            RecordsError::Open(_) | RecordsError::Statement(_) => "The service's records could not be read or written.",
-        }),
+        DeskError::Records(records) => fold_records(records),
         DeskError::Shelf(shelf) => fold_shelf(shelf),
         DeskError::NotSignedIn => {
             Problem::new(Kind::NotSignedIn, "You are not signed in, or the session is over.", "Sign in again.")
@@ -302,6 +299,22 @@ fn full_volume() -> Problem {
         "The administrator frees space on its volume. What has arrived is kept.",
     )
     .with_detail("its volume is full")
+}
+
+fn fold_records(error: &RecordsError) -> Problem {
+    match error {
+        RecordsError::Busy(_) | RecordsError::Locked(_) => Problem::new(
+            Kind::RecordsBusy,
+            "The service's records are busy.",
+            "Try again in a moment; nothing was changed. If it stays so, another program on the server holds them.",
+        ),
+        RecordsError::Full(_) => Problem::new(
+            Kind::RecordsFull,
+            "The volume of the service's own records is full.",
+            "Free some room on the volume of the service's state directory, then try again; nothing was changed.",
+        ),
+        RecordsError::Open(_) | RecordsError::Statement(_) => internal("The service's records could not be read or written."),
+    }
 }
 
 fn internal(title: &str) -> Problem {

@@ -43,9 +43,34 @@ pub(crate) enum RecordsError {
     /// No connection was free in time.
     #[error("the records are busy")]
     Busy(#[from] diesel::r2d2::PoolError),
+    /// Another program holds the file.
+    #[error("the records are held by another program: {0}")]
+    Locked(diesel::result::Error),
+    /// The volume that the file is on is full.
+    #[error("the volume of the records is full: {0}")]
+    Full(diesel::result::Error),
     /// A statement failed.
     #[error("the records: {0}")]
-    Statement(#[from] diesel::result::Error),
+    Statement(diesel::result::Error),
+}
+
+impl From<diesel::result::Error> for RecordsError {
+    /// SQLite's own words tell which failure it was: its result code is not handed on.
+    fn from(error: diesel::result::Error) -> Self {
+        let said = match &error {
+            diesel::result::Error::DatabaseError(_, said) => said.message(),
+            diesel::result::Error::RollbackErrorOnCommit { commit_error, .. } => match &**commit_error {
+                diesel::result::Error::DatabaseError(_, said) => said.message(),
+                _ => "",
+            },
+            _ => "",
+        };
+        match said {
+            "database is locked" | "database table is locked" => Self::Locked(error),
+            "database or disk is full" => Self::Full(error),
+            _ => Self::Statement(error),
+        }
+    }
 }
 
 /// A connection, as queries take it.
@@ -109,7 +134,16 @@ impl Records {
         E: From<RecordsError> + From<diesel::result::Error>,
     {
         let mut connection = self.pool.get().map_err(RecordsError::from)?;
-        (*connection).immediate_transaction(work)
+        // SQLite may have rolled back by itself, as on a full volume. That there is nothing left to roll back would then be
+        // all that was told: what `work` failed of is kept apart.
+        let mut failed = None;
+        let done = (*connection).immediate_transaction(|on| {
+            work(on).map_err(|error| {
+                failed = Some(error);
+                diesel::result::Error::RollbackTransaction
+            })
+        });
+        done.map_err(|error| failed.unwrap_or_else(|| RecordsError::from(error).into()))
     }
 }
 

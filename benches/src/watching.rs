@@ -1,0 +1,119 @@
+//! Watching a large office: 300 workstations with 1,000 points each, 200 sessions that are signed in.
+
+use std::fmt::Write;
+use std::path::Path;
+use std::process::Command;
+use std::time::Instant;
+
+use jetfrost_client::api::Api;
+use jetfrost_client::home::Home;
+use jetfrost_client::join::{FirstWays, join};
+use jetfrost_image::crypto::SystemRandom;
+use jetfrost_image::format::ArgonCost;
+use jetfrost_tests::browser::Browser;
+use jetfrost_tests::office::{ADMINISTRATOR, PASSPHRASE, PASSWORD};
+use jetfrost_wire::enrolment::Invitation;
+use jetfrost_wire::roster::{Roster, RosterDone};
+use jetfrost_wire::service::{IssuedToken, NewToken, ServiceInfo, TokenScope};
+use jetfrost_wire::workstation::Overview;
+
+use crate::office::{Office, outln};
+
+const WORKSTATIONS: usize = 300;
+const POINTS: usize = 1000;
+const SESSIONS: usize = 200;
+/// A call is made so often; the median is told.
+const TIMES: usize = 41;
+
+pub(crate) fn run(scratch: &Path) {
+    let office = Office::open(scratch);
+    let (_, api) = Home::new(office.at("admin")).session_api().expect("signed in");
+    let mut table = "account,display name,groups,machine,destination\n".to_owned();
+    for i in 0..WORKSTATIONS {
+        writeln!(table, "person{i},Person {i},Group {},machine{i},Shelf", i % 9).expect("written");
+    }
+    let began = Instant::now();
+    let done: RosterDone = api.post("/roster", &Roster { table, hours: None }).expect("brought in");
+    outln(&format!("roster of {WORKSTATIONS} lines, brought in: {:.2} s", began.elapsed().as_secs_f64()));
+    let ways = FirstWays { passphrase: PASSPHRASE, cost: ArgonCost { memory: 64, passes: 1, lanes: 1 }, office_key: None };
+    for (i, issued) in done.codes.iter().enumerate() {
+        let invitation = Invitation::parse(&issued.code).expect("a code");
+        let home = Home::new(office.at(&format!("home{i}")));
+        join(&home, &invitation, "machine", &ways, &SystemRandom::default()).expect("joins");
+    }
+    fill(&office.at("state/records.sqlite"));
+    let tokens: Vec<Api> = (0..SESSIONS).map(|i| token(&api, i)).collect();
+
+    let nothing = median(|| drop(api.get::<ServiceInfo>("/service").expect("answered")));
+    let overview = median(|| {
+        let overview: Overview = api.get("/overview").expect("answered");
+        assert_eq!(overview.workstations.len(), WORKSTATIONS);
+    });
+    outln(&format!(
+        "overview of {WORKSTATIONS} workstations with {POINTS} points each: {:.1} ms, {:.0} x a call that asks for nothing",
+        overview * 1000.0,
+        overview / nothing
+    ));
+    let began = Instant::now();
+    std::thread::scope(|scope| {
+        for api in &tokens {
+            scope.spawn(|| drop(api.get::<Overview>("/overview").expect("answered")));
+        }
+    });
+    let all = began.elapsed().as_secs_f64();
+    outln(&format!(
+        "{SESSIONS} sessions ask for it at once: all have it after {all:.2} s, {:.1} ms each",
+        all * 1000.0 / SESSIONS as f64
+    ));
+    tokio::runtime::Runtime::new().expect("a runtime").block_on(console(&office));
+}
+
+/// Points and runs, straight into the records: what is measured reads them, and asks nothing of the image stores.
+fn fill(records: &Path) {
+    let script = format!(
+        "import sqlite3,sys,time\n\
+         d=sqlite3.connect(sys.argv[1],timeout=30); now=int(time.time()*1000)\n\
+         stores=d.execute('select id, workstation_id from stores').fetchall()\n\
+         for s,w in stores:\n\
+         \x20d.executemany('insert into points (store_id,sequence,kind,created,files,bytes,exceptions,sent) values (?,?,?,?,?,?,?,?)',\n\
+         \x20 [(s,n,'files',now-({POINTS}-n)*3600000,120000,250000000000,0,40000000) for n in range(1,{POINTS}+1)])\n\
+         \x20d.execute('update stores set points={POINTS}, latest_sequence={POINTS} where id=?',(s,))\n\
+         d.commit()"
+    );
+    let output = Command::new("python3").args(["-c", &script]).arg(records).output().expect("python3 is there");
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+}
+
+fn token(api: &Api, number: usize) -> Api {
+    let new = NewToken { label: format!("watcher {number}"), scope: TokenScope::See, days: 1 };
+    let issued: IssuedToken = api.post("/tokens", &new).expect("a token");
+    api.clone().with_credential(&issued.token)
+}
+
+fn median(call: impl Fn()) -> f64 {
+    let mut seconds: Vec<f64> = (0..TIMES)
+        .map(|_| {
+            let began = Instant::now();
+            call();
+            began.elapsed().as_secs_f64()
+        })
+        .collect();
+    seconds.sort_by(f64::total_cmp);
+    seconds[TIMES / 2]
+}
+
+/// From the address to the list with all lines, in a browser that is signed in.
+async fn console(office: &Office) {
+    let browser = Browser::open().await;
+    let base = format!("https://{}", office.daemon.address);
+    browser.driver.goto(format!("{base}/sign-in")).await.expect("the page opens");
+    browser.fill("login", ADMINISTRATOR).await;
+    browser.fill("password", PASSWORD).await;
+    browser.press("Sign in").await;
+    browser.sees("machine299").await;
+    let began = Instant::now();
+    browser.driver.goto(format!("{base}/")).await.expect("the page opens");
+    browser.sees("machine299").await;
+    outln(&format!("console, from address to all {WORKSTATIONS} lines: {:.2} s", began.elapsed().as_secs_f64()));
+    browser.close().await;
+}
