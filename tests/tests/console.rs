@@ -68,7 +68,19 @@ async fn from_the_first_administrator_to_a_backup_that_shows_by_itself() {
     browser.press("Make a code").await;
     browser.sees("It is shown only now").await;
     assert_accessible(&browser, "machines").await;
+    browser.sees("Not announced: the service listens on no interface that was chosen.").await;
+    browser.fill("roster-table", "account,machine,destination\ntove,whimbrel,Nowhere\n").await;
+    browser.press("See what would change").await;
+    browser.sees("there is no destination 'Nowhere'").await;
+    browser.fill("roster-table", "account,machine,destination\ntove,whimbrel,Shelf\n").await;
+    browser.press("See what would change").await;
+    browser.sees("new enrolment code").await;
+    assert_accessible(&browser, "many at once").await;
     let code = browser.driver.find(By::ClassName("jf-code")).await.expect("the code").text().await.expect("text");
+
+    browser.press("Do all of this").await;
+    browser.sees("1 machine can join").await;
+    assert_accessible(&browser, "a roster that was brought in").await;
 
     browser.follow("Overview").await;
     browser.sees("No workstation yet").await;
@@ -105,8 +117,13 @@ async fn from_the_first_administrator_to_a_backup_that_shows_by_itself() {
     browser.follow("Storage").await;
     browser.press("Change").await;
     browser.sees("the last of each").await;
+    browser.sees("of what the volume leaves after its reserve").await;
     assert_accessible(&browser, "storage with settings").await;
     browser.press("Leave as it is").await;
+    browser.choose("binary: 1 GiB is 1,073,741,824 bytes").await;
+    browser.sees("Capacity 954 MiB").await;
+    browser.choose("decimal: 1 GB is 1,000,000,000 bytes").await;
+    browser.sees("Capacity 1.00 GB").await;
     browser.press("Withdraw").await;
     browser.sees("Ingrid withdrew it").await;
     browser.press("Erase…").await;

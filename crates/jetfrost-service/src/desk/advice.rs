@@ -214,7 +214,7 @@ fn said_of_capacity(a: &CapacityAdvice, ask: &AskCapacity, left: u64) -> Vec<Str
         }
         Some(capacity) => says.push(format!("{:.0} % of what the volume leaves after its reserve.", percent(capacity, left))),
         None => {
-            says.push(format!("Without a capacity it may take all that the volume leaves after its reserve: {}.", show(left)))
+            says.push(format!("Without a capacity it may take all that the volume leaves after its reserve: {}.", show(left)));
         }
     }
     match (a.over_commitment, a.without_limit) {
