@@ -2,17 +2,18 @@
 
 use std::fmt::Write;
 
-use jetfrost_client::ClientError;
 use jetfrost_client::home::Home;
-use jetfrost_client::join::{FirstWays, find_service, join, join_without_encryption, look_at_code};
+use jetfrost_client::join::{FirstWays, claim, find_service, join, join_without_encryption, look_at_code};
+use jetfrost_client::ways_in::unlock;
+use jetfrost_client::{ClientError, Secret};
 use jetfrost_image::crypto::SystemRandom;
-use jetfrost_tests::office::{Office, PASSPHRASE};
+use jetfrost_tests::office::{Office, PASSPHRASE, Workstation};
 use jetfrost_wire::access::OpenTo;
-use jetfrost_wire::destination::{Destination, DestinationChange, EncryptionPolicy};
+use jetfrost_wire::destination::{Adopt, Adopted, Destination, DestinationChange, EncryptionPolicy};
 use jetfrost_wire::enrolment::{EnrolmentCode, Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::people::{Account, Role};
 use jetfrost_wire::roster::{AskHandOuts, HandOutForm, Roster, RosterDone, RosterPlan};
-use jetfrost_wire::workstation::Workstation;
+use jetfrost_wire::workstation::Workstation as WorkstationRecord;
 
 const HEADER: &str = "account,display name,groups,machine,disk,destination,limit,encryption\n";
 
@@ -43,7 +44,7 @@ fn joins(office: &Office, name: &str, code: &str) -> Home {
     home
 }
 
-fn workstations(office: &Office) -> Vec<Workstation> {
+fn workstations(office: &Office) -> Vec<WorkstationRecord> {
     office.api.list("/workstations").expect("listed")
 }
 
@@ -190,4 +191,35 @@ fn a_service_is_found_where_its_code_says() {
     let invitation = office.code("anna");
     let (there, info) = find_service(&invitation).expect("found");
     assert_eq!((there, info.public_name.as_str()), (invitation, "localhost"));
+}
+
+#[test]
+fn after_a_dead_server_the_office_as_it_is_hands_every_machine_its_backups() {
+    let old = Office::open();
+    old.destination("shelf");
+    let station = old.workstation("knot");
+    station.write("letter", "from before");
+    station.back_up().expect("backed up");
+    let new = Office::open();
+    let adopt = Adopt { directory: old.path("shelf").display().to_string(), name: None, preview: false };
+    let _: Adopted = new.api.post("/destinations/adoption", &adopt).expect("adopted");
+
+    let mut table = Vec::new();
+    new.api.download("/roster", &[("filled", Some("true".into()))], &mut table).expect("fetched");
+    let roster = Roster { table: String::from_utf8(table).expect("text"), hours: None };
+    let done: RosterDone = new.api.post("/roster", &roster).expect("done");
+    let about: Vec<&str> = done.steps.iter().map(|step| step.about.as_str()).collect();
+    assert_eq!(about, ["access", "enrolment code"]);
+    let again: RosterDone = new.api.post("/roster", &roster).expect("done");
+    assert_eq!(again.steps, [], "its code waits");
+
+    let home = Home::new(new.path("knot-home"));
+    claim(&home, &Invitation::parse(&done.codes[0].code).expect("a code")).expect("claimed");
+    assert!(unlock(&home, Secret::Passphrase(PASSPHRASE)).expect("opened"));
+    let machine = Workstation { home, folder: station.folder.clone(), recovery_key: station.recovery_key.clone() };
+    machine.restore_all(&new.path("back")).expect("restored");
+    let letter = machine.restored(&new.path("back")).join("letter");
+    assert_eq!(std::fs::read_to_string(letter).expect("there"), "from before");
+    let again: RosterDone = new.api.post("/roster", &roster).expect("done");
+    assert_eq!(again.steps, [], "and it stays with its machine");
 }

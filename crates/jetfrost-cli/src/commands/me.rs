@@ -120,7 +120,7 @@ impl Me {
                 let given = Given { file, option: "--new-password-file", variable: "JETFROST_NEW_PASSWORD" };
                 let new = ui.secret(&format!("a new password for account '{}'", session.login), &given, true)?;
                 let set: PasswordSet = api.send(Method::PUT, "/sessions/current/password", &OwnPassword { old, new })?;
-                ui.show(&set, |set| say_password_set(&session.login, set, ui));
+                ui.show(&set, |set| say_password_set(&session.login, true, set, ui));
             }
             Self::AddSecondFactor { code } => {
                 let offer: SecondFactorOffer = api.send(Method::POST, "/sessions/current/second-factor", &())?;

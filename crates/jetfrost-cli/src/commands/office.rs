@@ -20,7 +20,7 @@ use serde_json::json;
 use super::keeping::{self, Limit, WorkstationChange};
 use super::{machine, ways_in, words};
 use crate::failure::{Code, Failure};
-use crate::ui::{Given, Ui, ago, count, moment};
+use crate::ui::{Given, Ui, ago, many, moment};
 
 type Done = Result<Code, Failure>;
 
@@ -215,9 +215,11 @@ fn show_workstation(api: &Api, w: &WorkstationRecord, ui: &Ui) -> Result<(), Fai
         ui.line(&format!("{} of {} ({}): {}", w.name, w.person, w.login, words::workstation(w.state)));
         ui.line(&format!("{}{disk}, client {}", w.platform, w.client_version));
         let used = w.store.used.map_or_else(|| "–".into(), show);
-        ui.line(&format!("{} points in {used} on '{}', encrypted on the workstation", points.len(), w.store.destination_name));
+        let encrypted = if w.store.encrypted { "encrypted on the workstation" } else { "not encrypted" };
+        let points_in = many(points.len() as u64, "point");
+        ui.line(&format!("{points_in} in {used} on '{}', {encrypted}", w.store.destination_name));
         if let (Some(latest), Some(earliest)) = (points.first(), points.last()) {
-            let size = format!("{} files, {}", count(latest.files), show(latest.bytes));
+            let size = format!("{}, {}", many(latest.files, "file"), show(latest.bytes));
             ui.line(&format!("latest {} ({size}), earliest {}", ago(latest.created, now), moment(earliest.created)));
         }
         keeping::say_store(w, ui);

@@ -222,7 +222,7 @@ impl Account {
                 let password = new_password(&login, no_sign_in, password_file.as_deref(), ui)?;
                 let path = format!("/accounts/{}/password", account.id);
                 let set: PasswordSet = api.send(Method::PUT, &path, &NewPassword { password })?;
-                ui.show(&set, |set| say_password_set(&account.login, set, ui));
+                ui.show(&set, |set| say_password_set(&account.login, !no_sign_in, set, ui));
             }
             Self::Disable { login } => {
                 let account = account_named(&api, &login)?;
@@ -362,9 +362,13 @@ fn say_stopped(ties: &AccountTies, ui: &Ui) {
     }
 }
 
-pub(super) fn say_password_set(login: &str, set: &PasswordSet, ui: &Ui) {
+pub(super) fn say_password_set(login: &str, can_sign_in: bool, set: &PasswordSet, ui: &Ui) {
     let ended = many(set.signed_out, "session");
-    ui.line(&format!("The password of '{login}' was set; {ended} signed in with the old one ended."));
+    ui.line(&if can_sign_in {
+        format!("The password of '{login}' was set; {ended} signed in with the old one ended.")
+    } else {
+        format!("Nobody signs in with '{login}' any more; {ended} ended.")
+    });
     if !set.unaffected.is_empty() {
         ui.line(&format!("Its workstations go on, each has a credential of its own: {}.", set.unaffected.join(", ")));
     }

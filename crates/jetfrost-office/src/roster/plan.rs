@@ -61,6 +61,8 @@ pub struct WorkstationFacts {
     pub disk: Option<u64>,
     /// Whether it encrypts.
     pub encrypted: bool,
+    /// Whether it came with a destination from another installation, and no machine has claimed it nor has a code to.
+    pub awaits_its_machine: bool,
 }
 
 /// What matters of an open enrolment code.
@@ -121,6 +123,13 @@ pub enum Step {
         limit: Option<Option<u64>>,
         /// Whether it is to encrypt.
         encrypted: bool,
+    },
+    /// An enrolment code is made that hands a workstation from another installation to its machine.
+    HandOver {
+        /// Login name.
+        login: String,
+        /// Name of the workstation.
+        machine: String,
     },
     /// What an open enrolment code makes changes. The code itself stays.
     ExpectOtherwise {
@@ -284,6 +293,13 @@ impl Planner {
             let is = if known.encrypted { "is encrypted" } else { "is not encrypted" };
             return self.fault(line, Column::Encryption, format!("the image store of '{name}' {is}, and stays so"));
         }
+        if known.awaits_its_machine {
+            if let Some(destination) = self.office.destinations.get(&known.destination).cloned() {
+                self.open(line, &destination);
+            }
+            let login = self.login(&known.account);
+            self.step(line, Step::HandOver { login, machine: name.clone() });
+        }
         let Some(after) = self.limit(line, machine, known.disk) else { return };
         if after != known.limit {
             self.step(line, Step::SetLimit { machine: name.clone(), before: known.limit, after });
@@ -441,6 +457,7 @@ mod tests {
                     limit: Some(500 * GB),
                     disk: Some(250 * GB),
                     encrypted: true,
+                    awaits_its_machine: false,
                 },
             )]
             .into(),
@@ -511,6 +528,16 @@ mod tests {
     }
 
     #[test]
+    fn a_workstation_from_another_installation_is_handed_to_its_machine_once() {
+        let mut office = office();
+        office.workstations.get_mut("knot").expect("known").awaits_its_machine = true;
+        let reading = read("account,machine\nanna,knot\n", gigabytes);
+        let first = plan(&reading, &office);
+        assert_eq!(first.steps[0].step, Step::HandOver { login: "Anna".into(), machine: "knot".into() });
+        assert_eq!(plan(&reading, &after(&first, office)).steps, []);
+    }
+
+    #[test]
     fn what_cannot_be_is_said_before_anything_is_done() {
         for (rows, line) in [
             ("anna,,,knot,,Loft,,\n", 2),
@@ -548,6 +575,9 @@ mod tests {
                 Step::Expect { login, machine, destination, limit, encrypted } => {
                     let code = CodeFacts { account: key(&login), destination: key(&destination), limit, encrypted };
                     office.codes.insert(key(&machine), code);
+                }
+                Step::HandOver { machine, .. } => {
+                    office.workstations.get_mut(&key(&machine)).expect("known").awaits_its_machine = false;
                 }
                 Step::ExpectOtherwise { machine, destination, limit, encrypted } => {
                     let code = office.codes.get_mut(&key(&machine)).expect("known");

@@ -17,6 +17,8 @@ use crate::clock::timestamp;
 use crate::records::{DestinationRow, PointRow, WorkstationLine, added_by_day};
 use crate::shelf::volume_of;
 
+/// Forecasts go ten years ahead.
+const MOST_DAYS_AHEAD: f64 = 3650.0;
 /// All image stores of a destination are looked at together.
 const ALL: usize = 10_000;
 
@@ -100,6 +102,8 @@ impl Desk {
             grows = growth(&added);
         }
         let fill = grows.and_then(|growth| days_to_fill(offered.saturating_sub(used), &growth));
+        // What is said of times that nobody plans for is no help.
+        let fill = fill.filter(|days| days.soonest < MOST_DAYS_AHEAD);
         let at = |days: f64| timestamp(self.now().saturating_add((days * DAY_MS as f64) as i64));
         let mut advice = CapacityAdvice {
             volume: volume.size,
@@ -109,7 +113,7 @@ impl Desk {
             without_limit: promised.iter().filter(|limit| limit.is_none()).count() as u64,
             growth_per_day: grows.map(|growth| growth.per_day as u64),
             full_soonest: fill.map(|days| at(days.soonest)),
-            full_likely: fill.and_then(|days| days.likely).map(at),
+            full_likely: fill.and_then(|days| days.likely).filter(|days| *days < MOST_DAYS_AHEAD).map(at),
             more_that_fit: ask.default_limit.map(|limit| stores_that_fit(offered, &promised, limit)),
             says: Vec::new(),
         };
@@ -224,6 +228,9 @@ fn said_of_capacity(a: &CapacityAdvice, ask: &AskCapacity, left: u64) -> Vec<Str
     }
     if let Some(fit) = a.more_that_fit.filter(|_| a.without_limit == 0) {
         says.push(format!("{fit} more with the limit of new stores fit."));
+    }
+    if let (Some(growth), None) = (a.growth_per_day, a.full_likely) {
+        says.push(format!("It grows by {} a day, and would not be full within ten years.", show(growth)));
     }
     if let (Some(growth), Some(soonest), Some(likely)) = (a.growth_per_day, a.full_soonest, a.full_likely) {
         let day = |at: jiff::Timestamp| at.strftime("%Y-%m-%d").to_string();

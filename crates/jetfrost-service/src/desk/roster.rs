@@ -1,6 +1,7 @@
 //! The roster: many people and machines at once. It is planned against the records as they are, within the transaction that
 //! puts it into effect: all of it, or nothing.
 
+use std::collections::BTreeSet;
 use std::fmt::Write;
 
 use jetfrost_office::access::Act;
@@ -21,7 +22,7 @@ use super::convert::{self, some_from_db};
 use super::enrolment::{Makes, lasting};
 use super::people::account_named;
 use super::{Caller, Desk, DeskError, Result, shown_limit, to_db};
-use crate::records::{AccountRow, CodeWithNames, Connection, DestinationRow, GroupRow, WorkstationLine};
+use crate::records::{AccountRow, CodeRow, CodeWithNames, Connection, DestinationRow, GroupRow, WorkstationLine, WorkstationRow};
 
 /// A roster is compared with all of the office.
 const ALL: usize = 10_000;
@@ -103,6 +104,7 @@ impl Desk {
             };
             office.destinations.insert(row.name_key, facts);
         }
+        let handed: BTreeSet<String> = CodeRow::claimed(self.now(), on)?.into_iter().collect();
         for line in WorkstationLine::list(None, "", ALL, on)? {
             let facts = WorkstationFacts {
                 account: line.account.login_key,
@@ -110,6 +112,8 @@ impl Desk {
                 limit: some_from_db(line.store.size_limit),
                 disk: some_from_db(line.workstation.disk_bytes),
                 encrypted: line.store.encrypted,
+                awaits_its_machine: line.workstation.rest.as_deref() == Some(WorkstationRow::UNCLAIMED)
+                    && !handed.contains(&line.workstation.id),
             };
             office.workstations.insert(line.workstation.name_key, facts);
         }
@@ -166,6 +170,19 @@ impl Desk {
                     machine: Some(machine),
                     limit: db_limit(*limit)?,
                     encrypted: *encrypted,
+                };
+                return self.insert_code(caller, &makes, lasts, on).map(Some);
+            }
+            Step::HandOver { login, machine } => {
+                let account = account_named(login, on)?;
+                let line = WorkstationLine::by_name(&key(machine), on)?.ok_or(DeskError::NotFound("workstation"))?;
+                let makes = Makes {
+                    account: &account,
+                    destination: &line.destination,
+                    claims: Some(&line),
+                    machine: None,
+                    limit: None,
+                    encrypted: line.store.encrypted,
                 };
                 return self.insert_code(caller, &makes, lasts, on).map(Some);
             }
@@ -227,6 +244,9 @@ fn shown_step(step: &Step) -> RosterStep {
         Step::Expect { login, machine, destination, limit, encrypted } => {
             let makes = said_makes(destination, *limit, *encrypted);
             (RosterAct::New, "enrolment code", machine, format!("of {login}, {makes}"))
+        }
+        Step::HandOver { login, machine } => {
+            (RosterAct::New, "enrolment code", machine, format!("of {login}, hands over the backups that it has"))
         }
         Step::ExpectOtherwise { machine, destination, limit, encrypted } => {
             (RosterAct::Change, "enrolment code", machine, said_makes(destination, *limit, *encrypted))

@@ -86,6 +86,16 @@ impl CodeRow {
             .get_result(on)
     }
 
+    /// The workstations that open codes hand to a machine.
+    pub(crate) fn claimed(now: i64, on: &mut Connection) -> Rows<Vec<String>> {
+        let claims: Vec<Option<String>> = enrolment_codes::table
+            .filter(enrolment_codes::claims.is_not_null().and(enrolment_codes::expires.gt(now)))
+            .filter(enrolment_codes::used.is_null().and(enrolment_codes::cancelled.is_null()))
+            .select(enrolment_codes::claims)
+            .load(on)?;
+        Ok(claims.into_iter().flatten().collect())
+    }
+
     pub(crate) fn cancel_open_of(account: &str, at: i64, on: &mut Connection) -> Rows<()> {
         let open = enrolment_codes::used.is_null().and(enrolment_codes::cancelled.is_null());
         diesel::update(enrolment_codes::table.filter(enrolment_codes::account_id.eq(account).and(open)))
