@@ -17,12 +17,13 @@ use jetfrost_image::format::ArgonCost;
 use jetfrost_tests::office::{Office, PASSPHRASE, Workstation};
 use jetfrost_wire::Binary;
 use jetfrost_wire::access::OpenTo;
+use jetfrost_wire::advice::{AskCapacity, CapacityAdvice};
 use jetfrost_wire::destination::{
     Adopt, Adopted, AskErasure, ConfirmErasure, Destination, DestinationChange, DestinationState, ErasurePreview, Fitness,
     NewDestination, Volume,
 };
 use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
-use jetfrost_wire::people::Account;
+use jetfrost_wire::people::{Account, Role};
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::service::{AuditEntry, Escrow, NewEscrow};
 use jetfrost_wire::workstation::{Overview, WorkstationState};
@@ -77,7 +78,7 @@ fn a_destination_is_open_to_nobody_until_it_is_opened_and_closing_it_stops_backu
     };
     let shelf: Destination = office.api.post("/destinations", &new).expect("a destination");
     assert!(shelf.why.contains("open to nobody"), "{}", shelf.why);
-    office.account("tove", jetfrost_wire::people::Role::Member);
+    office.account("tove", Role::Member);
     let ask = NewEnrolmentCode::new("tove");
     assert_eq!(kind(office.api.post::<_, IssuedCode>("/enrolment-codes", &ask)), Some(ProblemKind::NoAccess));
 
@@ -134,7 +135,7 @@ fn a_destination_that_moved_to_another_mount_point_goes_on_there() {
     };
     let path = format!("/destinations/{}", shelf.id);
     fs::create_dir(office.path("empty")).expect("made");
-    assert_eq!(kind(office.patch::<_, Destination>(&path, &to("empty"))), Some(ProblemKind::DestinationMissing));
+    assert_eq!(kind(office.patch::<_, Destination>(&path, &to("empty"))), Some(ProblemKind::Invalid));
     let _: Destination = office.patch(&path, &to("elsewhere")).expect("moved");
     station.back_up().expect("backed up there");
     comes_back(&station, &office.path("back"), "letter", "here");
@@ -328,4 +329,28 @@ fn a_damaged_copy_of_the_records_is_passed_over_for_the_one_before() {
     )
     .expect("recovered");
     assert_eq!((recovered.passed_over, Some(&recovered.copy)), (vec![youngest], copies.last()));
+}
+
+#[test]
+fn what_a_capacity_would_mean_is_said_before_it_is_set() {
+    let office = Office::open();
+    let shelf = office.destination("shelf");
+    let station = office.workstation("knot");
+    station.write("letter", "here");
+    station.back_up().expect("backed up");
+    let ask = |capacity| AskCapacity { destination: Some(shelf.id.0.clone()), capacity, ..AskCapacity::default() };
+    let advise = |ask: &AskCapacity| office.api.post::<_, CapacityAdvice>("/advice/capacity", ask).expect("advice");
+    let some = advise(&ask(Some(50_000_000)));
+    assert_eq!((some.offered, some.without_limit, some.over_commitment), (50_000_000, 1, None));
+    assert!(some.says.iter().any(|line| line.contains("1 store without a limit")), "{:?}", some.says);
+    let too_much = advise(&ask(Some(u64::MAX >> 1)));
+    assert!(too_much.offered <= too_much.volume && too_much.says[0].contains("more than that is never stored"));
+    let too_little = advise(&ask(Some(1)));
+    assert!(too_little.says[0].contains("no backup is let in"), "{:?}", too_little.says);
+    let yet_to_come =
+        AskCapacity { directory: Some(office.path("not/yet/there").display().to_string()), ..AskCapacity::default() };
+    assert!(advise(&yet_to_come).offered > 0, "the volume of what is above it");
+    let helper = office.account("helper", Role::Helpdesk);
+    let refused = office.signed_in(&helper.login).post::<_, CapacityAdvice>("/advice/capacity", &yet_to_come);
+    assert_eq!(kind(refused), Some(ProblemKind::NotAllowed), "directories are the administrator's");
 }

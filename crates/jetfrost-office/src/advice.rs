@@ -93,6 +93,13 @@ pub fn days_of_history(limit: u64, full_state: u64, growth: &Growth) -> Option<f
     (growth.per_day > 0.0).then(|| limit.saturating_sub(full_state) as f64 / growth.per_day)
 }
 
+/// What a destination offers: its capacity, and no more than its volume leaves after the reserve.
+#[must_use]
+pub fn offered(volume: u64, reserve: u64, capacity: Option<u64>) -> u64 {
+    let left = volume.saturating_sub(reserve);
+    capacity.map_or(left, |capacity| capacity.min(left))
+}
+
 /// How much was promised in proportion to what there is. A limit that is none counts as infinite.
 #[must_use]
 pub fn over_commitment(limits: &[Option<u64>], offered: u64) -> f64 {
@@ -127,6 +134,15 @@ mod tests {
         assert_eq!(suggested(200 * GB), Factors { minimum: 400 * GB, usual: 500 * GB, generous: 600 * GB });
         assert_eq!(factor(500 * GB, 200 * GB), Some(2.5));
         assert_eq!(factor(500 * GB, 0), None);
+    }
+
+    /// Example 5.
+    #[test]
+    fn a_capacity_offers_no_more_than_the_volume_leaves() {
+        assert_eq!(offered(4000 * GB, 200 * GB, Some(2000 * GB)), 2000 * GB);
+        assert_eq!(offered(4000 * GB, 200 * GB, Some(3900 * GB)), 3800 * GB);
+        assert_eq!(offered(4000 * GB, 200 * GB, None), 3800 * GB);
+        assert_eq!(offered(100 * GB, 200 * GB, None), 0);
     }
 
     /// Example 2.

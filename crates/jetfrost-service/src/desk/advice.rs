@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use jetfrost_office::access::Act;
 use jetfrost_office::advice::{
-    Growth, days_of_history, days_to_fill, factor, growth, over_commitment, stores_that_fit, suggested,
+    Growth, days_of_history, days_to_fill, factor, growth, offered, over_commitment, stores_that_fit, suggested,
 };
 use jetfrost_office::room::suggested_reserve;
 use jetfrost_wire::advice::{AskAdvice, AskCapacity, CapacityAdvice, LimitAdvice};
@@ -92,7 +92,7 @@ impl Desk {
             None => suggested_reserve(volume.size),
         });
         let left = volume.size.saturating_sub(reserve);
-        let offered = ask.capacity.map_or(left, |capacity| capacity.min(left));
+        let offered = offered(volume.size, reserve, ask.capacity);
         let (mut used, mut promised, mut grows) = (0, Vec::new(), None);
         if let Some(row) = &row {
             let (stores, added) = self.records.read(|on| Ok::<_, DeskError>((row.stores(on)?, added_by_day(&row.id, on)?)))?;
@@ -155,8 +155,7 @@ impl Desk {
     /// What a destination offers, if it is there.
     fn offered(&self, destination: &DestinationRow) -> Option<u64> {
         let volume = volume_of(&place(destination).directory).ok()?;
-        let beyond_reserve = volume.size.saturating_sub(from_db(destination.reserve));
-        Some(destination.capacity.map_or(beyond_reserve, |capacity| from_db(capacity).min(beyond_reserve)))
+        Some(offered(volume.size, from_db(destination.reserve), destination.capacity.map(from_db)))
     }
 }
 
