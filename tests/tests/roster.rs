@@ -2,6 +2,7 @@
 
 use std::fmt::Write;
 
+use jetfrost_client::api::Method;
 use jetfrost_client::home::Home;
 use jetfrost_client::join::{FirstWays, claim, find_service, join, join_without_encryption, look_at_code};
 use jetfrost_client::ways_in::unlock;
@@ -136,13 +137,29 @@ fn a_hand_out_opens_nothing_once_it_was_used_or_renewed() {
     assert!(why.contains("can be used"), "{why}");
 
     let path = format!("/enrolment-codes/{}/renewal", done.codes[1].record.id);
-    let renewed: IssuedCode = office.api.post(&path, &()).expect("renewed");
+    let _: IssuedCode = office.api.post(&path, &()).expect("renewed");
+    let renewed: IssuedCode = office.api.post(&path, &()).expect("renewed again");
+    let lasts = |code: &IssuedCode| code.record.expires.as_second() - code.record.created.as_second();
+    assert_eq!(lasts(&renewed), lasts(&done.codes[1]), "it lasts no longer for being renewed");
     assert_eq!(renewed.record.machine.as_deref(), Some("fid"));
     let old = look_at_code(&Invitation::parse(&done.codes[1].code).expect("a code"));
     assert!(refused(old).contains("not one of this service's"));
     joins(&office, "fid", &renewed.code);
     let again = office.api.post::<_, IssuedCode>(&path, &());
     assert!(refused(again).contains("used or cancelled"), "a used code is not made good again");
+}
+
+#[test]
+fn a_code_opens_nothing_while_its_account_is_disabled() {
+    let office = Office::open();
+    office.destination("Shelf");
+    let anna = office.account("anna", Role::Member);
+    let invitation = office.code("anna");
+    let path = format!("/accounts/{}/disabled", anna.id);
+    let _: Account = office.put(&path, &()).expect("disabled");
+    assert!(refused(look_at_code(&invitation)).contains("disabled"));
+    let _: Account = office.api.send(Method::DELETE, &path, &()).expect("enabled");
+    assert_eq!(look_at_code(&invitation).expect("it is good again").login, "anna");
 }
 
 #[test]

@@ -309,7 +309,9 @@ mod tests {
         #[test]
         fn no_text_is_too_much_for_it(text in "(account|machine|limit|\"|,|;|\n|\r|x|0|\\PC){0,80}") {
             let reading = read(&text, gigabytes);
-            prop_assert!(reading.lines.iter().all(|line| !line.account.is_empty()));
+            let all = text.lines().count() as u64 + 1;
+            prop_assert!(reading.lines.iter().all(|line| !line.account.is_empty() && (1..=all).contains(&line.number)));
+            prop_assert!(reading.faults.iter().all(|fault| (1..=all).contains(&fault.line)), "{:?}", reading.faults);
         }
 
         #[test]

@@ -130,8 +130,7 @@ impl Desk {
                 return Err(DeskError::Conflict("this enrolment code was used or cancelled: make a new one"));
             }
             let secret: [u8; 10] = random_array(&*self.random);
-            let lasts = row.code.expires - row.code.created;
-            row.code.renew(&hash(&secret), self.now() + lasts, on)?;
+            row.code.renew(&hash(&secret), self.now(), on)?;
             self.audit(caller, "enrolment code renewed", &row.login, on)?;
             self.issued(id, secret, on)
         })?;
@@ -246,6 +245,10 @@ impl Desk {
             let code = CodeRow::by_secret(&hash(secret), on)?;
             let code = code.ok_or(DeskError::WrongCode("this enrolment code is not one of this service's"))?;
             self.check_open(&code)?;
+            let account = AccountRow::by_id(&code.account_id, on)?.ok_or(DeskError::NotFound("account"))?;
+            if account.disabled.is_some() {
+                return Err(DeskError::Disabled("the account that this enrolment code is for is disabled"));
+            }
             work(&code, on)
         });
         if let Err(DeskError::WrongCode(why)) = &done {

@@ -134,10 +134,14 @@ impl CodeRow {
             .map(drop)
     }
 
-    /// Gives it another secret, until another time. The one from before opens nothing any more.
-    pub(crate) fn renew(&self, secret_hash: &[u8], expires: i64, on: &mut Connection) -> Rows<()> {
+    /// Gives it another secret, for as long as it had. The one from before opens nothing any more.
+    pub(crate) fn renew(&self, secret_hash: &[u8], now: i64, on: &mut Connection) -> Rows<()> {
         diesel::update(enrolment_codes::table.find(self.number))
-            .set((enrolment_codes::secret_hash.eq(secret_hash), enrolment_codes::expires.eq(expires)))
+            .set((
+                enrolment_codes::secret_hash.eq(secret_hash),
+                enrolment_codes::created.eq(now),
+                enrolment_codes::expires.eq(now + self.expires - self.created),
+            ))
             .execute(on)
             .map(drop)
     }
