@@ -33,20 +33,26 @@ pub(crate) fn judge(directory: &Path, others: &[PathBuf], service: &str) -> Judg
     if !directory.is_absolute() {
         return refuse(format!("{shown} is not an absolute path"), None);
     }
-    match fs::metadata(directory) {
+    // One that is yet to be made is judged by the one above it, in which it will be.
+    let there = match fs::metadata(directory) {
+        Ok(metadata) if metadata.is_dir() => directory,
+        Ok(_) => return refuse(format!("{shown} is not a directory"), None),
+        Err(e) if e.kind() == io::ErrorKind::NotFound => match directory.parent().filter(|above| above.is_dir()) {
+            Some(above) => above,
+            None => return refuse(format!("{shown} cannot be made: there is no directory above it"), None),
+        },
         Err(e) => return refuse(format!("{shown} cannot be read: {e}"), None),
-        Ok(metadata) if !metadata.is_dir() => return refuse(format!("{shown} is not a directory"), None),
-        Ok(_) => {}
-    }
-    let volume = match volume_of(directory) {
+    };
+    let volume = match volume_of(there) {
         Ok(volume) => volume,
         Err(e) => return refuse(format!("the volume of {shown} cannot be examined: {e}"), None),
     };
-    let real = directory.canonicalize().unwrap_or_else(|_| directory.to_owned());
+    let there = there.canonicalize().unwrap_or_else(|_| there.to_owned());
+    let real = directory.canonicalize().unwrap_or_else(|_| there.join(directory.file_name().unwrap_or_default()));
     if let Some(reason) = unfit_volume(&volume).or_else(|| unfit_directory(&real, others, service)) {
         return refuse(reason, Some(volume));
     }
-    let probed = probe(&real);
+    let probed = probe(&there);
     if let Some(reason) = probed.cannot {
         return refuse(format!("{shown} cannot hold image stores: {reason}"), Some(volume));
     }
@@ -232,12 +238,23 @@ mod tests {
     }
 
     #[test]
+    fn one_that_is_yet_to_be_made_is_judged_by_the_one_above_it() {
+        let root = tempfile::tempdir().expect("a directory");
+        fs::write(root.path().join("file"), "x").expect("written");
+        let wanted = root.path().join("backups");
+        assert_ne!(judge(&wanted, &[], "s").fitness, Fitness::Unfit, "what lies beside it is no matter");
+        assert!(!wanted.exists() && fs::read_dir(root.path()).expect("readable").count() == 1, "nothing stays behind");
+        assert!(reasons(&wanted.join("inner"), &[]).contains("no directory above it"));
+        assert!(reasons(&wanted, &[root.path().into()]).contains("inside the destination"));
+    }
+
+    #[test]
     fn what_does_not_do_says_why() {
         let root = tempfile::tempdir().expect("a directory");
         let file = root.path().join("file");
         fs::write(&file, "x").expect("written");
         assert!(reasons(&file, &[]).contains("is not a directory"));
-        assert!(reasons(&root.path().join("none"), &[]).contains("cannot be read"));
+        assert!(reasons(&root.path().join("none/none"), &[]).contains("no directory above it"));
         assert!(reasons(Path::new("relative"), &[]).contains("not an absolute path"));
         assert!(reasons(root.path(), &[]).contains("not empty"));
         let inner = root.path().join("inner");
