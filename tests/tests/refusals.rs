@@ -296,7 +296,7 @@ fn a_directory_that_does_not_do_says_why() {
         (office.path("shelf"), "already"),
         (office.path("shelf/inner"), "inside the destination"),
         (office.path("theirs"), "another installation"),
-        (office.path("none/at/all"), "cannot be read"),
+        (office.path("none/at/all"), "no directory above it"),
         (PathBuf::from("/proc"), "keeps no files"),
     ] {
         let verdict = try_it(directory.clone());
