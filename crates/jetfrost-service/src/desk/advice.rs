@@ -31,6 +31,15 @@ struct Known {
     used: u64,
 }
 
+/// What a destination holds already; nothing for one that is yet to come.
+#[derive(Default)]
+struct Held {
+    used: u64,
+    /// The limits of its image stores.
+    promised: Vec<Option<u64>>,
+    grows: Option<Growth>,
+}
+
 impl Desk {
     pub(crate) fn advise(&self, caller: &Caller, ask: &AskAdvice) -> Result<LimitAdvice> {
         caller.may(&Act::SeeOffice)?;
@@ -75,17 +84,7 @@ impl Desk {
             Some(id) => Some(self.records.read(|on| DestinationRow::by_id(id, on)?.ok_or(DeskError::NotFound("destination")))?),
             None => None,
         };
-        let directory = match (&row, &ask.directory) {
-            (Some(row), _) => place(row).directory,
-            (None, Some(directory)) => {
-                // Whoever may not add destinations has no business with the server's directories.
-                caller.may(&Act::ChangeOffice)?;
-                // It may be yet to be made, on the volume of what is above it.
-                let wanted = PathBuf::from(directory);
-                wanted.ancestors().find(|above| above.exists()).unwrap_or(&wanted).to_path_buf()
-            }
-            (None, None) => return Err(DeskError::Invalid("say for which destination, or for which directory".into())),
-        };
+        let directory = directory_considered(caller, ask, row.as_ref())?;
         let volume = volume_of(&directory).map_err(|error| DeskError::Invalid(format!("the volume cannot be seen: {error}")))?;
         let reserve = ask.reserve.unwrap_or_else(|| match &row {
             Some(row) => from_db(row.reserve),
@@ -93,14 +92,7 @@ impl Desk {
         });
         let left = volume.size.saturating_sub(reserve);
         let offered = offered(volume.size, reserve, ask.capacity);
-        let (mut used, mut promised, mut grows) = (0, Vec::new(), None);
-        if let Some(row) = &row {
-            let (stores, added) = self.records.read(|on| Ok::<_, DeskError>((row.stores(on)?, added_by_day(&row.id, on)?)))?;
-            used = self.used_of(&place(row), &stores);
-            promised = self.limits_of_others(row, None)?;
-            let added: Vec<(i64, u64)> = added.into_iter().map(|(day, bytes)| (day * DAY_MS, from_db(bytes))).collect();
-            grows = growth(&added);
-        }
+        let Held { used, promised, grows } = row.as_ref().map_or_else(|| Ok(Held::default()), |row| self.held(row))?;
         let fill = grows.and_then(|growth| days_to_fill(offered.saturating_sub(used), &growth));
         // What is said of times that nobody plans for is no help.
         let fill = fill.filter(|days| days.soonest < MOST_DAYS_AHEAD);
@@ -119,6 +111,12 @@ impl Desk {
         };
         advice.says = said_of_capacity(&advice, ask, left);
         Ok(advice)
+    }
+
+    fn held(&self, row: &DestinationRow) -> Result<Held> {
+        let (stores, added) = self.records.read(|on| Ok::<_, DeskError>((row.stores(on)?, added_by_day(&row.id, on)?)))?;
+        let added: Vec<(i64, u64)> = added.into_iter().map(|(day, bytes)| (day * DAY_MS, from_db(bytes))).collect();
+        Ok(Held { used: self.used_of(&place(row), &stores), promised: self.limits_of_others(row, None)?, grows: growth(&added) })
     }
 
     fn destination_for(&self, ask: &AskAdvice, line: Option<&WorkstationLine>) -> Result<DestinationRow> {
@@ -156,6 +154,20 @@ impl Desk {
     fn offered(&self, destination: &DestinationRow) -> Option<u64> {
         let volume = volume_of(&place(destination).directory).ok()?;
         Some(offered(volume.size, from_db(destination.reserve), destination.capacity.map(from_db)))
+    }
+}
+
+/// The directory whose volume is looked at. Whoever may not add destinations has no business with the server's directories.
+fn directory_considered(caller: &Caller, ask: &AskCapacity, row: Option<&DestinationRow>) -> Result<PathBuf> {
+    match (row, &ask.directory) {
+        (Some(row), _) => Ok(place(row).directory),
+        (None, Some(directory)) => {
+            caller.may(&Act::ChangeOffice)?;
+            // It may be yet to be made, on the volume of what is above it.
+            let wanted = PathBuf::from(directory);
+            Ok(wanted.ancestors().find(|above| above.exists()).unwrap_or(&wanted).to_path_buf())
+        }
+        (None, None) => Err(DeskError::Invalid("say for which destination, or for which directory".into())),
     }
 }
 
