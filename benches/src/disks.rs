@@ -31,19 +31,19 @@ pub(crate) fn run(scratch: &Path) {
         SIZE as f64 / first.seconds / 1e6,
         mb(first.peak)
     ));
-    let file = OpenOptions::new().write(true).open(&disk).expect("there");
-    for i in 0..CHANGED {
-        file.write_all_at(&i.to_le_bytes().repeat(512), i * 97 * MIB + 4096).expect("written");
-    }
     let read_once = format!("dd if={} of=/dev/null bs=1M status=none", disk.display());
     seconds(&read_once);
-    let read = seconds(&read_once);
-    let changed = station.back_up();
+    let (mut read, mut changed, mut sent) = (f64::MAX, f64::MAX, 0);
+    for round in 0..3 {
+        change(&disk, round);
+        read = read.min(seconds(&read_once));
+        let ran = station.back_up();
+        (changed, sent) = (changed.min(ran.seconds), ran.sent());
+    }
     outln(&format!(
-        "1 % changed    sent {:.2} times the changed extents (to be at most 1.15); {:.2} s, reading once {read:.2} s: {:.2} times (to be at most 1.5)",
-        changed.sent() as f64 / (CHANGED * MIB) as f64,
-        changed.seconds,
-        changed.seconds / read
+        "1 % changed    sent {:.2} times the changed extents (to be at most 1.15); {changed:.2} s, reading once {read:.2} s: {:.2} times (to be at most 1.5)",
+        sent as f64 / (CHANGED * MIB) as f64,
+        changed / read
     ));
     attached(&office, &disk, read);
     let back = office.at("back.raw");
@@ -54,6 +54,15 @@ pub(crate) fn run(scratch: &Path) {
         SIZE as f64 / restored.seconds / 1e6
     ));
     assert!(office.daemon.terminate(), "the service stops cleanly");
+}
+
+/// Changes a place in one extent of a hundred, and waits until the disk has it.
+fn change(disk: &Path, round: u64) {
+    let file = OpenOptions::new().write(true).open(disk).expect("there");
+    for i in 0..CHANGED {
+        file.write_all_at(&(i + round).to_le_bytes().repeat(512), i * 97 * MIB + 4096).expect("written");
+    }
+    file.sync_all().expect("synced");
 }
 
 /// Copying an attached disk, and reading here and there in it.

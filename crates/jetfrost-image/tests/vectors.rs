@@ -6,7 +6,7 @@ use std::fs;
 use std::path::PathBuf;
 
 use jetfrost_image::crypto::{
-    OfficeKey, Sealer, Secret, SeededRandom, StoreKey, StoreKeys, open_chunk, open_point, seal_point, unwrap_key,
+    Effort, OfficeKey, Sealer, Secret, SeededRandom, StoreKey, StoreKeys, open_chunk, open_point, seal_point, unwrap_key,
     unwrap_with_office_key, wrap_for_office, wrap_key,
 };
 use jetfrost_image::format::{
@@ -50,7 +50,7 @@ fn keys() -> StoreKeys {
 fn sealed(content: &[u8]) -> (ChunkName, Vec<u8>) {
     let name = keys().name(content);
     let mut out = Vec::new();
-    Sealer::new(keys(), 1).seal(&name, content, &SeededRandom::new(b"vectors"), &mut out);
+    Sealer::new(keys(), Effort::Quick).seal(&name, content, &SeededRandom::new(b"vectors"), &mut out);
     (name, out)
 }
 

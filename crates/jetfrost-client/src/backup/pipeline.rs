@@ -1,13 +1,14 @@
 //! From chunks to segments on the service: ask, seal, pack, send, each in threads of its own, with little in between.
 
 use std::collections::HashSet;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 
 use bytes::Bytes;
-use crossbeam_channel::{Receiver, Sender, bounded};
+use crossbeam_channel::{Receiver, Sender, TrySendError, bounded};
 use jetfrost_image::ChunkName;
-use jetfrost_image::crypto::{Sealer, StoreKeys, SystemRandom};
+use jetfrost_image::crypto::{Effort, Sealer, StoreKeys, SystemRandom};
 use jetfrost_image::format::{FinishedSegment, SegmentBuilder};
 use jetfrost_image::tree::ChunkSink;
 
@@ -28,9 +29,6 @@ const ASK_NAMES: usize = 512;
 const UPLOADS: usize = 2;
 /// Segments that wait to be sent.
 const WAITING_SEGMENTS: usize = 1;
-/// Zstandard's levels, by how many segments wait: while the network keeps up, time is what is short; when it does not, there
-/// is time to make what goes over it smaller.
-const LEVELS: [i32; WAITING_SEGMENTS + 1] = [-1, 1];
 
 struct Job {
     name: ChunkName,
@@ -43,6 +41,8 @@ type Failure = Arc<Mutex<Option<ClientError>>>;
 /// Takes chunks and sees to it that the service has them when it is finished.
 pub(super) struct Pipeline {
     first: Option<Sender<Job>>,
+    /// Buffers of chunks that are done with.
+    spare: Receiver<Vec<u8>>,
     threads: Vec<JoinHandle<()>>,
     failure: Failure,
     /// What the last point needs is there; ascending.
@@ -65,6 +65,7 @@ impl Pipeline {
         let failure = Failure::default();
         let mut threads = Vec::new();
         let (first, jobs) = bounded(WAITING);
+        let (give_back, spare) = bounded(WAITING);
         let mut run = |work: Box<dyn FnOnce() -> Result<()> + Send>| {
             let failure = Arc::clone(&failure);
             threads.push(std::thread::spawn(move || {
@@ -83,18 +84,17 @@ impl Pipeline {
         };
         let (segments, to_send) = bounded::<FinishedSegment>(WAITING_SEGMENTS);
         let packing = Arc::new(Mutex::new(Some(SegmentBuilder::new(keys.store, SEGMENT))));
-        let last = Arc::new(LastOut { packing: Arc::clone(&packing), segments: segments.clone() });
-        drop(segments);
+        let last = Arc::new(LastOut { packing, segments, had_to_wait: AtomicBool::new(false) });
         for _ in 0..std::thread::available_parallelism().map_or(2, usize::from).min(8) {
-            let (keys, jobs, last) = (keys.clone(), unknown.clone(), Arc::clone(&last));
-            run(Box::new(move || seal(&keys, &jobs, &last)));
+            let (keys, jobs, last, give_back) = (keys.clone(), unknown.clone(), Arc::clone(&last), give_back.clone());
+            run(Box::new(move || seal(&keys, &jobs, &last, &give_back)));
         }
         drop((unknown, last));
         for _ in 0..UPLOADS {
             let (api, store, to_send, meter) = (api.clone(), store.to_owned(), to_send.clone(), Arc::clone(&meter));
             run(Box::new(move || send(&api, &store, &to_send, &meter)));
         }
-        Self { first: Some(first), threads, failure, base, given: HashSet::new(), meter }
+        Self { first: Some(first), spare, threads, failure, base, given: HashSet::new(), meter }
     }
 
     /// Waits until everything that was given is on the service. Returns the bytes sent.
@@ -120,8 +120,10 @@ impl ChunkSink for Pipeline {
             return Ok(());
         }
         let first = self.first.as_ref().ok_or(ClientError::Stopped)?;
+        let mut copy = self.spare.try_recv().unwrap_or_default();
+        copy.extend_from_slice(content);
         // The channel closes when a later stage failed; `finish` tells why.
-        first.send(Job { name, content: content.to_vec() }).map_err(|_| ClientError::Stopped)
+        first.send(Job { name, content: copy }).map_err(|_| ClientError::Stopped)
     }
 }
 
@@ -151,6 +153,31 @@ fn ask(api: &Api, store: &str, jobs: &Receiver<Job>, out: &Sender<Job>) -> Resul
 struct LastOut {
     packing: Arc<Mutex<Option<SegmentBuilder>>>,
     segments: Sender<FinishedSegment>,
+    /// Whether the latest segment had to wait until it could go out.
+    had_to_wait: AtomicBool,
+}
+
+impl LastOut {
+    /// Adds a sealed chunk, and passes the segment on when it is full. False when nobody takes it any more.
+    fn push(&self, keys: &StoreKeys, name: ChunkName, sealed: &[u8]) -> bool {
+        let full = {
+            let mut packing = self.packing.lock().unwrap_or_else(PoisonError::into_inner);
+            let builder = packing.get_or_insert_with(|| SegmentBuilder::new(keys.store, SEGMENT));
+            builder.push(name, sealed);
+            if builder.len() >= SEGMENT { packing.take() } else { None }
+        };
+        full.is_none_or(|builder| self.pass_on(builder.finish()))
+    }
+
+    fn pass_on(&self, segment: FinishedSegment) -> bool {
+        let tried = self.segments.try_send(segment);
+        self.had_to_wait.store(matches!(tried, Err(TrySendError::Full(_))), Ordering::Relaxed);
+        match tried {
+            Ok(()) => true,
+            Err(TrySendError::Full(segment)) => self.segments.send(segment).is_ok(),
+            Err(TrySendError::Disconnected(_)) => false,
+        }
+    }
 }
 
 impl Drop for LastOut {
@@ -163,24 +190,21 @@ impl Drop for LastOut {
 }
 
 /// Seals chunks and packs them into segments.
-fn seal(keys: &StoreKeys, jobs: &Receiver<Job>, last: &LastOut) -> Result<()> {
+fn seal(keys: &StoreKeys, jobs: &Receiver<Job>, last: &LastOut, give_back: &Sender<Vec<u8>>) -> Result<()> {
     let random = SystemRandom::default();
-    let mut sealers = LEVELS.map(|level| Sealer::new(keys.clone(), level));
+    let mut quick = Sealer::new(keys.clone(), Effort::Quick);
+    let mut thorough = Sealer::new(keys.clone(), Effort::Thorough);
     let mut sealed = Vec::new();
-    while let Ok(job) = jobs.recv() {
+    while let Ok(mut job) = jobs.recv() {
         sealed.clear();
-        let waiting = last.segments.len().min(WAITING_SEGMENTS);
-        sealers[waiting].seal(&job.name, &job.content, &random, &mut sealed);
-        let full = {
-            let mut packing = last.packing.lock().unwrap_or_else(PoisonError::into_inner);
-            let builder = packing.get_or_insert_with(|| SegmentBuilder::new(keys.store, SEGMENT));
-            builder.push(job.name, &sealed);
-            if builder.len() >= SEGMENT { packing.take() } else { None }
-        };
-        if let Some(builder) = full
-            && last.segments.send(builder.finish()).is_err()
-        {
-            return Ok(());
+        // While segments go out as soon as they are full, time is what is short; else there is time to make them smaller.
+        let sealer = if last.had_to_wait.load(Ordering::Relaxed) { &mut thorough } else { &mut quick };
+        sealer.seal(&job.name, &job.content, &random, &mut sealed);
+        job.content.clear();
+        // When nobody needs it, it goes.
+        let _ = give_back.try_send(job.content);
+        if !last.push(keys, job.name, &sealed) {
+            break;
         }
     }
     Ok(())

@@ -1,4 +1,8 @@
 //! Reading a disk: fixed extents, several at a time; what is all zeros is a hole.
+//!
+//! An extent that is as the last run saw it keeps its name. That is decided by an AEGIS-128L authentication code
+//! (draft-irtf-cfrg-aegis-aead) over all its bytes, under a key of the store that never leaves this machine: computing one
+//! takes a third of the time that the name takes.
 
 use std::fs::File;
 use std::io;
@@ -6,6 +10,7 @@ use std::ops::Range;
 use std::os::unix::fs::FileExt;
 use std::sync::{Mutex, PoisonError};
 
+use aegis::aegis128l::Aegis128LMac;
 use crossbeam_channel::{Receiver, Sender, bounded};
 use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::StoreKeys;
@@ -23,21 +28,38 @@ const BLOCK: usize = 4096;
 /// Extents that wait to be taken by the next stage.
 const WAITING: usize = 4;
 
+/// What an extent held when it was read last.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Held {
+    pub(super) tag: Tag,
+    pub(super) name: ChunkName,
+}
+
+/// An extent's authentication code.
+pub(super) type Tag = [u8; 16];
+
+/// The extents of a disk, by number; `None` for holes and zeros.
+pub(super) type Extents = Vec<Option<Held>>;
+
 /// What came of reading a disk.
 pub(super) struct DiskRead {
     pub(super) parts: Vec<Part>,
+    pub(super) extents: Extents,
     /// Stretches that the disk did not give; zeros stand in their place.
     pub(super) unreadable: Vec<Range<u64>>,
 }
 
-/// An extent that was read: its number, and its name and bytes unless all of them are zeros.
+/// An extent that was read.
 struct Extent {
     number: u64,
-    content: Option<(ChunkName, Vec<u8>)>,
+    held: Option<Held>,
+    bytes: Vec<u8>,
+    /// Whether the last run saw the same.
+    is_known: bool,
     unreadable: Vec<Range<u64>>,
 }
 
-/// Reads the first `len` bytes of a disk.
+/// Reads the first `len` bytes of a disk. `known` is what the last run saw; only what differs from it goes to the sink.
 ///
 /// # Errors
 /// Of the sink; [`ClientError::Stopped`].
@@ -46,18 +68,20 @@ pub(super) fn read_extents<S: ChunkSink<Error = ClientError>>(
     sink: &mut S,
     file: &File,
     len: u64,
+    known: Extents,
     meter: &Meter,
 ) -> Result<DiskRead, ReadFailure> {
     let wanted = with_data(file, len)?;
     meter.bytes_done(len - wanted.iter().map(|number| length(*number, len)).sum::<u64>());
-    let mut names: Vec<Option<ChunkName>> = vec![None; usize::try_from(len.div_ceil(EXTENT)).unwrap_or(usize::MAX)];
+    let mut extents: Extents = vec![None; index(len.div_ceil(EXTENT))];
     let mut unreadable = Vec::new();
     let next = Mutex::new(wanted.into_iter());
     let (out, read) = bounded::<Extent>(WAITING);
     let (give_back, buffers) = bounded::<Vec<u8>>(WAITING);
     std::thread::scope(|scope| {
         for _ in 0..std::thread::available_parallelism().map_or(2, usize::from).min(4) {
-            let (reader, out, buffers) = (Reader { keys, file, len, next: &next }, out.clone(), buffers.clone());
+            let reader = Reader { keys, key: keys.memory_key(), file, len, known: &known, next: &next };
+            let (out, buffers) = (out.clone(), buffers.clone());
             scope.spawn(move || reader.run(&out, &buffers));
         }
         drop(out);
@@ -65,18 +89,23 @@ pub(super) fn read_extents<S: ChunkSink<Error = ClientError>>(
             if meter.is_stopped() {
                 return Err(ReadFailure::Run(ClientError::Stopped));
             }
-            if let Some((name, bytes)) = extent.content {
-                sink.put(name, &bytes)?;
-                names[usize::try_from(extent.number).expect("an index of this list")] = Some(name);
-                // There is always a reader that takes it, or nobody needs it any more.
-                let _ = give_back.try_send(bytes);
+            if let Some(held) = extent.held.filter(|_| !extent.is_known) {
+                sink.put(held.name, &extent.bytes)?;
             }
+            extents[index(extent.number)] = extent.held;
+            // There is always a reader that takes it, or nobody needs it any more.
+            let _ = give_back.try_send(extent.bytes);
             unreadable.extend(extent.unreadable);
             meter.bytes_done(length(extent.number, len));
         }
         Ok(())
     })?;
-    Ok(DiskRead { parts: parts(&names, len), unreadable: joined(unreadable) })
+    Ok(DiskRead { parts: parts(&extents, len), extents, unreadable: joined(unreadable) })
+}
+
+/// Where an extent stands in the list of all.
+fn index(number: u64) -> usize {
+    usize::try_from(number).expect("a disk's extents fit into memory many times over")
 }
 
 /// The numbers of the extents that are not holes, as far as the file system knows.
@@ -110,13 +139,14 @@ fn joined(mut stretches: Vec<Range<u64>>) -> Vec<Range<u64>> {
 }
 
 /// The content parts; holes side by side are one.
-fn parts(names: &[Option<ChunkName>], len: u64) -> Vec<Part> {
+fn parts(extents: &[Option<Held>], len: u64) -> Vec<Part> {
     let mut parts: Vec<Part> = Vec::new();
-    for (number, name) in (0_u64..).zip(names) {
+    for (number, held) in (0_u64..).zip(extents) {
+        let name = held.map(|held| held.name);
         let bytes = length(number, len);
         match parts.last_mut() {
             Some(hole) if hole.name.is_none() && name.is_none() => hole.len += bytes,
-            _ => parts.push(Part { len: bytes, name: *name }),
+            _ => parts.push(Part { len: bytes, name }),
         }
     }
     parts
@@ -124,8 +154,10 @@ fn parts(names: &[Option<ChunkName>], len: u64) -> Vec<Part> {
 
 struct Reader<'r, I> {
     keys: &'r StoreKeys,
+    key: Tag,
     file: &'r File,
     len: u64,
+    known: &'r [Option<Held>],
     next: &'r Mutex<I>,
 }
 
@@ -137,10 +169,25 @@ impl<I: Iterator<Item = u64>> Reader<'_, I> {
             let mut bytes = buffers.try_recv().unwrap_or_default();
             bytes.resize(usize::try_from(length(number, self.len)).expect("an extent fits into memory"), 0);
             let unreadable = read_block_by_block(self.file, &mut bytes, number * EXTENT);
-            let content = if is_zero(&bytes) { None } else { Some((self.keys.name(&bytes), bytes)) };
-            if out.send(Extent { number, content, unreadable }).is_err() {
+            let (held, is_known) = self.look(number, &bytes);
+            if out.send(Extent { number, held, bytes, is_known, unreadable }).is_err() {
                 return;
             }
+        }
+    }
+
+    /// What an extent holds, and whether the last run saw the same.
+    fn look(&self, number: u64, bytes: &[u8]) -> (Option<Held>, bool) {
+        if is_zero(bytes) {
+            return (None, false);
+        }
+        let mut code = Aegis128LMac::<16>::new(&self.key);
+        code.update(bytes);
+        let tag = code.finalize();
+        let known = self.known.get(index(number)).copied().flatten().filter(|held| held.tag == tag);
+        match known {
+            Some(held) => (Some(held), true),
+            None => (Some(Held { tag, name: self.keys.name(bytes) }), false),
         }
     }
 }
@@ -204,10 +251,33 @@ mod tests {
     }
 
     fn read(file: &File, len: u64) -> (Chunks, DiskRead) {
+        read_knowing(file, len, Vec::new())
+    }
+
+    fn read_knowing(file: &File, len: u64, known: Extents) -> (Chunks, DiskRead) {
         let keys = StoreKeys::derive(StoreId([1; 16]), &StoreKey([2; 32]));
         let mut chunks = Chunks::default();
-        let Ok(read) = read_extents(&keys, &mut chunks, file, len, &Meter::default()) else { panic!("read") };
+        let Ok(read) = read_extents(&keys, &mut chunks, file, len, known, &Meter::default()) else { panic!("read") };
         (chunks, read)
+    }
+
+    #[test]
+    fn only_what_differs_from_the_last_run_goes_on_and_the_disk_comes_out_the_same() {
+        let mut file = tempfile::tempfile().expect("a file");
+        let data: Vec<u8> = (0..4 * EXTENT).map(|i| u8::try_from(i % 251).expect("small")).collect();
+        file.write_all(&data).expect("written");
+        let (all, first) = read(&file, 4 * EXTENT);
+        assert_eq!(all.0.len(), 4);
+        let (none, again) = read_knowing(&file, 4 * EXTENT, first.extents.clone());
+        assert!(none.0.is_empty() && again.parts == first.parts && again.extents == first.extents);
+        // One bit in one, zeros in another, and the disk became longer.
+        file.write_all_at(&[data[0] ^ 1], 0).expect("written");
+        file.write_all_at(&vec![0; EXTENT as usize], 2 * EXTENT).expect("written");
+        file.write_all_at(b"more", 5 * EXTENT - 4).expect("written");
+        let (changed, read_anew) = read_knowing(&file, 5 * EXTENT, first.extents);
+        let (_, without_memory) = read(&file, 5 * EXTENT);
+        assert_eq!(changed.0.len(), 2);
+        assert!(read_anew.parts == without_memory.parts && read_anew.extents == without_memory.extents);
     }
 
     #[test]

@@ -10,15 +10,19 @@ use std::path::{Path, PathBuf};
 use jetfrost_image::ChunkName;
 use serde::{Deserialize, Serialize};
 
+use super::extents::{Extents, Held};
 use super::facts::Stamp;
 
 /// Written into the description; another number means another layout, and the memory is not used.
-const LAYOUT: u32 = 2;
+const LAYOUT: u32 = 3;
 const DESCRIPTION: &str = "last.json";
 
 const LEAF: u8 = 1;
 const ENTER: u8 = 2;
 const LEAVE: u8 = 3;
+
+const NOTHING: u8 = 0;
+const SOMETHING: u8 = 1;
 
 /// Which point the memory belongs to.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -87,6 +91,8 @@ pub(super) struct Remembered {
     pub(super) entry: Vec<u8>,
     /// All chunks behind it.
     pub(super) names: Vec<ChunkName>,
+    /// Of a disk: what each extent held.
+    pub(super) extents: Extents,
 }
 
 enum Record {
@@ -174,7 +180,17 @@ impl WalkReader {
         let bytes = u64::from_le_bytes(self.bytes()?);
         let entry = self.block()?;
         let names = self.block()?.chunks_exact(ChunkName::LEN).map(|n| ChunkName(n.try_into().expect("exact"))).collect();
-        Ok(Remembered { stamp, bytes, entry, names })
+        Ok(Remembered { stamp, bytes, entry, names, extents: self.extents()? })
+    }
+
+    fn extents(&mut self) -> io::Result<Extents> {
+        let number = u32::from_le_bytes(self.bytes()?);
+        let extent = |reader: &mut Self| match reader.bytes()? {
+            [NOTHING] => Ok(None),
+            [SOMETHING] => Ok(Some(Held { tag: reader.bytes()?, name: ChunkName(reader.bytes()?) })),
+            _ => Err(io::ErrorKind::InvalidData.into()),
+        };
+        (0..number).map(|_| extent(self)).collect()
     }
 
     fn bytes<const N: usize>(&mut self) -> io::Result<[u8; N]> {
@@ -226,7 +242,16 @@ impl MemoryWriter {
         self.out.write_all(&seen.bytes.to_le_bytes())?;
         self.block(&seen.entry)?;
         self.length(seen.names.len() * ChunkName::LEN)?;
-        seen.names.iter().try_for_each(|name| self.out.write_all(name.as_bytes()))
+        seen.names.iter().try_for_each(|name| self.out.write_all(name.as_bytes()))?;
+        self.length(seen.extents.len())?;
+        seen.extents.iter().try_for_each(|held| match held {
+            None => self.out.write_all(&[NOTHING]),
+            Some(held) => {
+                self.out.write_all(&[SOMETHING])?;
+                self.out.write_all(&held.tag)?;
+                self.out.write_all(held.name.as_bytes())
+            }
+        })
     }
 
     pub(super) fn enter(&mut self, name: &[u8]) -> io::Result<()> {
@@ -296,6 +321,7 @@ mod tests {
             bytes: 7,
             entry: vec![n; 3],
             names: vec![ChunkName([n; 32])],
+            extents: vec![None, Some(Held { tag: [n; 16], name: ChunkName([n; 32]) })],
         }
     }
 
@@ -322,7 +348,8 @@ mod tests {
         assert!(walk.leaf(b"aa").expect("read").is_none());
         assert!(walk.enter(b"b").expect("read"));
         assert!(walk.leaf(b"in").expect("read").is_none());
-        assert_eq!(walk.leaf(b"inner").expect("read").expect("known").entry, [2; 3]);
+        let inner = walk.leaf(b"inner").expect("read").expect("known");
+        assert_eq!((inner.entry, inner.extents), (vec![2; 3], seen(2).extents));
         walk.leave().expect("read");
         assert_eq!(walk.leaf(b"c").expect("read").expect("known").names, [ChunkName([3; 32])]);
     }

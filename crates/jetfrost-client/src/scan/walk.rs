@@ -8,13 +8,13 @@ use std::time::{SystemTime, UNIX_EPOCH};
 
 use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::StoreKeys;
-use jetfrost_image::format::{Cause, Content, Entry, EntryKind, Flags, Part};
+use jetfrost_image::format::{Cause, Content, Entry, EntryKind, Flags};
 use jetfrost_image::tree::{ChunkSink, Chunker, ListingWriter};
 use nix::errno::Errno;
 use nix::sys::stat::{FileStat, fstat};
 
 use super::directory::{device_of, link_target, look, look_through, names, open_directory, open_disk, open_root};
-use super::extents::read_extents;
+use super::extents::{DiskRead, Extents, read_extents};
 use super::facts::{Owners, Stamp, entry, kind, xattrs};
 use super::file::{ReadFailure, read_file};
 use super::memory::{MemoryWriter, Remembered, WalkReader};
@@ -67,6 +67,17 @@ pub(crate) struct WalkResult {
     /// Names of all chunks behind the root, in no order, some more than once.
     pub(crate) needed: Vec<ChunkName>,
     pub(crate) writer: MemoryWriter,
+}
+
+/// What came of reading something's content.
+struct ContentRead {
+    content: Content,
+    /// As it was when it was read.
+    stat: FileStat,
+    /// Whether it kept changing meanwhile.
+    unsettled: bool,
+    /// Of a disk: what each extent holds.
+    extents: Extents,
 }
 
 /// A sink that notes every name that passes.
@@ -259,16 +270,21 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     fn leaf(&mut self, around: &Around<'_>, name: &[u8], kind: EntryKind, stat: &FileStat) -> Result<Option<Vec<u8>>> {
         let known = self.memory.as_mut().and_then(|memory| memory.leaf(name).ok().flatten());
         let is_whole = |known: &Remembered| self.lost.is_empty() || known.names.iter().all(|name| !self.lost.contains(name));
-        let seen = match known.filter(|known| known.stamp == Stamp::of(stat) && is_whole(known)) {
-            Some(known) => {
+        let is_unchanged = known.as_ref().is_some_and(|known| known.stamp == Stamp::of(stat) && is_whole(known));
+        let seen = match known {
+            Some(known) if is_unchanged => {
                 self.sink.needed.extend(&known.names);
                 self.meter.bytes_done(known.bytes);
                 known
             }
-            None => match self.read_leaf(around, name, kind, stat)? {
-                Some(seen) => seen,
-                None => return Ok(None),
-            },
+            known => {
+                let mut extents = known.map_or_else(Extents::new, |known| known.extents);
+                extents.iter_mut().for_each(|extent| *extent = extent.filter(|held| !self.lost.contains(&held.name)));
+                match self.read_leaf(around, name, kind, stat, extents)? {
+                    Some(seen) => seen,
+                    None => return Ok(None),
+                }
+            }
         };
         if self.is_read(kind) {
             self.counts.files += 1;
@@ -279,21 +295,32 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         Ok(Some(seen.entry))
     }
 
-    /// Reads what is new or changed; `None` when it could not be read.
-    fn read_leaf(&mut self, around: &Around<'_>, name: &[u8], kind: EntryKind, stat: &FileStat) -> Result<Option<Remembered>> {
+    /// Reads what is new or changed; `None` when it could not be read. `known` is what the last run saw of it, if it is a disk.
+    fn read_leaf(
+        &mut self,
+        around: &Around<'_>,
+        name: &[u8],
+        kind: EntryKind,
+        stat: &FileStat,
+        known: Extents,
+    ) -> Result<Option<Remembered>> {
         let first_name = self.sink.needed.len();
         let mut stat = *stat;
-        let (mut content, mut target, mut unsettled) = (None, None, false);
+        let (mut content, mut target, mut unsettled, mut extents) = (None, None, false, Extents::new());
         match kind {
-            EntryKind::File | EntryKind::BlockDevice if self.is_read(kind) => match self.read_content(around, name, kind) {
-                Ok((read, read_stat, changed)) => (content, stat, unsettled) = (Some(read), read_stat, changed),
-                Err(ReadFailure::File(error)) => {
-                    self.sink.needed.truncate(first_name);
-                    self.exceptions.failed(&self.path, error);
-                    return Ok(None);
+            EntryKind::File | EntryKind::BlockDevice if self.is_read(kind) => {
+                match self.read_content(around, name, kind, known) {
+                    Ok(read) => {
+                        (content, stat, unsettled, extents) = (Some(read.content), read.stat, read.unsettled, read.extents);
+                    }
+                    Err(ReadFailure::File(error)) => {
+                        self.sink.needed.truncate(first_name);
+                        self.exceptions.failed(&self.path, error);
+                        return Ok(None);
+                    }
+                    Err(ReadFailure::Run(error)) => return Err(error),
                 }
-                Err(ReadFailure::Run(error)) => return Err(error),
-            },
+            }
             EntryKind::Symlink => match link_target(around.folder, name) {
                 Ok(found) => target = Some(found),
                 Err(error) => {
@@ -314,7 +341,8 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             // It is read again the next time. What is on a device does not show in the device's own times.
             stamp = Stamp::default();
         }
-        Ok(Some(Remembered { stamp, bytes, entry: entry.to_bytes(), names: self.sink.needed[first_name..].to_vec() }))
+        let names = self.sink.needed[first_name..].to_vec();
+        Ok(Some(Remembered { stamp, bytes, entry: entry.to_bytes(), names, extents }))
     }
 
     /// Whether something of this kind has content that is kept.
@@ -322,24 +350,28 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         kind == EntryKind::File || (kind == EntryKind::BlockDevice && self.reading == Reading::Disks)
     }
 
-    /// Reads content; also how it was then, and whether it kept changing.
+    /// Reads content.
     fn read_content(
         &mut self,
         around: &Around<'_>,
         name: &[u8],
         kind: EntryKind,
-    ) -> std::result::Result<(Content, FileStat, bool), ReadFailure> {
+        known: Extents,
+    ) -> std::result::Result<ContentRead, ReadFailure> {
         let before = self.sink.needed.len();
-        let (parts, stat, unsettled) = match self.reading {
+        let (parts, stat, unsettled, extents) = match self.reading {
             Reading::Files => {
                 let read = read_file(self.keys, &mut self.chunker, &mut self.sink, around.folder, name)?;
                 if read.unsettled {
                     let what = "it kept changing while it was read; the last reading is kept";
                     self.exceptions.add(Cause::ChangedWhileRead, &self.path, what);
                 }
-                (read.parts, read.stat, read.unsettled)
+                (read.parts, read.stat, read.unsettled, Extents::new())
             }
-            Reading::Disks => self.read_disk(around, name, kind)?,
+            Reading::Disks => {
+                let (read, stat, unsettled) = self.read_disk(around, name, kind, known)?;
+                (read.parts, stat, unsettled, read.extents)
+            }
         };
         // An attempt that was repeated has noted names that are not needed.
         self.sink.needed.truncate(before);
@@ -353,7 +385,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         if self.reading == Reading::Files {
             self.meter.bytes_done(content.len);
         }
-        Ok((content, stat, unsettled))
+        Ok(ContentRead { content, stat, unsettled, extents })
     }
 
     /// Reads a disk once: one that is in use changes all the time, and reading it again would not settle it.
@@ -362,12 +394,13 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         around: &Around<'_>,
         name: &[u8],
         kind: EntryKind,
-    ) -> std::result::Result<(Vec<Part>, FileStat, bool), ReadFailure> {
+        known: Extents,
+    ) -> std::result::Result<(DiskRead, FileStat, bool), ReadFailure> {
         let mut disk = open_disk(around.folder, name)?;
         let before = fstat(&disk)?;
         let len = disk.seek(SeekFrom::End(0)).map_err(|e| Errno::from_raw(e.raw_os_error().unwrap_or(Errno::EIO as i32)))?;
         let in_use = kind == EntryKind::BlockDevice && is_mounted_for_writing(before.st_rdev);
-        let read = read_extents(self.keys, &mut self.sink, &disk, len, &self.meter)?;
+        let read = read_extents(self.keys, &mut self.sink, &disk, len, known, &self.meter)?;
         let stat = fstat(&disk)?;
         let changed = kind == EntryKind::File && Stamp::of(&before) != Stamp::of(&stat);
         if changed {
@@ -381,7 +414,8 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             let what = format!("{bytes} bytes from byte {from} could not be read; zeros stand in their place");
             self.exceptions.add(Cause::Unreadable, &self.path, what);
         }
-        Ok((read.parts, stat, changed || in_use || !read.unreadable.is_empty()))
+        let unsettled = changed || in_use || !read.unreadable.is_empty();
+        Ok((read, stat, unsettled))
     }
 
     fn add_xattrs(&mut self, entry: &mut Entry) {

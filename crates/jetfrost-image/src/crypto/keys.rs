@@ -34,6 +34,7 @@ pub struct StoreKeys {
     chunk: Prk,
     pub(super) point: [u8; 32],
     border_seed: u64,
+    memory: [u8; 16],
 }
 
 impl StoreKeys {
@@ -48,6 +49,7 @@ impl StoreKeys {
             chunk: Salt::new(HKDF_SHA256, &[]).extract(&chunk_seal),
             point: expand(&prk, b"jetfrost v1 point seal"),
             border_seed: u64::from_le_bytes(expand(&prk, b"jetfrost v1 chunk border")),
+            memory: expand(&prk, b"jetfrost v1 client memory"),
         }
     }
 
@@ -61,6 +63,12 @@ impl StoreKeys {
     #[must_use]
     pub fn border_seed(&self) -> u64 {
         self.border_seed
+    }
+
+    /// For codes by which a workstation recognises on its own disk what it saw before; nothing in a store depends on it.
+    #[must_use]
+    pub fn memory_key(&self) -> [u8; 16] {
+        self.memory
     }
 
     /// The key of one chunk.

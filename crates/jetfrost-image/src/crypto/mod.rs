@@ -8,7 +8,7 @@ mod point;
 mod random;
 mod slots;
 
-pub use chunk::{Opener, Sealer, open_chunk};
+pub use chunk::{Effort, Opener, Sealer, open_chunk};
 pub use keys::{StoreKey, StoreKeys};
 pub use office_box::{BoxReader, BoxWriter};
 pub use office_key::{OfficeKey, OfficePublicKey, unwrap_with_office_key, wrap_for_office};

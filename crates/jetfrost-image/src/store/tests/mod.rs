@@ -9,7 +9,7 @@ mod ways_in;
 use std::sync::Arc;
 
 use super::*;
-use crate::crypto::{Sealer, SeededRandom, StoreKey, StoreKeys, seal_point};
+use crate::crypto::{Effort, Sealer, SeededRandom, StoreKey, StoreKeys, seal_point};
 use crate::format::{FinishedSegment, PointBody, PointKind, SegmentBuilder, encode_needs};
 use crate::id::PointId;
 use crate::medium::{CrashMedium, MemoryMedium};
@@ -29,7 +29,7 @@ impl Workstation {
 
     fn segment(&self, contents: &[&[u8]]) -> (FinishedSegment, Vec<ChunkName>) {
         let mut builder = SegmentBuilder::new(STORE, 1 << 10);
-        let mut sealer = Sealer::new(self.keys.clone(), 1);
+        let mut sealer = Sealer::new(self.keys.clone(), Effort::Quick);
         let mut names = Vec::new();
         for content in contents {
             let name = self.keys.name(content);
