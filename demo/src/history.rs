@@ -11,6 +11,7 @@ use jetfrost_client::ClientError;
 use jetfrost_client::api::{Api, Method};
 use jetfrost_client::backup::back_up;
 use jetfrost_client::browse::{At, Browser};
+use jetfrost_client::drill::{Rehearsal, drill};
 use jetfrost_client::home::{Home, Session};
 use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::progress::Meter;
@@ -21,6 +22,7 @@ use jetfrost_image::format::ArgonCost;
 use jetfrost_service::{Config, Running, SteppedClock};
 use jetfrost_wire::Binary;
 use jetfrost_wire::access::OpenTo;
+use jetfrost_wire::attention::{MailSecurity, MailSettings, MailState, SetMail};
 use jetfrost_wire::destination::{Destination, NewDestination};
 use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::people::{Account, Group, NewAccount, NewGroup, Role};
@@ -32,6 +34,7 @@ use jiff::{SignedDuration, Timestamp, ToSpan, Zoned};
 
 use crate::files::Files;
 use crate::machine_disk::MachineDisk;
+use crate::mail_stand_in::MailStandIn;
 use crate::office::{ADMINISTRATOR, AWAY, HASTY, HELPDESK, MACHINES, Machine, PASSPHRASE, PASSWORD, RESTLESS, WITH_DISK, Work};
 
 /// Why the demo could not be made.
@@ -39,6 +42,8 @@ pub type Failure = Box<dyn std::error::Error + Send + Sync>;
 type Done = Result<(), Failure>;
 
 const DAYS: i64 = 30;
+/// Where the stand-in for the office's mail server listens.
+const MAIL_PORT: u16 = 7425;
 const AWAY_DAYS: i64 = 9;
 /// The office's time passes so many times faster while something runs.
 const PACE: i64 = 60;
@@ -61,7 +66,8 @@ pub fn make(directory: &Path, port: u16, now: Timestamp, tell: &dyn Fn(&str)) ->
         time_zone: TimeZone::UTC,
     };
     let service = Running::start(&config, clock.clone(), Arc::new(SystemRandom::default()))?;
-    let mut past = Past { directory, clock, api: first_sign_in(&service)?, desks: Vec::new() };
+    let mail = start_mail_stand_in(&directory)?;
+    let mut past = Past { directory, clock, api: first_sign_in(&service)?, mail, desks: Vec::new() };
     past.furnish()?;
     past.live(now, tell)?;
     past.clock.set(now);
@@ -69,6 +75,14 @@ pub fn make(directory: &Path, port: u16, now: Timestamp, tell: &dyn Fn(&str)) ->
     service.tend()?;
     service.stop()?;
     Ok(())
+}
+
+/// The stand-in for the office's mail server; it keeps what it takes in `mail/`.
+///
+/// # Errors
+/// When its port is taken.
+pub fn start_mail_stand_in(directory: &Path) -> std::io::Result<MailStandIn> {
+    MailStandIn::start(([127, 0, 0, 1], MAIL_PORT).into(), &directory.join("mail"), None)
 }
 
 fn address(service: &Running) -> String {
@@ -103,6 +117,7 @@ struct Past {
     directory: PathBuf,
     clock: Arc<SteppedClock>,
     api: Api,
+    mail: MailStandIn,
     desks: Vec<Desk>,
 }
 
@@ -125,6 +140,7 @@ impl Past {
         };
         let _: Destination = self.api.post("/destinations", &destination)?;
         self.protect_the_server()?;
+        self.be_told_by_mail()?;
         let helpdesk = NewAccount {
             display_name: Some("Pelle Strand".into()),
             password: Some(PASSWORD.into()),
@@ -143,6 +159,22 @@ impl Past {
         fs::write(self.directory.join("office.key"), file.to_bytes())?;
         let set = NewEscrow { public_key: Binary(public.0.to_vec()), ask_workstations: false };
         let _: Escrow = self.api.send(Method::PUT, "/escrow", &set)?;
+        Ok(())
+    }
+
+    /// What needs attention goes to the administrator, by a stand-in for the office's mail server.
+    fn be_told_by_mail(&self) -> Done {
+        let settings = MailSettings {
+            server: "localhost".into(),
+            port: self.mail.address().port(),
+            security: MailSecurity::None,
+            login: None,
+            sender: "Backups <backups@skerry-holm.example>".into(),
+            recipients: vec![format!("{ADMINISTRATOR}@skerry-holm.example")],
+            summary_hour: Some(7),
+        };
+        let _: MailState = self.api.send(Method::PUT, "/mail", &SetMail { settings, password: None })?;
+        let _: MailState = self.api.post("/mail/trial", &())?;
         Ok(())
     }
 
@@ -235,10 +267,22 @@ impl Past {
 
     fn quiet_run(&self, desk: &Desk, ago: i64) -> Done {
         self.while_time_passes(|| back_up(&desk.home, PointKind::Files, &Arc::new(Meter::default())))?;
+        // Every other week each machine rehearses a restore.
+        if ago % 14 == 6 {
+            self.rehearse(desk)?;
+        }
         // Now and then somebody wants a file back.
         if (desk.machine.name == "curlew" && ago == 12) || (desk.machine.name == "plover" && ago == 5) {
             self.bring_back(desk)?;
         }
+        Ok(())
+    }
+
+    fn rehearse(&self, desk: &Desk) -> Done {
+        let browser = Browser::open(&desk.home)?;
+        let point = browser.point(&At::Latest, PointKind::Files)?;
+        let how = Rehearsal { share: 5, most: 100_000_000, scratch: desk.home.directory().into() };
+        self.while_time_passes(|| drill(&browser, &point, &how, &Arc::new(Meter::default())))?;
         Ok(())
     }
 

@@ -7,7 +7,8 @@ mod dice;
 mod files;
 mod history;
 mod machine_disk;
+pub mod mail_stand_in;
 mod office;
 
-pub use history::{Failure, make};
+pub use history::{Failure, make, start_mail_stand_in};
 pub use office::{ADMINISTRATOR, HELPDESK, MACHINES, Machine, PASSPHRASE, PASSWORD, Work};

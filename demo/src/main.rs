@@ -6,7 +6,7 @@ use std::process::ExitCode;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use jetfrost_demo::{ADMINISTRATOR, Failure, HELPDESK, PASSWORD, make};
+use jetfrost_demo::{ADMINISTRATOR, Failure, HELPDESK, PASSWORD, make, start_mail_stand_in};
 use jetfrost_image::crypto::SystemRandom;
 use jetfrost_service::{Config, Running, SystemClock};
 use jiff::Timestamp;
@@ -56,6 +56,7 @@ fn serve(directory: &Path, made: &Path) -> Result<(), Failure> {
         certificate: None,
         time_zone: jiff::tz::TimeZone::UTC,
     };
+    let _mail = start_mail_stand_in(directory)?;
     let service = Running::start(&config, Arc::new(SystemClock), Arc::new(SystemRandom::default()))?;
     let command = "target/debug/jetfrost --state-directory";
     let office = directory.display();
@@ -63,9 +64,14 @@ fn serve(directory: &Path, made: &Path) -> Result<(), Failure> {
     println!("Skerry & Holm, surveyors: 12 workstations, 30 days of backups (as of {}).", std::fs::read_to_string(made)?);
     println!("  Console    https://localhost:{PORT}/   (its certificate is its own; the browser asks once)");
     println!("  Sign in    {ADMINISTRATOR} (administrator) or {HELPDESK} (helpdesk), password: {PASSWORD}");
+    println!(
+        "  Mail       what needs attention is told by a stand-in for a mail server, which keeps it in {}/mail",
+        directory.display()
+    );
     println!();
     println!("Try next, in another terminal:");
     println!("  {command} {office}/administrator workstation list");
+    println!("  {command} {office}/machines/avocet/jetfrost drill");
     println!("  {command} {office}/machines/turnstone/jetfrost exceptions");
     println!("  {command} {office}/machines/curlew/jetfrost restore --at 10 --to /tmp/curlew-as-it-was");
     println!();

@@ -7,14 +7,17 @@ use std::sync::Arc;
 use jetfrost_client::api::{Api, Method};
 use jetfrost_client::backup::{BackupReport, back_up};
 use jetfrost_client::browse::{At, Browser};
+use jetfrost_client::drill::{DrillReport, Rehearsal, drill};
 use jetfrost_client::home::Home;
 use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{RestoreReport, Wish, restore};
 use jetfrost_client::{ClientError, RecoveryKey};
+use jetfrost_demo::mail_stand_in::MailStandIn;
 use jetfrost_image::crypto::SystemRandom;
 use jetfrost_service::{Clock, Config, Running, SteppedClock, SystemClock};
 use jetfrost_wire::access::OpenTo;
+use jetfrost_wire::attention::{MailSecurity, MailSettings, SetMail};
 use jetfrost_wire::destination::{Destination, NewDestination};
 use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::job::Job;
@@ -207,6 +210,21 @@ impl Office {
     }
 }
 
+/// Sends mail to the administrator by a stand-in for a mail server.
+#[must_use]
+pub fn mail_to(server: &MailStandIn) -> SetMail {
+    let settings = MailSettings {
+        server: "127.0.0.1".into(),
+        port: server.address().port(),
+        security: MailSecurity::None,
+        login: None,
+        sender: "Backups <backups@office.example>".into(),
+        recipients: vec![format!("{ADMINISTRATOR}@office.example")],
+        summary_hour: None,
+    };
+    SetMail { settings, password: None }
+}
+
 fn start(config: &Config, clock: &Arc<dyn Clock>) -> Running {
     Running::start(config, Arc::clone(clock), Arc::new(SystemRandom::default())).expect("the service starts")
 }
@@ -288,6 +306,17 @@ impl Workstation {
         let browser = Browser::open(&self.home)?;
         let point = browser.point(at, PointKind::Files)?;
         restore(&browser, &point, wish, &Arc::new(Meter::default()))
+    }
+
+    /// Rehearses a restore of so many files of a hundred.
+    ///
+    /// # Errors
+    /// As the engine.
+    pub fn drill(&self, share: u8) -> Result<DrillReport, ClientError> {
+        let browser = Browser::open(&self.home)?;
+        let point = browser.point(&At::Latest, PointKind::Files)?;
+        let how = Rehearsal { share, most: 1 << 30, scratch: self.home.directory().into() };
+        drill(&browser, &point, &how, &Arc::new(Meter::default()))
     }
 
     /// Where the kept folder is below a directory into which everything was restored.

@@ -11,7 +11,7 @@ use jetfrost_client::home::Home;
 use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::progress::Meter;
 use jetfrost_image::crypto::SystemRandom;
-use jetfrost_tests::network::may_unshare;
+use jetfrost_tests::network::{Networks, may_unshare};
 use jetfrost_tests::office::{PASSPHRASE, PASSWORD};
 use jetfrost_tests::programs::{Going, program, start};
 use jetfrost_wire::access::OpenTo;
@@ -110,27 +110,40 @@ impl Fuzzed {
 
     /// Lets the fuzzer at it with a credential. Returns what it found, if it found anything.
     fn run(&self, credential: &str, phases: &str, paths: [&str; 2]) -> Result<(), String> {
-        let settings = self.path("fuzzer.toml");
         let operations = self.ids.iter().map(|(begins, id)| {
             format!("[[operations]]\ninclude-path-regex = \"^/api/v1{begins}\"\nparameters = {{ \"path.id\" = \"{id}\" }}\n")
         });
-        fs::write(&settings, operations.collect::<String>()).expect("written");
-        let output = Command::new(fuzzer())
-            .arg("--config-file")
-            .arg(&settings)
-            .args(["run", &format!("https://{}/api/v1/openapi.json", self.address), "--tls-verify", "false"])
-            .args(["-H", &format!("Authorization: Bearer {credential}"), "--phases", phases, "-n", "8"])
-            .args(["--checks", "not_a_server_error,status_code_conformance,content_type_conformance,response_schema_conformance"])
-            .args(paths)
-            // A call that hangs is a failure.
-            .args(["--request-timeout", "20", "--no-shrink", "--continue-on-failure", "--max-time", "60", "--seed", "4"])
-            .args(["--warnings", "off"])
-            .current_dir(self.directory.path())
-            .output()
-            .expect("the fuzzer is installed");
-        let said = String::from_utf8_lossy(&output.stdout);
-        if output.status.success() { Ok(()) } else { Err(format!("{said}{}", String::from_utf8_lossy(&output.stderr))) }
+        fs::write(self.path("fuzzer.toml"), operations.collect::<String>()).expect("written");
+        let call = Call { address: &self.address, credential, phases, paths };
+        fuzz(&mut Command::new(fuzzer()), self.directory.path(), &call)
     }
+}
+
+/// What the fuzzer is to call.
+struct Call<'c> {
+    address: &'c str,
+    credential: &'c str,
+    phases: &'c str,
+    paths: [&'c str; 2],
+}
+
+/// Lets the fuzzer at a service, with the settings that are in a directory. Returns what it found, if it found anything.
+fn fuzz(fuzzer: &mut Command, directory: &Path, call: &Call<'_>) -> Result<(), String> {
+    let output = fuzzer
+        .arg("--config-file")
+        .arg(directory.join("fuzzer.toml"))
+        .args(["run", &format!("https://{}/api/v1/openapi.json", call.address), "--tls-verify", "false"])
+        .args(["-H", &format!("Authorization: Bearer {}", call.credential), "--phases", call.phases, "-n", "8"])
+        .args(["--checks", "not_a_server_error,status_code_conformance,content_type_conformance,response_schema_conformance"])
+        .args(call.paths)
+        // A call that hangs is a failure.
+        .args(["--request-timeout", "20", "--no-shrink", "--continue-on-failure", "--max-time", "60", "--seed", "4"])
+        .args(["--warnings", "off"])
+        .current_dir(directory)
+        .output()
+        .expect("the fuzzer is installed");
+    let said = String::from_utf8_lossy(&output.stdout);
+    if output.status.success() { Ok(()) } else { Err(format!("{said}{}", String::from_utf8_lossy(&output.stderr))) }
 }
 
 /// Installed by `tools/install-test-tools`.
@@ -147,8 +160,9 @@ fn whatever_is_sent_no_call_fails_in_the_service_or_hangs_and_every_answer_is_as
         return;
     }
     let fuzzed = Fuzzed::begin();
-    // Left out: an endless stream, what would sign the fuzzer out, and the switch after which others answer with 503.
-    let most = ["--exclude-path-regex", "/events$|/sessions|/admission$"];
+    // Left out: an endless stream, what would sign the fuzzer out, the switch after which others answer with 503, and mail, which
+    // must not go to hosts that a fuzzer thinks up.
+    let most = ["--exclude-path-regex", "/events$|/sessions|/admission$|/mail"];
     let rest = ["--include-path-regex", "/admission$|/sessions$"];
     for (who, credential, phases, paths) in [
         ("a workstation", &fuzzed.device, "coverage", most),
@@ -170,4 +184,35 @@ fn whatever_is_sent_no_call_fails_in_the_service_or_hangs_and_every_answer_is_as
     let records = fuzzed.directory.path().join("state/records.sqlite");
     let output = Command::new("python3").args(["-c", script]).arg(records).output().expect("python3 is there");
     assert_eq!(String::from_utf8_lossy(&output.stdout).trim(), "[('ok',)] []");
+}
+
+#[test]
+fn whatever_is_said_of_mail_no_call_fails_or_hangs_on_a_host_from_which_no_mail_gets_anywhere() {
+    let Some(mut networks) = Networks::new(&[]) else { return };
+    let host = networks.host("alone", &[]);
+    let directory = TempDir::new().expect("a directory");
+    let at = |name: &str| directory.path().join(name);
+    let state = at("state").display().to_string();
+    let serve = ["serve", "--public-name", "localhost", "--listen", "127.0.0.1:0", "--state-directory", &state];
+    let going = start(host.command(program("jetfrostd").to_str().expect("text")).args(serve));
+    let last = |line: String| line.split_whitespace().last().unwrap_or_default().to_owned();
+    let address = last(going.line("the address", |line| line.contains("https://"))).replace("https://", "").replace('/', "");
+    let fingerprint = last(going.line("the fingerprint", |line| line.contains("SHA-256")));
+    let code = last(going.line("the first code", |line| line.contains("first code")));
+    let home = at("admin");
+    let signed_in =
+        host.jetfrost(&home, &["sign-in", &address, "--login", "ingrid", "--first", &code, "--fingerprint", &fingerprint]);
+    assert!(signed_in.status.success(), "{}", String::from_utf8_lossy(&signed_in.stderr));
+    let (session, _) = Home::new(home).session_api().expect("signed in");
+    fs::write(at("fuzzer.toml"), "").expect("written");
+    let call = Call {
+        address: &address,
+        credential: &session.token,
+        phases: "coverage,fuzzing",
+        paths: ["--include-path-regex", "/mail|/attention$"],
+    };
+    if let Err(said) = fuzz(&mut host.command(fuzzer().to_str().expect("text")), directory.path(), &call) {
+        panic!("{said}");
+    }
+    going.terminate();
 }

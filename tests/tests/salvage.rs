@@ -160,7 +160,7 @@ fn a_copy_to_another_volume_needs_room_there() {
     let Some(small) = Mounted::new(&office.path("small"), "1m") else { return };
     let copy = small.path.join("copy");
     let refusal = Salvage::begin(&store, Some(&copy), &Meter::default()).err().expect("no room");
-    assert!(matches!(refusal, ClientError::NoRoomForCopy { .. }), "{refusal}");
+    assert!(matches!(refusal, ClientError::NoRoomToWrite { .. }), "{refusal}");
     assert!(!copy.exists());
     let large = Mounted::new(&office.path("large"), "64m").expect("as before");
     let (_, found) = Salvage::begin(&store, Some(&large.path.join("copy")), &Meter::default()).expect("salvaged");

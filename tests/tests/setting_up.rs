@@ -8,9 +8,11 @@ use jetfrost_client::backup::back_up;
 use jetfrost_client::progress::Meter;
 use jetfrost_client::system_random;
 use jetfrost_client::ways_in::new_office_key;
+use jetfrost_demo::mail_stand_in::MailStandIn;
 use jetfrost_image::format::ArgonCost;
-use jetfrost_tests::office::Office;
+use jetfrost_tests::office::{Office, mail_to};
 use jetfrost_wire::Binary;
+use jetfrost_wire::attention::MailState;
 use jetfrost_wire::problem::{ProblemKind, WhoseMove};
 use jetfrost_wire::service::{Accepting, Admission, AdmissionState, AuditEntry, Escrow, NewEscrow};
 use jetfrost_wire::setting_up::{SettingUp, Settle, Step, StepState};
@@ -28,18 +30,32 @@ fn open_steps(office: &Office) -> Vec<Step> {
 #[test]
 fn an_office_is_ready_only_when_nothing_is_undecided() {
     use Step::{
-        Access, Discovery, FirstMachine, FirstPoint, FirstRestore, Limits, OfficeKey, People, Protection, SecondFactor, Storage,
+        Access, Discovery, FirstDrill, FirstMachine, FirstPoint, Limits, Mail, OfficeKey, People, Protection, SecondFactor,
+        Storage,
     };
     let office = Office::open();
     assert_eq!(
         open_steps(&office),
-        [Storage, People, Access, Limits, OfficeKey, Protection, SecondFactor, Discovery, FirstMachine, FirstPoint, FirstRestore]
+        [
+            Storage,
+            People,
+            Access,
+            Limits,
+            OfficeKey,
+            Protection,
+            SecondFactor,
+            Discovery,
+            Mail,
+            FirstMachine,
+            FirstPoint,
+            FirstDrill
+        ]
     );
     let settle =
         |step: &str| office.put::<_, SettingUp>(&format!("/setting-up/{step}/settled"), &Settle { why: "a test".into() });
     settle("discovery").expect("nobody reaches a service on loopback");
     office.destination_at("shelf", &office.path("shelf"), Some(5_000_000_000));
-    assert_eq!(open_steps(&office), [People, OfficeKey, Protection, SecondFactor, FirstMachine, FirstPoint, FirstRestore]);
+    assert_eq!(open_steps(&office), [People, OfficeKey, Protection, SecondFactor, Mail, FirstMachine, FirstPoint, FirstDrill]);
     let (public, _) = new_office_key("in the safe", ArgonCost { memory: 64, passes: 1, lanes: 1 }, &system_random());
     let set = NewEscrow { public_key: Binary(public.0.to_vec()), ask_workstations: false };
     let _: Escrow = office.put("/escrow", &set).expect("set");
@@ -47,12 +63,19 @@ fn an_office_is_ready_only_when_nothing_is_undecided() {
     settle("second_factor").expect("left as it is");
     assert!(settle("storage").is_err(), "no backup without a place");
     assert!(settle("nonsense").is_err());
-    assert_eq!(open_steps(&office), [People, FirstMachine, FirstPoint, FirstRestore]);
+    assert_eq!(open_steps(&office), [People, Mail, FirstMachine, FirstPoint, FirstDrill]);
+    let post_office = MailStandIn::start(([127, 0, 0, 1], 0).into(), &office.path("mail"), None).expect("it listens");
+    let _: MailState = office.put("/mail", &mail_to(&post_office)).expect("set");
+    assert!(open_steps(&office).contains(&Mail), "nothing has got there yet");
+    let _: MailState = office.api.post("/mail/trial", &()).expect("tried");
+    assert_eq!(open_steps(&office), [People, FirstMachine, FirstPoint, FirstDrill]);
     let station = office.workstation("knot");
-    assert_eq!(open_steps(&office), [FirstPoint, FirstRestore]);
+    assert_eq!(open_steps(&office), [FirstPoint, FirstDrill]);
     station.write("letter", "here");
     station.back_up().expect("backed up");
     station.restore_all(&office.path("back")).expect("restored");
+    assert_eq!(open_steps(&office), [FirstDrill], "what was brought back was not compared with anything");
+    station.drill(100).expect("rehearsed");
     assert_eq!(open_steps(&office), []);
     let reopened: SettingUp = office.api.send(Method::DELETE, "/setting-up/second_factor/settled", &()).expect("opened");
     assert!(!reopened.ready);

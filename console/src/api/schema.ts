@@ -194,6 +194,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/attention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that needs attention now, the worst first. */
+        get: operations["attention"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -657,6 +674,42 @@ export interface paths {
         /** Pauses, goes on with or cancels a job. */
         put: operations["order_job"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where mail goes, and whether it gets there. */
+        get: operations["mail"];
+        /** Decides where mail goes. What needs attention now is told anew. */
+        put: operations["set_mail"];
+        post?: never;
+        /** Sends no mail any more. */
+        delete: operations["end_mail"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mail/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sends a message that says nothing but that mail works, and says how it went. */
+        post: operations["try_mail"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1710,6 +1763,16 @@ export interface components {
          * @enum {string}
          */
         AtLimit: "stop" | "let_oldest_go";
+        /** @description All that needs attention now. */
+        Attention: {
+            /** @description The worst first. */
+            concerns: components["schemas"]["Concern"][];
+            /**
+             * Format: date-time
+             * @description The service's clock.
+             */
+            now: string;
+        };
         /** @description What a check of the audit log's chain found. */
         AuditCheck: {
             /**
@@ -1766,6 +1829,8 @@ export interface components {
              * @description From which point.
              */
             point: number;
+            /** @description What it is for. */
+            purpose?: components["schemas"]["Purpose"];
             /** @description How much is asked for. */
             scope: components["schemas"]["Scope"];
         };
@@ -1895,6 +1960,22 @@ export interface components {
             /** @description How far the run came. */
             progress: components["schemas"]["Progress"];
         };
+        /** @description Something that needs attention. */
+        Concern: {
+            /** @description What kind it is. */
+            kind: components["schemas"]["ConcernKind"];
+            /** @description What to do. */
+            next: string;
+            /** @description What is wrong, in a sentence. */
+            says: string;
+            /** @description The destination or workstation, by name; empty for the service itself. */
+            subject: string;
+        };
+        /**
+         * @description A kind of trouble.
+         * @enum {string}
+         */
+        ConcernKind: "damage" | "destination_missing" | "destination_full" | "drill_failed" | "records_unprotected" | "overdue";
         /** @description The second confirmation of an erasure. */
         ConfirmErasure: {
             /** @description What the first confirmation answered with. */
@@ -2546,6 +2627,52 @@ export interface components {
             /** @description The secret part of the enrolment code. */
             secret: components["schemas"]["Binary"];
         };
+        /**
+         * @description How the way to the mail server is protected.
+         * @enum {string}
+         */
+        MailSecurity: "tls" | "starttls" | "none";
+        /** @description Where mail goes, and from when on a summary is sent. */
+        MailSettings: {
+            /** @description The name to sign in with there, if it wants one. */
+            login?: string | null;
+            /**
+             * Format: int32
+             * @description Its port.
+             */
+            port: number;
+            /** @description The addresses that it goes to, one to twenty. */
+            recipients: string[];
+            /** @description How the way there is protected. */
+            security: components["schemas"]["MailSecurity"];
+            /** @description The address that mail comes from. */
+            sender: string;
+            /** @description The mail server's name or address. */
+            server: string;
+            /**
+             * Format: int32
+             * @description The hour of the day, by the office's clocks, at which a summary of everything is sent; absent for none.
+             */
+            summary_hour?: number | null;
+        };
+        /** @description How mail stands. */
+        MailState: {
+            /**
+             * Format: date-time
+             * @description When the mail server last took a message.
+             */
+            delivered?: string | null;
+            /** @description Whether a password for the mail server is kept. */
+            has_password: boolean;
+            settings?: components["schemas"]["MailSettings"] | null;
+            /** @description What it said instead, if the last message was not taken. */
+            trouble?: string | null;
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            trouble_since?: string | null;
+        };
         /** @description Makes an account. */
         NewAccount: {
             /** @description The person's name; the login name unless given. */
@@ -3074,6 +3201,8 @@ export interface components {
                 point: number;
                 /** @description How far it is or came. */
                 progress: components["schemas"]["Progress"];
+                /** @description What it is for. */
+                purpose: components["schemas"]["Purpose"];
                 /** @description Why it failed, in a sentence. */
                 reason?: string | null;
                 /** @description How much was asked for. */
@@ -3407,6 +3536,11 @@ export interface components {
             /** @description How, or why not and what to do, in a sentence. */
             says: string;
         };
+        /**
+         * @description What a restore is for.
+         * @enum {string}
+         */
+        Purpose: "bring_back" | "drill";
         /** @description An attempt to bring something back. */
         Restore: {
             /** @description Who asked: a workstation's or an account's name. */
@@ -3432,6 +3566,8 @@ export interface components {
             point: number;
             /** @description How far it is or came. */
             progress: components["schemas"]["Progress"];
+            /** @description What it is for. */
+            purpose: components["schemas"]["Purpose"];
             /** @description Why it failed, in a sentence. */
             reason?: string | null;
             /** @description How much was asked for. */
@@ -3694,6 +3830,13 @@ export interface components {
              */
             ended: number;
         };
+        /** @description Decides where mail goes. */
+        SetMail: {
+            /** @description The password for the mail server; absent to leave it as it is. */
+            password?: string | null;
+            /** @description Where to. */
+            settings: components["schemas"]["MailSettings"];
+        };
         /** @description The set-up list. */
         SettingUp: {
             /** @description Whether nothing is open. */
@@ -3781,7 +3924,7 @@ export interface components {
          * @description A step of setting an office up.
          * @enum {string}
          */
-        Step: "storage" | "people" | "encryption" | "access" | "limits" | "office_key" | "protection" | "second_factor" | "discovery" | "admission" | "first_machine" | "first_point" | "first_restore";
+        Step: "storage" | "people" | "encryption" | "access" | "limits" | "office_key" | "protection" | "second_factor" | "discovery" | "mail" | "admission" | "first_machine" | "first_point" | "first_drill";
         /** @description A line of the set-up list. */
         StepLine: {
             /** @description Whether the move is at a workstation; else it is the administrator's. */
@@ -3820,6 +3963,21 @@ export interface components {
             destination_name: string;
             /** @description What that destination is at the moment. */
             destination_state: components["schemas"]["DestinationState"];
+            /**
+             * Format: date-time
+             * @description When the latest drill did not; absent once one does.
+             */
+            drill_failed?: string | null;
+            /**
+             * Format: date-time
+             * @description When a drill last brought everything back as it was.
+             */
+            drilled?: string | null;
+            /**
+             * Format: int64
+             * @description The point that it brought back.
+             */
+            drilled_point?: number | null;
             /** @description Whether its content is encrypted on the workstation. */
             encrypted: boolean;
             hold?: components["schemas"]["Hold"] | null;
@@ -4517,6 +4675,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LimitAdvice"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    attention: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Attention"];
                 };
             };
             default: {
@@ -5675,6 +5860,118 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Job"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailState"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_mail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetMail"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailState"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_mail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailState"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_mail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailState"];
                 };
             };
             default: {

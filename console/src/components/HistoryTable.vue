@@ -21,7 +21,7 @@ const runLine = (run: Run): Line => ({
 })
 const restoreLine = (restore: Restore): Line => ({
   id: restore.id,
-  what: `Restore from point ${restore.point} (${restore.scope})`,
+  what: restore.purpose === 'drill' ? `Drill of point ${restore.point}` : `Restore from point ${restore.point} (${restore.scope})`,
   note: restore.reason ?? `by ${restore.by}${restore.exceptions ? `, ${restore.exceptions} not as they were` : ''}`,
   entry: restore,
 })

@@ -24,6 +24,7 @@ const WHERE: Partial<Record<Step, string>> = {
   limits: 'storage',
   second_factor: 'me',
   discovery: 'machines',
+  mail: 'activity',
   admission: 'activity',
   first_machine: 'machines',
 }

@@ -3,6 +3,7 @@ import { computed } from 'vue'
 import AdmissionPanel from '../components/AdmissionPanel.vue'
 import AuditSection from '../components/AuditSection.vue'
 import JobSection from '../components/JobSection.vue'
+import MailPanel from '../components/MailPanel.vue'
 import { useSession } from '../composables/useSession'
 
 const { account } = useSession()
@@ -12,6 +13,7 @@ const mayChange = computed(() => account.value?.role === 'administrator')
 <template>
   <h1 class="mb-3">Activity</h1>
   <AdmissionPanel :may-change="mayChange" />
+  <MailPanel :may-change="mayChange" />
   <JobSection :may-change="mayChange" />
   <AuditSection />
 </template>

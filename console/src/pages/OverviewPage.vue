@@ -4,6 +4,7 @@ import { computed, onMounted, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 import { get } from '../api/client'
 import type { Event, Overview } from '../api/types'
+import AttentionPanel from '../components/AttentionPanel.vue'
 import DestinationRoom from '../components/DestinationRoom.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
 import SettingUpPanel from '../components/SettingUpPanel.vue'
@@ -43,6 +44,7 @@ onMounted(reload)
     <span class="ms-auto jf-quiet small" role="status">{{ live ? 'Changes show by themselves' : 'Connecting…' }}</span>
   </div>
   <ProblemAlert :problem="problem" retry @retry="reload" />
+  <AttentionPanel v-if="account && account.role !== 'member'" />
   <SettingUpPanel v-if="account && account.role !== 'member'" :may-change="account.role === 'administrator'" />
   <div v-if="loading && !data" class="jf-quiet"><BSpinner small /> Loading…</div>
   <template v-if="data">

@@ -91,7 +91,7 @@ onMounted(reload)
       <RunProgress :progress="running.progress" :started="running.started" :now="now" label="Progress of the backup" />
     </section>
     <section v-for="r in restoring" :key="r.id" class="jf-panel mb-3" aria-label="Restore underway">
-      <p class="mb-1">Restore from point {{ r.point }}, by {{ r.by }}</p>
+      <p class="mb-1">{{ r.purpose === 'drill' ? 'Drill of' : 'Restore from' }} point {{ r.point }}, by {{ r.by }}</p>
       <RunProgress :progress="r.progress" :started="r.started" :now="now" label="Progress of the restore" />
     </section>
 
@@ -116,6 +116,12 @@ onMounted(reload)
         <div>
           <dt>Encryption</dt>
           <dd>{{ w.store.encrypted ? 'on the workstation' : 'none: whoever gets at that disk can read it' }}</dd>
+        </div>
+        <div>
+          <dt>Last drill</dt>
+          <dd v-if="w.store.drill_failed" class="jf-bad">did not bring everything back, {{ age(w.store.drill_failed, now) }}</dd>
+          <dd v-else-if="w.store.drilled">brought point {{ w.store.drilled_point }} back, {{ age(w.store.drilled, now) }}</dd>
+          <dd v-else>none yet: <code>jetfrost drill</code></dd>
         </div>
         <div>
           <dt>Machine</dt>

@@ -61,7 +61,7 @@ impl Failure {
                 ClientError::Damaged | ClientError::Format(_) | ClientError::Store(_) | ClientError::RolledBack { .. } => {
                     Code::Damage
                 }
-                ClientError::NoRoomForCopy { .. } => Code::NoRoom,
+                ClientError::NoRoomToWrite { .. } => Code::NoRoom,
                 ClientError::Stopped => Code::Interrupted,
                 _ => Code::Failed,
             },
@@ -137,8 +137,8 @@ fn next_step(error: &ClientError) -> &'static str {
             "Give a name that is not there yet, or for a disk a block device that is free and large enough."
         }
         ClientError::NotAStore { .. } => "Give the directory of one image store: the one with 'segments' in it.",
-        ClientError::NoRoomForCopy { .. } => {
-            "Make the copy on a volume with more room; the damaged store is not worked on itself."
+        ClientError::NoRoomToWrite { .. } => {
+            "Give a directory on a volume with more room: where the copy goes, or with --in where a drill puts its files."
         }
         ClientError::Store(StoreError::NoStore) => {
             "If this is the right directory, its description is lost: jetfrost salvage STORE --preview says what can be had."
@@ -156,6 +156,7 @@ fn next_step(error: &ClientError) -> &'static str {
         ClientError::RolledBack { .. } => {
             "Tell the administrator: the service or its volume was set back to an earlier state. Nothing was changed."
         }
+        ClientError::NothingDrawn => "Let it bring back more: jetfrost drill --most SIZE",
         ClientError::Stopped => "Run it again to go on; what was sent is kept.",
         _ => "See what the system says, then try again.",
     }

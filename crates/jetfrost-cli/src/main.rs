@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
-use commands::{discovery, disk, enrolment, keeping, machine, me, office, people, places, salvage, watch, ways_in};
+use commands::{discovery, disk, drill, enrolment, keeping, machine, mail, me, office, people, places, salvage, watch, ways_in};
 use failure::Failure;
 use jetfrost_client::home::Home;
 use ui::Ui;
@@ -71,6 +71,8 @@ enum Command {
     Exceptions(machine::Exceptions),
     /// Reads a point back with the key and compares all of it with what was backed up.
     Check(machine::Check),
+    /// Rehearses a restore: brings files drawn at random back for real, compares them, and puts it on record.
+    Drill(drill::Drill),
     /// Lists runs and restores.
     History,
     /// Shows how this workstation stands.
@@ -128,6 +130,12 @@ enum Command {
     /// What is decided for all of the office.
     #[command(subcommand)]
     Settings(watch::Settings),
+    /// What needs somebody's attention.
+    #[command(subcommand)]
+    Attention(mail::Attention),
+    /// Being told by mail what needs attention.
+    #[command(subcommand)]
+    Mail(mail::Mail),
     /// Being found on the network.
     #[command(subcommand)]
     Discovery(discovery::Discovery),
@@ -179,6 +187,7 @@ fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure>
         Command::Salvage(command) => command.run(home, ui),
         Command::Exceptions(command) => command.run(home, ui),
         Command::Check(command) => command.run(home, ui),
+        Command::Drill(command) => command.run(home, ui),
         Command::History => machine::history(home, ui),
         Command::Standing => machine::standing(home, ui),
         Command::Probe => machine::probe(home, ui),
@@ -191,6 +200,8 @@ fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure>
         Command::Roster(command) => command.run(home, ui),
         Command::Find(command) => command.run(ui),
         Command::Settings(command) => command.run(home, ui),
+        Command::Attention(command) => command.run(home, ui),
+        Command::Mail(command) => command.run(home, ui),
         Command::Discovery(command) => command.run(home, ui),
         Command::Workstation(command) => command.run(home, ui),
         Command::Point(command) => command.run(home, ui),

@@ -5,12 +5,13 @@ use std::sync::Arc;
 
 use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::{Opener, random_array};
-use jetfrost_image::format::{Content, Entry, EntryKind};
-use jetfrost_image::tree::{expand_parts, read_listing};
+use jetfrost_image::format::{Content, EntryKind};
+use jetfrost_image::tree::expand_parts;
 
-use crate::browse::{Browser, OpenPoint, StoreSource};
+use crate::browse::{Browser, OpenPoint};
 use crate::error::ClientError;
 use crate::progress::Meter;
+use crate::through::{Met, go_through};
 
 type Result<T> = std::result::Result<T, ClientError>;
 
@@ -49,13 +50,13 @@ pub fn check(browser: &Browser, point: &OpenPoint, share: u8, meter: &Arc<Meter>
         hurt: HashSet::new(),
         opener: Opener::new(browser.keys.clone()),
     };
-    check.walk(&point.body.root, &mut |check, _, content| check.content(content))?;
+    check.walk(&point.body.root, |check, _, content| check.content(content))?;
     check.fetch()?;
     if !check.hurt.is_empty() {
         // Which files a damaged chunk touches is looked up only when there is one.
         check.report.entries = 0;
         check.report.damaged.clear();
-        check.walk(&point.body.root, &mut Check::blame)?;
+        check.walk(&point.body.root, Check::blame)?;
     }
     Ok(check.report)
 }
@@ -77,47 +78,28 @@ struct Check<'c> {
     opener: Opener,
 }
 
-type OfFile<'f, 'c> = &'f mut dyn FnMut(&mut Check<'c>, &[u8], &Content) -> Result<()>;
-
-impl<'c> Check<'c> {
+impl Check<'_> {
     /// Goes through all folders; `of_file` gets every file's path and content.
-    fn walk(&mut self, root: &Content, of_file: OfFile<'_, 'c>) -> Result<()> {
-        let source = self.browser.source();
-        let mut folders = vec![(Vec::new(), root.clone())];
-        while let Some((path, listing)) = folders.pop() {
-            if self.meter.is_stopped() {
-                return Err(ClientError::Stopped);
-            }
-            for entry in self.listing(&source, &path, &listing)? {
-                self.report.entries += 1;
-                let below = [&path[..], b"/", &entry.name].concat();
-                match (entry.kind, &entry.content) {
-                    (EntryKind::Directory, Some(listing)) => folders.push((below, listing.clone())),
-                    (_, Some(content)) => {
-                        of_file(self, &below, content)?;
-                        self.meter.file_done();
-                    }
-                    (_, None) => {}
+    fn walk(&mut self, root: &Content, of_file: fn(&mut Self, &[u8], &Content) -> Result<()>) -> Result<()> {
+        let (browser, meter) = (self.browser, self.meter);
+        go_through(browser, root, meter, |met| {
+            let (path, entry) = match met {
+                Met::Entry(path, entry) => (path, entry),
+                Met::DamagedFolder(path) => {
+                    self.report.damaged.push(path);
+                    return Ok(());
                 }
+            };
+            self.report.entries += 1;
+            match &entry.content {
+                Some(content) if entry.kind != EntryKind::Directory => {
+                    of_file(self, &path, content)?;
+                    meter.file_done();
+                    Ok(())
+                }
+                _ => Ok(()),
             }
-        }
-        Ok(())
-    }
-
-    /// The entries of a folder, as far as they can be read.
-    fn listing(&mut self, source: &StoreSource<'_>, path: &[u8], listing: &Content) -> Result<Vec<Entry>> {
-        let mut entries = Vec::new();
-        let read = read_listing(source, listing, &mut |entry| {
-            entries.push(entry);
-            Ok(())
-        });
-        match read {
-            Err(ClientError::Damaged | ClientError::Format(_)) => {
-                self.report.damaged.push(if path.is_empty() { b"/".to_vec() } else { path.to_vec() });
-                Ok(entries)
-            }
-            other => other.map(|()| entries),
-        }
+        })
     }
 
     fn names(&self, content: &Content) -> Result<Option<Vec<ChunkName>>> {

@@ -138,9 +138,9 @@ pub enum ClientError {
         /// What it holds.
         why: String,
     },
-    /// There is no room for a copy.
-    #[error("{path} has {free} bytes free, and the copy takes {wanted}")]
-    NoRoomForCopy {
+    /// There is no room for what is to be written.
+    #[error("{path} has {free} bytes free, and {wanted} would be written")]
+    NoRoomToWrite {
         /// Where the copy was to be.
         path: PathBuf,
         /// Bytes that it takes.
@@ -148,6 +148,9 @@ pub enum ClientError {
         /// Bytes that are free.
         free: u64,
     },
+    /// A drill that would prove nothing.
+    #[error("no file of this point was drawn: each is larger than what the drill may bring back at most")]
+    NothingDrawn,
     /// An image store could not be read from its directory.
     #[error(transparent)]
     Store(#[from] StoreError),

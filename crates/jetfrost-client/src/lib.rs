@@ -8,6 +8,7 @@ pub mod check;
 pub mod chosen;
 pub mod discovery;
 pub mod disk;
+pub mod drill;
 mod error;
 pub mod home;
 pub mod join;
@@ -17,6 +18,7 @@ pub mod restore;
 pub mod salvage;
 mod scan;
 mod shelf;
+mod through;
 pub mod ways_in;
 
 pub use error::ClientError;

@@ -164,7 +164,7 @@ impl Salvage {
     /// Without `copy` the same is done in passing, and `directory` stays as it is.
     ///
     /// # Errors
-    /// [`ClientError::NotAStore`]; [`ClientError::NoRoomForCopy`]; [`ClientError::Target`] when `copy` will not do;
+    /// [`ClientError::NotAStore`]; [`ClientError::NoRoomToWrite`]; [`ClientError::Target`] when `copy` will not do;
     /// [`ClientError::Store`] when nothing tells which store it is.
     pub fn begin(directory: &Path, copy: Option<&Path>, meter: &Meter) -> Result<(Self, Salvaged)> {
         check_is_store(directory)?;
@@ -271,10 +271,11 @@ fn can_link(files: &[(PathBuf, u64)], from: &Path, parent: &Path) -> bool {
     fs::hard_link(from.join(first), directory.path().join("probe")).is_ok()
 }
 
-fn check_room(on: &Path, wanted: u64) -> Result<()> {
+/// Refuses when a volume has not so many bytes free.
+pub(crate) fn check_room(on: &Path, wanted: u64) -> Result<()> {
     let volume = nix::sys::statvfs::statvfs(on).map_err(|e| ClientError::file("looking at", on)(e.into()))?;
     let free = volume.blocks_available().saturating_mul(volume.fragment_size());
-    if free < wanted { Err(ClientError::NoRoomForCopy { path: on.into(), wanted, free }) } else { Ok(()) }
+    if free < wanted { Err(ClientError::NoRoomToWrite { path: on.into(), wanted, free }) } else { Ok(()) }
 }
 
 /// Copies a file, as a clone where the file system can; returns the bytes that could not be read.

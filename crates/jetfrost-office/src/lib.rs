@@ -2,6 +2,7 @@
 
 pub mod access;
 pub mod advice;
+pub mod attention;
 pub mod names;
 pub mod openness;
 pub mod patience;

@@ -21,19 +21,21 @@ pub enum Step {
     SecondFactor,
     /// The service announces itself on the network.
     Discovery,
+    /// What needs attention is told by mail.
+    Mail,
     /// Backups are let in.
     Admission,
     /// A machine has joined.
     FirstMachine,
     /// Every workstation has a complete point.
     FirstPoint,
-    /// Something was brought back.
-    FirstRestore,
+    /// A drill brought a point back as it was.
+    FirstDrill,
 }
 
 impl Step {
     /// All of them.
-    pub const ALL: [Self; 13] = [
+    pub const ALL: [Self; 14] = [
         Self::Storage,
         Self::People,
         Self::Encryption,
@@ -43,10 +45,11 @@ impl Step {
         Self::Protection,
         Self::SecondFactor,
         Self::Discovery,
+        Self::Mail,
         Self::Admission,
         Self::FirstMachine,
         Self::FirstPoint,
-        Self::FirstRestore,
+        Self::FirstDrill,
     ];
 
     /// Whether somebody may decide to leave it as it is. Without the others no backup is made, or none was shown to restore.
@@ -54,14 +57,20 @@ impl Step {
     pub fn may_be_settled(self) -> bool {
         matches!(
             self,
-            Self::Encryption | Self::Limits | Self::OfficeKey | Self::Protection | Self::SecondFactor | Self::Discovery
+            Self::Encryption
+                | Self::Limits
+                | Self::OfficeKey
+                | Self::Protection
+                | Self::SecondFactor
+                | Self::Discovery
+                | Self::Mail
         )
     }
 
     /// Whether the next move is at a workstation.
     #[must_use]
     pub fn is_at_a_workstation(self) -> bool {
-        matches!(self, Self::FirstMachine | Self::FirstPoint | Self::FirstRestore)
+        matches!(self, Self::FirstMachine | Self::FirstPoint | Self::FirstDrill)
     }
 }
 
@@ -90,14 +99,18 @@ pub struct OfficeFacts {
     pub workstations: u64,
     /// Those of them without a complete point.
     pub pointless: u64,
-    /// Restores that brought back what they were to.
-    pub restores: u64,
+    /// Image stores of which a point came back in a drill.
+    pub drilled: u64,
     /// Destinations that may hold image stores which are not encrypted.
     pub encryption_optional: u64,
     /// Image stores that are not encrypted.
     pub unencrypted: u64,
     /// Whether the service announces itself.
     pub announced: bool,
+    /// Whether it is decided where mail goes.
+    pub mail_set: bool,
+    /// Whether the mail server took the last message.
+    pub mail_taken: bool,
 }
 
 /// Whether a step is done.
@@ -113,10 +126,11 @@ pub fn is_done(step: Step, facts: &OfficeFacts) -> bool {
         Step::Protection => facts.protected,
         Step::SecondFactor => facts.single_factor == 0,
         Step::Discovery => facts.announced,
+        Step::Mail => facts.mail_set && facts.mail_taken,
         Step::Admission => facts.let_in,
         Step::FirstMachine => facts.workstations > 0,
         Step::FirstPoint => facts.workstations > 0 && facts.pointless == 0,
-        Step::FirstRestore => facts.restores > 0,
+        Step::FirstDrill => facts.drilled > 0,
     }
 }
 
@@ -137,10 +151,12 @@ mod tests {
             let_in: true,
             workstations: 2,
             pointless: 0,
-            restores: 1,
+            drilled: 1,
             encryption_optional: 0,
             unencrypted: 0,
             announced: true,
+            mail_set: true,
+            mail_taken: true,
         }
     }
 
@@ -158,10 +174,11 @@ mod tests {
             (OfficeFacts { open: 0, ..ready() }, Step::Access),
             (OfficeFacts { unencrypted: 1, ..ready() }, Step::Encryption),
             (OfficeFacts { announced: false, ..ready() }, Step::Discovery),
+            (OfficeFacts { mail_taken: false, ..ready() }, Step::Mail),
             (OfficeFacts { limits: 0, ..ready() }, Step::Limits),
             (OfficeFacts { single_factor: 1, ..ready() }, Step::SecondFactor),
             (OfficeFacts { pointless: 1, ..ready() }, Step::FirstPoint),
-            (OfficeFacts { restores: 0, ..ready() }, Step::FirstRestore),
+            (OfficeFacts { drilled: 0, ..ready() }, Step::FirstDrill),
         ] {
             let open: Vec<Step> = Step::ALL.into_iter().filter(|step| !is_done(*step, &facts)).collect();
             assert_eq!(open, [step]);
@@ -170,6 +187,6 @@ mod tests {
 
     #[test]
     fn what_a_backup_cannot_do_without_cannot_be_settled() {
-        assert!(![Step::Storage, Step::Access, Step::FirstPoint, Step::FirstRestore].iter().any(|step| step.may_be_settled()));
+        assert!(![Step::Storage, Step::Access, Step::FirstPoint, Step::FirstDrill].iter().any(|step| step.may_be_settled()));
     }
 }

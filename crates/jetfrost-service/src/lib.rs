@@ -12,6 +12,7 @@ mod events;
 mod hand_out;
 mod http;
 mod own_records;
+mod postman;
 mod records;
 mod running;
 mod secrets;

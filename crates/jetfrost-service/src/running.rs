@@ -172,13 +172,14 @@ impl Running {
         !matches!(self.ended.recv_timeout(patience), Err(mpsc::RecvTimeoutError::Timeout))
     }
 
-    /// Asks for all work that is due by now: thinning by the rules, and what has waited its time.
+    /// Asks for all work that is due by now: thinning by the rules, what has waited its time, and mail.
     ///
     /// # Errors
     /// When the records fail.
     pub fn tend(&self) -> Result<(), StartError> {
         self.desk.watch_places()?;
-        Ok(self.desk.tend()?)
+        self.desk.tend()?;
+        Ok(self.desk.tend_mail()?)
     }
 
     /// Stops: event streams end, requests in flight may finish, then connections are closed.
@@ -307,9 +308,13 @@ async fn tend_now_and_then(desk: Arc<Desk>, mut stopping: watch::Receiver<bool>)
             _ = stopping.wait_for(|stopping| *stopping) => return,
             () = tokio::time::sleep(TEND_EVERY) => {}
         }
-        let desk = Arc::clone(&desk);
-        if let Ok(Err(error)) = actix_web::web::block(move || desk.note_lost().and_then(|()| desk.tend())).await {
+        let (due, mail) = (Arc::clone(&desk), Arc::clone(&desk));
+        if let Ok(Err(error)) = actix_web::web::block(move || due.note_lost().and_then(|()| due.tend())).await {
             tracing::error!(%error, "looking for what is due");
+        }
+        // Also when what is due failed: that may be what there is to tell.
+        if let Ok(Err(error)) = actix_web::web::block(move || mail.tend_mail()).await {
+            tracing::error!(%error, "looking for what needs attention");
         }
     }
 }

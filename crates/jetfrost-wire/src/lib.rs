@@ -4,6 +4,7 @@
 
 pub mod access;
 pub mod advice;
+pub mod attention;
 pub mod binary;
 mod change;
 pub mod chunks;

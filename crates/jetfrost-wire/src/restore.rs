@@ -6,6 +6,7 @@ use utoipa::ToSchema;
 
 use crate::id::{RestoreId, WorkstationId};
 use crate::run::{Outcome, Progress};
+use crate::words::words;
 
 /// How much was asked for. The service does not learn names.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -34,6 +35,19 @@ impl Scope {
     }
 }
 
+/// What a restore is for.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Purpose {
+    /// Somebody wants something back.
+    #[default]
+    BringBack,
+    /// A rehearsal, which proves that a point can be restored.
+    Drill,
+}
+
+words!(Purpose: BringBack = "bring_back", Drill = "drill");
+
 /// An attempt to bring something back.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Restore {
@@ -45,6 +59,8 @@ pub struct Restore {
     pub point: u64,
     /// How much was asked for.
     pub scope: Scope,
+    /// What it is for.
+    pub purpose: Purpose,
     /// Who asked: a workstation's or an account's name.
     pub by: String,
     /// How it stands or ended.
@@ -68,6 +84,9 @@ pub struct BeginRestore {
     pub point: u64,
     /// How much is asked for.
     pub scope: Scope,
+    /// What it is for.
+    #[serde(default)]
+    pub purpose: Purpose,
 }
 
 /// Ends a restore.

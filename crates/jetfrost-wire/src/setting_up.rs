@@ -26,14 +26,16 @@ pub enum Step {
     SecondFactor,
     /// Being found on the network.
     Discovery,
+    /// Being told by mail what needs attention.
+    Mail,
     /// Letting backups in.
     Admission,
     /// The first machine that joins.
     FirstMachine,
     /// A complete point of every workstation.
     FirstPoint,
-    /// The first restore.
-    FirstRestore,
+    /// The first drill.
+    FirstDrill,
 }
 
 /// How a step stands.

@@ -95,6 +95,12 @@ pub struct StoreSummary {
     pub scrubbed: Option<Timestamp>,
     /// How many chunks that points need are damaged or gone, as far as is known.
     pub lost_chunks: u64,
+    /// When a drill last brought everything back as it was.
+    pub drilled: Option<Timestamp>,
+    /// The point that it brought back.
+    pub drilled_point: Option<u64>,
+    /// When the latest drill did not; absent once one does.
+    pub drill_failed: Option<Timestamp>,
 }
 
 /// What is known of the soundness of an image store.

@@ -18,11 +18,11 @@ use jetfrost_client::restore::{RestoreReport, Trouble, Wish, restore};
 use jetfrost_client::ways_in::{measured_cost, office_key_of, unlock};
 use jetfrost_client::{OfficePublicKey, Secret, system_random};
 use jetfrost_wire::enrolment::Invitation;
-use jetfrost_wire::restore::Restore as RestoreRecord;
+use jetfrost_wire::restore::{Purpose, Restore as RestoreRecord};
 use jetfrost_wire::run::Run;
 use jetfrost_wire::size::show;
 use jetfrost_wire::trial::Trial;
-use jetfrost_wire::workstation::{Point, PointKind, Workstation};
+use jetfrost_wire::workstation::{Point, PointKind, StoreSummary, Workstation};
 use jiff::Timestamp;
 use serde::Serialize;
 use serde_json::json;
@@ -632,7 +632,10 @@ pub(super) fn say_history(runs: &[Run], restores: &[RestoreRecord], ui: &Ui) {
     }
     for restore in restores {
         let p = &restore.progress;
-        let what = format!("restore from {}", restore.point);
+        let what = match restore.purpose {
+            Purpose::BringBack => format!("restore from {}", restore.point),
+            Purpose::Drill => format!("drill of {}", restore.point),
+        };
         let note = restore.reason.clone().unwrap_or_else(|| format!("by {}", restore.by));
         let cells = vec![
             what,
@@ -649,6 +652,17 @@ pub(super) fn say_history(runs: &[Run], restores: &[RestoreRecord], ui: &Ui) {
     let rows = lines.into_iter().map(|(at, cells)| [vec![moment(at)], cells].concat()).collect();
     let heads = ["began", "what", "outcome", "files", "size", "moved", "took", ""];
     ui.table(&heads, rows, &[3, 4, 5, 6], "Nothing has happened yet. Next: jetfrost backup");
+}
+
+/// How the latest drill of an image store went.
+pub(super) fn said_of_drill(store: &StoreSummary, now: Timestamp) -> String {
+    match (store.drill_failed, store.drilled) {
+        (Some(failed), _) => format!("did not bring everything back, {}. Next: jetfrost drill", ago(failed, now)),
+        (None, Some(at)) => {
+            format!("brought point {} back as it was, {}", store.drilled_point.unwrap_or_default(), ago(at, now))
+        }
+        (None, None) => "none yet. Next, at the workstation: jetfrost drill".into(),
+    }
 }
 
 pub(crate) fn standing(home: &Home, ui: &Ui) -> Done {
@@ -679,6 +693,7 @@ pub(crate) fn standing(home: &Home, ui: &Ui) -> Done {
         if let Some(run) = &w.latest_run {
             ui.line(&format!("last run     {}, {}", words::outcome(run.outcome), ago(run.started, now)));
         }
+        ui.line(&format!("last drill   {}", said_of_drill(&w.store, now)));
         ui.line(&format!(
             "image store  {}, {}, encrypted on this workstation",
             w.store.used.map_or_else(|| "size unknown".into(), show),

@@ -2,9 +2,11 @@
 
 pub(crate) mod discovery;
 pub(crate) mod disk;
+pub(crate) mod drill;
 pub(crate) mod enrolment;
 pub(crate) mod keeping;
 pub(crate) mod machine;
+pub(crate) mod mail;
 pub(crate) mod me;
 pub(crate) mod office;
 pub(crate) mod people;

@@ -222,6 +222,7 @@ fn show_workstation(api: &Api, w: &WorkstationRecord, ui: &Ui) -> Result<(), Fai
             let size = format!("{}, {}", many(latest.files, "file"), show(latest.bytes));
             ui.line(&format!("latest {} ({size}), earliest {}", ago(latest.created, now), moment(earliest.created)));
         }
+        ui.line(&format!("last drill: {}", machine::said_of_drill(&w.store, now)));
         keeping::say_store(w, ui);
         ui.line("");
         ways_in::say(&ways, ui);

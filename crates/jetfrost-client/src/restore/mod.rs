@@ -1,6 +1,7 @@
 //! Bringing files back.
 
 mod batch;
+mod draw;
 mod plan;
 mod put;
 
@@ -15,6 +16,7 @@ use crate::browse::{Browser, OpenPoint};
 use crate::error::ClientError;
 use crate::progress::Meter;
 use batch::Worker;
+pub(crate) use draw::Draw;
 use plan::Planner;
 use put::Dresser;
 
@@ -42,6 +44,8 @@ pub enum Trouble {
     System,
     /// It kept changing when it was backed up: what is there may be a mixture.
     Unsettled,
+    /// A drill brought it back otherwise than it was.
+    Differs,
 }
 
 /// Something that was not brought back as it was.
@@ -73,7 +77,7 @@ pub struct RestoreReport {
 pub(crate) struct Troubles(Arc<Mutex<Vec<NotRestored>>>);
 
 impl Troubles {
-    fn add(&self, path: &Path, trouble: Trouble, explanation: impl Into<String>) {
+    pub(crate) fn add(&self, path: &Path, trouble: Trouble, explanation: impl Into<String>) {
         let trouble = NotRestored { path: path.into(), trouble, explanation: explanation.into() };
         self.0.lock().unwrap_or_else(PoisonError::into_inner).push(trouble);
     }
@@ -82,7 +86,13 @@ impl Troubles {
         self.add(path, Trouble::System, error.to_string());
     }
 
-    fn take(&self) -> Vec<NotRestored> {
+    /// Whether there was trouble with this path.
+    pub(crate) fn has(&self, path: &Path) -> bool {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).iter().any(|trouble| trouble.path == path)
+    }
+
+    /// All of them, by path.
+    pub(crate) fn take(&self) -> Vec<NotRestored> {
         let mut all = std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner));
         all.sort_by(|a, b| a.path.cmp(&b.path));
         all
@@ -102,15 +112,23 @@ pub fn restore(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Me
     if scope == Scope::Everything {
         meter.expect(point.head.files, point.head.bytes);
     }
-    let result = bring_back(browser, point, wish, meter, &troubles);
+    let result = bring_back(browser, point, wish, None, meter, &troubles);
     let troubles = troubles.take();
     let progress = meter.progress();
     let owners_left = record.end(result, progress, |_| troubles.len() as u64)?;
     Ok(RestoreReport { progress, troubles, owners_left, took: started.elapsed() })
 }
 
-/// Plans, fetches and puts in place. Says whether owners could not be set.
-fn bring_back(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Meter>, troubles: &Troubles) -> Result<bool> {
+/// Plans, fetches and puts in place; of files only those that were drawn, if there is a draw. Says whether owners could not be
+/// set.
+pub(crate) fn bring_back(
+    browser: &Browser,
+    point: &OpenPoint,
+    wish: &Wish,
+    draw: Option<Draw>,
+    meter: &Arc<Meter>,
+    troubles: &Troubles,
+) -> Result<bool> {
     std::fs::create_dir_all(&wish.into).map_err(ClientError::file("making", &wish.into))?;
     let dresser = Dresser::new(troubles.clone());
     let (batches, waiting) = crossbeam_channel::bounded(BATCHES);
@@ -122,7 +140,7 @@ fn bring_back(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Met
             })
             .collect();
         drop(waiting);
-        let mut planner = Planner::new(browser, wish, meter, troubles, &dresser, batches);
+        let mut planner = Planner::new(browser, wish, draw, meter, troubles, &dresser, batches);
         let planned = planner.plan(point).and_then(|()| planner.flush());
         let rest = planner.finish();
         // A worker's failure is the cause of the planner's.

@@ -15,7 +15,7 @@ use jetfrost_image::tree::{expand_parts, read_listing};
 
 use super::batch::{Batch, FileJob, Piece};
 use super::put::{Bare, Dresser, make_special};
-use super::{Result, Trouble, Troubles, Wish};
+use super::{Draw, Result, Trouble, Troubles, Wish};
 use crate::browse::{Browser, OpenPoint, StoreSource, find};
 use crate::error::ClientError;
 use crate::progress::Meter;
@@ -30,6 +30,7 @@ const FOLDERS: usize = 128;
 pub(super) struct Planner<'p> {
     source: Rc<StoreSource<'p>>,
     wish: &'p Wish,
+    draw: Option<Draw>,
     meter: &'p Arc<Meter>,
     troubles: &'p Troubles,
     dresser: &'p Dresser,
@@ -71,6 +72,7 @@ impl<'p> Planner<'p> {
     pub(super) fn new(
         browser: &'p Browser,
         wish: &'p Wish,
+        draw: Option<Draw>,
         meter: &'p Arc<Meter>,
         troubles: &'p Troubles,
         dresser: &'p Dresser,
@@ -79,6 +81,7 @@ impl<'p> Planner<'p> {
         Self {
             source: Rc::new(browser.source()),
             wish,
+            draw,
             meter,
             troubles,
             dresser,
@@ -196,6 +199,10 @@ impl<'p> Planner<'p> {
     }
 
     fn leaf(&mut self, entry: Entry, target: &Path) -> Result<()> {
+        let within = target.strip_prefix(&self.wish.into).unwrap_or(target).as_os_str().as_bytes();
+        if self.draw.is_some_and(|draw| !draw.takes(within, &entry)) {
+            return Ok(());
+        }
         if let Ok(there) = fs::symlink_metadata(target)
             && (!self.wish.replace || there.is_dir())
         {

@@ -6,7 +6,7 @@ use jetfrost_wire::enrolment::{CodeLimit, CodeState, EnrolmentCode};
 use jetfrost_wire::job::{Job, JobKind, JobState};
 use jetfrost_wire::keeping::{AtLimit, Hold, Keeping, Leaving};
 use jetfrost_wire::people::{Account, AccountKind, AccountState, Role};
-use jetfrost_wire::restore::{Restore, Scope};
+use jetfrost_wire::restore::{Purpose, Restore, Scope};
 use jetfrost_wire::run::{ExceptionCounts, Outcome, Phase, Progress, Run};
 use jetfrost_wire::service::AuditEntry;
 use jetfrost_wire::workstation::{Point, PointKind, WorkstationState};
@@ -170,6 +170,7 @@ pub(super) fn restore(row: &RestoreRow, now: i64) -> Restore {
         workstation: WorkstationId(row.workstation_id.clone()),
         point: from_db(row.sequence),
         scope: Scope::from_word(&row.scope).unwrap_or(Scope::Selection),
+        purpose: Purpose::from_word(&row.purpose).unwrap_or_default(),
         by: row.by.clone(),
         outcome: shown_outcome(&row.outcome, row.last_heard, now),
         progress: Progress {

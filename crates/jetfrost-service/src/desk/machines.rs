@@ -119,6 +119,9 @@ impl Desk {
             leaving: convert::leaving(line.store.leaves, line.store.leaving_by.as_ref()),
             scrubbed: line.store.scrubbed.map(timestamp),
             lost_chunks: from_db(line.store.lost_chunks),
+            drilled: line.store.drilled.map(timestamp),
+            drilled_point: line.store.drilled_point.map(from_db),
+            drill_failed: line.store.drill_failed.map(timestamp),
         }
     }
 }

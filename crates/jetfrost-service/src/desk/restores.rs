@@ -2,18 +2,18 @@
 
 use jetfrost_office::access::Act;
 use jetfrost_wire::event::Event;
-use jetfrost_wire::restore::{BeginRestore, EndRestore, Restore};
+use jetfrost_wire::restore::{BeginRestore, EndRestore, Purpose, Restore};
 use jetfrost_wire::run::{GiveUp, Outcome, Progress};
 
 use super::{Caller, Desk, DeskError, Result, convert, to_db};
-use crate::records::RestoreRow;
+use crate::records::{RestoreRow, StoreRow, WorkstationLine};
 use crate::secrets::new_id;
 
 impl Desk {
     /// Begins a restore from a workstation's store.
     pub(crate) fn begin_restore(&self, caller: &Caller, id: &str, begin: &BeginRestore) -> Result<Restore> {
         let line = self.line(caller, id)?;
-        caller.may(&Act::ReadStore { workstation: &line.workstation.id, owner: &line.account.id })?;
+        caller.may(&act(begin.purpose, &line))?;
         self.restores_are_let_in()?;
         let (_, store) = self.open_store(&line)?;
         store.point_head(begin.point)?;
@@ -36,11 +36,13 @@ impl Desk {
             last_heard: now,
             ended: None,
             reason: None,
+            purpose: begin.purpose.word().into(),
         };
         let row = self.records.write(|on| {
             let row = row.insert(on)?;
             let subject = format!("{} point {}", line.workstation.name, begin.point);
-            self.audit(caller, "restore begun", &subject, on)?;
+            let what = if begin.purpose == Purpose::Drill { "drill begun" } else { "restore begun" };
+            self.audit(caller, what, &subject, on)?;
             Ok::<_, DeskError>(row)
         })?;
         Ok(self.tell_restore(&row))
@@ -61,24 +63,25 @@ impl Desk {
         let outcome = if end.exceptions == 0 { Outcome::Complete } else { Outcome::CompleteWithExceptions };
         row.outcome = outcome.word().into();
         row.ended = Some(self.now());
-        self.save_restore(&row)
+        self.end_on_record(&row, outcome)
     }
 
     /// Ends a restore that did not succeed.
     pub(crate) fn give_up_restore(&self, caller: &Caller, id: &str, why: &GiveUp) -> Result<Restore> {
         let mut row = self.current_restore(caller, id)?;
         self.set_restore_progress(&mut row, &why.progress)?;
-        row.outcome = if why.stopped { Outcome::Stopped } else { Outcome::Failed }.word().into();
+        let outcome = if why.stopped { Outcome::Stopped } else { Outcome::Failed };
+        row.outcome = outcome.word().into();
         row.reason = Some(why.reason.chars().take(500).collect());
         row.ended = Some(self.now());
-        self.save_restore(&row)
+        self.end_on_record(&row, outcome)
     }
 
     fn current_restore(&self, caller: &Caller, id: &str) -> Result<RestoreRow> {
         let missing = || DeskError::NotFound("restore");
         let row = self.records.read(|on| Ok::<_, DeskError>(RestoreRow::by_id(id, on)?))?.ok_or_else(missing)?;
         let line = self.line(caller, &row.workstation_id).map_err(|_| missing())?;
-        caller.may(&Act::ReadStore { workstation: &line.workstation.id, owner: &line.account.id })?;
+        caller.may(&act(Purpose::from_word(&row.purpose).unwrap_or_default(), &line))?;
         if row.outcome == Outcome::Underway.word() { Ok(row) } else { Err(DeskError::Conflict("this restore is over")) }
     }
 
@@ -92,6 +95,27 @@ impl Desk {
         Ok(())
     }
 
+    /// Puts the end of a restore on record; that of a drill says something of the image store, too.
+    fn end_on_record(&self, row: &RestoreRow, outcome: Outcome) -> Result<Restore> {
+        let now = self.now();
+        self.records.write(|on| {
+            row.update(on)?;
+            let store = WorkstationLine::by_id(&row.workstation_id, on)?.map(|line| line.store.id);
+            match (Purpose::from_word(&row.purpose), store, outcome) {
+                (Some(Purpose::Drill), Some(store), Outcome::Complete) => StoreRow::set_drilled(&store, now, row.sequence, on)?,
+                (Some(Purpose::Drill), Some(store), Outcome::CompleteWithExceptions | Outcome::Failed) => {
+                    StoreRow::set_drill_failed(&store, now, on)?;
+                }
+                _ => {}
+            }
+            Ok::<_, DeskError>(())
+        })?;
+        if Purpose::from_word(&row.purpose) == Some(Purpose::Drill) {
+            self.workstation_changed(&row.workstation_id);
+        }
+        Ok(self.tell_restore(row))
+    }
+
     fn save_restore(&self, row: &RestoreRow) -> Result<Restore> {
         self.records.write(|on| Ok::<_, DeskError>(row.update(on)?))?;
         Ok(self.tell_restore(row))
@@ -101,5 +125,14 @@ impl Desk {
         let restore = convert::restore(row, self.now());
         self.events.tell(Event::Restore { restore: restore.clone() });
         restore
+    }
+}
+
+/// What somebody must be allowed to who puts a restore on record. A drill is a proof, and only the workstation itself has the key
+/// to give one.
+fn act(purpose: Purpose, line: &WorkstationLine) -> Act<'_> {
+    match purpose {
+        Purpose::BringBack => Act::ReadStore { workstation: &line.workstation.id, owner: &line.account.id },
+        Purpose::Drill => Act::AddToStore { workstation: &line.workstation.id },
     }
 }

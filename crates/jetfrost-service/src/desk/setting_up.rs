@@ -5,7 +5,6 @@ use jetfrost_office::setting_up::{OfficeFacts, Step, is_done};
 use jetfrost_wire::destination::EncryptionPolicy;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::people::Role;
-use jetfrost_wire::run::Outcome;
 use jetfrost_wire::service::Accepting;
 use jetfrost_wire::setting_up::{SettingUp, Settle, Settled, Step as StepWord, StepLine, StepState};
 
@@ -13,7 +12,7 @@ use super::convert::{encryption, from_db};
 use super::keeping::checked_reason;
 use super::{Caller, Desk, DeskError, Result, access, admission, place};
 use crate::clock::timestamp;
-use crate::records::{SettledRow, Switches, WorkstationLine, limits, office_key, people, restores_with};
+use crate::records::{MailRow, SettledRow, StoreRow, Switches, WorkstationLine, limits, office_key, people};
 
 /// All workstations are looked at together.
 const ALL: usize = 10_000;
@@ -91,6 +90,7 @@ impl Desk {
             }
             let lines = WorkstationLine::list(None, "", ALL, on)?;
             let with_machine: Vec<_> = lines.iter().filter(|line| line.workstation.rest.is_none()).collect();
+            let mail = MailRow::get(on)?;
             let (others, single) = people(Role::Administrator.word(), on)?;
             Ok(OfficeFacts {
                 destinations: offered.len() as u64,
@@ -104,10 +104,12 @@ impl Desk {
                 let_in: admission::now(&Switches::get(on)?, now).backups == Accepting::On,
                 workstations: with_machine.len() as u64,
                 pointless: with_machine.iter().filter(|line| line.latest_point.is_none()).count() as u64,
-                restores: from_db(restores_with(Outcome::Complete.word(), on)?),
+                drilled: from_db(StoreRow::drilled(on)?),
                 unencrypted: lines.iter().filter(|line| !line.store.encrypted).count() as u64,
                 encryption_optional: offered.iter().filter(|row| encryption(row) == EncryptionPolicy::Optional).count() as u64,
                 announced: self.announced(),
+                mail_set: mail.is_some(),
+                mail_taken: mail.is_some_and(|mail| mail.delivered.is_some() && mail.trouble.is_none()),
             })
         })
     }
@@ -161,6 +163,12 @@ fn words(step: Step, facts: &OfficeFacts) -> (String, &'static str) {
             "The service does not announce itself: workstations need its address.".into(),
             "jetfrost discovery announce; or give people the address",
         ),
+        Step::Mail if !facts.mail_set => (
+            "Nobody is told by mail when something needs attention.".into(),
+            "jetfrost mail set --server HOST --from ADDRESS --to ADDRESS, then mail try",
+        ),
+        Step::Mail if facts.mail_taken => ("What needs attention is told by mail.".into(), ""),
+        Step::Mail => ("The mail server has not taken a message.".into(), "jetfrost mail try"),
         Step::Admission if facts.let_in => ("Backups are let in.".into(), ""),
         Step::Admission => ("Backups are not let in.".into(), "jetfrost admission let-in backups"),
         Step::FirstMachine => (
@@ -171,9 +179,9 @@ fn words(step: Step, facts: &OfficeFacts) -> (String, &'static str) {
             format!("{} without a complete point.", some(facts.pointless, "workstation")),
             "jetfrost keep FOLDER, then jetfrost backup",
         ),
-        Step::FirstRestore => (
-            format!("{} brought back what they were to.", some(facts.restores, "restore")),
-            "jetfrost restore --to DIR; a backup counts once it was shown to restore",
+        Step::FirstDrill => (
+            format!("{} of which a point came back in a drill.", some(facts.drilled, "image store")),
+            "jetfrost drill; a backup counts once it was shown to restore",
         ),
     }
 }
@@ -189,10 +197,11 @@ fn word(step: Step) -> &'static str {
         Step::Protection => "protection",
         Step::SecondFactor => "second_factor",
         Step::Discovery => "discovery",
+        Step::Mail => "mail",
         Step::Admission => "admission",
         Step::FirstMachine => "first_machine",
         Step::FirstPoint => "first_point",
-        Step::FirstRestore => "first_restore",
+        Step::FirstDrill => "first_drill",
     }
 }
 
@@ -211,9 +220,10 @@ fn shown(step: Step) -> StepWord {
         Step::Protection => StepWord::Protection,
         Step::SecondFactor => StepWord::SecondFactor,
         Step::Discovery => StepWord::Discovery,
+        Step::Mail => StepWord::Mail,
         Step::Admission => StepWord::Admission,
         Step::FirstMachine => StepWord::FirstMachine,
         Step::FirstPoint => StepWord::FirstPoint,
-        Step::FirstRestore => StepWord::FirstRestore,
+        Step::FirstDrill => StepWord::FirstDrill,
     }
 }

@@ -202,6 +202,7 @@ pub(crate) struct RestoreRow {
     pub(crate) last_heard: i64,
     pub(crate) ended: Option<i64>,
     pub(crate) reason: Option<String>,
+    pub(crate) purpose: String,
 }
 
 impl RestoreRow {

@@ -79,6 +79,11 @@ pub(crate) struct StoreRow {
     pub(crate) lost_chunks: i64,
     /// Whether only who has a secret reads it.
     pub(crate) encrypted: bool,
+    /// When a drill last brought everything back, and from which point.
+    pub(crate) drilled: Option<i64>,
+    pub(crate) drilled_point: Option<i64>,
+    /// When the latest drill did not.
+    pub(crate) drill_failed: Option<i64>,
 }
 
 /// All that a line of the list shows.
@@ -188,6 +193,24 @@ impl StoreRow {
 
     pub(crate) fn set_lost(id: &str, chunks: i64, on: &mut Connection) -> Rows<()> {
         diesel::update(stores::table.find(id)).set(stores::lost_chunks.eq(chunks)).execute(on).map(drop)
+    }
+
+    /// Notes that a drill brought everything back.
+    pub(crate) fn set_drilled(id: &str, at: i64, point: i64, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id))
+            .set((stores::drilled.eq(at), stores::drilled_point.eq(point), stores::drill_failed.eq(None::<i64>)))
+            .execute(on)
+            .map(drop)
+    }
+
+    /// Notes that a drill did not.
+    pub(crate) fn set_drill_failed(id: &str, at: i64, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id)).set(stores::drill_failed.eq(at)).execute(on).map(drop)
+    }
+
+    /// How many image stores passed a drill.
+    pub(crate) fn drilled(on: &mut Connection) -> Rows<i64> {
+        stores::table.filter(stores::gone.is_null().and(stores::drilled.is_not_null())).count().get_result(on)
     }
 
     /// Counts `n` points less.

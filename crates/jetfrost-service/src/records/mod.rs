@@ -5,6 +5,7 @@ mod enrolments;
 mod history;
 mod installation;
 mod machines;
+mod mail;
 mod people;
 mod places;
 mod schema;
@@ -27,10 +28,11 @@ pub(crate) use installation::{
     office_key, set_first_code_hash, set_important_change, set_office_key, set_units, units,
 };
 pub(crate) use machines::{StoreRow, WorkstationLine, WorkstationRow};
+pub(crate) use mail::{MailRow, ToldRow};
 pub(crate) use people::{AccountRow, GroupRow};
 pub(crate) use places::{DestinationRow, OpenedTo};
 pub(crate) use sessions::SessionRow;
-pub(crate) use settled::{SettledRow, limits, people, restores_with};
+pub(crate) use settled::{SettledRow, limits, people};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 
@@ -100,6 +102,10 @@ impl Records {
     /// Opens the file and brings it up to date.
     pub(crate) fn open(path: &Path) -> Result<Self, RecordsError> {
         let path = path.to_str().ok_or_else(|| RecordsError::Open("the path of the state directory is not text".into()))?;
+        // Several connections that want to be the first to turn the log on would be in each other's way.
+        SqliteConnection::establish(path)
+            .map_err(|e| RecordsError::Open(e.to_string()))?
+            .batch_execute("PRAGMA busy_timeout = 10000; PRAGMA journal_mode = WAL;")?;
         let pool = Pool::builder()
             .max_size(8)
             // A file that is open stays open: there is nothing to ask before each use.
@@ -179,6 +185,12 @@ mod tests {
         UPDATE destinations SET openness = 'chosen', default_limit = 300;
         UPDATE installation SET accepting = 'off';";
 
+    /// What the fourth version added to that.
+    const FOURTH: &str = "
+        UPDATE installation SET announcing = FALSE, units = 'binary';
+        INSERT INTO restores (number, id, workstation_id, sequence, scope, by, outcome, files_done, bytes_done, sent, exceptions, started, last_heard)
+            VALUES (1, 'r', 'w', 1, 'everything', 'anna', 'complete', 2, 3, 4, 0, 5, 6);";
+
     fn brought_up_to_date(versions: &[&str]) -> (tempfile::TempDir, Records) {
         let directory = tempfile::tempdir().expect("a directory");
         let path = directory.path().join("records.sqlite");
@@ -221,6 +233,21 @@ mod tests {
                 assert_eq!(Switches::get(on)?.accepting, "off");
                 let discovery = DiscoveryRow::get(on)?;
                 assert_eq!((discovery.announcing, discovery.chosen()), (true, Vec::new()));
+                Ok::<_, RecordsError>(())
+            })
+            .expect("readable");
+    }
+
+    #[test]
+    fn records_of_the_fourth_version_have_restores_that_were_no_drills_and_tell_nobody_by_mail() {
+        let (_directory, records) = brought_up_to_date(&[FIRST, SECOND, THIRD, FOURTH]);
+        let line = line(&records);
+        assert_eq!((line.store.drilled, line.store.drilled_point, line.store.drill_failed), (None, None, None));
+        records
+            .read(|on| {
+                let restore = RestoreRow::by_id("r", on)?.expect("a restore");
+                assert_eq!((restore.purpose.as_str(), restore.outcome.as_str(), restore.sequence), ("bring_back", "complete", 1));
+                assert_eq!((MailRow::get(on)?, ToldRow::all(on)?.len(), units(on)?.as_str()), (None, 0, "binary"));
                 Ok::<_, RecordsError>(())
             })
             .expect("readable");

@@ -155,6 +155,9 @@ diesel::table! {
         findings -> Nullable<Text>,
         lost_chunks -> BigInt,
         encrypted -> Bool,
+        drilled -> Nullable<BigInt>,
+        drilled_point -> Nullable<BigInt>,
+        drill_failed -> Nullable<BigInt>,
     }
 }
 
@@ -258,6 +261,33 @@ diesel::table! {
         last_heard -> BigInt,
         ended -> Nullable<BigInt>,
         reason -> Nullable<Text>,
+        purpose -> Text,
+    }
+}
+
+diesel::table! {
+    mail (id) {
+        id -> Integer,
+        server -> Text,
+        port -> Integer,
+        security -> Text,
+        login -> Nullable<Text>,
+        password -> Nullable<Text>,
+        sender -> Text,
+        recipients -> Text,
+        summary_hour -> Nullable<Integer>,
+        delivered -> Nullable<BigInt>,
+        trouble -> Nullable<Text>,
+        trouble_since -> Nullable<BigInt>,
+        summarised -> Nullable<BigInt>,
+    }
+}
+
+diesel::table! {
+    told (kind, subject) {
+        kind -> Text,
+        subject -> Text,
+        at -> BigInt,
     }
 }
 

@@ -2,7 +2,7 @@
 
 use diesel::prelude::*;
 
-use super::schema::{accounts, destinations, restores, settled, stores};
+use super::schema::{accounts, destinations, settled, stores};
 use super::{Connection, Rows};
 
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
@@ -52,9 +52,4 @@ pub(crate) fn people(administrator: &str, on: &mut Connection) -> Rows<(i64, i64
         .count()
         .get_result(on)?;
     Ok((others, single))
-}
-
-/// How many restores brought back what they were to.
-pub(crate) fn restores_with(outcome: &str, on: &mut Connection) -> Rows<i64> {
-    restores::table.filter(restores::outcome.eq(outcome)).count().get_result(on)
 }

@@ -3,6 +3,7 @@
 use actix_web::web::{Bytes, Data, Json, Path, Query};
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, put};
 use futures_util::{StreamExt, stream};
+use jetfrost_wire::attention::{Attention, MailState, SetMail};
 use jetfrost_wire::discovery::{Discovery, DiscoverySettings};
 use jetfrost_wire::people::Account;
 use jetfrost_wire::service::{
@@ -34,6 +35,11 @@ serve!(
     set_discovery,
     settings,
     set_settings,
+    attention,
+    mail,
+    set_mail,
+    end_mail,
+    try_mail,
 );
 
 /// What anyone may know of the service.
@@ -187,4 +193,39 @@ async fn settings(app: Data<App>, credential: Credential) -> Reply<OfficeSetting
 #[put("/settings")]
 async fn set_settings(app: Data<App>, credential: Credential, body: Json<OfficeSettings>) -> Reply<OfficeSettings> {
     Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_settings(caller, &body)).await?))
+}
+
+/// All that needs attention now, the worst first.
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Attention), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/attention")]
+async fn attention(app: Data<App>, credential: Credential) -> Reply<Attention> {
+    Ok(Json(app.for_caller(credential, Desk::attention).await?))
+}
+
+/// Where mail goes, and whether it gets there.
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MailState), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/mail")]
+async fn mail(app: Data<App>, credential: Credential) -> Reply<MailState> {
+    Ok(Json(app.for_caller(credential, Desk::mail).await?))
+}
+
+/// Decides where mail goes. What needs attention now is told anew.
+#[utoipa::path(tag = "service", request_body = SetMail, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MailState), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/mail")]
+async fn set_mail(app: Data<App>, credential: Credential, body: Json<SetMail>) -> Reply<MailState> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_mail(caller, &body)).await?))
+}
+
+/// Sends no mail any more.
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MailState), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/mail")]
+async fn end_mail(app: Data<App>, credential: Credential) -> Reply<MailState> {
+    Ok(Json(app.for_caller(credential, Desk::end_mail).await?))
+}
+
+/// Sends a message that says nothing but that mail works, and says how it went.
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MailState), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/mail/trial")]
+async fn try_mail(app: Data<App>, credential: Credential) -> Reply<MailState> {
+    Ok(Json(app.for_caller(credential, Desk::try_mail).await?))
 }

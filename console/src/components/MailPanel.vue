@@ -1,0 +1,118 @@
+<script setup lang="ts">
+import { BButton, BFormCheckbox, BFormGroup, BFormInput, BFormSelect } from 'bootstrap-vue-next'
+import { computed, onMounted, ref, watch } from 'vue'
+import { get, post, put, remove } from '../api/client'
+import type { MailSecurity, MailState } from '../api/types'
+import { useEvents } from '../composables/useEvents'
+import { useForm } from '../composables/useForm'
+import { useLoad } from '../composables/useLoad'
+import { addresses, USUAL_PORTS } from '../logic/mail'
+import { moment } from '../logic/format'
+import ProblemAlert from './ProblemAlert.vue'
+
+/** Where mail goes when something needs attention, and whether it gets there. */
+defineProps<{ mayChange: boolean }>()
+const { data, problem, reload } = useLoad(() => get<MailState>('/mail'))
+useEvents((event) => void (event.what === 'office' && !changing.value && reload()), reload)
+
+const SECURITIES: { value: MailSecurity; text: string }[] = [
+  { value: 'tls', text: 'TLS' },
+  { value: 'starttls', text: 'STARTTLS' },
+  { value: 'none', text: 'none: a mail server on this machine' },
+]
+const HOURS = Array.from({ length: 24 }, (_, hour) => ({ value: hour, text: `${hour}:00` }))
+
+const changing = ref(false)
+const server = ref('')
+const security = ref<MailSecurity>('tls')
+const port = ref(USUAL_PORTS.tls)
+const login = ref('')
+const password = ref('')
+const sender = ref('')
+const recipients = ref('')
+const sums = ref(true)
+const hour = ref(7)
+
+function change() {
+  const now = data.value?.settings
+  server.value = now?.server ?? ''
+  security.value = now?.security ?? 'tls'
+  port.value = now?.port ?? USUAL_PORTS.tls
+  login.value = now?.login ?? ''
+  password.value = ''
+  sender.value = now?.sender ?? ''
+  recipients.value = now?.recipients.join(', ') ?? ''
+  sums.value = now ? now.summary_hour != null : true
+  hour.value = now?.summary_hour ?? 7
+  changing.value = true
+}
+// A port that is as usual follows the protection; another one stays.
+watch(security, (now, before) => {
+  if (port.value === USUAL_PORTS[before]) port.value = USUAL_PORTS[now]
+})
+
+const saving = useForm(async () => {
+  const settings = {
+    server: server.value.trim(),
+    port: port.value,
+    security: security.value,
+    login: login.value.trim() || null,
+    sender: sender.value.trim(),
+    recipients: addresses(recipients.value),
+    summary_hour: sums.value ? hour.value : null,
+  }
+  data.value = await put<MailState>('/mail', { settings, password: password.value || null })
+  changing.value = false
+})
+const trying = useForm(async () => {
+  data.value = await post<MailState>('/mail/trial', undefined)
+})
+const ending = useForm(async () => {
+  data.value = await remove<MailState>('/mail')
+})
+const says = computed(() => {
+  const now = data.value
+  if (!now?.settings) return 'Nobody is told by mail when something needs attention.'
+  if (now.trouble) return `The mail server has not taken the last message${now.trouble_since ? `, since ${moment(now.trouble_since)}` : ''}: ${now.trouble}`
+  const to = now.settings.recipients.join(', ')
+  return now.delivered ? `What needs attention is told to ${to}. The mail server last took a message at ${moment(now.delivered)}.` : `What needs attention is told to ${to}; no message was sent yet.`
+})
+onMounted(reload)
+</script>
+
+<template>
+  <section class="jf-panel mb-4" aria-labelledby="mail">
+    <h2 id="mail">Mail</h2>
+    <ProblemAlert :problem="problem ?? saving.problem.value ?? trying.problem.value ?? ending.problem.value" retry @retry="reload" />
+    <template v-if="data">
+      <p class="mb-2" role="status"><strong>{{ says }}</strong></p>
+      <p class="jf-quiet mb-2">A message goes out when something begins to need attention and when that is over; nothing in between but the summary. No mail proves nothing: the summary says that mail still works.</p>
+      <div v-if="mayChange && !changing" class="d-flex gap-2">
+        <BButton variant="primary" @click="change">{{ data.settings ? 'Change' : 'Set mail up' }}</BButton>
+        <template v-if="data.settings">
+          <BButton variant="outline-secondary" :disabled="trying.busy.value" @click="trying.submit">{{ trying.busy.value ? 'Sending…' : 'Send a test message' }}</BButton>
+          <BButton variant="outline-secondary" :disabled="ending.busy.value" @click="ending.submit">Send no more mail</BButton>
+        </template>
+      </div>
+      <form v-if="changing" @submit.prevent="saving.submit">
+        <div class="row g-3">
+          <BFormGroup label="Mail server" label-for="mail-server" class="col-5"><BFormInput id="mail-server" v-model="server" required maxlength="253" placeholder="mail.office.example" /></BFormGroup>
+          <BFormGroup label="Protection of the way there" label-for="mail-security" class="col-5"><BFormSelect id="mail-security" v-model="security" :options="SECURITIES" /></BFormGroup>
+          <BFormGroup label="Port" label-for="mail-port" class="col-2"><BFormInput id="mail-port" v-model.number="port" type="number" min="1" max="65535" required /></BFormGroup>
+          <BFormGroup label="Login name there" label-for="mail-login" description="Empty if it wants none." class="col-5"><BFormInput id="mail-login" v-model="login" maxlength="500" autocomplete="off" /></BFormGroup>
+          <BFormGroup label="Its password at the mail server" label-for="mail-password" :description="data.has_password ? 'Empty: stays as it is, for the same server and name.' : ''" class="col-5"><BFormInput id="mail-password" v-model="password" type="password" maxlength="500" autocomplete="new-password" :disabled="!login" /></BFormGroup>
+          <BFormGroup label="From" label-for="mail-sender" class="col-5"><BFormInput id="mail-sender" v-model="sender" required maxlength="500" placeholder="backups@office.example" /></BFormGroup>
+          <BFormGroup label="To" label-for="mail-recipients" description="Several with commas." class="col-7"><BFormInput id="mail-recipients" v-model="recipients" required /></BFormGroup>
+        </div>
+        <div class="d-flex align-items-center gap-2 mt-3">
+          <BFormCheckbox v-model="sums">A summary every day at</BFormCheckbox>
+          <BFormSelect v-model="hour" :options="HOURS" :disabled="!sums" aria-label="Hour of the summary" class="w-auto" />
+        </div>
+        <div class="d-flex gap-2 mt-3">
+          <BButton type="submit" variant="primary" :disabled="saving.busy.value">Save</BButton>
+          <BButton variant="outline-secondary" @click="changing = false">Cancel</BButton>
+        </div>
+      </form>
+    </template>
+  </section>
+</template>

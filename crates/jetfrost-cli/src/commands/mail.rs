@@ -1,0 +1,161 @@
+//! What needs attention, and the mail that tells of it.
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+use jetfrost_client::api::{Api, Method};
+use jetfrost_client::home::Home;
+use jetfrost_wire::attention::{Attention as List, Concern, MailSecurity, MailSettings, MailState, SetMail};
+
+use crate::failure::{Code, Failure};
+use crate::ui::{Given, Ui, moment};
+
+type Done = Result<Code, Failure>;
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Attention {
+    /// Lists what needs somebody's attention, the worst first.
+    List,
+}
+
+impl Attention {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let Self::List = self;
+        let (_, api) = home.session_api()?;
+        let list: List = api.get("/attention")?;
+        ui.show(&list, |list| {
+            let row = |one: &Concern| vec![one.says.clone(), one.next.clone()];
+            ui.table(&["what is wrong", "next"], list.concerns.iter().map(row).collect(), &[], "Nothing needs attention.");
+        });
+        Ok(Code::Done)
+    }
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Mail {
+    /// Shows where mail goes, and whether it gets there.
+    Show,
+    /// Decides where mail goes; what is not given stays as it is.
+    Set(Box<Set>),
+    /// Sends a message that says nothing but that mail works.
+    Try,
+    /// Sends no mail any more.
+    End,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Set {
+    /// The mail server's name or address.
+    #[arg(long, value_name = "HOST")]
+    server: Option<String>,
+    /// Its port [default: as usual for the protection: 465, 587 or 25].
+    #[arg(long, value_name = "N")]
+    port: Option<u16>,
+    /// How the way there is protected: 'tls', 'starttls', or 'none' for a mail server on the same machine.
+    #[arg(long, value_name = "HOW", value_parser = security)]
+    security: Option<MailSecurity>,
+    /// The name to sign in with there, or 'none'.
+    #[arg(long, value_name = "NAME")]
+    login: Option<String>,
+    /// A file whose first line is the password of that name at the mail server; or set JETFROST_MAIL_PASSWORD.
+    #[arg(long, value_name = "FILE")]
+    password_file: Option<PathBuf>,
+    /// The address that mail comes from.
+    #[arg(long, value_name = "ADDRESS")]
+    from: Option<String>,
+    /// An address that it goes to; may be repeated.
+    #[arg(long, value_name = "ADDRESS")]
+    to: Vec<String>,
+    /// The hour of the day at which a summary of everything is sent, 0 to 23, or 'none'.
+    #[arg(long, value_name = "HOUR", value_parser = hour)]
+    summary_at: Option<Hour>,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Hour(Option<u8>);
+
+fn hour(text: &str) -> Result<Hour, String> {
+    match text.parse() {
+        _ if text == "none" => Ok(Hour(None)),
+        Ok(hour @ 0..=23) => Ok(Hour(Some(hour))),
+        _ => Err("it is an hour from 0 to 23, or 'none'".into()),
+    }
+}
+
+fn security(text: &str) -> Result<MailSecurity, String> {
+    MailSecurity::from_word(text).ok_or_else(|| "it is 'tls', 'starttls' or 'none'".into())
+}
+
+impl Mail {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let (_, api) = home.session_api()?;
+        let state: MailState = match self {
+            Self::Show => api.get("/mail")?,
+            Self::Set(set) => set.run(&api, ui)?,
+            Self::Try => api.post("/mail/trial", &())?,
+            Self::End => api.send(Method::DELETE, "/mail", &())?,
+        };
+        ui.show(&state, |state| say(state, ui));
+        Ok(if state.trouble.is_some() { Code::Unreachable } else { Code::Done })
+    }
+}
+
+impl Set {
+    fn run(self, api: &Api, ui: &Ui) -> Result<MailState, Failure> {
+        let now: MailState = api.get("/mail")?;
+        let now = now.settings;
+        let missing = |option: &str| Failure::here(format!("Mail needs {option}."), "See 'jetfrost mail set --help'.");
+        let kept = |of: fn(&MailSettings) -> String| now.as_ref().map(of);
+        let server = self.server.or_else(|| kept(|now| now.server.clone())).ok_or_else(|| missing("--server HOST"))?;
+        let sender = self.from.or_else(|| kept(|now| now.sender.clone())).ok_or_else(|| missing("--from ADDRESS"))?;
+        let security = self.security.or(now.as_ref().map(|now| now.security)).unwrap_or_default();
+        let same_security = now.as_ref().filter(|now| now.security == security);
+        let port = self.port.or(same_security.map(|now| now.port)).unwrap_or_else(|| security.usual_port());
+        let login = match self.login.as_deref() {
+            Some("none") => None,
+            Some(login) => Some(login.to_owned()),
+            None => now.as_ref().and_then(|now| now.login.clone()),
+        };
+        let recipients = if self.to.is_empty() { now.as_ref().map(|now| now.recipients.clone()) } else { Some(self.to) };
+        let recipients = recipients.ok_or_else(|| missing("--to ADDRESS"))?;
+        let summary_hour = self.summary_at.map_or(now.as_ref().and_then(|now| now.summary_hour), |hour| hour.0);
+        let asks = self.login.is_some() || self.password_file.is_some();
+        let password = match &login {
+            Some(name) if asks => {
+                let given =
+                    Given { file: self.password_file.as_deref(), option: "--password-file", variable: "JETFROST_MAIL_PASSWORD" };
+                Some(ui.secret(&format!("the password of '{name}' at the mail server"), &given, false)?)
+            }
+            _ => None,
+        };
+        let settings = MailSettings { server, port, security, login, sender, recipients, summary_hour };
+        Ok(api.send(Method::PUT, "/mail", &SetMail { settings, password })?)
+    }
+}
+
+fn say(state: &MailState, ui: &Ui) {
+    let Some(settings) = &state.settings else {
+        ui.line("No mail is sent. Next: jetfrost mail set --server HOST --from ADDRESS --to ADDRESS");
+        return;
+    };
+    let login = match (&settings.login, state.has_password) {
+        (None, _) => String::new(),
+        (Some(login), true) => format!(", as '{login}'"),
+        (Some(login), false) => format!(", as '{login}' without a password"),
+    };
+    ui.line(&format!("server    {}:{}, security {}{login}", settings.server, settings.port, settings.security.word()));
+    ui.line(&format!("from      {}", settings.sender));
+    ui.line(&format!("to        {}", settings.recipients.join(", ")));
+    ui.line(&match settings.summary_hour {
+        Some(hour) => format!("tells     what needs attention and when that is over; a summary at {hour}:00"),
+        None => "tells     what needs attention and when that is over; no summary".to_owned(),
+    });
+    ui.line(&match (&state.trouble, state.trouble_since, state.delivered) {
+        (Some(trouble), Some(since), _) => format!("not taken {trouble} (since {})", moment(since)),
+        (_, _, Some(at)) => format!("taken     last at {}", moment(at)),
+        _ => "taken     nothing yet. Next: jetfrost mail try".to_owned(),
+    });
+    if state.trouble.is_some() {
+        ui.line("Next: see to server, port, security and login ('jetfrost mail set'), then: jetfrost mail try");
+    }
+}

@@ -1,0 +1,251 @@
+//! A drill: a rehearsal of a restore. Files drawn at random are brought back for real, read back from where they were put, and
+//! compared with the point and with what is still at its place on this machine.
+
+use std::ffi::OsStr;
+use std::fs::{self, File};
+use std::io::{self, BufReader, Read};
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use jetfrost_image::crypto::{StoreKeys, random_array};
+use jetfrost_image::format::{Entry, EntryKind, MAX_CHUNK, Part};
+use jetfrost_image::tree::expand_parts;
+use jetfrost_wire::restore::Scope;
+use jetfrost_wire::run::{Phase, Progress};
+
+use crate::browse::{Browser, OpenPoint};
+use crate::error::ClientError;
+use crate::progress::Meter;
+use crate::restore::{Draw, NotRestored, Trouble, Troubles, Wish, bring_back};
+use crate::salvage::check_room;
+use crate::through::{Met, go_through};
+
+type Result<T> = std::result::Result<T, ClientError>;
+
+/// So many files are drawn at least, of a point that has as many: a small share of few files would prove nothing.
+const AT_LEAST: u64 = 20;
+
+/// How a drill is done.
+#[derive(Debug, Clone)]
+pub struct Rehearsal {
+    /// How many files of a hundred are drawn, 1 to 100.
+    pub share: u8,
+    /// About so many bytes are brought back at most; larger files are never drawn.
+    pub most: u64,
+    /// Where they are put meanwhile. A directory is made in there, and goes again.
+    pub scratch: PathBuf,
+}
+
+/// What a drill came to.
+#[derive(Debug)]
+pub struct DrillReport {
+    /// How far it came: files and bytes brought back.
+    pub progress: Progress,
+    /// Files that were compared with those still at their place, unchanged since the point.
+    pub compared_here: u64,
+    /// What did not come back as it was.
+    pub troubles: Vec<NotRestored>,
+    /// How long it took.
+    pub took: Duration,
+}
+
+/// Rehearses a restore of a point, and puts it on record.
+///
+/// # Errors
+/// [`ClientError`] when it could not be done at all, among it [`ClientError::NothingDrawn`] and
+/// [`ClientError::NoRoomToWrite`]; what did not come back is in the report.
+pub fn drill(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<Meter>) -> Result<DrillReport> {
+    let started = Instant::now();
+    let scope = if how.share == 100 { Scope::Everything } else { Scope::Selection };
+    let record = browser.shelf.begin_drill(point.head.sequence, scope, meter)?;
+    let result = rehearse(browser, point, how, meter);
+    let progress = meter.progress();
+    let (compared_here, troubles) = record.end(result, progress, |(_, troubles)| troubles.len() as u64)?;
+    Ok(DrillReport { progress, compared_here, troubles, took: started.elapsed() })
+}
+
+fn rehearse(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<Meter>) -> Result<(u64, Vec<NotRestored>)> {
+    let draw = draw(point, how);
+    let (files, bytes) = drawn(browser, point, draw, meter)?;
+    if files == 0 && point.head.files > 0 {
+        return Err(ClientError::NothingDrawn);
+    }
+    check_room(&how.scratch, bytes)?;
+    meter.expect(files, bytes);
+    let scratch = tempfile::Builder::new().prefix(".jetfrost-drill-").tempdir_in(&how.scratch);
+    let scratch = scratch.map_err(ClientError::file("making a directory in", &how.scratch))?;
+    meter.enter(Phase::Sending);
+    let troubles = Troubles::default();
+    let wish = Wish { paths: Vec::new(), into: scratch.path().into(), replace: false };
+    bring_back(browser, point, &wish, Some(draw), meter, &troubles)?;
+    meter.enter(Phase::Comparing);
+    let mut comparison = Comparison { browser, root: scratch.path(), troubles: &troubles, compared_here: 0 };
+    go_through(browser, &point.body.root, meter, |met| match met {
+        Met::Entry(path, entry) if entry.kind != EntryKind::Directory && draw.takes(&path, &entry) => {
+            comparison.compare(&path, &entry)
+        }
+        // Damaged folders were told when they were to be brought back.
+        Met::Entry(..) | Met::DamagedFolder(_) => Ok(()),
+    })?;
+    Ok((comparison.compared_here, told(troubles.take(), scratch.path())))
+}
+
+/// The troubles under the paths that people know. That a file kept changing while it was backed up is no fault of the restore.
+fn told(troubles: Vec<NotRestored>, root: &Path) -> Vec<NotRestored> {
+    let known = |trouble: NotRestored| match trouble.path.strip_prefix(root) {
+        Ok(within) => NotRestored { path: Path::new("/").join(within), ..trouble },
+        Err(_) => trouble,
+    };
+    troubles.into_iter().filter(|trouble| trouble.trouble != Trouble::Unsettled).map(known).collect()
+}
+
+fn draw(point: &OpenPoint, how: &Rehearsal) -> Draw {
+    let seed = random_array(&crate::system_random());
+    let share = f64::from(how.share) / 100.0;
+    let at_least = AT_LEAST as f64 / point.head.files.max(1) as f64;
+    let at_most = how.most as f64 / point.head.bytes.max(1) as f64;
+    Draw::new(seed, share.max(at_least).min(at_most), how.most)
+}
+
+/// Files that are drawn, and their bytes.
+fn drawn(browser: &Browser, point: &OpenPoint, draw: Draw, meter: &Meter) -> Result<(u64, u64)> {
+    let (mut files, mut bytes) = (0, 0);
+    go_through(browser, &point.body.root, meter, |met| {
+        if let Met::Entry(path, entry) = met
+            && entry.kind == EntryKind::File
+            && draw.takes(&path, &entry)
+        {
+            files += 1;
+            bytes += entry.len();
+        }
+        Ok(())
+    })?;
+    Ok((files, bytes))
+}
+
+/// Compares what was brought back with what it should be.
+struct Comparison<'c> {
+    browser: &'c Browser,
+    /// Where everything was put.
+    root: &'c Path,
+    troubles: &'c Troubles,
+    compared_here: u64,
+}
+
+impl Comparison<'_> {
+    fn compare(&mut self, path: &[u8], entry: &Entry) -> Result<()> {
+        let shown = Path::new(OsStr::from_bytes(path));
+        let back = self.root.join(shown.strip_prefix("/").unwrap_or(shown));
+        if self.troubles.has(&back) {
+            return Ok(());
+        }
+        let differs = match self.difference(&back, entry)? {
+            Some(what) => Some(what),
+            None if entry.kind == EntryKind::File => self.difference_here(&back, shown, entry).map(str::to_owned),
+            None => None,
+        };
+        if let Some(what) = differs {
+            self.troubles.add(shown, Trouble::Differs, what);
+        }
+        Ok(())
+    }
+
+    /// What is not as the point says, in words.
+    fn difference(&self, back: &Path, entry: &Entry) -> Result<Option<String>> {
+        let found = match fs::symlink_metadata(back) {
+            Ok(found) => found,
+            Err(error) => return Ok(Some(format!("it is not there: {error}"))),
+        };
+        if entry.kind == EntryKind::Symlink {
+            let target = fs::read_link(back).ok().map(|target| target.into_os_string().into_encoded_bytes());
+            let same = target.as_deref() == entry.target.as_ref().map(|target| &target[..]);
+            return Ok((!same).then(|| "the link points elsewhere".into()));
+        }
+        if found.permissions().mode() & 0o7777 != entry.mode {
+            return Ok(Some("its permissions are others".into()));
+        }
+        if (found.mtime(), found.mtime_nsec()) != (entry.mtime, entry.mtime_nanos.into()) {
+            return Ok(Some("its time is another".into()));
+        }
+        if entry.kind != EntryKind::File {
+            return Ok(None);
+        }
+        if found.len() != entry.len() {
+            return Ok(Some(format!("it has {} bytes instead of {}", found.len(), entry.len())));
+        }
+        self.content_differs(back, entry)
+    }
+
+    fn content_differs(&self, back: &Path, entry: &Entry) -> Result<Option<String>> {
+        let Some(content) = &entry.content else { return Ok(None) };
+        let mut file = match File::open(back) {
+            Ok(file) => file,
+            Err(error) => return Ok(Some(format!("it cannot be read: {error}"))),
+        };
+        let mut buffer = Vec::new();
+        let mut differs = None;
+        expand_parts(&self.browser.source(), content, &mut |part| {
+            if differs.is_none() {
+                differs = match is_part(&self.browser.keys, &mut file, part, &mut buffer) {
+                    Ok(true) => None,
+                    Ok(false) => Some("its content is another".into()),
+                    Err(error) => Some(format!("it cannot be read: {error}")),
+                };
+            }
+            Ok(())
+        })?;
+        Ok(differs)
+    }
+
+    /// What differs from the file at its place, if that was not changed since the point was made.
+    fn difference_here(&mut self, back: &Path, here: &Path, entry: &Entry) -> Option<&'static str> {
+        let unchanged = fs::symlink_metadata(here).is_ok_and(|found| {
+            found.is_file()
+                && found.len() == entry.len()
+                && (found.mtime(), found.mtime_nsec()) == (entry.mtime, entry.mtime_nanos.into())
+        });
+        let same = if unchanged { same_bytes(back, here).ok()? } else { return None };
+        self.compared_here += 1;
+        (!same).then_some("the file at its place has the same size and time, and another content: see which of them is right")
+    }
+}
+
+/// Whether the next bytes of a file are a part of content.
+fn is_part(keys: &StoreKeys, file: &mut File, part: Part, buffer: &mut Vec<u8>) -> io::Result<bool> {
+    let mut left = part.len;
+    loop {
+        let now = usize::try_from(left.min(MAX_CHUNK as u64)).expect("a mebibyte at most");
+        buffer.resize(now, 0);
+        file.read_exact(buffer)?;
+        left -= now as u64;
+        let is_right = match part.name {
+            // A chunk is a mebibyte at most, so this is all of it.
+            Some(name) => left == 0 && keys.name(buffer) == name,
+            None => buffer.iter().all(|byte| *byte == 0),
+        };
+        if !is_right || left == 0 {
+            return Ok(is_right);
+        }
+    }
+}
+
+/// Whether two files hold the same.
+fn same_bytes(one: &Path, other: &Path) -> io::Result<bool> {
+    let (mut one, mut other) = (BufReader::new(File::open(one)?), File::open(other)?);
+    let (mut ours, mut theirs) = (vec![0; 1 << 16], vec![0; 1 << 16]);
+    loop {
+        let n = one.read(&mut ours)?;
+        if n == 0 {
+            return Ok(other.read(&mut theirs)? == 0);
+        }
+        match other.read_exact(&mut theirs[..n]) {
+            Ok(()) if ours[..n] == theirs[..n] => {}
+            Ok(()) => return Ok(false),
+            Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(false),
+            Err(error) => return Err(error),
+        }
+    }
+}

@@ -1,0 +1,53 @@
+//! Going through everything in a point.
+
+use jetfrost_image::format::{Content, Entry, EntryKind};
+use jetfrost_image::tree::read_listing;
+
+use crate::browse::Browser;
+use crate::error::ClientError;
+use crate::progress::Meter;
+
+/// What is met on the way. Paths are absolute.
+pub(crate) enum Met {
+    /// Something in a folder, folders among it.
+    Entry(Vec<u8>, Entry),
+    /// A folder of which not all can be listed, since the listing is damaged.
+    DamagedFolder(Vec<u8>),
+}
+
+/// Gives everything below `root` to `each`, folder by folder.
+///
+/// # Errors
+/// What the service or `each` said; [`ClientError::Stopped`].
+pub(crate) fn go_through(
+    browser: &Browser,
+    root: &Content,
+    meter: &Meter,
+    mut each: impl FnMut(Met) -> Result<(), ClientError>,
+) -> Result<(), ClientError> {
+    let source = browser.source();
+    let mut folders = vec![(Vec::new(), root.clone())];
+    while let Some((path, listing)) = folders.pop() {
+        if meter.is_stopped() {
+            return Err(ClientError::Stopped);
+        }
+        // Held until it is whole: what is done with the entries asks the service, too.
+        let mut entries = Vec::new();
+        let read = read_listing(&source, &listing, &mut |entry| {
+            entries.push(entry);
+            Ok(())
+        });
+        for entry in entries {
+            let below = [&path[..], b"/", &entry.name].concat();
+            if let (EntryKind::Directory, Some(listing)) = (entry.kind, &entry.content) {
+                folders.push((below.clone(), listing.clone()));
+            }
+            each(Met::Entry(below, entry))?;
+        }
+        match read {
+            Err(error) if error.is_loss() => each(Met::DamagedFolder(if path.is_empty() { b"/".to_vec() } else { path }))?,
+            other => other?,
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,186 @@
+//! What needs somebody's attention, and what of it is news.
+
+use std::collections::BTreeSet;
+
+/// A kind of trouble, the worst first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Kind {
+    /// Chunks that points need are damaged or gone.
+    Damage,
+    /// A destination is not there, or another installation's.
+    DestinationMissing,
+    /// A destination has no room left.
+    DestinationFull,
+    /// A drill did not bring everything back.
+    DrillFailed,
+    /// The service's own records are copied no more.
+    RecordsUnprotected,
+    /// A workstation's last complete point is too old.
+    Overdue,
+}
+
+impl Kind {
+    /// All of them, the worst first.
+    pub const ALL: [Self; 6] = [
+        Self::Damage,
+        Self::DestinationMissing,
+        Self::DestinationFull,
+        Self::DrillFailed,
+        Self::RecordsUnprotected,
+        Self::Overdue,
+    ];
+}
+
+/// Something that needs attention.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Concern {
+    /// What is wrong.
+    pub kind: Kind,
+    /// With which destination or workstation, by name; empty for the service itself.
+    pub subject: String,
+}
+
+/// What is known of a destination.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct PlaceFacts {
+    /// Its name.
+    pub name: String,
+    /// Whether it is missing or another's.
+    pub missing: bool,
+    /// Whether it has no room left.
+    pub full: bool,
+}
+
+/// What is known of a workstation that a machine has.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct MachineFacts {
+    /// Its name.
+    pub name: String,
+    /// Whether its last complete point is too old.
+    pub overdue: bool,
+    /// Chunks that its points need and that are lost.
+    pub lost_chunks: u64,
+    /// Whether the latest drill did not bring everything back.
+    pub drill_failed: bool,
+}
+
+/// What needs attention, the worst first. `unprotected` is whether the service's own records are copied no more though they
+/// are to be.
+#[must_use]
+pub fn concerns(places: &[PlaceFacts], machines: &[MachineFacts], unprotected: bool) -> Vec<Concern> {
+    let of_place = |place: &PlaceFacts| {
+        let kinds = [(place.missing, Kind::DestinationMissing), (place.full && !place.missing, Kind::DestinationFull)];
+        of(&place.name, &kinds)
+    };
+    let of_machine = |machine: &MachineFacts| {
+        let kinds = [
+            (machine.lost_chunks > 0, Kind::Damage),
+            (machine.drill_failed, Kind::DrillFailed),
+            (machine.overdue, Kind::Overdue),
+        ];
+        of(&machine.name, &kinds)
+    };
+    let mut all: Vec<Concern> = places.iter().flat_map(of_place).chain(machines.iter().flat_map(of_machine)).collect();
+    all.extend(unprotected.then(|| Concern { kind: Kind::RecordsUnprotected, subject: String::new() }));
+    all.sort();
+    all
+}
+
+fn of(subject: &str, kinds: &[(bool, Kind)]) -> Vec<Concern> {
+    let concern = |kind: Kind| Concern { kind, subject: subject.to_owned() };
+    kinds.iter().filter(|(is_so, _)| *is_so).map(|(_, kind)| concern(*kind)).collect()
+}
+
+/// How what needs attention now differs from what was told.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct News {
+    /// What was not told yet.
+    pub new: Vec<Concern>,
+    /// What was told and is no more.
+    pub over: Vec<Concern>,
+}
+
+impl News {
+    /// Whether there is nothing to tell.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.new.is_empty() && self.over.is_empty()
+    }
+}
+
+/// What is to be told, of what is now and what was told.
+#[must_use]
+pub fn news(told: &[Concern], now: &[Concern]) -> News {
+    let (told, now): (BTreeSet<&Concern>, BTreeSet<&Concern>) = (told.iter().collect(), now.iter().collect());
+    let only_in = |one: &BTreeSet<&Concern>, other| one.difference(other).map(|concern| (*concern).clone()).collect();
+    News { new: only_in(&now, &told), over: only_in(&told, &now) }
+}
+
+/// Whether the daily summary is due: it is `hour` o'clock or later, and none was sent today. Hours and days by the office's
+/// clocks; days are counted from any beginning.
+#[must_use]
+pub fn is_summary_due(hour: i8, now: (i64, i8), last_day: Option<i64>) -> bool {
+    let (today, hour_now) = now;
+    hour_now >= hour && last_day.is_none_or(|last| last < today)
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn concern(kind: Kind, subject: &str) -> Concern {
+        Concern { kind, subject: subject.into() }
+    }
+
+    #[test]
+    fn an_office_without_trouble_has_no_concerns() {
+        let places = [PlaceFacts { name: "Shelf".into(), ..PlaceFacts::default() }];
+        let machines = [MachineFacts { name: "avocet".into(), ..MachineFacts::default() }];
+        assert!(concerns(&places, &machines, false).is_empty());
+    }
+
+    #[test]
+    fn the_worst_comes_first_and_a_missing_place_is_not_called_full() {
+        let places = [PlaceFacts { name: "Shelf".into(), missing: true, full: true }];
+        let machines = [
+            MachineFacts { name: "avocet".into(), overdue: true, ..MachineFacts::default() },
+            MachineFacts { name: "dunlin".into(), lost_chunks: 2, drill_failed: true, ..MachineFacts::default() },
+        ];
+        let found = concerns(&places, &machines, true);
+        let expected = [
+            concern(Kind::Damage, "dunlin"),
+            concern(Kind::DestinationMissing, "Shelf"),
+            concern(Kind::DrillFailed, "dunlin"),
+            concern(Kind::RecordsUnprotected, ""),
+            concern(Kind::Overdue, "avocet"),
+        ];
+        assert_eq!(found, expected);
+    }
+
+    #[test]
+    fn a_summary_goes_out_once_a_day_and_not_before_its_hour() {
+        assert!(!is_summary_due(7, (10, 6), Some(9)));
+        assert!(is_summary_due(7, (10, 7), Some(9)));
+        assert!(is_summary_due(7, (10, 23), None), "a server that was off at seven sends it later");
+        assert!(!is_summary_due(7, (10, 9), Some(10)));
+    }
+
+    fn some() -> impl Strategy<Value = Vec<Concern>> {
+        let one = (0..Kind::ALL.len(), "[a-c]").prop_map(|(kind, subject)| Concern { kind: Kind::ALL[kind], subject });
+        proptest::collection::vec(one, 0..8)
+    }
+
+    proptest! {
+        #[test]
+        fn what_was_told_and_the_news_together_are_what_is_now(told in some(), now in some()) {
+            let news = news(&told, &now);
+            let mut after: BTreeSet<Concern> = told.iter().cloned().collect();
+            news.over.iter().for_each(|over| assert!(after.remove(over)));
+            news.new.iter().for_each(|new| assert!(after.insert(new.clone())));
+            prop_assert_eq!(after, now.iter().cloned().collect::<BTreeSet<_>>());
+            prop_assert!(super::news(&now, &now).is_empty());
+        }
+    }
+}

@@ -1,0 +1,87 @@
+//! Where mail goes, and what it has told.
+
+use diesel::prelude::*;
+
+use super::schema::{mail, told};
+use super::{Connection, Rows};
+
+const ONLY: i32 = 1;
+
+#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = mail)]
+pub(crate) struct MailRow {
+    pub(crate) id: i32,
+    pub(crate) server: String,
+    pub(crate) port: i32,
+    pub(crate) security: String,
+    pub(crate) login: Option<String>,
+    pub(crate) password: Option<String>,
+    pub(crate) sender: String,
+    /// Addresses, one a line.
+    pub(crate) recipients: String,
+    pub(crate) summary_hour: Option<i32>,
+    pub(crate) delivered: Option<i64>,
+    pub(crate) trouble: Option<String>,
+    pub(crate) trouble_since: Option<i64>,
+    pub(crate) summarised: Option<i64>,
+}
+
+impl MailRow {
+    pub(crate) const ONLY: i32 = ONLY;
+
+    pub(crate) fn get(on: &mut Connection) -> Rows<Option<Self>> {
+        mail::table.select(Self::as_select()).first(on).optional()
+    }
+
+    pub(crate) fn put(&self, on: &mut Connection) -> Rows<()> {
+        diesel::replace_into(mail::table).values(self).execute(on).map(drop)
+    }
+
+    /// Sends no mail any more. What was told is forgotten.
+    pub(crate) fn remove(on: &mut Connection) -> Rows<()> {
+        diesel::delete(told::table).execute(on)?;
+        diesel::delete(mail::table).execute(on).map(drop)
+    }
+
+    pub(crate) fn set_delivered(at: i64, on: &mut Connection) -> Rows<()> {
+        diesel::update(mail::table.find(ONLY))
+            .set((mail::delivered.eq(at), mail::trouble.eq(None::<String>), mail::trouble_since.eq(None::<i64>)))
+            .execute(on)
+            .map(drop)
+    }
+
+    pub(crate) fn set_trouble(said: &str, since: i64, on: &mut Connection) -> Rows<()> {
+        diesel::update(mail::table.find(ONLY)).set((mail::trouble.eq(said), mail::trouble_since.eq(since))).execute(on).map(drop)
+    }
+
+    pub(crate) fn set_summarised(at: i64, on: &mut Connection) -> Rows<()> {
+        diesel::update(mail::table.find(ONLY)).set(mail::summarised.eq(at)).execute(on).map(drop)
+    }
+
+    pub(crate) fn recipients(&self) -> impl Iterator<Item = &str> {
+        self.recipients.lines()
+    }
+}
+
+/// What needs attention and was told.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
+#[diesel(table_name = told)]
+pub(crate) struct ToldRow {
+    pub(crate) kind: String,
+    pub(crate) subject: String,
+    pub(crate) at: i64,
+}
+
+impl ToldRow {
+    pub(crate) fn all(on: &mut Connection) -> Rows<Vec<Self>> {
+        told::table.select(Self::as_select()).load(on)
+    }
+
+    pub(crate) fn put(&self, on: &mut Connection) -> Rows<()> {
+        diesel::replace_into(told::table).values(self).execute(on).map(drop)
+    }
+
+    pub(crate) fn remove(kind: &str, subject: &str, on: &mut Connection) -> Rows<()> {
+        diesel::delete(told::table.find((kind, subject))).execute(on).map(drop)
+    }
+}

@@ -1,0 +1,153 @@
+//! Drills: a restore rehearsed for real, and what is put on record of it.
+
+use std::fs;
+use std::os::unix::fs::{PermissionsExt, symlink};
+use std::path::Path;
+
+use jetfrost_client::restore::Trouble;
+use jetfrost_tests::office::{Office, Workstation};
+use jetfrost_wire::attention::{Attention, ConcernKind};
+use jetfrost_wire::restore::{BeginRestore, Purpose, Restore, Scope};
+use jetfrost_wire::run::Outcome;
+use jetfrost_wire::workstation::Workstation as WorkstationRecord;
+
+fn record(office: &Office, station: &Workstation) -> WorkstationRecord {
+    office.api.get(&format!("/workstations/{}", station.home.membership().expect("joined").workstation)).expect("a workstation")
+}
+
+fn restores(office: &Office, station: &Workstation) -> Vec<Restore> {
+    let id = station.home.membership().expect("joined").workstation;
+    office.api.list(&format!("/workstations/{id}/restores")).expect("listed")
+}
+
+fn concerns(office: &Office) -> Vec<(ConcernKind, String)> {
+    let attention: Attention = office.api.get("/attention").expect("the list");
+    attention.concerns.into_iter().map(|concern| (concern.kind, concern.subject)).collect()
+}
+
+/// Forty files in four folders, one that is empty, one that is mostly a hole, and what is no file.
+fn furnish(station: &Workstation) {
+    for i in 0..40_u32 {
+        station.write(&format!("letters/{}/{i}", i % 4), format!("letter {i} ").repeat(200 + i as usize * 97));
+    }
+    station.write("empty", "");
+    let sparse = fs::File::create(station.folder.join("sparse")).expect("made");
+    sparse.set_len(3 << 20).expect("longer");
+    fs::set_permissions(station.folder.join("letters/1/1"), fs::Permissions::from_mode(0o640)).expect("set");
+    symlink("letters/1", station.folder.join("latest")).expect("a link");
+}
+
+/// What a drill left behind beside the settings.
+fn left_behind(station: &Workstation) -> Vec<String> {
+    let names = fs::read_dir(station.home.directory()).expect("readable").map(|e| e.expect("an entry").file_name());
+    names.map(|name| name.to_string_lossy().into_owned()).filter(|name| name.contains("drill")).collect()
+}
+
+#[test]
+fn a_drill_brings_files_back_compares_them_and_says_so() {
+    let office = Office::open();
+    office.destination("Shelf");
+    let station = office.workstation("knot");
+    furnish(&station);
+    station.back_up().expect("backed up");
+    assert_eq!(record(&office, &station).store.drilled, None);
+    let report = station.drill(100).expect("rehearsed");
+    assert!(report.troubles.is_empty(), "{:?}", report.troubles);
+    assert_eq!((report.progress.files_done, report.compared_here), (42, 42));
+    let store = record(&office, &station).store;
+    assert_eq!((store.drilled_point, store.drill_failed), (Some(1), None));
+    assert!(store.drilled.is_some());
+    let on_record = restores(&office, &station);
+    assert_eq!((on_record[0].purpose, on_record[0].outcome), (Purpose::Drill, Outcome::Complete));
+    assert_eq!(left_behind(&station), [""; 0]);
+    // A share of few files is twenty of them all the same; those that changed since are not compared with what is here.
+    station.write("letters/0/0", "another letter now");
+    let report = station.drill(1).expect("rehearsed");
+    assert!(report.troubles.is_empty() && (5..42).contains(&report.progress.files_done), "{report:?}");
+    let report = station.drill(100).expect("rehearsed");
+    assert_eq!((report.troubles.len(), report.compared_here), (0, 41));
+}
+
+#[test]
+fn nobody_but_the_workstation_can_put_a_drill_on_record() {
+    let office = Office::open();
+    office.destination("Shelf");
+    let station = office.workstation("knot");
+    furnish(&station);
+    station.back_up().expect("backed up");
+    let path = format!("/workstations/{}/restores", station.home.membership().expect("joined").workstation);
+    for purpose in [Purpose::BringBack, Purpose::Drill] {
+        let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose };
+        for who in [&office.api, &office.signed_in("owner of knot")] {
+            let begun: Result<Restore, _> = who.post(&path, &begin);
+            assert_eq!(begun.is_ok(), purpose == Purpose::BringBack, "{begun:?}");
+        }
+    }
+    assert_eq!(record(&office, &station).store.drilled, None);
+}
+
+#[test]
+fn a_drill_of_a_damaged_store_says_what_did_not_come_back_until_one_does() {
+    let office = Office::open();
+    let shelf = office.path("Shelf");
+    office.destination("Shelf");
+    let station = office.workstation("knot");
+    furnish(&station);
+    station.back_up().expect("backed up");
+    let segment = segments(&shelf).pop().expect("a segment");
+    let mut bytes = fs::read(&segment).expect("readable");
+    let sound = bytes.clone();
+    // In the middle of what is kept, so not in a listing, which comes last.
+    let middle = bytes.len() / 3;
+    bytes[middle] ^= 1;
+    fs::write(&segment, &bytes).expect("damaged");
+    let report = station.drill(100).expect("it runs all the same");
+    assert_eq!(report.troubles.len(), 1, "{:?}", report.troubles);
+    assert_eq!(report.troubles[0].trouble, Trouble::Damaged);
+    assert!(report.troubles[0].path.starts_with(&station.folder), "the path that people know: {:?}", report.troubles);
+    let store = record(&office, &station).store;
+    assert!(store.drilled.is_none() && store.drill_failed.is_some());
+    assert_eq!(concerns(&office), [(ConcernKind::DrillFailed, "knot".into())]);
+    fs::write(&segment, &sound).expect("mended");
+    assert!(station.drill(100).expect("rehearsed").troubles.is_empty());
+    assert_eq!(concerns(&office), []);
+}
+
+#[test]
+fn a_file_that_changed_behind_its_size_and_time_is_told_and_a_drill_that_would_prove_nothing_is_none() {
+    let office = Office::open();
+    office.destination("Shelf");
+    let station = office.workstation("knot");
+    station.write("ledger", "the sum is 10");
+    station.back_up().expect("backed up");
+    let path = station.folder.join("ledger");
+    let time = fs::metadata(&path).expect("there").modified().expect("a time");
+    fs::write(&path, "the sum is 99").expect("written");
+    fs::File::options().write(true).open(&path).expect("open").set_modified(time).expect("set back");
+    let report = station.drill(100).expect("rehearsed");
+    let told: Vec<(&Path, Trouble)> = report.troubles.iter().map(|t| (t.path.as_path(), t.trouble)).collect();
+    assert_eq!(told, [(path.as_path(), Trouble::Differs)]);
+
+    let browser = jetfrost_client::browse::Browser::open(&station.home).expect("open");
+    let point = browser.any_point(&jetfrost_client::browse::At::Latest).expect("a point");
+    let how = jetfrost_client::drill::Rehearsal { share: 100, most: 3, scratch: station.home.directory().into() };
+    let refused = jetfrost_client::drill::drill(&browser, &point, &how, &std::sync::Arc::default());
+    assert!(matches!(refused, Err(jetfrost_client::ClientError::NothingDrawn)), "{refused:?}");
+    assert_eq!(restores(&office, &station)[0].outcome, Outcome::Failed);
+}
+
+fn segments(shelf: &Path) -> Vec<std::path::PathBuf> {
+    let mut folders = vec![shelf.to_path_buf()];
+    let mut found = Vec::new();
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(folder).expect("readable") {
+            let path = entry.expect("an entry").path();
+            if path.is_dir() {
+                folders.push(path);
+            } else if path.extension().is_some_and(|extension| extension == "seg") {
+                found.push(path);
+            }
+        }
+    }
+    found
+}
