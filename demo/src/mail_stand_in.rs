@@ -102,14 +102,13 @@ fn converse(client: &TcpStream, shared: &Shared) -> io::Result<()> {
         let verb = words.next().unwrap_or_default().to_uppercase();
         match verb.as_str() {
             "EHLO" => say("250-stand-in\r\n250-AUTH PLAIN\r\n250 8BITMIME")?,
-            "HELO" | "RSET" | "NOOP" => say("250 OK")?,
             "AUTH" => {
                 known = known || words.nth(1) == shared.credentials.as_deref();
                 say(if known { "235 you are known" } else { "535 5.7.8 the name or the password is wrong" })?;
             }
             "MAIL" if !known => say("530 5.7.0 sign in first")?,
             "RCPT" if line.to_lowercase().contains(UNKNOWN) => say("550 5.1.1 there is no such mailbox here")?,
-            "MAIL" | "RCPT" => say("250 OK")?,
+            "HELO" | "MAIL" | "RCPT" | "RSET" | "NOOP" => say("250 OK")?,
             "DATA" => {
                 say("354 end with a dot on a line of its own")?;
                 let message = message(&mut from)?;

@@ -86,14 +86,14 @@ impl Check<'_> {
             let (path, entry) = match met {
                 Met::Entry(path, entry) => (path, entry),
                 Met::DamagedFolder(path) => {
-                    self.report.damaged.push(path);
+                    self.report.damaged.push(path.to_vec());
                     return Ok(());
                 }
             };
             self.report.entries += 1;
             match &entry.content {
                 Some(content) if entry.kind != EntryKind::Directory => {
-                    of_file(self, &path, content)?;
+                    of_file(self, path, content)?;
                     meter.file_done();
                     Ok(())
                 }

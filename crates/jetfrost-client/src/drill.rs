@@ -84,8 +84,8 @@ fn rehearse(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<M
     meter.enter(Phase::Comparing);
     let mut comparison = Comparison { browser, root: scratch.path(), troubles: &troubles, compared_here: 0 };
     go_through(browser, &point.body.root, meter, |met| match met {
-        Met::Entry(path, entry) if entry.kind != EntryKind::Directory && draw.takes(&path, &entry) => {
-            comparison.compare(&path, &entry)
+        Met::Entry(path, entry) if entry.kind != EntryKind::Directory && draw.takes(path, entry) => {
+            comparison.compare(path, entry)
         }
         // Damaged folders were told when they were to be brought back.
         Met::Entry(..) | Met::DamagedFolder(_) => Ok(()),
@@ -116,7 +116,7 @@ fn drawn(browser: &Browser, point: &OpenPoint, draw: Draw, meter: &Meter) -> Res
     go_through(browser, &point.body.root, meter, |met| {
         if let Met::Entry(path, entry) = met
             && entry.kind == EntryKind::File
-            && draw.takes(&path, &entry)
+            && draw.takes(path, entry)
         {
             files += 1;
             bytes += entry.len();

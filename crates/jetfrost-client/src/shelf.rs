@@ -89,18 +89,18 @@ impl Shelf {
 
     /// Puts a restore on record, as far as there is somebody who keeps records.
     pub(crate) fn begin_restore(&self, point: u64, scope: Scope, meter: &Arc<Meter>) -> Result<RestoreOnRecord> {
-        self.begin(BeginRestore { point, scope, purpose: Purpose::BringBack }, meter)
+        self.begin(&BeginRestore { point, scope, purpose: Purpose::BringBack }, meter)
     }
 
     /// Puts a drill on record.
     pub(crate) fn begin_drill(&self, point: u64, scope: Scope, meter: &Arc<Meter>) -> Result<RestoreOnRecord> {
-        self.begin(BeginRestore { point, scope, purpose: Purpose::Drill }, meter)
+        self.begin(&BeginRestore { point, scope, purpose: Purpose::Drill }, meter)
     }
 
-    fn begin(&self, begin: BeginRestore, meter: &Arc<Meter>) -> Result<RestoreOnRecord> {
+    fn begin(&self, begin: &BeginRestore, meter: &Arc<Meter>) -> Result<RestoreOnRecord> {
         let Self::Service { api, membership } = self else { return Ok(RestoreOnRecord(None)) };
         let path = format!("/workstations/{}/restores", membership.workstation);
-        let record: Restore = api.post(&path, &begin)?;
+        let record: Restore = api.post(&path, begin)?;
         let (told, counted, path) = (api.clone(), Arc::clone(meter), format!("/restores/{}", record.id));
         let reporter = Reporter::begin(move || {
             // The next report says it all again.

@@ -8,11 +8,11 @@ use crate::error::ClientError;
 use crate::progress::Meter;
 
 /// What is met on the way. Paths are absolute.
-pub(crate) enum Met {
+pub(crate) enum Met<'m> {
     /// Something in a folder, folders among it.
-    Entry(Vec<u8>, Entry),
+    Entry(&'m [u8], &'m Entry),
     /// A folder of which not all can be listed, since the listing is damaged.
-    DamagedFolder(Vec<u8>),
+    DamagedFolder(&'m [u8]),
 }
 
 /// Gives everything below `root` to `each`, folder by folder.
@@ -23,7 +23,7 @@ pub(crate) fn go_through(
     browser: &Browser,
     root: &Content,
     meter: &Meter,
-    mut each: impl FnMut(Met) -> Result<(), ClientError>,
+    mut each: impl FnMut(Met<'_>) -> Result<(), ClientError>,
 ) -> Result<(), ClientError> {
     let source = browser.source();
     let mut folders = vec![(Vec::new(), root.clone())];
@@ -37,15 +37,15 @@ pub(crate) fn go_through(
             entries.push(entry);
             Ok(())
         });
-        for entry in entries {
+        for entry in &entries {
             let below = [&path[..], b"/", &entry.name].concat();
+            each(Met::Entry(&below, entry))?;
             if let (EntryKind::Directory, Some(listing)) = (entry.kind, &entry.content) {
-                folders.push((below.clone(), listing.clone()));
+                folders.push((below, listing.clone()));
             }
-            each(Met::Entry(below, entry))?;
         }
         match read {
-            Err(error) if error.is_loss() => each(Met::DamagedFolder(if path.is_empty() { b"/".to_vec() } else { path }))?,
+            Err(error) if error.is_loss() => each(Met::DamagedFolder(if path.is_empty() { b"/" } else { &path }))?,
             other => other?,
         }
     }

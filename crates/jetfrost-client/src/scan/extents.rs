@@ -68,7 +68,7 @@ pub(super) fn read_extents<S: ChunkSink<Error = ClientError>>(
     sink: &mut S,
     file: &File,
     len: u64,
-    known: Extents,
+    known: &[Option<Held>],
     meter: &Meter,
 ) -> Result<DiskRead, ReadFailure> {
     let wanted = with_data(file, len)?;
@@ -80,7 +80,7 @@ pub(super) fn read_extents<S: ChunkSink<Error = ClientError>>(
     let (give_back, buffers) = bounded::<Vec<u8>>(WAITING);
     std::thread::scope(|scope| {
         for _ in 0..std::thread::available_parallelism().map_or(2, usize::from).min(4) {
-            let reader = Reader { keys, key: keys.memory_key(), file, len, known: &known, next: &next };
+            let reader = Reader { keys, key: keys.memory_key(), file, len, known, next: &next };
             let (out, buffers) = (out.clone(), buffers.clone());
             scope.spawn(move || reader.run(&out, &buffers));
         }
@@ -251,10 +251,10 @@ mod tests {
     }
 
     fn read(file: &File, len: u64) -> (Chunks, DiskRead) {
-        read_knowing(file, len, Vec::new())
+        read_knowing(file, len, &[])
     }
 
-    fn read_knowing(file: &File, len: u64, known: Extents) -> (Chunks, DiskRead) {
+    fn read_knowing(file: &File, len: u64, known: &[Option<Held>]) -> (Chunks, DiskRead) {
         let keys = StoreKeys::derive(StoreId([1; 16]), &StoreKey([2; 32]));
         let mut chunks = Chunks::default();
         let Ok(read) = read_extents(&keys, &mut chunks, file, len, known, &Meter::default()) else { panic!("read") };
@@ -268,13 +268,13 @@ mod tests {
         file.write_all(&data).expect("written");
         let (all, first) = read(&file, 4 * EXTENT);
         assert_eq!(all.0.len(), 4);
-        let (none, again) = read_knowing(&file, 4 * EXTENT, first.extents.clone());
+        let (none, again) = read_knowing(&file, 4 * EXTENT, &first.extents);
         assert!(none.0.is_empty() && again.parts == first.parts && again.extents == first.extents);
         // One bit in one, zeros in another, and the disk became longer.
         file.write_all_at(&[data[0] ^ 1], 0).expect("written");
         file.write_all_at(&vec![0; EXTENT as usize], 2 * EXTENT).expect("written");
         file.write_all_at(b"more", 5 * EXTENT - 4).expect("written");
-        let (changed, read_anew) = read_knowing(&file, 5 * EXTENT, first.extents);
+        let (changed, read_anew) = read_knowing(&file, 5 * EXTENT, &first.extents);
         let (_, without_memory) = read(&file, 5 * EXTENT);
         assert_eq!(changed.0.len(), 2);
         assert!(read_anew.parts == without_memory.parts && read_anew.extents == without_memory.extents);

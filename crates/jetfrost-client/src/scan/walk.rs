@@ -14,7 +14,7 @@ use nix::errno::Errno;
 use nix::sys::stat::{FileStat, fstat};
 
 use super::directory::{device_of, link_target, look, look_through, names, open_directory, open_disk, open_root};
-use super::extents::{DiskRead, Extents, read_extents};
+use super::extents::{DiskRead, Extents, Held, read_extents};
 use super::facts::{Owners, Stamp, entry, kind, xattrs};
 use super::file::{ReadFailure, read_file};
 use super::memory::{MemoryWriter, Remembered, WalkReader};
@@ -280,7 +280,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             known => {
                 let mut extents = known.map_or_else(Extents::new, |known| known.extents);
                 extents.iter_mut().for_each(|extent| *extent = extent.filter(|held| !self.lost.contains(&held.name)));
-                match self.read_leaf(around, name, kind, stat, extents)? {
+                match self.read_leaf(around, name, kind, stat, &extents)? {
                     Some(seen) => seen,
                     None => return Ok(None),
                 }
@@ -302,7 +302,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         name: &[u8],
         kind: EntryKind,
         stat: &FileStat,
-        known: Extents,
+        known: &[Option<Held>],
     ) -> Result<Option<Remembered>> {
         let first_name = self.sink.needed.len();
         let mut stat = *stat;
@@ -356,7 +356,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         around: &Around<'_>,
         name: &[u8],
         kind: EntryKind,
-        known: Extents,
+        known: &[Option<Held>],
     ) -> std::result::Result<ContentRead, ReadFailure> {
         let before = self.sink.needed.len();
         let (parts, stat, unsettled, extents) = match self.reading {
@@ -394,7 +394,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         around: &Around<'_>,
         name: &[u8],
         kind: EntryKind,
-        known: Extents,
+        known: &[Option<Held>],
     ) -> std::result::Result<(DiskRead, FileStat, bool), ReadFailure> {
         let mut disk = open_disk(around.folder, name)?;
         let before = fstat(&disk)?;
