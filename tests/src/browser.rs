@@ -105,6 +105,11 @@ impl Browser {
         self.click(&format!("//label[normalize-space(.)=\"{name}\"]")).await;
     }
 
+    /// Picks an option of the list with this id.
+    pub async fn pick(&self, id: &str, option: &str) {
+        self.click(&format!("//select[@id=\"{id}\"]/option[normalize-space(.)=\"{option}\"]")).await;
+    }
+
     /// Follows the link with this name.
     pub async fn follow(&self, name: &str) {
         self.click(&format!("//a[normalize-space(.)=\"{name}\"]")).await;

@@ -2,6 +2,7 @@
 
 use std::fs;
 
+use jetfrost_demo::mail_stand_in::MailStandIn;
 use jetfrost_tests::browser::Browser;
 use jetfrost_tests::programs::{Daemon, jetfrost_ends};
 use thirtyfour::By;
@@ -100,6 +101,10 @@ async fn from_the_first_administrator_to_a_backup_that_shows_by_itself() {
     browser.sees("1 file, 123 kB").await;
     let _ = jetfrost_ends(&station, &["restore", "--to", at("back").to_str().expect("text")], 0);
     browser.sees("Restore from point 1 (everything)").await;
+    browser.sees("none yet: jetfrost drill").await;
+    let _ = jetfrost_ends(&station, &["drill"], 0);
+    browser.sees("brought point 1 back, just now").await;
+    browser.sees("Drill of point 1").await;
     fs::write(files.join("letter"), vec![8; 123_456]).expect("written");
     let _ = jetfrost_ends(&station, &["backup"], 0);
     browser.press("Remove").await;
@@ -141,6 +146,32 @@ async fn from_the_first_administrator_to_a_backup_that_shows_by_itself() {
     browser.press("Check the chain").await;
     browser.sees("entries are as they were made").await;
     assert_accessible(&browser, "activity").await;
+    let post_office = MailStandIn::start(([127, 0, 0, 1], 0).into(), &at("mail"), None).expect("it listens");
+    browser.sees("Nobody is told by mail").await;
+    browser.press("Set mail up").await;
+    browser.fill("mail-server", "localhost").await;
+    browser.pick("mail-security", "none: a mail server on this machine").await;
+    browser.fill("mail-port", &post_office.address().port().to_string()).await;
+    browser.fill("mail-sender", "backups@office.example").await;
+    browser.fill("mail-recipients", "ingrid@office.example, nobody in particular").await;
+    assert_accessible(&browser, "mail").await;
+    browser.press("Save").await;
+    browser.sees("'nobody in particular' is no mail address").await;
+    browser.fill("mail-recipients", "ingrid@office.example").await;
+    browser.press("Save").await;
+    browser.sees("no message was sent yet").await;
+    browser.press("Send a test message").await;
+    browser.sees("The mail server last took a message at").await;
+    assert_eq!(post_office.messages().len(), 1);
+    drop(post_office);
+    browser.press("Send a test message").await;
+    browser.sees("The mail server has not taken the last message").await;
+    browser.follow("Overview").await;
+    fs::rename(at("shelf"), at("elsewhere")).expect("moved away");
+    browser.sees("1 thing needs attention").await;
+    browser.sees("The destination 'Shelf' is missing.").await;
+    assert_accessible(&browser, "what needs attention").await;
+    fs::rename(at("elsewhere"), at("shelf")).expect("moved back");
     browser.follow("ingrid · administrator").await;
     browser.sees("console (this one)").await;
     browser.press("Add a second factor").await;

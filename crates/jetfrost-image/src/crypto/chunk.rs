@@ -13,7 +13,7 @@ const STORED: u8 = 0;
 const ZSTD: u8 = 1;
 /// Below this a frame's own head eats what it saves.
 const WORTH_COMPRESSING: usize = 64;
-/// Bytes at the front that are tried before a large chunk is compressed whole.
+/// Bytes from the middle that are tried before a large chunk is compressed whole, when the one before it did not shrink.
 const SAMPLE: usize = 16 << 10;
 
 /// How much is done to make chunks smaller.
@@ -44,6 +44,8 @@ impl Effort {
 pub struct Sealer {
     keys: StoreKeys,
     compressor: zstd::bulk::Compressor<'static>,
+    /// Whether the last chunk hardly became smaller: the next one is probably of the same kind.
+    stubborn: bool,
     /// What samples are compressed into.
     tried: Vec<u8>,
 }
@@ -53,7 +55,7 @@ impl Sealer {
     #[must_use]
     pub fn new(keys: StoreKeys, effort: Effort) -> Self {
         let compressor = effort.compressor().expect("the parameters are in Zstandard's ranges");
-        Self { keys, compressor, tried: vec![0; zstd::zstd_safe::compress_bound(SAMPLE)] }
+        Self { keys, compressor, stubborn: false, tried: vec![0; zstd::zstd_safe::compress_bound(SAMPLE)] }
     }
 
     /// Appends the sealed form of `content`, whose name is `name`, to `out`.
@@ -77,21 +79,29 @@ impl Sealer {
 
     /// Appends the compressed content; says whether that is worth having. If not, there may be anything behind what was there.
     fn compress(&mut self, content: &[u8], out: &mut Vec<u8>) -> bool {
-        if content.len() < WORTH_COMPRESSING || (content.len() >= 4 * SAMPLE && !self.sample_shrinks(content)) {
+        let doubtful = self.stubborn && content.len() >= 4 * SAMPLE;
+        if content.len() < WORTH_COMPRESSING || (doubtful && !self.sample_shrinks(content)) {
             return false;
         }
         out.reserve(zstd::zstd_safe::compress_bound(content.len()));
         let mut behind = Cursor::new(&mut *out);
         behind.set_position(behind.get_ref().len() as u64);
-        self.compressor.compress_to_buffer(content, &mut behind).is_ok_and(|n| n < content.len())
+        let len = self.compressor.compress_to_buffer(content, &mut behind).unwrap_or(content.len());
+        self.stubborn = !is_worth(len, content.len());
+        len < content.len()
     }
 
     /// Whether a piece from the middle becomes smaller.
     fn sample_shrinks(&mut self, content: &[u8]) -> bool {
         let middle = content.len() / 2;
         let sample = &content[middle..middle + SAMPLE];
-        self.compressor.compress_to_buffer(sample, &mut self.tried[..]).is_ok_and(|n| n <= SAMPLE - SAMPLE / 32)
+        self.compressor.compress_to_buffer(sample, &mut self.tried[..]).is_ok_and(|n| is_worth(n, SAMPLE))
     }
+}
+
+/// Whether `len` bytes are so much less than `of` that the work was worth it.
+fn is_worth(len: usize, of: usize) -> bool {
+    len <= of - of / 32
 }
 
 /// Opens chunks; keeps its decompressor from one to the next.

@@ -2,20 +2,16 @@
 
 use std::io::{self, Read};
 
-use fastcdc::v2020::{FastCDC, Normalization};
-
+use super::gear::{Gear, MIN_CHUNK};
 use crate::format::MAX_CHUNK;
 
-/// Nothing shorter than this is cut.
-pub const MIN_CHUNK: usize = 64 << 10;
-const AVERAGE_CHUNK: usize = 256 << 10;
 /// Bytes looked at together.
 const WINDOW: usize = 4 * MAX_CHUNK;
 
 /// Cuts streams into chunks; keeps its buffer from one stream to the next.
 #[derive(Debug)]
 pub struct Chunker {
-    seed: u64,
+    gear: Gear,
     buffer: Vec<u8>,
 }
 
@@ -23,7 +19,7 @@ impl Chunker {
     /// A chunker whose borders depend on `seed`.
     #[must_use]
     pub fn new(seed: u64) -> Self {
-        Self { seed, buffer: vec![0; WINDOW] }
+        Self { gear: Gear::new(seed), buffer: vec![0; WINDOW] }
     }
 
     /// Reads a stream to its end and gives each chunk to `each`, in order. Returns the number of bytes.
@@ -39,7 +35,7 @@ impl Chunker {
         loop {
             let (filled, at_end) = fill(&mut from, &mut self.buffer, kept)?;
             total += (filled - kept) as u64;
-            let used = cut_window(self.seed, &self.buffer[..filled], at_end, &mut each)?;
+            let used = cut_window(&self.gear, &self.buffer[..filled], at_end, &mut each)?;
             if at_end {
                 return Ok(total);
             }
@@ -64,18 +60,20 @@ fn fill(from: &mut impl Read, buffer: &mut [u8], kept: usize) -> io::Result<(usi
 }
 
 /// Gives out the chunks of a window; the last one stays unless the stream ends with it, for its border is not known yet.
-fn cut_window<E>(seed: u64, window: &[u8], at_end: bool, each: &mut impl FnMut(&[u8]) -> Result<(), E>) -> Result<usize, E> {
-    if window.len() <= MIN_CHUNK && at_end {
-        return if window.is_empty() { Ok(0) } else { each(window).map(|()| window.len()) };
-    }
+fn cut_window<E>(gear: &Gear, window: &[u8], at_end: bool, each: &mut impl FnMut(&[u8]) -> Result<(), E>) -> Result<usize, E> {
     let mut used = 0;
-    for chunk in FastCDC::with_level_and_seed(window, MIN_CHUNK, AVERAGE_CHUNK, MAX_CHUNK, Normalization::Level1, seed) {
-        let end = chunk.offset + chunk.length;
-        if end == window.len() && !at_end {
-            break;
+    while window.len() - used > MIN_CHUNK {
+        let end = used + gear.first_chunk(&window[used..]);
+        // With more of the stream, a border might be found that is not there yet; behind the longest none is looked for.
+        if end == window.len() && end - used < MAX_CHUNK && !at_end {
+            return Ok(used);
         }
-        each(&window[chunk.offset..end])?;
+        each(&window[used..end])?;
         used = end;
+    }
+    if at_end && used < window.len() {
+        each(&window[used..])?;
+        used = window.len();
     }
     Ok(used)
 }
