@@ -17,6 +17,9 @@ use super::facts::Stamp;
 const LAYOUT: u32 = 3;
 const DESCRIPTION: &str = "last.json";
 
+/// Nearly all that is remembered of a file is no longer than this.
+const SHORT: usize = 4096;
+
 const LEAF: u8 = 1;
 const ENTER: u8 = 2;
 const LEAVE: u8 = 3;
@@ -200,10 +203,15 @@ impl WalkReader {
     }
 
     fn block(&mut self) -> io::Result<Vec<u8>> {
-        let len = u32::from_le_bytes(self.bytes()?);
+        let len = u32::from_le_bytes(self.bytes()?) as usize;
+        if len <= SHORT {
+            let mut bytes = vec![0; len];
+            return self.from.read_exact(&mut bytes).map(|()| bytes);
+        }
+        // A damaged length is not believed before the bytes are there.
         let mut bytes = Vec::new();
-        let read = (&mut self.from).take(len.into()).read_to_end(&mut bytes)?;
-        if read == len as usize { Ok(bytes) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
+        let read = (&mut self.from).take(len as u64).read_to_end(&mut bytes)?;
+        if read == len { Ok(bytes) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
     }
 }
 

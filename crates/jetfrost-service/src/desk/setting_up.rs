@@ -179,10 +179,12 @@ fn words(step: Step, facts: &OfficeFacts) -> (String, &'static str) {
             format!("{} without a complete point.", some(facts.pointless, "workstation")),
             "jetfrost keep FOLDER, then jetfrost backup",
         ),
-        Step::FirstDrill => (
-            format!("{} of which a point came back in a drill.", some(facts.drilled, "image store")),
-            "jetfrost drill; a backup counts once it was shown to restore",
-        ),
+        Step::FirstDrill if facts.drilled == 0 => {
+            ("No backup was shown to restore yet.".into(), "jetfrost drill; a backup counts once it was shown to restore")
+        }
+        Step::FirstDrill => {
+            (format!("{} shown to restore by a drill.", some(facts.drilled, "image store was").replace("wass", "s were")), "")
+        }
     }
 }
 
