@@ -118,6 +118,10 @@ fn the_password_for_the_mail_server_is_kept_used_and_never_shown_and_does_not_fo
     assert!(state.has_password && !serde_json::to_string(&state).expect("JSON").contains("tide"));
     assert_eq!(tried().trouble, None, "it was kept");
     assert!(!with(Some("backups"), None, "localhost").has_password, "another server does not get it");
+    with(Some("backups"), Some("low tide"), "127.0.0.1");
+    let another_way = MailSettings { login: Some("backups".into()), security: MailSecurity::Starttls, ..settings.clone() };
+    let state: MailState = office.put("/mail", &SetMail { settings: another_way, password: None }).expect("set");
+    assert!(!state.has_password, "nor is it sent on another way");
     let log: Vec<AuditEntry> = office.api.list("/audit?text=mail").expect("listed");
     assert!(log.len() >= 4 && log.iter().all(|entry| !format!("{entry:?}").contains("tide")));
     let ended: MailState = office.api.send(Method::DELETE, "/mail", &()).expect("ended");

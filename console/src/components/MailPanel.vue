@@ -100,7 +100,7 @@ onMounted(reload)
           <BFormGroup label="Protection of the way there" label-for="mail-security" class="col-5"><BFormSelect id="mail-security" v-model="security" :options="SECURITIES" /></BFormGroup>
           <BFormGroup label="Port" label-for="mail-port" class="col-2"><BFormInput id="mail-port" v-model.number="port" type="number" min="1" max="65535" required /></BFormGroup>
           <BFormGroup label="Login name there" label-for="mail-login" description="Empty if it wants none." class="col-5"><BFormInput id="mail-login" v-model="login" maxlength="500" autocomplete="off" /></BFormGroup>
-          <BFormGroup label="Its password at the mail server" label-for="mail-password" :description="data.has_password ? 'Empty: stays as it is, for the same server and name.' : ''" class="col-5"><BFormInput id="mail-password" v-model="password" type="password" maxlength="500" autocomplete="new-password" :disabled="!login" /></BFormGroup>
+          <BFormGroup label="Its password at the mail server" label-for="mail-password" :description="data.has_password ? 'Empty: stays, unless the way there changes.' : ''" class="col-5"><BFormInput id="mail-password" v-model="password" type="password" maxlength="500" autocomplete="new-password" :disabled="!login" /></BFormGroup>
           <BFormGroup label="From" label-for="mail-sender" class="col-5"><BFormInput id="mail-sender" v-model="sender" required maxlength="500" placeholder="backups@office.example" /></BFormGroup>
           <BFormGroup label="To" label-for="mail-recipients" description="Several with commas." class="col-7"><BFormInput id="mail-recipients" v-model="recipients" required /></BFormGroup>
         </div>

@@ -149,7 +149,7 @@ pub enum ClientError {
         free: u64,
     },
     /// A drill that would prove nothing.
-    #[error("no file of this point was drawn: each is larger than what the drill may bring back at most")]
+    #[error("no file of this point was drawn: it has none, or each is larger than what the drill may bring back at most")]
     NothingDrawn,
     /// An image store could not be read from its directory.
     #[error(transparent)]

@@ -104,33 +104,46 @@ impl Set {
     fn run(self, api: &Api, ui: &Ui) -> Result<MailState, Failure> {
         let now: MailState = api.get("/mail")?;
         let now = now.settings;
-        let missing = |option: &str| Failure::here(format!("Mail needs {option}."), "See 'jetfrost mail set --help'.");
-        let kept = |of: fn(&MailSettings) -> String| now.as_ref().map(of);
-        let server = self.server.or_else(|| kept(|now| now.server.clone())).ok_or_else(|| missing("--server HOST"))?;
-        let sender = self.from.or_else(|| kept(|now| now.sender.clone())).ok_or_else(|| missing("--from ADDRESS"))?;
-        let security = self.security.or(now.as_ref().map(|now| now.security)).unwrap_or_default();
-        let same_security = now.as_ref().filter(|now| now.security == security);
-        let port = self.port.or(same_security.map(|now| now.port)).unwrap_or_else(|| security.usual_port());
-        let login = match self.login.as_deref() {
-            Some("none") => None,
-            Some(login) => Some(login.to_owned()),
-            None => now.as_ref().and_then(|now| now.login.clone()),
-        };
-        let recipients = if self.to.is_empty() { now.as_ref().map(|now| now.recipients.clone()) } else { Some(self.to) };
-        let recipients = recipients.ok_or_else(|| missing("--to ADDRESS"))?;
-        let summary_hour = self.summary_at.map_or(now.as_ref().and_then(|now| now.summary_hour), |hour| hour.0);
-        let asks = self.login.is_some() || self.password_file.is_some();
-        let password = match &login {
-            Some(name) if asks => {
-                let given =
-                    Given { file: self.password_file.as_deref(), option: "--password-file", variable: "JETFROST_MAIL_PASSWORD" };
+        let file = self.password_file.clone();
+        let is_new = self.login.is_some() || file.is_some();
+        let settings = self.over(now.as_ref())?;
+        // The service keeps a password only as long as the way to the mail server is the same.
+        let is_same_way = now.is_some_and(|now| way(&now) == way(&settings));
+        let password = match &settings.login {
+            Some(name) if is_new || !is_same_way => {
+                let given = Given { file: file.as_deref(), option: "--password-file", variable: "JETFROST_MAIL_PASSWORD" };
                 Some(ui.secret(&format!("the password of '{name}' at the mail server"), &given, false)?)
             }
             _ => None,
         };
-        let settings = MailSettings { server, port, security, login, sender, recipients, summary_hour };
         Ok(api.send(Method::PUT, "/mail", &SetMail { settings, password })?)
     }
+
+    /// What is given, and what is not as it is now.
+    fn over(self, now: Option<&MailSettings>) -> Result<MailSettings, Failure> {
+        let missing = |option: &str| Failure::here(format!("Mail needs {option}."), "See 'jetfrost mail set --help'.");
+        let kept = |of: fn(&MailSettings) -> &String| now.map(|now| of(now).clone());
+        let security = self.security.or(now.map(|now| now.security)).unwrap_or_default();
+        let usual_or_kept = now.filter(|now| now.security == security).map_or(security.usual_port(), |now| now.port);
+        Ok(MailSettings {
+            server: self.server.or_else(|| kept(|now| &now.server)).ok_or_else(|| missing("--server HOST"))?,
+            port: self.port.unwrap_or(usual_or_kept),
+            security,
+            login: self.login.or_else(|| now.and_then(|now| now.login.clone())).filter(|login| login != "none"),
+            sender: self.from.or_else(|| kept(|now| &now.sender)).ok_or_else(|| missing("--from ADDRESS"))?,
+            recipients: match (self.to, now) {
+                (to, _) if !to.is_empty() => to,
+                (_, Some(now)) => now.recipients.clone(),
+                (_, None) => return Err(missing("--to ADDRESS")),
+            },
+            summary_hour: self.summary_at.map_or(now.and_then(|now| now.summary_hour), |hour| hour.0),
+        })
+    }
+}
+
+/// How the mail server is spoken to.
+fn way(settings: &MailSettings) -> (&str, u16, MailSecurity, Option<&str>) {
+    (&settings.server, settings.port, settings.security, settings.login.as_deref())
 }
 
 fn say(state: &MailState, ui: &Ui) {

@@ -5,6 +5,7 @@ mod draw;
 mod plan;
 mod put;
 
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -86,9 +87,9 @@ impl Troubles {
         self.add(path, Trouble::System, error.to_string());
     }
 
-    /// Whether there was trouble with this path.
-    pub(crate) fn has(&self, path: &Path) -> bool {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).iter().any(|trouble| trouble.path == path)
+    /// The paths with which there was trouble.
+    pub(crate) fn paths(&self) -> HashSet<PathBuf> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).iter().map(|trouble| trouble.path.clone()).collect()
     }
 
     /// All of them, by path.

@@ -39,9 +39,7 @@ impl Desk {
         let settings = &to.settings;
         self.records.write(|on| {
             let before = MailRow::get(on)?;
-            // A password is for one server and one name: it does not go along to another.
-            let same = |row: &&MailRow| row.server == settings.server && row.login == settings.login;
-            let kept = before.as_ref().filter(same).and_then(|row| row.password.clone());
+            let kept = before.as_ref().filter(|row| is_same_way(row, settings)).and_then(|row| row.password.clone());
             let row = MailRow {
                 id: MailRow::ONLY,
                 server: settings.server.clone(),
@@ -215,6 +213,11 @@ fn check(to: &SetMail) -> Result<()> {
         }
     }
     Ok(())
+}
+
+/// Whether the mail server is spoken to as it was. A password does not go along to another one, nor on a way that is less protected.
+fn is_same_way(row: &MailRow, settings: &MailSettings) -> bool {
+    (&row.server, port(row), security(row), &row.login) == (&settings.server, settings.port, settings.security, &settings.login)
 }
 
 fn security(row: &MailRow) -> MailSecurity {
