@@ -133,7 +133,7 @@ fn a_file_that_changed_behind_its_size_and_time_is_told_and_a_drill_that_would_p
     let how = jetfrost_client::drill::Rehearsal { share: 100, most: 3, scratch: station.home.directory().into() };
     let refused = jetfrost_client::drill::drill(&browser, &point, &how, &std::sync::Arc::default());
     assert!(matches!(refused, Err(jetfrost_client::ClientError::NothingDrawn)), "{refused:?}");
-    assert_eq!(restores(&office, &station)[0].outcome, Outcome::Failed);
+    assert_eq!(restores(&office, &station).len(), 1, "it says nothing of the point, so it is not on record");
 }
 
 fn segments(shelf: &Path) -> Vec<std::path::PathBuf> {

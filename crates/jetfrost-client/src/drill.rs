@@ -60,15 +60,7 @@ pub struct DrillReport {
 /// [`ClientError::NoRoomToWrite`]; what did not come back is in the report.
 pub fn drill(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<Meter>) -> Result<DrillReport> {
     let started = Instant::now();
-    let scope = if how.share == 100 { Scope::Everything } else { Scope::Selection };
-    let record = browser.shelf.begin_drill(point.head.sequence, scope, meter)?;
-    let result = rehearse(browser, point, how, meter);
-    let progress = meter.progress();
-    let (compared_here, troubles) = record.end(result, progress, |(_, troubles)| troubles.len() as u64)?;
-    Ok(DrillReport { progress, compared_here, troubles, took: started.elapsed() })
-}
-
-fn rehearse(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<Meter>) -> Result<(u64, Vec<NotRestored>)> {
+    // What stands in the way before anything is brought back says nothing of the point, and is not put on record.
     let draw = draw(point, how);
     let (files, bytes) = drawn(browser, point, draw, meter)?;
     if files == 0 {
@@ -76,8 +68,25 @@ fn rehearse(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<M
     }
     check_room(&how.scratch, bytes)?;
     meter.expect(files, bytes);
-    let scratch = tempfile::Builder::new().prefix(".jetfrost-drill-").tempdir_in(&how.scratch);
-    let scratch = scratch.map_err(ClientError::file("making a directory in", &how.scratch))?;
+    let scope = if how.share == 100 { Scope::Everything } else { Scope::Selection };
+    let record = browser.shelf.begin_drill(point.head.sequence, scope, meter)?;
+    let result = rehearse(browser, point, &how.scratch, draw, meter);
+    let progress = meter.progress();
+    let (compared_here, troubles) = record.end(result, progress, |(_, troubles)| troubles.len() as u64)?;
+    Ok(DrillReport { progress, compared_here, troubles, took: started.elapsed() })
+}
+
+/// Brings back what is drawn and compares it. Returns how many files were also compared with those at their place, and what did
+/// not come back as it was.
+fn rehearse(
+    browser: &Browser,
+    point: &OpenPoint,
+    within: &Path,
+    draw: Draw,
+    meter: &Arc<Meter>,
+) -> Result<(u64, Vec<NotRestored>)> {
+    let scratch = tempfile::Builder::new().prefix(".jetfrost-drill-").tempdir_in(within);
+    let scratch = scratch.map_err(ClientError::file("making a directory in", within))?;
     meter.enter(Phase::Sending);
     let troubles = Troubles::default();
     let wish = Wish { paths: Vec::new(), into: scratch.path().into(), replace: false };

@@ -103,7 +103,8 @@ impl Desk {
             let store = WorkstationLine::by_id(&row.workstation_id, on)?.map(|line| line.store.id);
             match (Purpose::from_word(&row.purpose), store, outcome) {
                 (Some(Purpose::Drill), Some(store), Outcome::Complete) => StoreRow::set_drilled(&store, now, row.sequence, on)?,
-                (Some(Purpose::Drill), Some(store), Outcome::CompleteWithExceptions | Outcome::Failed) => {
+                // One that could not be done, for the network or the machine, says nothing of the image store.
+                (Some(Purpose::Drill), Some(store), Outcome::CompleteWithExceptions) => {
                     StoreRow::set_drill_failed(&store, now, on)?;
                 }
                 _ => {}

@@ -118,9 +118,10 @@ impl Desk {
 /// How a step stands in a sentence, and what to do about it.
 fn words(step: Step, facts: &OfficeFacts) -> (String, &'static str) {
     let some = |number: u64, one: &str| if number == 1 { format!("1 {one}") } else { format!("{number} {one}s") };
+    let are = |number: u64, one: &str| format!("{} {}", some(number, one), if number == 1 { "is" } else { "are" });
     match step {
         Step::Storage if facts.missing > 0 => {
-            (format!("{} missing.", some(facts.missing, "destination is").replace("iss", "s are")), "mount its volume again")
+            (format!("{} missing.", are(facts.missing, "destination")), "mount its volume again")
         }
         Step::Storage => {
             (format!("{}.", some(facts.destinations, "destination")), "jetfrost destination volumes, then destination add")
@@ -131,10 +132,7 @@ fn words(step: Step, facts: &OfficeFacts) -> (String, &'static str) {
             "jetfrost destination set NAME --encryption required",
         ),
         Step::Encryption if facts.unencrypted > 0 => (
-            format!(
-                "{} not encrypted: whoever gets at the disk reads it.",
-                some(facts.unencrypted, "image store is").replace("iss", "s are")
-            ),
+            format!("{} not encrypted: whoever gets at the disk reads it.", are(facts.unencrypted, "image store")),
             "retire such a workstation and let its machine join anew",
         ),
         Step::Encryption => ("Every image store must be encrypted.".into(), ""),
@@ -182,9 +180,7 @@ fn words(step: Step, facts: &OfficeFacts) -> (String, &'static str) {
         Step::FirstDrill if facts.drilled == 0 => {
             ("No backup was shown to restore yet.".into(), "jetfrost drill; a backup counts once it was shown to restore")
         }
-        Step::FirstDrill => {
-            (format!("{} shown to restore by a drill.", some(facts.drilled, "image store was").replace("wass", "s were")), "")
-        }
+        Step::FirstDrill => (format!("{} shown to restore by a drill.", are(facts.drilled, "image store")), ""),
     }
 }
 
@@ -227,5 +223,20 @@ fn shown(step: Step) -> StepWord {
         Step::FirstMachine => StepWord::FirstMachine,
         Step::FirstPoint => StepWord::FirstPoint,
         Step::FirstDrill => StepWord::FirstDrill,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn one_and_several_are_said_as_people_say_them() {
+        let says = |step, facts: OfficeFacts| words(step, &facts).0;
+        let missing = |missing| says(Step::Storage, OfficeFacts { missing, ..OfficeFacts::default() });
+        assert_eq!([missing(1), missing(2)], ["1 destination is missing.", "2 destinations are missing."]);
+        let drilled = |drilled| says(Step::FirstDrill, OfficeFacts { drilled, ..OfficeFacts::default() });
+        assert_eq!(drilled(1), "1 image store is shown to restore by a drill.");
+        assert_eq!(drilled(11), "11 image stores are shown to restore by a drill.");
     }
 }
