@@ -87,7 +87,7 @@ pub struct Running {
     worker: Option<JoinHandle<()>>,
     server: Option<JoinHandle<io::Result<()>>>,
     ended: mpsc::Receiver<()>,
-    _lock: File,
+    lock: File,
 }
 
 impl Running {
@@ -144,7 +144,7 @@ impl Running {
             worker: Some(worker),
             server: Some(server),
             ended,
-            _lock: lock,
+            lock,
         })
     }
 
@@ -201,7 +201,10 @@ impl Running {
         if self.worker.take().is_some_and(|worker| worker.join().is_err()) {
             tracing::error!("the thread that works on jobs panicked");
         }
-        server.join().unwrap_or_else(|_| Err(io::Error::other("the server's thread panicked")))
+        let ended = server.join().unwrap_or_else(|_| Err(io::Error::other("the server's thread panicked")));
+        // Closing it is not enough: a process that is being started just now may hold the same handle for a moment.
+        let _ = self.lock.unlock();
+        ended
     }
 }
 
