@@ -1,11 +1,12 @@
 //! A directory on a local file system.
 
 use std::fs::{self, File, OpenOptions};
-use std::io::{self, Write};
+use std::io;
 use std::os::unix::fs::{DirBuilderExt, FileExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use super::past_cache::PastCache;
 use super::{Listed, Medium, StoredFile, WritableFile};
 
 /// Keeps a store's files under one directory of the local file system.
@@ -80,7 +81,7 @@ impl Medium for DirectoryMedium {
 
     fn create(&self, path: &str) -> io::Result<Box<dyn WritableFile>> {
         let file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(self.path(path))?;
-        Ok(Box::new(Writing(file)))
+        Ok(Box::new(PastCache::new(file)))
     }
 
     fn rename(&self, from: &str, to: &str) -> io::Result<()> {
@@ -113,23 +114,5 @@ impl StoredFile for Open {
 
     fn read_exact_at(&self, buf: &mut [u8], offset: u64) -> io::Result<()> {
         self.file.read_exact_at(buf, offset)
-    }
-}
-
-struct Writing(File);
-
-impl Write for Writing {
-    fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
-        self.0.write(buf)
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        Ok(())
-    }
-}
-
-impl WritableFile for Writing {
-    fn sync(&mut self) -> io::Result<()> {
-        self.0.sync_data()
     }
 }

@@ -7,6 +7,7 @@ mod directory;
 mod failing;
 mod memory;
 mod overlay;
+mod past_cache;
 mod throttle;
 
 #[cfg(test)]

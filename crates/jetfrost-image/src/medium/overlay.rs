@@ -55,7 +55,7 @@ impl OverlayMedium {
             to.write_all(&buffer[..n])?;
             at += n as u64;
         }
-        Ok(())
+        to.flush()
     }
 }
 

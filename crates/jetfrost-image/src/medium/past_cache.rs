@@ -1,0 +1,156 @@
+//! Writing large files past the system's page cache: what a backup brings is not read again soon, so a copy of it in memory
+//! costs time, and drives out what others on the host have use for.
+
+use std::fs::File;
+use std::io::{self, Write};
+use std::os::unix::fs::FileExt;
+
+use nix::fcntl::{FcntlArg, OFlag, fcntl};
+
+use super::WritableFile;
+
+/// Bytes written at once.
+const BLOCK: usize = 512 << 10;
+/// What the address, the place and the length of a write past the cache are multiples of. Hardly a disk has longer sectors.
+const ALIGNED: usize = 4096;
+
+/// A file that is written from its beginning. Whole blocks go past the cache where the file system can do that; the rest goes
+/// through it, like the whole of a file that is shorter than a block.
+pub(super) struct PastCache {
+    file: File,
+    /// Bytes of the file that are written.
+    written: u64,
+    /// What is not written yet, behind what is skipped so that it begins at an aligned address.
+    gathered: Vec<u8>,
+    skipped: usize,
+    way: Way,
+}
+
+/// How blocks are written.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Way {
+    /// No block has come together yet.
+    Open,
+    Past,
+    Through,
+}
+
+impl PastCache {
+    /// Takes a file that is open for writing and empty.
+    pub(super) fn new(file: File) -> Self {
+        let mut gathered: Vec<u8> = Vec::with_capacity(BLOCK + ALIGNED);
+        let skipped = gathered.as_ptr().align_offset(ALIGNED).min(ALIGNED);
+        gathered.resize(skipped, 0);
+        Self { file, written: 0, gathered, skipped, way: Way::Open }
+    }
+
+    fn room(&self) -> usize {
+        self.skipped + BLOCK - self.gathered.len()
+    }
+
+    fn write_block(&mut self) -> io::Result<()> {
+        if self.way == Way::Open {
+            self.way = if self.set(OFlag::O_DIRECT).is_ok() { Way::Past } else { Way::Through };
+        }
+        match self.write_gathered() {
+            // The file system took the flag and not the write: longer sectors, or a layer between.
+            Err(e) if self.way == Way::Past && e.kind() == io::ErrorKind::InvalidInput => self.write_rest(),
+            written => written,
+        }
+    }
+
+    /// Writes what is gathered through the cache; what follows takes the same way, for its place is not aligned.
+    fn write_rest(&mut self) -> io::Result<()> {
+        if self.way == Way::Past {
+            self.set(OFlag::empty())?;
+        }
+        self.way = Way::Through;
+        self.write_gathered()
+    }
+
+    fn write_gathered(&mut self) -> io::Result<()> {
+        let bytes = &self.gathered[self.skipped..];
+        self.file.write_all_at(bytes, self.written)?;
+        self.written += bytes.len() as u64;
+        self.gathered.truncate(self.skipped);
+        Ok(())
+    }
+
+    fn set(&self, flags: OFlag) -> io::Result<()> {
+        fcntl(&self.file, FcntlArg::F_SETFL(flags))?;
+        Ok(())
+    }
+}
+
+impl Write for PastCache {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let taken = bytes.len().min(self.room());
+        self.gathered.extend_from_slice(&bytes[..taken]);
+        if self.room() == 0 {
+            self.write_block()?;
+        }
+        Ok(taken)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.write_rest()
+    }
+}
+
+impl WritableFile for PastCache {
+    fn sync(&mut self) -> io::Result<()> {
+        self.write_rest()?;
+        self.file.sync_data()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+    use std::path::Path;
+
+    use super::*;
+    use crate::crypto::{Random, SeededRandom};
+
+    /// Where temporary files lie, and a file system in memory: not each can write past the cache.
+    const PLACES: [&str; 2] = [".", "/dev/shm"];
+
+    fn write_in(place: &Path, pieces: &[usize], flushed_after: usize) -> (Vec<u8>, Vec<u8>) {
+        let mut content = vec![0; pieces.iter().sum()];
+        SeededRandom::new(b"past the cache").fill(&mut content);
+        let file = tempfile::NamedTempFile::new_in(place).expect("a file");
+        let mut writing = PastCache::new(file.reopen().expect("reopened"));
+        let mut rest = &content[..];
+        for (n, piece) in pieces.iter().enumerate() {
+            let (now, later) = rest.split_at(*piece);
+            writing.write_all(now).expect("written");
+            if n == flushed_after {
+                writing.flush().expect("flushed");
+            }
+            rest = later;
+        }
+        writing.sync().expect("synced");
+        (fs::read(file.path()).expect("read"), content)
+    }
+
+    #[test]
+    fn what_is_written_in_pieces_of_any_length_is_there_as_it_was_given() {
+        let (block, odd) = (BLOCK, 3 * ALIGNED + 17);
+        let cases: [&[usize]; 7] =
+            [&[], &[0, 5], &[block - 1, 1], &[block, 1], &[2 * block + 1], &[odd; 60], &[odd, 3 * block, ALIGNED, 1]];
+        for place in PLACES.map(Path::new).into_iter().filter(|place| place.is_dir()) {
+            for pieces in cases {
+                let (found, given) = write_in(place, pieces, usize::MAX);
+                assert!(found == given, "{} in {pieces:?}", place.display());
+            }
+        }
+    }
+
+    #[test]
+    fn after_a_flush_in_the_middle_the_rest_follows() {
+        for flushed_after in 0..3 {
+            let (found, given) = write_in(Path::new("."), &[BLOCK + 5, 2 * BLOCK, BLOCK + 7], flushed_after);
+            assert!(found == given, "flushed after piece {flushed_after}");
+        }
+    }
+}
