@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use super::needs::Band;
-use super::run::{Run, merge, write_run};
+use super::run::{Bucket, Run, merge, write_run};
 use super::{Result, StoreError, medium, names, segment_lengths};
 use crate::format::{FormatError, IndexEntry, SegmentEntry, read_footer};
 use crate::id::{ChunkName, SegmentHash, StoreId};
@@ -89,6 +89,11 @@ impl Index {
             }
         }
         Ok(None)
+    }
+
+    /// Looks up many names; for ascending ones, each part of the index is read once.
+    pub(super) fn look_ups(&self) -> LookUps<'_> {
+        LookUps { index: self, kept: self.runs.iter().map(|_| Bucket::default()).collect() }
     }
 
     /// All places of the chunks whose names lie in a band, ascending by name; of the same name the one that
@@ -215,6 +220,32 @@ impl Index {
     }
 }
 
+/// Look-ups one after the other, which keep what they read last.
+#[derive(Debug)]
+pub(super) struct LookUps<'i> {
+    index: &'i Index,
+    /// Of each run.
+    kept: Vec<Bucket>,
+}
+
+impl LookUps<'_> {
+    /// Whether a chunk is in a segment that is there.
+    pub(super) fn has(&mut self, name: &ChunkName) -> Result<bool> {
+        let Index { recent, runs, gone, .. } = self.index;
+        if recent.entries.get(name).is_some_and(|entry| recent.place(entry, gone).is_some()) {
+            return Ok(true);
+        }
+        for (run, kept) in runs.iter().zip(&mut self.kept).rev() {
+            if let Some(entry) = run.find_keeping(name, kept)?
+                && (gone.is_empty() || !gone.contains(&run.segment(entry.segment)?))
+            {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+}
+
 /// The runs worth keeping, largest first, and what they cover. A run that another covers, that is damaged or that
 /// names a segment that is gone is removed: everything in it can be read again from the segments.
 fn usable_runs(on: &Arc<dyn Medium>, store: StoreId, there: &HashSet<SegmentHash>) -> Result<(Vec<Run>, HashSet<SegmentHash>)> {
@@ -242,4 +273,47 @@ fn usable_runs(on: &Arc<dyn Medium>, store: StoreId, there: &HashSet<SegmentHash
         }
     }
     Ok((runs, covered))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::medium::MemoryMedium;
+
+    fn name(number: u32) -> ChunkName {
+        ChunkName(*blake3::hash(&number.to_le_bytes()).as_bytes())
+    }
+
+    /// An index of 130 segments, most of them in two runs and the latest in memory; one of either is gone again.
+    fn index() -> Index {
+        let on: Arc<dyn Medium> = Arc::new(MemoryMedium::default());
+        for directory in [names::INDEX, names::SEGMENTS, crate::medium::STAGING] {
+            on.make_directory(directory).expect("made");
+        }
+        let mut index = Index::open(on, StoreId([7; 16])).expect("opened");
+        let hash = |segment: u32| SegmentHash([segment as u8; 32]);
+        for segment in 0..130 {
+            let entries: Vec<_> = (0..100).map(|i| SegmentEntry { name: name(segment * 100 + i), offset: i, len: 30 }).collect();
+            index.add(hash(segment), &entries).expect("added");
+        }
+        [3, 129].map(hash).iter().for_each(|gone| index.drop_segment(*gone));
+        index
+    }
+
+    #[test]
+    fn look_ups_one_after_the_other_find_what_each_alone_finds_in_any_order() {
+        let index = index();
+        assert!(index.runs.len() > 1 && !index.recent.entries.is_empty());
+        let mut names: Vec<ChunkName> = (0..14_000).map(name).collect();
+        for sorted in [false, true] {
+            if sorted {
+                names.sort_unstable();
+            }
+            let mut look_ups = index.look_ups();
+            let found: Vec<bool> = names.iter().map(|name| look_ups.has(name).expect("sound")).collect();
+            let alone: Vec<bool> = names.iter().map(|name| index.find(name).expect("sound").is_some()).collect();
+            assert_eq!(found, alone);
+            assert_eq!(found.iter().filter(|found| **found).count(), 12_800);
+        }
+    }
 }

@@ -229,8 +229,9 @@ impl Store {
         let index = self.index.read().unwrap_or_else(PoisonError::into_inner);
         let mut promises = self.lock_promises();
         promises.go_on_with_run();
+        let mut look_ups = index.look_ups();
         let is_missing = |name: &ChunkName| {
-            let here = index.find(name)?.is_some();
+            let here = look_ups.has(name)?;
             if here {
                 promises.promise(name);
             }
@@ -499,9 +500,10 @@ impl Store {
             let index = self.index.read().unwrap_or_else(PoisonError::into_inner);
             let mut promises = self.lock_promises();
             promises.go_on_with_run();
+            let mut look_ups = index.look_ups();
             self.scan_needs(head.sequence, |name, added| {
                 if added {
-                    missing += u64::from(index.find(&name)?.is_none());
+                    missing += u64::from(!look_ups.has(&name)?);
                     promises.promise(&name);
                 }
                 Ok(())

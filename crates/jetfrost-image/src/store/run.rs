@@ -22,6 +22,14 @@ pub(super) struct Run {
     head: RunHead,
 }
 
+/// The entries of a bucket of a run.
+#[derive(Debug, Default)]
+pub(super) struct Bucket {
+    /// Which one; none was read yet.
+    number: Option<u32>,
+    entries: Vec<IndexEntry>,
+}
+
 impl Run {
     /// Opens a run and checks its tables; returns the segments it covers, too.
     pub(super) fn open(on: &dyn Medium, store: StoreId, name: &str) -> Result<(Self, Vec<SegmentHash>)> {
@@ -64,8 +72,16 @@ impl Run {
     }
 
     pub(super) fn find(&self, name: &ChunkName) -> Result<Option<IndexEntry>> {
-        let (_, entries) = self.bucket_of(name)?;
-        Ok(entries.binary_search_by(|e| e.name.cmp(name)).ok().map(|i| entries[i]))
+        self.find_keeping(name, &mut Bucket::default())
+    }
+
+    /// As [`Run::find`]; the bucket that was read last is kept, and not read again for the next name in it.
+    pub(super) fn find_keeping(&self, name: &ChunkName, kept: &mut Bucket) -> Result<Option<IndexEntry>> {
+        let number = self.head.bucket(name);
+        if kept.number != Some(number) {
+            *kept = Bucket { number: Some(number), entries: self.bucket_of(name)?.1 };
+        }
+        Ok(kept.entries.binary_search_by(|e| e.name.cmp(name)).ok().map(|i| kept.entries[i]))
     }
 
     /// The entries of a band of names, ascending.
