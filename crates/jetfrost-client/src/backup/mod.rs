@@ -5,6 +5,7 @@ mod pipeline;
 use std::collections::HashSet;
 use std::os::unix::ffi::OsStrExt;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
@@ -101,17 +102,8 @@ impl RunUnderway<'_> {
         let memory = base.and_then(|head| Memory::open(&directory, &self.membership.store, &head.id.to_string()));
         let selection = Selection::of(self.chosen.of_kind(self.kind));
         let _reporter = self.report();
-        match &memory {
-            // As much as the last time, unless something else was chosen since.
-            Some(memory) if memory.chosen == self.chosen_text() => self.meter.expect(memory.files, memory.bytes),
-            _ => {
-                let (files, bytes) = match self.kind {
-                    PointKind::Files => count(&selection, patterns, self.meter),
-                    PointKind::Disk => count_disks(self.chosen.disks.iter().map(|disk| disk.0.as_path())),
-                };
-                self.meter.expect(files, bytes);
-            }
-        }
+        // As much as the last time, unless something else was chosen since.
+        let expected = memory.as_ref().filter(|memory| memory.chosen == self.chosen_text()).map(|memory| (memory.files, memory.bytes));
         self.meter.enter(Phase::Sending);
         let lost = self.lost()?;
         let (base, base_needs, walk_memory) = match memory {
@@ -145,7 +137,8 @@ impl RunUnderway<'_> {
         let walk = Walk::new(self.keys, patterns, own, &mut pipeline, walk_memory, writer, Arc::clone(self.meter))
             .reading(reading)
             .reading_again(lost);
-        let walked = walk.run(&selection).and_then(|mut walked| {
+        let walked = self.expecting(expected, &selection, patterns, || walk.run(&selection));
+        let walked = walked.and_then(|mut walked| {
             let exceptions = store_exceptions(self.keys, &mut pipeline, &mut walked)?;
             Ok((walked, exceptions))
         });
@@ -157,6 +150,33 @@ impl RunUnderway<'_> {
         };
         self.meter.enter(Phase::Sealing);
         self.commit(walked, exceptions, base, &base_needs, latest.as_ref(), sent)
+    }
+
+    /// Does `work`, and counts beside it what there is to do, unless that is known.
+    fn expecting<T>(
+        &self,
+        expected: Option<(u64, u64)>,
+        selection: &Selection,
+        patterns: &Patterns,
+        work: impl FnOnce() -> T,
+    ) -> T {
+        let disks = || Some(count_disks(self.chosen.disks.iter().map(|disk| disk.0.as_path())));
+        let expect = |counted: Option<(u64, u64)>| {
+            if let Some((files, bytes)) = counted {
+                self.meter.expect(files, bytes);
+            }
+        };
+        if expected.is_some() || self.kind == PointKind::Disk {
+            expect(expected.or_else(disks));
+            return work();
+        }
+        let enough = AtomicBool::new(false);
+        std::thread::scope(|scope| {
+            scope.spawn(|| expect(count(selection, patterns, self.meter, &enough)));
+            let done = work();
+            enough.store(true, Ordering::Relaxed);
+            done
+        })
     }
 
     /// Chunks that the service lost; this run brings those that this machine still has.

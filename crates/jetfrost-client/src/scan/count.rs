@@ -1,9 +1,10 @@
-//! Counting what there is before a first backup, so that progress has an end.
+//! Counting what there is while a first backup has begun, so that its progress has an end.
 
 use std::fs::File;
 use std::io::{Seek, SeekFrom};
 use std::os::fd::OwnedFd;
 use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use jetfrost_image::format::EntryKind;
 
@@ -14,14 +15,15 @@ use crate::progress::Meter;
 
 const DEEPEST: usize = 500;
 
-/// Counts files and their bytes. What cannot be read is not counted; the walk reports it.
-pub(crate) fn count(selection: &Selection, patterns: &Patterns, meter: &Meter) -> (u64, u64) {
-    let mut count = Count { patterns, meter, path: Vec::new(), depth: 0, files: 0, bytes: 0 };
+/// Counts files and their bytes; `None` when it was ended by `enough` or by who stops the run. What cannot be read is not
+/// counted; the walk reports it.
+pub(crate) fn count(selection: &Selection, patterns: &Patterns, meter: &Meter, enough: &AtomicBool) -> Option<(u64, u64)> {
+    let mut count = Count { patterns, meter, enough, path: Vec::new(), depth: 0, files: 0, bytes: 0 };
     if let Ok(root) = open_root() {
         let device = if selection.whole { device_of(&root) } else { None };
         count.folder(&root, (!selection.whole).then_some(selection), device);
     }
-    (count.files, count.bytes)
+    (!count.is_ended()).then_some((count.files, count.bytes))
 }
 
 /// Counts disks and their bytes, as [`count`] does with files.
@@ -33,6 +35,7 @@ pub(crate) fn count_disks<'p>(disks: impl Iterator<Item = &'p Path>) -> (u64, u6
 struct Count<'c> {
     patterns: &'c Patterns,
     meter: &'c Meter,
+    enough: &'c AtomicBool,
     path: Vec<u8>,
     depth: usize,
     files: u64,
@@ -40,13 +43,17 @@ struct Count<'c> {
 }
 
 impl Count<'_> {
+    fn is_ended(&self) -> bool {
+        self.enough.load(Ordering::Relaxed) || self.meter.is_stopped()
+    }
+
     fn folder(&mut self, folder: &OwnedFd, selection: Option<&Selection>, device: Option<u64>) {
         let names = match selection {
             Some(selection) => selection.children.keys().cloned().collect(),
             None => names(folder).unwrap_or_default(),
         };
         for name in names {
-            if self.meter.is_stopped() {
+            if self.is_ended() {
                 return;
             }
             let below = selection.map(|s| &s.children[&name]);
