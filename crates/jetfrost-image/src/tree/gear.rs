@@ -7,7 +7,7 @@
 use crate::format::MAX_CHUNK;
 
 /// Nothing shorter than this is cut.
-pub const MIN_CHUNK: usize = 64 << 10;
+pub const MIN_CHUNK: usize = 128 << 10;
 const AVERAGE_CHUNK: usize = 256 << 10;
 /// What a hash must be below before the average length, and behind it: one bit less and one more than the average asks for.
 /// So its highest bits are zeros, in which all bytes that it reaches have a part.
