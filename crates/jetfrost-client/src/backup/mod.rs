@@ -103,7 +103,8 @@ impl RunUnderway<'_> {
         let selection = Selection::of(self.chosen.of_kind(self.kind));
         let _reporter = self.report();
         // As much as the last time, unless something else was chosen since.
-        let expected = memory.as_ref().filter(|memory| memory.chosen == self.chosen_text()).map(|memory| (memory.files, memory.bytes));
+        let expected =
+            memory.as_ref().filter(|memory| memory.chosen == self.chosen_text()).map(|memory| (memory.files, memory.bytes));
         self.meter.enter(Phase::Sending);
         let lost = self.lost()?;
         let (base, base_needs, walk_memory) = match memory {

@@ -10,7 +10,7 @@ use crossbeam_channel::{Receiver, Sender, TrySendError, bounded};
 use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::{Effort, Sealer, StoreKeys, SystemRandom};
 use jetfrost_image::format::{FinishedSegment, SegmentBuilder};
-use jetfrost_image::tree::ChunkSink;
+use jetfrost_image::tree::{ChunkBuffer, ChunkSink};
 
 use crate::api::Api;
 use crate::error::ClientError;
@@ -22,7 +22,7 @@ type Result<T> = std::result::Result<T, ClientError>;
 const SEGMENT: usize = 16 << 20;
 /// Chunks on their way between threads; each has a mebibyte at most.
 const WAITING: usize = 8;
-/// A question is not longer than this, in bytes of the chunks asked about and in names.
+/// A question is not longer than this, in bytes of memory of the chunks asked about and in names.
 const ASK_BYTES: usize = 8 << 20;
 const ASK_NAMES: usize = 512;
 /// Uploads at the same time.
@@ -30,9 +30,36 @@ const UPLOADS: usize = 2;
 /// Segments that wait to be sent.
 const WAITING_SEGMENTS: usize = 1;
 
+/// What is not longer than this is copied: many short chunks on their way need little memory then.
+const SHORT: usize = 64 << 10;
+
 struct Job {
     name: ChunkName,
-    content: Vec<u8>,
+    content: Held,
+}
+
+/// The bytes of a chunk on its way.
+enum Held {
+    Copied(Vec<u8>),
+    /// In the buffer into which they were read, and how many.
+    AsRead(ChunkBuffer, usize),
+}
+
+impl Held {
+    fn bytes(&self) -> &[u8] {
+        match self {
+            Self::Copied(bytes) => bytes,
+            Self::AsRead(buffer, len) => &buffer[..*len],
+        }
+    }
+
+    /// Bytes of memory.
+    fn room(&self) -> usize {
+        match self {
+            Self::Copied(bytes) => bytes.len(),
+            Self::AsRead(buffer, _) => buffer.len(),
+        }
+    }
 }
 
 /// The first failure of any thread.
@@ -42,7 +69,7 @@ type Failure = Arc<Mutex<Option<ClientError>>>;
 pub(super) struct Pipeline {
     first: Option<Sender<Job>>,
     /// Buffers of chunks that are done with.
-    spare: Receiver<Vec<u8>>,
+    spare: Receiver<ChunkBuffer>,
     threads: Vec<JoinHandle<()>>,
     failure: Failure,
     /// What the last point needs is there; ascending.
@@ -112,18 +139,35 @@ impl Pipeline {
     }
 }
 
+impl Pipeline {
+    /// Whether the service may have to be given this chunk; true once.
+    fn is_new(&mut self, name: ChunkName) -> bool {
+        self.base.binary_search(&name).is_err() && self.given.insert(name)
+    }
+
+    fn begin_job(&self, name: ChunkName, content: Held) -> Result<()> {
+        let first = self.first.as_ref().ok_or(ClientError::Stopped)?;
+        // The channel closes when a later stage failed; `finish` tells why.
+        first.send(Job { name, content }).map_err(|_| ClientError::Stopped)
+    }
+}
+
 impl ChunkSink for Pipeline {
     type Error = ClientError;
 
     fn put(&mut self, name: ChunkName, content: &[u8]) -> Result<()> {
-        if self.base.binary_search(&name).is_ok() || !self.given.insert(name) {
+        if self.is_new(name) { self.begin_job(name, Held::Copied(content.to_vec())) } else { Ok(()) }
+    }
+
+    fn put_buffer(&mut self, name: ChunkName, buffer: &mut ChunkBuffer, len: usize) -> Result<()> {
+        if len <= SHORT {
+            return self.put(name, &buffer[..len]);
+        }
+        if !self.is_new(name) {
             return Ok(());
         }
-        let first = self.first.as_ref().ok_or(ClientError::Stopped)?;
-        let mut copy = self.spare.try_recv().unwrap_or_default();
-        copy.extend_from_slice(content);
-        // The channel closes when a later stage failed; `finish` tells why.
-        first.send(Job { name, content: copy }).map_err(|_| ClientError::Stopped)
+        let spare = self.spare.try_recv().unwrap_or_default();
+        self.begin_job(name, Held::AsRead(std::mem::replace(buffer, spare), len))
     }
 }
 
@@ -131,11 +175,11 @@ impl ChunkSink for Pipeline {
 fn ask(api: &Api, store: &str, jobs: &Receiver<Job>, out: &Sender<Job>) -> Result<()> {
     while let Ok(job) = jobs.recv() {
         let mut batch = vec![job];
-        let mut bytes = batch[0].content.len();
+        let mut bytes = batch[0].content.room();
         // Whatever has come together meanwhile is asked about in one call.
         while bytes < ASK_BYTES && batch.len() < ASK_NAMES {
             let Ok(job) = jobs.try_recv() else { break };
-            bytes += job.content.len();
+            bytes += job.content.room();
             batch.push(job);
         }
         let names: Vec<ChunkName> = batch.iter().map(|job| job.name).collect();
@@ -190,19 +234,20 @@ impl Drop for LastOut {
 }
 
 /// Seals chunks and packs them into segments.
-fn seal(keys: &StoreKeys, jobs: &Receiver<Job>, last: &LastOut, give_back: &Sender<Vec<u8>>) -> Result<()> {
+fn seal(keys: &StoreKeys, jobs: &Receiver<Job>, last: &LastOut, give_back: &Sender<ChunkBuffer>) -> Result<()> {
     let random = SystemRandom::default();
     let mut quick = Sealer::new(keys.clone(), Effort::Quick);
     let mut thorough = Sealer::new(keys.clone(), Effort::Thorough);
     let mut sealed = Vec::new();
-    while let Ok(mut job) = jobs.recv() {
+    while let Ok(job) = jobs.recv() {
         sealed.clear();
         // While segments go out as soon as they are full, time is what is short; else there is time to make them smaller.
         let sealer = if last.had_to_wait.load(Ordering::Relaxed) { &mut thorough } else { &mut quick };
-        sealer.seal(&job.name, &job.content, &random, &mut sealed);
-        job.content.clear();
-        // When nobody needs it, it goes.
-        let _ = give_back.try_send(job.content);
+        sealer.seal(&job.name, job.content.bytes(), &random, &mut sealed);
+        if let Held::AsRead(buffer, _) = job.content {
+            // When nobody needs it, it goes.
+            let _ = give_back.try_send(buffer);
+        }
         if !last.push(keys, job.name, &sealed) {
             break;
         }

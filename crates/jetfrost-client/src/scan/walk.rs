@@ -9,7 +9,7 @@ use std::time::{SystemTime, UNIX_EPOCH};
 use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::StoreKeys;
 use jetfrost_image::format::{Cause, Content, Entry, EntryKind, Flags};
-use jetfrost_image::tree::{ChunkSink, Chunker, ListingWriter};
+use jetfrost_image::tree::{ChunkBuffer, ChunkSink, Chunker, ListingWriter};
 use nix::errno::Errno;
 use nix::sys::stat::{FileStat, fstat};
 
@@ -98,6 +98,11 @@ impl<S: ChunkSink<Error = ClientError>> ChunkSink for Noting<'_, S> {
     fn put(&mut self, name: ChunkName, content: &[u8]) -> Result<()> {
         self.needed.push(name);
         self.inner.put(name, content)
+    }
+
+    fn put_buffer(&mut self, name: ChunkName, buffer: &mut ChunkBuffer, len: usize) -> Result<()> {
+        self.needed.push(name);
+        self.inner.put_buffer(name, buffer, len)
     }
 }
 

@@ -4,8 +4,6 @@
 //! The search is our own, for its speed: a hash depends on 64 bytes only, so four stretches are searched in step, which takes a
 //! processor less time than one after the other, whose every step waits for the one before.
 
-use crate::format::MAX_CHUNK;
-
 /// Nothing shorter than this is cut.
 pub const MIN_CHUNK: usize = 128 << 10;
 const AVERAGE_CHUNK: usize = 256 << 10;
@@ -35,21 +33,22 @@ impl Gear {
         Self(numbers)
     }
 
-    /// The length of the first chunk of what is longer than the shortest; all of it, if no border is found before the longest.
-    pub(super) fn first_chunk(&self, bytes: &[u8]) -> usize {
-        let bytes = &bytes[..bytes.len().min(MAX_CHUNK)];
-        let average = bytes.len().min(AVERAGE_CHUNK);
-        let before = self.border(bytes, MIN_CHUNK, average, BEFORE);
-        before.or_else(|| self.border(bytes, average, bytes.len(), BEHIND)).unwrap_or(bytes.len())
+    /// The first border in a chunk that begins with `bytes`, when there is none before `from`, which is not before the shortest
+    /// length.
+    pub(super) fn border(&self, bytes: &[u8], from: usize) -> Option<usize> {
+        let from = from.min(bytes.len());
+        let average = bytes.len().min(AVERAGE_CHUNK).max(from);
+        let before = self.first_below(BEFORE, bytes, from, average);
+        before.or_else(|| self.first_below(BEHIND, bytes, average, bytes.len()))
     }
 
     /// The end of the first byte of `from..to` whose hash is below `limit`.
-    fn border(&self, bytes: &[u8], mut from: usize, to: usize, limit: u64) -> Option<usize> {
+    fn first_below(&self, limit: u64, bytes: &[u8], mut from: usize, to: usize) -> Option<usize> {
         while from + 4 * STRETCH <= to && !self.has_border_in_four(bytes, from, limit) {
             from += 4 * STRETCH;
         }
         let mut hash = self.before(bytes, from);
-        let found = bytes.get(from..to)?.iter().position(|byte| {
+        let found = bytes[from..to].iter().position(|byte| {
             hash = self.next(hash, *byte);
             hash < limit
         });
@@ -100,6 +99,7 @@ mod tests {
 
     use super::*;
     use crate::crypto::{Random, SeededRandom};
+    use crate::format::MAX_CHUNK;
 
     fn noise(seed: &[u8], len: usize) -> Vec<u8> {
         let mut bytes = vec![0; len];
@@ -108,38 +108,50 @@ mod tests {
     }
 
     /// The search as the paper has it: one byte after the other.
-    fn one_by_one(gear: &Gear, bytes: &[u8]) -> usize {
-        let bytes = &bytes[..bytes.len().min(MAX_CHUNK)];
+    fn one_by_one(gear: &Gear, bytes: &[u8]) -> Option<usize> {
         let mut hash = gear.before(bytes, MIN_CHUNK);
         for (at, byte) in bytes.iter().enumerate().skip(MIN_CHUNK) {
             hash = gear.next(hash, *byte);
             if hash < (if at < AVERAGE_CHUNK { BEFORE } else { BEHIND }) {
-                return at + 1;
+                return Some(at + 1);
             }
         }
-        bytes.len()
+        None
+    }
+
+    /// The search in steps of some length, as the bytes of a stream arrive.
+    fn step_by_step(gear: &Gear, bytes: &[u8], step: usize) -> Option<usize> {
+        let ends = (MIN_CHUNK..bytes.len()).step_by(step).map(|from| (from, bytes.len().min(from + step)));
+        ends.into_iter().find_map(|(from, to)| gear.border(&bytes[..to], from))
     }
 
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(40))]
         #[test]
-        fn four_at_a_time_find_what_one_by_one_finds(seed: u64, len in MIN_CHUNK + 1..MAX_CHUNK + 9000, repeat in 1_usize..300_000) {
+        fn four_at_a_time_and_step_by_step_find_what_one_by_one_finds(
+            seed: u64,
+            len in MIN_CHUNK..MAX_CHUNK,
+            repeat in 1_usize..300_000,
+            step in 1000..200_000_usize,
+        ) {
             let gear = Gear::new(seed);
             let bytes: Vec<u8> = noise(&seed.to_le_bytes(), repeat).into_iter().cycle().take(len).collect();
-            prop_assert_eq!(gear.first_chunk(&bytes), one_by_one(&gear, &bytes));
+            let border = one_by_one(&gear, &bytes);
+            prop_assert_eq!(gear.border(&bytes, MIN_CHUNK), border);
+            prop_assert_eq!(step_by_step(&gear, &bytes, step), border);
         }
     }
 
     #[test]
-    fn chunks_are_about_as_long_as_meant_and_what_repeats_itself_is_cut_at_the_longest() {
+    fn chunks_are_about_as_long_as_meant_and_what_repeats_itself_has_no_border() {
         let (gear, bytes) = (Gear::new(7), noise(b"gear", 64 << 20));
         let (mut at, mut chunks) = (0, 0);
         while at < bytes.len() - MAX_CHUNK {
-            at += gear.first_chunk(&bytes[at..]);
+            at += gear.border(&bytes[at..at + MAX_CHUNK], MIN_CHUNK).unwrap_or(MAX_CHUNK);
             chunks += 1;
         }
         let average = at / chunks;
         assert!((AVERAGE_CHUNK..AVERAGE_CHUNK + 2 * MIN_CHUNK).contains(&average), "{average}");
-        assert_eq!(gear.first_chunk(&vec![0; 2 * MAX_CHUNK]), MAX_CHUNK);
+        assert_eq!(gear.border(&vec![0; MAX_CHUNK], MIN_CHUNK), None);
     }
 }

@@ -2,7 +2,7 @@
 
 use std::io::{self, Read};
 
-use super::Chunker;
+use super::{ChunkBuffer, Chunker};
 use crate::crypto::StoreKeys;
 use crate::format::{Content, Entry, EntryPage, Part};
 use crate::id::ChunkName;
@@ -17,6 +17,14 @@ pub trait ChunkSink {
     /// # Errors
     /// As the sink has them.
     fn put(&mut self, name: ChunkName, content: &[u8]) -> Result<(), Self::Error>;
+
+    /// As [`ChunkSink::put`], of the first `len` bytes of a buffer. A sink that keeps them may take the buffer for another one.
+    ///
+    /// # Errors
+    /// As the sink has them.
+    fn put_buffer(&mut self, name: ChunkName, buffer: &mut ChunkBuffer, len: usize) -> Result<(), Self::Error> {
+        self.put(name, &buffer[..len])
+    }
 }
 
 /// Reads `from` to its end into chunks and returns the parts.
@@ -30,10 +38,10 @@ pub fn store_content<S: ChunkSink>(
     from: impl Read,
 ) -> Result<Vec<Part>, S::Error> {
     let mut parts = Vec::new();
-    chunker.cut(from, |chunk| {
-        let name = keys.name(chunk);
-        parts.push(Part { len: chunk.len() as u64, name: Some(name) });
-        sink.put(name, chunk)
+    chunker.cut(from, |buffer, len| {
+        let name = keys.name(&buffer[..len]);
+        parts.push(Part { len: len as u64, name: Some(name) });
+        sink.put_buffer(name, buffer, len)
     })?;
     Ok(parts)
 }
