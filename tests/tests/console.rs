@@ -27,6 +27,9 @@ async fn from_the_first_administrator_to_a_backup_that_shows_by_itself() {
     assert_accessible(&browser, "begin").await;
     browser.fill("code", "WRONG-CODE").await;
     browser.fill("login", "ingrid").await;
+    browser.fill("password", "short").await;
+    browser.sees("A password has 10 characters at least.").await;
+    assert_accessible(&browser, "begin, with a complaint").await;
     browser.fill("password", "a test of ten").await;
     browser.press("Create and sign in").await;
     browser.sees("This is not the code that the service printed last.").await;
@@ -41,6 +44,7 @@ async fn from_the_first_administrator_to_a_backup_that_shows_by_itself() {
     browser.sees("keeps no files").await;
     browser.fill("destination-directory", at("shelf").to_str().expect("text")).await;
     browser.fill("destination-capacity", "100").await;
+    browser.sees("'100' is not a size").await;
     browser.fill("destination-capacity", "1GB").await;
     browser.press("Add destination").await;
     browser.sees("open to nobody yet").await;
@@ -49,6 +53,8 @@ async fn from_the_first_administrator_to_a_backup_that_shows_by_itself() {
     browser.fill("new-group", "survey").await;
     browser.press("Add group").await;
     browser.sees("survey").await;
+    browser.fill("account-login", "INGRID").await;
+    browser.sees("The name 'ingrid' is taken.").await;
     browser.fill("account-login", "tove").await;
     browser.fill("account-name", "Tove Lund").await;
     browser.press("Add account").await;
@@ -65,6 +71,8 @@ async fn from_the_first_administrator_to_a_backup_that_shows_by_itself() {
     browser.sees("by account").await;
     assert_accessible(&browser, "access").await;
     browser.follow("Machines").await;
+    browser.fill("code-login", "tore").await;
+    browser.sees("There is no account 'tore'.").await;
     browser.fill("code-login", "tove").await;
     browser.press("Make a code").await;
     browser.sees("It is shown only now").await;
@@ -154,9 +162,10 @@ async fn from_the_first_administrator_to_a_backup_that_shows_by_itself() {
     browser.fill("mail-port", &post_office.address().port().to_string()).await;
     browser.fill("mail-sender", "backups@office.example").await;
     browser.fill("mail-recipients", "ingrid@office.example, nobody in particular").await;
+    browser.sees("'nobody in particular' is no mail address").await;
     assert_accessible(&browser, "mail").await;
     browser.press("Save").await;
-    browser.sees("'nobody in particular' is no mail address").await;
+    browser.sees("Correct this and try again").await;
     browser.fill("mail-recipients", "ingrid@office.example").await;
     browser.press("Save").await;
     browser.sees("no message was sent yet").await;

@@ -8,6 +8,7 @@ import { useLoad } from '../composables/useLoad'
 import { exactSize, many, moment, parseSize, size } from '../logic/format'
 import { KINDS, ROLES } from '../logic/people'
 import ProblemAlert from './ProblemAlert.vue'
+import RuledInput from './RuledInput.vue'
 
 /** One account: what it is, what hangs on it, and what can be done to it. */
 const props = defineProps<{ account: Account; accounts: Account[]; groups: string[]; isOwn: boolean }>()
@@ -63,11 +64,11 @@ onMounted(ties.reload)
   <div class="py-2">
     <ProblemAlert :problem="problem" />
     <form class="row g-3 mb-3" @submit.prevent="saving.submit">
-      <BFormGroup label="Login name" label-for="change-login" class="col-3"><BFormInput id="change-login" v-model="login" required maxlength="64" autocomplete="off" /></BFormGroup>
-      <BFormGroup label="Name" label-for="change-name" class="col-3"><BFormInput id="change-name" v-model="name" required maxlength="64" autocomplete="off" /></BFormGroup>
+      <RuledInput id="change-login" v-model="login" label="Login name" rule="account-name" :until-now="account.login" column="col-3" required autocomplete="off" />
+      <RuledInput id="change-name" v-model="name" label="Name" rule="name" :until-now="account.display_name" column="col-3" required autocomplete="off" />
       <BFormGroup label="Kind" label-for="change-kind" class="col-2"><BFormSelect id="change-kind" v-model="kind" :options="KINDS" /></BFormGroup>
       <BFormGroup label="Role" label-for="change-role" class="col-2"><BFormSelect id="change-role" v-model="role" :options="ROLES" /></BFormGroup>
-      <BFormGroup label="Quota" label-for="change-quota" description="Empty for no limit." class="col-2"><BFormInput id="change-quota" v-model="quota" :state="quotaBytes === undefined ? false : null" /></BFormGroup>
+      <RuledInput id="change-quota" v-model="quota" label="Quota" rule="size" description="Empty for no limit." column="col-2" />
       <fieldset v-if="groups.length" class="col-9">
         <legend class="fs-6 mb-1">Groups</legend>
         <BFormCheckboxGroup v-model="inGroups" :options="groups" />
@@ -81,7 +82,7 @@ onMounted(ties.reload)
       <template v-if="account.disabled">Disabled since {{ moment(account.disabled) }}.</template>
     </p>
     <form class="d-flex gap-2 align-items-end mb-2" @submit.prevent="setting.submit">
-      <BFormGroup label="A new password of the account" label-for="new-password"><BFormInput id="new-password" v-model="password" type="password" minlength="10" required autocomplete="new-password" /></BFormGroup>
+      <RuledInput id="new-password" v-model="password" label="A new password of the account" rule="password" type="password" required autocomplete="new-password" />
       <BButton type="submit" variant="outline-secondary" :disabled="setting.busy.value">Set the password</BButton>
       <span class="jf-quiet small">All that is signed in with the old one is signed out; workstations go on.</span>
     </form>

@@ -1,11 +1,12 @@
 <script setup lang="ts">
-import { BButton, BFormCheckboxGroup, BFormGroup, BFormInput, BFormSelect } from 'bootstrap-vue-next'
+import { BButton, BFormCheckboxGroup, BFormGroup, BFormSelect } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 import { post } from '../api/client'
 import type { Account, AccountKind, Role } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { KINDS, ROLES } from '../logic/people'
 import ProblemAlert from './ProblemAlert.vue'
+import RuledInput from './RuledInput.vue'
 
 /** Adds an account. */
 defineProps<{ groups: string[] }>()
@@ -31,13 +32,11 @@ const adding = useForm(async () => {
     <h2 id="add-account">Add an account</h2>
     <ProblemAlert :problem="adding.problem.value" />
     <div class="row g-3">
-      <BFormGroup label="Login name" label-for="account-login" class="col-3"><BFormInput id="account-login" v-model="login" required maxlength="64" autocomplete="off" /></BFormGroup>
-      <BFormGroup label="Name of the person" label-for="account-name" class="col-3"><BFormInput id="account-name" v-model="name" maxlength="64" autocomplete="off" /></BFormGroup>
+      <RuledInput id="account-login" v-model="login" label="Login name" rule="account-name" column="col-3" required autocomplete="off" />
+      <RuledInput id="account-name" v-model="name" label="Name of the person" rule="name" column="col-3" autocomplete="off" />
       <BFormGroup label="Who is behind it" label-for="account-kind" class="col-3"><BFormSelect id="account-kind" v-model="kind" :options="KINDS" /></BFormGroup>
       <BFormGroup label="Role" label-for="account-role" class="col-3"><BFormSelect id="account-role" v-model="role" :options="ROLES" /></BFormGroup>
-      <BFormGroup label="Password" label-for="account-password" description="Empty: only owns workstations." class="col-3">
-        <BFormInput id="account-password" v-model="password" type="password" minlength="10" autocomplete="new-password" />
-      </BFormGroup>
+      <RuledInput id="account-password" v-model="password" label="Password" rule="password" description="Empty: only owns workstations." column="col-3" type="password" autocomplete="new-password" />
       <fieldset v-if="groups.length" class="col-9">
         <legend class="fs-6 mb-1">Groups</legend>
         <BFormCheckboxGroup v-model="inGroups" :options="groups" />

@@ -8,6 +8,7 @@ import { parseSize, size } from '../logic/format'
 import CapacityAdvice from './CapacityAdvice.vue'
 import ProblemAlert from './ProblemAlert.vue'
 import StateWord from './StateWord.vue'
+import RuledInput from './RuledInput.vue'
 
 /** Adds a destination; the directory is tried while it is typed. */
 const props = defineProps<{ chosen: string }>()
@@ -49,14 +50,12 @@ watch(
     <h2 id="add-destination">Add a destination</h2>
     <ProblemAlert :problem="adding.problem.value ?? trying.problem.value" />
     <div class="row g-3">
-      <BFormGroup label="Name" label-for="destination-name" class="col-3"><BFormInput id="destination-name" v-model="name" required maxlength="64" /></BFormGroup>
+      <RuledInput id="destination-name" v-model="name" label="Name" rule="destination-name" column="col-3" required />
       <BFormGroup label="Directory on the server" label-for="destination-directory" description="It is made if the one above it exists." class="col-6">
         <BFormInput id="destination-directory" v-model="directory" required placeholder="/backup/office" @update:model-value="verdict = undefined" />
       </BFormGroup>
-      <BFormGroup label="Capacity" label-for="destination-capacity" description="Such as 2TB; empty for no limit." class="col-3">
-        <BFormInput id="destination-capacity" v-model="capacity" :state="capacityBytes === undefined ? false : null" />
-      </BFormGroup>
-      <BFormGroup label="What it is for" label-for="destination-description" class="col-9"><BFormInput id="destination-description" v-model="description" maxlength="500" /></BFormGroup>
+      <RuledInput id="destination-capacity" v-model="capacity" label="Capacity" rule="size" description="Such as 2TB; empty for no limit." column="col-3" />
+      <RuledInput id="destination-description" v-model="description" label="What it is for" rule="description" column="col-9" />
       <div class="col-12"><BFormCheckbox v-model="everybody">Open it to everybody; otherwise it is open to nobody until you say to whom, under Access</BFormCheckbox></div>
     </div>
     <CapacityAdvice v-if="verdict && verdict.fitness !== 'unfit'" :directory="directory" :capacity="capacityBytes" />

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { BButton, BFormGroup, BFormInput, BFormSelect } from 'bootstrap-vue-next'
+import { BButton, BFormGroup, BFormSelect } from 'bootstrap-vue-next'
 import { computed, ref, useId } from 'vue'
 import { patch } from '../api/client'
 import type { AtLimit, Destination, EncryptionPolicy, Keeping } from '../api/types'
@@ -9,6 +9,7 @@ import { keepingText } from '../logic/keeping'
 import CapacityAdvice from './CapacityAdvice.vue'
 import KeepingFields from './KeepingFields.vue'
 import ProblemAlert from './ProblemAlert.vue'
+import RuledInput from './RuledInput.vue'
 
 /** A destination's limits, what it keeps, and what happens at a limit. */
 const props = defineProps<{ destination: Destination; mayChange: boolean }>()
@@ -21,8 +22,8 @@ const description = ref('')
 const defaultLimit = ref('')
 const capacity = ref('')
 const reserve = ref('')
-const waiting = ref(7)
-const scrub = ref(30)
+const waiting = ref<string | number>(7)
+const scrub = ref<string | number>(30)
 const atLimit = ref<AtLimit>('stop')
 const encryption = ref<EncryptionPolicy>('required')
 const keeping = ref<Keeping>({ kind: 'everything' })
@@ -87,23 +88,13 @@ const saving = useForm(async () => {
     <form v-if="changing" @submit.prevent="saving.submit">
       <ProblemAlert :problem="saving.problem.value" />
       <div class="row g-3">
-        <BFormGroup label="Name" :label-for="`${id}-name`" class="col-4"><BFormInput :id="`${id}-name`" v-model="name" required maxlength="64" /></BFormGroup>
-        <BFormGroup label="What it is for" :label-for="`${id}-description`" class="col-8"><BFormInput :id="`${id}-description`" v-model="description" maxlength="500" /></BFormGroup>
-        <BFormGroup label="Capacity" :label-for="`${id}-capacity`" description="Empty for no limit." class="col-4">
-          <BFormInput :id="`${id}-capacity`" v-model="capacity" :state="capacityBytes === undefined ? false : null" />
-        </BFormGroup>
-        <BFormGroup label="Reserve" :label-for="`${id}-reserve`" description="Kept free on its volume." class="col-4">
-          <BFormInput :id="`${id}-reserve`" v-model="reserve" required :state="reserveBytes === undefined ? false : null" />
-        </BFormGroup>
-        <BFormGroup label="Limit of new stores" :label-for="`${id}-default`" description="Empty for none." class="col-4">
-          <BFormInput :id="`${id}-default`" v-model="defaultLimit" :state="defaultBytes === undefined ? false : null" />
-        </BFormGroup>
-        <BFormGroup label="Waiting time" :label-for="`${id}-waiting`" description="Days." class="col-4">
-          <BFormInput :id="`${id}-waiting`" v-model="waiting" type="number" min="0" max="3650" required />
-        </BFormGroup>
-        <BFormGroup label="Scrub every" :label-for="`${id}-scrub`" description="Days; 0 for only when asked." class="col-4">
-          <BFormInput :id="`${id}-scrub`" v-model="scrub" type="number" min="0" max="3650" required />
-        </BFormGroup>
+        <RuledInput :id="`${id}-name`" v-model="name" label="Name" rule="destination-name" :until-now="destination.name" column="col-4" required />
+        <RuledInput :id="`${id}-description`" v-model="description" label="What it is for" rule="description" column="col-8" />
+        <RuledInput :id="`${id}-capacity`" v-model="capacity" label="Capacity" rule="size" description="Empty for no limit." column="col-4" />
+        <RuledInput :id="`${id}-reserve`" v-model="reserve" label="Reserve" rule="size" description="Kept free on its volume." column="col-4" required />
+        <RuledInput :id="`${id}-default`" v-model="defaultLimit" label="Limit of new stores" rule="size" description="Empty for none." column="col-4" />
+        <RuledInput :id="`${id}-waiting`" v-model="waiting" label="Waiting time" rule="days" description="Days." column="col-4" type="number" required />
+        <RuledInput :id="`${id}-scrub`" v-model="scrub" label="Scrub every" rule="days" description="Days; 0 for only when asked." column="col-4" type="number" required />
         <BFormGroup label="Encryption" :label-for="`${id}-encryption`" class="col-4">
           <BFormSelect :id="`${id}-encryption`" v-model="encryption" :options="ENCRYPTION" />
         </BFormGroup>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { BButton, BFormCheckbox, BFormCheckboxGroup, BFormGroup, BFormInput } from 'bootstrap-vue-next'
+import { BButton, BFormCheckbox, BFormCheckboxGroup } from 'bootstrap-vue-next'
 import { computed, onMounted, ref, watch } from 'vue'
 import { get, put } from '../api/client'
 import type { Discovery } from '../api/types'
@@ -7,6 +7,7 @@ import { useEvents } from '../composables/useEvents'
 import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
 import ProblemAlert from './ProblemAlert.vue'
+import RuledInput from './RuledInput.vue'
 
 /** Whether workstations find the service by themselves. */
 defineProps<{ mayChange: boolean }>()
@@ -58,7 +59,7 @@ onMounted(reload)
       <form v-if="mayChange" @submit.prevent="saving.submit">
         <BFormCheckbox v-model="announce">Announce the service on the local network</BFormCheckbox>
         <div v-if="announce" class="row g-3 mt-0">
-          <BFormGroup label="Name to show" label-for="discovery-name" description="Empty for the usual one." class="col-4"><BFormInput id="discovery-name" v-model="name" maxlength="60" /></BFormGroup>
+          <RuledInput id="discovery-name" v-model="name" label="Name to show" rule="announced-name" description="Empty for the usual one." column="col-4" />
           <div v-if="offered.length" class="col-8">
             <BFormCheckbox v-model="all">On all interfaces</BFormCheckbox>
             <BFormCheckboxGroup v-if="!all" v-model="chosen" :options="offered" stacked aria-label="Interfaces" />

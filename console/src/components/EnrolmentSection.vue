@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { BAlert, BButton, BFormCheckbox, BFormGroup, BFormInput, BFormSelect } from 'bootstrap-vue-next'
+import { BAlert, BButton, BFormCheckbox, BFormGroup, BFormSelect } from 'bootstrap-vue-next'
 import { computed, onMounted, ref } from 'vue'
 import { get, list, post, remove, save } from '../api/client'
 import type { Destination, EnrolmentCode, HandOutForm, IssuedCode, Page, Workstation } from '../api/types'
@@ -8,6 +8,7 @@ import { useLoad } from '../composables/useLoad'
 import { moment, parseSize } from '../logic/format'
 import ProblemAlert from './ProblemAlert.vue'
 import StateWord from './StateWord.vue'
+import RuledInput from './RuledInput.vue'
 
 defineProps<{ mayChange: boolean }>()
 const { data, problem, reload } = useLoad(async () => {
@@ -98,19 +99,15 @@ onMounted(reload)
     <form v-if="mayChange" class="jf-panel mb-3" @submit.prevent="making.submit">
       <ProblemAlert :problem="making.problem.value ?? renewing.problem.value ?? handing.problem.value" />
       <div class="row g-3">
-        <BFormGroup label="For the machine of (login name)" label-for="code-login" class="col-4"><BFormInput id="code-login" v-model="login" required autocomplete="off" /></BFormGroup>
+        <RuledInput id="code-login" v-model="login" label="For the machine of (login name)" rule="known-account" column="col-4" required autocomplete="off" />
         <BFormGroup label="Destination" label-for="code-destination" class="col-4">
           <BFormSelect id="code-destination" v-model="destination" :disabled="claims != null" :options="[{ value: null, text: 'the only one that is open to it' }, ...(data?.destinations.map((d) => d.name) ?? [])]" />
         </BFormGroup>
         <BFormGroup label="Hands over" label-for="code-claims" class="col-4">
           <BFormSelect id="code-claims" v-model="claims" :options="claimable" />
         </BFormGroup>
-        <BFormGroup v-if="claims == null" label="Name of the workstation" label-for="code-machine" description="Empty for what the machine calls itself." class="col-4">
-          <BFormInput id="code-machine" v-model="machine" maxlength="64" autocomplete="off" />
-        </BFormGroup>
-        <BFormGroup v-if="claims == null" label="Limit" label-for="code-limit" description="Such as 1.5TB, or none; empty for the usual one." class="col-4">
-          <BFormInput id="code-limit" v-model="limit" :state="limitIsFit ? null : false" autocomplete="off" />
-        </BFormGroup>
+        <RuledInput v-if="claims == null" id="code-machine" v-model="machine" label="Name of the workstation" rule="name" description="Empty for what the machine calls itself." column="col-4" autocomplete="off" />
+        <RuledInput v-if="claims == null" id="code-limit" v-model="limit" label="Limit" rule="limit" description="Such as 1.5TB, or none; empty for the usual one." column="col-4" autocomplete="off" />
         <div v-if="mayGoWithout" class="col-12"><BFormCheckbox v-model="encrypted">Encrypt its backups; otherwise whoever gets at the destination’s disk can read them</BFormCheckbox></div>
       </div>
       <BButton type="submit" variant="primary" class="mt-3" :disabled="making.busy.value || !limitIsFit">Make a code</BButton>

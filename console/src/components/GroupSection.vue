@@ -1,11 +1,12 @@
 <script setup lang="ts">
-import { BButton, BFormCheckboxGroup, BFormGroup, BFormInput } from 'bootstrap-vue-next'
+import { BButton, BFormCheckboxGroup } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 import { patch, post, put, remove } from '../api/client'
 import type { Account, Group } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { exactSize, parseSize, size } from '../logic/format'
 import ProblemAlert from './ProblemAlert.vue'
+import RuledInput from './RuledInput.vue'
 
 /** Groups carry access and defaults. */
 const props = defineProps<{ groups: Group[]; accounts: Account[]; mayChange: boolean }>()
@@ -79,9 +80,9 @@ const removing = useForm(async () => {
     </div>
     <form v-if="open" class="jf-panel mb-3" @submit.prevent="saving.submit">
       <div class="row g-3">
-        <BFormGroup label="Name of the group" label-for="group-name" class="col-4"><BFormInput id="group-name" v-model="name" required maxlength="64" /></BFormGroup>
-        <BFormGroup label="Limit of new stores" label-for="group-limit" description="Empty: as the destination says." class="col-4"><BFormInput id="group-limit" v-model="limit" :state="limitBytes === undefined ? false : null" /></BFormGroup>
-        <BFormGroup label="Quota of new accounts" label-for="group-quota" description="Empty for none." class="col-4"><BFormInput id="group-quota" v-model="quota" :state="quotaBytes === undefined ? false : null" /></BFormGroup>
+        <RuledInput id="group-name" v-model="name" label="Name of the group" rule="group-name" :until-now="open.name" column="col-4" required />
+        <RuledInput id="group-limit" v-model="limit" label="Limit of new stores" rule="size" description="Empty: as the destination says." column="col-4" />
+        <RuledInput id="group-quota" v-model="quota" label="Quota of new accounts" rule="size" description="Empty for none." column="col-4" />
         <fieldset class="col-12">
           <legend class="fs-6 mb-1">Its accounts</legend>
           <BFormCheckboxGroup v-model="members" :options="logins" />
@@ -94,7 +95,7 @@ const removing = useForm(async () => {
       </div>
     </form>
     <form v-if="mayChange" class="d-flex gap-2 align-items-end" @submit.prevent="adding.submit">
-      <BFormGroup label="A new group" label-for="new-group"><BFormInput id="new-group" v-model="added" required maxlength="64" autocomplete="off" /></BFormGroup>
+      <RuledInput id="new-group" v-model="added" label="A new group" rule="group-name" required autocomplete="off" />
       <BButton type="submit" variant="outline-secondary" :disabled="adding.busy.value">Add group</BButton>
     </form>
   </section>

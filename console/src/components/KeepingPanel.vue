@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { BButton, BFormCheckbox, BFormGroup, BFormInput } from 'bootstrap-vue-next'
+import { BButton, BFormCheckbox } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 import { get, post, put, remove } from '../api/client'
 import type { Job, Keeping, ThinningPreview, Workstation } from '../api/types'
@@ -9,6 +9,7 @@ import { keepingText } from '../logic/keeping'
 import KeepingFields from './KeepingFields.vue'
 import LimitAdvice from './LimitAdvice.vue'
 import ProblemAlert from './ProblemAlert.vue'
+import RuledInput from './RuledInput.vue'
 
 /** What is kept of a workstation: limit, rule, hold, removal, and what the next thinning would do. */
 const props = defineProps<{ workstation: Workstation; mayChange: boolean }>()
@@ -71,9 +72,7 @@ const restoring = useForm(async () => {
     </p>
 
     <form v-if="changing" class="mb-3" @submit.prevent="saving.submit">
-      <BFormGroup label="Limit" label-for="store-limit" description="Such as 200GB; empty for no limit of its own." class="col-4">
-        <BFormInput id="store-limit" v-model="limit" :state="limitBytes === undefined ? false : null" aria-describedby="limit-advice" />
-      </BFormGroup>
+      <RuledInput id="store-limit" v-model="limit" label="Limit" rule="size" description="Such as 200GB; empty for no limit of its own." column="col-4" aria-describedby="limit-advice" />
       <LimitAdvice id="limit-advice" :workstation="workstation.id" :limit="limitBytes" />
       <BFormCheckbox v-model="asDestination" class="my-2">Keep what {{ store.destination_name }} keeps</BFormCheckbox>
       <KeepingFields v-if="!asDestination" v-model="keeping" />

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { BButton, BFormCheckbox, BFormGroup, BFormInput, BFormSelect } from 'bootstrap-vue-next'
+import { BButton, BFormCheckbox, BFormGroup, BFormSelect } from 'bootstrap-vue-next'
 import { computed, onMounted, ref, watch } from 'vue'
 import { get, post, put, remove } from '../api/client'
 import type { MailSecurity, MailState } from '../api/types'
@@ -9,6 +9,7 @@ import { useLoad } from '../composables/useLoad'
 import { addresses, USUAL_PORTS } from '../logic/mail'
 import { moment } from '../logic/format'
 import ProblemAlert from './ProblemAlert.vue'
+import RuledInput from './RuledInput.vue'
 
 /** Where mail goes when something needs attention, and whether it gets there. */
 defineProps<{ mayChange: boolean }>()
@@ -25,7 +26,7 @@ const HOURS = Array.from({ length: 24 }, (_, hour) => ({ value: hour, text: `${h
 const changing = ref(false)
 const server = ref('')
 const security = ref<MailSecurity>('tls')
-const port = ref(USUAL_PORTS.tls)
+const port = ref<string | number>(USUAL_PORTS.tls)
 const login = ref('')
 const password = ref('')
 const sender = ref('')
@@ -48,13 +49,13 @@ function change() {
 }
 // A port that is as usual follows the protection; another one stays.
 watch(security, (now, before) => {
-  if (port.value === USUAL_PORTS[before]) port.value = USUAL_PORTS[now]
+  if (Number(port.value) === USUAL_PORTS[before]) port.value = USUAL_PORTS[now]
 })
 
 const saving = useForm(async () => {
   const settings = {
     server: server.value.trim(),
-    port: port.value,
+    port: Number(port.value),
     security: security.value,
     login: login.value.trim() || null,
     sender: sender.value.trim(),
@@ -96,13 +97,13 @@ onMounted(reload)
       </div>
       <form v-if="changing" @submit.prevent="saving.submit">
         <div class="row g-3">
-          <BFormGroup label="Mail server" label-for="mail-server" class="col-5"><BFormInput id="mail-server" v-model="server" required maxlength="253" placeholder="mail.office.example" /></BFormGroup>
+          <RuledInput id="mail-server" v-model="server" label="Mail server" rule="mail-server" column="col-5" required placeholder="mail.office.example" />
           <BFormGroup label="Protection of the way there" label-for="mail-security" class="col-5"><BFormSelect id="mail-security" v-model="security" :options="SECURITIES" /></BFormGroup>
-          <BFormGroup label="Port" label-for="mail-port" class="col-2"><BFormInput id="mail-port" v-model.number="port" type="number" min="1" max="65535" required /></BFormGroup>
-          <BFormGroup label="Login name there" label-for="mail-login" description="Empty if it wants none." class="col-5"><BFormInput id="mail-login" v-model="login" maxlength="500" autocomplete="off" /></BFormGroup>
-          <BFormGroup label="Its password at the mail server" label-for="mail-password" :description="data.has_password ? 'Empty: stays, unless the way there changes.' : ''" class="col-5"><BFormInput id="mail-password" v-model="password" type="password" maxlength="500" autocomplete="new-password" :disabled="!login" /></BFormGroup>
-          <BFormGroup label="From" label-for="mail-sender" class="col-5"><BFormInput id="mail-sender" v-model="sender" required maxlength="500" placeholder="backups@office.example" /></BFormGroup>
-          <BFormGroup label="To" label-for="mail-recipients" description="Several with commas." class="col-7"><BFormInput id="mail-recipients" v-model="recipients" required /></BFormGroup>
+          <RuledInput id="mail-port" v-model="port" label="Port" rule="port" column="col-2" type="number" required />
+          <RuledInput id="mail-login" v-model="login" label="Login name there" rule="mail-secret" description="Empty if it wants none." column="col-5" autocomplete="off" />
+          <RuledInput id="mail-password" v-model="password" label="Its password at the mail server" rule="mail-secret" :description="data.has_password ? 'Empty: stays, unless the way there changes.' : ''" column="col-5" type="password" autocomplete="new-password" :disabled="!login" />
+          <RuledInput id="mail-sender" v-model="sender" label="From" rule="mail-address" column="col-5" required placeholder="backups@office.example" />
+          <RuledInput id="mail-recipients" v-model="recipients" label="To" rule="mail-addresses" description="Several with commas." column="col-7" required />
         </div>
         <div class="d-flex align-items-center gap-2 mt-3">
           <BFormCheckbox v-model="sums">A summary every day at</BFormCheckbox>

@@ -7,6 +7,7 @@ import type { Account } from '../api/types'
 import ProblemAlert from '../components/ProblemAlert.vue'
 import { useForm } from '../composables/useForm'
 import { useSession } from '../composables/useSession'
+import RuledInput from '../components/RuledInput.vue'
 
 const router = useRouter()
 const { signIn } = useSession()
@@ -30,12 +31,8 @@ const { problem, busy, submit } = useForm(async () => {
       <BFormGroup label="One-time code" label-for="code" class="mb-3">
         <BFormInput id="code" v-model="code" autocomplete="one-time-code" required autofocus />
       </BFormGroup>
-      <BFormGroup label="Login name" label-for="login" class="mb-3">
-        <BFormInput id="login" v-model="login" autocomplete="username" maxlength="64" required />
-      </BFormGroup>
-      <BFormGroup label="Password of the account" label-for="password" description="10 characters at least; length is all that counts." class="mb-3">
-        <BFormInput id="password" v-model="password" type="password" autocomplete="new-password" minlength="10" required />
-      </BFormGroup>
+      <RuledInput id="login" v-model="login" label="Login name" rule="account-name" column="mb-3" autocomplete="username" required />
+      <RuledInput id="password" v-model="password" label="Password of the account" rule="password" description="10 characters at least; length is all that counts." column="mb-3" type="password" autocomplete="new-password" required />
       <BButton type="submit" variant="primary" :disabled="busy">Create and sign in</BButton>
     </form>
   </div>

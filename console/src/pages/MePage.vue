@@ -8,6 +8,7 @@ import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
 import { useSession } from '../composables/useSession'
 import { many, moment } from '../logic/format'
+import RuledInput from '../components/RuledInput.vue'
 
 /** Oneself: password, second factor, sessions and tokens. */
 const { account, refresh } = useSession()
@@ -22,7 +23,7 @@ const ending = ref(false)
 const password = ref('')
 const label = ref('')
 const scope = ref<TokenScope>('see')
-const days = ref(90)
+const days = ref<string | number>(90)
 const issued = ref<IssuedToken>()
 const SCOPES = [
   { value: 'see', text: 'sees what I see, changes nothing' },
@@ -79,7 +80,7 @@ onMounted(sessions.reload)
         <ProblemAlert :problem="setting.problem.value" />
         <input type="text" class="visually-hidden" autocomplete="username" :value="account?.login" tabindex="-1" aria-hidden="true" readonly />
         <BFormGroup label="As it is" label-for="old-password" class="mb-2"><BFormInput id="old-password" v-model="old" type="password" required autocomplete="current-password" /></BFormGroup>
-        <BFormGroup label="As it is to be" label-for="fresh-password" class="mb-3"><BFormInput id="fresh-password" v-model="fresh" type="password" required minlength="10" autocomplete="new-password" /></BFormGroup>
+        <RuledInput id="fresh-password" v-model="fresh" label="As it is to be" rule="password" column="mb-3" type="password" required autocomplete="new-password" />
         <BButton type="submit" variant="primary" :disabled="setting.busy.value">Change the password</BButton>
         <p v-if="passwordSet" role="status" class="mt-2 mb-0">It was changed; {{ many(passwordSet.signed_out, 'other session') }} ended. Your workstations go on.</p>
       </form>
@@ -150,9 +151,9 @@ onMounted(sessions.reload)
       <h2>A token for a program</h2>
       <ProblemAlert :problem="making.problem.value" />
       <div class="d-flex gap-3 align-items-end">
-        <BFormGroup label="What it is for" label-for="token-label"><BFormInput id="token-label" v-model="label" required maxlength="64" /></BFormGroup>
+        <RuledInput id="token-label" v-model="label" label="What it is for" rule="name" required />
         <BFormGroup label="What it may do" label-for="token-scope"><BFormSelect id="token-scope" v-model="scope" :options="SCOPES" /></BFormGroup>
-        <BFormGroup label="Days" label-for="token-days"><BFormInput id="token-days" v-model="days" type="number" min="1" max="730" required /></BFormGroup>
+        <RuledInput id="token-days" v-model="days" label="Days" rule="token-days" type="number" required />
         <BButton type="submit" variant="outline-secondary" :disabled="making.busy.value">Make a token</BButton>
       </div>
       <p v-if="issued" role="status" class="mt-3 mb-0">{{ issued.record.label }}, shown only now: <span class="jf-code">{{ issued.token }}</span></p>

@@ -20,6 +20,7 @@ pub mod people;
 pub mod problem;
 pub mod restore;
 pub mod roster;
+pub mod rules;
 pub mod run;
 pub mod service;
 pub mod setting_up;

@@ -52,10 +52,7 @@ impl Desk {
     /// Decides how the service announces itself. It counts at once.
     pub(crate) fn set_discovery(&self, caller: &Caller, to: &DiscoverySettings) -> Result<Discovery> {
         caller.may(&Act::ChangeOffice)?;
-        let name = to.name.as_deref().map(checked_name).transpose()?;
-        if name.as_ref().is_some_and(|name| name.len() > MOST_NAME || name.contains('.')) {
-            return Err(DeskError::Invalid(format!("the name for an announcement has {MOST_NAME} bytes at most, and no dot")));
-        }
+        let name = to.name.as_deref().map(checked_announced_name).transpose()?;
         let odd =
             |name: &String| name.is_empty() || name.len() > 15 || name.contains([',', '/']) || name.contains(char::is_whitespace);
         if to.interfaces.len() > MOST_INTERFACES || to.interfaces.iter().any(odd) {
@@ -139,6 +136,15 @@ impl Desk {
             format!("{instance} TXT {}", txt.join(" ")),
         ]
     }
+}
+
+/// The name under which the service announces itself.
+pub(super) fn checked_announced_name(text: &str) -> Result<String> {
+    let name = checked_name(text)?;
+    if name.len() > MOST_NAME || name.contains('.') {
+        return Err(DeskError::Invalid(format!("the name for an announcement has {MOST_NAME} bytes at most, and no dot")));
+    }
+    Ok(name)
 }
 
 fn is_chosen(chosen: &[String], name: &str) -> bool {

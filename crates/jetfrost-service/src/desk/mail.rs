@@ -191,28 +191,58 @@ impl Desk {
 }
 
 fn check(to: &SetMail) -> Result<()> {
-    let invalid = |what: &str| Err(DeskError::Invalid(what.to_owned()));
     let MailSettings { server, port, recipients, sender, login, summary_hour, .. } = &to.settings;
-    let is_host = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | ':' | '[' | ']');
-    if server.is_empty() || server.len() > MOST_HOST || !server.chars().all(is_host) || *port == 0 {
-        return invalid("the mail server is a host name or an address, and its port a number from 1");
-    }
-    if recipients.is_empty() || recipients.len() > MOST_RECIPIENTS {
-        return invalid("mail goes to one to twenty addresses");
-    }
+    check_server(server)?;
+    check_port(*port)?;
+    check_recipients(recipients)?;
     if summary_hour.is_some_and(|hour| hour > 23) {
         return invalid("the hour of the summary is 0 to 23");
     }
-    let too_long = |text: &Option<String>| text.as_ref().is_some_and(|text| text.is_empty() || text.len() > MOST_SECRET);
-    if too_long(login) || too_long(&to.password) {
+    [login, &to.password].into_iter().flatten().try_for_each(|secret| check_secret(secret))?;
+    check_address(sender)
+}
+
+/// A host name or an address.
+pub(super) fn check_server(server: &str) -> Result<()> {
+    let is_host = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | ':' | '[' | ']');
+    match server {
+        "" => invalid("the mail server is missing: give its host name or address"),
+        _ if server.len() > MOST_HOST || !server.chars().all(is_host) => invalid("the mail server is a host name or an address"),
+        _ => Ok(()),
+    }
+}
+
+/// A port.
+pub(super) fn check_port(port: u16) -> Result<()> {
+    if port == 0 { invalid("a port is a number from 1 to 65535") } else { Ok(()) }
+}
+
+/// A login name or a password at a mail server.
+pub(super) fn check_secret(secret: &str) -> Result<()> {
+    if secret.is_empty() || secret.len() > MOST_SECRET {
         return invalid("the mail server's login name and password have 1 to 500 bytes");
     }
-    for address in recipients.iter().chain([sender]) {
-        if address.len() > MOST_SECRET || address.contains(char::is_control) || mailbox(address).is_err() {
-            return Err(DeskError::Invalid(format!("'{}' is no mail address", address.escape_debug())));
-        }
+    Ok(())
+}
+
+/// Whom mail goes to.
+pub(super) fn check_recipients(recipients: &[String]) -> Result<()> {
+    if recipients.is_empty() || recipients.len() > MOST_RECIPIENTS {
+        return invalid("mail goes to one to twenty addresses");
+    }
+    recipients.iter().try_for_each(|address| check_address(address))
+}
+
+/// An address.
+pub(super) fn check_address(address: &str) -> Result<()> {
+    if address.len() > MOST_SECRET || address.contains(char::is_control) || mailbox(address).is_err() {
+        return Err(DeskError::Invalid(format!("'{}' is no mail address", address.escape_debug())));
     }
     Ok(())
+}
+
+fn invalid(what: &str) -> Result<()> {
+    Err(DeskError::Invalid(what.to_owned()))
 }
 
 /// Whether the mail server is spoken to as it was. A password does not go along to another one, nor on a way that is less protected.

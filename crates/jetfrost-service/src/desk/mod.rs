@@ -23,6 +23,7 @@ mod places;
 mod protection;
 mod restores;
 mod roster;
+mod rules;
 mod runs;
 mod second_factor;
 mod sessions;

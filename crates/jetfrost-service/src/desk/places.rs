@@ -138,10 +138,7 @@ impl Desk {
     /// Changes what is given.
     pub(crate) fn change_destination(&self, caller: &Caller, id: &str, change: &DestinationChange) -> Result<Destination> {
         caller.may(&Act::ChangeOffice)?;
-        let too_long = |days: Option<u32>| days.is_some_and(|days| days > MOST_DAYS);
-        if too_long(change.waiting_days) || too_long(change.scrub_days) {
-            return Err(DeskError::Invalid(format!("it is {MOST_DAYS} days at most")));
-        }
+        [change.waiting_days, change.scrub_days].into_iter().flatten().try_for_each(check_days)?;
         let row = self.records.write(|on| {
             let mut row = DestinationRow::by_id(id, on)?.ok_or(DeskError::NotFound("destination"))?;
             let (old_name, before) = (row.name.clone(), said(&row, &access::open_to(&row, on)?));
@@ -338,7 +335,13 @@ fn why(row: &DestinationRow, state: DestinationState, marker: &Result<(), Marker
     }
 }
 
-fn checked_description(text: &str) -> Result<String> {
+/// Days for which something waits, or after which it comes again.
+pub(super) fn check_days(days: u32) -> Result<()> {
+    if days > MOST_DAYS { Err(DeskError::Invalid(format!("it is {MOST_DAYS} days at most"))) } else { Ok(()) }
+}
+
+/// What a destination is for.
+pub(super) fn checked_description(text: &str) -> Result<String> {
     let text = text.trim();
     if text.chars().count() > MOST_DESCRIPTION || text.chars().any(|c| c.is_control() && c != '\n') {
         return Err(DeskError::Invalid(format!("a description is plain text of {MOST_DESCRIPTION} characters at most")));

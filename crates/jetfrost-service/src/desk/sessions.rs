@@ -122,9 +122,7 @@ impl Desk {
     pub(crate) fn add_token(&self, caller: &Caller, new: &NewToken) -> Result<IssuedToken> {
         let (account, _) = caller.own_account(&Act::ChangeSelf)?;
         let label = checked_name(&new.label)?;
-        if !(1..=MOST_TOKEN_DAYS).contains(&new.days) {
-            return Err(DeskError::Invalid(format!("a token lasts 1 to {MOST_TOKEN_DAYS} days")));
-        }
+        check_token_days(new.days)?;
         let (now, secret) = (self.now(), new_secret(SecretKind::Session, &*self.random));
         let row = SessionRow {
             id: new_id(&*self.random),
@@ -173,6 +171,14 @@ impl Desk {
         self.guess_failed(&what, origin);
         Err(DeskError::WrongPassword)
     }
+}
+
+/// For how many days a token opens something.
+pub(super) fn check_token_days(days: u16) -> Result<()> {
+    if (1..=MOST_TOKEN_DAYS).contains(&days) {
+        return Ok(());
+    }
+    Err(DeskError::Invalid(format!("a token lasts 1 to {MOST_TOKEN_DAYS} days")))
 }
 
 fn session_of(row: &SessionRow, current: Option<&str>) -> Session {

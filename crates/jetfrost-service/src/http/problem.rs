@@ -326,7 +326,7 @@ fn is_full(error: &std::io::Error) -> bool {
 }
 
 /// Begins with a capital and ends with a full stop.
-fn sentence(text: &str) -> String {
+pub(super) fn sentence(text: &str) -> String {
     let end = if text.ends_with(['.', '!', '?']) { "" } else { "." };
     format!("{}{end}", capital(text))
 }

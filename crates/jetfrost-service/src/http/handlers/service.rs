@@ -6,6 +6,7 @@ use futures_util::{StreamExt, stream};
 use jetfrost_wire::attention::{Attention, MailState, SetMail};
 use jetfrost_wire::discovery::{Discovery, DiscoverySettings};
 use jetfrost_wire::people::Account;
+use jetfrost_wire::rules::{FieldRule, Ruling, Typed};
 use jetfrost_wire::service::{
     Admission, AdmissionState, AuditCheck, AuditEntry, AuditQuery, Escrow, ExportForm, ExportQuery, FirstAdministrator,
     NewEscrow, OfficeSettings, Protection, ServiceInfo,
@@ -14,6 +15,7 @@ use jetfrost_wire::setting_up::{SettingUp, Settle};
 use jetfrost_wire::{Page, Problem};
 
 use super::super::credential::origin;
+use super::super::problem::sentence;
 use super::super::{App, Reply, Trouble};
 use crate::desk::{Credential, Desk, export_header};
 
@@ -40,6 +42,7 @@ serve!(
     set_mail,
     end_mail,
     try_mail,
+    rule_on,
 );
 
 /// What anyone may know of the service.
@@ -228,4 +231,12 @@ async fn end_mail(app: Data<App>, credential: Credential) -> Reply<MailState> {
 #[post("/mail/trial")]
 async fn try_mail(app: Data<App>, credential: Credential) -> Reply<MailState> {
     Ok(Json(app.for_caller(credential, Desk::try_mail).await?))
+}
+
+/// Holds what somebody types against the rule that will count when it is sent. Nothing is changed.
+#[utoipa::path(tag = "service", request_body = Typed, params(("rule" = FieldRule, Path)), security((), ("bearer" = []), ("cookie" = [])), responses((status = 200, body = Ruling), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/rules/{rule}")]
+async fn rule_on(app: Data<App>, credential: Credential, rule: Path<FieldRule>, body: Json<Typed>) -> Reply<Ruling> {
+    let ruling = app.run(move |desk| desk.rule_on(&credential, *rule, &body)).await?;
+    Ok(Json(Ruling { complaint: ruling.complaint.as_deref().map(sentence) }))
 }
