@@ -160,13 +160,21 @@ pub(crate) fn scrub(destination: &Path) {
         }
         (began.elapsed().as_secs_f64(), bytes)
     };
-    hash_all();
-    let (plain, bytes) = hash_all();
     let store = Store::open(Arc::new(DirectoryMedium::new(&directory))).expect("opens");
-    let began = Instant::now();
-    let scrubbed = store.scrub(&mut None, &mut |_| true).expect("scrubbed");
-    let seconds = began.elapsed().as_secs_f64();
-    assert_eq!((scrubbed.found, scrubbed.bytes), (0, bytes));
+    let scrub_all = || {
+        let began = Instant::now();
+        let scrubbed = store.scrub(&mut None, &mut |_| true).expect("scrubbed");
+        assert_eq!(scrubbed.found, 0);
+        (began.elapsed().as_secs_f64(), scrubbed.bytes)
+    };
+    // Once to have everything in memory; then by turns, and the better of three each.
+    let (_, bytes) = hash_all();
+    let (mut plain, mut seconds) = (f64::MAX, f64::MAX);
+    for _ in 0..3 {
+        let ((hashed, _), (scrubbed, same)) = (hash_all(), scrub_all());
+        assert_eq!(same, bytes);
+        (plain, seconds) = (plain.min(hashed), seconds.min(scrubbed));
+    }
     println!(
         "scrub          {seconds:.2} s, {:.0} MB/s; hashing the segments in one process {plain:.2} s, {:.0} MB/s: {:.2} of its rate (to be at least 0.8)",
         bytes as f64 / seconds / 1e6,

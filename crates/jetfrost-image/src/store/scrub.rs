@@ -20,7 +20,9 @@ use crate::id::{ChunkName, SegmentHash};
 use crate::medium::{StoredFile, read_whole};
 
 /// Read at a time.
-const PIECE: usize = 1 << 20;
+const PIECE: usize = 256 << 10;
+/// Pieces that wait to be taken, so that neither side waits for the other at every one.
+const WAITING: usize = 4;
 /// Findings that are told one by one.
 const MOST_FINDINGS: usize = 1000;
 
@@ -371,7 +373,7 @@ impl Store {
 
 /// Reads a segment in pieces, the next while one is taken; not beyond what segments may have.
 pub(super) fn each_piece(file: &dyn StoredFile, mut take: impl FnMut(&[u8]) -> Result<()>) -> Result<()> {
-    let (out, read) = mpsc::sync_channel(1);
+    let (out, read) = mpsc::sync_channel(WAITING);
     let (give_back, buffers) = mpsc::channel::<Vec<u8>>();
     thread::scope(|scope| {
         scope.spawn(move || {
