@@ -1,5 +1,6 @@
 //! Making a recovery point.
 
+mod carried;
 mod pipeline;
 
 use std::collections::HashSet;

@@ -12,6 +12,7 @@ use jetfrost_image::crypto::{Effort, Sealer, StoreKeys, SystemRandom};
 use jetfrost_image::format::{FinishedSegment, SegmentBuilder};
 use jetfrost_image::tree::{ChunkBuffer, ChunkSink};
 
+use super::carried::{Buffers, Carried, SHORT};
 use crate::api::Api;
 use crate::error::ClientError;
 use crate::progress::Meter;
@@ -20,8 +21,9 @@ type Result<T> = std::result::Result<T, ClientError>;
 
 /// Segments are sent when they have reached this size.
 const SEGMENT: usize = 16 << 20;
-/// Chunks on their way between threads; each has a mebibyte at most.
-const WAITING: usize = 8;
+/// Chunks on their way between two threads. So many, that a stretch of small files or a thread that has to wait for a processor
+/// does not leave the others idle.
+const WAITING: usize = 256;
 /// A question is not longer than this, in bytes of memory of the chunks asked about and in names.
 const ASK_BYTES: usize = 8 << 20;
 const ASK_NAMES: usize = 512;
@@ -30,36 +32,9 @@ const UPLOADS: usize = 2;
 /// Segments that wait to be sent.
 const WAITING_SEGMENTS: usize = 1;
 
-/// What is not longer than this is copied: many short chunks on their way need little memory then.
-const SHORT: usize = 64 << 10;
-
 struct Job {
     name: ChunkName,
-    content: Held,
-}
-
-/// The bytes of a chunk on its way.
-enum Held {
-    Copied(Vec<u8>),
-    /// In the buffer into which they were read, and how many.
-    AsRead(ChunkBuffer, usize),
-}
-
-impl Held {
-    fn bytes(&self) -> &[u8] {
-        match self {
-            Self::Copied(bytes) => bytes,
-            Self::AsRead(buffer, len) => &buffer[..*len],
-        }
-    }
-
-    /// Bytes of memory.
-    fn room(&self) -> usize {
-        match self {
-            Self::Copied(bytes) => bytes.len(),
-            Self::AsRead(buffer, _) => buffer.len(),
-        }
-    }
+    content: Carried,
 }
 
 /// The first failure of any thread.
@@ -68,8 +43,7 @@ type Failure = Arc<Mutex<Option<ClientError>>>;
 /// Takes chunks and sees to it that the service has them when it is finished.
 pub(super) struct Pipeline {
     first: Option<Sender<Job>>,
-    /// Buffers of chunks that are done with.
-    spare: Receiver<ChunkBuffer>,
+    buffers: Buffers,
     threads: Vec<JoinHandle<()>>,
     failure: Failure,
     /// What the last point needs is there; ascending.
@@ -92,7 +66,6 @@ impl Pipeline {
         let failure = Failure::default();
         let mut threads = Vec::new();
         let (first, jobs) = bounded(WAITING);
-        let (give_back, spare) = bounded(WAITING);
         let mut run = |work: Box<dyn FnOnce() -> Result<()> + Send>| {
             let failure = Arc::clone(&failure);
             threads.push(std::thread::spawn(move || {
@@ -113,15 +86,15 @@ impl Pipeline {
         let packing = Arc::new(Mutex::new(Some(SegmentBuilder::new(keys.store, SEGMENT))));
         let last = Arc::new(LastOut { packing, segments, had_to_wait: AtomicBool::new(false) });
         for _ in 0..std::thread::available_parallelism().map_or(2, usize::from).min(8) {
-            let (keys, jobs, last, give_back) = (keys.clone(), unknown.clone(), Arc::clone(&last), give_back.clone());
-            run(Box::new(move || seal(&keys, &jobs, &last, &give_back)));
+            let (keys, jobs, last) = (keys.clone(), unknown.clone(), Arc::clone(&last));
+            run(Box::new(move || seal(&keys, &jobs, &last)));
         }
         drop((unknown, last));
         for _ in 0..UPLOADS {
             let (api, store, to_send, meter) = (api.clone(), store.to_owned(), to_send.clone(), Arc::clone(&meter));
             run(Box::new(move || send(&api, &store, &to_send, &meter)));
         }
-        Self { first: Some(first), spare, threads, failure, base, given: HashSet::new(), meter }
+        Self { first: Some(first), buffers: Buffers::default(), threads, failure, base, given: HashSet::new(), meter }
     }
 
     /// Waits until everything that was given is on the service. Returns the bytes sent.
@@ -137,15 +110,13 @@ impl Pipeline {
             None => Ok(self.meter.progress().sent),
         }
     }
-}
 
-impl Pipeline {
     /// Whether the service may have to be given this chunk; true once.
     fn is_new(&mut self, name: ChunkName) -> bool {
         self.base.binary_search(&name).is_err() && self.given.insert(name)
     }
 
-    fn begin_job(&self, name: ChunkName, content: Held) -> Result<()> {
+    fn begin_job(&self, name: ChunkName, content: Carried) -> Result<()> {
         let first = self.first.as_ref().ok_or(ClientError::Stopped)?;
         // The channel closes when a later stage failed; `finish` tells why.
         first.send(Job { name, content }).map_err(|_| ClientError::Stopped)
@@ -156,7 +127,7 @@ impl ChunkSink for Pipeline {
     type Error = ClientError;
 
     fn put(&mut self, name: ChunkName, content: &[u8]) -> Result<()> {
-        if self.is_new(name) { self.begin_job(name, Held::Copied(content.to_vec())) } else { Ok(()) }
+        if self.is_new(name) { self.begin_job(name, Carried::Copied(content.to_vec())) } else { Ok(()) }
     }
 
     fn put_buffer(&mut self, name: ChunkName, buffer: &mut ChunkBuffer, len: usize) -> Result<()> {
@@ -166,8 +137,8 @@ impl ChunkSink for Pipeline {
         if !self.is_new(name) {
             return Ok(());
         }
-        let spare = self.spare.try_recv().unwrap_or_default();
-        self.begin_job(name, Held::AsRead(std::mem::replace(buffer, spare), len))
+        let content = self.buffers.lend(buffer, len);
+        self.begin_job(name, content)
     }
 }
 
@@ -234,7 +205,7 @@ impl Drop for LastOut {
 }
 
 /// Seals chunks and packs them into segments.
-fn seal(keys: &StoreKeys, jobs: &Receiver<Job>, last: &LastOut, give_back: &Sender<ChunkBuffer>) -> Result<()> {
+fn seal(keys: &StoreKeys, jobs: &Receiver<Job>, last: &LastOut) -> Result<()> {
     let random = SystemRandom::default();
     let mut quick = Sealer::new(keys.clone(), Effort::Quick);
     let mut thorough = Sealer::new(keys.clone(), Effort::Thorough);
@@ -244,10 +215,6 @@ fn seal(keys: &StoreKeys, jobs: &Receiver<Job>, last: &LastOut, give_back: &Send
         // While segments go out as soon as they are full, time is what is short; else there is time to make them smaller.
         let sealer = if last.had_to_wait.load(Ordering::Relaxed) { &mut thorough } else { &mut quick };
         sealer.seal(&job.name, job.content.bytes(), &random, &mut sealed);
-        if let Held::AsRead(buffer, _) = job.content {
-            // When nobody needs it, it goes.
-            let _ = give_back.try_send(buffer);
-        }
         if !last.push(keys, job.name, &sealed) {
             break;
         }

@@ -15,7 +15,7 @@ use crossbeam_channel::{Receiver, Sender, bounded};
 use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::StoreKeys;
 use jetfrost_image::format::Part;
-use jetfrost_image::tree::ChunkSink;
+use jetfrost_image::tree::{ChunkBuffer, ChunkSink};
 
 use super::file::{ReadFailure, Stretch, stretches};
 use crate::error::ClientError;
@@ -53,7 +53,7 @@ pub(super) struct DiskRead {
 struct Extent {
     number: u64,
     held: Option<Held>,
-    bytes: Vec<u8>,
+    bytes: ChunkBuffer,
     /// Whether the last run saw the same.
     is_known: bool,
     unreadable: Vec<Range<u64>>,
@@ -77,7 +77,7 @@ pub(super) fn read_extents<S: ChunkSink<Error = ClientError>>(
     let mut unreadable = Vec::new();
     let next = Mutex::new(wanted.into_iter());
     let (out, read) = bounded::<Extent>(WAITING);
-    let (give_back, buffers) = bounded::<Vec<u8>>(WAITING);
+    let (give_back, buffers) = bounded::<ChunkBuffer>(WAITING);
     std::thread::scope(|scope| {
         for _ in 0..std::thread::available_parallelism().map_or(2, usize::from).min(4) {
             let reader = Reader { keys, key: keys.memory_key(), file, len, known, next: &next };
@@ -85,12 +85,12 @@ pub(super) fn read_extents<S: ChunkSink<Error = ClientError>>(
             scope.spawn(move || reader.run(&out, &buffers));
         }
         drop(out);
-        for extent in read {
+        for mut extent in read {
             if meter.is_stopped() {
                 return Err(ReadFailure::Run(ClientError::Stopped));
             }
             if let Some(held) = extent.held.filter(|_| !extent.is_known) {
-                sink.put(held.name, &extent.bytes)?;
+                sink.put_buffer(held.name, &mut extent.bytes, index(length(extent.number, len)))?;
             }
             extents[index(extent.number)] = extent.held;
             // There is always a reader that takes it, or nobody needs it any more.
@@ -103,9 +103,9 @@ pub(super) fn read_extents<S: ChunkSink<Error = ClientError>>(
     Ok(DiskRead { parts: parts(&extents, len), extents, unreadable: joined(unreadable) })
 }
 
-/// Where an extent stands in the list of all.
+/// Numbers and lengths of extents, for use within memory.
 fn index(number: u64) -> usize {
-    usize::try_from(number).expect("a disk's extents fit into memory many times over")
+    usize::try_from(number).expect("a list of a disk's extents fits into memory")
 }
 
 /// The numbers of the extents that are not holes, as far as the file system knows.
@@ -163,13 +163,13 @@ struct Reader<'r, I> {
 
 impl<I: Iterator<Item = u64>> Reader<'_, I> {
     /// Reads one extent after the other until there are no more, or nobody takes them.
-    fn run(&self, out: &Sender<Extent>, buffers: &Receiver<Vec<u8>>) {
+    fn run(&self, out: &Sender<Extent>, buffers: &Receiver<ChunkBuffer>) {
         loop {
             let Some(number) = self.next.lock().unwrap_or_else(PoisonError::into_inner).next() else { return };
             let mut bytes = buffers.try_recv().unwrap_or_default();
-            bytes.resize(usize::try_from(length(number, self.len)).expect("an extent fits into memory"), 0);
-            let unreadable = read_block_by_block(self.file, &mut bytes, number * EXTENT);
-            let (held, is_known) = self.look(number, &bytes);
+            let content = &mut bytes[..index(length(number, self.len))];
+            let unreadable = read_block_by_block(self.file, content, number * EXTENT);
+            let (held, is_known) = self.look(number, content);
             if out.send(Extent { number, held, bytes, is_known, unreadable }).is_err() {
                 return;
             }

@@ -53,11 +53,17 @@ impl Desk {
 /// Whether text keeps to a rule, for all that can be said without the records.
 fn keeps(rule: FieldRule, text: &str) -> Result<()> {
     match rule {
-        FieldRule::AccountName | FieldRule::KnownAccount | FieldRule::GroupName | FieldRule::DestinationName | FieldRule::Name => checked_name(text).map(drop),
+        FieldRule::AccountName
+        | FieldRule::KnownAccount
+        | FieldRule::GroupName
+        | FieldRule::DestinationName
+        | FieldRule::Name => checked_name(text).map(drop),
         FieldRule::Description => places::checked_description(text).map(drop),
         FieldRule::Password => check_password(text),
         FieldRule::Limit if text.trim() == "none" => Ok(()),
-        FieldRule::Size | FieldRule::Limit => jetfrost_wire::size::parse(text).map(drop).map_err(|e| DeskError::Invalid(e.to_string())),
+        FieldRule::Size | FieldRule::Limit => {
+            jetfrost_wire::size::parse(text).map(drop).map_err(|e| DeskError::Invalid(e.to_string()))
+        }
         FieldRule::Days => places::check_days(number(text)?),
         FieldRule::TokenDays => sessions::check_token_days(number(text).unwrap_or(0)),
         FieldRule::AnnouncedName => discovery::checked_announced_name(text).map(drop),

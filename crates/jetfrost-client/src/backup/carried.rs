@@ -1,0 +1,86 @@
+//! The bytes of chunks on their way through the pipeline, in a bounded number of buffers.
+
+use crossbeam_channel::{Receiver, Sender, bounded};
+use jetfrost_image::format::MAX_CHUNK;
+use jetfrost_image::tree::ChunkBuffer;
+
+/// What is not longer than this is copied: many short chunks on their way need little memory then.
+pub(super) const SHORT: usize = 64 << 10;
+/// Buffers there are at most, each as long as the longest chunk: more than a question and the threads that seal hold at once.
+const BUFFERS: usize = 24;
+
+/// The bytes of a chunk on its way.
+pub(super) enum Carried {
+    Copied(Vec<u8>),
+    /// In the buffer into which they were read.
+    AsRead(Lent),
+}
+
+impl Carried {
+    pub(super) fn bytes(&self) -> &[u8] {
+        match self {
+            Self::Copied(bytes) => bytes,
+            Self::AsRead(lent) => lent.bytes(),
+        }
+    }
+
+    /// Bytes of memory.
+    pub(super) fn room(&self) -> usize {
+        match self {
+            Self::Copied(bytes) => bytes.len(),
+            Self::AsRead(_) => MAX_CHUNK,
+        }
+    }
+}
+
+/// A buffer with the bytes of a chunk; it goes back when the chunk is done with.
+pub(super) struct Lent {
+    /// Only taken when it goes back.
+    buffer: Option<ChunkBuffer>,
+    len: usize,
+    home: Sender<ChunkBuffer>,
+}
+
+impl Lent {
+    fn bytes(&self) -> &[u8] {
+        self.buffer.as_ref().map_or(&[], |buffer| &buffer[..self.len])
+    }
+}
+
+impl Drop for Lent {
+    fn drop(&mut self) {
+        // There is room for all of them. When nobody waits for it any more, it goes.
+        let _ = self.buffer.take().map(|buffer| self.home.try_send(buffer));
+    }
+}
+
+/// Lends buffers, a bounded number of them.
+pub(super) struct Buffers {
+    home: Sender<ChunkBuffer>,
+    spare: Receiver<ChunkBuffer>,
+    made: usize,
+}
+
+impl Default for Buffers {
+    fn default() -> Self {
+        let (home, spare) = bounded(BUFFERS);
+        Self { home, spare, made: 0 }
+    }
+}
+
+impl Buffers {
+    /// Takes a buffer with the bytes of a chunk and leaves another in its place; waits for one to come back when there are no
+    /// more.
+    pub(super) fn lend(&mut self, buffer: &mut ChunkBuffer, len: usize) -> Carried {
+        let other = self.spare.try_recv().ok().or_else(|| self.one_more()).or_else(|| self.spare.recv().ok());
+        let lent = std::mem::replace(buffer, other.unwrap_or_default());
+        Carried::AsRead(Lent { buffer: Some(lent), len, home: self.home.clone() })
+    }
+
+    fn one_more(&mut self) -> Option<ChunkBuffer> {
+        (self.made < BUFFERS).then(|| {
+            self.made += 1;
+            ChunkBuffer::default()
+        })
+    }
+}
