@@ -93,7 +93,6 @@ type Things = BTreeMap<&'static str, String>;
 fn filled(path: &str, things: &Things) -> String {
     let noun = path.trim_start_matches("/api/v1/").split('/').next().unwrap_or_default();
     path.replace("{id}", things.get(noun).map_or("nothing", String::as_str))
-        .replace("{rule}", "name")
         .replace("{sequence}", "1")
         .replace("{hash}", &"0".repeat(64))
         .replace("{slot}", &"0".repeat(16))

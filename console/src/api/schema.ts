@@ -836,6 +836,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Holds what somebody types against the rule that will count when it is sent. Nothing is changed. */
+        post: operations["rule_on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}": {
         parameters: {
             query?: never;
@@ -2352,6 +2369,11 @@ export interface components {
              */
             unreadable: number;
         };
+        /**
+         * @description A rule for text in a form.
+         * @enum {string}
+         */
+        FieldRule: "account-name" | "known-account" | "group-name" | "destination-name" | "name" | "description" | "password" | "size" | "limit" | "days" | "token-days" | "announced-name" | "mail-server" | "port" | "mail-secret" | "mail-address" | "mail-addresses";
         /** @description Something that a scrub found. */
         Finding: {
             /** @description The file within the image store. */
@@ -3700,6 +3722,11 @@ export interface components {
              */
             years?: number;
         };
+        /** @description Whether what was typed keeps to the rule. */
+        Ruling: {
+            /** @description What is wrong with it, in a sentence; nothing when it keeps to the rule. */
+            complaint?: string | null;
+        };
         /** @description An attempt to make a recovery point. */
         Run: {
             /**
@@ -4091,6 +4118,15 @@ export interface components {
         TryFor: {
             /** @description Login name of the account. */
             login: string;
+        };
+        /** @description What was typed. */
+        Typed: {
+            /** @description The rule that it is held against. */
+            rule: components["schemas"]["FieldRule"];
+            /** @description The text. */
+            text: string;
+            /** @description What stands there until now: its own name is not taken for whoever has it. */
+            until_now?: string | null;
         };
         /**
          * @description Which units sizes are shown in.
@@ -6217,6 +6253,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RosterPlan"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rule_on: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Typed"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ruling"];
                 };
             };
             default: {

@@ -6,7 +6,7 @@ import { useRule } from '../composables/useRule'
 
 /** A field with its label that says while one types what the service would not take, and why. */
 defineOptions({ inheritAttrs: false })
-const props = defineProps<{ id: string; label: string; rule: FieldRule; description?: string; untilNow?: string; column: string }>()
+const props = defineProps<{ id: string; label: string; rule: FieldRule; description?: string; untilNow?: string; column?: string }>()
 const text = defineModel<string | number>({ required: true })
 
 const complaint = useRule(

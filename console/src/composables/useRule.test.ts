@@ -33,7 +33,7 @@ test('what is typed is asked about once it rests, with what stands there until n
   asked.mockResolvedValue({ complaint: 'The name is taken.' })
   const { type, complaint } = field('mara')
   await type('ben')
-  expect(asked).toHaveBeenCalledExactlyOnceWith('/rules/account-name', { text: 'ben', until_now: 'mara' })
+  expect(asked).toHaveBeenCalledExactlyOnceWith('/rules', { rule: 'account-name', text: 'ben', until_now: 'mara' })
   expect(complaint()).toBe('The name is taken.')
 })
 

@@ -15,7 +15,7 @@ export function useRule(rule: () => FieldRule, typed: () => string, untilNow: ()
     asked += 1
     const mine = asked
     try {
-      const ruling = await post<Ruling>(`/rules/${rule()}`, { text: typed(), until_now: untilNow() })
+      const ruling = await post<Ruling>('/rules', { rule: rule(), text: typed(), until_now: untilNow() })
       // An answer that was overtaken says nothing any more.
       if (mine === asked) complaint.value = ruling.complaint ?? ''
     } catch (error) {

@@ -46,6 +46,8 @@ pub enum FieldRule {
 /// What was typed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Typed {
+    /// The rule that it is held against.
+    pub rule: FieldRule,
     /// The text.
     #[schema(max_length = 10_000)]
     pub text: String,

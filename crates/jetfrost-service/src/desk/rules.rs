@@ -11,14 +11,14 @@ use crate::records::{AccountRow, DestinationRow, GroupRow};
 impl Desk {
     /// Holds text against a rule. Anybody may ask, for a first administrator has no session yet; whether a name is taken is told
     /// only to those who may see whose it is.
-    pub(crate) fn rule_on(&self, credential: &Credential, rule: FieldRule, typed: &Typed) -> Result<Ruling> {
+    pub(crate) fn rule_on(&self, credential: &Credential, typed: &Typed) -> Result<Ruling> {
         let caller = match self.authenticate(credential) {
             Err(DeskError::NotSignedIn) => None,
             other => Some(other?),
         };
         let sees_office = |caller: &Caller| caller.may(&Act::SeeOffice).is_ok();
-        let kept = keeps(rule, &typed.text).and_then(|()| match caller.is_some_and(|caller| sees_office(&caller)) {
-            true => self.suits_records(rule, typed),
+        let kept = keeps(typed.rule, &typed.text).and_then(|()| match caller.is_some_and(|caller| sees_office(&caller)) {
+            true => self.suits_records(typed),
             false => Ok(()),
         });
         match kept {
@@ -30,8 +30,8 @@ impl Desk {
     }
 
     /// Whether a name is free, where names must differ, or known, where somebody must have it.
-    fn suits_records(&self, rule: FieldRule, typed: &Typed) -> Result<()> {
-        if rule == FieldRule::KnownAccount {
+    fn suits_records(&self, typed: &Typed) -> Result<()> {
+        if typed.rule == FieldRule::KnownAccount {
             return self.records.read(|on| account_named(&typed.text, on).map(drop));
         }
         let key = names::key(&typed.text);
@@ -39,7 +39,7 @@ impl Desk {
             return Ok(());
         }
         let holder = self.records.read(|on| {
-            Ok::<_, DeskError>(match rule {
+            Ok::<_, DeskError>(match typed.rule {
                 FieldRule::AccountName => AccountRow::by_key(&key, on)?.map(|row| row.login),
                 FieldRule::GroupName => GroupRow::by_key(&key, on)?.map(|row| row.name),
                 FieldRule::DestinationName => DestinationRow::by_key(&key, on)?.map(|row| row.name),

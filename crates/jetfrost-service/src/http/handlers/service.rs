@@ -6,7 +6,7 @@ use futures_util::{StreamExt, stream};
 use jetfrost_wire::attention::{Attention, MailState, SetMail};
 use jetfrost_wire::discovery::{Discovery, DiscoverySettings};
 use jetfrost_wire::people::Account;
-use jetfrost_wire::rules::{FieldRule, Ruling, Typed};
+use jetfrost_wire::rules::{Ruling, Typed};
 use jetfrost_wire::service::{
     Admission, AdmissionState, AuditCheck, AuditEntry, AuditQuery, Escrow, ExportForm, ExportQuery, FirstAdministrator,
     NewEscrow, OfficeSettings, Protection, ServiceInfo,
@@ -234,9 +234,9 @@ async fn try_mail(app: Data<App>, credential: Credential) -> Reply<MailState> {
 }
 
 /// Holds what somebody types against the rule that will count when it is sent. Nothing is changed.
-#[utoipa::path(tag = "service", request_body = Typed, params(("rule" = FieldRule, Path)), security((), ("bearer" = []), ("cookie" = [])), responses((status = 200, body = Ruling), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[post("/rules/{rule}")]
-async fn rule_on(app: Data<App>, credential: Credential, rule: Path<FieldRule>, body: Json<Typed>) -> Reply<Ruling> {
-    let ruling = app.run(move |desk| desk.rule_on(&credential, *rule, &body)).await?;
+#[utoipa::path(tag = "service", request_body = Typed, security((), ("bearer" = []), ("cookie" = [])), responses((status = 200, body = Ruling), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/rules")]
+async fn rule_on(app: Data<App>, credential: Credential, body: Json<Typed>) -> Reply<Ruling> {
+    let ruling = app.run(move |desk| desk.rule_on(&credential, &body)).await?;
     Ok(Json(Ruling { complaint: ruling.complaint.as_deref().map(sentence) }))
 }
