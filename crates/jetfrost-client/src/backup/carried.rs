@@ -84,3 +84,25 @@ impl Buffers {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::VecDeque;
+
+    use super::*;
+
+    #[test]
+    fn no_more_buffers_are_made_than_there_may_be_and_what_is_lent_keeps_its_bytes_until_it_goes_back() {
+        let (mut buffers, mut reading) = (Buffers::default(), ChunkBuffer::default());
+        let mut lent: VecDeque<(u8, Carried)> = VecDeque::new();
+        for round in 0..100 {
+            if lent.len() == BUFFERS {
+                let (then, oldest) = lent.pop_front().expect("not empty");
+                assert_eq!(oldest.bytes(), [then; 3]);
+            }
+            reading[..3].fill(round);
+            lent.push_back((round, buffers.lend(&mut reading, 3)));
+        }
+        assert_eq!(buffers.made, BUFFERS);
+    }
+}
