@@ -10,6 +10,7 @@ use jetfrost_wire::people::{
     PasswordSet, Role, WorkstationsGo,
 };
 use jetfrost_wire::problem::ProblemKind;
+use jetfrost_wire::rules::{FieldRule, Ruling, Typed};
 use jetfrost_wire::service::{
     AuditCheck, AuditEntry, Carry, ConfirmSecondFactor, EndSecondFactor, IssuedToken, NewToken, SecondFactorOffer, Session,
     SessionsEnded, SignIn, SignedIn, SpareCodes, TokenScope,
@@ -389,4 +390,27 @@ fn the_audit_log_is_filtered_exported_and_tells_where_it_was_tampered_with() {
     // That entries were taken off the end shows to whoever wrote the last link down.
     assert_ne!(tampered("DELETE FROM audit WHERE number = (SELECT max(number) FROM audit)").last_link, Some(last));
     assert_eq!(tampered("DELETE FROM audit WHERE number = 2").broken_at, Some(2));
+}
+
+#[test]
+fn what_is_typed_is_held_against_the_rules_and_only_who_may_see_names_is_told_that_one_is_taken() {
+    let office = Office::open();
+    office.account("ben", Role::Member);
+    let says = |api: &Api, rule, text: &str, until_now: Option<&str>| {
+        let typed = Typed { rule, text: text.into(), until_now: until_now.map(str::to_owned) };
+        let ruling: Ruling = api.post("/rules", &typed).expect("answered");
+        ruling.complaint
+    };
+    let nobody = Api::new(&office.address(), Some(&office.fingerprint())).expect("a service");
+    let member = office.signed_in("ben");
+    let taken = Some("The name 'ben' is taken.".to_owned());
+    assert_eq!(says(&office.api, FieldRule::AccountName, " BEN", None), taken);
+    assert_eq!(says(&office.api, FieldRule::AccountName, "Ben", Some("ben")), None);
+    assert_eq!(says(&office.api, FieldRule::KnownAccount, "benn", None).as_deref(), Some("There is no account 'benn'."));
+    for outsider in [&nobody, &member] {
+        assert_eq!(says(outsider, FieldRule::AccountName, "ben", None), None);
+        assert_eq!(says(outsider, FieldRule::KnownAccount, "benn", None), None);
+        let short = says(outsider, FieldRule::Password, "low water", None);
+        assert_eq!(short.as_deref(), Some("A password has 10 characters at least."));
+    }
 }

@@ -20,7 +20,7 @@ const SAMPLE: usize = 16 << 10;
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Effort {
     /// Time is short: Zstandard's level 1 with a hash table that stays in the processor's nearest cache, only matches of seven
-    /// bytes or more, and every third place looked at where none was found. A fifth quicker than level 1, and 9 % larger.
+    /// bytes or more, and half of the places passed over where nothing matches. A fifth quicker than level 1, and 9 % larger.
     Quick,
     /// There is time: level 3.
     Thorough,
