@@ -72,7 +72,7 @@ const restoring = useForm(async () => {
     </p>
 
     <form v-if="changing" class="mb-3" @submit.prevent="saving.submit">
-      <RuledInput id="store-limit" v-model="limit" label="Limit" rule="size" description="Such as 200GB; empty for no limit of its own." column="col-4" aria-describedby="limit-advice" />
+      <RuledInput id="store-limit" v-model="limit" label="Limit" rule="size" description="Such as 200GB; empty for no limit of its own." column="col-4" described-by="limit-advice" />
       <LimitAdvice id="limit-advice" :workstation="workstation.id" :limit="limitBytes" />
       <BFormCheckbox v-model="asDestination" class="my-2">Keep what {{ store.destination_name }} keeps</BFormCheckbox>
       <KeepingFields v-if="!asDestination" v-model="keeping" />
