@@ -8,7 +8,7 @@ use crate::office::{Office, mb, outln};
 
 const CROWD: usize = 50;
 const FILES: u32 = 4;
-const MEGABYTES: u32 = 40;
+const MEGABYTES: u32 = 20;
 
 pub(crate) fn run(scratch: &Path) {
     let office = Office::open(scratch);

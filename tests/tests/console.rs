@@ -39,6 +39,8 @@ async fn from_the_first_administrator_to_a_backup_that_shows_by_itself() {
     browser.sees("own records are not protected").await;
     browser.sees("There is no place for backups yet").await;
     browser.fill("destination-name", "Shelf").await;
+    browser.fill("destination-directory", "/nowhere/shelf").await;
+    browser.sees("there is no directory above it").await;
     browser.fill("destination-directory", "/proc").await;
     browser.press("Try the directory").await;
     browser.sees("keeps no files").await;

@@ -2373,7 +2373,7 @@ export interface components {
          * @description A rule for text in a form.
          * @enum {string}
          */
-        FieldRule: "account-name" | "known-account" | "group-name" | "destination-name" | "name" | "description" | "password" | "size" | "limit" | "days" | "token-days" | "announced-name" | "mail-server" | "port" | "mail-secret" | "mail-address" | "mail-addresses";
+        FieldRule: "account-name" | "known-account" | "group-name" | "destination-name" | "name" | "directory" | "description" | "password" | "size" | "limit" | "days" | "token-days" | "announced-name" | "mail-server" | "port" | "mail-secret" | "mail-address" | "mail-addresses";
         /** @description Something that a scrub found. */
         Finding: {
             /** @description The file within the image store. */

@@ -1,11 +1,12 @@
 <script setup lang="ts">
-import { BButton, BFormGroup, BFormInput } from 'bootstrap-vue-next'
+import { BButton } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 import { post } from '../api/client'
 import type { Adopted } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { many, moment, size } from '../logic/format'
 import ProblemAlert from './ProblemAlert.vue'
+import RuledInput from './RuledInput.vue'
 
 /** Takes over a destination of another installation: first a look, then the act. */
 const emit = defineEmits<{ changed: [] }>()
@@ -27,7 +28,7 @@ const adopting = useForm(async () => {
     <p class="jf-quiet">From its disk alone. Its people and machines come back as records; a machine claims its backups with an enrolment code and its own passphrase.</p>
     <ProblemAlert :problem="looking.problem.value ?? adopting.problem.value" />
     <div class="d-flex gap-2 align-items-end">
-      <BFormGroup label="Its directory on this server" label-for="adopt-directory" class="flex-grow-1"><BFormInput id="adopt-directory" v-model="directory" required @update:model-value="found = undefined" /></BFormGroup>
+      <RuledInput id="adopt-directory" v-model="directory" label="Its directory on this server" rule="directory" column="flex-grow-1" required @update:model-value="found = undefined" />
       <BButton type="submit" variant="outline-secondary" :disabled="looking.busy.value">Look at it</BButton>
     </div>
     <div v-if="found" role="status" class="mt-3">

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { BButton, BFormCheckbox, BFormGroup, BFormInput } from 'bootstrap-vue-next'
+import { BButton, BFormCheckbox } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
 import { post } from '../api/client'
 import type { Destination, Verdict } from '../api/types'
@@ -51,9 +51,17 @@ watch(
     <ProblemAlert :problem="adding.problem.value ?? trying.problem.value" />
     <div class="row g-3">
       <RuledInput id="destination-name" v-model="name" label="Name" rule="destination-name" column="col-3" required />
-      <BFormGroup label="Directory on the server" label-for="destination-directory" description="It is made if the one above it exists." class="col-6">
-        <BFormInput id="destination-directory" v-model="directory" required placeholder="/backup/office" @update:model-value="verdict = undefined" />
-      </BFormGroup>
+      <RuledInput
+        id="destination-directory"
+        v-model="directory"
+        label="Directory on the server"
+        rule="directory"
+        description="It is made if the one above it exists."
+        column="col-6"
+        required
+        placeholder="/backup/office"
+        @update:model-value="verdict = undefined"
+      />
       <RuledInput id="destination-capacity" v-model="capacity" label="Capacity" rule="size" description="Such as 2TB; empty for no limit." column="col-3" />
       <RuledInput id="destination-description" v-model="description" label="What it is for" rule="description" column="col-9" />
       <div class="col-12"><BFormCheckbox v-model="everybody">Open it to everybody; otherwise it is open to nobody until you say to whom, under Access</BFormCheckbox></div>

@@ -17,6 +17,8 @@ pub enum FieldRule {
     DestinationName,
     /// Any other name: of a person, a machine, a token.
     Name,
+    /// A directory on the server that is there, or whose upper one is.
+    Directory,
     /// What a destination is for.
     Description,
     /// A new password.

@@ -1,5 +1,7 @@
 //! Whether what somebody types keeps to a rule: each is the function that counts when it is sent.
 
+use std::path::Path;
+
 use jetfrost_office::access::Act;
 use jetfrost_office::names;
 use jetfrost_wire::rules::{FieldRule, Ruling, Typed};
@@ -7,6 +9,7 @@ use jetfrost_wire::rules::{FieldRule, Ruling, Typed};
 use super::people::{account_named, check_password};
 use super::{Caller, Credential, Desk, DeskError, Result, checked_name, discovery, mail, places, sessions};
 use crate::records::{AccountRow, DestinationRow, GroupRow};
+use crate::shelf::there_or_above;
 
 impl Desk {
     /// Holds text against a rule. Anybody may ask, for a first administrator has no session yet; whether a name is taken is told
@@ -16,11 +19,7 @@ impl Desk {
             Err(DeskError::NotSignedIn) => None,
             other => Some(other?),
         };
-        let sees_office = |caller: &Caller| caller.may(&Act::SeeOffice).is_ok();
-        let kept = keeps(typed.rule, &typed.text).and_then(|()| match caller.is_some_and(|caller| sees_office(&caller)) {
-            true => self.suits_records(typed),
-            false => Ok(()),
-        });
+        let kept = keeps(typed.rule, &typed.text).and_then(|()| caller.map_or(Ok(()), |caller| self.suits(&caller, typed)));
         match kept {
             Ok(()) => Ok(Ruling { complaint: None }),
             Err(DeskError::Invalid(why)) => Ok(Ruling { complaint: Some(why) }),
@@ -29,11 +28,19 @@ impl Desk {
         }
     }
 
-    /// Whether a name is free, where names must differ, or known, where somebody must have it.
-    fn suits_records(&self, typed: &Typed) -> Result<()> {
-        if typed.rule == FieldRule::KnownAccount {
-            return self.records.read(|on| account_named(&typed.text, on).map(drop));
+    /// Whether it suits what there is, as far as this caller may see that.
+    fn suits(&self, caller: &Caller, typed: &Typed) -> Result<()> {
+        let (sees, changes) = (caller.may(&Act::SeeOffice).is_ok(), caller.may(&Act::ChangeOffice).is_ok());
+        match typed.rule {
+            FieldRule::Directory if changes => there_or_above(Path::new(&typed.text)).map(drop).map_err(DeskError::Invalid),
+            FieldRule::KnownAccount if sees => self.records.read(|on| account_named(&typed.text, on).map(drop)),
+            FieldRule::AccountName | FieldRule::GroupName | FieldRule::DestinationName if sees => self.is_free(typed),
+            _ => Ok(()),
         }
+    }
+
+    /// Whether nobody else has a name.
+    fn is_free(&self, typed: &Typed) -> Result<()> {
         let key = names::key(&typed.text);
         if typed.until_now.as_ref().is_some_and(|now| names::key(now) == key) {
             return Ok(());
@@ -58,6 +65,8 @@ fn keeps(rule: FieldRule, text: &str) -> Result<()> {
         | FieldRule::GroupName
         | FieldRule::DestinationName
         | FieldRule::Name => checked_name(text).map(drop),
+        FieldRule::Directory if Path::new(text).is_absolute() => Ok(()),
+        FieldRule::Directory => Err(DeskError::Invalid("the directory is given from the root, such as /backup/office".into())),
         FieldRule::Description => places::checked_description(text).map(drop),
         FieldRule::Password => check_password(text),
         FieldRule::Limit if text.trim() == "none" => Ok(()),
@@ -100,6 +109,7 @@ mod tests {
             (FieldRule::GroupName, "Drawing office", "a\tb"),
             (FieldRule::DestinationName, "Attic shelf", ""),
             (FieldRule::Name, "mara-desk", "\n"),
+            (FieldRule::Directory, "/backup/office", "backup"),
             (FieldRule::Description, "", "\u{7}"),
             (FieldRule::Password, "ten letters", "too short"),
             (FieldRule::Size, "1.5 TB", "1.5"),

@@ -26,22 +26,31 @@ pub(crate) struct Judgement {
     pub(crate) volume: Option<Volume>,
 }
 
+/// The directory by which one is judged: itself, or while it is yet to be made the one above it, in which it will be. If there
+/// is neither, why.
+pub(crate) fn there_or_above(directory: &Path) -> Result<&Path, String> {
+    let shown = directory.display();
+    if !directory.is_absolute() {
+        return Err(format!("{shown} is not an absolute path"));
+    }
+    match fs::metadata(directory) {
+        Ok(metadata) if metadata.is_dir() => Ok(directory),
+        Ok(_) => Err(format!("{shown} is not a directory")),
+        Err(e) if e.kind() == io::ErrorKind::NotFound => {
+            let above = directory.parent().filter(|above| above.is_dir());
+            above.ok_or_else(|| format!("{shown} cannot be made: there is no directory above it"))
+        }
+        Err(e) => Err(format!("{shown} cannot be read: {e}")),
+    }
+}
+
 /// Judges whether `directory` would do as a destination beside those in `others`.
 pub(crate) fn judge(directory: &Path, others: &[PathBuf], service: &str) -> Judgement {
     let refuse = |reason: String, volume| Judgement { fitness: Fitness::Unfit, reasons: vec![reason], volume };
     let shown = directory.display();
-    if !directory.is_absolute() {
-        return refuse(format!("{shown} is not an absolute path"), None);
-    }
-    // One that is yet to be made is judged by the one above it, in which it will be.
-    let there = match fs::metadata(directory) {
-        Ok(metadata) if metadata.is_dir() => directory,
-        Ok(_) => return refuse(format!("{shown} is not a directory"), None),
-        Err(e) if e.kind() == io::ErrorKind::NotFound => match directory.parent().filter(|above| above.is_dir()) {
-            Some(above) => above,
-            None => return refuse(format!("{shown} cannot be made: there is no directory above it"), None),
-        },
-        Err(e) => return refuse(format!("{shown} cannot be read: {e}"), None),
+    let there = match there_or_above(directory) {
+        Ok(there) => there,
+        Err(reason) => return refuse(reason, None),
     };
     let volume = match volume_of(there) {
         Ok(volume) => volume,
