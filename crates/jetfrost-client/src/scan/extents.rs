@@ -73,7 +73,7 @@ pub(super) fn read_extents<S: ChunkSink<Error = ClientError>>(
 ) -> Result<DiskRead, ReadFailure> {
     let wanted = with_data(file, len)?;
     meter.bytes_done(len - wanted.iter().map(|number| length(*number, len)).sum::<u64>());
-    let mut extents: Extents = vec![None; index(len.div_ceil(EXTENT))];
+    let mut extents: Extents = vec![None; in_memory(len.div_ceil(EXTENT))];
     let mut unreadable = Vec::new();
     let next = Mutex::new(wanted.into_iter());
     let (out, read) = bounded::<Extent>(WAITING);
@@ -90,9 +90,9 @@ pub(super) fn read_extents<S: ChunkSink<Error = ClientError>>(
                 return Err(ReadFailure::Run(ClientError::Stopped));
             }
             if let Some(held) = extent.held.filter(|_| !extent.is_known) {
-                sink.put_buffer(held.name, &mut extent.bytes, index(length(extent.number, len)))?;
+                sink.put_buffer(held.name, &mut extent.bytes, in_memory(length(extent.number, len)))?;
             }
-            extents[index(extent.number)] = extent.held;
+            extents[in_memory(extent.number)] = extent.held;
             // There is always a reader that takes it, or nobody needs it any more.
             let _ = give_back.try_send(extent.bytes);
             unreadable.extend(extent.unreadable);
@@ -103,8 +103,8 @@ pub(super) fn read_extents<S: ChunkSink<Error = ClientError>>(
     Ok(DiskRead { parts: parts(&extents, len), extents, unreadable: joined(unreadable) })
 }
 
-/// Numbers and lengths of extents, for use within memory.
-fn index(number: u64) -> usize {
+/// A number or a length of extents, as lists and buffers take it.
+fn in_memory(number: u64) -> usize {
     usize::try_from(number).expect("a list of a disk's extents fits into memory")
 }
 
@@ -167,7 +167,7 @@ impl<I: Iterator<Item = u64>> Reader<'_, I> {
         loop {
             let Some(number) = self.next.lock().unwrap_or_else(PoisonError::into_inner).next() else { return };
             let mut bytes = buffers.try_recv().unwrap_or_default();
-            let content = &mut bytes[..index(length(number, self.len))];
+            let content = &mut bytes[..in_memory(length(number, self.len))];
             let unreadable = read_block_by_block(self.file, content, number * EXTENT);
             let (held, is_known) = self.look(number, content);
             if out.send(Extent { number, held, bytes, is_known, unreadable }).is_err() {
@@ -184,7 +184,7 @@ impl<I: Iterator<Item = u64>> Reader<'_, I> {
         let mut code = Aegis128LMac::<16>::new(&self.key);
         code.update(bytes);
         let tag = code.finalize();
-        let known = self.known.get(index(number)).copied().flatten().filter(|held| held.tag == tag);
+        let known = self.known.get(in_memory(number)).copied().flatten().filter(|held| held.tag == tag);
         match known {
             Some(held) => (Some(held), true),
             None => (Some(Held { tag, name: self.keys.name(bytes) }), false),
