@@ -313,7 +313,8 @@ mod tests {
 
     #[test]
     fn a_home_is_known_and_the_root_directory_is_none() {
-        let passwd = "root:x:0:0:root:/export/chief:/bin/sh\ndaemon:x:1:1::/:/bin/false\nanna:x:1001:1001::/export/anna:/bin/sh\n";
+        let passwd =
+            "root:x:0:0:root:/export/chief:/bin/sh\ndaemon:x:1:1::/:/bin/false\nanna:x:1001:1001::/export/anna:/bin/sh\n";
         let above = |path: &str| home_above(passwd, Path::new(path));
         assert_eq!(above("/export/anna/backup"), Some("/export/anna".into()));
         assert_eq!(above("/export/chief/x"), Some("/export/chief".into()));
