@@ -1,47 +1,60 @@
-//! Fifty workstations at once.
+//! Fifty workstations at once, beside one alone: by turns, the better of three.
 
-use std::path::Path;
+use std::fs;
+use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use crate::files::noise;
-use crate::office::{Office, mb, outln};
+use crate::office::{Office, Station, mb, outln};
 
 const CROWD: usize = 50;
+/// So many of the crowd's folders are one workstation's that is alone.
+const ALONE: usize = 25;
+const ROUNDS: usize = 3;
 const FILES: u32 = 4;
 const MEGABYTES: u32 = 20;
 
 pub(crate) fn run(scratch: &Path) {
     let office = Office::open(scratch);
+    let folders: Vec<PathBuf> = (0..CROWD).map(|i| scratch.join(format!("photos-{i}"))).collect();
+    folders.iter().for_each(|folder| fs::create_dir(folder).expect("made"));
     let alone = office.station("alone");
-    alone.keep(&noise(scratch, "alone-files", 40, 100), false);
-    let one = alone.back_up();
-    let one_rate = 4000e6 / one.seconds;
-    let stations: Vec<_> = (0..CROWD)
-        .map(|i| {
+    folders.iter().take(ALONE).for_each(|folder| alone.keep(folder, false));
+    let crowd: Vec<Station> = folders
+        .iter()
+        .enumerate()
+        .map(|(i, folder)| {
             let station = office.station(&format!("crowd-{i}"));
-            station.keep(&noise(scratch, &format!("crowd-{i}-files"), FILES, MEGABYTES), false);
+            station.keep(folder, false);
             station
         })
         .collect();
-    let began = Instant::now();
-    let times: Vec<f64> = std::thread::scope(|scope| {
-        let runs: Vec<_> = stations.iter().map(|station| scope.spawn(|| station.back_up().seconds)).collect();
-        runs.into_iter().map(|run| run.join().expect("no panic")).collect()
-    });
-    let all = began.elapsed().as_secs_f64();
-    let rate = CROWD as f64 * f64::from(FILES * MEGABYTES) * 1e6 / all;
-    let mut sorted = times;
-    sorted.sort_by(f64::total_cmp);
-    outln(&format!(
-        "50 at once     {:.0} MB/s, one alone {:.0} MB/s: {:.2} of its rate (to be at least 0.8)",
-        rate / 1e6,
-        one_rate / 1e6,
-        rate / one_rate
-    ));
+    let rounds: Vec<(f64, f64, f64)> = (0..ROUNDS).map(|_| round(&folders, &alone, &crowd)).collect();
+    let best = |of: fn(&(f64, f64, f64)) -> f64| rounds.iter().map(of).fold(0.0, f64::max);
+    let (one, many) = (best(|round| round.0), best(|round| round.1));
+    outln(&format!("50 at once     {many:.0} MB/s, one alone {one:.0} MB/s: {:.2} of its rate (to be at least 0.8)", many / one));
     outln(&format!(
         "  slowest {:.2} times the median (to be at most 3); service {:.0} MB (to be below 250)",
-        sorted[CROWD - 1] / sorted[CROWD / 2],
+        best(|round| round.2),
         mb(office.daemon.peak_memory())
     ));
     assert!(office.daemon.terminate(), "the service stops cleanly");
+}
+
+/// Rates of one alone and of the crowd, in megabytes a second, and how much slower the slowest was than the median. The files
+/// are new each time.
+fn round(folders: &[PathBuf], alone: &Station, crowd: &[Station]) -> (f64, f64, f64) {
+    folders.iter().for_each(|folder| noise(folder, FILES, MEGABYTES));
+    let of_one = f64::from(FILES * MEGABYTES);
+    let one = ALONE as f64 * of_one / alone.back_up_unwatched();
+    let began = Instant::now();
+    let mut times: Vec<f64> = std::thread::scope(|scope| {
+        let runs: Vec<_> = crowd.iter().map(|station| scope.spawn(|| station.back_up_unwatched())).collect();
+        runs.into_iter().map(|run| run.join().expect("no panic")).collect()
+    });
+    let many = CROWD as f64 * of_one / began.elapsed().as_secs_f64();
+    times.sort_by(f64::total_cmp);
+    let slowest = times[CROWD - 1] / times[CROWD / 2];
+    outln(&format!("  a round: {many:.0} MB/s, one alone {one:.0} MB/s"));
+    (one, many, slowest)
 }

@@ -6,8 +6,9 @@ use jetfrost_image::tree::ChunkBuffer;
 
 /// What is not longer than this is copied: many short chunks on their way need little memory then.
 pub(super) const SHORT: usize = 64 << 10;
-/// Buffers there are at most, each as long as the longest chunk: more than a question and the threads that seal hold at once.
-const BUFFERS: usize = 24;
+/// Buffers there are at most beside one for each thread that seals, each as long as the longest chunk: what a question to the
+/// service may hold, and a few that are being filled. A short run touches all of them, and fresh memory costs time.
+const BUFFERS: usize = 10;
 
 /// The bytes of a chunk on its way.
 pub(super) enum Carried {
@@ -58,17 +59,18 @@ impl Drop for Lent {
 pub(super) struct Buffers {
     home: Sender<ChunkBuffer>,
     spare: Receiver<ChunkBuffer>,
-    made: usize,
-}
-
-impl Default for Buffers {
-    fn default() -> Self {
-        let (home, spare) = bounded(BUFFERS);
-        Self { home, spare, made: 0 }
-    }
+    /// So many may still be made.
+    unmade: usize,
 }
 
 impl Buffers {
+    /// Buffers for so many threads that seal.
+    pub(super) fn new(sealers: usize) -> Self {
+        let unmade = BUFFERS + sealers;
+        let (home, spare) = bounded(unmade);
+        Self { home, spare, unmade }
+    }
+
     /// Takes a buffer with the bytes of a chunk and leaves another in its place; waits for one to come back when there are no
     /// more.
     pub(super) fn lend(&mut self, buffer: &mut ChunkBuffer, len: usize) -> Carried {
@@ -78,10 +80,8 @@ impl Buffers {
     }
 
     fn one_more(&mut self) -> Option<ChunkBuffer> {
-        (self.made < BUFFERS).then(|| {
-            self.made += 1;
-            ChunkBuffer::default()
-        })
+        self.unmade = self.unmade.checked_sub(1)?;
+        Some(ChunkBuffer::default())
     }
 }
 
@@ -93,16 +93,16 @@ mod tests {
 
     #[test]
     fn no_more_buffers_are_made_than_there_may_be_and_what_is_lent_keeps_its_bytes_until_it_goes_back() {
-        let (mut buffers, mut reading) = (Buffers::default(), ChunkBuffer::default());
+        let (mut buffers, mut reading) = (Buffers::new(2), ChunkBuffer::default());
         let mut lent: VecDeque<(u8, Carried)> = VecDeque::new();
         for round in 0..100 {
-            if lent.len() == BUFFERS {
+            if lent.len() == BUFFERS + 2 {
                 let (then, oldest) = lent.pop_front().expect("not empty");
                 assert_eq!(oldest.bytes(), [then; 3]);
             }
             reading[..3].fill(round);
             lent.push_back((round, buffers.lend(&mut reading, 3)));
         }
-        assert_eq!(buffers.made, BUFFERS);
+        assert_eq!(buffers.unmade, 0);
     }
 }

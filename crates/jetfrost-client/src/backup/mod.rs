@@ -1,6 +1,7 @@
 //! Making a recovery point.
 
 mod carried;
+mod packing;
 mod pipeline;
 
 use std::collections::HashSet;
@@ -25,7 +26,7 @@ use crate::error::ClientError;
 use crate::home::{Home, Membership, Seen};
 use crate::join::host_name;
 use crate::progress::{Meter, Reporter};
-use crate::scan::{Counts, Kept, Memory, MemoryWriter, Reading, Walk, WalkResult, count, count_disks};
+use crate::scan::{Counts, Kept, Memory, MemoryWriter, Reading, View, Walk, WalkResult, count, count_disks};
 use pipeline::Pipeline;
 
 type Result<T> = std::result::Result<T, ClientError>;
@@ -131,15 +132,17 @@ impl RunUnderway<'_> {
             Arc::clone(self.meter),
         );
         let writer = MemoryWriter::begin(&directory, self.begun.sequence).map_err(ClientError::file("writing", &directory))?;
-        let own = self.home.directory().as_os_str().as_bytes().to_vec();
-        let reading = match self.kind {
-            PointKind::Files => Reading::Files,
-            PointKind::Disk => Reading::Disks,
+        let view = View {
+            selection: &selection,
+            patterns,
+            own: self.home.directory().as_os_str().as_bytes(),
+            reading: match self.kind {
+                PointKind::Files => Reading::Files,
+                PointKind::Disk => Reading::Disks,
+            },
         };
-        let walk = Walk::new(self.keys, patterns, own, &mut pipeline, walk_memory, writer, Arc::clone(self.meter))
-            .reading(reading)
-            .reading_again(lost);
-        let walked = self.expecting(expected, &selection, patterns, || walk.run(&selection));
+        let walk = Walk::new(self.keys, view, &mut pipeline, walk_memory, writer, Arc::clone(self.meter)).reading_again(lost);
+        let walked = self.expecting(expected, view, || walk.run());
         let walked = walked.and_then(|mut walked| {
             let exceptions = store_exceptions(self.keys, &mut pipeline, &mut walked)?;
             Ok((walked, exceptions))
@@ -155,13 +158,7 @@ impl RunUnderway<'_> {
     }
 
     /// Does `work`, and counts beside it what there is to do, unless that is known.
-    fn expecting<T>(
-        &self,
-        expected: Option<(u64, u64)>,
-        selection: &Selection,
-        patterns: &Patterns,
-        work: impl FnOnce() -> T,
-    ) -> T {
+    fn expecting<T>(&self, expected: Option<(u64, u64)>, view: View<'_>, work: impl FnOnce() -> T) -> T {
         let disks = || Some(count_disks(self.chosen.disks.iter().map(|disk| disk.0.as_path())));
         let expect = |counted: Option<(u64, u64)>| {
             if let Some((files, bytes)) = counted {
@@ -174,7 +171,7 @@ impl RunUnderway<'_> {
         }
         let enough = AtomicBool::new(false);
         std::thread::scope(|scope| {
-            scope.spawn(|| expect(count(selection, patterns, self.meter, &enough)));
+            scope.spawn(|| expect(count(view, self.meter, &enough)));
             let done = work();
             enough.store(true, Ordering::Relaxed);
             done

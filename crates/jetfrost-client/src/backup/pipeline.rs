@@ -1,26 +1,22 @@
-//! From chunks to segments on the service: ask, seal, pack, send, each in threads of its own, with little in between.
+//! From chunks to segments on the service: ask, seal and pack, send, each in threads of its own, with little in between.
 
 use std::collections::HashSet;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 
-use bytes::Bytes;
-use crossbeam_channel::{Receiver, Sender, TrySendError, bounded};
+use crossbeam_channel::{Receiver, Sender, bounded};
 use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::{Effort, Sealer, StoreKeys, SystemRandom};
-use jetfrost_image::format::{FinishedSegment, SegmentBuilder};
 use jetfrost_image::tree::{ChunkBuffer, ChunkSink};
 
 use super::carried::{Buffers, Carried, SHORT};
+use super::packing::{Outgoing, Packing, packing};
 use crate::api::Api;
 use crate::error::ClientError;
 use crate::progress::Meter;
 
 type Result<T> = std::result::Result<T, ClientError>;
 
-/// Segments are sent when they have reached this size.
-const SEGMENT: usize = 16 << 20;
 /// Chunks on their way between two threads. So many, that a stretch of small files or a thread that has to wait for a processor
 /// does not leave the others idle.
 const WAITING: usize = 256;
@@ -29,8 +25,6 @@ const ASK_BYTES: usize = 8 << 20;
 const ASK_NAMES: usize = 512;
 /// Uploads at the same time.
 const UPLOADS: usize = 2;
-/// Segments that wait to be sent.
-const WAITING_SEGMENTS: usize = 1;
 
 struct Job {
     name: ChunkName,
@@ -82,19 +76,21 @@ impl Pipeline {
             run(Box::new(move || ask(&api, &store, &jobs, &out)));
             unknown
         };
-        let (segments, to_send) = bounded::<FinishedSegment>(WAITING_SEGMENTS);
-        let packing = Arc::new(Mutex::new(Some(SegmentBuilder::new(keys.store, SEGMENT))));
-        let last = Arc::new(LastOut { packing, segments, had_to_wait: AtomicBool::new(false) });
-        for _ in 0..std::thread::available_parallelism().map_or(2, usize::from).min(8) {
-            let (keys, jobs, last) = (keys.clone(), unknown.clone(), Arc::clone(&last));
-            run(Box::new(move || seal(&keys, &jobs, &last)));
+        let (packing, outgoing) = packing(keys.store);
+        let packing = Arc::new(packing);
+        let sealers = std::thread::available_parallelism().map_or(2, usize::from).min(8);
+        for _ in 0..sealers {
+            let (keys, jobs, packing) = (keys.clone(), unknown.clone(), Arc::clone(&packing));
+            run(Box::new(move || seal(&keys, &jobs, &packing)));
         }
-        drop((unknown, last));
+        drop((unknown, packing));
         for _ in 0..UPLOADS {
-            let (api, store, to_send, meter) = (api.clone(), store.to_owned(), to_send.clone(), Arc::clone(&meter));
-            run(Box::new(move || send(&api, &store, &to_send, &meter)));
+            let (api, store, outgoing, meter) = (api.clone(), store.to_owned(), outgoing.clone(), Arc::clone(&meter));
+            run(Box::new(move || send(&api, &store, &outgoing, &meter)));
         }
-        Self { first: Some(first), buffers: Buffers::default(), threads, failure, base, given: HashSet::new(), meter }
+        // When all who send have ended, those who pack learn of it.
+        drop(outgoing);
+        Self { first: Some(first), buffers: Buffers::new(sealers), threads, failure, base, given: HashSet::new(), meter }
     }
 
     /// Waits until everything that was given is on the service. Returns the bytes sent.
@@ -164,58 +160,17 @@ fn ask(api: &Api, store: &str, jobs: &Receiver<Job>, out: &Sender<Job>) -> Resul
     Ok(())
 }
 
-/// The segment in the making; when the last sealer is done, what is left in it goes out.
-struct LastOut {
-    packing: Arc<Mutex<Option<SegmentBuilder>>>,
-    segments: Sender<FinishedSegment>,
-    /// Whether the latest segment had to wait until it could go out.
-    had_to_wait: AtomicBool,
-}
-
-impl LastOut {
-    /// Adds a sealed chunk, and passes the segment on when it is full. False when nobody takes it any more.
-    fn push(&self, keys: &StoreKeys, name: ChunkName, sealed: &[u8]) -> bool {
-        let full = {
-            let mut packing = self.packing.lock().unwrap_or_else(PoisonError::into_inner);
-            let builder = packing.get_or_insert_with(|| SegmentBuilder::new(keys.store, SEGMENT));
-            builder.push(name, sealed);
-            if builder.len() >= SEGMENT { packing.take() } else { None }
-        };
-        full.is_none_or(|builder| self.pass_on(builder.finish()))
-    }
-
-    fn pass_on(&self, segment: FinishedSegment) -> bool {
-        let tried = self.segments.try_send(segment);
-        self.had_to_wait.store(matches!(tried, Err(TrySendError::Full(_))), Ordering::Relaxed);
-        match tried {
-            Ok(()) => true,
-            Err(TrySendError::Full(segment)) => self.segments.send(segment).is_ok(),
-            Err(TrySendError::Disconnected(_)) => false,
-        }
-    }
-}
-
-impl Drop for LastOut {
-    fn drop(&mut self) {
-        let left = self.packing.lock().unwrap_or_else(PoisonError::into_inner).take();
-        if let Some(builder) = left.filter(|builder| !builder.is_empty()) {
-            let _ = self.segments.send(builder.finish());
-        }
-    }
-}
-
 /// Seals chunks and packs them into segments.
-fn seal(keys: &StoreKeys, jobs: &Receiver<Job>, last: &LastOut) -> Result<()> {
+fn seal(keys: &StoreKeys, jobs: &Receiver<Job>, packing: &Packing) -> Result<()> {
     let random = SystemRandom::default();
     let mut quick = Sealer::new(keys.clone(), Effort::Quick);
     let mut thorough = Sealer::new(keys.clone(), Effort::Thorough);
     let mut sealed = Vec::new();
     while let Ok(job) = jobs.recv() {
         sealed.clear();
-        // While segments go out as soon as they are full, time is what is short; else there is time to make them smaller.
-        let sealer = if last.had_to_wait.load(Ordering::Relaxed) { &mut thorough } else { &mut quick };
+        let sealer = if packing.has_time() { &mut thorough } else { &mut quick };
         sealer.seal(&job.name, job.content.bytes(), &random, &mut sealed);
-        if !last.push(keys, job.name, &sealed) {
+        if !packing.push(job.name, &sealed) {
             break;
         }
     }
@@ -224,11 +179,10 @@ fn seal(keys: &StoreKeys, jobs: &Receiver<Job>, last: &LastOut) -> Result<()> {
 
 /// Sends segments. What is sealed is sent also when the run was asked to stop: otherwise a laptop that never stays long
 /// would never get further.
-fn send(api: &Api, store: &str, segments: &Receiver<FinishedSegment>, meter: &Meter) -> Result<()> {
-    while let Ok(segment) = segments.recv() {
-        let bytes = Bytes::from(segment.bytes);
-        api.put_segment(store, &segment.hash, &bytes)?;
+fn send(api: &Api, store: &str, segments: &Outgoing, meter: &Meter) -> Result<()> {
+    segments.each(|hash, bytes| {
+        api.put_segment(store, hash, bytes)?;
         meter.sent(bytes.len() as u64);
-    }
-    Ok(())
+        Ok(())
+    })
 }

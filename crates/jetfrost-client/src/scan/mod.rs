@@ -5,6 +5,7 @@ mod directory;
 mod extents;
 mod facts;
 mod file;
+mod look;
 mod memory;
 mod mounted;
 mod walk;
@@ -13,8 +14,9 @@ use jetfrost_image::format::{Cause, Exception};
 
 pub(crate) use count::{count, count_disks};
 pub(crate) use extents::is_zero;
+pub(crate) use look::{Reading, View};
 pub(crate) use memory::{Kept, Memory, MemoryWriter};
-pub(crate) use walk::{Reading, Walk, WalkResult};
+pub(crate) use walk::{Walk, WalkResult};
 
 /// What a walk counted.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]

@@ -13,50 +13,34 @@ use jetfrost_image::tree::{ChunkBuffer, ChunkSink, Chunker, ListingWriter};
 use nix::errno::Errno;
 use nix::sys::stat::{FileStat, fstat};
 
-use super::directory::{device_of, link_target, look, look_through, names, open_directory, open_disk, open_root};
+use super::directory::{link_target, open_disk};
 use super::extents::{DiskRead, Extents, Held, read_extents};
-use super::facts::{Owners, Stamp, entry, kind, xattrs};
+use super::facts::{Owners, Stamp, entry, xattrs};
 use super::file::{ReadFailure, read_file};
+use super::look::{Inside, Reading, Seen, Sight, Sights, View, look_ahead};
 use super::memory::{MemoryWriter, Remembered, WalkReader};
 use super::mounted::is_mounted_for_writing;
 use super::{Counts, Exceptions};
-use crate::chosen::{Patterns, Selection};
 use crate::error::ClientError;
 use crate::progress::Meter;
 
 type Result<T> = std::result::Result<T, ClientError>;
 
-/// Folders within folders beyond this are not followed: a walk needs memory and file handles for each level.
-const DEEPEST: usize = 500;
-
-/// How the content of what was chosen is read.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Reading {
-    /// As files, cut by their content.
-    Files,
-    /// As disks, in fixed extents.
-    Disks,
-}
-
 /// A walk through what was chosen.
 pub(crate) struct Walk<'w, S> {
-    pub(crate) keys: &'w StoreKeys,
-    pub(crate) patterns: &'w Patterns,
-    /// Never entered: this machine's own settings and memory, which change during the walk.
-    pub(crate) own: Vec<u8>,
-    pub(crate) sink: Noting<'w, S>,
-    pub(crate) memory: Option<WalkReader>,
+    keys: &'w StoreKeys,
+    view: View<'w>,
+    sink: Noting<'w, S>,
+    memory: Option<WalkReader>,
     /// Chunks that the service lost: what they belong to is read again, though it did not change.
     lost: HashSet<ChunkName>,
-    pub(crate) writer: MemoryWriter,
-    pub(crate) meter: Arc<Meter>,
-    reading: Reading,
+    writer: MemoryWriter,
+    meter: Arc<Meter>,
     chunker: Chunker,
     owners: Owners,
     counts: Counts,
     exceptions: Exceptions,
     path: Vec<u8>,
-    depth: usize,
 }
 
 /// What a walk came to.
@@ -106,19 +90,10 @@ impl<S: ChunkSink<Error = ClientError>> ChunkSink for Noting<'_, S> {
     }
 }
 
-/// What surrounds a name: the folder it is in, and on which volume.
-struct Around<'a> {
-    folder: &'a OwnedFd,
-    /// Whether everything here is taken, or only what leads to the chosen folders.
-    selection: Option<&'a Selection>,
-    device: Option<u64>,
-}
-
 impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     pub(crate) fn new(
         keys: &'w StoreKeys,
-        patterns: &'w Patterns,
-        own: Vec<u8>,
+        view: View<'w>,
         sink: &'w mut S,
         memory: Option<WalkReader>,
         writer: MemoryWriter,
@@ -126,27 +101,18 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     ) -> Self {
         Self {
             keys,
-            patterns,
-            own,
+            view,
             sink: Noting::new(sink),
             memory,
             lost: HashSet::new(),
             writer,
             meter,
-            reading: Reading::Files,
             chunker: Chunker::new(keys.border_seed()),
             owners: Owners::default(),
             counts: Counts::default(),
             exceptions: Exceptions::default(),
             path: Vec::new(),
-            depth: 0,
         }
-    }
-
-    /// Reads what was chosen in this way.
-    pub(crate) fn reading(mut self, reading: Reading) -> Self {
-        self.reading = reading;
-        self
     }
 
     /// Reads again what these chunks belong to.
@@ -155,40 +121,27 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         self
     }
 
-    /// Walks from the root.
-    pub(crate) fn run(mut self, selection: &Selection) -> Result<WalkResult> {
-        let root = open_root().map_err(|e| ClientError::file("opening", "/")(e.into()))?;
-        let chosen = (!selection.whole).then_some(selection);
-        // Also when everything was chosen the walk stays on one volume: /proc and the like are others.
-        let device = if selection.whole { device_of(&root) } else { None };
-        let (root, _) = self.listing(&root, chosen, device)?;
+    /// Walks from the root, while another thread looks ahead.
+    pub(crate) fn run(mut self) -> Result<WalkResult> {
+        let root = std::thread::scope(|scope| {
+            let (root, mut sights) = look_ahead(scope, self.view).map_err(|e| ClientError::file("opening", "/")(e.into()))?;
+            self.listing(&root, &mut sights)
+        })?;
         Ok(WalkResult { root, counts: self.counts, exceptions: self.exceptions, needed: self.sink.needed, writer: self.writer })
     }
 
-    /// The listing of an open folder, and whether it could be listed whole.
-    fn listing(&mut self, folder: &OwnedFd, selection: Option<&Selection>, device: Option<u64>) -> Result<(Content, bool)> {
-        let (names, whole) = match (selection, names(folder)) {
-            (Some(selection), _) => (selection.children.keys().cloned().collect(), true),
-            (None, Ok(names)) => (names, true),
-            (None, Err(error)) => {
-                self.exceptions.failed(&self.path, error);
-                (Vec::new(), false)
-            }
-        };
+    /// The listing of an open folder.
+    fn listing(&mut self, folder: &OwnedFd, sights: &mut Sights) -> Result<Content> {
         let mut listing = ListingWriter::default();
-        for name in names {
+        loop {
             if self.meter.is_stopped() {
                 return Err(ClientError::Stopped);
             }
-            let below = selection.map(|s| &s.children[&name]);
-            let around = Around { folder, selection: below.filter(|s| !s.whole), device };
-            let length = self.path.len();
-            self.path.push(b'/');
-            self.path.extend(&name);
-            if let Some(entry) = self.name(&around, &name, below.is_some())? {
-                listing.push_encoded(self.keys, &mut self.sink, &name, &entry)?;
+            match sights.next() {
+                Some(Sight::Leave) => break,
+                Some(sight) => self.sight(folder, sight, sights, &mut listing)?,
+                None => return Err(ClientError::Unexpected("the thread that looks ahead ended too early".into())),
             }
-            self.path.truncate(length);
         }
         if let Some(memory) = &mut self.memory
             && memory.leave().is_err()
@@ -196,87 +149,76 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             self.memory = None;
         }
         self.remember(MemoryWriter::leave)?;
-        Ok((listing.finish(self.keys, &mut self.sink)?, whole))
+        listing.finish(self.keys, &mut self.sink)
     }
 
-    /// The encoded entry of a name; `None` for one that is left out. What a person named is not left out by a pattern.
-    fn name(&mut self, around: &Around<'_>, name: &[u8], is_chosen: bool) -> Result<Option<Vec<u8>>> {
-        if self.path == self.own {
-            return Ok(None);
+    /// Takes what was seen into the listing of the folder it is in.
+    fn sight(&mut self, parent: &OwnedFd, sight: Sight, sights: &mut Sights, listing: &mut ListingWriter) -> Result<()> {
+        match sight {
+            Sight::Leaf(seen, kind) => self.at(&seen.name, |walk| {
+                let Some(entry) = walk.leaf(parent, &seen, kind)? else { return Ok(()) };
+                listing.push_encoded(walk.keys, &mut walk.sink, &seen.name, &entry)
+            })?,
+            Sight::Folder(seen, inside) => self.at(&seen.name, |walk| {
+                let entry = walk.folder(&seen, inside, sights)?;
+                listing.push_encoded(walk.keys, &mut walk.sink, &seen.name, &entry)
+            })?,
+            Sight::Unseen(name, error) => self.at(&name, |walk| walk.exceptions.failed(&walk.path, error)),
+            Sight::Unfit(name, why) => self.at(&name, |walk| walk.exceptions.add(Cause::Unreadable, &walk.path, why)),
+            Sight::LeftOut => self.counts.skipped += 1,
+            Sight::Leave => {}
         }
-        if !is_chosen && self.patterns.leave_out(&self.path, name) {
-            self.counts.skipped += 1;
-            return Ok(None);
-        }
-        let is_disk = self.reading == Reading::Disks && around.selection.is_none();
-        let stat = match if is_disk { look_through(around.folder, name) } else { look(around.folder, name) } {
-            Ok(stat) => stat,
-            Err(error) => {
-                self.exceptions.failed(&self.path, error);
-                return Ok(None);
-            }
-        };
-        match kind(&stat) {
-            Some(EntryKind::Directory) if is_disk => {
-                self.exceptions.add(Cause::Unreadable, &self.path, "it was chosen as a disk, and is a folder");
-                Ok(None)
-            }
-            Some(EntryKind::Directory) => self.folder(around, name, &stat).map(Some),
-            Some(kind) => self.leaf(around, name, kind, &stat),
-            None => {
-                self.exceptions.add(Cause::Unreadable, &self.path, "it is of a kind that is not known");
-                Ok(None)
-            }
-        }
+        Ok(())
     }
 
-    fn folder(&mut self, around: &Around<'_>, name: &[u8], stat: &FileStat) -> Result<Vec<u8>> {
-        let mut entry = entry(name, EntryKind::Directory, stat, &mut self.owners);
+    /// Does something at the path of a name in the present folder.
+    fn at<T>(&mut self, name: &[u8], act: impl FnOnce(&mut Self) -> T) -> T {
+        let length = self.path.len();
+        self.path.push(b'/');
+        self.path.extend(name);
+        let done = act(self);
+        self.path.truncate(length);
+        done
+    }
+
+    fn folder(&mut self, seen: &Seen, inside: Inside, sights: &mut Sights) -> Result<Vec<u8>> {
+        let mut entry = entry(&seen.name, EntryKind::Directory, &seen.stat, &mut self.owners);
         self.add_xattrs(&mut entry);
         self.counts.folders += 1;
-        // On the way to the chosen folders volumes do not matter; from there on the walk stays on one.
-        let stays = around.selection.is_some() || around.device.is_none_or(|device| device == stat.st_dev);
-        let opened = match (stays, self.depth < DEEPEST) {
-            (true, true) => open_directory(around.folder, name),
-            (false, _) => {
+        entry.content = Some(match inside {
+            Inside::Open(folder) => self.inside(&folder, &seen.name, sights)?,
+            Inside::OtherVolume => {
                 self.counts.mounts += 1;
-                entry.content = Some(Content::empty());
-                return Ok(entry.to_bytes());
+                Content::empty()
             }
-            (true, false) => Err(Errno::ELOOP),
-        };
-        let (content, whole) = match opened {
-            Ok(folder) => self.inside(&folder, around, name, stat)?,
-            Err(error) => {
+            Inside::Closed(error) => {
                 self.exceptions.failed(&self.path, error);
-                (Content::empty(), false)
+                entry.set_flags(Flags { unsettled: false, partial: true });
+                Content::empty()
             }
-        };
-        entry.set_flags(Flags { unsettled: false, partial: !whole });
-        entry.content = Some(content);
+        });
         Ok(entry.to_bytes())
     }
 
-    fn inside(&mut self, folder: &OwnedFd, around: &Around<'_>, name: &[u8], stat: &FileStat) -> Result<(Content, bool)> {
+    fn inside(&mut self, folder: &OwnedFd, name: &[u8], sights: &mut Sights) -> Result<Content> {
         self.remember(|writer| writer.enter(name))?;
         // A folder that is not remembered is walked without memory, and the memory waits where it is.
         let known = self.memory.as_mut().is_some_and(|memory| memory.enter(name).unwrap_or(false));
         let waiting = if known { None } else { self.memory.take() };
-        let device = around.selection.is_none().then_some(stat.st_dev);
-        self.depth += 1;
-        let result = self.listing(folder, around.selection, device);
-        self.depth -= 1;
+        let result = self.listing(folder, sights);
         if !known {
             self.memory = waiting;
         }
         result
     }
 
-    fn leaf(&mut self, around: &Around<'_>, name: &[u8], kind: EntryKind, stat: &FileStat) -> Result<Option<Vec<u8>>> {
+    /// The encoded entry of what is no folder; `None` when it could not be read.
+    fn leaf(&mut self, parent: &OwnedFd, seen: &Seen, kind: EntryKind) -> Result<Option<Vec<u8>>> {
+        let Seen { name, stat } = seen;
         let known = self.memory.as_mut().and_then(|memory| memory.leaf(name).ok().flatten());
         let is_whole = |known: &Remembered| self.lost.is_empty() || known.names.iter().all(|name| !self.lost.contains(name));
         let is_unchanged = known.as_ref().is_some_and(|known| known.stamp == Stamp::of(stat) && is_whole(known));
-        let seen = match known {
+        let present = match known {
             Some(known) if is_unchanged => {
                 self.sink.needed.extend(&known.names);
                 self.meter.bytes_done(known.bytes);
@@ -285,25 +227,25 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             known => {
                 let mut extents = known.map_or_else(Extents::new, |known| known.extents);
                 extents.iter_mut().for_each(|extent| *extent = extent.filter(|held| !self.lost.contains(&held.name)));
-                match self.read_leaf(around, name, kind, stat, &extents)? {
-                    Some(seen) => seen,
+                match self.read_leaf(parent, name, kind, stat, &extents)? {
+                    Some(read) => read,
                     None => return Ok(None),
                 }
             }
         };
         if self.is_read(kind) {
             self.counts.files += 1;
-            self.counts.bytes += seen.bytes;
+            self.counts.bytes += present.bytes;
             self.meter.file_done();
         }
-        self.remember(|writer| writer.leaf(name, &seen))?;
-        Ok(Some(seen.entry))
+        self.remember(|writer| writer.leaf(name, &present))?;
+        Ok(Some(present.entry))
     }
 
     /// Reads what is new or changed; `None` when it could not be read. `known` is what the last run saw of it, if it is a disk.
     fn read_leaf(
         &mut self,
-        around: &Around<'_>,
+        parent: &OwnedFd,
         name: &[u8],
         kind: EntryKind,
         stat: &FileStat,
@@ -314,7 +256,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         let (mut content, mut target, mut unsettled, mut extents) = (None, None, false, Extents::new());
         match kind {
             EntryKind::File | EntryKind::BlockDevice if self.is_read(kind) => {
-                match self.read_content(around, name, kind, known) {
+                match self.read_content(parent, name, kind, known) {
                     Ok(read) => {
                         (content, stat, unsettled, extents) = (Some(read.content), read.stat, read.unsettled, read.extents);
                     }
@@ -326,7 +268,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
                     Err(ReadFailure::Run(error)) => return Err(error),
                 }
             }
-            EntryKind::Symlink => match link_target(around.folder, name) {
+            EntryKind::Symlink => match link_target(parent, name) {
                 Ok(found) => target = Some(found),
                 Err(error) => {
                     self.exceptions.failed(&self.path, error);
@@ -352,21 +294,21 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
 
     /// Whether something of this kind has content that is kept.
     fn is_read(&self, kind: EntryKind) -> bool {
-        kind == EntryKind::File || (kind == EntryKind::BlockDevice && self.reading == Reading::Disks)
+        kind == EntryKind::File || (kind == EntryKind::BlockDevice && self.view.reading == Reading::Disks)
     }
 
     /// Reads content.
     fn read_content(
         &mut self,
-        around: &Around<'_>,
+        parent: &OwnedFd,
         name: &[u8],
         kind: EntryKind,
         known: &[Option<Held>],
     ) -> std::result::Result<ContentRead, ReadFailure> {
         let before = self.sink.needed.len();
-        let (parts, stat, unsettled, extents) = match self.reading {
+        let (parts, stat, unsettled, extents) = match self.view.reading {
             Reading::Files => {
-                let read = read_file(self.keys, &mut self.chunker, &mut self.sink, around.folder, name)?;
+                let read = read_file(self.keys, &mut self.chunker, &mut self.sink, parent, name)?;
                 if read.unsettled {
                     let what = "it kept changing while it was read; the last reading is kept";
                     self.exceptions.add(Cause::ChangedWhileRead, &self.path, what);
@@ -374,7 +316,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
                 (read.parts, read.stat, read.unsettled, Extents::new())
             }
             Reading::Disks => {
-                let (read, stat, unsettled) = self.read_disk(around, name, kind, known)?;
+                let (read, stat, unsettled) = self.read_disk(parent, name, kind, known)?;
                 (read.parts, stat, unsettled, read.extents)
             }
         };
@@ -387,7 +329,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             sink.put(name, &page).map(|()| name)
         })?;
         self.counts.read += 1;
-        if self.reading == Reading::Files {
+        if self.view.reading == Reading::Files {
             self.meter.bytes_done(content.len);
         }
         Ok(ContentRead { content, stat, unsettled, extents })
@@ -396,12 +338,12 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     /// Reads a disk once: one that is in use changes all the time, and reading it again would not settle it.
     fn read_disk(
         &mut self,
-        around: &Around<'_>,
+        parent: &OwnedFd,
         name: &[u8],
         kind: EntryKind,
         known: &[Option<Held>],
     ) -> std::result::Result<(DiskRead, FileStat, bool), ReadFailure> {
-        let mut disk = open_disk(around.folder, name)?;
+        let mut disk = open_disk(parent, name)?;
         let before = fstat(&disk)?;
         let len = disk.seek(SeekFrom::End(0)).map_err(|e| Errno::from_raw(e.raw_os_error().unwrap_or(Errno::EIO as i32)))?;
         let in_use = kind == EntryKind::BlockDevice && is_mounted_for_writing(before.st_rdev);

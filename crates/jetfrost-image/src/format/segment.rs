@@ -115,7 +115,14 @@ impl SegmentBuilder {
     /// Begins a segment of `store` that is expected to grow to about `target` bytes.
     #[must_use]
     pub fn new(store: StoreId, target: usize) -> Self {
-        let mut bytes = Vec::with_capacity(target + MAX_SEALED);
+        Self::reusing(Vec::new(), store, target)
+    }
+
+    /// As [`SegmentBuilder::new`], in the memory of `bytes`, which are forgotten.
+    #[must_use]
+    pub fn reusing(mut bytes: Vec<u8>, store: StoreId, target: usize) -> Self {
+        bytes.clear();
+        bytes.reserve(target + MAX_SEALED);
         bytes.extend(MAGIC);
         bytes.extend(VERSION.to_le_bytes());
         bytes.extend([0; 6]);

@@ -6,6 +6,7 @@ mod liveness;
 mod names;
 mod needs;
 mod promises;
+mod reader;
 mod run;
 mod salvage;
 mod scrub;
@@ -21,16 +22,15 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 
 pub use intake::{NeedsIntake, SegmentIntake};
 pub use liveness::Freed;
+pub use reader::ChunkReader;
 pub use salvage::{Mended, Rebuilt, mend};
 pub use scrub::{Finding, Lost, Scrubbed, Wrong};
 pub use tidy::{GoOn, Headway, Tidied, Tidying};
 
-use crate::format::{
-    FormatError, NeedsScanner, NeedsSummary, PointFile, PointHead, RECORD_HEAD, RecordHead, Slot, SlotKind, StoreFile,
-};
+use crate::format::{FormatError, NeedsScanner, NeedsSummary, PointFile, PointHead, Slot, SlotKind, StoreFile};
 use crate::id::{ChunkName, SegmentHash, SlotId, StoreId};
-use crate::medium::{Medium, STAGING, StoredFile, publish_bytes, read_whole};
-use index::{Index, Place};
+use crate::medium::{Medium, STAGING, publish_bytes, read_whole};
+use index::Index;
 use needs::check_sum;
 use promises::Promises;
 
@@ -258,38 +258,6 @@ impl Store {
         // Work under way may have looked at the points before this run's was committed; it still needs the promises.
         if let Ok(_alone) = self.upkeep.try_lock() {
             self.lock_promises().forget();
-        }
-    }
-
-    /// The sealed bytes of a chunk.
-    ///
-    /// # Errors
-    /// [`StoreError::NoChunk`]; [`StoreError::DamagedChunk`] when the bytes are not those that were stored.
-    pub fn chunk(&self, name: &ChunkName) -> Result<Vec<u8>> {
-        let find = || self.index.read().unwrap_or_else(PoisonError::into_inner).find(name);
-        let mut place = find()?.ok_or(StoreError::NoChunk(*name))?;
-        loop {
-            match self.read_chunk(name, &place)? {
-                Some(sealed) => return Ok(sealed),
-                // It may have moved into another segment meanwhile.
-                None => match find()?.ok_or(StoreError::NoChunk(*name))? {
-                    moved if moved != place => place = moved,
-                    _ => return Err(StoreError::DamagedChunk { name: *name, segment: place.segment }),
-                },
-            }
-        }
-    }
-
-    /// The sealed bytes at a place; `None` when they are not there or not those of the chunk.
-    fn read_chunk(&self, name: &ChunkName, place: &Place) -> Result<Option<Vec<u8>>> {
-        let file = match self.medium.open(&names::segment(&place.segment)) {
-            Ok(file) => file,
-            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
-            Err(e) => return Err(medium("opening a segment")(e)),
-        };
-        match sound_record(&*file, name, place.offset, place.len) {
-            Err(e) if e.kind() == io::ErrorKind::UnexpectedEof => Ok(None),
-            other => other.map_err(medium("reading a segment")),
         }
     }
 
@@ -591,13 +559,4 @@ fn segment_lengths(on: &dyn Medium) -> io::Result<HashMap<SegmentHash, u64>> {
         found.extend(listed.iter().filter_map(|l| Some((names::parse_segment(&l.name)?, l.len))));
     }
     Ok(found)
-}
-
-/// The sealed bytes of a record, if they are what was written.
-fn sound_record(file: &dyn StoredFile, name: &ChunkName, offset: u32, len: u32) -> io::Result<Option<Vec<u8>>> {
-    let mut bytes = vec![0; RECORD_HEAD + len as usize];
-    file.read_exact_at(&mut bytes, offset.into())?;
-    let sealed = bytes.split_off(RECORD_HEAD);
-    let sound = RecordHead::from_bytes(&bytes).is_ok_and(|head| head.name == *name && head.matches(&sealed));
-    Ok(sound.then_some(sealed))
 }

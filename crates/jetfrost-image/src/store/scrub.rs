@@ -11,8 +11,9 @@ use std::sync::{PoisonError, mpsc};
 use std::thread;
 
 use super::needs::NeedsFiles;
+use super::reader::sound_record;
 use super::tidy::{GoOn, Headway, write_segment};
-use super::{MAX_SMALL, Result, Store, StoreError, medium, names, numbers, segment_lengths, sound_record};
+use super::{MAX_SMALL, Result, Store, StoreError, medium, names, numbers, segment_lengths};
 use crate::format::{
     MAX_SEGMENT, RECORD_HEAD, RecordHead, SEGMENT_HEAD, SegmentBuilder, SegmentEntry, SegmentScanner, Slot, read_footer,
 };
@@ -331,6 +332,7 @@ impl Store {
     /// Whether the index leads to every chunk of a segment, there or to another record of the same chunk.
     fn index_agrees(&self, hash: &SegmentHash) -> Result<bool> {
         let index = self.index.read().unwrap_or_else(PoisonError::into_inner);
+        let mut reader = self.reader();
         for entry in index.footer(hash)? {
             let place = match index.find(&entry.name) {
                 Ok(Some(place)) => place,
@@ -338,7 +340,7 @@ impl Store {
                 Err(other) => return Err(other),
             };
             let here = place.segment == *hash && (place.offset, place.len) == (entry.offset, entry.len);
-            if !here && (place.segment == *hash || self.read_chunk(&entry.name, &place)?.is_none()) {
+            if !here && (place.segment == *hash || !reader.is_sound_at(&entry.name, &place)?) {
                 return Ok(false);
             }
         }

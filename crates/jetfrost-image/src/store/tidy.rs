@@ -11,7 +11,8 @@ use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
 
 use super::needs::NeedsFiles;
-use super::{Result, Store, StoreError, medium, names, segment_lengths, sound_record};
+use super::reader::sound_record;
+use super::{Result, Store, StoreError, medium, names, segment_lengths};
 use crate::format::{EMPTY_SEGMENT, FinishedSegment, MAX_SEGMENT, SegmentBuilder, SegmentEntry, read_footer, stored_len};
 use crate::id::SegmentHash;
 use crate::medium::Staged;

@@ -20,9 +20,9 @@ use crate::desk::{Credential, Desk, DeskError};
 
 /// A list of names is not longer than this.
 pub(super) const MOST_NAMES_BODY: usize = MOST_NAMES * NAME;
-/// Pieces of a body that wait for the disk, or for the network.
-const PIECES: usize = 8;
-/// Small chunks go out together up to this.
+/// Pieces of a body that wait for the disk, or for the network. With many uploads at once they are a good part of the memory.
+const PIECES: usize = 4;
+/// What is sent goes out in pieces of this length.
 const PIECE: usize = 256 << 10;
 
 /// A body that is a list of names, or too long for one.
@@ -59,26 +59,50 @@ async fn fetch(app: Data<App>, credential: Credential, id: Path<String>, body: N
 
 /// Reads chunks one after another and sends their frames, until all are sent or nobody listens.
 fn send_frames(store: &Store, names: &[ChunkName], out: &mpsc::Sender<Bytes>) {
-    let mut piece = Vec::with_capacity(PIECE);
+    let mut reader = store.reader();
+    let mut pieces = Pieces { piece: Vec::with_capacity(PIECE), out };
     for name in names {
-        let (status, sealed) = match store.chunk(name) {
+        let (status, sealed): (_, &[u8]) = match reader.chunk(name) {
             Ok(sealed) => (FrameStatus::Sound, sealed),
-            Err(StoreError::NoChunk(_)) => (FrameStatus::Missing, Vec::new()),
-            Err(StoreError::DamagedChunk { .. }) => (FrameStatus::Damaged, Vec::new()),
+            Err(StoreError::NoChunk(_)) => (FrameStatus::Missing, &[]),
+            Err(StoreError::DamagedChunk { .. }) => (FrameStatus::Damaged, &[]),
             Err(error) => {
                 // The answer is cut off here, which the client notices: fewer frames than names.
                 tracing::error!(%error, "reading a chunk");
                 return;
             }
         };
-        piece.extend(status.frame_head(u32::try_from(sealed.len()).expect("a sealed chunk is about a mebibyte at most")));
-        piece.extend(sealed);
-        if piece.len() >= PIECE && out.blocking_send(Bytes::from(std::mem::take(&mut piece))).is_err() {
+        let head = status.frame_head(u32::try_from(sealed.len()).expect("a sealed chunk is about a mebibyte at most"));
+        if !pieces.add(&head) || !pieces.add(sealed) {
             return;
         }
     }
-    if !piece.is_empty() {
-        let _ = out.blocking_send(Bytes::from(piece));
+    pieces.send();
+}
+
+/// Gathers bytes and sends them in pieces.
+struct Pieces<'p> {
+    piece: Vec<u8>,
+    out: &'p mpsc::Sender<Bytes>,
+}
+
+impl Pieces<'_> {
+    /// False when nobody listens.
+    fn add(&mut self, mut bytes: &[u8]) -> bool {
+        while !bytes.is_empty() {
+            let (now, later) = bytes.split_at(bytes.len().min(PIECE - self.piece.len()));
+            self.piece.extend_from_slice(now);
+            bytes = later;
+            if self.piece.len() == PIECE && !self.send() {
+                return false;
+            }
+        }
+        true
+    }
+
+    fn send(&mut self) -> bool {
+        let piece = std::mem::replace(&mut self.piece, Vec::with_capacity(PIECE));
+        piece.is_empty() || self.out.blocking_send(Bytes::from(piece)).is_ok()
     }
 }
 

@@ -105,7 +105,7 @@ impl CodeRow {
     }
 
     pub(crate) fn by_secret(hash: &[u8], on: &mut Connection) -> Rows<Option<Self>> {
-        enrolment_codes::table.filter(enrolment_codes::secret_hash.eq(hash)).select(Self::as_select()).first(on).optional()
+        enrolment_codes::table.filter(enrolment_codes::secret_hash.eq(hash)).select(Self::as_select()).get_result(on).optional()
     }
 
     pub(crate) fn set_used(&self, at: i64, workstation: &str, on: &mut Connection) -> Rows<()> {
@@ -176,7 +176,7 @@ impl CodeWithNames {
 
     pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
         let claimed = diesel::alias!(workstations as claimed);
-        let row = with_names!(claimed).filter(enrolment_codes::id.eq(id)).first(on).optional()?;
+        let row = with_names!(claimed).filter(enrolment_codes::id.eq(id)).get_result(on).optional()?;
         Ok(row.map(Self::from_row))
     }
 

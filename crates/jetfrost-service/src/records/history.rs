@@ -51,7 +51,7 @@ impl RunRow {
     }
 
     pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        runs::table.filter(runs::id.eq(id)).select(Self::as_select()).first(on).optional()
+        runs::table.filter(runs::id.eq(id)).select(Self::as_select()).get_result(on).optional()
     }
 
     pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
@@ -103,7 +103,7 @@ impl PointRow {
     /// A point that is there.
     pub(crate) fn find(store: &str, sequence: i64, on: &mut Connection) -> Rows<Option<Self>> {
         let there = points::table.find((store, sequence)).filter(points::gone.is_null());
-        there.select(Self::as_select()).first(on).optional()
+        there.select(Self::as_select()).get_result(on).optional()
     }
 
     /// The latest point of a kind.
@@ -156,7 +156,7 @@ impl JobRow {
     }
 
     pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        jobs::table.filter(jobs::id.eq(id)).select(Self::as_select()).first(on).optional()
+        jobs::table.filter(jobs::id.eq(id)).select(Self::as_select()).get_result(on).optional()
     }
 
     pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
@@ -211,7 +211,7 @@ impl RestoreRow {
     }
 
     pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        restores::table.filter(restores::id.eq(id)).select(Self::as_select()).first(on).optional()
+        restores::table.filter(restores::id.eq(id)).select(Self::as_select()).get_result(on).optional()
     }
 
     pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {

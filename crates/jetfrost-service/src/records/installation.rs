@@ -7,7 +7,7 @@ use super::{Connection, Rows};
 
 /// The installation's id, made at first start.
 pub(crate) fn installation_id(on: &mut Connection) -> Rows<Option<String>> {
-    installation::table.select(installation::id).first(on).optional()
+    installation::table.select(installation::id).get_result(on).optional()
 }
 
 pub(crate) fn insert_installation(id: &str, created: i64, on: &mut Connection) -> Rows<()> {
@@ -18,7 +18,7 @@ pub(crate) fn insert_installation(id: &str, created: i64, on: &mut Connection) -
 }
 
 pub(crate) fn first_code_hash(on: &mut Connection) -> Rows<Option<Vec<u8>>> {
-    installation::table.select(installation::first_code_hash).first(on)
+    installation::table.select(installation::first_code_hash).get_result(on)
 }
 
 pub(crate) fn set_first_code_hash(hash: Option<&[u8]>, on: &mut Connection) -> Rows<()> {
@@ -28,13 +28,13 @@ pub(crate) fn set_first_code_hash(hash: Option<&[u8]>, on: &mut Connection) -> R
 /// The public half of the office key and since when it is asked for.
 pub(crate) fn escrow(on: &mut Connection) -> Rows<Option<(Vec<u8>, i64)>> {
     let found: Option<(Option<Vec<u8>>, Option<i64>)> =
-        installation::table.select((installation::escrow_key, installation::escrow_since)).first(on).optional()?;
+        installation::table.select((installation::escrow_key, installation::escrow_since)).get_result(on).optional()?;
     Ok(found.and_then(|(key, since)| key.zip(since)))
 }
 
 /// The public half of the office key, whether or not workstations are asked to trust it.
 pub(crate) fn office_key(on: &mut Connection) -> Rows<Option<Vec<u8>>> {
-    installation::table.select(installation::escrow_key).first(on)
+    installation::table.select(installation::escrow_key).get_result(on)
 }
 
 /// Sets the office key, and since when workstations are asked to trust it, if they are.
@@ -62,7 +62,7 @@ pub(crate) struct Switches {
 
 impl Switches {
     pub(crate) fn get(on: &mut Connection) -> Rows<Self> {
-        installation::table.select(Self::as_select()).first(on)
+        installation::table.select(Self::as_select()).get_result(on)
     }
 
     pub(crate) fn set(&self, on: &mut Connection) -> Rows<()> {
@@ -82,7 +82,7 @@ pub(crate) struct DiscoveryRow {
 
 impl DiscoveryRow {
     pub(crate) fn get(on: &mut Connection) -> Rows<Self> {
-        installation::table.select(Self::as_select()).first(on)
+        installation::table.select(Self::as_select()).get_result(on)
     }
 
     pub(crate) fn set(&self, on: &mut Connection) -> Rows<()> {
@@ -97,7 +97,7 @@ impl DiscoveryRow {
 
 /// The word for the units in which sizes are shown.
 pub(crate) fn units(on: &mut Connection) -> Rows<String> {
-    installation::table.select(installation::units).first(on)
+    installation::table.select(installation::units).get_result(on)
 }
 
 pub(crate) fn set_units(word: &str, on: &mut Connection) -> Rows<()> {
@@ -106,7 +106,7 @@ pub(crate) fn set_units(word: &str, on: &mut Connection) -> Rows<()> {
 
 /// When something was last changed that a copy of the records should know.
 pub(crate) fn important_change(on: &mut Connection) -> Rows<Option<i64>> {
-    installation::table.select(installation::important_change).first(on)
+    installation::table.select(installation::important_change).get_result(on)
 }
 
 pub(crate) fn set_important_change(at: i64, on: &mut Connection) -> Rows<()> {

@@ -123,7 +123,7 @@ impl WorkstationRow {
             .inner_join(accounts::table)
             .filter(workstations::credential_hash.eq(hash))
             .select((Self::as_select(), AccountRow::as_select()))
-            .first(on)
+            .get_result(on)
             .optional()
     }
 
@@ -250,19 +250,19 @@ impl WorkstationLine {
     /// The one with a name.
     pub(crate) fn by_name(key: &str, on: &mut Connection) -> Rows<Option<Self>> {
         let known = workstations::name_key.eq(key.to_owned()).and(stores::gone.is_null());
-        Ok(lines!().filter(known).first(on).optional()?.map(Self::from_row))
+        Ok(lines!().filter(known).get_result(on).optional()?.map(Self::from_row))
     }
 
     pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        Ok(lines!().filter(workstations::id.eq(id).and(stores::gone.is_null())).first(on).optional()?.map(Self::from_row))
+        Ok(lines!().filter(workstations::id.eq(id).and(stores::gone.is_null())).get_result(on).optional()?.map(Self::from_row))
     }
 
     pub(crate) fn by_store(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        Ok(lines!().filter(stores::id.eq(id).and(stores::gone.is_null())).first(on).optional()?.map(Self::from_row))
+        Ok(lines!().filter(stores::id.eq(id).and(stores::gone.is_null())).get_result(on).optional()?.map(Self::from_row))
     }
 
     pub(crate) fn by_store_also_gone(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        Ok(lines!().filter(stores::id.eq(id)).first(on).optional()?.map(Self::from_row))
+        Ok(lines!().filter(stores::id.eq(id)).get_result(on).optional()?.map(Self::from_row))
     }
 
     fn from_row(row: (WorkstationRow, AccountRow, StoreRow, DestinationRow, Option<PointRow>, Option<RunRow>)) -> Self {

@@ -30,7 +30,7 @@ impl MailRow {
     pub(crate) const ONLY: i32 = ONLY;
 
     pub(crate) fn get(on: &mut Connection) -> Rows<Option<Self>> {
-        mail::table.select(Self::as_select()).first(on).optional()
+        mail::table.select(Self::as_select()).get_result(on).optional()
     }
 
     pub(crate) fn put(&self, on: &mut Connection) -> Rows<()> {

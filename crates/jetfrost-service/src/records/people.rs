@@ -51,12 +51,12 @@ impl AccountRow {
     }
 
     pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        accounts::table.find(id).filter(accounts::removed.is_null()).select(Self::as_select()).first(on).optional()
+        accounts::table.find(id).filter(accounts::removed.is_null()).select(Self::as_select()).get_result(on).optional()
     }
 
     pub(crate) fn by_key(key: &str, on: &mut Connection) -> Rows<Option<Self>> {
         let known = accounts::login_key.eq(key).and(accounts::removed.is_null());
-        accounts::table.filter(known).select(Self::as_select()).first(on).optional()
+        accounts::table.filter(known).select(Self::as_select()).get_result(on).optional()
     }
 
     /// By login, after the key `after`.
@@ -80,7 +80,7 @@ impl AccountRow {
             .filter(accounts::id.ne(&self.id).and(accounts::role.eq(role)))
             .filter(accounts::removed.is_null().and(accounts::disabled.is_null()).and(accounts::password.is_not_null()))
             .select(count_star())
-            .first(on)
+            .get_result(on)
     }
 
     /// Its groups, by name.
@@ -104,7 +104,7 @@ impl AccountRow {
     }
 
     pub(crate) fn workstations(&self, on: &mut Connection) -> Rows<i64> {
-        workstations::table.filter(workstations::account_id.eq(&self.id)).select(count_star()).first(on)
+        workstations::table.filter(workstations::account_id.eq(&self.id)).select(count_star()).get_result(on)
     }
 
     /// Takes it out of all groups and off all destinations.
@@ -131,7 +131,7 @@ impl AccountRow {
     }
 
     pub(crate) fn spare_codes(&self, on: &mut Connection) -> Rows<i64> {
-        spare_codes::table.filter(spare_codes::account_id.eq(&self.id)).select(count_star()).first(on)
+        spare_codes::table.filter(spare_codes::account_id.eq(&self.id)).select(count_star()).get_result(on)
     }
 }
 
@@ -152,11 +152,11 @@ impl GroupRow {
     }
 
     pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        groups::table.find(id).select(Self::as_select()).first(on).optional()
+        groups::table.find(id).select(Self::as_select()).get_result(on).optional()
     }
 
     pub(crate) fn by_key(key: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        groups::table.filter(groups::name_key.eq(key)).select(Self::as_select()).first(on).optional()
+        groups::table.filter(groups::name_key.eq(key)).select(Self::as_select()).get_result(on).optional()
     }
 
     pub(crate) fn list(after: &str, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {

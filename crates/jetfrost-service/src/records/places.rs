@@ -58,12 +58,12 @@ impl DestinationRow {
     }
 
     pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        destinations::table.find(id).filter(destinations::gone.is_null()).select(Self::as_select()).first(on).optional()
+        destinations::table.find(id).filter(destinations::gone.is_null()).select(Self::as_select()).get_result(on).optional()
     }
 
     pub(crate) fn by_key(key: &str, on: &mut Connection) -> Rows<Option<Self>> {
         let known = destinations::name_key.eq(key).and(destinations::gone.is_null());
-        destinations::table.filter(known).select(Self::as_select()).first(on).optional()
+        destinations::table.filter(known).select(Self::as_select()).get_result(on).optional()
     }
 
     pub(crate) fn list(after: &str, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {

@@ -34,7 +34,7 @@ impl SessionRow {
             .inner_join(accounts::table)
             .filter(sessions::secret_hash.eq(hash))
             .select((Self::as_select(), AccountRow::as_select()))
-            .first(on)
+            .get_result(on)
             .optional()
     }
 

@@ -1,0 +1,104 @@
+//! Reading chunks, many one after another.
+
+use std::collections::VecDeque;
+use std::io;
+use std::sync::{Arc, PoisonError};
+
+use super::index::Place;
+use super::{Result, Store, StoreError, medium, names};
+use crate::format::{RECORD_HEAD, RecordHead};
+use crate::id::{ChunkName, SegmentHash};
+use crate::medium::StoredFile;
+
+/// Segments that are kept open. What lies near each other in a point mostly lies in the same few.
+const OPEN: usize = 4;
+
+/// Reads chunks of a store.
+#[derive(Debug)]
+pub struct ChunkReader<'s> {
+    store: &'s Store,
+    /// Segments that were read last, the latest in front.
+    open: VecDeque<(SegmentHash, Arc<dyn StoredFile>)>,
+    /// The record that was read last.
+    record: Vec<u8>,
+}
+
+impl Store {
+    /// Reads chunks one after another.
+    #[must_use]
+    pub fn reader(&self) -> ChunkReader<'_> {
+        ChunkReader { store: self, open: VecDeque::with_capacity(OPEN), record: Vec::new() }
+    }
+
+    /// The sealed bytes of a chunk.
+    ///
+    /// # Errors
+    /// As [`ChunkReader::chunk`].
+    pub fn chunk(&self, name: &ChunkName) -> Result<Vec<u8>> {
+        self.reader().chunk(name).map(<[u8]>::to_vec)
+    }
+}
+
+impl ChunkReader<'_> {
+    /// The sealed bytes of a chunk.
+    ///
+    /// # Errors
+    /// [`StoreError::NoChunk`]; [`StoreError::DamagedChunk`] when the bytes are not those that were stored.
+    pub fn chunk(&mut self, name: &ChunkName) -> Result<&[u8]> {
+        let mut place = self.find(name)?;
+        while !self.is_sound_at(name, &place)? {
+            // It may have moved into another segment meanwhile.
+            match self.find(name)? {
+                moved if moved != place => place = moved,
+                _ => return Err(StoreError::DamagedChunk { name: *name, segment: place.segment }),
+            }
+        }
+        Ok(&self.record[RECORD_HEAD..])
+    }
+
+    fn find(&self, name: &ChunkName) -> Result<Place> {
+        let index = self.store.index.read().unwrap_or_else(PoisonError::into_inner);
+        index.find(name)?.ok_or(StoreError::NoChunk(*name))
+    }
+
+    /// Reads the record at a place and says whether it is there and the chunk's.
+    pub(super) fn is_sound_at(&mut self, name: &ChunkName, place: &Place) -> Result<bool> {
+        let Some(file) = self.segment(&place.segment)? else { return Ok(false) };
+        match read_record(&*file, name, place.offset, place.len, &mut self.record) {
+            Err(e) if e.kind() == io::ErrorKind::UnexpectedEof => Ok(false),
+            other => other.map_err(medium("reading a segment")),
+        }
+    }
+
+    /// An open segment; `None` for one that is not there.
+    fn segment(&mut self, hash: &SegmentHash) -> Result<Option<Arc<dyn StoredFile>>> {
+        if let Some(at) = self.open.iter().position(|(open, _)| open == hash) {
+            self.open.swap(0, at);
+        } else {
+            match self.store.medium.open(&names::segment(hash)) {
+                Ok(file) => {
+                    self.open.truncate(OPEN - 1);
+                    self.open.push_front((*hash, file));
+                }
+                Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
+                Err(e) => return Err(medium("opening a segment")(e)),
+            }
+        }
+        Ok(self.open.front().map(|(_, file)| Arc::clone(file)))
+    }
+}
+
+/// Reads a record into `record`, head and all, and says whether it is what was written.
+fn read_record(file: &dyn StoredFile, name: &ChunkName, offset: u32, len: u32, record: &mut Vec<u8>) -> io::Result<bool> {
+    record.resize(RECORD_HEAD + len as usize, 0);
+    file.read_exact_at(record, offset.into())?;
+    let (head, sealed) = record.split_at(RECORD_HEAD);
+    Ok(RecordHead::from_bytes(head).is_ok_and(|head| head.name == *name && head.matches(sealed)))
+}
+
+/// The sealed bytes of a record, if they are what was written.
+pub(super) fn sound_record(file: &dyn StoredFile, name: &ChunkName, offset: u32, len: u32) -> io::Result<Option<Vec<u8>>> {
+    let mut record = Vec::new();
+    let is_sound = read_record(file, name, offset, len, &mut record)?;
+    Ok(is_sound.then(|| record.split_off(RECORD_HEAD)))
+}
