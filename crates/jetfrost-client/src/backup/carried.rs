@@ -8,7 +8,7 @@ use jetfrost_image::tree::ChunkBuffer;
 pub(super) const SHORT: usize = 64 << 10;
 /// Buffers there are at most beside one for each thread that seals, each as long as the longest chunk: what a question to the
 /// service may hold, and a few that are being filled. A short run touches all of them, and fresh memory costs time.
-const BUFFERS: usize = 10;
+pub(super) const BUFFERS: usize = 10;
 
 /// The bytes of a chunk on its way.
 pub(super) enum Carried {

@@ -1,7 +1,7 @@
 //! From chunks to segments on the service: ask, seal and pack, send, each in threads of its own, with little in between.
 
 use std::collections::HashSet;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 
 use crossbeam_channel::{Receiver, Sender, bounded};
@@ -32,7 +32,38 @@ struct Job {
 }
 
 /// The first failure of any thread.
-type Failure = Arc<Mutex<Option<ClientError>>>;
+#[derive(Clone, Default)]
+struct Failure(Arc<Mutex<Option<ClientError>>>);
+
+impl Failure {
+    fn note(&self, error: ClientError) {
+        self.lock().get_or_insert(error);
+    }
+
+    fn is_there(&self) -> bool {
+        self.lock().is_some()
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Option<ClientError>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// Works in a thread of its own on what comes in as `input`. If the work ends before that does, what still comes is let go: what
+/// stays in a queue keeps its buffer, and who reads would wait for it for ever.
+fn working<I: Send + 'static>(
+    failure: &Failure,
+    input: Receiver<I>,
+    work: impl FnOnce(&Receiver<I>) -> Result<()> + Send + 'static,
+) -> JoinHandle<()> {
+    let failure = failure.clone();
+    std::thread::spawn(move || {
+        if let Err(error) = work(&input) {
+            failure.note(error);
+        }
+        input.iter().for_each(drop);
+    })
+}
 
 /// Takes chunks and sees to it that the service has them when it is finished.
 pub(super) struct Pipeline {
@@ -60,33 +91,30 @@ impl Pipeline {
         let failure = Failure::default();
         let mut threads = Vec::new();
         let (first, jobs) = bounded(WAITING);
-        let mut run = |work: Box<dyn FnOnce() -> Result<()> + Send>| {
-            let failure = Arc::clone(&failure);
-            threads.push(std::thread::spawn(move || {
-                if let Err(error) = work() {
-                    failure.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(error);
-                }
-            }));
-        };
         let unknown = if store_is_empty {
             jobs
         } else {
             let (out, unknown) = bounded(WAITING);
             let (api, store) = (api.clone(), store.to_owned());
-            run(Box::new(move || ask(&api, &store, &jobs, &out)));
+            threads.push(working(&failure, jobs, move |jobs| ask(&api, &store, jobs, &out)));
             unknown
         };
         let (packing, outgoing) = packing(keys.store);
         let packing = Arc::new(packing);
         let sealers = std::thread::available_parallelism().map_or(2, usize::from).min(8);
         for _ in 0..sealers {
-            let (keys, jobs, packing) = (keys.clone(), unknown.clone(), Arc::clone(&packing));
-            run(Box::new(move || seal(&keys, &jobs, &packing)));
+            let (keys, packing) = (keys.clone(), Arc::clone(&packing));
+            threads.push(working(&failure, unknown.clone(), move |jobs| seal(&keys, jobs, &packing)));
         }
         drop((unknown, packing));
         for _ in 0..UPLOADS {
             let (api, store, outgoing, meter) = (api.clone(), store.to_owned(), outgoing.clone(), Arc::clone(&meter));
-            run(Box::new(move || send(&api, &store, &outgoing, &meter)));
+            let failure = failure.clone();
+            threads.push(std::thread::spawn(move || {
+                if let Err(error) = send(&api, &store, &outgoing, &meter) {
+                    failure.note(error);
+                }
+            }));
         }
         // When all who send have ended, those who pack learn of it.
         drop(outgoing);
@@ -101,7 +129,7 @@ impl Pipeline {
                 return Err(ClientError::Unexpected("a thread of the backup panicked".into()));
             }
         }
-        match self.failure.lock().unwrap_or_else(PoisonError::into_inner).take() {
+        match self.failure.lock().take() {
             Some(error) => Err(error),
             None => Ok(self.meter.progress().sent),
         }
@@ -113,8 +141,8 @@ impl Pipeline {
     }
 
     fn begin_job(&self, name: ChunkName, content: Carried) -> Result<()> {
-        let first = self.first.as_ref().ok_or(ClientError::Stopped)?;
-        // The channel closes when a later stage failed; `finish` tells why.
+        // `finish` tells which failure it was.
+        let first = self.first.as_ref().filter(|_| !self.failure.is_there()).ok_or(ClientError::Stopped)?;
         first.send(Job { name, content }).map_err(|_| ClientError::Stopped)
     }
 }
@@ -185,4 +213,26 @@ fn send(api: &Api, store: &str, segments: &Outgoing, meter: &Meter) -> Result<()
         meter.sent(bytes.len() as u64);
         Ok(())
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::carried::BUFFERS;
+    use super::*;
+
+    #[test]
+    fn who_reads_does_not_wait_for_buffers_in_the_queue_of_a_thread_that_failed() {
+        let (first, jobs) = bounded(WAITING);
+        let (mut buffers, mut reading, failure) = (Buffers::new(0), ChunkBuffer::default(), Failure::default());
+        for n in 0..BUFFERS {
+            let name = ChunkName([u8::try_from(n).expect("few"); 32]);
+            first.send(Job { name, content: buffers.lend(&mut reading, 1) }).expect("there is room");
+        }
+        let thread = working(&failure, jobs, |_| Err(ClientError::Stopped));
+        // There is none left but those in the queue.
+        drop(buffers.lend(&mut reading, 1));
+        assert!(failure.is_there());
+        drop(first);
+        thread.join().expect("no panic");
+    }
 }
