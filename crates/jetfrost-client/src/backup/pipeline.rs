@@ -49,19 +49,28 @@ impl Failure {
     }
 }
 
-/// Works in a thread of its own on what comes in as `input`. If the work ends before that does, what still comes is let go: what
-/// stays in a queue keeps its buffer, and who reads would wait for it for ever.
+/// What comes in to a thread. When the thread ends before that does, also by a panic, what still comes is let go: what stays in a
+/// queue keeps its buffer, and who reads would wait for it for ever.
+struct Input<I>(Receiver<I>);
+
+impl<I> Drop for Input<I> {
+    fn drop(&mut self) {
+        self.0.iter().for_each(drop);
+    }
+}
+
+/// Works in a thread of its own on what comes in as `input`.
 fn working<I: Send + 'static>(
     failure: &Failure,
     input: Receiver<I>,
     work: impl FnOnce(&Receiver<I>) -> Result<()> + Send + 'static,
 ) -> JoinHandle<()> {
-    let failure = failure.clone();
+    let (failure, input) = (failure.clone(), Input(input));
     std::thread::spawn(move || {
-        if let Err(error) = work(&input) {
+        let input = input;
+        if let Err(error) = work(&input.0) {
             failure.note(error);
         }
-        input.iter().for_each(drop);
     })
 }
 

@@ -18,7 +18,7 @@ use super::facts::kind;
 use crate::chosen::{Patterns, Selection};
 
 /// Folders within folders beyond this are not followed: each level needs memory and a file handle.
-const DEEPEST: usize = 500;
+pub(super) const DEEPEST: usize = 500;
 /// Sights that are handed on at once.
 const BATCH: usize = 256;
 /// Folders among them at most: each holds a file handle open.
@@ -62,6 +62,8 @@ pub(super) enum Inside {
     Open(Arc<OwnedFd>),
     /// It is the root of another volume, and the walk stays on one.
     OtherVolume,
+    /// It is within more than [`DEEPEST`] others.
+    TooDeep,
     /// It could not be opened or listed.
     Closed(Errno),
 }
@@ -222,8 +224,11 @@ impl Looking<'_> {
         if !stays {
             return (self.show)(Sight::Folder(seen, Inside::OtherVolume));
         }
+        if self.depth == DEEPEST {
+            return (self.show)(Sight::Folder(seen, Inside::TooDeep));
+        }
         let device = around.selection.is_none().then_some(seen.stat.st_dev);
-        match self.open(around, &seen.name) {
+        match open(around, &seen.name) {
             Ok((folder, names)) => {
                 (self.show)(Sight::Folder(seen, Inside::Open(Arc::clone(&folder))))?;
                 self.depth += 1;
@@ -234,15 +239,12 @@ impl Looking<'_> {
             Err(error) => (self.show)(Sight::Folder(seen, Inside::Closed(error))),
         }
     }
+}
 
-    fn open(&self, around: &Around<'_>, name: &[u8]) -> Result<(Arc<OwnedFd>, Vec<Vec<u8>>), Errno> {
-        if self.depth == DEEPEST {
-            return Err(Errno::ELOOP);
-        }
-        let folder = open_directory(around.folder, name)?;
-        let names = names_of(&folder, around.selection)?;
-        Ok((Arc::new(folder), names))
-    }
+fn open(around: &Around<'_>, name: &[u8]) -> Result<(Arc<OwnedFd>, Vec<Vec<u8>>), Errno> {
+    let folder = open_directory(around.folder, name)?;
+    let names = names_of(&folder, around.selection)?;
+    Ok((Arc::new(folder), names))
 }
 
 #[cfg(test)]
@@ -278,6 +280,7 @@ mod tests {
             Sight::Leaf(seen, kind) => format!("{} {kind:?}", text(&seen.name)),
             Sight::Folder(seen, Inside::Open(_)) => format!("{}/", text(&seen.name)),
             Sight::Folder(seen, Inside::OtherVolume) => format!("{} of another volume", text(&seen.name)),
+            Sight::Folder(seen, Inside::TooDeep) => format!("{} too deep", text(&seen.name)),
             Sight::Folder(seen, Inside::Closed(error)) => format!("{} closed: {error}", text(&seen.name)),
             Sight::Leave => "leave".into(),
             Sight::LeftOut => "left out".into(),
@@ -312,6 +315,16 @@ mod tests {
         }
         let seen = below(root.path(), Path::new("/nowhere"), &[]);
         assert_eq!(seen.len(), 2 * 3 * FOLDERS + 2 * BATCH + 1 + 1);
+    }
+
+    #[test]
+    fn folders_within_folders_are_followed_as_far_as_is_said_and_no_further() {
+        let root = tempfile::tempdir().expect("a directory");
+        fs::create_dir_all(root.path().join("d/".repeat(DEEPEST + 10))).expect("made");
+        let above = root.path().components().count() - 1;
+        let seen = below(root.path(), Path::new("/nowhere"), &[]);
+        assert_eq!(seen.iter().filter(|sight| *sight == "d/").count(), DEEPEST - above);
+        assert_eq!(seen[DEEPEST - above], "d too deep");
     }
 
     #[test]

@@ -17,7 +17,7 @@ use super::directory::{link_target, open_disk};
 use super::extents::{DiskRead, Extents, Held, read_extents};
 use super::facts::{Owners, Stamp, entry, xattrs};
 use super::file::{ReadFailure, read_file};
-use super::look::{Inside, Reading, Seen, Sight, Sights, View, look_ahead};
+use super::look::{DEEPEST, Inside, Reading, Seen, Sight, Sights, View, look_ahead};
 use super::memory::{MemoryWriter, Remembered, WalkReader};
 use super::mounted::is_mounted_for_writing;
 use super::{Counts, Exceptions};
@@ -189,6 +189,12 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             Inside::Open(folder) => self.inside(&folder, &seen.name, sights)?,
             Inside::OtherVolume => {
                 self.counts.mounts += 1;
+                Content::empty()
+            }
+            Inside::TooDeep => {
+                let what = format!("it lies within more than {DEEPEST} folders, and what is in it is not kept");
+                self.exceptions.add(Cause::Unreadable, &self.path, what);
+                entry.set_flags(Flags { unsettled: false, partial: true });
                 Content::empty()
             }
             Inside::Closed(error) => {
