@@ -1,7 +1,7 @@
 //! Packing sealed chunks into segments, in few buffers: fresh memory for each would be a good part of a short run's time.
 
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Mutex, PoisonError};
 
 use bytes::Bytes;
 use crossbeam_channel::{Receiver, Sender, TryRecvError, bounded};
@@ -67,7 +67,7 @@ impl Packing {
     }
 
     /// The segment that is being filled; begins one when there is none, as soon as there is a buffer.
-    fn builder<'f>(&self, filling: &'f mut MutexGuard<'_, Filling>) -> Option<&'f mut SegmentBuilder> {
+    fn builder<'f>(&self, filling: &'f mut Filling) -> Option<&'f mut SegmentBuilder> {
         if filling.builder.is_none() {
             let buffer = self.buffer(&mut filling.unused)?;
             filling.builder = Some(SegmentBuilder::reusing(buffer, self.store, SEGMENT));

@@ -36,8 +36,11 @@ struct Job {
 struct Failure(Arc<Mutex<Option<ClientError>>>);
 
 impl Failure {
-    fn note(&self, error: ClientError) {
-        self.lock().get_or_insert(error);
+    /// Notes how a thread ended.
+    fn note(&self, ended: Result<()>) {
+        if let Err(error) = ended {
+            self.lock().get_or_insert(error);
+        }
     }
 
     fn is_there(&self) -> bool {
@@ -68,9 +71,7 @@ fn working<I: Send + 'static>(
     let (failure, input) = (failure.clone(), Input(input));
     std::thread::spawn(move || {
         let input = input;
-        if let Err(error) = work(&input.0) {
-            failure.note(error);
-        }
+        failure.note(work(&input.0));
     })
 }
 
@@ -119,11 +120,7 @@ impl Pipeline {
         for _ in 0..UPLOADS {
             let (api, store, outgoing, meter) = (api.clone(), store.to_owned(), outgoing.clone(), Arc::clone(&meter));
             let failure = failure.clone();
-            threads.push(std::thread::spawn(move || {
-                if let Err(error) = send(&api, &store, &outgoing, &meter) {
-                    failure.note(error);
-                }
-            }));
+            threads.push(std::thread::spawn(move || failure.note(send(&api, &store, &outgoing, &meter))));
         }
         // When all who send have ended, those who pack learn of it.
         drop(outgoing);

@@ -185,24 +185,24 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         let mut entry = entry(&seen.name, EntryKind::Directory, &seen.stat, &mut self.owners);
         self.add_xattrs(&mut entry);
         self.counts.folders += 1;
-        entry.content = Some(match inside {
-            Inside::Open(folder) => self.inside(&folder, &seen.name, sights)?,
+        let (content, whole) = match inside {
+            Inside::Open(folder) => (self.inside(&folder, &seen.name, sights)?, true),
             Inside::OtherVolume => {
                 self.counts.mounts += 1;
-                Content::empty()
+                (Content::empty(), true)
             }
             Inside::TooDeep => {
                 let what = format!("it lies within more than {DEEPEST} folders, and what is in it is not kept");
                 self.exceptions.add(Cause::Unreadable, &self.path, what);
-                entry.set_flags(Flags { unsettled: false, partial: true });
-                Content::empty()
+                (Content::empty(), false)
             }
             Inside::Closed(error) => {
                 self.exceptions.failed(&self.path, error);
-                entry.set_flags(Flags { unsettled: false, partial: true });
-                Content::empty()
+                (Content::empty(), false)
             }
-        });
+        };
+        entry.set_flags(Flags { unsettled: false, partial: !whole });
+        entry.content = Some(content);
         Ok(entry.to_bytes())
     }
 

@@ -24,6 +24,7 @@ pub use needs::{NEEDS_HEAD_LEN, NeedsHead, NeedsScanner, NeedsSummary, NeedsWrit
 pub use office_key::OfficeKeyFile;
 pub use point::{Cause, Exception, PointBody, PointFile, PointHead, PointKind, exceptions_from_page};
 pub use recovery_key::{RecoveryKey, RecoveryKeyError};
+pub(crate) use segment::MAX_SEALED;
 pub use segment::{
     EMPTY_SEGMENT, FinishedSegment, MAX_SEGMENT, RECORD_HEAD, RecordHead, SEGMENT_HEAD, SegmentBuilder, SegmentEntry,
     SegmentScanner, read_footer, segment_store, stored_len,

@@ -21,7 +21,7 @@ pub const EMPTY_SEGMENT: u64 = (SEGMENT_HEAD + TRAILER) as u64;
 /// The most bytes that a segment may have.
 pub const MAX_SEGMENT: u64 = 64 << 20;
 /// A sealed chunk: nonce, method, content, tag.
-const MAX_SEALED: usize = MAX_CHUNK + 12 + 1 + 16;
+pub(crate) const MAX_SEALED: usize = MAX_CHUNK + 12 + 1 + 16;
 const MIN_SEALED: usize = 12 + 1 + 16;
 
 /// Where a chunk's record lies in a segment.

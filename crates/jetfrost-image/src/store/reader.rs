@@ -6,7 +6,7 @@ use std::sync::{Arc, PoisonError};
 
 use super::index::Place;
 use super::{Result, Store, StoreError, medium, names};
-use crate::format::{RECORD_HEAD, RecordHead};
+use crate::format::{MAX_SEALED, RECORD_HEAD, RecordHead};
 use crate::id::{ChunkName, SegmentHash};
 use crate::medium::StoredFile;
 
@@ -90,6 +90,10 @@ impl ChunkReader<'_> {
 
 /// Reads a record into `record`, head and all, and says whether it is what was written.
 fn read_record(file: &dyn StoredFile, name: &ChunkName, offset: u32, len: u32, record: &mut Vec<u8>) -> io::Result<bool> {
+    // A damaged index may say any length; memory is taken only for what can be a record.
+    if len as usize > MAX_SEALED {
+        return Ok(false);
+    }
     record.resize(RECORD_HEAD + len as usize, 0);
     file.read_exact_at(record, offset.into())?;
     let (head, sealed) = record.split_at(RECORD_HEAD);
@@ -101,4 +105,29 @@ pub(super) fn sound_record(file: &dyn StoredFile, name: &ChunkName, offset: u32,
     let mut record = Vec::new();
     let is_sound = read_record(file, name, offset, len, &mut record)?;
     Ok(is_sound.then(|| record.split_off(RECORD_HEAD)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[derive(Debug)]
+    struct Unread;
+
+    impl StoredFile for Unread {
+        fn len(&self) -> u64 {
+            1 << 20
+        }
+
+        fn read_exact_at(&self, _: &mut [u8], _: u64) -> io::Result<()> {
+            Err(io::Error::other("nothing is read"))
+        }
+    }
+
+    #[test]
+    fn a_damaged_length_takes_no_memory() {
+        let mut record = Vec::new();
+        assert!(!read_record(&Unread, &ChunkName([1; 32]), 32, u32::MAX, &mut record).expect("it is told without reading"));
+        assert_eq!(record.capacity(), 0);
+    }
 }
