@@ -1,18 +1,15 @@
-//! A tree of files: first backup, unchanged run, restore, scrub.
+//! A tree of files: first backup, unchanged run, scrub.
 
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use crate::office::{Office, Ran, Station, mb, number, outln, report, seconds};
 use crate::store;
 
-/// A tree that every machine which builds this has.
-const USUAL_TREE: &str = "/usr/lib";
 /// First backups and pipelines, by turns; the best of each counts.
 const ROUNDS: usize = 3;
 
-pub(crate) fn run(scratch: &Path, tree: Option<PathBuf>) {
-    let tree = tree.unwrap_or_else(|| USUAL_TREE.into());
+pub(crate) fn run(scratch: &Path, tree: &Path) {
     let generated = scratch.join("generated");
     noise(&generated, 8, 25);
     let sources = format!("{} {}", tree.display(), generated.display());
@@ -29,7 +26,7 @@ pub(crate) fn run(scratch: &Path, tree: Option<PathBuf>) {
     let pack = format!(
         "set -o pipefail; tar --one-file-system -cf - {sources} 2>/dev/null | zstd -1 -T2 -q | openssl enc -aes-256-ctr -pbkdf2 -pass pass:x > {packed} && sync {packed}"
     );
-    let stations: Vec<Station> = (0..ROUNDS).map(|i| keeping(&office, &format!("files-{i}"), &[&tree, &generated])).collect();
+    let stations: Vec<Station> = (0..ROUNDS).map(|i| keeping(&office, &format!("files-{i}"), &[tree, &generated])).collect();
     let rounds: Vec<(f64, Ran)> = stations.iter().map(|station| (seconds(&pack), station.back_up())).collect();
     let pipeline = rounds.iter().map(|round| round.0).fold(f64::MAX, f64::min);
     let first = rounds.iter().map(|round| &round.1).min_by(|a, b| a.seconds.total_cmp(&b.seconds)).expect("rounds");
@@ -44,20 +41,6 @@ pub(crate) fn run(scratch: &Path, tree: Option<PathBuf>) {
     let unchanged = station.back_up().seconds.min(station.back_up().seconds);
     outln(&format!("unchanged run  {unchanged:.2} s, find -printf {walk:.2} s: {:.2} times the walk", unchanged / walk));
 
-    let (mut unpack, mut restore) = (f64::MAX, f64::MAX);
-    for round in 0..2 {
-        // Nothing is removed in between: for a minute ext4 goes around inodes that were just freed, and whoever came next
-        // would pay for it.
-        let (ours, theirs) = (office.at(&format!("ours-{round}")), office.at(&format!("theirs-{round}")));
-        fs::create_dir(&theirs).expect("made");
-        unpack = unpack.min(seconds(&format!(
-            "set -o pipefail; openssl enc -d -aes-256-ctr -pbkdf2 -pass pass:x < {packed} | zstd -d -q | tar -xf - -C {0} && sync -f {0}",
-            theirs.display(),
-        )));
-        let fetched = station.run(&["restore", "--quiet", "--to", ours.to_str().expect("text")]).seconds;
-        restore = restore.min(fetched + seconds(&format!("sync -f {}", ours.display())));
-    }
-    report("restore", restore, "openssl enc -d | zstd -d | tar -x, sync", unpack, bytes, 1.0);
     outln(&format!(
         "memory         client {:.0} MB, service {:.0} MB at their peaks",
         mb(first.peak),
@@ -68,7 +51,7 @@ pub(crate) fn run(scratch: &Path, tree: Option<PathBuf>) {
 }
 
 /// A new workstation that keeps these folders.
-fn keeping(office: &Office, name: &str, folders: &[&PathBuf]) -> Station {
+fn keeping(office: &Office, name: &str, folders: &[&Path]) -> Station {
     let station = office.station(name);
     folders.iter().for_each(|folder| station.keep(folder, false));
     station

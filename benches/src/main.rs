@@ -1,5 +1,5 @@
 //! Ratios against what the machine itself can do, measured in the same run: `jetfrost-bench` for all of it, or one of
-//! `files [TREE]`, `incompressible`, `disks`, `sparse`, `crowd`, `many [N]`, `store`; `scale` simulates a year of many
+//! `files [TREE]`, `restore [TREE]`, `incompressible`, `disks`, `sparse`, `crowd`, `many [N]`, `store`; `scale` simulates a year of many
 //! workstations.
 //!
 //! Each work is done by the programs as they ship, over TLS on loopback, and by plain system tools; both read the same
@@ -11,31 +11,37 @@ mod disks;
 mod files;
 mod many;
 mod office;
+mod restore;
 mod scale;
 mod store;
 mod watching;
 
 use std::path::Path;
 
+/// A tree that every machine which builds this has.
+const TREE: &str = "/usr/lib";
 /// Files of the bench of many files, when all benches run.
 const MANY: u64 = 200_000;
 
 fn main() {
     let mut arguments = std::env::args().skip(1);
     let (which, more) = (arguments.next(), arguments.next());
+    let tree = || Path::new(more.as_deref().unwrap_or(TREE));
     match which.as_deref() {
-        Some("files") => apart(|scratch| files::run(scratch, more.map(Into::into))),
+        Some("files") => apart(|scratch| files::run(scratch, tree())),
+        Some("restore") => apart(|scratch| restore::run(scratch, tree())),
         Some("incompressible") => apart(files::incompressible),
         Some("disks") => apart(disks::run),
         Some("sparse") => apart(disks::sparse),
         Some("crowd") => apart(crowd::run),
-        Some("many") => apart(|scratch| many::run(scratch, more.and_then(|n| n.parse().ok()).unwrap_or(MANY))),
+        Some("many") => apart(|scratch| many::run(scratch, more.as_deref().and_then(|n| n.parse().ok()).unwrap_or(MANY))),
         Some("store") => apart(store::run),
         Some("watching") => apart(watching::run),
         Some("scale") => scale::run(),
         Some(other) => office::outln(&format!("there is no bench '{other}'")),
         None => {
-            apart(|scratch| files::run(scratch, None));
+            apart(|scratch| files::run(scratch, tree()));
+            apart(|scratch| restore::run(scratch, tree()));
             apart(files::incompressible);
             apart(disks::run);
             apart(disks::sparse);

@@ -222,15 +222,15 @@ impl Api {
         &self,
         store: &str,
         names: &[ChunkName],
-        mut each: impl FnMut(usize, Option<Vec<u8>>) -> Result<()>,
+        mut each: impl FnMut(usize, Option<&mut [u8]>) -> Result<()>,
     ) -> Result<()> {
         let path = format!("/stores/{store}/chunks/fetch");
-        let mut done = 0;
+        let (mut done, mut frame) = (0, Vec::new());
         // What has been given out is not fetched again.
         self.patiently(|| {
             let mut response = self.checked(self.request(Method::POST, &path).body(joined(&names[done..])))?;
             while done < names.len() {
-                let sealed = self.read_frame(&mut response)?;
+                let sealed = self.read_frame(&mut response, &mut frame)?;
                 each(done, sealed)?;
                 done += 1;
             }
@@ -238,7 +238,8 @@ impl Api {
         })
     }
 
-    fn read_frame(&self, response: &mut Response) -> Result<Option<Vec<u8>>> {
+    /// Reads a frame into `frame`, which may be longer, and gives what it holds if that is sound.
+    fn read_frame<'f>(&self, response: &mut Response, frame: &'f mut Vec<u8>) -> Result<Option<&'f mut [u8]>> {
         let broken = |e: std::io::Error| ClientError::Unreachable { address: self.address.clone(), why: e.to_string() };
         let mut head = [0; FRAME_HEAD];
         response.read_exact(&mut head).map_err(broken)?;
@@ -247,8 +248,11 @@ impl Api {
         if len > 2 * jetfrost_image::format::MAX_CHUNK {
             return Err(ClientError::Unexpected("a chunk longer than chunks are".into()));
         }
-        let mut sealed = vec![0; len];
-        response.read_exact(&mut sealed).map_err(broken)?;
+        if frame.len() < len {
+            frame.resize(len, 0);
+        }
+        let sealed = &mut frame[..len];
+        response.read_exact(sealed).map_err(broken)?;
         Ok((status == FrameStatus::Sound).then_some(sealed))
     }
 

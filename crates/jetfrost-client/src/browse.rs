@@ -214,7 +214,7 @@ impl StoreSource<'_> {
         let browser = self.browser;
         browser.shelf.fetch(&names, |i, sealed| {
             // One that is damaged is reported when it is asked for.
-            if let Some(content) = sealed.and_then(|mut sealed| open_chunk(&browser.keys, &names[i], &mut sealed).ok()) {
+            if let Some(content) = sealed.and_then(|sealed| open_chunk(&browser.keys, &names[i], sealed).ok()) {
                 self.ahead.borrow_mut().insert(names[i], content);
             }
             Ok(())
@@ -232,8 +232,7 @@ impl ChunkSource for StoreSource<'_> {
         let browser = self.browser;
         let mut content = None;
         browser.shelf.fetch(&[*name], |_, sealed| {
-            let mut sealed = sealed.ok_or(ClientError::Damaged)?;
-            content = Some(open_chunk(&browser.keys, name, &mut sealed)?);
+            content = Some(open_chunk(&browser.keys, name, sealed.ok_or(ClientError::Damaged)?)?);
             Ok(())
         })?;
         content.ok_or(ClientError::Damaged)

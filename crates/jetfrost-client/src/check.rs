@@ -145,9 +145,9 @@ impl Check<'_> {
             return Ok(());
         }
         browser.shelf.fetch(&names, |i, sealed| {
-            meter.sent(sealed.as_ref().map_or(0, Vec::len) as u64);
+            meter.sent(sealed.as_ref().map_or(0, |sealed| sealed.len()) as u64);
             report.chunks += 1;
-            match sealed.and_then(|mut sealed| opener.open(&names[i], &mut sealed).ok().map(|content| content.len() as u64)) {
+            match sealed.and_then(|sealed| opener.open(&names[i], sealed).ok().map(|content| content.len() as u64)) {
                 Some(len) => {
                     report.bytes += len;
                     meter.bytes_done(len);

@@ -43,11 +43,11 @@ pub(crate) struct StoreDirectory {
 
 impl Shelf {
     /// Fetches sealed chunks and gives each to `each` in the order of `names`; `None` for one that is damaged or missing.
-    pub(crate) fn fetch(&self, names: &[ChunkName], mut each: impl FnMut(usize, Option<Vec<u8>>) -> Result<()>) -> Result<()> {
+    pub(crate) fn fetch(&self, names: &[ChunkName], mut each: impl FnMut(usize, Option<&mut [u8]>) -> Result<()>) -> Result<()> {
         match self {
             Self::Service { api, membership } => api.fetch(&membership.store, names, each),
             Self::Directory(directory) => names.iter().enumerate().try_for_each(|(i, name)| match directory.store.chunk(name) {
-                Ok(sealed) => each(i, Some(sealed)),
+                Ok(mut sealed) => each(i, Some(&mut sealed)),
                 Err(StoreError::NoChunk(_) | StoreError::DamagedChunk { .. }) => each(i, None),
                 Err(error) => Err(error.into()),
             }),

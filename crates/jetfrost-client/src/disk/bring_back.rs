@@ -343,12 +343,12 @@ impl Worker<'_> {
         let Self { browser, meter, onto, tally, opener } = self;
         browser.shelf.fetch(&names, |i, sealed| {
             let (offset, name, len) = &wanted[i];
-            meter.sent(sealed.as_ref().map_or(0, Vec::len) as u64);
-            let content = sealed.and_then(|mut sealed| opener.open(name, &mut sealed).ok());
+            meter.sent(sealed.as_ref().map_or(0, |sealed| sealed.len()) as u64);
+            let content = sealed.and_then(|sealed| opener.open(name, sealed).ok());
             let written = match content.filter(|content| content.len() as u64 == *len) {
                 Some(content) => {
                     tally.written.fetch_add(*len, Ordering::Relaxed);
-                    onto.file.write_all_at(&content, *offset)
+                    onto.file.write_all_at(content, *offset)
                 }
                 None => {
                     note(&tally.damaged, *offset..offset + len);

@@ -169,13 +169,13 @@ impl DiskImage {
         wanted.extend(next.filter(|name| !self.kept().contains(name)));
         let mut opener = Opener::new(self.browser.keys.clone());
         self.browser.shelf.fetch(&wanted, |i, sealed| {
-            let mut sealed = match sealed {
+            let sealed = match sealed {
                 Some(sealed) => sealed,
                 None if i < needed => return Err(ClientError::Damaged),
                 // It is reported when it is wanted.
                 None => return Ok(()),
             };
-            let chunk = Arc::new(opener.open(&wanted[i], &mut sealed)?);
+            let chunk = Arc::new(opener.open(&wanted[i], sealed)?.to_vec());
             self.kept().put(wanted[i], Arc::clone(&chunk));
             chunks.insert(wanted[i], chunk);
             Ok(())

@@ -2,6 +2,7 @@
 
 mod batch;
 mod draw;
+mod file;
 mod plan;
 mod put;
 
@@ -12,12 +13,14 @@ use std::time::{Duration, Instant};
 
 use jetfrost_wire::restore::Scope;
 use jetfrost_wire::run::{Phase, Progress};
+use nix::sys::statfs::{EXT4_SUPER_MAGIC, XFS_SUPER_MAGIC, statfs};
 
 use crate::browse::{Browser, OpenPoint};
 use crate::error::ClientError;
 use crate::progress::Meter;
 use batch::Worker;
 pub(crate) use draw::Draw;
+use file::Writer;
 use plan::Planner;
 use put::Dresser;
 
@@ -132,11 +135,13 @@ pub(crate) fn bring_back(
 ) -> Result<bool> {
     std::fs::create_dir_all(&wish.into).map_err(ClientError::file("making", &wish.into))?;
     let dresser = Dresser::new(troubles.clone());
+    let past_cache = gains_past_cache(&wish.into);
     let (batches, waiting) = crossbeam_channel::bounded(BATCHES);
     let planned = std::thread::scope(|scope| {
         let workers: Vec<_> = (0..WORKERS)
             .map(|_| {
-                let worker = Worker { browser, meter, troubles, dresser: &dresser, batches: waiting.clone() };
+                let writer = Writer::new(meter, troubles, &dresser, past_cache);
+                let worker = Worker { browser, writer, batches: waiting.clone() };
                 scope.spawn(move || worker.run())
             })
             .collect();
@@ -152,6 +157,13 @@ pub(crate) fn bring_back(
     })?;
     planned.complete(&dresser, troubles);
     Ok(dresser.left_owners())
+}
+
+/// Whether large files are better written past the page cache here: a copy of all that is brought back would cost time, and drive
+/// out of memory what the machine works with. A network's file system would have each write wait for its server, Btrfs would not
+/// compress, and a file system in memory has nothing but the cache.
+fn gains_past_cache(directory: &Path) -> bool {
+    statfs(directory).is_ok_and(|there| [EXT4_SUPER_MAGIC, XFS_SUPER_MAGIC].contains(&there.filesystem_type()))
 }
 
 /// Batches that wait, and threads that fetch them.

@@ -13,7 +13,8 @@ use crossbeam_channel::Sender;
 use jetfrost_image::format::{Content, Entry, EntryKind};
 use jetfrost_image::tree::{expand_parts, read_listing};
 
-use super::batch::{Batch, FileJob, Piece};
+use super::batch::{Batch, Piece};
+use super::file::FileJob;
 use super::put::{Bare, Dresser, make_special};
 use super::{Draw, Result, Trouble, Troubles, Wish};
 use crate::browse::{Browser, OpenPoint, StoreSource, find};

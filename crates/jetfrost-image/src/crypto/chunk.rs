@@ -107,24 +107,27 @@ fn is_worth(len: usize, of: usize) -> bool {
     len <= of - of / 32
 }
 
-/// Opens chunks; keeps its decompressor from one to the next.
+/// Opens chunks; keeps its decompressor and its memory from one to the next.
 pub struct Opener {
     keys: StoreKeys,
     decompressor: zstd::bulk::Decompressor<'static>,
+    /// What was decompressed last.
+    content: Vec<u8>,
 }
 
 impl Opener {
     /// An opener for chunks of one store.
     #[must_use]
     pub fn new(keys: StoreKeys) -> Self {
-        Self { keys, decompressor: zstd::bulk::Decompressor::new().expect("a decompressor can be made") }
+        let decompressor = zstd::bulk::Decompressor::new().expect("a decompressor can be made");
+        Self { keys, decompressor, content: Vec::new() }
     }
 
     /// Opens a sealed chunk and checks that its content has the name.
     ///
     /// # Errors
     /// [`OpenError::Altered`] when it is not what was sealed under this name.
-    pub fn open(&mut self, name: &ChunkName, sealed: &mut [u8]) -> Result<Vec<u8>, OpenError> {
+    pub fn open<'o>(&'o mut self, name: &ChunkName, sealed: &'o mut [u8]) -> Result<&'o [u8], OpenError> {
         if sealed.len() < NONCE + 1 + TAG {
             return Err(OpenError::Altered);
         }
@@ -133,11 +136,16 @@ impl Opener {
         let opened = open_in_place(&self.keys.chunk_key(name), nonce, name.as_bytes(), data).ok_or(OpenError::Altered)?;
         let (method, body) = opened.split_first().ok_or(OpenError::Altered)?;
         let content = match *method {
-            STORED => body.to_vec(),
-            ZSTD => self.decompressor.decompress(body, room_for(body)).map_err(|_| OpenError::Altered)?,
+            STORED => body,
+            ZSTD => {
+                self.content.clear();
+                self.content.reserve(room_for(body));
+                self.decompressor.decompress_to_buffer(body, &mut self.content).map_err(|_| OpenError::Altered)?;
+                &self.content
+            }
             _ => return Err(FormatError::Damaged { what: "a chunk", why: "its method is unknown" }.into()),
         };
-        if content.len() > MAX_CHUNK || self.keys.name(&content) != *name {
+        if content.len() > MAX_CHUNK || self.keys.name(content) != *name {
             return Err(OpenError::Altered);
         }
         Ok(content)
@@ -155,7 +163,7 @@ fn room_for(frame: &[u8]) -> usize {
 /// # Errors
 /// As [`Opener::open`].
 pub fn open_chunk(keys: &StoreKeys, name: &ChunkName, sealed: &mut [u8]) -> Result<Vec<u8>, OpenError> {
-    Opener::new(keys.clone()).open(name, sealed)
+    Opener::new(keys.clone()).open(name, sealed).map(<[u8]>::to_vec)
 }
 
 #[cfg(test)]

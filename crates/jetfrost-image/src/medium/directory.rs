@@ -81,7 +81,7 @@ impl Medium for DirectoryMedium {
 
     fn create(&self, path: &str) -> io::Result<Box<dyn WritableFile>> {
         let file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(self.path(path))?;
-        Ok(Box::new(PastCache::new(file)))
+        Ok(Box::new(PastCache::at(file, 0)))
     }
 
     fn rename(&self, from: &str, to: &str) -> io::Result<()> {

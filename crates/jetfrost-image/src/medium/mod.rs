@@ -23,6 +23,7 @@ pub use directory::DirectoryMedium;
 pub use failing::{Failing, FailingMedium};
 pub use memory::MemoryMedium;
 pub use overlay::OverlayMedium;
+pub use past_cache::PastCache;
 pub use throttle::ThrottledMedium;
 
 /// A file in a listing.

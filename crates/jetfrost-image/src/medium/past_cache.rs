@@ -1,5 +1,5 @@
-//! Writing large files past the system's page cache: what a backup brings is not read again soon, so a copy of it in memory
-//! costs time, and drives out what others on the host have use for.
+//! Writing large files past the system's page cache: what a backup or a restore brings is not read again soon, so a copy of it
+//! in memory costs time, and drives out what others on the host have use for.
 
 use std::fs::File;
 use std::io::{self, Write};
@@ -14,11 +14,14 @@ const BLOCK: usize = 512 << 10;
 /// What the address, the place and the length of a write past the cache are multiples of. Hardly a disk has longer sectors.
 const ALIGNED: usize = 4096;
 
-/// A file that is written from its beginning. Whole blocks go past the cache where the file system can do that; the rest goes
-/// through it, like the whole of a file that is shorter than a block.
-pub(super) struct PastCache {
+/// A file that is written from its beginning, or from a place in it. Whole blocks go past the cache where the file system can
+/// do that; what is before the first and after the last goes through it, like the whole of what is shorter than a block.
+///
+/// The file must be open for this alone, since how it is open changes. Others may write elsewhere in the same file, also next to
+/// it.
+pub struct PastCache {
     file: File,
-    /// Bytes of the file that are written.
+    /// Where in the file what is gathered begins.
     written: u64,
     /// What is not written yet, behind what is skipped so that it begins at an aligned address.
     gathered: Vec<u8>,
@@ -36,19 +39,31 @@ enum Way {
 }
 
 impl PastCache {
-    /// Takes a file that is open for writing and empty.
-    pub(super) fn new(file: File) -> Self {
+    /// Takes a file that is open for writing, and where writing begins.
+    #[must_use]
+    pub fn at(file: File, offset: u64) -> Self {
         let mut gathered: Vec<u8> = Vec::with_capacity(BLOCK + ALIGNED);
         let skipped = gathered.as_ptr().align_offset(ALIGNED).min(ALIGNED);
         gathered.resize(skipped, 0);
-        Self { file, written: 0, gathered, skipped, way: Way::Open }
+        Self { file, written: offset, gathered, skipped, way: Way::Open }
+    }
+
+    /// How much is gathered before it is written: a block, or what is missing to a place where one may begin.
+    fn block(&self) -> usize {
+        match usize::try_from(self.written % ALIGNED as u64).expect("less than it is divided by") {
+            0 => BLOCK,
+            behind => ALIGNED - behind,
+        }
     }
 
     fn room(&self) -> usize {
-        self.skipped + BLOCK - self.gathered.len()
+        self.block() - (self.gathered.len() - self.skipped)
     }
 
     fn write_block(&mut self) -> io::Result<()> {
+        if self.block() < BLOCK {
+            return self.write_gathered();
+        }
         if self.way == Way::Open {
             self.way = if self.set(OFlag::O_DIRECT).is_ok() { Way::Past } else { Way::Through };
         }
@@ -116,10 +131,14 @@ mod tests {
     const PLACES: [&str; 2] = [".", "/dev/shm"];
 
     fn write_in(place: &Path, pieces: &[usize], flushed_after: usize) -> (Vec<u8>, Vec<u8>) {
+        write_from(0, place, pieces, flushed_after)
+    }
+
+    fn write_from(offset: usize, place: &Path, pieces: &[usize], flushed_after: usize) -> (Vec<u8>, Vec<u8>) {
         let mut content = vec![0; pieces.iter().sum()];
         SeededRandom::new(b"past the cache").fill(&mut content);
         let file = tempfile::NamedTempFile::new_in(place).expect("a file");
-        let mut writing = PastCache::new(file.reopen().expect("reopened"));
+        let mut writing = PastCache::at(file.reopen().expect("reopened"), offset as u64);
         let mut rest = &content[..];
         for (n, piece) in pieces.iter().enumerate() {
             let (now, later) = rest.split_at(*piece);
@@ -130,7 +149,9 @@ mod tests {
             rest = later;
         }
         writing.sync().expect("synced");
-        (fs::read(file.path()).expect("read"), content)
+        let mut found = fs::read(file.path()).expect("read");
+        assert!(found.iter().take(offset).all(|byte| *byte == 0), "nothing is written before the place");
+        (found.split_off(offset.min(found.len())), content)
     }
 
     #[test]
@@ -143,6 +164,29 @@ mod tests {
                 let (found, given) = write_in(place, pieces, usize::MAX);
                 assert!(found == given, "{} in {pieces:?}", place.display());
             }
+        }
+    }
+
+    #[test]
+    fn writing_can_begin_anywhere_and_be_next_to_what_another_writes() {
+        for place in PLACES.map(Path::new).into_iter().filter(|place| place.is_dir()) {
+            for offset in [1, ALIGNED - 1, ALIGNED, BLOCK + 5] {
+                for pieces in [&[BLOCK / 3; 7][..], &[1], &[ALIGNED, 2 * BLOCK]] {
+                    let (found, given) = write_from(offset, place, pieces, usize::MAX);
+                    assert!(found == given, "{} from {offset} in {pieces:?}", place.display());
+                }
+            }
+            let file = tempfile::NamedTempFile::new_in(place).expect("a file");
+            // The border lies within a page, and what is behind it is written first.
+            let (border, all) = (BLOCK + 100, 2 * BLOCK + 300);
+            let mut content = vec![0; all];
+            SeededRandom::new(b"next to each other").fill(&mut content);
+            for part in [border..all, 0..border] {
+                let mut writing = PastCache::at(file.reopen().expect("reopened"), part.start as u64);
+                writing.write_all(&content[part]).expect("written");
+                writing.flush().expect("flushed");
+            }
+            assert!(fs::read(file.path()).expect("read") == content, "{}", place.display());
         }
     }
 

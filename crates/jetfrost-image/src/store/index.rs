@@ -76,24 +76,14 @@ impl Index {
         self.runs.iter().map(Run::entries).sum::<u64>() + self.recent.entries.len() as u64
     }
 
+    /// Where a chunk lies, if it is in a segment that is there.
     pub(super) fn find(&self, name: &ChunkName) -> Result<Option<Place>> {
-        if let Some(place) = self.recent.entries.get(name).and_then(|entry| self.recent.place(entry, &self.gone)) {
-            return Ok(Some(place));
-        }
-        for run in self.runs.iter().rev() {
-            if let Some(entry) = run.find(name)? {
-                let segment = run.segment(entry.segment)?;
-                if !self.gone.contains(&segment) {
-                    return Ok(Some(Place { segment, offset: entry.offset, len: entry.len }));
-                }
-            }
-        }
-        Ok(None)
+        self.look_ups().find(name)
     }
 
     /// Looks up many names; for ascending ones, each part of the index is read once.
     pub(super) fn look_ups(&self) -> LookUps<'_> {
-        LookUps { index: self, kept: self.runs.iter().map(|_| Bucket::default()).collect() }
+        LookUps { index: self, kept: self.runs.iter().map(|_| Kept::default()).collect() }
     }
 
     /// All places of the chunks whose names lie in a band, ascending by name; of the same name the one that
@@ -225,24 +215,46 @@ impl Index {
 pub(super) struct LookUps<'i> {
     index: &'i Index,
     /// Of each run.
-    kept: Vec<Bucket>,
+    kept: Vec<Kept>,
+}
+
+/// What was read of a run.
+#[derive(Debug, Default)]
+struct Kept {
+    bucket: Bucket,
+    segments: HashMap<u32, SegmentHash>,
+}
+
+impl Kept {
+    fn segment(&mut self, run: &Run, ordinal: u32) -> Result<SegmentHash> {
+        match self.segments.get(&ordinal) {
+            Some(segment) => Ok(*segment),
+            None => Ok(*self.segments.entry(ordinal).insert_entry(run.segment(ordinal)?).get()),
+        }
+    }
 }
 
 impl LookUps<'_> {
-    /// Whether a chunk is in a segment that is there.
-    pub(super) fn has(&mut self, name: &ChunkName) -> Result<bool> {
+    /// As [`Index::find`].
+    pub(super) fn find(&mut self, name: &ChunkName) -> Result<Option<Place>> {
         let Index { recent, runs, gone, .. } = self.index;
-        if recent.entries.get(name).is_some_and(|entry| recent.place(entry, gone).is_some()) {
-            return Ok(true);
+        if let Some(place) = recent.entries.get(name).and_then(|entry| recent.place(entry, gone)) {
+            return Ok(Some(place));
         }
         for (run, kept) in runs.iter().zip(&mut self.kept).rev() {
-            if let Some(entry) = run.find_keeping(name, kept)?
-                && (gone.is_empty() || !gone.contains(&run.segment(entry.segment)?))
-            {
-                return Ok(true);
+            if let Some(entry) = run.find(name, &mut kept.bucket)? {
+                let segment = kept.segment(run, entry.segment)?;
+                if !gone.contains(&segment) {
+                    return Ok(Some(Place { segment, offset: entry.offset, len: entry.len }));
+                }
             }
         }
-        Ok(false)
+        Ok(None)
+    }
+
+    /// Whether a chunk is in a segment that is there.
+    pub(super) fn has(&mut self, name: &ChunkName) -> Result<bool> {
+        Ok(self.find(name)?.is_some())
     }
 }
 

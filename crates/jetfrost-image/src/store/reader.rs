@@ -1,6 +1,6 @@
 //! Reading chunks, many one after another.
 
-use std::collections::VecDeque;
+use std::collections::{HashMap, VecDeque};
 use std::io;
 use std::sync::{Arc, PoisonError};
 
@@ -19,7 +19,9 @@ pub struct ChunkReader<'s> {
     store: &'s Store,
     /// Segments that were read last, the latest in front.
     open: VecDeque<(SegmentHash, Arc<dyn StoredFile>)>,
-    /// The record that was read last.
+    /// Where chunks lie that were looked up ahead.
+    places: HashMap<ChunkName, Place>,
+    /// Holds the record that was read last, and may be longer.
     record: Vec<u8>,
 }
 
@@ -27,7 +29,7 @@ impl Store {
     /// Reads chunks one after another.
     #[must_use]
     pub fn reader(&self) -> ChunkReader<'_> {
-        ChunkReader { store: self, open: VecDeque::with_capacity(OPEN), record: Vec::new() }
+        ChunkReader { store: self, open: VecDeque::with_capacity(OPEN), places: HashMap::new(), record: Vec::new() }
     }
 
     /// The sealed bytes of a chunk.
@@ -40,12 +42,33 @@ impl Store {
 }
 
 impl ChunkReader<'_> {
+    /// Looks up where chunks lie that are read next: all of them at once, so that each part of the index is read once. What is
+    /// not found is looked for again when it is read.
+    ///
+    /// # Errors
+    /// [`StoreError::Medium`]; [`StoreError::Format`] when the index is damaged.
+    pub fn look_up(&mut self, names: &[ChunkName]) -> Result<()> {
+        let mut ascending = names.to_vec();
+        ascending.sort_unstable();
+        let index = self.store.index.read().unwrap_or_else(PoisonError::into_inner);
+        let mut look_ups = index.look_ups();
+        for name in ascending {
+            if let Some(place) = look_ups.find(&name)? {
+                self.places.insert(name, place);
+            }
+        }
+        Ok(())
+    }
+
     /// The sealed bytes of a chunk.
     ///
     /// # Errors
     /// [`StoreError::NoChunk`]; [`StoreError::DamagedChunk`] when the bytes are not those that were stored.
     pub fn chunk(&mut self, name: &ChunkName) -> Result<&[u8]> {
-        let mut place = self.find(name)?;
+        let mut place = match self.places.remove(name) {
+            Some(place) => place,
+            None => self.find(name)?,
+        };
         while !self.is_sound_at(name, &place)? {
             // It may have moved into another segment meanwhile.
             match self.find(name)? {
@@ -53,7 +76,7 @@ impl ChunkReader<'_> {
                 _ => return Err(StoreError::DamagedChunk { name: *name, segment: place.segment }),
             }
         }
-        Ok(&self.record[RECORD_HEAD..])
+        Ok(&self.record[RECORD_HEAD..RECORD_HEAD + place.len as usize])
     }
 
     fn find(&self, name: &ChunkName) -> Result<Place> {
@@ -88,13 +111,18 @@ impl ChunkReader<'_> {
     }
 }
 
-/// Reads a record into `record`, head and all, and says whether it is what was written.
+/// Reads a record to the beginning of `record`, head and all, and says whether it is what was written.
 fn read_record(file: &dyn StoredFile, name: &ChunkName, offset: u32, len: u32, record: &mut Vec<u8>) -> io::Result<bool> {
     // A damaged index may say any length; memory is taken only for what can be a record.
     if len as usize > MAX_SEALED {
         return Ok(false);
     }
-    record.resize(RECORD_HEAD + len as usize, 0);
+    let len = RECORD_HEAD + len as usize;
+    // What is there already is overwritten; filling it with zeros first would take as long as a copy.
+    if record.len() < len {
+        record.resize(len, 0);
+    }
+    let record = &mut record[..len];
     file.read_exact_at(record, offset.into())?;
     let (head, sealed) = record.split_at(RECORD_HEAD);
     Ok(RecordHead::from_bytes(head).is_ok_and(|head| head.name == *name && head.matches(sealed)))

@@ -71,12 +71,8 @@ impl Run {
         on.remove(&format!("{}/{}", names::INDEX, self.name)).map_err(medium("removing an index run"))
     }
 
-    pub(super) fn find(&self, name: &ChunkName) -> Result<Option<IndexEntry>> {
-        self.find_keeping(name, &mut Bucket::default())
-    }
-
-    /// As [`Run::find`]; the bucket that was read last is kept, and not read again for the next name in it.
-    pub(super) fn find_keeping(&self, name: &ChunkName, kept: &mut Bucket) -> Result<Option<IndexEntry>> {
+    /// The entry of a chunk. The bucket that was read last is kept, and not read again for the next name in it.
+    pub(super) fn find(&self, name: &ChunkName, kept: &mut Bucket) -> Result<Option<IndexEntry>> {
         let number = self.head.bucket(name);
         if kept.number != Some(number) {
             *kept = Bucket { number: Some(number), entries: self.bucket_of(name)?.1 };

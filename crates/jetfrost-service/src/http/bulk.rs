@@ -60,6 +60,10 @@ async fn fetch(app: Data<App>, credential: Credential, id: Path<String>, body: N
 /// Reads chunks one after another and sends their frames, until all are sent or nobody listens.
 fn send_frames(store: &Store, names: &[ChunkName], out: &mpsc::Sender<Bytes>) {
     let mut reader = store.reader();
+    if let Err(error) = reader.look_up(names) {
+        tracing::error!(%error, "looking up chunks");
+        return;
+    }
     let mut pieces = Pieces { piece: Vec::with_capacity(PIECE), out };
     for name in names {
         let (status, sealed): (_, &[u8]) = match reader.chunk(name) {

@@ -72,8 +72,9 @@ impl Marker {
 
     /// The marker in a directory, if there is one that can be read.
     pub(crate) fn read(directory: &Path) -> Option<Self> {
-        let file = File::open(directory.join(FILE)).ok()?;
-        let marker: Self = serde_json::from_reader(file.take(LONGEST)).ok()?;
+        let mut text = Vec::new();
+        File::open(directory.join(FILE)).ok()?.take(LONGEST).read_to_end(&mut text).ok()?;
+        let marker: Self = serde_json::from_slice(&text).ok()?;
         (marker.format == FORMAT).then_some(marker)
     }
 
