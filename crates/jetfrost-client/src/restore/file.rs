@@ -2,6 +2,7 @@
 
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Write};
+use std::os::fd::AsRawFd;
 use std::os::unix::fs::{FileExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -128,6 +129,17 @@ struct Stretch {
     pieces: usize,
 }
 
+impl Stretch {
+    fn goes_on_with(&self, piece: &Piece) -> bool {
+        Arc::ptr_eq(&self.job, &piece.job) && self.end == piece.offset
+    }
+
+    fn write(&mut self, content: &[u8]) -> io::Result<()> {
+        self.end += content.len() as u64;
+        self.writing.write_all(content)
+    }
+}
+
 impl<'w> Writer<'w> {
     pub(super) fn new(meter: &'w Meter, troubles: &'w Troubles, dresser: &'w Dresser, past_cache: bool) -> Self {
         Self { meter, troubles, dresser, past_cache, stretch: None }
@@ -136,7 +148,7 @@ impl<'w> Writer<'w> {
     /// Puts a piece where it belongs; there is no content when it is damaged or missing.
     pub(super) fn put(&mut self, piece: &Piece, content: Option<&[u8]>) {
         let job = &piece.job;
-        if self.stretch.as_ref().is_some_and(|stretch| !Arc::ptr_eq(&stretch.job, job) || stretch.end != piece.offset) {
+        if self.stretch.as_ref().is_some_and(|stretch| !stretch.goes_on_with(piece)) {
             self.end_stretch();
         }
         match content {
@@ -156,21 +168,26 @@ impl<'w> Writer<'w> {
     }
 
     fn write(&mut self, piece: &Piece, content: &[u8]) -> io::Result<()> {
-        let stretch = match &mut self.stretch {
-            Some(stretch) => stretch,
-            None => {
-                let file = piece.job.open()?;
-                if !self.past_cache || piece.job.entry.len() < LARGE {
-                    return file.write_all_at(content, piece.offset);
-                }
-                // How it is open changes while it is written, so it is opened once more for this stretch.
-                let file = OpenOptions::new().write(true).open(&piece.job.temporary)?;
-                let (job, writing) = (Arc::clone(&piece.job), PastCache::at(file, piece.offset));
-                self.stretch.insert(Stretch { job, writing, end: piece.offset, pieces: 0 })
-            }
-        };
-        stretch.end += content.len() as u64;
-        stretch.writing.write_all(content)
+        if let Some(stretch) = &mut self.stretch {
+            return stretch.write(content);
+        }
+        let file = piece.job.open()?;
+        match self.begin_stretch(piece, &file) {
+            Some(stretch) => self.stretch.insert(stretch).write(content),
+            None => file.write_all_at(content, piece.offset),
+        }
+    }
+
+    /// Begins a stretch where it gains anything.
+    fn begin_stretch(&self, piece: &Piece, file: &File) -> Option<Stretch> {
+        if !self.past_cache || piece.job.entry.len() < LARGE {
+            return None;
+        }
+        // How it is open changes while it is written, so it is opened once more: not by its name, which somebody else may have
+        // given to something else meanwhile.
+        let file = OpenOptions::new().write(true).open(format!("/proc/self/fd/{}", file.as_raw_fd())).ok()?;
+        let writing = PastCache::at(file, piece.offset);
+        Some(Stretch { job: Arc::clone(&piece.job), writing, end: piece.offset, pieces: 0 })
     }
 
     /// Writes what is gathered. Nothing is finished that is not written.
@@ -181,5 +198,79 @@ impl<'w> Writer<'w> {
         }
         drop(writing);
         (0..pieces).for_each(|_| job.piece_done(self.dresser, self.troubles, self.meter));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_image::ChunkName;
+    use jetfrost_image::format::{Content, EntryKind};
+
+    use super::super::NotRestored;
+    use super::*;
+
+    const PIECE: usize = 300_000;
+    const PIECES: usize = 12;
+
+    /// A file, as two threads of a restore write it: each its half, taking turns.
+    struct Case {
+        directory: tempfile::TempDir,
+        content: Vec<u8>,
+        job: Arc<FileJob>,
+        troubles: Troubles,
+    }
+
+    impl Case {
+        fn new() -> Self {
+            let directory = tempfile::tempdir_in(".").expect("a directory");
+            let content: Vec<u8> = (0..PIECE * PIECES).map(|i| (i / 7 % 251) as u8).collect();
+            let mut entry = Entry::new(b"survey".to_vec(), EntryKind::File);
+            entry.content = Some(Content { len: content.len() as u64, ..Content::empty() });
+            let (uid, gid) = (nix::unistd::geteuid(), nix::unistd::getegid());
+            (entry.uid, entry.gid, entry.mode) = (uid.as_raw(), gid.as_raw(), 0o640);
+            let job = FileJob::new(directory.path().join("survey"), directory.path().join("partial"), entry);
+            (0..PIECES).for_each(|_| job.expect_piece());
+            Self { directory, content, job: Arc::new(job), troubles: Troubles::default() }
+        }
+
+        fn put(&self, past_cache: bool, content_of: impl Fn(usize) -> Option<Vec<u8>>) {
+            let (meter, dresser) = (Meter::default(), Dresser::new(self.troubles.clone()));
+            let mut halves = [(); 2].map(|()| Writer::new(&meter, &self.troubles, &dresser, past_cache));
+            for n in 0..PIECES {
+                // The halves meet within a page.
+                let (half, n) = (n % 2, n / 2 + n % 2 * PIECES / 2);
+                let piece = Piece { job: Arc::clone(&self.job), offset: (n * PIECE) as u64, name: ChunkName([0; 32]) };
+                halves[half].put(&piece, content_of(n).as_deref());
+            }
+            self.job.piece_done(&dresser, &self.troubles, &meter);
+            assert!(!past_cache || !self.job.path.exists(), "nothing is in its place that is not written");
+            halves.iter_mut().for_each(Writer::end_stretch);
+        }
+
+        fn piece(&self, n: usize) -> Vec<u8> {
+            self.content[n * PIECE..][..PIECE].to_vec()
+        }
+    }
+
+    #[test]
+    fn a_large_file_is_whole_when_it_gets_its_name_whichever_way_it_is_written() {
+        for past_cache in [false, true] {
+            let case = Case::new();
+            case.put(past_cache, |n| Some(case.piece(n)));
+            assert!(case.troubles.take().is_empty());
+            assert!(fs::read(&case.job.path).expect("it is there") == case.content);
+        }
+    }
+
+    #[test]
+    fn a_large_file_of_which_a_piece_is_damaged_is_told_once_and_leaves_nothing() {
+        for past_cache in [false, true] {
+            let case = Case::new();
+            case.put(past_cache, |n| (n != 3 && n != 8).then(|| case.piece(n)));
+            let troubles = case.troubles.take();
+            assert!(matches!(troubles[..], [NotRestored { trouble: Trouble::Damaged, .. }]), "{troubles:?}");
+            drop(case.job);
+            assert_eq!(fs::read_dir(case.directory.path()).expect("listed").count(), 0);
+        }
     }
 }
