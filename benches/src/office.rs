@@ -2,7 +2,8 @@
 
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
-use std::time::Instant;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
 
 use jetfrost_tests::programs::{Daemon, first_sign_in, jetfrost, jetfrost_ends, peak_memory};
 
@@ -80,21 +81,25 @@ impl Station {
     /// Runs a command and watches its memory; it may end with exceptions.
     pub(crate) fn run(&self, arguments: &[&str]) -> Ran {
         let began = Instant::now();
-        let mut child = self.begin(arguments);
-        let mut peak = 0;
-        let status = loop {
-            match child.try_wait().expect("waited") {
-                Some(status) => break status,
-                None => {
-                    peak = peak.max(peak_memory(child.id()));
-                    std::thread::sleep(std::time::Duration::from_millis(5));
+        let child = self.begin(arguments);
+        let (id, ended) = (child.id(), AtomicBool::new(false));
+        std::thread::scope(|scope| {
+            // Looking more often would take a part of the machine. What it says is the highest so far.
+            let watching = scope.spawn(|| {
+                let mut peak = 0;
+                while !ended.load(Ordering::Relaxed) {
+                    peak = peak.max(peak_memory(id));
+                    std::thread::sleep(Duration::from_millis(20));
                 }
-            }
-        };
-        let seconds = began.elapsed().as_secs_f64();
-        let out = child.wait_with_output().expect("ended");
-        assert!(matches!(status.code(), Some(0 | 3)), "{arguments:?} ended with {status}");
-        Ran { seconds, peak, out: String::from_utf8_lossy(&out.stdout).into_owned() }
+                peak
+            });
+            let out = child.wait_with_output().expect("ended");
+            let seconds = began.elapsed().as_secs_f64();
+            ended.store(true, Ordering::Relaxed);
+            assert!(matches!(out.status.code(), Some(0 | 3)), "{arguments:?} ended with {}", out.status);
+            let peak = watching.join().expect("no panic");
+            Ran { seconds, peak, out: String::from_utf8_lossy(&out.stdout).into_owned() }
+        })
     }
 
     pub(crate) fn back_up(&self) -> Ran {

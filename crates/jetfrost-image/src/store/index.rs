@@ -225,12 +225,21 @@ struct Kept {
     segments: HashMap<u32, SegmentHash>,
 }
 
+/// So many names of segments are kept of a run: what lies near each other in a point lies in few of them, and memory must not
+/// grow with the store.
+const KEPT_SEGMENTS: usize = 1024;
+
 impl Kept {
     fn segment(&mut self, run: &Run, ordinal: u32) -> Result<SegmentHash> {
-        match self.segments.get(&ordinal) {
-            Some(segment) => Ok(*segment),
-            None => Ok(*self.segments.entry(ordinal).insert_entry(run.segment(ordinal)?).get()),
+        if let Some(segment) = self.segments.get(&ordinal) {
+            return Ok(*segment);
         }
+        let segment = run.segment(ordinal)?;
+        if self.segments.len() >= KEPT_SEGMENTS {
+            self.segments.clear();
+        }
+        self.segments.insert(ordinal, segment);
+        Ok(segment)
     }
 }
 
