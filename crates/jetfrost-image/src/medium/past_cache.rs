@@ -11,9 +11,6 @@ use super::WritableFile;
 
 /// Bytes written at once.
 const BLOCK: usize = 512 << 10;
-/// What the address, the place and the length of a write past the cache are multiples of. Hardly a disk has longer sectors.
-const ALIGNED: usize = 4096;
-
 /// A file that is written from its beginning, or from a place in it. Whole blocks go past the cache where the file system can
 /// do that; what is before the first and after the last goes through it, like the whole of what is shorter than a block.
 ///
@@ -39,20 +36,25 @@ enum Way {
 }
 
 impl PastCache {
+    /// What the address, the place and the length of a write past the cache are multiples of, in bytes. Hardly a disk has longer
+    /// sectors. Where the system's pages are longer, nobody else may write next to it at the same time: what is written past a
+    /// page and what is written into it would meet in one.
+    pub const ALIGNED: usize = 4096;
+
     /// Takes a file that is open for writing, and where writing begins.
     #[must_use]
     pub fn at(file: File, offset: u64) -> Self {
-        let mut gathered: Vec<u8> = Vec::with_capacity(BLOCK + ALIGNED);
-        let skipped = gathered.as_ptr().align_offset(ALIGNED).min(ALIGNED);
+        let mut gathered: Vec<u8> = Vec::with_capacity(BLOCK + Self::ALIGNED);
+        let skipped = gathered.as_ptr().align_offset(Self::ALIGNED).min(Self::ALIGNED);
         gathered.resize(skipped, 0);
         Self { file, written: offset, gathered, skipped, way: Way::Open }
     }
 
     /// How much is gathered before it is written: a block, or what is missing to a place where one may begin.
     fn block(&self) -> usize {
-        match usize::try_from(self.written % ALIGNED as u64).expect("less than it is divided by") {
+        match usize::try_from(self.written % Self::ALIGNED as u64).expect("less than it is divided by") {
             0 => BLOCK,
-            behind => ALIGNED - behind,
+            behind => Self::ALIGNED - behind,
         }
     }
 
@@ -125,6 +127,8 @@ mod tests {
     use std::path::Path;
 
     use super::*;
+
+    const ALIGNED: usize = PastCache::ALIGNED;
     use crate::crypto::{Random, SeededRandom};
 
     /// Where temporary files lie, and a file system in memory: not each can write past the cache.
