@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use crate::files::noise;
-use crate::office::{Office, Station, mb, outln};
+use crate::office::{Office, Station, mb, middle, outln};
 
 const CROWD: usize = 50;
 /// So many do, one after the other, what each of the crowd does.
@@ -65,12 +65,6 @@ struct Round {
 /// Megabytes that each of the crowd sends.
 fn of_one() -> f64 {
     f64::from(FILES * MEGABYTES)
-}
-
-fn middle(values: impl Iterator<Item = f64>) -> f64 {
-    let mut values: Vec<f64> = values.collect();
-    values.sort_by(f64::total_cmp);
-    values[values.len() / 2]
 }
 
 /// The files are new in each round.

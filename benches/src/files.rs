@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::Path;
 
-use crate::office::{Office, Ran, Station, mb, number, outln, report, seconds};
+use crate::office::{Office, PACK, Ran, Station, mb, number, outln, report, seconds};
 use crate::store;
 
 /// First backups and pipelines, by turns; each has its own ratio, and the middle one counts.
@@ -23,9 +23,7 @@ pub(crate) fn run(scratch: &Path, tree: &Path) {
     let office = Office::open(scratch);
     let read = seconds(&read_all);
     let packed = office.at("packed").display().to_string();
-    let pack = format!(
-        "set -o pipefail; tar --one-file-system -cf - {sources} 2>/dev/null | zstd -1 -T2 -q | openssl enc -aes-256-ctr -pbkdf2 -pass pass:x > {packed} && sync {packed}"
-    );
+    let pack = format!("set -o pipefail; tar --one-file-system -cf - {sources} 2>/dev/null | {PACK} > {packed} && sync {packed}");
     let stations: Vec<Station> = (0..ROUNDS).map(|i| keeping(&office, &format!("files-{i}"), &[tree, &generated])).collect();
     let mut rounds: Vec<(f64, Ran)> = stations.iter().map(|station| (seconds(&pack), station.back_up())).collect();
     for (theirs, ours) in &rounds {
@@ -57,6 +55,7 @@ fn keeping(office: &Office, name: &str, folders: &[&Path]) -> Station {
     folders.iter().for_each(|folder| station.keep(folder, false));
     station
 }
+
 /// Fills a folder with `n` files of so many megabytes that do not compress.
 pub(crate) fn noise(folder: &Path, n: u32, megabytes: u32) {
     fs::create_dir_all(folder).expect("made");

@@ -1,6 +1,6 @@
 //! Ratios against what the machine itself can do, measured in the same run: `jetfrost-bench` for all of it, or one of
-//! `files [TREE]`, `restore [TREE]`, `incompressible`, `disks`, `sparse`, `crowd`, `many [N]`, `store`; `scale` simulates a year of many
-//! workstations.
+//! `files [TREE]`, `restore [TREE]`, `incompressible`, `disks`, `sparse`, `crowd`, `many [N]`, `store`, `watching`; `scale`
+//! simulates a year of many workstations.
 //!
 //! Each work is done by the programs as they ship, over TLS on loopback, and by plain system tools; both read the same
 //! files, warm. The figures and what they mean are in `docs/performance.md`.
@@ -11,12 +11,15 @@ mod disks;
 mod files;
 mod many;
 mod office;
+mod processors;
 mod restore;
 mod scale;
 mod store;
 mod watching;
 
 use std::path::Path;
+
+use processors::Processors;
 
 /// A tree that every machine which builds this has.
 const TREE: &str = "/usr/lib";
@@ -64,29 +67,5 @@ fn apart(bench: impl FnOnce(&Path)) {
             "  others had {:.0} % of what the processors did meanwhile: the figures are lower for it",
             taken * 100.0
         ));
-    }
-}
-
-/// What the processors did so far, in their own units.
-struct Processors {
-    worked: f64,
-    /// Time in which a virtual machine could have worked and the host gave its processors to others.
-    stolen: f64,
-}
-
-impl Processors {
-    /// From the first line of `/proc/stat` (proc_stat(5)): user, nice, system, idle, waiting, two kinds of interrupts, stolen.
-    fn now() -> Self {
-        let stat = std::fs::read_to_string("/proc/stat").expect("there is one");
-        let fields: Vec<f64> = stat.split_whitespace().skip(1).map_while(|field| field.parse().ok()).take(8).collect();
-        let [user, nice, system, _, _, hard, soft, stolen] = fields[..] else { panic!("/proc/stat is another: {fields:?}") };
-        Self { worked: user + nice + system + hard + soft, stolen }
-    }
-
-    /// The share that others had.
-    fn taken_since(&self) -> f64 {
-        let Self { worked, stolen } = Self::now();
-        let stolen = stolen - self.stolen;
-        stolen / (worked - self.worked + stolen).max(1.0)
     }
 }

@@ -116,6 +116,9 @@ impl Station {
     }
 }
 
+/// What packs a stream with the system's own tools.
+pub(crate) const PACK: &str = "zstd -1 -T2 -q | openssl enc -aes-256-ctr -pbkdf2 -pass pass:x";
+
 /// How long a script takes.
 pub(crate) fn seconds(script: &str) -> f64 {
     let began = Instant::now();
@@ -132,6 +135,13 @@ pub(crate) fn number(script: &str) -> u64 {
 
 pub(crate) fn mb(bytes: u64) -> f64 {
     bytes as f64 / 1e6
+}
+
+/// The value in the middle.
+pub(crate) fn middle(values: impl Iterator<Item = f64>) -> f64 {
+    let mut values: Vec<f64> = values.collect();
+    values.sort_by(f64::total_cmp);
+    values[values.len() / 2]
 }
 
 /// A line with both rates and their ratio.

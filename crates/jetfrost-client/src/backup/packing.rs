@@ -75,21 +75,18 @@ impl Packing {
         filling.builder.as_mut()
     }
 
+    /// One that came back rather than one whose memory is not touched yet.
     fn buffer(&self, unused: &mut usize) -> Option<Vec<u8>> {
-        let had_to_wait = match self.spare.try_recv() {
-            Ok(buffer) => {
-                self.had_to_wait.store(false, Ordering::Relaxed);
-                return Some(buffer);
-            }
+        let at_once = match self.spare.try_recv() {
+            Ok(buffer) => Some(buffer),
             Err(TryRecvError::Disconnected) => return None,
-            Err(TryRecvError::Empty) => *unused == 0,
+            Err(TryRecvError::Empty) => unused.checked_sub(1).map(|left| {
+                *unused = left;
+                Vec::new()
+            }),
         };
-        self.had_to_wait.store(had_to_wait, Ordering::Relaxed);
-        if had_to_wait {
-            return self.spare.recv().ok();
-        }
-        *unused -= 1;
-        Some(Vec::new())
+        self.had_to_wait.store(at_once.is_none(), Ordering::Relaxed);
+        at_once.or_else(|| self.spare.recv().ok())
     }
 }
 

@@ -10,6 +10,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use jetfrost_image::format::Entry;
 use jetfrost_image::medium::PastCache;
+use nix::sys::statfs::{EXT4_SUPER_MAGIC, XFS_SUPER_MAGIC, statfs};
+use nix::unistd::{SysconfVar, sysconf};
 
 use super::batch::Piece;
 use super::put::{Bare, Dresser};
@@ -19,11 +21,20 @@ use crate::progress::Meter;
 /// A file that is not shorter than this is written past the system's page cache.
 const LARGE: u64 = 1 << 20;
 
+/// Whether large files are better written past the page cache here: a copy of all that is brought back would cost time, and drive
+/// out of memory what the machine works with. A network's file system would have each write wait for its server, Btrfs would not
+/// compress, and a file system in memory has nothing but the cache. Several threads write to one file, which wants short pages.
+pub(super) fn gains_past_cache(directory: &Path) -> bool {
+    let pages = sysconf(SysconfVar::PAGE_SIZE).ok().flatten().and_then(|len| usize::try_from(len).ok());
+    pages.is_some_and(|len| len <= PastCache::ALIGNED)
+        && statfs(directory).is_ok_and(|there| [EXT4_SUPER_MAGIC, XFS_SUPER_MAGIC].contains(&there.filesystem_type()))
+}
+
 /// A file on its way: written under a temporary name, and given its own when it is whole.
 pub(super) struct FileJob {
-    pub(super) path: PathBuf,
+    path: PathBuf,
     temporary: PathBuf,
-    pub(super) entry: Entry,
+    entry: Entry,
     /// Pieces that are still to come, and one for the planner.
     left: AtomicUsize,
     failed: AtomicBool,

@@ -11,18 +11,15 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use jetfrost_image::medium::PastCache;
 use jetfrost_wire::restore::Scope;
 use jetfrost_wire::run::{Phase, Progress};
-use nix::sys::statfs::{EXT4_SUPER_MAGIC, XFS_SUPER_MAGIC, statfs};
-use nix::unistd::{SysconfVar, sysconf};
 
 use crate::browse::{Browser, OpenPoint};
 use crate::error::ClientError;
 use crate::progress::Meter;
 use batch::Worker;
 pub(crate) use draw::Draw;
-use file::Writer;
+use file::{Writer, gains_past_cache};
 use plan::Planner;
 use put::Dresser;
 
@@ -159,15 +156,6 @@ pub(crate) fn bring_back(
     })?;
     planned.complete(&dresser, troubles);
     Ok(dresser.left_owners())
-}
-
-/// Whether large files are better written past the page cache here: a copy of all that is brought back would cost time, and drive
-/// out of memory what the machine works with. A network's file system would have each write wait for its server, Btrfs would not
-/// compress, and a file system in memory has nothing but the cache. Several threads write to one file, which wants short pages.
-fn gains_past_cache(directory: &Path) -> bool {
-    let pages = sysconf(SysconfVar::PAGE_SIZE).ok().flatten().and_then(|len| usize::try_from(len).ok());
-    pages.is_some_and(|len| len <= PastCache::ALIGNED)
-        && statfs(directory).is_ok_and(|there| [EXT4_SUPER_MAGIC, XFS_SUPER_MAGIC].contains(&there.filesystem_type()))
 }
 
 /// Batches that wait, and threads that fetch them.

@@ -332,9 +332,9 @@ impl Store {
     /// Whether the index leads to every chunk of a segment, there or to another record of the same chunk.
     fn index_agrees(&self, hash: &SegmentHash) -> Result<bool> {
         let index = self.index.read().unwrap_or_else(PoisonError::into_inner);
-        let mut reader = self.reader();
+        let (mut look_ups, mut reader) = (index.look_ups(), self.reader());
         for entry in index.footer(hash)? {
-            let place = match index.find(&entry.name) {
+            let place = match look_ups.find(&entry.name) {
                 Ok(Some(place)) => place,
                 Ok(None) | Err(StoreError::Format(_)) => return Ok(false),
                 Err(other) => return Err(other),
