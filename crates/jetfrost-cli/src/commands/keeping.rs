@@ -379,7 +379,7 @@ fn say_soundness(name: &str, soundness: &Soundness, ui: &Ui) {
     }
     let points: Vec<String> = soundness.hurt_points.iter().map(|p| format!("{} ({})", p.sequence, p.lost_chunks)).collect();
     ui.line(&format!(
-        "{} are lost, needed by these points (and how many): {}",
+        "Lost: {}, needed by these points (and how many of them): {}",
         many(soundness.lost_chunks, "chunk"),
         points.join(", ")
     ));
