@@ -111,9 +111,9 @@ fn year(daily_change: f64, rule: &Rule) -> Year {
     }
 }
 
-fn point(run: i64, created_ms: i64) -> PointFacts {
+fn point(run: i64, committed_ms: i64) -> PointFacts {
     let sequence = u64::try_from(run).expect("runs are counted upwards") + 1;
-    PointFacts { sequence, kind: Kind::Files, created_ms, complete: true, held: false }
+    PointFacts { sequence, kind: Kind::Files, committed_ms, complete: true, held: false }
 }
 
 fn run_of(point: &PointFacts) -> i64 {

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use jetfrost_image::crypto::{SeededRandom, StoreKey, StoreKeys, seal_point};
-use jetfrost_image::format::{PointBody, PointHead, PointKind, SegmentBuilder, StoreFile, encode_needs};
+use jetfrost_image::format::{PointBody, PointHead, PointKind, SegmentBuilder, StoreFile, encode_needs, needs_check};
 use jetfrost_image::medium::DirectoryMedium;
 use jetfrost_image::store::{Store, Tidying};
 use jetfrost_image::{ChunkName, PointId, StoreId};
@@ -115,6 +115,7 @@ fn commit(
         bytes: 0,
         files: 0,
         exceptions: 0,
+        needs: needs_check(&needs),
     };
     let keys = StoreKeys::derive(STORE, &StoreKey([1; 32]));
     let file = seal_point(&keys, head, &PointBody::default(), &SeededRandom::new(b"bench")).to_bytes();
@@ -122,7 +123,7 @@ fn commit(
     let mut intake = store.receive_needs(point).expect("begun");
     intake.push(&needs).expect("sound");
     intake.finish().expect("durable");
-    store.commit_point(&file).expect("committed");
+    store.commit_point(&file, 0).expect("committed");
     (needs.len() + file.len(), began.elapsed().as_secs_f64())
 }
 

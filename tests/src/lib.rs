@@ -5,4 +5,5 @@ pub mod mounted;
 pub mod network;
 pub mod office;
 pub mod programs;
+pub mod raw;
 pub mod witness;

@@ -18,7 +18,7 @@ use jetfrost_image::crypto::SystemRandom;
 use jetfrost_service::{Clock, Config, Running, SteppedClock, SystemClock};
 use jetfrost_wire::access::OpenTo;
 use jetfrost_wire::attention::{MailSecurity, MailSettings, SetMail};
-use jetfrost_wire::destination::{Destination, NewDestination};
+use jetfrost_wire::destination::{Destination, DestinationChange, NewDestination};
 use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::job::Job;
 use jetfrost_wire::people::{Account, NewAccount, Role};
@@ -167,6 +167,17 @@ impl Office {
             ..NewDestination::default()
         };
         self.api.post("/destinations", &new).expect("a destination")
+    }
+
+    /// Adds a destination without a protected time that keeps what a rule says: for tests of what goes.
+    pub fn unprotected(&self, name: &str, keeping: &str, capacity: Option<u64>) -> Destination {
+        let added = self.destination_at(name, &self.path(name), capacity);
+        let change = DestinationChange {
+            protected_days: Some(0),
+            keeping: Some(keeping.parse().expect("a rule")),
+            ..DestinationChange::default()
+        };
+        self.patch(&format!("/destinations/{}", added.id), &change).expect("set")
     }
 
     /// Adds an account that can sign in.

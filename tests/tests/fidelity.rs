@@ -221,3 +221,79 @@ fn a_file_that_disappears_during_the_run_is_reported_and_the_rest_is_kept() {
     assert_eq!((report.exceptions.disappeared, report.exceptions.total(), report.point.files), (1, 1, 300));
     assert!(report.listed[0].path.ends_with(b"read last"));
 }
+
+/// A file system gives the number of a removed file to the next one that is made: in one folder files with two names are removed,
+/// in another such files are made, while a run goes by both.
+#[test]
+fn a_number_that_is_used_again_within_a_run_brings_no_file_back_with_anothers_bytes() {
+    let (office, workstation) = office();
+    let folder = |name: &str| workstation.folder.join(name);
+    for name in ["a", "z"] {
+        fs::create_dir(folder(name)).expect("made");
+    }
+    fs::write(folder("a/first"), "what was first").expect("written");
+    fs::hard_link(folder("a/first"), folder("a/second")).expect("linked");
+    workstation.back_up().expect("backed up");
+    // The memory of the run still has those two; now their number is another file's, under other names.
+    let number = std::os::unix::fs::MetadataExt::ino(&fs::metadata(folder("a/first")).expect("there"));
+    for round in 0..200 {
+        fs::remove_file(folder("a/first")).and_then(|()| fs::remove_file(folder("a/second"))).expect("removed");
+        fs::write(folder("z/other"), format!("another file, {round}")).expect("written");
+        fs::hard_link(folder("z/other"), folder("z/another")).expect("linked");
+        fs::write(folder("a/first"), "what was first")
+            .and_then(|()| fs::hard_link(folder("a/first"), folder("a/second")))
+            .expect("made");
+        let report = workstation.back_up().expect("backed up");
+        assert_eq!(report.exceptions.total(), 0);
+        if std::os::unix::fs::MetadataExt::ino(&fs::metadata(folder("z/other")).expect("there")) == number || round == 5 {
+            break;
+        }
+        fs::remove_file(folder("z/other")).and_then(|()| fs::remove_file(folder("z/another"))).expect("removed");
+    }
+    let back = office.path("back");
+    workstation.restore_all(&back).expect("restored");
+    for name in ["a/first", "a/second", "z/other", "z/another"] {
+        assert_eq!(
+            fs::read(workstation.restored(&back).join(name)).expect("there"),
+            fs::read(folder(name)).expect("there"),
+            "{name}"
+        );
+    }
+    assert_eq!(listing(&workstation.restored(&back)), listing(&workstation.folder));
+}
+
+#[test]
+fn what_was_asked_for_and_is_not_there_makes_no_point_complete() {
+    let (office, workstation) = office();
+    fs::create_dir_all(workstation.folder.join("real/inner")).expect("made");
+    fs::write(workstation.folder.join("real/inner/letter"), "here").expect("written");
+    std::os::unix::fs::symlink("real", workstation.folder.join("link")).expect("linked");
+    let mut chosen = workstation.home.chosen().expect("readable");
+    assert!(chosen.drop_folder(&workstation.folder));
+    chosen.keep(&workstation.folder.join("link/inner")).expect("kept as what it leads to");
+    workstation.home.keep_chosen(&chosen).expect("written");
+    assert_eq!(workstation.back_up().expect("backed up").counts.files, 1);
+    // Afterwards it becomes a link: what was chosen is not what is there.
+    fs::rename(workstation.folder.join("real/inner"), workstation.folder.join("elsewhere")).expect("moved");
+    std::os::unix::fs::symlink("../elsewhere", workstation.folder.join("real/inner")).expect("linked");
+    let report = workstation.back_up().expect("backed up");
+    assert_eq!((report.counts.files, report.exceptions.total()), (0, 1));
+    assert!(report.listed[0].path.ends_with(b"real/inner"), "named: {:?}", report.listed);
+    let overview: jetfrost_wire::workstation::Overview = office.api.get("/overview").expect("an overview");
+    let outcome = overview.workstations[0].latest_run.as_ref().expect("a run").outcome;
+    assert_eq!(outcome, jetfrost_wire::run::Outcome::CompleteWithExceptions);
+}
+
+#[test]
+fn two_things_of_one_name_are_not_put_in_one_place() {
+    let (office, workstation) = office();
+    for name in ["a/x", "b/x"] {
+        fs::create_dir_all(workstation.folder.join(name).parent().expect("one")).expect("made");
+        fs::write(workstation.folder.join(name), name).expect("written");
+    }
+    workstation.back_up().expect("backed up");
+    let paths = ["a/x", "b/x"].map(|name| workstation.folder.join(name)).to_vec();
+    let wish = Wish { paths, into: office.path("back"), replace: true };
+    assert!(workstation.restore(&At::Latest, &wish).expect_err("refused").to_string().contains("same name"));
+    assert!(!office.path("back").exists(), "and nothing was written");
+}

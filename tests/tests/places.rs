@@ -160,7 +160,7 @@ fn a_withdrawn_destination_takes_nothing_new_and_gives_everything_back() {
 }
 
 #[test]
-fn a_destination_is_erased_after_two_confirmations_and_its_waiting_time_and_not_before() {
+fn a_destination_is_erased_after_two_confirmations_and_the_protected_time_of_its_points_and_not_before() {
     let (office, clock) = Office::stepped("2026-10-01T10:00:00Z".parse().expect("a time"));
     let shelf = office.destination("shelf");
     let station = office.workstation("knot");
@@ -174,7 +174,7 @@ fn a_destination_is_erased_after_two_confirmations_and_its_waiting_time_and_not_
     assert_eq!(kind(ask("shelv")), Some(ProblemKind::Invalid));
     assert_eq!(kind(confirm("anything")), Some(ProblemKind::Conflict), "the first step comes first");
     let preview = ask("Shelf").expect("asked");
-    assert_eq!((preview.points, preview.stores[0].workstation.as_str(), preview.waiting_days), (1, "knot", 7));
+    assert_eq!((preview.points, preview.stores[0].workstation.as_str(), preview.waiting_days), (1, "knot", 30));
     assert!(preview.bytes > 0 && preview.earliest.is_some());
     let word = preview.confirmation.expect("a word");
     assert_eq!(kind(confirm("wrong")), Some(ProblemKind::Invalid));
@@ -186,14 +186,14 @@ fn a_destination_is_erased_after_two_confirmations_and_its_waiting_time_and_not_
     assert_eq!(off.state, DestinationState::Withdrawn);
     let word = ask("shelf").expect("asked").confirmation.expect("a word");
     confirm(&word).expect("confirmed");
-    clock.set("2026-10-08T09:59:00Z".parse().expect("a time"));
+    clock.set("2026-10-31T09:59:00Z".parse().expect("a time"));
     office.tend();
     comes_back(&station, &office.path("back"), "letter", "here");
 
     // A hold that came meanwhile is stronger.
     let hold = jetfrost_wire::keeping::NewHold { reason: "a dispute".into() };
     let held: jetfrost_wire::workstation::Workstation = office.put(&format!("{}/hold", station.store()), &hold).expect("held");
-    clock.set("2026-10-08T10:01:00Z".parse().expect("a time"));
+    clock.set("2026-10-31T10:01:00Z".parse().expect("a time"));
     office.tend();
     assert_eq!(destination(&office, "shelf").stores, 1);
     office.api.delete(&format!("/stores/{}/hold", held.store.id)).expect("released");

@@ -1992,7 +1992,7 @@ export interface components {
          * @description A kind of trouble.
          * @enum {string}
          */
-        ConcernKind: "damage" | "destination_missing" | "destination_full" | "drill_failed" | "records_unprotected" | "overdue";
+        ConcernKind: "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_unprotected" | "failing" | "overdue" | "no_first_point";
         /** @description The second confirmation of an erasure. */
         ConfirmErasure: {
             /** @description What the first confirmation answered with. */
@@ -2037,6 +2037,11 @@ export interface components {
             name: string;
             /** @description Whose workstations may put backups on it. */
             open_to: components["schemas"]["OpenTo"];
+            /**
+             * Format: int32
+             * @description The protected time: days after its commit, by the service's clock, in which nothing makes a point go.
+             */
+            protected_days: number;
             /**
              * Format: date-time
              * @description When the service last wrote a copy of its own records onto it, sealed for the office key.
@@ -2106,6 +2111,11 @@ export interface components {
             /** @description Another name. */
             name?: string | null;
             open_to?: components["schemas"]["OpenTo"] | null;
+            /**
+             * Format: int32
+             * @description The protected time in days. A shorter one counts for points that are made from now on; those that are there keep theirs.
+             */
+            protected_days?: number | null;
             /**
              * Format: int64
              * @description Bytes that its volume must keep free.
@@ -2312,7 +2322,7 @@ export interface components {
             stores: components["schemas"]["ErasedStore"][];
             /**
              * Format: int32
-             * @description Days in which it can be called off.
+             * @description Days in which it can be called off: the waiting time, and the protected time of its points if that is longer.
              */
             waiting_days: number;
         };
@@ -2740,6 +2750,12 @@ export interface components {
             /** @description Whose workstations may put backups on it; nobody's unless given. */
             open_to?: components["schemas"]["OpenTo"];
             /**
+             * Format: int32
+             * @description The protected time in days: nothing makes a younger point go; 30 unless given, and 7 at least where the oldest points go
+             *     at a limit.
+             */
+            protected_days?: number | null;
+            /**
              * Format: int64
              * @description Bytes that its volume must keep free; a twentieth of the volume unless given.
              */
@@ -2996,6 +3012,11 @@ export interface components {
                 /** @description Whose workstations may put backups on it. */
                 open_to: components["schemas"]["OpenTo"];
                 /**
+                 * Format: int32
+                 * @description The protected time: days after its commit, by the service's clock, in which nothing makes a point go.
+                 */
+                protected_days: number;
+                /**
                  * Format: date-time
                  * @description When the service last wrote a copy of its own records onto it, sealed for the office key.
                  */
@@ -3165,9 +3186,9 @@ export interface components {
                 bytes: number;
                 /**
                  * Format: date-time
-                 * @description When it was made.
+                 * @description When the service committed it, by its own clock.
                  */
-                created: string;
+                committed: string;
                 /**
                  * Format: int64
                  * @description What it does not hold as it should.
@@ -3438,9 +3459,9 @@ export interface components {
             bytes: number;
             /**
              * Format: date-time
-             * @description When it was made.
+             * @description When the service committed it, by its own clock.
              */
-            created: string;
+            committed: string;
             /**
              * Format: int64
              * @description What it does not hold as it should.
@@ -3480,14 +3501,21 @@ export interface components {
         };
         /** @description What becomes of a point. */
         PointFate: {
+            /** @description Whether it may go after that, or now if `until` is absent, to make room at a limit. */
+            goes_for_room: boolean;
             /** @description The point. */
             point: components["schemas"]["Point"];
             stays?: components["schemas"]["StayReason"] | null;
             /**
              * Format: date-time
-             * @description Until when it stays, if no other point is made; absent for no end, or when it goes.
+             * @description Until when it stays for certain, if no other point is made; absent for no end, or when it goes.
              */
             until?: string | null;
+            /**
+             * Format: date-time
+             * @description Where it may go for room: until when it stays while there is room; absent for no end.
+             */
+            while_room_until?: string | null;
         };
         /**
          * @description What a point is a state of.
@@ -3502,6 +3530,11 @@ export interface components {
             next_step: string;
             /** @description Finds this problem in the service's log. */
             request?: string | null;
+            /**
+             * Format: int64
+             * @description Seconds after which the same call may succeed, where waiting helps; the same as the header `Retry-After`.
+             */
+            retry_after?: number | null;
             /**
              * Format: int32
              * @description The HTTP status.
@@ -3759,6 +3792,11 @@ export interface components {
         };
         /** @description A run that was begun. */
         RunBegun: {
+            /**
+             * @description Points that were committed and are damaged or lost at the service: what is latest may be older than what this workstation
+             *     made last.
+             */
+            hurt_points?: number[];
             latest?: components["schemas"]["Binary"] | null;
             latest_of_kind?: components["schemas"]["Binary"] | null;
             /**
@@ -3946,7 +3984,7 @@ export interface components {
          * @description Why a point stays.
          * @enum {string}
          */
-        StayReason: "recent" | "day" | "week" | "month" | "year" | "at_least" | "from_the_future" | "latest" | "held" | "leaving";
+        StayReason: "recent" | "protected" | "day" | "week" | "month" | "year" | "at_least" | "from_the_future" | "latest" | "held" | "leaving";
         /**
          * @description A step of setting an office up.
          * @enum {string}

@@ -22,6 +22,7 @@ const description = ref('')
 const defaultLimit = ref('')
 const capacity = ref('')
 const reserve = ref('')
+const protectedDays = ref<string | number>(30)
 const waiting = ref<string | number>(7)
 const scrub = ref<string | number>(30)
 const atLimit = ref<AtLimit>('stop')
@@ -32,7 +33,7 @@ const defaultBytes = computed(() => (defaultLimit.value.trim() === '' ? null : p
 const reserveBytes = computed(() => parseSize(reserve.value))
 const AT_LIMIT: { value: AtLimit; text: string }[] = [
   { value: 'stop', text: 'backups stop and say so' },
-  { value: 'let_oldest_go', text: 'a workstation’s oldest points go, as far as the rule allows' },
+  { value: 'let_oldest_go', text: 'a workstation’s oldest points go, once their protected time is over' },
 ]
 
 const ENCRYPTION: { value: EncryptionPolicy; text: string }[] = [
@@ -47,6 +48,7 @@ function change() {
   defaultLimit.value = d.default_limit == null ? '' : exactSize(d.default_limit)
   capacity.value = d.capacity == null ? '' : exactSize(d.capacity)
   reserve.value = exactSize(d.reserve)
+  protectedDays.value = d.protected_days
   waiting.value = d.waiting_days
   scrub.value = d.scrub_days
   atLimit.value = d.at_limit
@@ -65,6 +67,7 @@ const saving = useForm(async () => {
     keeping: keeping.value,
     at_limit: atLimit.value,
     encryption: encryption.value,
+    protected_days: Math.trunc(Number(protectedDays.value)) || 0,
     waiting_days: Math.trunc(Number(waiting.value)) || 0,
     scrub_days: Math.trunc(Number(scrub.value)) || 0,
   })
@@ -76,8 +79,9 @@ const saving = useForm(async () => {
 <template>
   <div class="mt-2">
     <p class="mb-2">
-      Keeps <strong>{{ keepingText(destination.keeping) }}</strong>. At a limit, {{ AT_LIMIT.find((a) => a.value === destination.at_limit)?.text }}. What is removed can be
-      brought back for {{ destination.waiting_days }} days.
+      Keeps <strong>{{ keepingText(destination.keeping) }}</strong>. At a limit, {{ AT_LIMIT.find((a) => a.value === destination.at_limit)?.text }}.
+      {{ destination.protected_days ? `Nothing makes a point go in the first ${destination.protected_days} days.` : 'There is no protected time: a rule or a limit may take a point at any age.' }}
+      What is removed can be brought back for {{ destination.waiting_days }} days.
       {{ destination.encryption === 'required' ? 'Image stores on it must be encrypted.' : 'Image stores on it may go without encryption.' }}
       {{ destination.scrub_days ? `Every stored byte is read and compared every ${destination.scrub_days} days.` : 'Stored bytes are read and compared only when asked for.' }}
     </p>
@@ -93,6 +97,16 @@ const saving = useForm(async () => {
         <RuledInput :id="`${id}-capacity`" v-model="capacity" label="Capacity" rule="size" description="Empty for no limit." column="col-4" />
         <RuledInput :id="`${id}-reserve`" v-model="reserve" label="Reserve" rule="size" description="Kept free on its volume." column="col-4" required />
         <RuledInput :id="`${id}-default`" v-model="defaultLimit" label="Limit of new stores" rule="size" description="Empty for none." column="col-4" />
+        <RuledInput
+          :id="`${id}-protected`"
+          v-model="protectedDays"
+          label="Protected time"
+          rule="days"
+          description="Days in which nothing makes a point go. A shorter time counts for points made from now on."
+          column="col-4"
+          type="number"
+          required
+        />
         <RuledInput :id="`${id}-waiting`" v-model="waiting" label="Waiting time" rule="days" description="Days." column="col-4" type="number" required />
         <RuledInput :id="`${id}-scrub`" v-model="scrub" label="Scrub every" rule="days" description="Days; 0 for only when asked." column="col-4" type="number" required />
         <BFormGroup label="Encryption" :label-for="`${id}-encryption`" class="col-4">

@@ -91,7 +91,7 @@ const restoring = useForm(async () => {
         {{ many(going.length, 'point') }} would go (number {{ going.join(', ') }}), which frees {{ size(preview.freed_bytes) }}. What other points need stays.
         <BButton v-if="mayChange" size="sm" variant="primary" class="ms-2" :disabled="thinning.busy.value" @click="thinning.submit">Let them go now</BButton>
       </template>
-      <template v-else>Nothing would go: every point is still kept by the rule, by a hold, or as the latest.</template>
+      <template v-else>Nothing would go: every point is still kept by its protected time, by the rule, by a hold, or as the latest.</template>
     </p>
     <p v-if="started" role="status" class="mt-3 mb-0">The thinning was asked for; Activity shows how far it is.</p>
   </section>

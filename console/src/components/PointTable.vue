@@ -12,7 +12,7 @@ const emit = defineEmits<{ changed: [] }>()
     <thead>
       <tr>
         <th scope="col" class="jf-number">Point</th>
-        <th scope="col">Made</th>
+        <th scope="col">Committed</th>
         <th scope="col" class="jf-number">Of</th>
         <th scope="col" class="jf-number">Size</th>
         <th scope="col" class="jf-number">Sent</th>
@@ -24,7 +24,7 @@ const emit = defineEmits<{ changed: [] }>()
     <tbody>
       <tr v-for="(p, i) in points" :key="p.sequence">
         <th scope="row" class="jf-number">{{ p.sequence }}</th>
-        <td class="text-nowrap">{{ moment(p.created) }} <span class="jf-quiet ms-1">{{ age(p.created, now) }}</span></td>
+        <td class="text-nowrap">{{ moment(p.committed) }} <span class="jf-quiet ms-1">{{ age(p.committed, now) }}</span></td>
         <td class="jf-number">{{ many(p.files, noun(p.kind)) }}</td>
         <td class="jf-number">{{ size(p.bytes) }}</td>
         <td class="jf-number">{{ size(p.sent) }}</td>

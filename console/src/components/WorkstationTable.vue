@@ -39,7 +39,7 @@ function runNote(workstation: Workstation): string {
           <td>{{ w.person }}</td>
           <td><StateWord :state="w.state" /></td>
           <td>
-            <span v-if="w.latest_point" :title="moment(w.latest_point.created)">{{ age(w.latest_point.created, now) }}</span>
+            <span v-if="w.latest_point" :title="moment(w.latest_point.committed)">{{ age(w.latest_point.committed, now) }}</span>
             <span v-else class="jf-quiet">none</span>
           </td>
           <td class="jf-number">{{ w.latest_point ? size(w.latest_point.bytes) : '–' }}</td>

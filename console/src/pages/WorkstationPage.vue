@@ -99,7 +99,7 @@ onMounted(reload)
       <dl class="jf-facts">
         <div>
           <dt>Last complete point</dt>
-          <dd>{{ w.latest_point ? age(w.latest_point.created, now) : 'none yet' }}</dd>
+          <dd>{{ w.latest_point ? age(w.latest_point.committed, now) : 'none yet' }}</dd>
         </div>
         <div>
           <dt>In it</dt>

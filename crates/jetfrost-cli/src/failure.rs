@@ -90,6 +90,7 @@ impl Failure {
 fn code_of(problem: &Problem) -> Code {
     match problem.known_kind() {
         Some(ProblemKind::NoRoom) => Code::NoRoom,
+        Some(ProblemKind::Damaged) => Code::Damage,
         Some(
             ProblemKind::NotSignedIn
             | ProblemKind::WrongPassword
@@ -144,6 +145,7 @@ fn next_step(error: &ClientError) -> &'static str {
             "If this is the right directory, its description is lost: jetfrost salvage STORE --preview says what can be had."
         }
         ClientError::Store(_) => "Salvage it: jetfrost salvage STORE --preview",
+        ClientError::SameName { .. } => "Restore them one after the other, each into a directory of its own.",
         ClientError::NoPath(_) => {
             "Run 'jetfrost look' or 'jetfrost disks' to see what is there, or choose another point with --at."
         }
@@ -154,7 +156,13 @@ fn next_step(error: &ClientError) -> &'static str {
             "If a newer program wrote it, use that one; otherwise tell the administrator: the image store needs to be checked."
         }
         ClientError::RolledBack { .. } => {
-            "Tell the administrator: the service or its volume was set back to an earlier state. Nothing was changed."
+            "Tell the administrator: the service or its volume was set back to an earlier state. Once it is clear why: jetfrost backup --go-on-from-older"
+        }
+        ClientError::OtherKey => {
+            "Do not go on. Tell the administrator: the service hands out a key slot that is not of this workstation's making."
+        }
+        ClientError::WeakSlot => {
+            "Tell the administrator: the service asks for guesses at the passphrase that cost nothing. No secret was tried."
         }
         ClientError::NothingDrawn => "Let it bring back more: jetfrost drill --most SIZE",
         ClientError::Stopped => "Run it again to go on; what was sent is kept.",

@@ -2,7 +2,7 @@
 
 use std::io::{Read, Write};
 use std::sync::{Arc, Mutex};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use data_encoding::HEXLOWER;
@@ -25,6 +25,13 @@ const SILENCE: Duration = Duration::from_secs(120);
 const CONNECT: Duration = Duration::from_secs(10);
 /// How often a passing failure is tried again, and the first pause; it doubles.
 const TRIES: u32 = 6;
+/// A wait that the service asks for is not longer than this, and all of them together not than that.
+const LONGEST_PAUSE: Duration = Duration::from_secs(60);
+const PATIENCE: Duration = Duration::from_secs(600);
+/// No answer in JSON is longer: a page of a list, a point with its file.
+const MOST_JSON: u64 = 64 << 20;
+/// No problem document is longer.
+const MOST_PROBLEM: u64 = 64 << 10;
 const FIRST_PAUSE: Duration = Duration::from_millis(250);
 /// Entries of a list that are asked for in one call.
 const PAGE: usize = 500;
@@ -206,7 +213,7 @@ impl Api {
         let path = format!("/stores/{store}/chunks/missing");
         let answer = self.patiently(|| {
             let response = self.checked(self.request(Method::POST, &path).body(joined(names)))?;
-            response.bytes().map_err(|e| self.failed(&e))
+            bounded(response, names.len() as u64)
         })?;
         if answer.len() != names.len() {
             return Err(ClientError::Unexpected("another number of answers than questions".into()));
@@ -265,9 +272,8 @@ impl Api {
     }
 
     fn json<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T> {
-        self.checked(request)?
-            .json()
-            .map_err(|e| if e.is_decode() { ClientError::Unexpected(e.to_string()) } else { self.failed(&e) })
+        let bytes = bounded(self.checked(request)?, MOST_JSON)?;
+        serde_json::from_slice(&bytes).map_err(|e| ClientError::Unexpected(e.to_string()))
     }
 
     /// Sends a request and checks the status: anything but success becomes an error.
@@ -279,7 +285,7 @@ impl Api {
         if status.is_success() {
             return Ok(response);
         }
-        let bytes = response.bytes().unwrap_or_default();
+        let bytes = bounded(response, MOST_PROBLEM).unwrap_or_default();
         Err(match serde_json::from_slice::<Problem>(&bytes) {
             Ok(problem) => ClientError::Refused(Box::new(problem)),
             Err(_) => ClientError::Unexpected(format!("status {status}")),
@@ -300,17 +306,35 @@ impl Api {
         }
     }
 
-    /// Tries again, with growing pauses, as long as a failure may pass.
+    /// Tries again as long as a failure may pass: after as long as the service says, else with growing pauses.
     fn patiently<T>(&self, mut call: impl FnMut() -> Result<T>) -> Result<T> {
-        let mut pause = FIRST_PAUSE;
-        for _ in 1..TRIES {
-            match call() {
-                Err(error) if error.is_passing() => std::thread::sleep(pause),
+        let (mut pause, mut tries, until) = (FIRST_PAUSE, 1, Instant::now() + PATIENCE);
+        loop {
+            let error = match call() {
+                Err(error) if error.is_passing() => error,
                 other => return other,
+            };
+            match error.passes_in() {
+                Some(wait) if wait <= LONGEST_PAUSE && Instant::now() + wait < until => std::thread::sleep(wait),
+                None if tries < TRIES => {
+                    std::thread::sleep(pause);
+                    tries += 1;
+                    pause *= 2;
+                }
+                _ => return Err(error),
             }
-            pause *= 2;
         }
-        call()
+    }
+}
+
+/// The bytes of an answer, which may not have more than `most`: a service may answer without end.
+fn bounded(response: Response, most: u64) -> Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    let read = response.take(most + 1).read_to_end(&mut bytes);
+    match read {
+        Ok(_) if bytes.len() as u64 > most => Err(ClientError::Unexpected(format!("more than {most} bytes in one answer"))),
+        Ok(_) => Ok(bytes),
+        Err(e) => Err(ClientError::Unexpected(format!("an answer that broke off: {}", e.kind()))),
     }
 }
 

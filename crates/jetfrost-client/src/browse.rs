@@ -59,7 +59,7 @@ impl At {
             Self::Sequence(sequence) => of_kind.find(|p| p.sequence == *sequence),
             Self::Time(time) => {
                 let moment = time.to_zoned(TimeZone::system()).ok()?.timestamp();
-                of_kind.find(|p| p.created <= moment)
+                of_kind.find(|p| p.committed <= moment)
             }
         }
     }
@@ -247,7 +247,7 @@ mod tests {
         Point {
             sequence,
             kind: if sequence == 6 { PointKind::Disk } else { PointKind::Files },
-            created: created.parse().expect("a time"),
+            committed: created.parse().expect("a time"),
             files: 0,
             bytes: 0,
             exceptions: 0,

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::ffi::OsStr;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
-use std::os::unix::fs::FileTypeExt;
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Component, Path, PathBuf};
 
 use data_encoding::HEXLOWER;
@@ -23,6 +23,8 @@ pub struct Chosen {
     pub disks: Vec<Folder>,
     /// Patterns.
     pub skip: Vec<String>,
+    /// Where volumes are mounted that hold chosen folders: without them a run would find nothing there, and nothing wrong.
+    pub volumes: Vec<Folder>,
 }
 
 /// A chosen folder. One whose name is not UTF-8 is written in hexadecimal.
@@ -49,16 +51,27 @@ impl<'de> Deserialize<'de> for Folder {
 }
 
 impl Chosen {
-    /// Adds a folder, or a single file.
+    /// Adds a folder, or a single file. Symbolic links on the way are resolved: a walk does not follow them. Returns what is
+    /// kept now.
     ///
     /// # Errors
     /// [`ClientError::Folder`] when it is not there or not absolute.
-    pub fn keep(&mut self, path: &Path) -> Result<(), ClientError> {
+    pub fn keep(&mut self, path: &Path) -> Result<PathBuf, ClientError> {
         let absolute = absolute(path)?;
         let refuse = |why| ClientError::Folder { path: path.into(), why };
-        std::fs::symlink_metadata(&absolute).map_err(|_| refuse("it is not there, or not readable"))?;
-        add(&mut self.folders, absolute);
-        Ok(())
+        let real = std::fs::canonicalize(&absolute).map_err(|_| refuse("it is not there, or not readable"))?;
+        if let Some(volume) = mount_point_of(&real) {
+            add(&mut self.volumes, volume);
+        }
+        add(&mut self.folders, real.clone());
+        Ok(real)
+    }
+
+    /// Chosen folders whose volume is not mounted now, as paths.
+    pub(crate) fn unmounted(&self) -> Vec<Vec<u8>> {
+        let missing: Vec<&Path> = self.volumes.iter().map(|volume| volume.0.as_path()).filter(|at| !is_mount_point(at)).collect();
+        let lies_on_one = |folder: &&Folder| missing.iter().any(|volume| folder.0.starts_with(volume));
+        self.folders.iter().filter(lies_on_one).map(|folder| folder.0.as_os_str().as_bytes().to_vec()).collect()
     }
 
     /// Adds a disk: a block device, or a raw image file.
@@ -80,8 +93,12 @@ impl Chosen {
     pub fn drop_folder(&mut self, path: &Path) -> bool {
         let absolute = std::path::absolute(path).unwrap_or_else(|_| path.into());
         let before = self.folders.len() + self.disks.len();
-        self.folders.retain(|folder| folder.0 != absolute);
+        // A link may lead elsewhere by now than when it was resolved.
+        let real = std::fs::canonicalize(&absolute).unwrap_or_else(|_| absolute.clone());
+        self.folders.retain(|folder| folder.0 != absolute && folder.0 != real);
         self.disks.retain(|disk| disk.0 != absolute);
+        let folders = &self.folders;
+        self.volumes.retain(|volume| folders.iter().any(|folder| folder.0.starts_with(&volume.0)));
         self.folders.len() + self.disks.len() < before
     }
 
@@ -127,6 +144,21 @@ fn absolute(path: &Path) -> Result<PathBuf, ClientError> {
         return Err(refuse("write the path without '..'"));
     }
     Ok(absolute)
+}
+
+/// Where the volume is mounted that a path lies on; none for the root's own.
+fn mount_point_of(path: &Path) -> Option<PathBuf> {
+    path.ancestors().find(|at| is_mount_point(at)).filter(|at| at.parent().is_some()).map(Path::to_path_buf)
+}
+
+/// Whether another volume begins here than the one above.
+fn is_mount_point(at: &Path) -> bool {
+    let device = |path: &Path| std::fs::metadata(path).ok().map(|found| found.dev());
+    match (device(at), at.parent()) {
+        (Some(_), None) => true,
+        (Some(here), Some(above)) => device(above).is_some_and(|above| above != here),
+        (None, _) => false,
+    }
 }
 
 fn add(list: &mut Vec<Folder>, path: PathBuf) {
@@ -237,10 +269,38 @@ mod tests {
     }
 
     #[test]
+    fn a_link_is_kept_as_what_it_leads_to() {
+        let root = tempfile::tempdir().expect("a directory");
+        let real = root.path().join("real/inner");
+        std::fs::create_dir_all(&real).expect("made");
+        std::os::unix::fs::symlink("real", root.path().join("link")).expect("made");
+        let mut chosen = Chosen::default();
+        assert_eq!(chosen.keep(&root.path().join("link/inner")).expect("kept"), real.canonicalize().expect("there"));
+        assert!(chosen.drop_folder(&root.path().join("link/inner")) && chosen.folders.is_empty());
+    }
+
+    #[test]
+    fn a_folder_whose_volume_is_not_mounted_is_known() {
+        let root = tempfile::tempdir().expect("a directory");
+        let folder = root.path().join("volume/papers");
+        std::fs::create_dir_all(&folder).expect("made");
+        let chosen = Chosen {
+            folders: vec![Folder(folder.clone())],
+            volumes: vec![Folder(root.path().join("volume"))],
+            ..Chosen::default()
+        };
+        assert_eq!(chosen.unmounted(), [folder.as_os_str().as_bytes().to_vec()]);
+        let mut proc = Chosen::default();
+        proc.keep(Path::new("/proc/self")).expect("kept");
+        assert_eq!((proc.volumes.len(), proc.unmounted().len()), (1, 0), "it is mounted");
+    }
+
+    #[test]
     fn folders_with_any_name_are_kept_in_the_file() {
         let folder = Folder(std::ffi::OsString::from_vec(b"/srv/m\xfcnster".to_vec()).into());
         let disks = vec![Folder("/dev/disk/by-id/first".into())];
-        let chosen = Chosen { folders: vec![folder, Folder("/home/anna".into())], disks, skip: vec!["*.tmp".into()] };
+        let chosen =
+            Chosen { folders: vec![folder, Folder("/home/anna".into())], disks, skip: vec!["*.tmp".into()], ..Chosen::default() };
         let text = toml::to_string(&chosen).expect("writes");
         assert_eq!(toml::from_str::<Chosen>(&text).expect("reads"), chosen);
     }

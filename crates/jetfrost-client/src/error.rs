@@ -2,12 +2,14 @@
 
 use std::io;
 use std::path::PathBuf;
+use std::time::Duration;
 
 use jetfrost_image::crypto::OpenError;
 use jetfrost_image::format::{FormatError, RecoveryKeyError};
 use jetfrost_image::store::StoreError;
 use jetfrost_wire::Problem;
 use jetfrost_wire::enrolment::NotAnInvitation;
+use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::workstation::PointKind;
 
 use crate::browse::of_kind;
@@ -94,6 +96,12 @@ pub enum ClientError {
     /// The secret opens none of the store's slots.
     #[error("this secret does not open this workstation's image store")]
     WrongPassphrase,
+    /// A slot gives another key than this workstation's.
+    #[error("a key slot holds another key than the one that this workstation made its backups with")]
+    OtherKey,
+    /// A slot asks for so little work, or there are so many, that trying the passphrase would give it away.
+    #[error("the service's key slots are not such as this program makes: too many of them, or too cheap to guess at")]
+    WeakSlot,
     /// A point that is not there.
     #[error("there is no recovery point {0}")]
     NoPoint(String),
@@ -104,6 +112,14 @@ pub enum ClientError {
         sequence: u64,
         /// Its kind.
         found: PointKind,
+    },
+    /// Two paths that would be put in the same place.
+    #[error("{one} and {other} have the same name, and would be put in the same place")]
+    SameName {
+        /// One.
+        one: PathBuf,
+        /// The other.
+        other: PathBuf,
     },
     /// A path that is not in the point.
     #[error("{0}")]
@@ -159,6 +175,18 @@ pub enum ClientError {
     Stopped,
 }
 
+/// Words that may be sent to the service: only [`ClientError::without_names`] makes them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Told(String);
+
+impl Told {
+    /// The words.
+    #[must_use]
+    pub fn into_text(self) -> String {
+        self.0
+    }
+}
+
 impl ClientError {
     /// For `map_err`: names the operation and the file.
     pub(crate) fn file(doing: &'static str, path: impl Into<PathBuf>) -> impl FnOnce(io::Error) -> Self {
@@ -166,19 +194,60 @@ impl ClientError {
         move |source| Self::File { doing, path, source }
     }
 
-    /// The error in words that name no file: the service does not learn names.
+    /// Why it failed, in words that the service may know: nothing of this machine's is in them, neither a path nor a pattern
+    /// nor what a person typed. Each kind has words of its own here, so that a new one does not go out by default.
     #[must_use]
-    pub fn without_names(&self) -> String {
-        match self {
-            Self::Stopped => "a person stopped it".into(),
-            Self::File { doing, source, .. } => format!("{doing} a file on the workstation failed: {source}"),
-            other => other.to_string(),
-        }
+    pub fn without_names(&self) -> Told {
+        let words: &str = match self {
+            Self::Stopped => "a person stopped it",
+            Self::File { doing, source, .. } => {
+                return Told(format!("{doing} a file on the workstation failed: {}", source.kind()));
+            }
+            Self::Refused(problem) => return Told(problem.title.clone()),
+            Self::Unreachable { .. } => "the service did not answer",
+            Self::OtherCertificate { .. } => "the service showed another certificate",
+            Self::Unexpected(_) => "the service answered something unexpected",
+            Self::NotJoined | Self::AlreadyJoined(_) | Self::NotSignedIn => {
+                "the workstation has not joined, or nobody is signed in"
+            }
+            Self::Busy => "another backup of this workstation was underway",
+            Self::NothingChosen => "nothing was chosen to be backed up",
+            Self::Pattern { .. } => "a pattern cannot be understood",
+            Self::Folder { .. } => "a folder cannot be kept",
+            Self::Invitation(_) | Self::RecoveryKey(_) | Self::Passphrase(_) | Self::WrongPassphrase => {
+                "a secret or a code was not right"
+            }
+            Self::OtherKey | Self::WeakSlot => "the service's key slots are not this workstation's",
+            Self::NoPoint(_) | Self::OtherKind { .. } => "there is no such recovery point",
+            Self::NoPath(_) => "something that was asked for is not in the recovery point",
+            Self::SameName { .. } => "two things of one name were asked for",
+            Self::Damaged | Self::Format(_) | Self::Store(_) => "a piece of the image store is damaged or missing",
+            Self::RolledBack { .. } => "the service shows an older state than this workstation has seen",
+            Self::Target { .. } => "the target is not written to",
+            Self::NotAStore { .. } => "there is no image store",
+            Self::NoRoomToWrite { .. } => "there is no room for what is to be written",
+            Self::NothingDrawn => "no file was drawn",
+        };
+        Told(words.to_owned())
     }
 
     /// Whether it says that stored bytes are lost, and not that something failed.
     pub(crate) fn is_loss(&self) -> bool {
         matches!(self, Self::Damaged | Self::Format(_))
+    }
+
+    /// Whether the service says that what was sent does not fit what it has.
+    #[must_use]
+    pub(crate) fn is_not_believed(&self) -> bool {
+        matches!(self, Self::Refused(problem) if problem.known_kind() == Some(ProblemKind::BadFormat))
+    }
+
+    /// After how long the same call may succeed, if the service says so.
+    pub(crate) fn passes_in(&self) -> Option<Duration> {
+        match self {
+            Self::Refused(problem) => problem.retry_after.map(Duration::from_secs),
+            _ => None,
+        }
     }
 
     /// Whether the same call may succeed in a while.
@@ -187,7 +256,8 @@ impl ClientError {
         match self {
             Self::Unreachable { .. } => true,
             Self::Refused(problem) => {
-                matches!(problem.status, 429 | 502 | 504) || (problem.status == 503 && problem.kind.ends_with("stopping"))
+                matches!(problem.status, 408 | 502 | 504)
+                    || (matches!(problem.status, 429 | 503) && problem.retry_after.is_some())
             }
             _ => false,
         }
@@ -216,9 +286,22 @@ mod tests {
 
     #[test]
     fn what_the_service_is_told_names_no_file() {
-        let error = ClientError::file("reading", "/home/anna/secret plan.odt")(io::Error::other("broken"));
-        let told = error.without_names();
-        assert!(!told.contains("secret"), "{told}");
-        assert!(told.contains("broken"), "{told}");
+        let path = || PathBuf::from("/home/anna/secret plan.odt");
+        let errors = [
+            ClientError::file("reading", path())(io::Error::other("cannot read /home/anna/secret plan.odt")),
+            ClientError::NoPath("there is no '/home/anna/secret plan.odt' in it".into()),
+            ClientError::Folder { path: path(), why: "it is not there" },
+            ClientError::Pattern { pattern: "secret*".into(), why: "no".into() },
+            ClientError::SameName { one: path(), other: path() },
+            ClientError::Target { path: path(), why: "it is in use" },
+            ClientError::NotAStore { path: path(), why: "no secret".into() },
+            ClientError::NoRoomToWrite { path: path(), wanted: 1, free: 0 },
+            ClientError::Unexpected("copying /home/anna/secret plan.odt".into()),
+            ClientError::NoPoint("secret".into()),
+        ];
+        for error in errors {
+            let told = error.without_names().into_text();
+            assert!(!told.contains("secret") && !told.contains('/') && !told.is_empty(), "{told}");
+        }
     }
 }

@@ -71,6 +71,19 @@ const SESSION: &str = "session.json";
 const CHOSEN: &str = "chosen.toml";
 const STORE_KEY: &str = "store-key";
 const SEEN: &str = "seen.json";
+const KEY_PIN: &str = "store-key-pin.json";
+
+/// What tells this workstation's store key from any other, and nothing about it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+struct KeyPin {
+    /// The name that the key gives to an agreed content, in hexadecimal.
+    id: String,
+}
+
+fn key_id(membership: &Membership, key: &StoreKey) -> Result<String> {
+    let store = membership.store.parse().map_err(|_| ClientError::NotJoined)?;
+    Ok(StoreKeys::derive(store, key).name(b"the key of this workstation").to_string())
+}
 
 impl Home {
     /// The home in `directory`, which is made when something is kept.
@@ -107,7 +120,7 @@ impl Home {
 
     /// Keeps what makes this machine a workstation; the store key first, so that it is never missing.
     pub(crate) fn keep_membership(&self, membership: &Membership, key: &StoreKey) -> Result<()> {
-        self.write(STORE_KEY, HEXLOWER.encode(&key.0).as_bytes())?;
+        self.keep_key(membership, key)?;
         self.write_json(MEMBERSHIP, membership)
     }
 
@@ -133,12 +146,25 @@ impl Home {
     }
 
     /// Keeps the store key if it is not here. Says whether it was missing.
+    ///
+    /// # Errors
+    /// [`ClientError::OtherKey`] when it is not the key that this workstation's backups were made with.
     pub(crate) fn keep_key_if_lost(&self, membership: &Membership, key: &StoreKey) -> Result<bool> {
+        let (id, pinned) = (key_id(membership, key)?, self.read_json::<KeyPin>(KEY_PIN)?);
+        if pinned.is_some_and(|pinned| pinned.id != id) || self.store_key().is_ok_and(|here| here.0 != key.0) {
+            return Err(ClientError::OtherKey);
+        }
         let lost = self.keys(membership).is_err();
         if lost {
-            self.write(STORE_KEY, HEXLOWER.encode(&key.0).as_bytes())?;
+            self.keep_key(membership, key)?;
         }
         Ok(lost)
+    }
+
+    /// Keeps the store key, and what tells it from any other should it be lost.
+    fn keep_key(&self, membership: &Membership, key: &StoreKey) -> Result<()> {
+        self.write_json(KEY_PIN, &KeyPin { id: key_id(membership, key)? })?;
+        self.write(STORE_KEY, HEXLOWER.encode(&key.0).as_bytes())
     }
 
     /// The service, as this workstation talks to it.
@@ -199,8 +225,18 @@ impl Home {
         self.write(CHOSEN, text.as_bytes())
     }
 
+    /// One that is damaged is as good as none: it must not keep the machine from its backups.
     pub(crate) fn seen(&self) -> Result<Seen> {
-        Ok(self.read_json(SEEN)?.unwrap_or_default())
+        let bytes = self.read(SEEN)?.unwrap_or_default();
+        Ok(serde_json::from_slice(&bytes).unwrap_or_default())
+    }
+
+    /// Forgets which point this workstation made last: the next run takes what the service shows for the latest.
+    ///
+    /// # Errors
+    /// [`ClientError::File`].
+    pub fn forget_seen(&self) -> Result<()> {
+        self.keep_seen(&Seen::default())
     }
 
     pub(crate) fn keep_seen(&self, seen: &Seen) -> Result<()> {

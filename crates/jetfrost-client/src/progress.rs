@@ -64,6 +64,12 @@ impl Meter {
         self.bytes_done.store(0, Ordering::Relaxed);
     }
 
+    /// Everything is gone through once more.
+    pub(crate) fn begin_again(&self) {
+        self.files_done.store(0, Ordering::Relaxed);
+        self.begin_bytes_again();
+    }
+
     /// So many of so many files, where bytes are not what counts.
     pub(crate) fn show_files(&self, done: u64, total: u64) {
         self.files_done.store(done, Ordering::Relaxed);

@@ -69,8 +69,12 @@ impl Shelf {
             Self::Directory(directory) => {
                 let store = &directory.store;
                 // One whose file is damaged is reported by a scrub, and by salvage.
-                let heads = store.points().into_iter().rev().filter_map(|sequence| store.point_head(sequence).ok());
-                Ok(heads.map(|head| as_listed(&head)).collect())
+                let listed = |sequence| {
+                    let head = store.point_head(sequence).ok()?;
+                    let receipt = store.receipt(sequence).ok().flatten();
+                    Some(as_listed(&head, receipt.map_or(head.created, |receipt| receipt.committed)))
+                };
+                Ok(store.points().into_iter().rev().filter_map(listed).collect())
             }
         }
     }
@@ -110,14 +114,14 @@ impl Shelf {
     }
 }
 
-fn as_listed(head: &jetfrost_image::format::PointHead) -> Point {
+fn as_listed(head: &jetfrost_image::format::PointHead, committed: i64) -> Point {
     Point {
         sequence: head.sequence,
         kind: match head.kind {
             jetfrost_image::format::PointKind::Files => PointKind::Files,
             jetfrost_image::format::PointKind::Disk => PointKind::Disk,
         },
-        created: Timestamp::from_millisecond(head.created).unwrap_or_default(),
+        committed: Timestamp::from_millisecond(committed).unwrap_or_default(),
         files: head.files,
         bytes: head.bytes,
         exceptions: head.exceptions,
@@ -145,7 +149,11 @@ impl RestoreOnRecord {
                 Ok(done)
             }
             Err(error) => {
-                let why = GiveUp { stopped: matches!(error, ClientError::Stopped), reason: error.without_names(), progress };
+                let why = GiveUp {
+                    stopped: matches!(error, ClientError::Stopped),
+                    reason: error.without_names().into_text(),
+                    progress,
+                };
                 // If even this does not arrive, the service notes the restore as lost.
                 let _ = api.post::<_, Restore>(&format!("/restores/{}/give-up", record.id), &why);
                 Err(error)

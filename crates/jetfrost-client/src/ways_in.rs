@@ -11,6 +11,7 @@ use jetfrost_image::crypto::{
 };
 use jetfrost_image::format::{ArgonCost, OfficeKeyFile, RecoveryKey, Slot};
 use jetfrost_image::id::{SlotId, StoreId};
+use jetfrost_image::store::MAX_SLOTS;
 use jetfrost_wire::Binary;
 use jetfrost_wire::service::ServiceInfo;
 use jetfrost_wire::workstation::{NewSlot, Slots, WayIn};
@@ -21,6 +22,8 @@ use crate::home::{Home, Membership};
 
 type Result<T> = std::result::Result<T, ClientError>;
 
+/// A slot that costs less is not tried: the least that RFC 9106 recommends for this much memory.
+const LEAST_COST: ArgonCost = ArgonCost { passes: 3, ..ArgonCost::USUAL };
 /// How long it should take to try a passphrase: little for who knows it, much for who has to guess.
 const WANTED: Duration = Duration::from_millis(500);
 
@@ -78,7 +81,8 @@ fn open(home: &Home, open: impl Fn(&Slot) -> std::result::Result<StoreKey, OpenE
     for slot in slots(&api, &membership)? {
         match open(&slot) {
             Ok(key) => return Ok((slot.id, home.keep_key_if_lost(&membership, &key)?)),
-            Err(OpenError::WrongSecret) => {}
+            // One that is damaged keeps nobody from the others.
+            Err(OpenError::Format(_) | OpenError::WrongSecret) => {}
             Err(other) => return Err(other.into()),
         }
     }
@@ -95,7 +99,16 @@ fn slots(api: &Api, membership: &Membership) -> Result<Vec<Slot>> {
             Err(ClientError::Unexpected("a key slot of another image store".into()))
         }
     };
-    slots.slots.iter().map(read).collect()
+    let slots: Vec<Slot> = slots.slots.iter().map(read).collect::<Result<_>>()?;
+    check_guessing(&slots)?;
+    Ok(slots)
+}
+
+/// A service that hands out many slots, or cheap ones, would have a typed passphrase tried against its own guesses. This program
+/// makes no such slots.
+pub(crate) fn check_guessing(slots: &[Slot]) -> Result<()> {
+    let is_cheap = |slot: &Slot| slot.cost.is_some_and(|cost| cost.memory < LEAST_COST.memory || cost.passes < LEAST_COST.passes);
+    if slots.len() > MAX_SLOTS || slots.iter().any(is_cheap) { Err(ClientError::WeakSlot) } else { Ok(()) }
 }
 
 /// Adds a passphrase.
@@ -167,4 +180,26 @@ pub fn remove(api: &Api, store: &str, slot: &str) -> Result<()> {
 pub fn new_office_key(passphrase: &str, cost: ArgonCost, random: &dyn Random) -> (OfficePublicKey, OfficeKeyFile) {
     let key = OfficeKey::generate(random);
     (key.public(), key.wrap(passphrase, cost, random))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn slot(cost: ArgonCost) -> Slot {
+        let mut slot =
+            Slot::unsealed(StoreId([1; 16]), SlotId([2; 8]), jetfrost_image::format::SlotKind::Passphrase, 0, [3; 16], None);
+        slot.cost = Some(cost);
+        slot
+    }
+
+    /// Twenty thousand guesses of 8 KiB each took four and a half seconds.
+    #[test]
+    fn a_passphrase_is_not_tried_against_a_services_cheap_guesses() {
+        assert!(check_guessing(&vec![slot(ArgonCost::USUAL); MAX_SLOTS]).is_ok());
+        assert!(matches!(check_guessing(&vec![slot(ArgonCost::USUAL); MAX_SLOTS + 1]), Err(ClientError::WeakSlot)));
+        for cheap in [ArgonCost { memory: 8, ..ArgonCost::USUAL }, ArgonCost { passes: 2, ..ArgonCost::USUAL }] {
+            assert!(matches!(check_guessing(&[slot(ArgonCost::USUAL), slot(cheap)]), Err(ClientError::WeakSlot)));
+        }
+    }
 }

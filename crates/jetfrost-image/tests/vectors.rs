@@ -11,7 +11,7 @@ use jetfrost_image::crypto::{
 };
 use jetfrost_image::format::{
     ArgonCost, Content, Entry, EntryKind, EntryPage, FormatError, NeedsScanner, OfficeKeyFile, PointBody, PointFile, PointHead,
-    PointKind, RecoveryKey, SegmentBuilder, SegmentScanner, Slot, StoreFile, encode_needs,
+    PointKind, Receipt, RecoveryKey, SegmentBuilder, SegmentScanner, Slot, StoreFile, encode_needs, needs_check,
 };
 use jetfrost_image::{ChunkName, PointId, StoreId};
 use serde::{Deserialize, Serialize};
@@ -68,6 +68,7 @@ fn point() -> PointFile {
         bytes: CONTENT.len() as u64,
         files: 1,
         exceptions: 0,
+        needs: needs_check(&needs()),
     };
     let body = PointBody {
         root: Content { len: 7, depth: 0, parts: vec![] },
@@ -78,6 +79,22 @@ fn point() -> PointFile {
         writer: "vectors".into(),
     };
     seal_point(&keys(), head, &PointBody { root: Content::empty(), ..body }, &SeededRandom::new(b"point"))
+}
+
+fn needs() -> Vec<u8> {
+    encode_needs(STORE, 2, 1, &[sealed(CONTENT).0], &[])
+}
+
+/// What the service says of that point.
+fn receipt() -> Receipt {
+    Receipt {
+        store: STORE,
+        sequence: 2,
+        point: *blake3::hash(&point().to_bytes()).as_bytes(),
+        committed: 1_790_000_060_000,
+        needs: needs_check(&needs()).expect("whole"),
+        next_needs: None,
+    }
 }
 
 fn page() -> Vec<u8> {
@@ -147,7 +164,7 @@ fn vectors() -> Vec<(&'static str, Vector)> {
     flipped[30] ^= 1;
     let mut newer = point().to_bytes();
     newer[8] = 2;
-    let needs = encode_needs(STORE, 2, 1, &[name], &[]);
+    let needs = needs();
     let slash = Entry::new(b"../../etc/cron.d/x".to_vec(), EntryKind::Fifo).to_bytes();
     let keyed = serde_json::json!({ "store": STORE.to_string(), "store_key": hex(KEY.0) });
     let of = |more: serde_json::Value| {
@@ -289,6 +306,31 @@ fn vectors() -> Vec<(&'static str, Vector)> {
             ),
         ),
         (
+            "receipt",
+            vector(
+                "what the service says of that point: it and its needs file, and when it was committed",
+                "receipt",
+                &receipt().to_bytes(),
+                "sound",
+                of(serde_json::json!({ "sequence": 2, "committed": 1_790_000_060_000_i64 })),
+            ),
+        ),
+        (
+            "receipt-flipped-bit",
+            vector(
+                "one bit of the time is another",
+                "receipt",
+                &{
+                    let mut bytes = receipt().to_bytes();
+                    let at = bytes.len() - 70;
+                    bytes[at] ^= 1;
+                    bytes
+                },
+                "the receipt of a recovery point is damaged: it does not match its check",
+                keyed.clone(),
+            ),
+        ),
+        (
             "point-unknown-version",
             vector(
                 "written by a later program",
@@ -387,6 +429,10 @@ fn read(vector: &Vector) -> Result<(), String> {
             let mut scanner = NeedsScanner::default();
             scanner.push(&bytes, |_, _| Ok::<_, FormatError>(())).map_err(|e| said(&e))?;
             assert_eq!(scanner.finish().map_err(|e| said(&e))?.head.base, 1);
+        }
+        "receipt" => {
+            let receipt = Receipt::from_bytes(&bytes).map_err(|e| said(&e))?;
+            assert_eq!(vector.with.get("committed").and_then(serde_json::Value::as_i64), Some(receipt.committed));
         }
         "point" => {
             let file = PointFile::from_bytes(&bytes).map_err(|e| said(&e))?;

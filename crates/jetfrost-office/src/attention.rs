@@ -11,23 +11,35 @@ pub enum Kind {
     DestinationMissing,
     /// A destination has no room left.
     DestinationFull,
+    /// Points went to make room at a limit.
+    RoomMade,
+    /// Less is kept, or for a shorter time, than before.
+    TermsShortened,
     /// A drill did not bring everything back.
     DrillFailed,
     /// The service's own records are copied no more.
     RecordsUnprotected,
+    /// A workstation's runs fail, and its last complete point is not of today.
+    Failing,
     /// A workstation's last complete point is too old.
     Overdue,
+    /// A workstation joined a while ago and has no point yet.
+    NoFirstPoint,
 }
 
 impl Kind {
     /// All of them, the worst first.
-    pub const ALL: [Self; 6] = [
+    pub const ALL: [Self; 10] = [
         Self::Damage,
         Self::DestinationMissing,
         Self::DestinationFull,
+        Self::RoomMade,
+        Self::TermsShortened,
         Self::DrillFailed,
         Self::RecordsUnprotected,
+        Self::Failing,
         Self::Overdue,
+        Self::NoFirstPoint,
     ];
 }
 
@@ -38,6 +50,8 @@ pub struct Concern {
     pub kind: Kind,
     /// With which destination or workstation, by name; empty for the service itself.
     pub subject: String,
+    /// What exactly, where that differs from one time to the next: then it is news again.
+    pub detail: String,
 }
 
 /// What is known of a destination.
@@ -49,6 +63,8 @@ pub struct PlaceFacts {
     pub missing: bool,
     /// Whether it has no room left.
     pub full: bool,
+    /// How its terms were made shorter of late, if they were.
+    pub shortened: Option<String>,
 }
 
 /// What is known of a workstation that a machine has.
@@ -60,8 +76,18 @@ pub struct MachineFacts {
     pub overdue: bool,
     /// Chunks that its points need and that are lost.
     pub lost_chunks: u64,
+    /// Points that were committed and are not there, though nothing removed them.
+    pub lost_points: u64,
     /// Whether the latest drill did not bring everything back.
     pub drill_failed: bool,
+    /// Which points went to make room of late, if any did.
+    pub room_made: Option<String>,
+    /// How its own terms were made shorter of late, if they were.
+    pub shortened: Option<String>,
+    /// Whether its runs fail, and its last complete point is not of today.
+    pub failing: bool,
+    /// Whether it joined a while ago and has no point yet.
+    pub without_first_point: bool,
 }
 
 /// What needs attention, the worst first. `unprotected` is whether the service's own records are copied no more though they
@@ -70,25 +96,36 @@ pub struct MachineFacts {
 pub fn concerns(places: &[PlaceFacts], machines: &[MachineFacts], unprotected: bool) -> Vec<Concern> {
     let of_place = |place: &PlaceFacts| {
         let kinds = [(place.missing, Kind::DestinationMissing), (place.full && !place.missing, Kind::DestinationFull)];
-        of(&place.name, &kinds)
+        let mut found = of(&place.name, &kinds);
+        found.extend(detailed(Kind::TermsShortened, &place.name, place.shortened.as_ref()));
+        found
     };
     let of_machine = |machine: &MachineFacts| {
         let kinds = [
-            (machine.lost_chunks > 0, Kind::Damage),
+            (machine.lost_chunks > 0 || machine.lost_points > 0, Kind::Damage),
             (machine.drill_failed, Kind::DrillFailed),
+            (machine.failing && !machine.overdue, Kind::Failing),
             (machine.overdue, Kind::Overdue),
+            (machine.without_first_point, Kind::NoFirstPoint),
         ];
-        of(&machine.name, &kinds)
+        let mut found = of(&machine.name, &kinds);
+        found.extend(detailed(Kind::RoomMade, &machine.name, machine.room_made.as_ref()));
+        found.extend(detailed(Kind::TermsShortened, &machine.name, machine.shortened.as_ref()));
+        found
     };
     let mut all: Vec<Concern> = places.iter().flat_map(of_place).chain(machines.iter().flat_map(of_machine)).collect();
-    all.extend(unprotected.then(|| Concern { kind: Kind::RecordsUnprotected, subject: String::new() }));
+    all.extend(unprotected.then(|| Concern { kind: Kind::RecordsUnprotected, subject: String::new(), detail: String::new() }));
     all.sort();
     all
 }
 
 fn of(subject: &str, kinds: &[(bool, Kind)]) -> Vec<Concern> {
-    let concern = |kind: Kind| Concern { kind, subject: subject.to_owned() };
+    let concern = |kind: Kind| Concern { kind, subject: subject.to_owned(), detail: String::new() };
     kinds.iter().filter(|(is_so, _)| *is_so).map(|(_, kind)| concern(*kind)).collect()
+}
+
+fn detailed(kind: Kind, subject: &str, detail: Option<&String>) -> Option<Concern> {
+    detail.map(|detail| Concern { kind, subject: subject.to_owned(), detail: detail.clone() })
 }
 
 /// How what needs attention now differs from what was told.
@@ -112,8 +149,11 @@ impl News {
 #[must_use]
 pub fn news(told: &[Concern], now: &[Concern]) -> News {
     let (told, now): (BTreeSet<&Concern>, BTreeSet<&Concern>) = (told.iter().collect(), now.iter().collect());
-    let only_in = |one: &BTreeSet<&Concern>, other| one.difference(other).map(|concern| (*concern).clone()).collect();
-    News { new: only_in(&now, &told), over: only_in(&told, &now) }
+    let only_in = |one: &BTreeSet<&Concern>, other| one.difference(other).map(|concern| (*concern).clone()).collect::<Vec<_>>();
+    let goes_on = |over: &Concern| now.iter().any(|one| (one.kind, &one.subject) == (over.kind, &over.subject));
+    let mut over = only_in(&told, &now);
+    over.retain(|over| !goes_on(over));
+    News { new: only_in(&now, &told), over }
 }
 
 /// Whether the daily summary is due: it is `hour` o'clock or later, and none was sent today. Hours and days by the office's
@@ -131,7 +171,7 @@ mod tests {
     use super::*;
 
     fn concern(kind: Kind, subject: &str) -> Concern {
-        Concern { kind, subject: subject.into() }
+        Concern { kind, subject: subject.into(), detail: String::new() }
     }
 
     #[test]
@@ -143,7 +183,7 @@ mod tests {
 
     #[test]
     fn the_worst_comes_first_and_a_missing_place_is_not_called_full() {
-        let places = [PlaceFacts { name: "Shelf".into(), missing: true, full: true }];
+        let places = [PlaceFacts { name: "Shelf".into(), missing: true, full: true, shortened: None }];
         let machines = [
             MachineFacts { name: "avocet".into(), overdue: true, ..MachineFacts::default() },
             MachineFacts { name: "dunlin".into(), lost_chunks: 2, drill_failed: true, ..MachineFacts::default() },
@@ -160,6 +200,13 @@ mod tests {
     }
 
     #[test]
+    fn room_that_is_made_a_second_time_is_told_a_second_time() {
+        let made = |of: &str| Concern { detail: of.into(), ..concern(Kind::RoomMade, "dunlin") };
+        let news = news(&[made("points 1–3")], &[made("points 4–5")]);
+        assert_eq!((news.new, news.over), (vec![made("points 4–5")], Vec::new()));
+    }
+
+    #[test]
     fn a_summary_goes_out_once_a_day_and_not_before_its_hour() {
         assert!(!is_summary_due(7, (10, 6), Some(9)));
         assert!(is_summary_due(7, (10, 7), Some(9)));
@@ -168,7 +215,11 @@ mod tests {
     }
 
     fn some() -> impl Strategy<Value = Vec<Concern>> {
-        let one = (0..Kind::ALL.len(), "[a-c]").prop_map(|(kind, subject)| Concern { kind: Kind::ALL[kind], subject });
+        let one = (0..Kind::ALL.len(), "[a-c]").prop_map(|(kind, subject)| Concern {
+            kind: Kind::ALL[kind],
+            subject,
+            detail: String::new(),
+        });
         proptest::collection::vec(one, 0..8)
     }
 

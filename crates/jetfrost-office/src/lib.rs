@@ -6,6 +6,7 @@ pub mod attention;
 pub mod names;
 pub mod openness;
 pub mod patience;
+pub mod protected;
 pub mod protection;
 pub mod retention;
 pub mod room;

@@ -22,6 +22,12 @@ impl Failures {
         Self { count: count.saturating_add(1), last_ms: now_ms }
     }
 
+    /// Takes one back that turned out to be none.
+    #[must_use]
+    pub fn and_one_less(self) -> Self {
+        Self { count: self.count.saturating_sub(1), ..self }
+    }
+
     /// Milliseconds until the next attempt is let in; 0 when it is at once.
     #[must_use]
     pub fn wait_ms(self, now_ms: i64) -> i64 {

@@ -46,8 +46,8 @@ pub struct PointFacts {
     pub sequence: u64,
     /// What it is a state of.
     pub kind: Kind,
-    /// When it was made, by the service's clock at that time, in Unix milliseconds.
-    pub created_ms: i64,
+    /// When the service committed it, by its own clock, in Unix milliseconds. What the workstation says does not count.
+    pub committed_ms: i64,
     /// Whether it has no exceptions.
     pub complete: bool,
     /// Whether a hold is on it.
@@ -69,6 +69,8 @@ pub enum Reason {
     Year,
     /// So few points would be left without it.
     AtLeast,
+    /// Its protected time is not over.
+    Protected,
     /// It was made later than now: a clock was wrong, and until it is known which one, nothing is decided.
     FromTheFuture,
     /// It is the latest, or the latest one without exceptions.
@@ -121,7 +123,7 @@ fn fates_of_kind(points: &[PointFacts], rule: Option<&Rule>, zone: &TimeZone, no
             if let Some(stays) = latest.stays_for(point) {
                 return stays;
             }
-            if point.created_ms > now_ms {
+            if point.committed_ms > now_ms {
                 return Fate::Stays { reason: Reason::FromTheFuture, until_ms: None };
             }
             if kept_by_number.contains(&point.sequence) {
@@ -141,7 +143,7 @@ pub fn expendable(points: &[PointFacts], rule: Option<&Rule>, now_ms: i64) -> Ve
     let Some(rule) = rule else { return Vec::new() };
     let mut found: Vec<PointFacts> =
         [Kind::Files, Kind::Disk].into_iter().flat_map(|kind| expendable_of_kind(&of_kind(points, kind), rule, now_ms)).collect();
-    found.sort_by_key(|p| (p.created_ms, p.sequence));
+    found.sort_by_key(|p| (p.committed_ms, p.sequence));
     found.into_iter().map(|p| p.sequence).collect()
 }
 
@@ -149,14 +151,14 @@ fn expendable_of_kind(points: &[PointFacts], rule: &Rule, now_ms: i64) -> Vec<Po
     let latest = Latest::of(points);
     let kept_by_number = newest(points, rule.at_least.max(1), now_ms);
     let may_go =
-        |p: &&PointFacts| latest.stays_for(p).is_none() && !kept_by_number.contains(&p.sequence) && p.created_ms <= now_ms;
+        |p: &&PointFacts| latest.stays_for(p).is_none() && !kept_by_number.contains(&p.sequence) && p.committed_ms <= now_ms;
     points.iter().filter(may_go).copied().collect()
 }
 
 /// The newest `n` points, by number, of those that were not made later than now.
 fn newest(points: &[PointFacts], n: u32, now_ms: i64) -> Vec<u64> {
-    let mut past: Vec<&PointFacts> = points.iter().filter(|p| p.created_ms <= now_ms).collect();
-    past.sort_by_key(|p| std::cmp::Reverse((p.created_ms, p.sequence)));
+    let mut past: Vec<&PointFacts> = points.iter().filter(|p| p.committed_ms <= now_ms).collect();
+    past.sort_by_key(|p| std::cmp::Reverse((p.committed_ms, p.sequence)));
     past.into_iter().take(n as usize).map(|p| p.sequence).collect()
 }
 
@@ -196,7 +198,7 @@ impl Lasts {
     fn of(points: &[PointFacts], zone: &TimeZone) -> Self {
         let mut lasts = Self::default();
         for point in points {
-            let (date, moment) = (date_of(point.created_ms, zone), (point.created_ms, point.sequence));
+            let (date, moment) = (date_of(point.committed_ms, zone), (point.committed_ms, point.sequence));
             keep_last(&mut lasts.days, date, moment);
             keep_last(&mut lasts.weeks, week_of(date), moment);
             keep_last(&mut lasts.months, (date.year(), date.month()), moment);
@@ -207,10 +209,10 @@ impl Lasts {
 
     /// For what reasons a point stays and until when each holds.
     fn terms(&self, point: &PointFacts, rule: &Rule, zone: &TimeZone) -> Vec<(Reason, i64)> {
-        let (date, moment) = (date_of(point.created_ms, zone), (point.created_ms, point.sequence));
+        let (date, moment) = (date_of(point.committed_ms, zone), (point.committed_ms, point.sequence));
         let end = |span: Span| start_of_day(date.saturating_add(span), zone);
         let of = |n: u32, most: u32| i64::from(n.min(most));
-        let mut terms = vec![(Reason::Recent, point.created_ms.saturating_add(i64::from(rule.hours) * HOUR_MS))];
+        let mut terms = vec![(Reason::Recent, point.committed_ms.saturating_add(i64::from(rule.hours) * HOUR_MS))];
         if self.days.get(&date) == Some(&moment) && rule.days > 0 {
             terms.push((Reason::Day, end(Span::new().days(of(rule.days, 1_000_000)))));
         }
@@ -269,7 +271,7 @@ mod tests {
     fn points(created: &[i64]) -> Vec<PointFacts> {
         (1..)
             .zip(created)
-            .map(|(sequence, ms)| PointFacts { sequence, kind: Kind::Files, created_ms: *ms, complete: true, held: false })
+            .map(|(sequence, ms)| PointFacts { sequence, kind: Kind::Files, committed_ms: *ms, complete: true, held: false })
             .collect()
     }
 
@@ -287,15 +289,15 @@ mod tests {
         let berlin = zone("Europe/Berlin");
         let start = at("2026-09-01T00:30", &berlin);
         let hourly = points(&(0..60 * 24).map(|h| start + h * HOUR_MS).collect::<Vec<_>>());
-        let now = hourly.last().expect("many").created_ms;
+        let now = hourly.last().expect("many").committed_ms;
         let rule = Rule { hours: 24, days: 7, weeks: 4, ..Rule::default() };
         let kept = staying(&hourly, &rule, &berlin, now);
-        let ages: Vec<i64> = kept.iter().rev().map(|p| (now - p.created_ms) / HOUR_MS).collect();
+        let ages: Vec<i64> = kept.iter().rev().map(|p| (now - p.committed_ms) / HOUR_MS).collect();
         assert_eq!(ages[..24], (0..24).collect::<Vec<_>>());
         // The ends of the other six of seven days, of which the 25th of October had 25 hours; then Sundays.
         assert_eq!(ages[24..], [47, 71, 95, 119, 144, 288, 456, 624]);
         let days: Vec<String> =
-            kept[..3].iter().map(|p| date_of(p.created_ms, &berlin).strftime("%a %d %b").to_string()).collect();
+            kept[..3].iter().map(|p| date_of(p.committed_ms, &berlin).strftime("%a %d %b").to_string()).collect();
         assert_eq!(days, ["Sun 04 Oct", "Sun 11 Oct", "Sun 18 Oct"]);
     }
 
@@ -356,7 +358,8 @@ mod tests {
         let kind = prop::sample::select(vec![Kind::Files, Kind::Disk]);
         let point = (kind, 0_i64..800 * DAY_MS, any::<bool>(), prop::bool::weighted(0.05));
         prop::collection::vec(point, 1..60).prop_map(|made| {
-            let fact = |(sequence, (kind, created_ms, complete, held))| PointFacts { sequence, kind, created_ms, complete, held };
+            let fact =
+                |(sequence, (kind, committed_ms, complete, held))| PointFacts { sequence, kind, committed_ms, complete, held };
             (1..).zip(made).map(fact).collect()
         })
     }
@@ -399,7 +402,7 @@ mod tests {
         fn the_promised_ones_always_stay(history in histories(), rule in rules(), now in 0_i64..900 * DAY_MS) {
             let kept: BTreeSet<u64> = numbers(&staying(&history, &rule, &TimeZone::UTC, now)).into_iter().collect();
             let may_go: BTreeSet<u64> = expendable(&history, Some(&rule), now).into_iter().collect();
-            for point in history.iter().filter(|p| p.held || p.created_ms > now) {
+            for point in history.iter().filter(|p| p.held || p.committed_ms > now) {
                 prop_assert!(kept.contains(&point.sequence) && !may_go.contains(&point.sequence));
             }
             for kind in [Kind::Files, Kind::Disk] {
@@ -409,8 +412,8 @@ mod tests {
                 for point in latest.into_iter().chain(complete) {
                     prop_assert!(kept.contains(&point.sequence) && !may_go.contains(&point.sequence));
                 }
-                let past = history.iter().filter(|p| p.created_ms <= now).count();
-                let stay = history.iter().filter(|p| p.created_ms <= now && kept.contains(&p.sequence)).count();
+                let past = history.iter().filter(|p| p.committed_ms <= now).count();
+                let stay = history.iter().filter(|p| p.committed_ms <= now && kept.contains(&p.sequence)).count();
                 prop_assert!(stay >= past.min(rule.at_least as usize));
             }
         }

@@ -132,7 +132,7 @@ impl Running {
             let desk = Arc::clone(&desk);
             std::thread::Builder::new().name("jobs".into()).spawn(move || desk.work_on_jobs())?
         };
-        let app = App { desk: Arc::clone(&desk), stopping: watching };
+        let app = App::new(Arc::clone(&desk), watching);
         let (handle, server, ended) = serve(listener, certificate, app)?;
         Ok(Self {
             address,

@@ -16,16 +16,25 @@ pub enum ConcernKind {
     DestinationMissing,
     /// A destination has no room left.
     DestinationFull,
+    /// Points went to make room at a limit.
+    RoomMade,
+    /// Less is kept, or for a shorter time, than before.
+    TermsShortened,
     /// A drill did not bring everything back.
     DrillFailed,
     /// The service's own records are copied no more.
     RecordsUnprotected,
+    /// A workstation's runs fail, and its last complete point is not of today.
+    Failing,
     /// A workstation's last complete point is too old.
     Overdue,
+    /// A workstation joined a while ago and has no point yet.
+    NoFirstPoint,
 }
 
 words!(ConcernKind: Damage = "damage", DestinationMissing = "destination_missing", DestinationFull = "destination_full",
-    DrillFailed = "drill_failed", RecordsUnprotected = "records_unprotected", Overdue = "overdue");
+    DrillFailed = "drill_failed", RecordsUnprotected = "records_unprotected", Overdue = "overdue",
+    RoomMade = "room_made", TermsShortened = "terms_shortened", Failing = "failing", NoFirstPoint = "no_first_point");
 
 /// Something that needs attention.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

@@ -71,6 +71,8 @@ pub struct Destination {
     pub at_limit: AtLimit,
     /// Whether image stores on it must be encrypted.
     pub encryption: EncryptionPolicy,
+    /// The protected time: days after its commit, by the service's clock, in which nothing makes a point go.
+    pub protected_days: u32,
     /// Days that whatever a person removes can be brought back.
     pub waiting_days: u32,
     /// Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
@@ -124,6 +126,10 @@ pub struct NewDestination {
     /// What happens when a backup meets a limit; it stops unless given.
     #[serde(default)]
     pub at_limit: Option<AtLimit>,
+    /// The protected time in days: nothing makes a younger point go; 30 unless given, and 7 at least where the oldest points go
+    /// at a limit.
+    #[serde(default)]
+    pub protected_days: Option<u32>,
     /// Whether image stores on it must be encrypted; they must unless given.
     #[serde(default)]
     pub encryption: EncryptionPolicy,
@@ -164,6 +170,9 @@ pub struct DestinationChange {
     /// Whether new image stores on it must be encrypted. Those that are there stay as they are.
     #[serde(default)]
     pub encryption: Option<EncryptionPolicy>,
+    /// The protected time in days. A shorter one counts for points that are made from now on; those that are there keep theirs.
+    #[serde(default)]
+    pub protected_days: Option<u32>,
     /// Days that whatever a person removes can be brought back.
     #[serde(default)]
     pub waiting_days: Option<u32>,
@@ -197,7 +206,7 @@ pub struct ErasurePreview {
     pub earliest: Option<Timestamp>,
     /// When the latest of them was made.
     pub latest: Option<Timestamp>,
-    /// Days in which it can be called off.
+    /// Days in which it can be called off: the waiting time, and the protected time of its points if that is longer.
     pub waiting_days: u32,
     /// What is in the way, in sentences.
     pub in_the_way: Vec<String>,

@@ -176,6 +176,8 @@ pub struct Leaving {
 pub enum StayReason {
     /// It is younger than the hours for which all are kept, or everything is kept.
     Recent,
+    /// Its protected time is not over: nothing makes it go.
+    Protected,
     /// It is the last one of its day.
     Day,
     /// It is the last one of its week.
@@ -203,8 +205,12 @@ pub struct PointFate {
     pub point: Point,
     /// Why it stays; absent when it goes with the next thinning.
     pub stays: Option<StayReason>,
-    /// Until when it stays, if no other point is made; absent for no end, or when it goes.
+    /// Until when it stays for certain, if no other point is made; absent for no end, or when it goes.
     pub until: Option<Timestamp>,
+    /// Whether it may go after that, or now if `until` is absent, to make room at a limit.
+    pub goes_for_room: bool,
+    /// Where it may go for room: until when it stays while there is room; absent for no end.
+    pub while_room_until: Option<Timestamp>,
 }
 
 /// What the next thinning of an image store would do.

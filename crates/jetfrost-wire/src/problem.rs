@@ -77,6 +77,8 @@ kinds! {
     Withdrawn = "withdrawn", 409, Administrator;
     /// The run is no longer the store's current one.
     RunOver = "run-over", 409, Workstation;
+    /// A body of which nothing came for too long.
+    Stalled = "stalled", 408, Caller;
     /// More bytes than the call may have.
     TooLarge = "too-large", 413, Caller;
     /// The values do not make sense together.
@@ -85,8 +87,12 @@ kinds! {
     UnfitDirectory = "unfit-directory", 422, Administrator;
     /// What arrived is not in the format.
     BadFormat = "bad-format", 422, Workstation;
+    /// More at once than may be going on.
+    TooMuchAtOnce = "too-much-at-once", 429, Caller;
     /// Too many attempts.
     TooManyAttempts = "too-many-attempts", 429, Caller;
+    /// Something that is kept is damaged or lost, and nothing else stands in for it.
+    Damaged = "damaged", 500, Administrator;
     /// The service failed.
     Internal = "internal", 500, Service;
     /// Something else holds the service's records.
@@ -118,6 +124,9 @@ pub struct Problem {
     pub detail: Option<String>,
     /// What to do.
     pub next_step: String,
+    /// Seconds after which the same call may succeed, where waiting helps; the same as the header `Retry-After`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retry_after: Option<u64>,
     /// Whose move it is.
     pub whose_move: WhoseMove,
     /// Finds this problem in the service's log.
@@ -128,6 +137,12 @@ pub struct Problem {
 const PREFIX: &str = "urn:jetfrost:problem:";
 
 impl Problem {
+    /// The same, and the call may succeed after so many seconds.
+    #[must_use]
+    pub fn retry_after(self, seconds: u64) -> Self {
+        Self { retry_after: Some(seconds), ..self }
+    }
+
     /// A problem of a kind; `title` says what is wrong, `next_step` what to do.
     #[must_use]
     pub fn new(kind: ProblemKind, title: impl Into<String>, next_step: impl Into<String>) -> Self {
@@ -137,6 +152,7 @@ impl Problem {
             status: kind.status(),
             detail: None,
             next_step: next_step.into(),
+            retry_after: None,
             whose_move: kind.whose_move(),
             request: None,
         }

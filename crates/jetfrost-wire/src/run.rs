@@ -174,6 +174,10 @@ pub struct RunBegun {
     /// Names, 32 bytes each, of chunks that points need and that are damaged or gone. What they belong to is to be read
     /// again, though it did not change.
     pub lost: Binary,
+    /// Points that were committed and are damaged or lost at the service: what is latest may be older than what this workstation
+    /// made last.
+    #[serde(default)]
+    pub hurt_points: Vec<u64>,
     /// Whether more are lost than are named: everything is to be read again.
     pub lost_more: bool,
 }

@@ -151,8 +151,8 @@ pub struct Point {
     pub sequence: u64,
     /// What it is a state of.
     pub kind: PointKind,
-    /// When it was made.
-    pub created: Timestamp,
+    /// When the service committed it, by its own clock.
+    pub committed: Timestamp,
     /// Files in it.
     pub files: u64,
     /// Bytes of content in it.

@@ -161,7 +161,7 @@ impl Point {
             Self::BringBack { workstation, number } => api.send(Method::DELETE, &path(workstation, *number, "leaving")?, &())?,
         };
         ui.show(&point, |p| {
-            ui.line(&format!("Point {} of {}:", p.sequence, moment(p.created)));
+            ui.line(&format!("Point {} of {}:", p.sequence, moment(p.committed)));
             match (&p.hold, &p.leaving) {
                 (Some(hold), _) => ui.line(&format!("  held by {}: {}", hold.by, hold.reason)),
                 (None, Some(leaving)) => {
@@ -187,15 +187,17 @@ fn list_points(api: &Api, name: &str, ui: &Ui) -> Done {
 
 fn say_fates(fates: &[PointFate], ui: &Ui) {
     let row = |fate: &PointFate| {
-        let until = match (fate.stays, fate.until) {
-            (None, _) => "goes next".into(),
-            (_, Some(until)) => moment(until),
-            (_, None) => "no end".into(),
+        let until = match (fate.stays, fate.until, fate.goes_for_room) {
+            (None, ..) => "goes next".into(),
+            (_, Some(until), true) => format!("{}, then while there is room", moment(until)),
+            (_, Some(until), false) => moment(until),
+            (_, None, true) => "while there is room".into(),
+            (_, None, false) => "no end".into(),
         };
         let p = &fate.point;
         let why = fate.stays.map_or("its time is over", stay_reason);
         let why = p.hold.as_ref().map_or_else(|| why.to_owned(), |hold| format!("held: {}", hold.reason));
-        vec![p.sequence.to_string(), moment(p.created), count(p.files), show(p.bytes), until, why]
+        vec![p.sequence.to_string(), moment(p.committed), count(p.files), show(p.bytes), until, why]
     };
     let heads = ["point", "made", "files", "size", "stays until", "because"];
     ui.table(&heads, fates.iter().map(row).collect(), &[0, 2, 3], "There is no recovery point yet.");
@@ -204,6 +206,7 @@ fn say_fates(fates: &[PointFate], ui: &Ui) {
 fn stay_reason(reason: StayReason) -> &'static str {
     match reason {
         StayReason::Recent => "recent",
+        StayReason::Protected => "protected time",
         StayReason::Day => "last of its day",
         StayReason::Week => "last of its week",
         StayReason::Month => "last of its month",

@@ -47,9 +47,9 @@ pub(crate) struct Join {
     /// Trusts the office key without being asked, if it has this mark.
     #[arg(long, value_name = "MARK")]
     entrust: Option<String>,
-    /// Encrypts also where the enrolment code says that this may be left out.
-    #[arg(long)]
-    encrypt: bool,
+    /// Goes without encryption, where the enrolment code allows it: whoever gets at the destination's disk can read the backups.
+    #[arg(long, conflicts_with_all = ["passphrase_file", "entrust"])]
+    without_encryption: bool,
 }
 
 impl Join {
@@ -64,8 +64,11 @@ impl Join {
             return claimed(home, &invitation, &workstation, &given, ui);
         }
         let name = code.machine.or(self.name).unwrap_or_else(host_name);
-        if !code.encrypted && !self.encrypt {
+        if self.without_encryption {
             return joined_without_encryption(home, &invitation, &name, ui);
+        }
+        if !code.encrypted {
+            ui.remark("The code would let this machine go without encryption; it is encrypted all the same, unless you say --without-encryption.");
         }
         let passphrase = ui.secret("a new image passphrase, which will encrypt this workstation's backups", &given, true)?;
         check_passphrase(&passphrase)?;
@@ -162,7 +165,10 @@ impl Keep {
             if self.disk {
                 chosen.keep_disk(folder)?;
             } else if !self.drop {
-                chosen.keep(folder)?;
+                let kept = chosen.keep(folder)?;
+                if kept != std::path::absolute(folder).unwrap_or_default() {
+                    ui.remark(&format!("{} leads to {}, and that is what is kept.", folder.display(), kept.display()));
+                }
             } else if !chosen.drop_folder(folder) {
                 return Err(Failure::here(
                     format!("{} is not among the kept folders and disks.", folder.display()),
@@ -225,6 +231,9 @@ pub(crate) struct Backup {
     /// Only the folders, or only the disks; both unless given, each as a point of its own.
     #[arg(long, value_enum, value_name = "KIND")]
     only: Option<Kind>,
+    /// Goes on from what the service shows, though it is older than what this workstation made: once it is clear why.
+    #[arg(long)]
+    go_on_from_older: bool,
     /// Shows no progress.
     #[arg(long)]
     quiet: bool,
@@ -253,6 +262,9 @@ impl Backup {
             // The engine says what is missing.
             kinds.push(PointKind::Files);
         }
+        if self.go_on_from_older {
+            home.forget_seen()?;
+        }
         let mut reports = Vec::new();
         for kind in kinds {
             let meter = stoppable_meter();
@@ -262,7 +274,12 @@ impl Backup {
         let value = json!({ "points": reports.iter().map(backup_value).collect::<Vec<_>>() });
         ui.show(&value, |_| reports.iter().for_each(|report| say_backup(report, ui)));
         let has_exceptions = reports.iter().any(|report| report.exceptions.total() > 0);
-        Ok(if has_exceptions { Code::WithExceptions } else { Code::Done })
+        let is_hurt = reports.iter().any(|report| !report.hurt_points.is_empty());
+        Ok(match (is_hurt, has_exceptions) {
+            (true, _) => Code::Damage,
+            (false, true) => Code::WithExceptions,
+            (false, false) => Code::Done,
+        })
     }
 }
 
@@ -270,7 +287,7 @@ fn backup_value(report: &BackupReport) -> serde_json::Value {
     json!({
         "point": report.point, "files_read": report.counts.read, "skipped": report.counts.skipped,
         "mounts_not_entered": report.counts.mounts, "exceptions": report.exceptions, "sent": report.sent,
-        "seconds": report.took.as_secs_f64(),
+        "seconds": report.took.as_secs_f64(), "hurt_points": report.hurt_points,
     })
 }
 
@@ -278,8 +295,9 @@ fn say_backup(report: &BackupReport, ui: &Ui) {
     let point = &report.point;
     let noun = words::noun(point.kind);
     ui.line(&format!(
-        "Point {} is complete: {}, {}. Read {}, sent {}, in {}{}.",
+        "Point {} is {}: {}, {}. Read {}, sent {}, in {}{}.",
         point.sequence,
+        if report.exceptions.total() == 0 { "complete" } else { "made, with exceptions" },
         many(point.files, noun),
         show(point.bytes),
         many(report.counts.read, noun),
@@ -298,6 +316,10 @@ fn say_backup(report: &BackupReport, ui: &Ui) {
     }
     if let Some(error) = &report.not_remembered {
         ui.line(&format!("This machine could not remember the walk ({error}): the next run reads everything again."));
+    }
+    if !report.hurt_points.is_empty() {
+        let numbers: Vec<String> = report.hurt_points.iter().map(ToString::to_string).collect();
+        ui.line(&format!("At the service, recovery points are damaged or lost: {}. Tell the administrator.", numbers.join(", ")));
     }
     let exceptions = report.exceptions.total();
     if exceptions > 0 {
@@ -353,8 +375,8 @@ impl Points {
             let row = |p: &Point| {
                 vec![
                     p.sequence.to_string(),
-                    moment(p.created),
-                    ago(p.created, now),
+                    moment(p.committed),
+                    ago(p.committed, now),
                     many(p.files, words::noun(p.kind)),
                     show(p.bytes),
                     show(p.sent),
@@ -680,7 +702,7 @@ pub(crate) fn standing(home: &Home, ui: &Ui) -> Done {
         ui.line(&format!("state        {}", words::workstation(w.state)));
         match &w.latest_point {
             Some(point) => {
-                let made = format!("{} ({})", ago(point.created, now), moment(point.created));
+                let made = format!("{} ({})", ago(point.committed, now), moment(point.committed));
                 ui.line(&format!(
                     "last point   {}, {made}, {}, {}",
                     point.sequence,

@@ -192,7 +192,7 @@ fn say_workstations(workstations: &[WorkstationRecord], now: Timestamp, ui: &Ui)
             w.name.clone(),
             w.person.clone(),
             words::workstation(w.state).into(),
-            point.map_or_else(|| "–".into(), |p| ago(p.created, now)),
+            point.map_or_else(|| "–".into(), |p| ago(p.committed, now)),
             point.map_or_else(|| "–".into(), |p| show(p.bytes)),
             w.store.used.map_or_else(|| "–".into(), show),
             run,
@@ -220,7 +220,7 @@ fn show_workstation(api: &Api, w: &WorkstationRecord, ui: &Ui) -> Result<(), Fai
         ui.line(&format!("{points_in} in {used} on '{}', {encrypted}", w.store.destination_name));
         if let (Some(latest), Some(earliest)) = (points.first(), points.last()) {
             let size = format!("{}, {}", many(latest.files, "file"), show(latest.bytes));
-            ui.line(&format!("latest {} ({size}), earliest {}", ago(latest.created, now), moment(earliest.created)));
+            ui.line(&format!("latest {} ({size}), earliest {}", ago(latest.committed, now), moment(earliest.committed)));
         }
         ui.line(&format!("last drill: {}", machine::said_of_drill(&w.store, now)));
         keeping::say_store(w, ui);

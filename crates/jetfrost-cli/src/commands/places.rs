@@ -41,6 +41,9 @@ pub(crate) struct Add {
     /// Which points are kept: 'everything', or for example '72 hours, 30 days, 12 weeks, 24 months, at least 3'.
     #[arg(long, value_name = "WHAT")]
     keep: Option<Keeping>,
+    /// Days after its commit in which nothing makes a point go: no rule, no limit, no workstation. 30 unless given.
+    #[arg(long, value_name = "DAYS")]
+    protected_days: Option<u32>,
     /// Whether image stores on it must be encrypted: required or optional.
     #[arg(long, value_name = "POLICY", value_parser = encryption, default_value = "required")]
     encryption: EncryptionPolicy,
@@ -76,12 +79,15 @@ pub(crate) struct DestinationChange {
     /// Which points are kept: 'everything', or for example '72 hours, 30 days, 12 weeks, 24 months, at least 3'.
     #[arg(long, value_name = "WHAT")]
     keep: Option<Keeping>,
-    /// What happens when a backup meets a limit: it stops, or the workstation's oldest points go as far as the rule allows.
+    /// What happens when a backup meets a limit: it stops, or the workstation's oldest points go once their protected time is over.
     #[arg(long)]
     at_limit: Option<AtLimitName>,
     /// Whether new image stores must be encrypted: required or optional.
     #[arg(long, value_name = "POLICY", value_parser = encryption)]
     encryption: Option<EncryptionPolicy>,
+    /// Days after its commit in which nothing makes a point go. A shorter time counts for points made from now on.
+    #[arg(long, value_name = "DAYS")]
+    protected_days: Option<u32>,
     /// Days that whatever a person removes can be brought back.
     #[arg(long, value_name = "DAYS")]
     waiting_days: Option<u32>,
@@ -106,6 +112,7 @@ impl DestinationChange {
             keeping: self.keep,
             at_limit: self.at_limit.map(AtLimit::from),
             encryption: self.encryption,
+            protected_days: self.protected_days,
             waiting_days: self.waiting_days,
             scrub_days: self.scrub_days,
             open_to: None,
@@ -278,6 +285,7 @@ impl Add {
             default_limit: self.default_limit,
             keeping: self.keep,
             at_limit: None,
+            protected_days: self.protected_days,
             encryption: self.encryption,
             open_to: OpenTo { everybody: self.for_everybody, groups: self.for_group, logins: Vec::new() },
         };
@@ -487,6 +495,10 @@ fn say_destination(d: &DestinationRecord, ui: &Ui) {
     ui.line(&match d.default_limit {
         Some(bytes) => format!("New image stores get a limit of {}.", show(bytes)),
         None => "New image stores get no limit.".into(),
+    });
+    ui.line(&match d.protected_days {
+        0 => "There is no protected time: a rule or a limit may take a point at any age.".into(),
+        days => format!("Protected time: nothing makes a point go in the first {}.", many(days.into(), "day")),
     });
     ui.line(&format!("What is removed can be brought back for {}.", many(d.waiting_days.into(), "day")));
     ui.line(&match d.scrub_days {

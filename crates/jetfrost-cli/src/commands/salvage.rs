@@ -129,7 +129,7 @@ impl Salvage {
 fn as_value(copied: Option<&Copied>, mended: &Mended, rebuilt: Option<&Rebuilt>, losses: &[PointLosses]) -> Value {
     let lost = |l: &Lost| json!({ "path": shown_path(&l.path), "lost_bytes": l.bytes, "bytes": l.of });
     let finding = |f: &Finding| json!({ "path": f.path, "wrong": wrong(&f.wrong) });
-    let loss = |l: &PointLosses| json!({ "point": l.point.sequence, "created": l.point.created, "lost": l.lost.iter().map(lost).collect::<Vec<_>>() });
+    let loss = |l: &PointLosses| json!({ "point": l.point.sequence, "created": l.point.committed, "lost": l.lost.iter().map(lost).collect::<Vec<_>>() });
     json!({
         "copied": copied.map(|c| json!({ "files": c.files, "bytes": c.bytes, "by_links": c.by_links, "unreadable": c.unreadable })),
         "described_again": mended.described_again, "segments": mended.segments, "chunks_recovered": mended.recovered,
@@ -196,7 +196,7 @@ fn say_rebuilt(rebuilt: &Rebuilt, losses: &[PointLosses], ui: &Ui) {
     }
     for PointLosses { point, lost } in losses.iter().filter(|point| !point.lost.is_empty()) {
         let head =
-            format!("point {} ({}, {})", point.sequence, moment(point.created), many(point.files, words::noun(point.kind)));
+            format!("point {} ({}, {})", point.sequence, moment(point.committed), many(point.files, words::noun(point.kind)));
         ui.line(&format!("lost      {head}:"));
         for lost in lost.iter().take(MOST_LISTED) {
             let what =

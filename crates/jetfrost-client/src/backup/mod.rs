@@ -11,8 +11,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use jetfrost_image::crypto::{StoreKeys, SystemRandom, random_array, seal_point};
-use jetfrost_image::format::{self, Content, Exception, PointBody, PointFile, PointHead, encode_needs};
+use jetfrost_image::crypto::{StoreKeys, SystemRandom, open_point, random_array, seal_point};
+use jetfrost_image::format::{self, Content, Exception, PointBody, PointFile, PointHead, encode_needs, needs_check};
 use jetfrost_image::tree::{ChunkSink, Chunker, store_content};
 use jetfrost_image::{ChunkName, PointId};
 use jetfrost_wire::Binary;
@@ -26,7 +26,7 @@ use crate::error::ClientError;
 use crate::home::{Home, Membership, Seen};
 use crate::join::host_name;
 use crate::progress::{Meter, Reporter};
-use crate::scan::{Counts, Kept, Memory, MemoryWriter, Reading, View, Walk, WalkResult, count, count_disks};
+use crate::scan::{Counts, Kept, Memory, MemoryWriter, Reading, View, Walk, WalkResult, count, count_disks, forget};
 use pipeline::Pipeline;
 
 type Result<T> = std::result::Result<T, ClientError>;
@@ -46,6 +46,8 @@ pub struct BackupReport {
     pub sent: u64,
     /// How long it took.
     pub took: Duration,
+    /// Points that the service says are damaged or lost.
+    pub hurt_points: Vec<u64>,
     /// Why this machine could not remember the walk, if so: the next run reads everything again.
     pub not_remembered: Option<ClientError>,
 }
@@ -67,13 +69,13 @@ pub fn back_up(home: &Home, kind: PointKind, meter: &Arc<Meter>) -> Result<Backu
     let begin = BeginRun { kind, client_version: crate::VERSION.into() };
     let begun: RunBegun = api.post_patiently(&format!("/workstations/{}/runs", membership.workstation), &begin)?;
     let run = RunUnderway { home, membership: &membership, api: &api, keys: &keys, kind, chosen: &chosen, begun: &begun, meter };
-    let result = run.go(&patterns);
+    let result = run.go(&patterns).or_else(|error| run.again_if_not_believed(&patterns, error));
     match result {
         Ok(done) => Ok(BackupReport { took: started.elapsed(), ..done }),
         Err(error) => {
             let why = GiveUp {
                 stopped: matches!(error, ClientError::Stopped),
-                reason: error.without_names(),
+                reason: error.without_names().into_text(),
                 progress: meter.progress(),
             };
             // If even this does not arrive, the service notes the run as lost.
@@ -96,12 +98,24 @@ struct RunUnderway<'r> {
 }
 
 impl RunUnderway<'_> {
+    /// A point that the service does not take as it is may rest on a memory that is wrong, or on needs of an earlier point that
+    /// are damaged there: then everything is read again, in the same run, and the new point rests on nothing.
+    fn again_if_not_believed(&self, patterns: &Patterns, error: ClientError) -> Result<BackupReport> {
+        let directory = self.home.memory_directory(self.kind)?;
+        if !error.is_not_believed() || !Memory::is_there(&directory) {
+            return Err(error);
+        }
+        forget(&directory).map_err(ClientError::file("removing", &directory))?;
+        self.meter.begin_again();
+        self.go(patterns)
+    }
+
     fn go(&self, patterns: &Patterns) -> Result<BackupReport> {
-        let latest = head(self.begun.latest.as_ref())?;
+        let latest = self.authentic_latest()?;
         self.check_not_rolled_back(latest.as_ref())?;
         let directory = self.home.memory_directory(self.kind)?;
         let base = head(self.begun.latest_of_kind.as_ref())?;
-        let memory = base.and_then(|head| Memory::open(&directory, &self.membership.store, &head.id.to_string()));
+        let memory = base.and_then(|head| Memory::open(&directory, &self.membership.store, &head));
         let selection = Selection::of(self.chosen.of_kind(self.kind));
         let _reporter = self.report();
         // As much as the last time, unless something else was chosen since.
@@ -132,9 +146,11 @@ impl RunUnderway<'_> {
             Arc::clone(self.meter),
         );
         let writer = MemoryWriter::begin(&directory, self.begun.sequence).map_err(ClientError::file("writing", &directory))?;
+        let unmounted = self.chosen.unmounted();
         let view = View {
             selection: &selection,
             patterns,
+            unmounted: &unmounted,
             own: self.home.directory().as_os_str().as_bytes(),
             reading: match self.kind {
                 PointKind::Files => Reading::Files,
@@ -187,11 +203,23 @@ impl RunUnderway<'_> {
         Ok(bytes.chunks_exact(ChunkName::LEN).map(|name| ChunkName(name.try_into().expect("exact"))).collect())
     }
 
-    /// A service that lost points that this workstation made was rolled back, or shows another store.
+    /// The clear part of the latest point that the service shows. It is bound to a body that only this store's key seals: a
+    /// service cannot make one up.
+    fn authentic_latest(&self) -> Result<Option<PointHead>> {
+        let Some(bytes) = &self.begun.latest else { return Ok(None) };
+        let file = PointFile::from_bytes(&bytes.0)?;
+        open_point(self.keys, &file)?;
+        Ok(Some(file.head))
+    }
+
+    /// A service that does not show the point that this workstation made last was rolled back, or shows another history. One that
+    /// says that this point is damaged or lost may go on: that is told, and is no success.
     fn check_not_rolled_back(&self, latest: Option<&PointHead>) -> Result<()> {
-        let seen = self.home.seen()?.sequence;
+        let seen = self.home.seen()?;
         let shown = latest.map_or(0, |head| head.sequence);
-        if shown < seen { Err(ClientError::RolledBack { shown, seen }) } else { Ok(()) }
+        let is_another = latest.is_some_and(|head| head.sequence == seen.sequence && head.id.to_string() != seen.point);
+        let is_older = shown < seen.sequence && !self.begun.hurt_points.contains(&seen.sequence);
+        if is_another || is_older { Err(ClientError::RolledBack { shown, seen: seen.sequence }) } else { Ok(()) }
     }
 
     fn chosen_text(&self) -> String {
@@ -220,8 +248,10 @@ impl RunUnderway<'_> {
         let (added, removed) = difference(base_needs, &walked.needed);
         let needs = encode_needs(self.keys.store, self.begun.sequence, base, &added, &removed);
         drop((added, removed));
+        let check = needs_check(&needs);
         self.api.put_bytes(&format!("/runs/{}/needs", self.begun.run.id), &Bytes::from(needs))?;
-        let file = seal_point(self.keys, self.head(&walked, latest), &self.body(&walked, exceptions), &SystemRandom::default());
+        let file =
+            seal_point(self.keys, self.head(&walked, latest, check), &self.body(&walked, exceptions), &SystemRandom::default());
         let commit =
             CommitPoint { point: Binary(file.to_bytes()), progress: self.meter.progress(), exceptions: walked.exceptions.counts };
         let committed: PointCommitted = self.api.post_patiently(&format!("/runs/{}/point", self.begun.run.id), &commit)?;
@@ -238,6 +268,7 @@ impl RunUnderway<'_> {
         let kept = walked.writer.keep(&of, &walked.needed);
         let kept = kept.map_err(ClientError::file("writing", self.home.directory()));
         Ok(BackupReport {
+            hurt_points: self.begun.hurt_points.clone(),
             not_remembered: seen.and(kept).err(),
             point: committed.point,
             counts: walked.counts,
@@ -248,7 +279,7 @@ impl RunUnderway<'_> {
         })
     }
 
-    fn head(&self, walked: &WalkResult, latest: Option<&PointHead>) -> PointHead {
+    fn head(&self, walked: &WalkResult, latest: Option<&PointHead>, needs: Option<[u8; 32]>) -> PointHead {
         let needed_xor = walked.needed.iter().fold([0; 32], |mut xor, name| {
             xor.iter_mut().zip(name.as_bytes()).for_each(|(x, b)| *x ^= b);
             xor
@@ -268,6 +299,7 @@ impl RunUnderway<'_> {
             bytes: walked.counts.bytes,
             files: walked.counts.files,
             exceptions: walked.exceptions.counts.total(),
+            needs,
         }
     }
 

@@ -6,7 +6,8 @@ mod file;
 mod plan;
 mod put;
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
+use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -108,6 +109,7 @@ impl Troubles {
 /// [`ClientError`] when it could not be done at all; single files that could not be brought back are in the report.
 pub fn restore(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Meter>) -> Result<RestoreReport> {
     let started = Instant::now();
+    no_two_of_one_name(&wish.paths)?;
     let scope = if wish.paths.is_empty() { Scope::Everything } else { Scope::Selection };
     let record = browser.shelf.begin_restore(point.head.sequence, scope, meter)?;
     let troubles = Troubles::default();
@@ -120,6 +122,17 @@ pub fn restore(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Me
     let progress = meter.progress();
     let owners_left = record.end(result, progress, |_| troubles.len() as u64)?;
     Ok(RestoreReport { progress, troubles, owners_left, took: started.elapsed() })
+}
+
+/// What is asked for by its path is put directly into the directory: two of one name would become one.
+fn no_two_of_one_name(paths: &[PathBuf]) -> Result<()> {
+    let mut seen: HashMap<&OsStr, &PathBuf> = HashMap::new();
+    for path in paths {
+        if let Some(other) = path.file_name().and_then(|name| seen.insert(name, path)).filter(|other| *other != path) {
+            return Err(ClientError::SameName { one: other.clone(), other: path.clone() });
+        }
+    }
+    Ok(())
 }
 
 /// Plans, fetches and puts in place; of files only those that were drawn, if there is a draw. Says whether owners could not be

@@ -1,13 +1,17 @@
 //! What is known of a name beside its content.
 
 use std::collections::HashMap;
-use std::ffi::OsStr;
+use std::ffi::{OsStr, OsString};
+use std::fs::File;
+use std::io;
+use std::os::fd::{AsRawFd, OwnedFd};
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
-use std::path::Path;
+use std::path::PathBuf;
 
 use jetfrost_image::format::{Entry, EntryKind};
 use nix::sys::stat::{FileStat, SFlag, major, minor};
 use nix::unistd::{Gid, Group, Uid, User};
+use xattr::FileExt;
 
 /// What tells whether a file is still the one that was read: if none of these changed, neither did the file. The
 /// change time cannot be set by a program, so it also covers owner, permissions and extended attributes.
@@ -35,9 +39,11 @@ impl Stamp {
     }
 
     /// Whether the last change is long enough ago that another one would have another time: clocks of file systems
-    /// move in steps.
+    /// move in steps. Most of them in less than a second; where times have no part of a second, in steps of up to two, and
+    /// twice that is waited for.
     pub(super) fn is_settled(&self, now_ns: i128) -> bool {
-        now_ns - self.ctime > SECOND
+        let is_coarse = self.ctime % SECOND == 0 && self.mtime % SECOND == 0;
+        now_ns - self.ctime.max(self.mtime) > if is_coarse { 4 * SECOND } else { SECOND }
     }
 }
 
@@ -95,20 +101,82 @@ pub(super) fn entry(name: &[u8], kind: EntryKind, stat: &FileStat, owners: &mut 
     entry
 }
 
-/// The extended attributes of a path, ascending by name; a symbolic link is not followed.
-pub(super) fn xattrs(path: &[u8]) -> std::io::Result<Vec<(Vec<u8>, Vec<u8>)>> {
-    let path = Path::new(OsStr::from_bytes(path));
-    let names = match xattr::list(path) {
+/// Names and values, ascending by name.
+pub(super) type Attributes = Vec<(Vec<u8>, Vec<u8>)>;
+
+/// The extended attributes of a name in an open directory; a symbolic link is not followed, neither there nor on the way: the
+/// directory is the one that was opened, whatever has its path by now.
+pub(super) fn attributes_at(parent: &OwnedFd, name: &[u8]) -> io::Result<Attributes> {
+    let path = in_proc(parent).join(OsStr::from_bytes(name));
+    gathered(|| xattr::list(&path), |name| xattr::get(&path, name))
+}
+
+/// The extended attributes of an open directory.
+pub(super) fn attributes_of_directory(directory: &OwnedFd) -> io::Result<Attributes> {
+    attributes_at(directory, b".")
+}
+
+/// The extended attributes of an open file.
+pub(super) fn attributes_of(file: &File) -> io::Result<Attributes> {
+    gathered(|| file.list_xattr(), |name| file.get_xattr(name))
+}
+
+fn in_proc(directory: &OwnedFd) -> PathBuf {
+    format!("/proc/self/fd/{}", directory.as_raw_fd()).into()
+}
+
+fn gathered<N: Iterator<Item = OsString>>(
+    list: impl FnOnce() -> io::Result<N>,
+    get: impl Fn(&OsStr) -> io::Result<Option<Vec<u8>>>,
+) -> io::Result<Attributes> {
+    let names = match list() {
         Err(e) if e.raw_os_error() == Some(nix::errno::Errno::ENOTSUP as i32) => return Ok(Vec::new()),
         other => other?,
     };
     let mut found = Vec::new();
     for name in names {
         // One that was removed in between is not there.
-        if let Some(value) = xattr::get(path, &name)? {
+        if let Some(value) = get(&name)? {
             found.push((name.into_vec(), value));
         }
     }
     found.sort_unstable();
     Ok(found)
+}
+
+/// Files with several names, as they were seen first.
+#[derive(Debug, Default)]
+pub(super) struct Links(HashMap<(u64, u64), i128>);
+
+impl Links {
+    /// Whether this is the file that was first seen under its device and number. A number is used again once its file is gone;
+    /// the change time tells one from the other, and a file that changed in between is kept as one of its own.
+    pub(super) fn is_same(&mut self, stamp: &Stamp) -> bool {
+        *self.0.entry((stamp.device, stamp.inode)).or_insert(stamp.ctime) == stamp.ctime
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_number_that_is_used_again_is_another_file() {
+        let mut links = Links::default();
+        let stamp = |inode, ctime| Stamp { device: 1, inode, ctime, ..Stamp::default() };
+        assert!(links.is_same(&stamp(7, 100)) && links.is_same(&stamp(7, 100)));
+        assert!(!links.is_same(&stamp(7, 101)), "another file has this number now");
+        assert!(links.is_same(&stamp(8, 101)));
+    }
+
+    #[test]
+    fn a_stamp_is_settled_once_the_file_systems_clock_has_moved_on() {
+        let at = |nanos: i128| Stamp { mtime: nanos, ctime: nanos, ..Stamp::default() };
+        let fine = at(1_000 * SECOND + 5);
+        assert!(!fine.is_settled(1_001 * SECOND) && fine.is_settled(1_001 * SECOND + 6));
+        // Whole seconds: a clock that may move in steps of two.
+        let coarse = at(1_000 * SECOND);
+        assert!(!coarse.is_settled(1_004 * SECOND) && coarse.is_settled(1_004 * SECOND + 1));
+        assert!(!Stamp { mtime: 2_000 * SECOND, ..fine }.is_settled(1_500 * SECOND), "changed later than now");
+    }
 }

@@ -5,14 +5,14 @@ use std::io::{self, Read, Seek, SeekFrom};
 use std::os::fd::OwnedFd;
 
 use jetfrost_image::crypto::StoreKeys;
-use jetfrost_image::format::Part;
+use jetfrost_image::format::{EntryKind, Part};
 use jetfrost_image::tree::{ChunkSink, Chunker, store_content};
 use nix::errno::Errno;
 use nix::sys::stat::{FileStat, fstat};
 use nix::unistd::{Whence, lseek64};
 
 use super::directory::open_file;
-use super::facts::Stamp;
+use super::facts::{Attributes, Stamp, attributes_of, kind};
 use crate::error::ClientError;
 
 /// A file that keeps changing is read so often.
@@ -25,12 +25,16 @@ pub(super) struct FileRead {
     pub(super) stat: FileStat,
     /// Whether it changed even while it was read last.
     pub(super) unsettled: bool,
+    /// Its extended attributes, as they were then.
+    pub(super) attributes: io::Result<Attributes>,
 }
 
 /// Why a file could not be read.
 pub(super) enum ReadFailure {
     /// The file, for what the system said: an exception of the run.
     File(Errno),
+    /// Something else than a file has its name by now.
+    Replaced,
     /// The run itself.
     Run(ClientError),
 }
@@ -59,12 +63,17 @@ pub(super) fn read_file<S: ChunkSink<Error = ClientError>>(
     loop {
         let mut file = open_file(parent, name)?;
         let before = fstat(&file)?;
+        if kind(&before) != Some(EntryKind::File) {
+            // Whatever is there now is not what was seen at this name, and nothing that can be read as a file.
+            return Err(ReadFailure::Replaced);
+        }
         let parts = read_parts(keys, chunker, sink, &mut file, &before)?;
+        let attributes = attributes_of(&file);
         let stat = fstat(&file)?;
         let read: u64 = parts.iter().map(|p| p.len).sum();
         let settled = Stamp::of(&before) == Stamp::of(&stat) && read == stat.st_size.cast_unsigned();
         if settled || attempt == ATTEMPTS {
-            return Ok(FileRead { parts, stat, unsettled: !settled });
+            return Ok(FileRead { parts, stat, unsettled: !settled, attributes });
         }
         attempt += 1;
     }

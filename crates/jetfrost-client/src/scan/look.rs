@@ -47,7 +47,7 @@ pub(super) enum Sight {
     LeftOut,
     /// The system does not say what it is.
     Unseen(Vec<u8>, Errno),
-    /// It is nothing that can be kept, for this reason.
+    /// It is nothing that can be kept, or not what was chosen, for this reason.
     Unfit(Vec<u8>, &'static str),
 }
 
@@ -73,6 +73,8 @@ pub(super) enum Inside {
 pub(crate) struct View<'v> {
     pub(crate) selection: &'v Selection,
     pub(crate) patterns: &'v Patterns,
+    /// Chosen folders whose volume is not mounted, as paths: what is at their place is something else.
+    pub(crate) unmounted: &'v [Vec<u8>],
     /// Not seen at all: this machine's own settings and memory, which change during the walk.
     pub(crate) own: &'v [u8],
     pub(crate) reading: Reading,
@@ -88,11 +90,11 @@ impl View<'_> {
     }
 
     fn look_from(&self, root: &OwnedFd, show: &mut dyn FnMut(Sight) -> ControlFlow<()>) -> Result<(), Errno> {
-        let chosen = (!self.selection.whole).then_some(self.selection);
+        let within = Within { chosen: Some(self.selection), whole: self.selection.whole };
         // Also when everything was chosen the walk stays on one volume: /proc and the like are others.
         let device = if self.selection.whole { device_of(root) } else { None };
-        let names = names_of(root, chosen)?;
-        let _ = Looking { view: self, path: Vec::new(), depth: 0, show }.folder(root, names, chosen, device);
+        let names = names_of(root, within)?;
+        let _ = Looking { view: self, path: Vec::new(), depth: 0, show }.folder(root, names, within, device);
         Ok(())
     }
 }
@@ -157,16 +159,39 @@ impl Ahead {
     }
 }
 
-/// The names to look at in a folder, ascending: those on the way to what was chosen, or all of them.
-fn names_of(folder: &OwnedFd, selection: Option<&Selection>) -> Result<Vec<Vec<u8>>, Errno> {
-    selection.map_or_else(|| names(folder), |selection| Ok(selection.children.keys().cloned().collect()))
+/// What is taken of a folder.
+#[derive(Clone, Copy)]
+struct Within<'s> {
+    /// What a person chose in it or further below.
+    chosen: Option<&'s Selection>,
+    /// Whether everything is taken, or only what leads to what was chosen.
+    whole: bool,
 }
 
-/// What surrounds a name: the folder it is in, and on which volume.
+impl<'s> Within<'s> {
+    fn child(&self, name: &[u8]) -> Option<&'s Selection> {
+        self.chosen.and_then(|chosen| chosen.children.get(name))
+    }
+}
+
+/// The names to look at in a folder, ascending: those on the way to what was chosen, or all of them. One that was chosen is
+/// looked at also when it is not listed: that it is not there is worth saying.
+fn names_of(folder: &OwnedFd, within: Within<'_>) -> Result<Vec<Vec<u8>>, Errno> {
+    let mut found = if within.whole { names(folder)? } else { Vec::new() };
+    if let Some(chosen) = within.chosen.filter(|chosen| !chosen.children.is_empty()) {
+        found.extend(chosen.children.keys().cloned());
+        found.sort_unstable();
+        found.dedup();
+    }
+    Ok(found)
+}
+
+/// What surrounds a name: the folder it is in, what is taken of the name, and on which volume.
 struct Around<'a> {
     folder: &'a OwnedFd,
-    /// Whether everything here is taken, or only what leads to the chosen folders.
-    selection: Option<&'a Selection>,
+    within: Within<'a>,
+    /// Whether a person named it.
+    is_chosen: bool,
     device: Option<u64>,
 }
 
@@ -178,61 +203,79 @@ struct Looking<'l> {
 }
 
 impl Looking<'_> {
-    fn folder(
-        &mut self,
-        folder: &OwnedFd,
-        names: Vec<Vec<u8>>,
-        selection: Option<&Selection>,
-        device: Option<u64>,
-    ) -> ControlFlow<()> {
+    fn folder(&mut self, folder: &OwnedFd, names: Vec<Vec<u8>>, within: Within<'_>, device: Option<u64>) -> ControlFlow<()> {
         for name in names {
-            let below = selection.map(|s| &s.children[&name]);
-            let around = Around { folder, selection: below.filter(|s| !s.whole), device };
+            let chosen = within.child(&name);
+            let is_chosen = chosen.is_some_and(|chosen| chosen.whole);
+            let around = Around { folder, within: Within { chosen, whole: within.whole || is_chosen }, is_chosen, device };
             let length = self.path.len();
             self.path.push(b'/');
             self.path.extend(&name);
-            self.name(&around, name, below.is_some())?;
+            self.name(around, name)?;
             self.path.truncate(length);
         }
         (self.show)(Sight::Leave)
     }
 
-    /// What a person named is not left out by a pattern.
-    fn name(&mut self, around: &Around<'_>, name: Vec<u8>, is_chosen: bool) -> ControlFlow<()> {
+    /// What a person named is not left out by a pattern. Of what is left out, only that is taken.
+    fn name(&mut self, mut around: Around<'_>, name: Vec<u8>) -> ControlFlow<()> {
         if self.path == self.view.own {
             return ControlFlow::Continue(());
         }
-        if !is_chosen && self.view.patterns.leave_out(&self.path, &name) {
-            return (self.show)(Sight::LeftOut);
+        if around.within.whole && !around.is_chosen && self.view.patterns.leave_out(&self.path, &name) {
+            if around.within.chosen.is_none() {
+                return (self.show)(Sight::LeftOut);
+            }
+            around.within.whole = false;
         }
-        let is_disk = self.view.reading == Reading::Disks && around.selection.is_none();
+        if around.is_chosen && self.view.unmounted.contains(&self.path) {
+            return (self.show)(Sight::Unfit(name, "the volume that it lies on is not mounted"));
+        }
+        let is_disk = self.view.reading == Reading::Disks && around.within.whole;
         let stat = match if is_disk { look_through(around.folder, &name) } else { look(around.folder, &name) } {
             Ok(stat) => stat,
             Err(error) => return (self.show)(Sight::Unseen(name, error)),
         };
         match kind(&stat) {
             Some(EntryKind::Directory) if is_disk => (self.show)(Sight::Unfit(name, "it was chosen as a disk, and is a folder")),
-            Some(EntryKind::Directory) => self.go_into(around, Seen { name, stat }),
-            Some(kind) => (self.show)(Sight::Leaf(Seen { name, stat }, kind)),
+            Some(EntryKind::Directory) => self.go_into(&around, Seen { name, stat }),
+            Some(kind) => self.leaf(&around, Seen { name, stat }, kind),
             None => (self.show)(Sight::Unfit(name, "it is of a kind that is not known")),
         }
     }
 
+    /// What is no folder. Where a folder was chosen, or something behind it, that is not what was asked for.
+    fn leaf(&mut self, around: &Around<'_>, seen: Seen, kind: EntryKind) -> ControlFlow<()> {
+        let why = around.within.chosen.and_then(|chosen| match kind {
+            EntryKind::Symlink => {
+                Some("it was chosen, or leads to what was chosen, and is a symbolic link: choose what it points to")
+            }
+            _ if !chosen.children.is_empty() => Some("what was chosen lies below it, and it is no folder"),
+            _ => None,
+        });
+        let name = seen.name.clone();
+        (self.show)(Sight::Leaf(seen, kind))?;
+        why.map_or(ControlFlow::Continue(()), |why| (self.show)(Sight::Unfit(name, why)))
+    }
+
     fn go_into(&mut self, around: &Around<'_>, seen: Seen) -> ControlFlow<()> {
         // On the way to the chosen folders volumes do not matter; from there on the walk stays on one.
-        let stays = around.selection.is_some() || around.device.is_none_or(|device| device == seen.stat.st_dev);
-        if !stays {
+        let mut within = around.within;
+        let stays = around.is_chosen || !within.whole || around.device.is_none_or(|device| device == seen.stat.st_dev);
+        if !stays && within.chosen.is_none() {
             return (self.show)(Sight::Folder(seen, Inside::OtherVolume));
         }
+        // Of another volume only what was chosen on it is taken.
+        within.whole &= stays;
         if self.depth == DEEPEST {
             return (self.show)(Sight::Folder(seen, Inside::TooDeep));
         }
-        let device = around.selection.is_none().then_some(seen.stat.st_dev);
-        match open(around, &seen.name) {
+        let device = within.whole.then_some(seen.stat.st_dev);
+        match open(around.folder, &seen.name, within) {
             Ok((folder, names)) => {
                 (self.show)(Sight::Folder(seen, Inside::Open(Arc::clone(&folder))))?;
                 self.depth += 1;
-                let looked = self.folder(&folder, names, around.selection, device);
+                let looked = self.folder(&folder, names, within, device);
                 self.depth -= 1;
                 looked
             }
@@ -241,9 +284,9 @@ impl Looking<'_> {
     }
 }
 
-fn open(around: &Around<'_>, name: &[u8]) -> Result<(Arc<OwnedFd>, Vec<Vec<u8>>), Errno> {
-    let folder = open_directory(around.folder, name)?;
-    let names = names_of(&folder, around.selection)?;
+fn open(parent: &OwnedFd, name: &[u8], within: Within<'_>) -> Result<(Arc<OwnedFd>, Vec<Vec<u8>>), Errno> {
+    let folder = open_directory(parent, name)?;
+    let names = names_of(&folder, within)?;
     Ok((Arc::new(folder), names))
 }
 
@@ -260,7 +303,13 @@ mod tests {
     fn below(folder: &Path, own: &Path, patterns: &[&str]) -> Vec<String> {
         let selection = Selection::of(&[Folder(folder.into())]);
         let patterns = Patterns::compile(&patterns.iter().map(|p| (*p).to_owned()).collect::<Vec<_>>()).expect("patterns");
-        let view = View { selection: &selection, patterns: &patterns, own: own.as_os_str().as_bytes(), reading: Reading::Files };
+        let view = View {
+            selection: &selection,
+            patterns: &patterns,
+            unmounted: &[],
+            own: own.as_os_str().as_bytes(),
+            reading: Reading::Files,
+        };
         let on_the_way = folder.components().count() - 1;
         let seen: Vec<String> =
             std::thread::scope(|scope| look_ahead(scope, view).expect("the root opens").1.map(text).collect());
@@ -327,6 +376,57 @@ mod tests {
         assert_eq!(seen[DEEPEST - above], "d too deep");
     }
 
+    /// What is kept of a tree when these paths below it were chosen, and these are skipped.
+    fn kept(root: &Path, chosen: &[&str], skipped: &[&str], unmounted: &[Vec<u8>]) -> Vec<String> {
+        let folders: Vec<Folder> = chosen.iter().map(|path| Folder(root.join(path))).collect();
+        let selection = Selection::of(&folders);
+        let patterns = Patterns::compile(&skipped.iter().map(|p| (*p).to_owned()).collect::<Vec<_>>()).expect("patterns");
+        let view = View { selection: &selection, patterns: &patterns, unmounted, own: b"", reading: Reading::Files };
+        let mut seen = Vec::new();
+        view.look(&mut |sight| {
+            seen.push(text(sight));
+            ControlFlow::Continue(())
+        })
+        .expect("the root opens");
+        let on_the_way = root.components().count() - 1;
+        seen[on_the_way..seen.len() - on_the_way - 1].to_vec()
+    }
+
+    #[test]
+    fn a_folder_that_was_chosen_below_a_skipped_name_is_kept_though_its_parent_is_chosen_as_well() {
+        let root = tempfile::tempdir().expect("a directory");
+        fs::create_dir_all(root.path().join("a/node_modules/mine")).expect("made");
+        for name in ["a/node_modules/junk", "a/node_modules/mine/work", "a/plan"] {
+            fs::write(root.path().join(name), "x").expect("written");
+        }
+        assert_eq!(
+            kept(root.path(), &["a", "a/node_modules/mine"], &["node_modules"], &[]),
+            ["a/", "node_modules/", "mine/", "work File", "leave", "leave", "plan File", "leave"]
+        );
+    }
+
+    #[test]
+    fn a_chosen_folder_that_is_a_link_or_behind_one_or_gone_is_named() {
+        let root = tempfile::tempdir().expect("a directory");
+        fs::create_dir_all(root.path().join("real/inner")).expect("made");
+        std::os::unix::fs::symlink("real", root.path().join("link")).expect("made");
+        for chosen in ["link", "link/inner"] {
+            let seen = kept(root.path(), &[chosen], &[], &[]);
+            assert!(seen[1].starts_with("link unfit: ") && seen.len() == 2, "{seen:?}");
+        }
+        assert_eq!(kept(root.path(), &["gone"], &[], &[]), [format!("gone unseen: {}", Errno::ENOENT)]);
+        assert_eq!(kept(root.path(), &["", "gone"], &[], &[])[0], format!("gone unseen: {}", Errno::ENOENT));
+    }
+
+    #[test]
+    fn what_is_at_the_place_of_an_unmounted_volume_is_not_taken_for_it() {
+        let root = tempfile::tempdir().expect("a directory");
+        fs::create_dir(root.path().join("volume")).expect("made");
+        let unmounted = [root.path().join("volume").as_os_str().as_bytes().to_vec()];
+        let seen = kept(root.path(), &["volume"], &[], &unmounted);
+        assert_eq!(seen, ["volume unfit: the volume that it lies on is not mounted"]);
+    }
+
     #[test]
     fn a_walk_that_is_broken_off_ends_the_looking() {
         let root = tempfile::tempdir().expect("a directory");
@@ -335,7 +435,7 @@ mod tests {
         }
         let selection = Selection::of(&[Folder(root.path().into())]);
         let patterns = Patterns::compile(&[]).expect("patterns");
-        let view = View { selection: &selection, patterns: &patterns, own: b"", reading: Reading::Files };
+        let view = View { selection: &selection, patterns: &patterns, unmounted: &[], own: b"", reading: Reading::Files };
         // The scope ends only when the thread has.
         std::thread::scope(|scope| assert!(look_ahead(scope, view).expect("the root opens").1.next().is_some()));
     }

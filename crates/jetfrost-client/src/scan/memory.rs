@@ -1,20 +1,24 @@
 //! What the last walk saw, so that the next one need not read what did not change.
 //!
 //! Two files beside the last point's number: the walk in its order, and the names of all chunks the point needs,
-//! ascending. They are this machine's own; losing them costs reading everything once more, never anything else.
+//! ascending; and a description, which binds both to the point. A disk may lose or alter any of it, and what is believed
+//! here is not read again: so all of it is made durable before the description gets its name, both files carry a hash that
+//! the description knows, each record of the walk a check of its own, and the names must be those that the point says it
+//! needs. Anything wrong means that there is no memory. Losing it costs reading everything once more, never anything else.
 
 use std::fs::{self, File};
-use std::io::{self, BufReader, BufWriter, Read, Write};
+use std::io::{self, BufReader, BufWriter, Read, Seek, Write};
 use std::path::{Path, PathBuf};
 
 use jetfrost_image::ChunkName;
+use jetfrost_image::format::PointHead;
 use serde::{Deserialize, Serialize};
 
 use super::extents::{Extents, Held};
 use super::facts::Stamp;
 
 /// Written into the description; another number means another layout, and the memory is not used.
-const LAYOUT: u32 = 3;
+const LAYOUT: u32 = 4;
 const DESCRIPTION: &str = "last.json";
 
 /// Nearly all that is remembered of a file is no longer than this.
@@ -38,6 +42,23 @@ struct Description {
     bytes: u64,
     /// What was chosen then, as JSON.
     chosen: String,
+    /// BLAKE3 of the walk and of the names, in hexadecimal.
+    walk: String,
+    needs: String,
+    /// BLAKE3 of this description with this field empty, in hexadecimal.
+    check: String,
+}
+
+impl Description {
+    /// The check that belongs to the other fields.
+    fn own_check(&self) -> Option<String> {
+        let unchecked = Self { check: String::new(), ..self.clone() };
+        Some(blake3::hash(&serde_json::to_vec(&unchecked).ok()?).to_string())
+    }
+
+    fn is_sound(&self) -> bool {
+        self.layout == LAYOUT && self.own_check().as_ref() == Some(&self.check)
+    }
 }
 
 /// The memory of the last point, open for the next walk.
@@ -53,19 +74,24 @@ pub(crate) struct Memory {
 }
 
 impl Memory {
-    /// Opens the memory if it belongs to this point of this store.
-    pub(crate) fn open(directory: &Path, store: &str, point: &str) -> Option<Self> {
+    /// Whether there is a memory, sound or not.
+    pub(crate) fn is_there(directory: &Path) -> bool {
+        directory.join(DESCRIPTION).exists()
+    }
+
+    /// Opens the memory if it is sound and belongs to this point of this store.
+    pub(crate) fn open(directory: &Path, store: &str, point: &PointHead) -> Option<Self> {
         let description: Description = serde_json::from_slice(&fs::read(directory.join(DESCRIPTION)).ok()?).ok()?;
-        if description.layout != LAYOUT || description.store != store || description.point != point {
+        if !description.is_sound() || description.store != store || description.point != point.id.to_string() {
             return None;
         }
-        let needs = fs::read(needs_file(directory, description.sequence)).ok()?;
-        let needs = needs.chunks_exact(ChunkName::LEN).map(|n| ChunkName(n.try_into().expect("exact"))).collect::<Vec<_>>();
-        let walk = File::open(walk_file(directory, description.sequence)).ok()?;
-        if !needs.is_sorted() {
+        let needs = sound_needs(&needs_file(directory, description.sequence), &description.needs, point)?;
+        let mut walk = File::open(walk_file(directory, description.sequence)).ok()?;
+        if hash_of(&mut walk).ok()? != description.walk {
             return None;
         }
-        let walk = WalkReader { from: BufReader::with_capacity(1 << 18, walk), next: None };
+        walk.rewind().ok()?;
+        let walk = WalkReader { from: BufReader::with_capacity(1 << 18, walk), next: None, at: 0 };
         Some(Self {
             sequence: description.sequence,
             files: description.files,
@@ -74,6 +100,28 @@ impl Memory {
             needs,
             walk,
         })
+    }
+}
+
+/// The names, if they are those that the point says it needs.
+fn sound_needs(path: &Path, hash: &str, point: &PointHead) -> Option<Vec<ChunkName>> {
+    let bytes = fs::read(path).ok()?;
+    if blake3::hash(&bytes).to_string() != hash || !bytes.len().is_multiple_of(ChunkName::LEN) {
+        return None;
+    }
+    let names: Vec<ChunkName> = bytes.chunks_exact(ChunkName::LEN).map(|n| ChunkName(n.try_into().expect("exact"))).collect();
+    let xor = names.iter().fold([0; 32], |xor: [u8; 32], name| std::array::from_fn(|i| xor[i] ^ name.0[i]));
+    let is_the_points = names.len() as u64 == point.needed && xor == point.needed_xor && names.is_sorted();
+    is_the_points.then_some(names)
+}
+
+fn hash_of(file: &mut File) -> io::Result<String> {
+    let (mut hasher, mut buffer) = (blake3::Hasher::new(), vec![0; 1 << 20]);
+    loop {
+        match file.read(&mut buffer)? {
+            0 => return Ok(hasher.finalize().to_string()),
+            n => drop(hasher.update(&buffer[..n])),
+        }
     }
 }
 
@@ -108,6 +156,8 @@ enum Record {
 pub(crate) struct WalkReader {
     from: BufReader<File>,
     next: Option<Record>,
+    /// Where in the file the next record begins.
+    at: u64,
 }
 
 impl WalkReader {
@@ -164,14 +214,56 @@ impl WalkReader {
         if let Some(record) = self.next.take() {
             return Ok(record);
         }
-        match self.bytes::<1>()?[0] {
-            LEAF => Ok(Record::Leaf(self.block()?, self.remembered()?)),
-            ENTER => Ok(Record::Enter(self.block()?)),
-            LEAVE => Ok(Record::Leave),
-            _ => Err(io::ErrorKind::InvalidData.into()),
-        }
+        let bytes = self.record()?;
+        let mut fields = Fields(&bytes);
+        let record = match fields.bytes::<1>()?[0] {
+            LEAF => Record::Leaf(fields.block()?.to_vec(), fields.remembered()?),
+            ENTER => Record::Enter(fields.block()?.to_vec()),
+            LEAVE => Record::Leave,
+            _ => return Err(io::ErrorKind::InvalidData.into()),
+        };
+        if fields.0.is_empty() { Ok(record) } else { Err(io::ErrorKind::InvalidData.into()) }
     }
 
+    /// The bytes of the next record, which are those that were written there: the file was found sound when it was opened,
+    /// but it is read from the disk again.
+    fn record(&mut self) -> io::Result<Vec<u8>> {
+        let mut head = [0; 8];
+        self.from.read_exact(&mut head)?;
+        let [a, b, c, d, e, f, g, h] = head;
+        let (len, check) = (u32::from_le_bytes([a, b, c, d]), u32::from_le_bytes([e, f, g, h]));
+        let bytes = self.bytes_of(len as usize)?;
+        if check_of(self.at, &bytes) != check {
+            return Err(io::ErrorKind::InvalidData.into());
+        }
+        self.at += 8 + u64::from(len);
+        Ok(bytes)
+    }
+
+    fn bytes_of(&mut self, len: usize) -> io::Result<Vec<u8>> {
+        if len <= SHORT {
+            let mut bytes = vec![0; len];
+            return self.from.read_exact(&mut bytes).map(|()| bytes);
+        }
+        // A damaged length is not believed before the bytes are there.
+        let mut bytes = Vec::new();
+        let read = (&mut self.from).take(len as u64).read_to_end(&mut bytes)?;
+        if read == len { Ok(bytes) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
+    }
+}
+
+/// The check of a record: its bytes, and where it stands.
+fn check_of(at: u64, bytes: &[u8]) -> u32 {
+    let mut hasher = crc32fast::Hasher::new();
+    hasher.update(&at.to_le_bytes());
+    hasher.update(bytes);
+    hasher.finalize()
+}
+
+/// The fields of a record that are not read yet.
+struct Fields<'f>(&'f [u8]);
+
+impl<'f> Fields<'f> {
     fn remembered(&mut self) -> io::Result<Remembered> {
         let stamp = Stamp {
             device: u64::from_le_bytes(self.bytes()?),
@@ -181,37 +273,34 @@ impl WalkReader {
             ctime: i128::from_le_bytes(self.bytes()?),
         };
         let bytes = u64::from_le_bytes(self.bytes()?);
-        let entry = self.block()?;
+        let entry = self.block()?.to_vec();
         let names = self.block()?.chunks_exact(ChunkName::LEN).map(|n| ChunkName(n.try_into().expect("exact"))).collect();
         Ok(Remembered { stamp, bytes, entry, names, extents: self.extents()? })
     }
 
     fn extents(&mut self) -> io::Result<Extents> {
         let number = u32::from_le_bytes(self.bytes()?);
-        let extent = |reader: &mut Self| match reader.bytes()? {
+        let extent = |fields: &mut Self| match fields.bytes()? {
             [NOTHING] => Ok(None),
-            [SOMETHING] => Ok(Some(Held { tag: reader.bytes()?, name: ChunkName(reader.bytes()?) })),
+            [SOMETHING] => Ok(Some(Held { tag: fields.bytes()?, name: ChunkName(fields.bytes()?) })),
             _ => Err(io::ErrorKind::InvalidData.into()),
         };
         (0..number).map(|_| extent(self)).collect()
     }
 
-    fn bytes<const N: usize>(&mut self) -> io::Result<[u8; N]> {
-        let mut bytes = [0; N];
-        self.from.read_exact(&mut bytes)?;
-        Ok(bytes)
+    fn take(&mut self, n: usize) -> io::Result<&'f [u8]> {
+        let (taken, rest) = self.0.split_at_checked(n).ok_or(io::ErrorKind::InvalidData)?;
+        self.0 = rest;
+        Ok(taken)
     }
 
-    fn block(&mut self) -> io::Result<Vec<u8>> {
+    fn bytes<const N: usize>(&mut self) -> io::Result<[u8; N]> {
+        Ok(self.take(N)?.try_into().expect("as many as asked for"))
+    }
+
+    fn block(&mut self) -> io::Result<&'f [u8]> {
         let len = u32::from_le_bytes(self.bytes()?) as usize;
-        if len <= SHORT {
-            let mut bytes = vec![0; len];
-            return self.from.read_exact(&mut bytes).map(|()| bytes);
-        }
-        // A damaged length is not believed before the bytes are there.
-        let mut bytes = Vec::new();
-        let read = (&mut self.from).take(len as u64).read_to_end(&mut bytes)?;
-        if read == len { Ok(bytes) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
+        self.take(len)
     }
 }
 
@@ -228,81 +317,146 @@ pub(crate) struct Kept<'k> {
 pub(crate) struct MemoryWriter {
     directory: PathBuf,
     sequence: u64,
-    out: BufWriter<File>,
+    out: BufWriter<Hashing>,
+    /// The record that is put together.
+    record: Vec<u8>,
+    /// Where in the file it will begin.
+    at: u64,
+}
+
+/// A file, and the hash of what was written to it.
+struct Hashing {
+    file: File,
+    hasher: blake3::Hasher,
+}
+
+impl Write for Hashing {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let n = self.file.write(bytes)?;
+        self.hasher.update(&bytes[..n]);
+        Ok(n)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.file.flush()
+    }
 }
 
 impl MemoryWriter {
     pub(crate) fn begin(directory: &Path, sequence: u64) -> io::Result<Self> {
         forget_all_but(directory, None)?;
-        let out = BufWriter::with_capacity(1 << 18, File::create(directory.join(format!("walk-{sequence}.new")))?);
-        Ok(Self { directory: directory.into(), sequence, out })
+        let file = File::create(directory.join(format!("walk-{sequence}.new")))?;
+        let out = BufWriter::with_capacity(1 << 18, Hashing { file, hasher: blake3::Hasher::new() });
+        Ok(Self { directory: directory.into(), sequence, out, record: Vec::new(), at: 0 })
     }
 
     pub(super) fn leaf(&mut self, name: &[u8], seen: &Remembered) -> io::Result<()> {
-        self.out.write_all(&[LEAF])?;
+        self.record.push(LEAF);
         self.block(name)?;
         let stamp = &seen.stamp;
         for number in [stamp.device, stamp.inode, stamp.size] {
-            self.out.write_all(&number.to_le_bytes())?;
+            self.record.extend(number.to_le_bytes());
         }
-        self.out.write_all(&stamp.mtime.to_le_bytes())?;
-        self.out.write_all(&stamp.ctime.to_le_bytes())?;
-        self.out.write_all(&seen.bytes.to_le_bytes())?;
+        self.record.extend(stamp.mtime.to_le_bytes());
+        self.record.extend(stamp.ctime.to_le_bytes());
+        self.record.extend(seen.bytes.to_le_bytes());
         self.block(&seen.entry)?;
         self.length(seen.names.len() * ChunkName::LEN)?;
-        seen.names.iter().try_for_each(|name| self.out.write_all(name.as_bytes()))?;
+        seen.names.iter().for_each(|name| self.record.extend(name.as_bytes()));
         self.length(seen.extents.len())?;
-        seen.extents.iter().try_for_each(|held| match held {
-            None => self.out.write_all(&[NOTHING]),
-            Some(held) => {
-                self.out.write_all(&[SOMETHING])?;
-                self.out.write_all(&held.tag)?;
-                self.out.write_all(held.name.as_bytes())
+        for held in &seen.extents {
+            match held {
+                None => self.record.push(NOTHING),
+                Some(held) => {
+                    self.record.push(SOMETHING);
+                    self.record.extend(held.tag);
+                    self.record.extend(held.name.as_bytes());
+                }
             }
-        })
+        }
+        self.end_record()
     }
 
     pub(super) fn enter(&mut self, name: &[u8]) -> io::Result<()> {
-        self.out.write_all(&[ENTER])?;
-        self.block(name)
+        self.record.push(ENTER);
+        self.block(name)?;
+        self.end_record()
     }
 
     pub(super) fn leave(&mut self) -> io::Result<()> {
-        self.out.write_all(&[LEAVE])
+        self.record.push(LEAVE);
+        self.end_record()
     }
 
-    /// Makes this the memory of a point that was committed.
-    pub(crate) fn keep(mut self, of: &Kept<'_>, needs: &[ChunkName]) -> io::Result<()> {
-        self.out.flush()?;
-        let mut out = BufWriter::with_capacity(1 << 18, File::create(needs_file(&self.directory, self.sequence))?);
-        needs.iter().try_for_each(|name| out.write_all(name.as_bytes()))?;
-        out.flush()?;
-        let written = self.directory.join(format!("walk-{}.new", self.sequence));
-        fs::rename(written, walk_file(&self.directory, self.sequence))?;
-        let description = Description {
+    /// Makes this the memory of a point that was committed: both files durable first, then the description that leads to
+    /// them.
+    pub(crate) fn keep(self, of: &Kept<'_>, needs: &[ChunkName]) -> io::Result<()> {
+        let Self { directory, sequence, out, .. } = self;
+        let Hashing { file, hasher } = out.into_inner().map_err(io::IntoInnerError::into_error)?;
+        file.sync_all()?;
+        let needs: Vec<u8> = needs.iter().flat_map(|name| *name.as_bytes()).collect();
+        write_durably(&needs_file(&directory, sequence), &needs)?;
+        fs::rename(directory.join(format!("walk-{sequence}.new")), walk_file(&directory, sequence))?;
+        sync_directory(&directory)?;
+        let mut description = Description {
             layout: LAYOUT,
             store: of.store.into(),
-            sequence: self.sequence,
+            sequence,
             point: of.point.into(),
             files: of.files,
             bytes: of.bytes,
             chosen: of.chosen.clone(),
+            walk: hasher.finalize().to_string(),
+            needs: blake3::hash(&needs).to_string(),
+            check: String::new(),
         };
-        let temporary = self.directory.join("last.json.new");
-        fs::write(&temporary, serde_json::to_vec(&description)?)?;
-        fs::rename(temporary, self.directory.join(DESCRIPTION))?;
-        forget_all_but(&self.directory, Some(self.sequence))
+        description.check = description.own_check().ok_or(io::ErrorKind::InvalidData)?;
+        let temporary = directory.join("last.json.new");
+        write_durably(&temporary, &serde_json::to_vec(&description)?)?;
+        fs::rename(temporary, directory.join(DESCRIPTION))?;
+        sync_directory(&directory)?;
+        forget_all_but(&directory, Some(sequence))
     }
 
     fn block(&mut self, bytes: &[u8]) -> io::Result<()> {
         self.length(bytes.len())?;
-        self.out.write_all(bytes)
+        self.record.extend(bytes);
+        Ok(())
     }
 
     fn length(&mut self, len: usize) -> io::Result<()> {
         let len = u32::try_from(len).map_err(|_| io::ErrorKind::InvalidInput)?;
-        self.out.write_all(&len.to_le_bytes())
+        self.record.extend(len.to_le_bytes());
+        Ok(())
     }
+
+    fn end_record(&mut self) -> io::Result<()> {
+        let len = u32::try_from(self.record.len()).map_err(|_| io::ErrorKind::InvalidInput)?;
+        self.out.write_all(&len.to_le_bytes())?;
+        self.out.write_all(&check_of(self.at, &self.record).to_le_bytes())?;
+        self.out.write_all(&self.record)?;
+        self.at += 8 + u64::from(len);
+        self.record.clear();
+        Ok(())
+    }
+}
+
+/// Removes the memory: nothing in it is believed any more.
+pub(crate) fn forget(directory: &Path) -> io::Result<()> {
+    match fs::remove_file(directory.join(DESCRIPTION)) {
+        Err(e) if e.kind() != io::ErrorKind::NotFound => Err(e),
+        _ => sync_directory(directory),
+    }
+}
+
+fn write_durably(path: &Path, bytes: &[u8]) -> io::Result<()> {
+    let mut file = File::create(path)?;
+    file.write_all(bytes)?;
+    file.sync_all()
+}
+
+fn sync_directory(directory: &Path) -> io::Result<()> {
+    File::open(directory)?.sync_all()
 }
 
 /// Removes what no description leads to: leftovers of walks that were broken off (`None`) or of earlier points.
@@ -321,6 +475,10 @@ fn forget_all_but(directory: &Path, sequence: Option<u64>) -> io::Result<()> {
 
 #[cfg(test)]
 mod tests {
+    use jetfrost_image::crypto::{SeededRandom, random_array};
+    use jetfrost_image::format::PointKind;
+    use jetfrost_image::{PointId, StoreId};
+
     use super::*;
 
     fn seen(n: u8) -> Remembered {
@@ -341,9 +499,27 @@ mod tests {
         writer.leave().expect("written");
         writer.leaf(b"c", &seen(3)).expect("written");
         writer.leave().expect("written");
-        let of = Kept { store: "store", point: "point", files: 3, bytes: 21, chosen: String::new() };
+        let of = Kept { store: "store", point: &point().id.to_string(), files: 3, bytes: 21, chosen: String::new() };
         writer.keep(&of, &[ChunkName([1; 32]), ChunkName([2; 32])]).expect("kept");
-        Memory::open(directory, "store", "point").expect("there")
+        Memory::open(directory, "store", &point()).expect("there")
+    }
+
+    /// The point of which that is the memory.
+    fn point() -> PointHead {
+        PointHead {
+            store: StoreId([1; 16]),
+            id: PointId([5; 16]),
+            sequence: 4,
+            kind: PointKind::Files,
+            created: 0,
+            previous: None,
+            needed: 2,
+            needed_xor: [3; 32],
+            bytes: 21,
+            files: 3,
+            exceptions: 0,
+            needs: None,
+        }
     }
 
     #[test]
@@ -384,8 +560,9 @@ mod tests {
     fn another_points_memory_is_not_used() {
         let directory = tempfile::tempdir().expect("a directory");
         drop(written(directory.path()));
-        assert!(Memory::open(directory.path(), "store", "other").is_none());
-        assert!(Memory::open(directory.path(), "other", "point").is_none());
+        assert!(Memory::open(directory.path(), "store", &PointHead { id: PointId([6; 16]), ..point() }).is_none());
+        assert!(Memory::open(directory.path(), "other", &point()).is_none());
+        assert!(Memory::open(directory.path(), "store", &PointHead { needed_xor: [4; 32], ..point() }).is_none(), "other needs");
     }
 
     #[test]
@@ -395,6 +572,67 @@ mod tests {
         let mut writer = MemoryWriter::begin(directory.path(), 5).expect("begun");
         writer.leaf(b"a", &seen(9)).expect("written");
         drop(writer);
-        assert_eq!(Memory::open(directory.path(), "store", "point").expect("there").sequence, 4);
+        assert_eq!(Memory::open(directory.path(), "store", &point()).expect("there").sequence, 4);
+    }
+
+    /// Everything that is in the memory, as a walk would find it; `None` when there is none.
+    fn read_through(directory: &Path) -> Option<Vec<String>> {
+        let mut memory = Memory::open(directory, "store", &point())?;
+        let mut found = vec![format!("{:?} {} {}", memory.needs, memory.files, memory.bytes)];
+        while let Ok(record) = memory.walk.take() {
+            found.push(match record {
+                Record::Leaf(name, seen) => format!("{name:?} {seen:?}"),
+                Record::Enter(name) => format!("{name:?}"),
+                Record::Leave => "leave".into(),
+            });
+        }
+        Some(found)
+    }
+
+    /// Five hundred ways of a disk to alter what it was given: a flipped bit, a zeroed block, a file cut short or gone, the
+    /// file of an earlier walk.
+    #[test]
+    fn a_damaged_memory_is_none_at_all() {
+        let directory = tempfile::tempdir().expect("a directory");
+        let random = SeededRandom::new(b"damage");
+        drop(written(directory.path()));
+        let files: Vec<PathBuf> = fs::read_dir(directory.path()).expect("listed").map(|e| e.expect("an entry").path()).collect();
+        let sound: Vec<Vec<u8>> = files.iter().map(|path| fs::read(path).expect("read")).collect();
+        let whole = read_through(directory.path()).expect("sound");
+        for trial in 0..500 {
+            let [which, what, at, bit] = random_array::<8>(&random)
+                .chunks_exact(2)
+                .map(|n| usize::from(n[0]) << 8 | usize::from(n[1]))
+                .collect::<Vec<_>>()[..]
+            else {
+                panic!("four numbers")
+            };
+            let (path, sound) = (&files[which % files.len()], &sound[which % files.len()]);
+            let mut bytes = sound.clone();
+            let at = at % bytes.len();
+            match what % 4 {
+                0 => bytes[at] ^= 1 << (bit % 8),
+                1 => bytes[at..].fill(0),
+                2 => bytes.truncate(at),
+                _ => bytes.extend_from_within(at..),
+            }
+            fs::write(path, &bytes).expect("damaged");
+            let read = read_through(directory.path());
+            assert!(read.is_none() || (bytes == *sound && read.as_ref() == Some(&whole)), "trial {trial} in {}", path.display());
+            fs::write(path, sound).expect("mended");
+        }
+        assert_eq!(read_through(directory.path()), Some(whole));
+    }
+
+    /// The disk gives other bytes than a moment ago, when the whole file was found sound.
+    #[test]
+    fn a_record_that_changes_under_the_walk_is_noticed() {
+        let directory = tempfile::tempdir().expect("a directory");
+        let mut memory = written(directory.path());
+        let path = walk_file(directory.path(), 4);
+        let mut bytes = fs::read(&path).expect("read");
+        bytes[40] ^= 1;
+        fs::write(&path, bytes).expect("altered");
+        assert!(memory.walk.leaf(b"a").is_err());
     }
 }

@@ -15,7 +15,7 @@ use jetfrost_image::format::{Cause, Exception};
 pub(crate) use count::{count, count_disks};
 pub(crate) use extents::is_zero;
 pub(crate) use look::{Reading, View};
-pub(crate) use memory::{Kept, Memory, MemoryWriter};
+pub(crate) use memory::{Kept, Memory, MemoryWriter, forget};
 pub(crate) use walk::{Walk, WalkResult};
 
 /// What a walk counted.

@@ -8,14 +8,14 @@ use std::time::{SystemTime, UNIX_EPOCH};
 
 use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::StoreKeys;
-use jetfrost_image::format::{Cause, Content, Entry, EntryKind, Flags};
+use jetfrost_image::format::{Cause, Content, Entry, EntryKind, EntryPage, Flags};
 use jetfrost_image::tree::{ChunkBuffer, ChunkSink, Chunker, ListingWriter};
 use nix::errno::Errno;
 use nix::sys::stat::{FileStat, fstat};
 
 use super::directory::{link_target, open_disk};
 use super::extents::{DiskRead, Extents, Held, read_extents};
-use super::facts::{Owners, Stamp, entry, xattrs};
+use super::facts::{Attributes, Links, Owners, Stamp, attributes_at, attributes_of_directory, entry};
 use super::file::{ReadFailure, read_file};
 use super::look::{DEEPEST, Inside, Reading, Seen, Sight, Sights, View, look_ahead};
 use super::memory::{MemoryWriter, Remembered, WalkReader};
@@ -25,6 +25,9 @@ use crate::error::ClientError;
 use crate::progress::Meter;
 
 type Result<T> = std::result::Result<T, ClientError>;
+
+/// Bytes of extended attributes that are kept of one name.
+const MOST_ATTRIBUTES: usize = 128 << 10;
 
 /// A walk through what was chosen.
 pub(crate) struct Walk<'w, S> {
@@ -38,6 +41,7 @@ pub(crate) struct Walk<'w, S> {
     meter: Arc<Meter>,
     chunker: Chunker,
     owners: Owners,
+    links: Links,
     counts: Counts,
     exceptions: Exceptions,
     path: Vec<u8>,
@@ -62,6 +66,8 @@ struct ContentRead {
     unsettled: bool,
     /// Of a disk: what each extent holds.
     extents: Extents,
+    /// Of a file: its extended attributes.
+    attributes: Option<std::io::Result<Attributes>>,
 }
 
 /// A sink that notes every name that passes.
@@ -109,6 +115,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             meter,
             chunker: Chunker::new(keys.border_seed()),
             owners: Owners::default(),
+            links: Links::default(),
             counts: Counts::default(),
             exceptions: Exceptions::default(),
             path: Vec::new(),
@@ -160,7 +167,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
                 listing.push_encoded(walk.keys, &mut walk.sink, &seen.name, &entry)
             })?,
             Sight::Folder(seen, inside) => self.at(&seen.name, |walk| {
-                let entry = walk.folder(&seen, inside, sights)?;
+                let entry = walk.folder(parent, &seen, inside, sights)?;
                 listing.push_encoded(walk.keys, &mut walk.sink, &seen.name, &entry)
             })?,
             Sight::Unseen(name, error) => self.at(&name, |walk| walk.exceptions.failed(&walk.path, error)),
@@ -181,9 +188,13 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         done
     }
 
-    fn folder(&mut self, seen: &Seen, inside: Inside, sights: &mut Sights) -> Result<Vec<u8>> {
+    fn folder(&mut self, parent: &OwnedFd, seen: &Seen, inside: Inside, sights: &mut Sights) -> Result<Vec<u8>> {
         let mut entry = entry(&seen.name, EntryKind::Directory, &seen.stat, &mut self.owners);
-        self.add_xattrs(&mut entry);
+        let attributes = match &inside {
+            Inside::Open(folder) => attributes_of_directory(folder),
+            _ => attributes_at(parent, &seen.name),
+        };
+        self.add_attributes(&mut entry, attributes);
         self.counts.folders += 1;
         let (content, whole) = match inside {
             Inside::Open(folder) => (self.inside(&folder, &seen.name, sights)?, true),
@@ -209,7 +220,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     fn inside(&mut self, folder: &OwnedFd, name: &[u8], sights: &mut Sights) -> Result<Content> {
         self.remember(|writer| writer.enter(name))?;
         // A folder that is not remembered is walked without memory, and the memory waits where it is.
-        let known = self.memory.as_mut().is_some_and(|memory| memory.enter(name).unwrap_or(false));
+        let known = self.remembered(|memory| memory.enter(name)).unwrap_or(false);
         let waiting = if known { None } else { self.memory.take() };
         let result = self.listing(folder, sights);
         if !known {
@@ -221,14 +232,14 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     /// The encoded entry of what is no folder; `None` when it could not be read.
     fn leaf(&mut self, parent: &OwnedFd, seen: &Seen, kind: EntryKind) -> Result<Option<Vec<u8>>> {
         let Seen { name, stat } = seen;
-        let known = self.memory.as_mut().and_then(|memory| memory.leaf(name).ok().flatten());
+        let known = self.remembered(|memory| memory.leaf(name)).flatten();
         let is_whole = |known: &Remembered| self.lost.is_empty() || known.names.iter().all(|name| !self.lost.contains(name));
         let is_unchanged = known.as_ref().is_some_and(|known| known.stamp == Stamp::of(stat) && is_whole(known));
         let present = match known {
             Some(known) if is_unchanged => {
                 self.sink.needed.extend(&known.names);
                 self.meter.bytes_done(known.bytes);
-                known
+                self.with_sound_links(known, stat)?
             }
             known => {
                 let mut extents = known.map_or_else(Extents::new, |known| known.extents);
@@ -248,6 +259,16 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         Ok(Some(present.entry))
     }
 
+    /// A file with several names is only told as one with another of them if it is the same.
+    fn with_sound_links(&mut self, known: Remembered, stat: &FileStat) -> Result<Remembered> {
+        if stat.st_nlink < 2 || self.links.is_same(&Stamp::of(stat)) {
+            return Ok(known);
+        }
+        let mut entries = EntryPage::read(&known.entry)?;
+        entries.iter_mut().for_each(|entry| entry.links = None);
+        Ok(Remembered { entry: entries.iter().flat_map(Entry::to_bytes).collect(), ..known })
+    }
+
     /// Reads what is new or changed; `None` when it could not be read. `known` is what the last run saw of it, if it is a disk.
     fn read_leaf(
         &mut self,
@@ -259,16 +280,23 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     ) -> Result<Option<Remembered>> {
         let first_name = self.sink.needed.len();
         let mut stat = *stat;
-        let (mut content, mut target, mut unsettled, mut extents) = (None, None, false, Extents::new());
+        let (mut content, mut target, mut unsettled, mut extents, mut attributes) = (None, None, false, Extents::new(), None);
         match kind {
             EntryKind::File | EntryKind::BlockDevice if self.is_read(kind) => {
                 match self.read_content(parent, name, kind, known) {
                     Ok(read) => {
                         (content, stat, unsettled, extents) = (Some(read.content), read.stat, read.unsettled, read.extents);
+                        attributes = read.attributes;
                     }
                     Err(ReadFailure::File(error)) => {
                         self.sink.needed.truncate(first_name);
                         self.exceptions.failed(&self.path, error);
+                        return Ok(None);
+                    }
+                    Err(ReadFailure::Replaced) => {
+                        self.sink.needed.truncate(first_name);
+                        let what = "something else than a file took its place before it was read";
+                        self.exceptions.add(Cause::Disappeared, &self.path, what);
                         return Ok(None);
                     }
                     Err(ReadFailure::Run(error)) => return Err(error),
@@ -284,7 +312,10 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             _ => {}
         }
         let mut entry = entry(name, kind, &stat, &mut self.owners);
-        self.add_xattrs(&mut entry);
+        if entry.links.is_some() && !self.links.is_same(&Stamp::of(&stat)) {
+            entry.links = None;
+        }
+        self.add_attributes(&mut entry, attributes.unwrap_or_else(|| attributes_at(parent, name)));
         entry.target = target.map(Into::into);
         let bytes = content.as_ref().map_or(0, |c: &Content| c.len);
         entry.content = content;
@@ -312,18 +343,18 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         known: &[Option<Held>],
     ) -> std::result::Result<ContentRead, ReadFailure> {
         let before = self.sink.needed.len();
-        let (parts, stat, unsettled, extents) = match self.view.reading {
+        let (parts, stat, unsettled, extents, attributes) = match self.view.reading {
             Reading::Files => {
                 let read = read_file(self.keys, &mut self.chunker, &mut self.sink, parent, name)?;
                 if read.unsettled {
                     let what = "it kept changing while it was read; the last reading is kept";
                     self.exceptions.add(Cause::ChangedWhileRead, &self.path, what);
                 }
-                (read.parts, read.stat, read.unsettled, Extents::new())
+                (read.parts, read.stat, read.unsettled, Extents::new(), Some(read.attributes))
             }
             Reading::Disks => {
                 let (read, stat, unsettled) = self.read_disk(parent, name, kind, known)?;
-                (read.parts, stat, unsettled, read.extents)
+                (read.parts, stat, unsettled, read.extents, None)
             }
         };
         // An attempt that was repeated has noted names that are not needed.
@@ -338,7 +369,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         if self.view.reading == Reading::Files {
             self.meter.bytes_done(content.len);
         }
-        Ok(ContentRead { content, stat, unsettled, extents })
+        Ok(ContentRead { content, stat, unsettled, extents, attributes })
     }
 
     /// Reads a disk once: one that is in use changes all the time, and reading it again would not settle it.
@@ -371,17 +402,39 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         Ok((read, stat, unsettled))
     }
 
-    fn add_xattrs(&mut self, entry: &mut Entry) {
-        match xattrs(&self.path) {
+    /// A listing's page holds whole entries, so one may not be of any length: attributes beyond that are left out, by name.
+    fn add_attributes(&mut self, entry: &mut Entry, attributes: std::io::Result<Attributes>) {
+        match attributes {
             Ok(found) if found.is_empty() => {}
+            Ok(found) if bytes_of(&found) > MOST_ATTRIBUTES => {
+                let what = format!(
+                    "its extended attributes have {} bytes, more than the {MOST_ATTRIBUTES} that are kept",
+                    bytes_of(&found)
+                );
+                self.exceptions.add(Cause::Unreadable, &self.path, what);
+            }
             Ok(found) => entry.xattrs = Some(found.into_iter().map(|(name, value)| (name.into(), value.into())).collect()),
             Err(error) => self.exceptions.add(Cause::Unreadable, &self.path, format!("its extended attributes: {error}")),
         }
     }
 
+    /// Asks the memory. One that turns out to be damaged is not asked again: what it says from there on is not known to be so.
+    fn remembered<T>(&mut self, ask: impl FnOnce(&mut WalkReader) -> std::io::Result<T>) -> Option<T> {
+        let answer = ask(self.memory.as_mut()?);
+        if answer.is_err() {
+            self.memory = None;
+        }
+        answer.ok()
+    }
+
     fn remember(&mut self, write: impl FnOnce(&mut MemoryWriter) -> std::io::Result<()>) -> Result<()> {
         write(&mut self.writer).map_err(ClientError::file("writing", "the memory of this walk"))
     }
+}
+
+/// Bytes of attributes in all.
+fn bytes_of(attributes: &Attributes) -> usize {
+    attributes.iter().map(|(name, value)| name.len() + value.len()).sum()
 }
 
 fn now_ns() -> i128 {

@@ -49,6 +49,7 @@ mod tests {
             bytes: 0,
             files: 0,
             exceptions: 0,
+            needs: None,
         };
         let body = PointBody {
             root: Content::empty(),

@@ -76,6 +76,8 @@ pub struct NeedsSummary {
     pub head: NeedsHead,
     /// All names in the file combined by XOR: the difference between the XOR of the base and of the point.
     pub xor: [u8; 32],
+    /// The file's check: BLAKE3 of all bytes before it.
+    pub check: [u8; 32],
 }
 
 /// Writes a needs file name by name: first what is added, then what is removed, each strictly ascending and as many
@@ -105,19 +107,26 @@ impl<W: Write> NeedsWriter<W> {
         self.write(name.as_bytes())
     }
 
-    /// Writes the check and gives `out` back.
+    /// Writes the check and gives it and `out` back.
     ///
     /// # Errors
     /// Of `out`.
-    pub fn finish(mut self) -> io::Result<W> {
-        self.out.write_all(self.hasher.finalize().as_bytes())?;
-        Ok(self.out)
+    pub fn finish(mut self) -> io::Result<(W, [u8; 32])> {
+        let check = *self.hasher.finalize().as_bytes();
+        self.out.write_all(&check)?;
+        Ok((self.out, check))
     }
 
     fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
         self.hasher.update(bytes);
         self.out.write_all(bytes)
     }
+}
+
+/// The check of a whole needs file in memory; `None` for bytes that are too short to be one.
+#[must_use]
+pub fn needs_check(file: &[u8]) -> Option<[u8; 32]> {
+    file.last_chunk().copied().filter(|_| file.len() >= NEEDS_HEAD_LEN + CHECK)
 }
 
 /// A whole needs file in memory. Both lists must be strictly ascending.
@@ -130,7 +139,7 @@ pub fn encode_needs(store: StoreId, sequence: u64, base: u64, added: &[ChunkName
         added.iter().chain(removed).try_for_each(|name| writer.push(name))?;
         writer.finish()
     };
-    write().expect("writing to memory does not fail")
+    write().expect("writing to memory does not fail").0
 }
 
 /// Reads a needs file as its bytes pass by, in pieces of any size.
@@ -142,7 +151,8 @@ pub struct NeedsScanner {
     last: Option<ChunkName>,
     xor: [u8; 32],
     hasher: blake3::Hasher,
-    complete: bool,
+    /// Once the file is complete.
+    check: Option<[u8; 32]>,
 }
 
 impl NeedsScanner {
@@ -156,7 +166,7 @@ impl NeedsScanner {
         mut each: impl FnMut(ChunkName, bool) -> Result<(), E>,
     ) -> Result<(), E> {
         while !bytes.is_empty() {
-            if self.complete {
+            if self.check.is_some() {
                 return Err(FormatError::damaged(WHAT, "bytes follow its end").into());
             }
             let want = if self.head.is_none() { NEEDS_HEAD_LEN } else { ChunkName::LEN };
@@ -176,8 +186,8 @@ impl NeedsScanner {
     /// # Errors
     /// [`FormatError::CutShort`].
     pub fn finish(self) -> Result<NeedsSummary, FormatError> {
-        match self.head {
-            Some(head) if self.complete => Ok(NeedsSummary { head, xor: self.xor }),
+        match (self.head, self.check) {
+            (Some(head), Some(check)) => Ok(NeedsSummary { head, xor: self.xor, check }),
             _ => Err(FormatError::CutShort { what: WHAT }),
         }
     }
@@ -193,13 +203,12 @@ impl NeedsScanner {
             return Ok(());
         };
         if self.names == head.added.saturating_add(head.removed) {
-            self.complete = true;
-            debug_assert_eq!(bytes.len(), CHECK);
-            return if self.hasher.finalize().as_bytes() == bytes {
-                Ok(())
-            } else {
-                Err(FormatError::damaged(WHAT, "it does not match its check").into())
-            };
+            let check = *self.hasher.finalize().as_bytes();
+            if check != bytes {
+                return Err(FormatError::damaged(WHAT, "it does not match its check").into());
+            }
+            self.check = Some(check);
+            return Ok(());
         }
         self.hasher.update(bytes);
         let name = ChunkName(bytes.try_into().expect("as long as a name"));

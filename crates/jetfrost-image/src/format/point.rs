@@ -38,7 +38,7 @@ pub struct PointHead {
     /// What it is a state of.
     #[n(3)]
     pub kind: PointKind,
-    /// When it was made, by the service's clock, in Unix milliseconds.
+    /// When it was made, as the workstation says, in Unix milliseconds. Nothing is decided by it: see [`Receipt`](super::Receipt).
     #[n(4)]
     pub created: i64,
     /// The latest point when this one was made.
@@ -59,6 +59,9 @@ pub struct PointHead {
     /// Exceptions.
     #[n(10)]
     pub exceptions: u64,
+    /// The check of the needs file with which the point is committed. A point of an earlier version has none.
+    #[cbor(n(11), with = "minicbor::bytes")]
+    pub needs: Option<[u8; 32]>,
 }
 
 /// The body, which only the store key opens.
@@ -229,6 +232,7 @@ mod tests {
             bytes: 10,
             files: 2,
             exceptions: 0,
+            needs: Some([6; 32]),
         };
         PointFile { head, sealed: vec![5; 60] }
     }

@@ -6,20 +6,25 @@ use std::os::unix::fs::{DirBuilderExt, FileExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use nix::sys::statvfs::statvfs;
+
 use super::past_cache::PastCache;
-use super::{Listed, Medium, StoredFile, WritableFile};
+use super::{Listed, Medium, StoredFile, USUAL_BLOCK, WritableFile};
 
 /// Keeps a store's files under one directory of the local file system.
 #[derive(Debug)]
 pub struct DirectoryMedium {
     root: PathBuf,
+    block: u64,
 }
 
 impl DirectoryMedium {
     /// A medium in `root`, which must exist.
     #[must_use]
     pub fn new(root: impl Into<PathBuf>) -> Self {
-        Self { root: root.into() }
+        let root = root.into();
+        let block = statvfs(&root).map_or(USUAL_BLOCK, |volume| volume.fragment_size());
+        Self { root, block }
     }
 
     fn path(&self, path: &str) -> PathBuf {
@@ -43,6 +48,10 @@ impl DirectoryMedium {
 }
 
 impl Medium for DirectoryMedium {
+    fn block(&self) -> u64 {
+        self.block
+    }
+
     fn list(&self, directory: &str) -> io::Result<Vec<Listed>> {
         let mut files = Vec::new();
         self.entries(directory, |name, metadata| {

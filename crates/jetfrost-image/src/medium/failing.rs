@@ -67,6 +67,10 @@ impl FailingMedium {
 }
 
 impl Medium for FailingMedium {
+    fn block(&self) -> u64 {
+        self.inner.block()
+    }
+
     fn list(&self, directory: &str) -> io::Result<Vec<Listed>> {
         self.inner.list(directory)
     }

@@ -64,6 +64,11 @@ pub trait WritableFile: Write + Send {
 /// What an image store needs of its storage. The primitives may be volatile on their own; [`Staged::publish`] puts
 /// them in the order that makes a file durable.
 pub trait Medium: Send + Sync + Debug {
+    /// Bytes of which a file occupies whole multiples.
+    fn block(&self) -> u64 {
+        USUAL_BLOCK
+    }
+
     /// The files directly in a directory, by name; none when it does not exist.
     ///
     /// # Errors
@@ -113,6 +118,9 @@ pub trait Medium: Send + Sync + Debug {
     fn remove(&self, path: &str) -> io::Result<()>;
 }
 
+/// What most file systems allocate room in, in bytes.
+pub const USUAL_BLOCK: u64 = 4096;
+
 /// The directory of files that are being written.
 pub const STAGING: &str = "staging";
 
@@ -153,6 +161,14 @@ impl Staged {
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.len == 0
+    }
+
+    /// Makes what was written durable, not yet under its name.
+    ///
+    /// # Errors
+    /// As the medium reports them.
+    pub fn sync(&mut self) -> io::Result<()> {
+        self.file.as_mut().expect("taken only by publish").sync()
     }
 
     /// Makes the file durable under `directory`/`name`. This is the only place where stored files get their names.

@@ -64,6 +64,10 @@ fn parent(path: &str) -> &str {
 }
 
 impl Medium for OverlayMedium {
+    fn block(&self) -> u64 {
+        self.below.block()
+    }
+
     fn list(&self, directory: &str) -> io::Result<Vec<Listed>> {
         let mut files = self.above.list(directory)?;
         for listed in self.below.list(directory)? {

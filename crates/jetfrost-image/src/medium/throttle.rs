@@ -40,6 +40,10 @@ impl ThrottledMedium {
 }
 
 impl Medium for ThrottledMedium {
+    fn block(&self) -> u64 {
+        self.inner.block()
+    }
+
     fn list(&self, directory: &str) -> io::Result<Vec<Listed>> {
         self.call().list(directory)
     }

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use super::needs::Band;
 use super::run::{Bucket, Run, merge, write_run};
+use super::used::occupied;
 use super::{Result, StoreError, medium, names, segment_lengths};
 use crate::format::{FormatError, IndexEntry, SegmentEntry, read_footer};
 use crate::id::{ChunkName, SegmentHash, StoreId};
@@ -172,7 +173,7 @@ impl Index {
     }
 
     fn len_on_medium(&self) -> i64 {
-        self.runs.iter().map(Run::len).sum::<u64>().cast_signed()
+        self.runs.iter().map(|run| occupied(&*self.on, run.len())).sum::<u64>().cast_signed()
     }
 
     /// Writes what is in memory as a run and merges runs of like size, so that there are few.

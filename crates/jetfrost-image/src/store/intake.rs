@@ -1,25 +1,27 @@
 //! Receiving segments and needs files as their bytes arrive.
 
 use std::io::Write;
+use std::ops::Deref;
 
 use super::{Result, Store, StoreError, medium, names};
 use crate::format::{FormatError, NeedsScanner, SegmentScanner};
 use crate::id::SegmentHash;
 use crate::medium::Staged;
 
-/// A segment that is arriving. Dropped before [`SegmentIntake::finish`], it leaves nothing.
+/// A segment that is arriving at a store, which is borrowed or shared. Dropped before [`SegmentIntake::finish`], it leaves nothing.
 #[derive(Debug)]
-pub struct SegmentIntake<'s> {
-    store: &'s Store,
+pub struct SegmentIntake<S> {
+    store: S,
     announced: SegmentHash,
     scanner: SegmentScanner,
     staged: Staged,
 }
 
-impl<'s> SegmentIntake<'s> {
-    pub(super) fn begin(store: &'s Store, announced: SegmentHash) -> Result<Self> {
+impl<S: Deref<Target = Store>> SegmentIntake<S> {
+    pub(super) fn begin(store: S, announced: SegmentHash) -> Result<Self> {
         let staged = Staged::begin(&store.medium).map_err(medium("beginning a segment"))?;
-        Ok(Self { store, announced, scanner: SegmentScanner::new(store.id), staged })
+        let scanner = SegmentScanner::new(store.id);
+        Ok(Self { store, announced, scanner, staged })
     }
 
     /// Takes the next bytes.
@@ -50,29 +52,37 @@ impl<'s> SegmentIntake<'s> {
             return Err(StoreError::WrongHash);
         }
         let len = self.staged.len();
+        let (store, mut staged) = (&*self.store, self.staged);
+        // The slow part comes before the lock.
+        staged.sync().map_err(medium("finishing a segment"))?;
+        let _only = store.lock_name(&hash);
+        if store.medium.open(&names::segment(&hash)).is_ok() {
+            // The same segment arrived twice at once: the other one is there, and counted.
+            counted_by(&|| {});
+            return Ok(len);
+        }
         let directory = names::segment_directory(&hash);
-        self.store.medium.make_directory(&directory).map_err(medium("making a directory for segments"))?;
-        self.staged.publish(&directory, &names::segment_file(&hash)).map_err(medium("finishing a segment"))?;
-        let store = self.store;
+        store.medium.make_directory(&directory).map_err(medium("making a directory for segments"))?;
+        staged.publish(&directory, &names::segment_file(&hash)).map_err(medium("finishing a segment"))?;
         counted_by(&|| store.add_used(len));
-        let mut index = self.store.index.write().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let mut index = store.index.write().unwrap_or_else(std::sync::PoisonError::into_inner);
         let grown = index.add(hash, &entries)?;
-        self.store.used.fetch_add(grown.cast_unsigned(), std::sync::atomic::Ordering::Relaxed);
+        store.used.grow(grown);
         Ok(len)
     }
 }
 
-/// A needs file that is arriving.
+/// A needs file that is arriving at a store, which is borrowed or shared.
 #[derive(Debug)]
-pub struct NeedsIntake<'s> {
-    store: &'s Store,
+pub struct NeedsIntake<S> {
+    store: S,
     sequence: u64,
     scanner: NeedsScanner,
     staged: Staged,
 }
 
-impl<'s> NeedsIntake<'s> {
-    pub(super) fn begin(store: &'s Store, sequence: u64) -> Result<Self> {
+impl<S: Deref<Target = Store>> NeedsIntake<S> {
+    pub(super) fn begin(store: S, sequence: u64) -> Result<Self> {
         let staged = Staged::begin(&store.medium).map_err(medium("beginning a needs file"))?;
         Ok(Self { store, sequence, scanner: NeedsScanner::default(), staged })
     }
@@ -89,7 +99,7 @@ impl<'s> NeedsIntake<'s> {
     /// Makes the file durable.
     ///
     /// # Errors
-    /// [`StoreError::Needs`] when it is another point's; [`StoreError::Format`]; [`StoreError::Medium`].
+    /// [`StoreError::Needs`] when it is another point's; [`StoreError::OutOfOrder`] when the point was committed meanwhile; [`StoreError::Format`]; [`StoreError::Medium`].
     pub fn finish(self) -> Result<()> {
         self.finish_counted_by(|count| count())
     }
@@ -103,10 +113,16 @@ impl<'s> NeedsIntake<'s> {
         if summary.head.store != self.store.id || summary.head.sequence != self.sequence {
             return Err(StoreError::Needs("they are another point's"));
         }
-        let (store, len) = (self.store, self.staged.len());
+        let len = self.staged.len();
+        let (store, mut staged) = (&*self.store, self.staged);
+        // The slow part comes before the lock.
+        staged.sync().map_err(medium("finishing a needs file"))?;
+        // Under the lock of the commit: what a point was committed with is never written over.
+        let points = store.lock_points();
+        store.check_next(&points, self.sequence)?;
         // An attempt to commit that was refused may have left one of the same number.
         let before = store.medium.open(&format!("{}/{}", names::NEEDS, names::needs(self.sequence))).map_or(0, |file| file.len());
-        self.staged.publish(names::NEEDS, &names::needs(self.sequence)).map_err(medium("finishing a needs file"))?;
+        staged.publish(names::NEEDS, &names::needs(self.sequence)).map_err(medium("finishing a needs file"))?;
         counted_by(&|| {
             store.add_used(len);
             store.take_used(before);

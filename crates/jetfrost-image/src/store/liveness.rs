@@ -1,11 +1,13 @@
 //! Which chunks are needed, and where they lie: needs files and index read side by side, a band of names at a time.
 
 use std::collections::BTreeSet;
+use std::io;
 use std::sync::PoisonError;
 
 use super::index::Place;
 use super::needs::{Count, Descent, Event, NeedsFiles};
-use super::{Result, Store, StoreError};
+use super::used::occupied;
+use super::{Result, Store, StoreError, medium, names};
 use crate::format::stored_len;
 use crate::id::ChunkName;
 
@@ -81,7 +83,7 @@ impl Store {
         let needs = NeedsFiles::read(self, &now)?;
         let mut freed = Freed::default();
         for sequence in going {
-            freed.bytes += self.point(*sequence)?.len() as u64;
+            freed.bytes += self.room_of_point(*sequence)?;
         }
         self.each_known(&needs, &now, &after, |chunk| {
             if chunk.count.is_some_and(|count| count.now > 0 && count.after == 0) {
@@ -91,6 +93,23 @@ impl Store {
             Ok(())
         })?;
         Ok(freed)
+    }
+}
+
+impl Store {
+    /// Bytes that a point's file and its receipt occupy.
+    fn room_of_point(&self, sequence: u64) -> Result<u64> {
+        let point = format!("{}/{}", names::POINTS, names::point(sequence));
+        let receipt = format!("{}/{}", names::RECEIPTS, names::receipt(sequence));
+        let mut room = 0;
+        for path in [point, receipt] {
+            match self.medium.open(&path) {
+                Ok(file) => room += occupied(&*self.medium, file.len()),
+                Err(e) if e.kind() == io::ErrorKind::NotFound => {}
+                Err(e) => return Err(medium("reading a recovery point")(e)),
+            }
+        }
+        Ok(room)
     }
 }
 

@@ -7,32 +7,34 @@ mod names;
 mod needs;
 mod promises;
 mod reader;
+mod receipts;
 mod run;
 mod salvage;
 mod scrub;
 mod tidy;
+mod used;
 
 #[cfg(test)]
 mod tests;
 
 use std::collections::{BTreeSet, HashMap};
 use std::io;
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 
 pub use intake::{NeedsIntake, SegmentIntake};
 pub use liveness::Freed;
 pub use reader::ChunkReader;
-pub use salvage::{Mended, Rebuilt, mend};
+pub use salvage::{Mended, Rebuilt, describe_again, mend};
 pub use scrub::{Finding, Lost, Scrubbed, Wrong};
 pub use tidy::{GoOn, Headway, Tidied, Tidying};
 
-use crate::format::{FormatError, NeedsScanner, NeedsSummary, PointFile, PointHead, Slot, SlotKind, StoreFile};
+use crate::format::{FormatError, NeedsScanner, NeedsSummary, PointFile, PointHead, Receipt, Slot, SlotKind, StoreFile};
 use crate::id::{ChunkName, SegmentHash, SlotId, StoreId};
 use crate::medium::{Medium, STAGING, publish_bytes, read_whole};
 use index::Index;
 use needs::check_sum;
 use promises::Promises;
+use used::{Used, occupied};
 
 /// Small files are not read beyond this: `store.cbor`, slots.
 const MAX_SMALL: u64 = 64 << 10;
@@ -72,6 +74,15 @@ pub enum StoreError {
     /// No such point.
     #[error("there is no recovery point {0}")]
     NoPoint(u64),
+    /// A point that was committed and is not there, though nothing removed it.
+    #[error("recovery point {0} is lost: its file is not there, and nothing removed it")]
+    PointLost(u64),
+    /// A point whose file is not the one that was committed.
+    #[error("recovery point {0} is not the one that was committed")]
+    OtherPoint(u64),
+    /// A receipt that is another point's.
+    #[error("the receipt of recovery point {0} is another point's")]
+    OtherReceipt(u64),
     /// A point that does not follow the latest one.
     #[error("the next recovery point is {expected}, not {found}")]
     OutOfOrder {
@@ -95,6 +106,9 @@ pub enum StoreError {
     /// The latest point was to be let go.
     #[error("the latest recovery point stays: the next one builds on it")]
     LatestStays,
+    /// What a point needs was written in another way while it was read. It can be read again.
+    #[error("what a recovery point needs was written anew meanwhile")]
+    Folded,
     /// Long work was asked to stop.
     #[error("interrupted")]
     Interrupted,
@@ -140,10 +154,15 @@ pub struct Store {
     id: StoreId,
     index: RwLock<Index>,
     points: Mutex<BTreeSet<u64>>,
-    used: AtomicU64,
+    /// The highest number of a point that was committed before the store was opened, whether it is there or lost: no number
+    /// is given twice.
+    highest: u64,
+    used: Used,
     promises: Mutex<Promises>,
     /// Held by work that removes something: one at a time.
     upkeep: Mutex<()>,
+    /// Held while a segment gets its name, by the first byte of that: the same one cannot be counted twice.
+    naming: [Mutex<()>; 16],
 }
 
 impl Store {
@@ -177,7 +196,7 @@ impl Store {
             on.make_directory(directory).map_err(medium("making the store's directories"))?;
         }
         clear_staging(&*on)?;
-        clear_needs_without_point(&*on, &numbers(&*on, names::POINTS, names::POINT_SUFFIX)?)?;
+        clear_needs_without_point(&*on)?;
         Self::open_described(on, id)
     }
 
@@ -190,16 +209,19 @@ impl Store {
 
     fn open_described(on: Arc<dyn Medium>, id: StoreId) -> Result<Self> {
         let points = numbers(&*on, names::POINTS, names::POINT_SUFFIX)?;
+        let highest = numbers(&*on, names::RECEIPTS, names::RECEIPT_SUFFIX)?.last().copied().unwrap_or(0);
         let index = Index::open(Arc::clone(&on), id)?;
-        let used = used_bytes(&*on).map_err(medium("adding up the store's files"))?;
+        let used = occupied_bytes(&*on).map_err(medium("adding up the store's files"))?;
         Ok(Self {
             medium: on,
             id,
             index: RwLock::new(index),
             points: Mutex::new(points),
-            used: AtomicU64::new(used),
+            highest,
+            used: Used::new(used),
             promises: Mutex::default(),
             upkeep: Mutex::default(),
+            naming: Default::default(),
         })
     }
 
@@ -209,10 +231,10 @@ impl Store {
         self.id
     }
 
-    /// Bytes of all files of the store.
+    /// Bytes that all files of the store occupy, in whole blocks of the medium.
     #[must_use]
     pub fn used(&self) -> u64 {
-        self.used.load(Ordering::Relaxed)
+        self.used.get()
     }
 
     /// Whether no chunk was ever stored.
@@ -265,42 +287,102 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Medium`].
-    pub fn receive_segment(&self, hash: SegmentHash) -> Result<Option<SegmentIntake<'_>>> {
-        {
-            let mut promises = self.lock_promises();
-            promises.go_on_with_run();
-            promises.promise_segment(hash);
-        }
-        if self.medium.open(&names::segment(&hash)).is_ok() {
-            return Ok(None);
-        }
-        SegmentIntake::begin(self, hash).map(Some)
+    pub fn receive_segment(&self, hash: SegmentHash) -> Result<Option<SegmentIntake<&Self>>> {
+        if self.expects_segment(hash) { SegmentIntake::begin(self, hash).map(Some) } else { Ok(None) }
+    }
+
+    /// As [`Store::receive_segment`], for whoever shares the store.
+    ///
+    /// # Errors
+    /// [`StoreError::Medium`].
+    pub fn receive_segment_shared(self: &Arc<Self>, hash: SegmentHash) -> Result<Option<SegmentIntake<Arc<Self>>>> {
+        if self.expects_segment(hash) { SegmentIntake::begin(Arc::clone(self), hash).map(Some) } else { Ok(None) }
+    }
+
+    /// Notes that a run brings a segment; false when it is here already.
+    fn expects_segment(&self, hash: SegmentHash) -> bool {
+        let mut promises = self.lock_promises();
+        promises.go_on_with_run();
+        promises.promise_segment(hash);
+        drop(promises);
+        self.medium.open(&names::segment(&hash)).is_err()
     }
 
     /// Begins to receive the needs of the next point.
     ///
     /// # Errors
     /// [`StoreError::OutOfOrder`] when `sequence` is not next.
-    pub fn receive_needs(&self, sequence: u64) -> Result<NeedsIntake<'_>> {
-        self.check_next(sequence)?;
+    pub fn receive_needs(&self, sequence: u64) -> Result<NeedsIntake<&Self>> {
+        self.check_next(&self.lock_points(), sequence)?;
         NeedsIntake::begin(self, sequence)
     }
 
-    /// Commits a point. From when this returns, the point is durable.
+    /// As [`Store::receive_needs`], for whoever shares the store.
+    ///
+    /// # Errors
+    /// As [`Store::receive_needs`].
+    pub fn receive_needs_shared(self: &Arc<Self>, sequence: u64) -> Result<NeedsIntake<Arc<Self>>> {
+        self.check_next(&self.lock_points(), sequence)?;
+        NeedsIntake::begin(Arc::clone(self), sequence)
+    }
+
+    /// The most bytes that the needs of the next point can have: it adds chunks that are here, and removes what the point has
+    /// that it is a difference to.
+    ///
+    /// # Errors
+    /// [`StoreError::Medium`].
+    pub fn most_needs(&self) -> Result<u64> {
+        let mut names = self.index.read().unwrap_or_else(PoisonError::into_inner).len();
+        for sequence in self.points() {
+            match self.point_head(sequence) {
+                Ok(head) => names = names.max(head.needed),
+                Err(error @ StoreError::Medium { .. }) => return Err(error),
+                Err(_) => {}
+            }
+        }
+        Ok(names.saturating_mul(2 * ChunkName::LEN as u64).saturating_add(4096))
+    }
+
+    /// Commits a point at the time `committed` by the service's clock, in Unix milliseconds. From when this returns, the
+    /// point and its receipt are durable.
     ///
     /// # Errors
     /// Every [`StoreError`] that says what is missing or does not add up; then there is no such point.
-    pub fn commit_point(&self, bytes: &[u8]) -> Result<PointHead> {
+    pub fn commit_point(&self, bytes: &[u8], committed: i64) -> Result<PointHead> {
         let head = PointFile::from_bytes(bytes)?.head;
         let mut points = self.lock_points();
-        self.check_follows(&head, points.last().copied())?;
-        self.check_needs(&head)?;
+        self.check_follows(&head, &points)?;
+        let needs = self.check_needs(&head)?;
         publish_bytes(&self.medium, names::POINTS, &names::point(head.sequence), bytes)
             .map_err(medium("writing the recovery point"))?;
         points.insert(head.sequence);
         self.add_used(bytes.len() as u64);
+        self.write_receipt(&Receipt {
+            store: self.id,
+            sequence: head.sequence,
+            point: *blake3::hash(bytes).as_bytes(),
+            committed,
+            needs,
+            next_needs: None,
+        })?;
         self.end_run();
         Ok(head)
+    }
+
+    /// The number of the next point.
+    #[must_use]
+    pub fn next_sequence(&self) -> u64 {
+        self.next_after(&self.lock_points())
+    }
+
+    fn next_after(&self, points: &BTreeSet<u64>) -> u64 {
+        points.last().copied().unwrap_or(0).max(self.highest) + 1
+    }
+
+    /// Whether a number is that of the next point.
+    fn check_next(&self, points: &BTreeSet<u64>, sequence: u64) -> Result<()> {
+        let expected = self.next_after(points);
+        if sequence == expected { Ok(()) } else { Err(StoreError::OutOfOrder { expected, found: sequence }) }
     }
 
     /// The numbers of the points, ascending.
@@ -318,11 +400,25 @@ impl Store {
         Ok(StoreFile::from_bytes(&bytes)?)
     }
 
-    /// A point's file.
+    /// A point's file, which is the one that was committed.
     ///
     /// # Errors
-    /// [`StoreError::NoPoint`]; [`StoreError::Medium`].
+    /// [`StoreError::NoPoint`]; [`StoreError::PointLost`]; [`StoreError::OtherPoint`]; [`StoreError::Format`] when its receipt is
+    /// damaged; [`StoreError::Medium`].
     pub fn point(&self, sequence: u64) -> Result<Vec<u8>> {
+        let receipt = self.receipt(sequence)?;
+        let bytes = match (self.point_as_it_is(sequence), &receipt) {
+            (Err(StoreError::NoPoint(_)), Some(_)) => return Err(StoreError::PointLost(sequence)),
+            (bytes, _) => bytes?,
+        };
+        match receipt {
+            Some(receipt) if receipt.point != *blake3::hash(&bytes).as_bytes() => Err(StoreError::OtherPoint(sequence)),
+            _ => Ok(bytes),
+        }
+    }
+
+    /// What lies where a point's file belongs.
+    fn point_as_it_is(&self, sequence: u64) -> Result<Vec<u8>> {
         let path = format!("{}/{}", names::POINTS, names::point(sequence));
         read_whole(&*self.medium, &path, MAX_POINT).map_err(|e| match e.kind() {
             io::ErrorKind::NotFound => StoreError::NoPoint(sequence),
@@ -432,37 +528,72 @@ impl Store {
         self.promises.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    fn lock_name(&self, hash: &SegmentHash) -> MutexGuard<'_, ()> {
+        self.naming[usize::from(hash.0[0]) % self.naming.len()].lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
     fn alone(&self) -> MutexGuard<'_, ()> {
         self.upkeep.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn add_used(&self, bytes: u64) {
-        self.used.fetch_add(bytes, Ordering::Relaxed);
+    /// Counts a file of `len` bytes that is there now.
+    fn add_used(&self, len: u64) {
+        self.used.grow(occupied(&*self.medium, len).cast_signed());
     }
 
-    fn take_used(&self, bytes: u64) {
-        self.used.fetch_sub(bytes, Ordering::Relaxed);
+    /// Counts a file of `len` bytes no more.
+    fn take_used(&self, len: u64) {
+        self.used.grow(-occupied(&*self.medium, len).cast_signed());
     }
 
-    fn check_next(&self, sequence: u64) -> Result<()> {
-        let expected = self.lock_points().last().map_or(1, |last| last + 1);
-        if sequence == expected { Ok(()) } else { Err(StoreError::OutOfOrder { expected, found: sequence }) }
+    /// The latest point that is as it was committed, with its clear part. One that is damaged or lost stands in nobody's way.
+    ///
+    /// # Errors
+    /// [`StoreError::Medium`].
+    pub fn latest_sound(&self) -> Result<Option<PointHead>> {
+        self.latest_sound_of(&self.points())
     }
 
-    fn check_follows(&self, head: &PointHead, latest: Option<u64>) -> Result<()> {
+    fn latest_sound_of(&self, points: &[u64]) -> Result<Option<PointHead>> {
+        for sequence in points.iter().rev() {
+            match self.point_head(*sequence) {
+                Ok(head) => return Ok(Some(head)),
+                Err(error @ StoreError::Medium { .. }) => return Err(error),
+                Err(_) => {}
+            }
+        }
+        Ok(None)
+    }
+
+    /// Points that were committed and are not there as they were, ascending.
+    ///
+    /// # Errors
+    /// [`StoreError::Medium`].
+    pub fn hurt_points(&self) -> Result<BTreeSet<u64>> {
+        let mut hurt = self.lost_points()?;
+        for sequence in self.points() {
+            match self.point_head(sequence) {
+                Ok(_) => {}
+                Err(error @ StoreError::Medium { .. }) => return Err(error),
+                Err(_) => drop(hurt.insert(sequence)),
+            }
+        }
+        Ok(hurt)
+    }
+
+    fn check_follows(&self, head: &PointHead, points: &BTreeSet<u64>) -> Result<()> {
         if head.store != self.id {
             return Err(StoreError::OtherStore);
         }
-        let expected = latest.map_or(1, |latest| latest + 1);
-        if head.sequence != expected {
-            return Err(StoreError::OutOfOrder { expected, found: head.sequence });
-        }
-        let predecessor = latest.map(|latest| self.point_head(latest)).transpose()?.map(|head| head.id);
+        self.check_next(points, head.sequence)?;
+        let points: Vec<u64> = points.iter().copied().collect();
+        let predecessor = self.latest_sound_of(&points)?.map(|head| head.id);
         if head.previous == predecessor { Ok(()) } else { Err(StoreError::OtherPredecessor) }
     }
 
-    /// Checks that everything a point newly needs is here and that its set follows from its base's.
-    fn check_needs(&self, head: &PointHead) -> Result<()> {
+    /// Checks that everything a point newly needs is here, that its set follows from its base's, and that its needs file is
+    /// the one that the workstation sealed into the point. Returns that file's check.
+    fn check_needs(&self, head: &PointHead) -> Result<[u8; 32]> {
         let mut missing = 0;
         let summary = {
             let index = self.index.read().unwrap_or_else(PoisonError::into_inner);
@@ -483,15 +614,30 @@ impl Store {
         if summary.head.store != self.id || summary.head.sequence != head.sequence {
             return Err(StoreError::Needs("they are another point's"));
         }
-        needs::check_difference(&*self.medium, &summary.head)?;
+        if head.needs != Some(summary.check) {
+            return Err(StoreError::Needs("the point names another needs file"));
+        }
+        needs::check_difference(&*self.medium, &summary.head).or_else(|error| match error {
+            StoreError::Folded => needs::check_difference(&*self.medium, &summary.head),
+            other => Err(other),
+        })?;
         let base = match summary.head.base {
             0 => None,
-            base => Some(self.point_head(base)?),
+            base => Some(self.head_of_base(base)?),
         };
         let (base_needed, mut xor) = base.map_or((0, [0; 32]), |base| (base.needed, base.needed_xor));
         xor.iter_mut().zip(summary.xor).for_each(|(x, b)| *x ^= b);
         let needed = base_needed.checked_add(summary.head.added).and_then(|n| n.checked_sub(summary.head.removed));
-        check_sum(head, &(needed.ok_or(StoreError::Needs("they remove more than there is"))?, xor))
+        check_sum(head, &(needed.ok_or(StoreError::Needs("they remove more than there is"))?, xor))?;
+        Ok(summary.check)
+    }
+
+    /// The clear part of the point that needs are a difference to. One that is gone, lost or damaged is nothing to build on.
+    fn head_of_base(&self, base: u64) -> Result<PointHead> {
+        self.point_head(base).map_err(|error| match error {
+            StoreError::Medium { .. } => error,
+            _ => StoreError::Needs("what they are a difference to is not there"),
+        })
     }
 
     /// Reads a needs file in pieces; `each` gets every name and whether it is added.
@@ -527,8 +673,10 @@ fn clear_staging(on: &dyn Medium) -> Result<()> {
 }
 
 /// Needs that arrived for a point that was never committed would stand in the way of the next attempt's.
-fn clear_needs_without_point(on: &dyn Medium, points: &BTreeSet<u64>) -> Result<()> {
-    let latest = points.last().copied().unwrap_or(0);
+fn clear_needs_without_point(on: &dyn Medium) -> Result<()> {
+    // A point that has a receipt was committed: if it is lost, its needs help to make it again.
+    let committed = numbers(on, names::POINTS, names::POINT_SUFFIX)?.last().copied();
+    let latest = committed.max(numbers(on, names::RECEIPTS, names::RECEIPT_SUFFIX)?.last().copied()).unwrap_or(0);
     for sequence in numbers(on, names::NEEDS, names::NEEDS_SUFFIX)?.range(latest + 1..) {
         on.remove(&format!("{}/{}", names::NEEDS, names::needs(*sequence)))
             .map_err(medium("clearing what was never finished"))?;
@@ -543,12 +691,16 @@ fn numbers(on: &dyn Medium, directory: &str, suffix: &str) -> Result<BTreeSet<u6
     Ok(belongs.filter_map(|l| l.name.strip_suffix(suffix)?.parse().ok()).collect())
 }
 
-fn used_bytes(on: &dyn Medium) -> io::Result<u64> {
-    let mut sum: u64 = on.list("")?.iter().map(|l| l.len).sum();
+/// Bytes that the files of a store occupy, also of one that cannot be opened.
+///
+/// # Errors
+/// As the medium reports them.
+pub fn occupied_bytes(on: &dyn Medium) -> io::Result<u64> {
+    let mut sum: u64 = on.list("")?.iter().map(|l| occupied(on, l.len)).sum();
     for directory in names::DIRECTORIES {
-        sum += on.list(directory)?.iter().map(|l| l.len).sum::<u64>();
+        sum += on.list(directory)?.iter().map(|l| occupied(on, l.len)).sum::<u64>();
     }
-    Ok(sum + segment_lengths(on)?.values().sum::<u64>())
+    Ok(sum + segment_lengths(on)?.values().map(|len| occupied(on, *len)).sum::<u64>())
 }
 
 /// The segments that are there and their lengths in bytes.

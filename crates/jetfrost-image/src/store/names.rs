@@ -9,18 +9,25 @@ pub(super) const SLOTS: &str = "slots";
 pub(super) const SEGMENTS: &str = "segments";
 pub(super) const NEEDS: &str = "needs";
 pub(super) const POINTS: &str = "points";
+/// What the service says of the points that it committed.
+pub(super) const RECEIPTS: &str = "receipts";
 pub(super) const INDEX: &str = "index";
 /// Segments that were found damaged, as they were.
 pub(super) const DAMAGED: &str = "damaged";
-pub(super) const DIRECTORIES: [&str; 7] = [SLOTS, SEGMENTS, NEEDS, POINTS, INDEX, DAMAGED, STAGING];
+pub(super) const DIRECTORIES: [&str; 8] = [SLOTS, SEGMENTS, NEEDS, POINTS, RECEIPTS, INDEX, DAMAGED, STAGING];
 
 pub(super) const POINT_SUFFIX: &str = ".point";
 pub(super) const NEEDS_SUFFIX: &str = ".needs";
+pub(super) const RECEIPT_SUFFIX: &str = ".receipt";
 pub(super) const RUN_SUFFIX: &str = ".run";
 const SEGMENT_SUFFIX: &str = ".seg";
 
 pub(super) fn point(sequence: u64) -> String {
     format!("{sequence:010}{POINT_SUFFIX}")
+}
+
+pub(super) fn receipt(sequence: u64) -> String {
+    format!("{sequence:010}{RECEIPT_SUFFIX}")
 }
 
 pub(super) fn needs(sequence: u64) -> String {
@@ -40,6 +47,7 @@ pub(super) fn belongs(directory: &str, file: &str) -> bool {
     match directory {
         POINTS => numbered(POINT_SUFFIX),
         NEEDS => numbered(NEEDS_SUFFIX),
+        RECEIPTS => numbered(RECEIPT_SUFFIX),
         SLOTS => file.strip_suffix(SLOT_SUFFIX).is_some_and(|id| id.parse::<SlotId>().is_ok()),
         INDEX => file.ends_with(RUN_SUFFIX),
         _ => false,

@@ -11,8 +11,9 @@ use std::io::BufWriter;
 use std::ops::{AddAssign, SubAssign};
 use std::sync::Arc;
 
+use super::used::occupied;
 use super::{Result, Store, StoreError, medium, names, numbers};
-use crate::format::{NEEDS_HEAD_LEN, NeedsHead, NeedsSummary, NeedsWriter, PointHead};
+use crate::format::{NEEDS_HEAD_LEN, NeedsHead, NeedsSummary, NeedsWriter, PointHead, Receipt};
 use crate::id::ChunkName;
 use crate::medium::{Medium, Staged, StoredFile};
 
@@ -111,6 +112,10 @@ impl NeedsFiles {
         let sums = add_up(&files)?;
         for sequence in points {
             let head = store.point_head(*sequence)?;
+            if !store.receipt(*sequence)?.zip(files.get(sequence)).is_none_or(|(receipt, file)| receipt.names_needs(&file.check))
+            {
+                return Err(StoreError::Needs("they are not those that were committed"));
+            }
             check_sum(&head, sums.get(sequence).ok_or(StoreError::Needs("they are not there"))?)?;
         }
         Ok(Self { on: Arc::clone(&store.medium), files, sums, left_over })
@@ -162,11 +167,24 @@ impl NeedsFiles {
         let failed = medium("removing what a point that is gone needed");
         for sequence in self.orphans(points) {
             let path = format!("{}/{}", names::NEEDS, names::needs(sequence));
-            shrunk += self.on.open(&path).map_err(&failed)?.len().cast_signed();
+            shrunk += occupied(&*self.on, self.on.open(&path).map_err(&failed)?.len()).cast_signed();
             self.on.remove(&path).map_err(&failed)?;
         }
         self.on.sync_directory(names::NEEDS).map_err(&failed)?;
         Ok(shrunk)
+    }
+
+    /// Puts on record which needs file is about to take the place of a point's present one.
+    fn name_in_receipt(&self, store: &Store, sequence: u64, next: [u8; 32]) -> Result<()> {
+        match store.receipt(sequence) {
+            Ok(Some(receipt)) => {
+                let needs = self.files[&sequence].check;
+                store.write_receipt(&Receipt { needs, next_needs: Some(next), ..receipt })
+            }
+            // A damaged one is begun anew when the store is opened.
+            Ok(None) | Err(StoreError::Format(_) | StoreError::OtherReceipt(_)) => Ok(()),
+            Err(other) => Err(other),
+        }
     }
 
     /// Writes one file that says what those of `path` say together. Returns by how many bytes the store shrank.
@@ -191,10 +209,12 @@ impl NeedsFiles {
                 if added == wanted { writer.push(name).map_err(&failed) } else { Ok(()) }
             })?;
         }
-        let out = writer.finish().map_err(&failed)?;
+        let (out, check) = writer.finish().map_err(&failed)?;
         let staged = out.into_inner().map_err(|e| failed(e.into_error()))?;
         let path = format!("{}/{}", names::NEEDS, names::needs(sequence));
-        let shrunk = self.on.open(&path).map_err(&failed)?.len().cast_signed() - staged.len().cast_signed();
+        let room = |len| occupied(&*self.on, len).cast_signed();
+        let shrunk = room(self.on.open(&path).map_err(&failed)?.len()) - room(staged.len());
+        self.name_in_receipt(store, sequence, check)?;
         staged.publish(names::NEEDS, &names::needs(sequence)).map_err(&failed)?;
         Ok(shrunk)
     }
@@ -350,7 +370,14 @@ fn ordinal(i: usize) -> u32 {
 /// Opens a needs file and calls `each` for its list of added names (true) and that of removed ones.
 fn for_both_lists(on: &dyn Medium, head: &NeedsHead, mut each: impl FnMut(&NameList<'_>, bool) -> Result<()>) -> Result<()> {
     let path = format!("{}/{}", names::NEEDS, names::needs(head.sequence));
-    let file = on.open(&path).map_err(medium("reading what a point needs"))?;
+    let failed = medium("reading what a point needs");
+    let file = on.open(&path).map_err(&failed)?;
+    let mut bytes = [0; NEEDS_HEAD_LEN];
+    file.read_exact_at(&mut bytes, 0).map_err(&failed)?;
+    // Folding may have put another file in its place, which says the same in another way.
+    if NeedsHead::from_bytes(&bytes)? != *head {
+        return Err(StoreError::Folded);
+    }
     each(&NameList { file: &*file, at: head.added_at(), count: head.added }, true)?;
     each(&NameList { file: &*file, at: head.removed_at(), count: head.removed }, false)
 }

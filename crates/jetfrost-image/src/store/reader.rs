@@ -2,6 +2,7 @@
 
 use std::collections::{HashMap, VecDeque};
 use std::io;
+use std::ops::Deref;
 use std::sync::{Arc, PoisonError};
 
 use super::index::Place;
@@ -13,10 +14,10 @@ use crate::medium::StoredFile;
 /// Segments that are kept open. What lies near each other in a point mostly lies in the same few.
 const OPEN: usize = 4;
 
-/// Reads chunks of a store.
+/// Reads chunks of a store, which it borrows or shares.
 #[derive(Debug)]
-pub struct ChunkReader<'s> {
-    store: &'s Store,
+pub struct ChunkReader<S> {
+    store: S,
     /// Segments that were read last, the latest in front.
     open: VecDeque<(SegmentHash, Arc<dyn StoredFile>)>,
     /// Where chunks lie that were looked up ahead.
@@ -28,8 +29,8 @@ pub struct ChunkReader<'s> {
 impl Store {
     /// Reads chunks one after another.
     #[must_use]
-    pub fn reader(&self) -> ChunkReader<'_> {
-        ChunkReader { store: self, open: VecDeque::with_capacity(OPEN), places: HashMap::new(), record: Vec::new() }
+    pub fn reader(&self) -> ChunkReader<&Self> {
+        ChunkReader::of(self)
     }
 
     /// The sealed bytes of a chunk.
@@ -41,7 +42,13 @@ impl Store {
     }
 }
 
-impl ChunkReader<'_> {
+impl<S: Deref<Target = Store>> ChunkReader<S> {
+    /// Reads chunks of `store` one after another.
+    #[must_use]
+    pub fn of(store: S) -> Self {
+        Self { store, open: VecDeque::with_capacity(OPEN), places: HashMap::new(), record: Vec::new() }
+    }
+
     /// Looks up where chunks lie that are read next: all of them at once, so that each part of the index is read once. What is
     /// not found is looked for again when it is read.
     ///

@@ -4,9 +4,8 @@
 //! on the service says of its other chunks that they are missing, and the next run of the workstation brings those that
 //! it still has.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io;
-use std::sync::atomic::Ordering;
 use std::sync::{PoisonError, mpsc};
 use std::thread;
 
@@ -227,7 +226,7 @@ impl Store {
                 // Only its head or footer was hurt; written anew, it is what it was.
                 let mut index = self.index.write().unwrap_or_else(PoisonError::into_inner);
                 let grown = index.add(hash, &entries)?;
-                self.used.fetch_add(grown.cast_unsigned(), Ordering::Relaxed);
+                self.used.grow(grown);
                 return Ok(());
             }
         }
@@ -235,12 +234,12 @@ impl Store {
         index.drop_segment(hash);
         if let Some(kept) = kept {
             let grown = index.add(kept.hash, &entries)?;
-            self.used.fetch_add(grown.cast_unsigned(), Ordering::Relaxed);
+            self.used.grow(grown);
         }
         let aside = format!("{}/{}", names::DAMAGED, names::segment_file(&hash));
         self.medium.rename(&names::segment(&hash), &aside).map_err(&failed)?;
         let grown = index.settle()?;
-        self.used.fetch_add(grown.cast_unsigned(), Ordering::Relaxed);
+        self.used.grow(grown);
         self.medium.sync_directory(names::DAMAGED).map_err(&failed)?;
         self.medium.sync_directory(&names::segment_directory(&hash)).map_err(&failed)
     }
@@ -265,7 +264,7 @@ impl Store {
             }
         }
         grown += index.settle()?;
-        self.used.fetch_add(grown.cast_unsigned(), Ordering::Relaxed);
+        self.used.grow(grown);
         Ok(())
     }
 
@@ -278,10 +277,16 @@ impl Store {
                 Ok(head) if head.store == self.id && head.sequence == *sequence => {}
                 Ok(_) => scrubbed.note(path, Wrong::Damaged("it is another point".into())),
                 Err(StoreError::Format(why)) => scrubbed.note(path, Wrong::Damaged(why.to_string())),
-                Err(StoreError::NoPoint(_)) => scrubbed.note(path, Wrong::Missing),
+                Err(StoreError::NoPoint(_) | StoreError::PointLost(_)) => scrubbed.note(path, Wrong::Missing),
+                Err(other @ StoreError::OtherPoint(_)) => scrubbed.note(path, Wrong::Damaged(other.to_string())),
+                Err(StoreError::OtherReceipt(_)) => {}
                 Err(other) => return Err(other),
             }
         }
+        for lost in self.lost_points()? {
+            scrubbed.note(format!("{}/{}", names::POINTS, names::point(lost)), Wrong::Missing);
+        }
+        self.scrub_receipts(&points, scrubbed)?;
         let needs = numbers(&*self.medium, names::NEEDS, names::NEEDS_SUFFIX)?;
         for missing in points.difference(&needs) {
             scrubbed.note(format!("{}/{}", names::NEEDS, names::needs(*missing)), Wrong::Missing);
@@ -309,6 +314,21 @@ impl Store {
         self.scrub_index(scrubbed)
     }
 
+    fn scrub_receipts(&self, points: &BTreeSet<u64>, scrubbed: &mut Scrubbed) -> Result<()> {
+        for sequence in points {
+            let path = format!("{}/{}", names::RECEIPTS, names::receipt(*sequence));
+            match self.receipt(*sequence) {
+                Ok(Some(_)) => {}
+                Ok(None) => scrubbed.note(path, Wrong::Missing),
+                Err(error @ (StoreError::Format(_) | StoreError::OtherReceipt(_))) => {
+                    scrubbed.note(path, Wrong::Damaged(error.to_string()));
+                }
+                Err(other) => return Err(other),
+            }
+        }
+        Ok(())
+    }
+
     /// The index must know every chunk that a footer lists, and where it lies. One that does not is made again. An entry
     /// that went wrong is no longer found under its own name, so nothing else needs to be looked for.
     fn scrub_index(&self, scrubbed: &mut Scrubbed) -> Result<()> {
@@ -324,7 +344,7 @@ impl Store {
         if !agrees {
             scrubbed.note(names::INDEX, Wrong::Damaged("it did not lead to every chunk; it was made again".into()));
             let grown = self.index.write().unwrap_or_else(PoisonError::into_inner).make_again()?;
-            self.used.fetch_add(grown.cast_unsigned(), Ordering::Relaxed);
+            self.used.grow(grown);
         }
         Ok(())
     }

@@ -8,7 +8,6 @@
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::io::Write;
 use std::sync::PoisonError;
-use std::sync::atomic::Ordering;
 
 use super::needs::NeedsFiles;
 use super::reader::sound_record;
@@ -99,6 +98,9 @@ impl Store {
             return Err(StoreError::LatestStays);
         }
         let failed = medium("removing a recovery point");
+        // A receipt without its point would say that the point is lost.
+        going.iter().try_for_each(|sequence| self.remove_receipt(*sequence))?;
+        self.medium.sync_directory(names::RECEIPTS).map_err(&failed)?;
         for sequence in going {
             let path = format!("{}/{}", names::POINTS, names::point(*sequence));
             let len = self.medium.open(&path).map_err(&failed)?.len();
@@ -126,7 +128,7 @@ impl Store {
         let work = Work { store: self, tidied: &mut tidied };
         work.run(uses, how, go_on)?;
         let shrunk = needs.fold(self, &points)?;
-        self.used.fetch_sub(shrunk.cast_unsigned(), Ordering::Relaxed);
+        self.used.grow(-shrunk);
         tidied.freed = before.cast_signed() - self.used().cast_signed();
         Ok(tidied)
     }
@@ -244,7 +246,7 @@ impl Work<'_> {
             }
             for (hash, entries) in new {
                 let grown = index.add(*hash, entries)?;
-                store.used.fetch_add(grown.cast_unsigned(), Ordering::Relaxed);
+                store.used.grow(grown);
             }
         }
         for hash in &gone {
@@ -256,7 +258,7 @@ impl Work<'_> {
 
     fn settle(&self) -> Result<()> {
         let grown = self.store.index.write().unwrap_or_else(PoisonError::into_inner).settle()?;
-        self.store.used.fetch_add(grown.cast_unsigned(), Ordering::Relaxed);
+        self.store.used.grow(grown);
         Ok(())
     }
 }

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use jetfrost_image::store::Store;
 use jetfrost_office::access::Act;
 use jetfrost_office::names;
+use jetfrost_office::protected::USUAL_DAYS;
 use jetfrost_office::room::suggested_reserve;
 use jetfrost_wire::destination::{Adopt, Adopted, AdoptedStore, EncryptionPolicy};
 use jetfrost_wire::keeping::{AtLimit, Keeping, usual_scrub_days};
@@ -36,9 +37,12 @@ struct FoundStore {
     workstation: String,
     login: String,
     person: String,
-    points: Vec<jetfrost_image::format::PointHead>,
+    /// Each with when it was committed, if that is on record.
+    points: Vec<FoundPoint>,
     encrypted: bool,
 }
+
+type FoundPoint = (jetfrost_image::format::PointHead, Option<i64>);
 
 impl Desk {
     /// Takes a destination over, or says what would come with it.
@@ -84,6 +88,7 @@ impl Desk {
                 keeping: Keeping::Everything.to_string(),
                 at_limit: convert::at_limit_word(AtLimit::Stop).into(),
                 waiting_days: 7,
+                protected_days: USUAL_DAYS.into(),
                 scrub_days: usual_scrub_days().into(),
                 openness: "chosen".into(),
                 encryption: EncryptionPolicy::Required.word().into(),
@@ -142,8 +147,9 @@ impl Desk {
             ..StoreRow::default()
         };
         store.insert(on)?;
-        for head in &found.points {
-            insert_point(&id, head, None, 0, on)?;
+        for (head, committed) in &found.points {
+            // What lost the record of its time counts as young, and nothing is from the future.
+            insert_point(&id, head, committed.unwrap_or(now).min(now), None, 0, on)?;
         }
         Ok(adopted(found, workstation, &account.login, new_account))
     }
@@ -169,7 +175,11 @@ fn look_at(found: &Found) -> (Vec<FoundStore>, Vec<String>) {
     let (mut stores, mut left_out) = (Vec::new(), Vec::new());
     for (directory, medium) in &found.stores {
         let opened = Store::open(medium.clone()).and_then(|store| {
-            let points = store.points().iter().map(|sequence| store.point_head(*sequence)).collect::<Result<Vec<_>, _>>()?;
+            let found = |sequence: u64| {
+                let committed = store.receipt(sequence)?.map(|receipt| receipt.committed);
+                Ok::<_, jetfrost_image::store::StoreError>((store.point_head(sequence)?, committed))
+            };
+            let points = store.points().into_iter().map(found).collect::<Result<Vec<_>, _>>()?;
             let encrypted = store.description()?.is_encrypted();
             Ok((store, points, encrypted))
         });
@@ -181,7 +191,7 @@ fn look_at(found: &Found) -> (Vec<FoundStore>, Vec<String>) {
     (stores, left_out)
 }
 
-fn with_owner(directory: &str, store: Store, points: Vec<jetfrost_image::format::PointHead>) -> FoundStore {
+fn with_owner(directory: &str, store: Store, points: Vec<FoundPoint>) -> FoundStore {
     let owner: Owner = store.owner().ok().and_then(|json| serde_json::from_slice(&json).ok()).unwrap_or_default();
     let or = |text: &str, other: String| checked_name(text).unwrap_or(other);
     let workstation = or(&owner.workstation, format!("unknown {}", directory.chars().take(8).collect::<String>()));
@@ -196,7 +206,7 @@ fn adopted(found: &FoundStore, workstation: String, login: &str, new_account: bo
         login: login.to_owned(),
         new_account,
         points: found.points.len() as u64,
-        latest: found.points.last().map(|head| timestamp(head.created)),
+        latest: found.points.last().and_then(|(_, committed)| *committed).map(timestamp),
         bytes: found.store.used(),
     }
 }

@@ -135,11 +135,11 @@ impl Desk {
 
     fn known(&self, line: &WorkstationLine) -> Result<Known> {
         let rows: Vec<PointRow> = self.point_rows(line)?;
-        let added: Vec<(i64, u64)> = rows.iter().map(|row| (row.created, from_db(row.sent))).collect();
+        let added: Vec<(i64, u64)> = rows.iter().map(|row| (row.committed, from_db(row.sent))).collect();
         let used = line.store.id.parse().ok().and_then(|id| self.shelf.used(&place(&line.destination), id).ok());
         Ok(Known {
             growth: growth(&added),
-            full_state: rows.iter().map(|row| (row.created, from_db(row.sent))).min().map_or(0, |(_, sent)| sent),
+            full_state: rows.iter().map(|row| (row.committed, from_db(row.sent))).min().map_or(0, |(_, sent)| sent),
             used: used.unwrap_or(0),
         })
     }

@@ -2,17 +2,21 @@
 
 use jetfrost_office::access::Act;
 use jetfrost_office::attention::{self, Concern, Kind, MachineFacts, PlaceFacts};
+use jetfrost_office::standing;
 use jetfrost_wire::attention::{Attention, Concern as ConcernLine, ConcernKind};
 use jetfrost_wire::destination::{Destination, DestinationState};
+use jetfrost_wire::run::Outcome;
 use jetfrost_wire::workstation::WorkstationState;
 
 use super::convert::{self, from_db};
 use super::{Caller, Desk, DeskError, Result};
 use crate::clock::timestamp;
-use crate::records::WorkstationLine;
+use crate::records::{DestinationRow, WorkstationLine};
 
 /// All workstations are looked at together.
 const ALL: usize = 100_000;
+/// What happened once is shown for two weeks.
+const OF_LATE_MS: i64 = 14 * super::DAY_MS;
 
 impl Desk {
     /// All that needs attention now, the worst first.
@@ -22,14 +26,23 @@ impl Desk {
     }
 
     pub(super) fn concerns(&self) -> Result<Vec<Concern>> {
-        let places: Vec<PlaceFacts> = self.all_destinations()?.iter().map(facts_of).collect();
         let now = self.now();
+        let shortened = |row: &DestinationRow| of_late(row.shortened, row.shortened_how.as_ref(), now);
+        let place = |row: DestinationRow| Ok(PlaceFacts { shortened: shortened(&row), ..facts_of(&self.destination(&row)?) });
+        let places = self.destination_rows()?.into_iter().map(place).collect::<Result<Vec<_>>>()?;
         let lines = self.records.read(|on| Ok::<_, DeskError>(WorkstationLine::list(None, "", ALL, on)?))?;
         let machine = |line: &WorkstationLine| MachineFacts {
             name: line.workstation.name.clone(),
             overdue: convert::workstation_state(&line.workstation, line.latest_point.as_ref(), now) == WorkstationState::Overdue,
             lost_chunks: from_db(line.store.lost_chunks),
+            // A scrub that found something is told of until the next one finds nothing.
+            lost_points: from_db(line.store.lost_points) + u64::from(line.store.findings.is_some()),
             drill_failed: line.store.drill_failed.is_some(),
+            room_made: of_late(line.store.room_made, line.store.room_made_of.as_ref(), now),
+            shortened: of_late(line.store.shortened, line.store.shortened_how.as_ref(), now),
+            failing: standing::is_failing(last_point(line), has_failed(line), now) && has_machine(line),
+            without_first_point: standing::lacks_first_point(last_point(line), line.workstation.enrolled, now)
+                && has_machine(line),
         };
         let machines: Vec<MachineFacts> = lines.iter().filter(|line| line.store.leaves.is_none()).map(machine).collect();
         let protection = self.protection()?;
@@ -43,12 +56,31 @@ fn facts_of(destination: &Destination) -> PlaceFacts {
         name: destination.name.clone(),
         missing: matches!(destination.state, DestinationState::Missing | DestinationState::Foreign),
         full: destination.state == DestinationState::Full,
+        shortened: None,
     }
+}
+
+/// What happened lately enough to need attention.
+fn of_late(at: Option<i64>, what: Option<&String>, now: i64) -> Option<String> {
+    at.filter(|at| now.saturating_sub(*at) < OF_LATE_MS).and(what.cloned())
+}
+
+fn last_point(line: &WorkstationLine) -> Option<i64> {
+    line.latest_point.as_ref().map(|point| point.committed)
+}
+
+fn has_failed(line: &WorkstationLine) -> bool {
+    let failed = [Outcome::Failed.word(), Outcome::Lost.word()];
+    line.latest_run.as_ref().is_some_and(|run| failed.contains(&run.outcome.as_str()))
+}
+
+fn has_machine(line: &WorkstationLine) -> bool {
+    line.workstation.rest.is_none()
 }
 
 /// A concern with what is wrong and what to do.
 pub(super) fn line(concern: &Concern) -> ConcernLine {
-    let Concern { kind, subject } = concern;
+    let Concern { kind, subject, detail } = concern;
     let (says, next) = match kind {
         Kind::Damage => (
             format!("Pieces of the image store of '{subject}' are damaged or gone."),
@@ -63,6 +95,26 @@ pub(super) fn line(concern: &Concern) -> ConcernLine {
             format!(
                 "jetfrost destination set {subject} --capacity SIZE or --at-limit let-oldest-go, or more room on its volume."
             ),
+        ),
+        Kind::RoomMade => (
+            format!("Points of '{subject}' went to make room at a limit. {detail}."),
+            format!(
+                "jetfrost workstation set {subject} --limit SIZE for a longer history; if you did not expect it, look what fills the store."
+            ),
+        ),
+        Kind::TermsShortened => (
+            format!(
+                "Backups of '{subject}' are kept for a shorter time from now on: {detail}. What is there is kept as it was promised."
+            ),
+            "jetfrost audit list says who changed it; if nobody did, end that administrator's sessions.".into(),
+        ),
+        Kind::Failing => (
+            format!("Backups of '{subject}' fail, and the last complete point is more than a day old."),
+            format!("jetfrost workstation show {subject} says why the last run failed."),
+        ),
+        Kind::NoFirstPoint => (
+            format!("'{subject}' joined more than a week ago and has no point yet."),
+            format!("On {subject}: jetfrost standing, then jetfrost backup."),
         ),
         Kind::DrillFailed => (
             format!("The last drill of '{subject}' did not bring everything back as it was."),
@@ -85,6 +137,10 @@ pub(super) fn shown(kind: Kind) -> ConcernKind {
         Kind::Damage => ConcernKind::Damage,
         Kind::DestinationMissing => ConcernKind::DestinationMissing,
         Kind::DestinationFull => ConcernKind::DestinationFull,
+        Kind::RoomMade => ConcernKind::RoomMade,
+        Kind::TermsShortened => ConcernKind::TermsShortened,
+        Kind::Failing => ConcernKind::Failing,
+        Kind::NoFirstPoint => ConcernKind::NoFirstPoint,
         Kind::DrillFailed => ConcernKind::DrillFailed,
         Kind::RecordsUnprotected => ConcernKind::RecordsUnprotected,
         Kind::Overdue => ConcernKind::Overdue,

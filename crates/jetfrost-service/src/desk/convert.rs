@@ -63,7 +63,7 @@ pub(super) fn point(row: &PointRow) -> Point {
     Point {
         sequence: from_db(row.sequence),
         kind: if row.kind == DISK { PointKind::Disk } else { PointKind::Files },
-        created: timestamp(row.created),
+        committed: timestamp(row.committed),
         files: from_db(row.files),
         bytes: from_db(row.bytes),
         exceptions: from_db(row.exceptions),
@@ -195,7 +195,7 @@ pub(super) fn workstation_state(row: &WorkstationRow, latest: Option<&PointRow>,
         None => {}
     }
     let rhythm_seconds = row.rhythm_seconds;
-    match standing(latest.map(|p| p.created), from_db(rhythm_seconds), now) {
+    match standing(latest.map(|p| p.committed), from_db(rhythm_seconds), now) {
         Standing::FirstPointAwaited => WorkstationState::FirstPointAwaited,
         Standing::Current => WorkstationState::Current,
         Standing::Overdue => WorkstationState::Overdue,

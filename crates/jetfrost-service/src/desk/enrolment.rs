@@ -240,7 +240,7 @@ impl Desk {
 
     /// Does something with an open code. Guesses are counted and put on record.
     fn with_code<T>(&self, secret: &[u8], origin: &str, work: impl FnOnce(&CodeRow, &mut Connection) -> Result<T>) -> Result<T> {
-        self.check_guesses("enrolment", origin)?;
+        self.begin_guess("enrolment", origin)?;
         let done = self.records.write(|on| {
             let code = CodeRow::by_secret(&hash(secret), on)?;
             let code = code.ok_or(DeskError::WrongCode("this enrolment code is not one of this service's"))?;
@@ -252,8 +252,9 @@ impl Desk {
             work(&code, on)
         });
         if let Err(DeskError::WrongCode(why)) = &done {
-            self.guess_failed("enrolment", origin);
             self.audit_refusal("unknown", origin, "enrolment refused", why)?;
+        } else {
+            self.guess_was_right("enrolment", origin);
         }
         done
     }

@@ -8,7 +8,7 @@ use jetfrost_wire::destination::{AskErasure, ConfirmErasure, Destination, Erased
 use jetfrost_wire::event::Event;
 
 use super::convert::from_db;
-use super::{Caller, DAY_MS, Desk, DeskError, Result, place};
+use super::{Caller, DAY_MS, Desk, DeskError, Result, place, thinning};
 use crate::clock::timestamp;
 use crate::records::{AuditRow, DestinationRow, NewEntry, PointRow, WorkstationLine};
 
@@ -48,7 +48,8 @@ impl Desk {
     /// The second confirmation. The waiting time begins.
     pub(crate) fn confirm_erasure(&self, caller: &Caller, id: &str, confirm: &ConfirmErasure) -> Result<Destination> {
         caller.may(&Act::ChangeOffice)?;
-        let in_the_way = self.erasure_of(&self.destination_row(id)?)?.in_the_way;
+        let row = self.destination_row(id)?;
+        let (in_the_way, protected) = (self.erasure_of(&row)?.in_the_way, self.protected_until(&row)?);
         if let Some(why) = in_the_way.into_iter().next() {
             return Err(DeskError::Invalid(why));
         }
@@ -59,7 +60,7 @@ impl Desk {
             if !asked.eq_ignore_ascii_case(confirm.confirmation.trim()) {
                 return Err(DeskError::Invalid("this is not the confirmation that the first step answered with".into()));
             }
-            row.erases = Some(now + row.waiting_days * DAY_MS);
+            row.erases = Some(protected.max(now + row.waiting_days * DAY_MS));
             row.erasing_by = Some(by);
             Ok(())
         })
@@ -124,12 +125,12 @@ impl Desk {
         for line in &lines {
             let rows = self.point_rows(line)?;
             points += rows.len() as u64;
-            earliest = rows.iter().map(|point| point.created).chain(earliest).min();
+            earliest = rows.iter().map(|point| point.committed).chain(earliest).min();
             if line.store.held.is_some() || rows.iter().any(|point: &PointRow| point.held.is_some()) {
                 in_the_way.push(format!("there is a hold on backups of {}: take it off first", line.workstation.name));
             }
         }
-        let latest = lines.iter().filter_map(|line| line.latest_point.as_ref()).map(|point| point.created).max();
+        let latest = lines.iter().filter_map(|line| line.latest_point.as_ref()).map(|point| point.committed).max();
         let stores: Vec<ErasedStore> = lines.iter().map(|line| self.erased(line)).collect();
         Ok(ErasurePreview {
             points,
@@ -137,10 +138,28 @@ impl Desk {
             stores,
             earliest: earliest.map(timestamp),
             latest: latest.map(timestamp),
-            waiting_days: u32::try_from(row.waiting_days).unwrap_or(u32::MAX),
+            waiting_days: self.days_until_erased(row)?,
             in_the_way,
             confirmation: None,
         })
+    }
+
+    /// Days between the second confirmation, were it given now, and the end of all that is there.
+    fn days_until_erased(&self, row: &DestinationRow) -> Result<u32> {
+        let protected = self.protected_until(row)?.saturating_sub(self.now());
+        let protected_days = protected.max(0).unsigned_abs().div_ceil(DAY_MS.unsigned_abs());
+        Ok(u32::try_from(from_db(row.waiting_days).max(protected_days)).unwrap_or(u32::MAX))
+    }
+
+    /// When the protected time of all points on a destination is over.
+    fn protected_until(&self, row: &DestinationRow) -> Result<i64> {
+        let mut until = i64::MIN;
+        for line in self.lines_on(row)? {
+            let promise = self.promise(&line)?;
+            let facts = thinning::facts(&self.point_rows(&line)?);
+            until = facts.iter().map(|fact| promise.protected_until_ms(fact)).fold(until, i64::max);
+        }
+        Ok(until)
     }
 
     fn erased(&self, line: &WorkstationLine) -> ErasedStore {
@@ -149,7 +168,7 @@ impl Desk {
             workstation: line.workstation.name.clone(),
             person: line.account.display_name.clone(),
             points: from_db(line.store.points),
-            latest: line.latest_point.as_ref().map(|point| timestamp(point.created)),
+            latest: line.latest_point.as_ref().map(|point| timestamp(point.committed)),
             bytes: id.and_then(|id| self.shelf.used(&place(&line.destination), id).ok()),
         }
     }

@@ -15,7 +15,7 @@ use jetfrost_wire::{Page, PageQuery};
 
 use super::convert;
 use super::{Caller, Desk, DeskError, Result, number_cursor, place, to_db};
-use crate::records::{JobRow, WorkstationLine, WorkstationRow};
+use crate::records::{JobRow, PointRow, WorkstationLine, WorkstationRow};
 use crate::secrets::new_id;
 use crate::shelf::ShelfError;
 
@@ -26,7 +26,7 @@ const GIVE_WAY: Duration = Duration::from_millis(100);
 /// What failed or was cancelled does not fall due again before this.
 const REST_MS: i64 = 24 * 3600 * 1000;
 /// Who asks for what falls due by itself.
-const SERVICE: &str = "the service";
+pub(super) const SERVICE: &str = "the service";
 /// A wait for a job's end is not longer than this.
 const MOST_WAIT: Duration = Duration::from_secs(30);
 
@@ -295,14 +295,19 @@ impl Desk {
         }
     }
 
-    /// Removes a store whose waiting time is over. Its workstation's history stays on record; its credential ends.
+    /// Removes a store whose waiting time is over. Its workstation's history stays on record; its credential ends. It is judged,
+    /// set aside and noted in one transaction, so that a hold that was acknowledged counts.
     fn remove_for_good(&self, line: &WorkstationLine) -> Result<()> {
-        if line.store.held.is_some() || line.store.leaves.is_none_or(|leaves| leaves > self.now()) {
-            return Err(DeskError::Conflict("this image store stays: it was brought back or is held"));
-        }
         let id: StoreId = line.store.id.parse().map_err(|_| DeskError::NotFound("image store"))?;
-        self.shelf.remove(&place(&line.destination), id)?;
         self.records.write(|on| {
+            let line = WorkstationLine::by_store(&line.store.id, on)?.ok_or(DeskError::NotFound("image store"))?;
+            let held = line.store.held.is_some() || PointRow::any_held(&line.store.id, on)?;
+            if held || line.store.leaves.is_none_or(|leaves| leaves > self.now()) {
+                return Err(DeskError::Conflict(
+                    "this image store stays: it was brought back, or there is a hold on it or a point",
+                ));
+            }
+            self.shelf.set_aside(&place(&line.destination), id)?;
             let mut store = line.store.clone();
             store.gone = Some(self.now());
             store.update(on)?;
@@ -310,6 +315,7 @@ impl Desk {
             let by = store.leaving_by.as_deref().unwrap_or_default();
             self.audit_as(by, "", "image store gone", &line.workstation.name, on)
         })?;
+        self.shelf.clear_removed(&place(&line.destination))?;
         self.workstation_changed(&line.workstation.id);
         Ok(())
     }

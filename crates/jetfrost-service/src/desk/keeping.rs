@@ -4,8 +4,9 @@ use jetfrost_office::access::Act;
 use jetfrost_wire::keeping::{NewHold, StoreSettings};
 use jetfrost_wire::workstation::{Point, Workstation};
 
-use super::{Caller, DAY_MS, Desk, DeskError, Result, convert, shown_limit, to_db};
-use crate::records::{PointRow, WorkstationLine};
+use super::terms::{change_of_store, promise};
+use super::{Caller, DAY_MS, Desk, DeskError, Result, convert, shown_limit, thinning, to_db};
+use crate::records::{Connection, PointRow, WorkstationLine};
 
 /// A reason is a sentence.
 const MOST_REASON: usize = 200;
@@ -17,17 +18,19 @@ impl Desk {
             shown_limit(to.limit),
             to.keeping.map_or_else(|| "what its destination says".into(), |k| k.to_string())
         );
-        self.change_store(caller, id, "image store changed", &what, |line, _| {
+        let now = self.now();
+        self.change_store(caller, id, "image store changed", &what, |line, _, on| {
+            let before = line.store.clone();
             line.store.size_limit = to.limit.map(to_db).transpose()?;
             line.store.keeping = to.keeping.map(|keeping| keeping.to_string());
-            Ok(())
+            change_of_store(&before, line, now, on)
         })
     }
 
     pub(crate) fn hold_store(&self, caller: &Caller, id: &str, hold: &NewHold) -> Result<Workstation> {
         caller.may(&Act::ChangeOffice)?;
         let reason = checked_reason(&hold.reason)?;
-        self.change_store(caller, id, "hold put on an image store", &reason, |line, caller| {
+        self.change_store(caller, id, "hold put on an image store", &reason, |line, caller, _| {
             line.store.held = Some(reason.clone());
             line.store.held_by = Some(caller.name());
             Ok(())
@@ -35,27 +38,30 @@ impl Desk {
     }
 
     pub(crate) fn release_store(&self, caller: &Caller, id: &str) -> Result<Workstation> {
-        self.change_store(caller, id, "hold taken off an image store", "", |line, _| {
+        self.change_store(caller, id, "hold taken off an image store", "", |line, _, _| {
             (line.store.held, line.store.held_by) = (None, None);
             Ok(())
         })
     }
 
-    /// Removes an image store, after the waiting time.
+    /// Removes an image store, after the waiting time and not before the protected time of its points is over.
     pub(crate) fn remove_store(&self, caller: &Caller, id: &str) -> Result<Workstation> {
         let now = self.now();
-        self.change_store(caller, id, "image store removed", "it waits to go", |line, caller| {
+        self.change_store(caller, id, "image store removed", "it waits to go", |line, caller, on| {
             if line.store.held.is_some() {
                 return Err(DeskError::Conflict("there is a hold on this image store: take it off first"));
             }
-            line.store.leaves.get_or_insert(now + line.destination.waiting_days * DAY_MS);
+            let rows = PointRow::list(&line.store.id, i64::MAX, thinning::ALL, on)?;
+            let (promise, facts) = (promise(line, on)?, thinning::facts(&rows));
+            let protected = facts.iter().map(|fact| promise.protected_until_ms(fact)).max().unwrap_or(now);
+            line.store.leaves.get_or_insert(protected.max(now + line.destination.waiting_days * DAY_MS));
             line.store.leaving_by.get_or_insert(caller.name());
             Ok(())
         })
     }
 
     pub(crate) fn bring_store_back(&self, caller: &Caller, id: &str) -> Result<Workstation> {
-        self.change_store(caller, id, "image store brought back", "", |line, _| {
+        self.change_store(caller, id, "image store brought back", "", |line, _, _| {
             (line.store.leaves, line.store.leaving_by) = (None, None);
             Ok(())
         })
@@ -64,7 +70,7 @@ impl Desk {
     pub(crate) fn hold_point(&self, caller: &Caller, store: &str, sequence: u64, hold: &NewHold) -> Result<Point> {
         caller.may(&Act::ChangeOffice)?;
         let reason = checked_reason(&hold.reason)?;
-        self.change_point(caller, store, sequence, "hold put on a point", |row, _, caller| {
+        self.change_point(caller, store, sequence, "hold put on a point", |row, _, caller, _| {
             row.held = Some(reason.clone());
             row.held_by = Some(caller.name());
             Ok(())
@@ -72,30 +78,31 @@ impl Desk {
     }
 
     pub(crate) fn release_point(&self, caller: &Caller, store: &str, sequence: u64) -> Result<Point> {
-        self.change_point(caller, store, sequence, "hold taken off a point", |row, _, _| {
+        self.change_point(caller, store, sequence, "hold taken off a point", |row, _, _, _| {
             (row.held, row.held_by) = (None, None);
             Ok(())
         })
     }
 
-    /// Removes a point, after the waiting time.
+    /// Removes a point, after the waiting time and not before its protected time is over.
     pub(crate) fn remove_point(&self, caller: &Caller, store: &str, sequence: u64) -> Result<Point> {
         let now = self.now();
-        self.change_point(caller, store, sequence, "point removed", |row, line, caller| {
+        self.change_point(caller, store, sequence, "point removed", |row, line, caller, on| {
             if row.held.is_some() || line.store.held.is_some() {
                 return Err(DeskError::Conflict("there is a hold on this recovery point or its image store: take it off first"));
             }
             if line.store.latest_sequence == Some(row.sequence) {
                 return Err(DeskError::Conflict("the latest recovery point stays: the next one builds on it"));
             }
-            row.leaves.get_or_insert(now + line.destination.waiting_days * DAY_MS);
+            let protected = promise(line, on)?.protected_until_ms(&thinning::facts(std::slice::from_ref(row))[0]);
+            row.leaves.get_or_insert(protected.max(now + line.destination.waiting_days * DAY_MS));
             row.leaving_by.get_or_insert(caller.name());
             Ok(())
         })
     }
 
     pub(crate) fn bring_point_back(&self, caller: &Caller, store: &str, sequence: u64) -> Result<Point> {
-        self.change_point(caller, store, sequence, "point brought back", |row, _, _| {
+        self.change_point(caller, store, sequence, "point brought back", |row, _, _, _| {
             (row.leaves, row.leaving_by) = (None, None);
             Ok(())
         })
@@ -107,12 +114,12 @@ impl Desk {
         id: &str,
         act: &str,
         what: &str,
-        change: impl FnOnce(&mut WorkstationLine, &Caller) -> Result<()>,
+        change: impl FnOnce(&mut WorkstationLine, &Caller, &mut Connection) -> Result<()>,
     ) -> Result<Workstation> {
         caller.may(&Act::ChangeOffice)?;
         let line = self.records.write(|on| {
             let mut line = WorkstationLine::by_store(id, on)?.ok_or(DeskError::NotFound("image store"))?;
-            change(&mut line, caller)?;
+            change(&mut line, caller, on)?;
             line.store.update(on)?;
             self.audit(caller, act, format!("{} {what}", line.workstation.name).trim_end(), on)?;
             Ok::<_, DeskError>(line)
@@ -127,14 +134,14 @@ impl Desk {
         store: &str,
         sequence: u64,
         act: &str,
-        change: impl FnOnce(&mut PointRow, &WorkstationLine, &Caller) -> Result<()>,
+        change: impl FnOnce(&mut PointRow, &WorkstationLine, &Caller, &mut Connection) -> Result<()>,
     ) -> Result<Point> {
         caller.may(&Act::ChangeOffice)?;
         let (line, row) = self.records.write(|on| {
             let line = WorkstationLine::by_store(store, on)?.ok_or(DeskError::NotFound("image store"))?;
             let row = PointRow::find(store, to_db(sequence)?, on)?;
             let mut row = row.ok_or(DeskError::NotFound("recovery point"))?;
-            change(&mut row, &line, caller)?;
+            change(&mut row, &line, caller, on)?;
             row.update(on)?;
             self.audit(caller, act, &format!("{} point {sequence}", line.workstation.name), on)?;
             Ok::<_, DeskError>((line, row))

@@ -1,19 +1,19 @@
 //! Limits: what may still be stored, and what is done when one is met.
 
-use std::collections::BTreeSet;
-use std::sync::PoisonError;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{MutexGuard, PoisonError};
 
 use jetfrost_image::StoreId;
 use jetfrost_image::store::{Store, Tidying};
-use jetfrost_office::retention::expendable;
+use jetfrost_office::protected::Promise;
 use jetfrost_office::room::{Bound, Level};
 use jetfrost_wire::keeping::AtLimit;
 
 use super::convert::{self, from_db};
 use super::stores::Upload;
 use super::{Desk, DeskError, NoRoom, Result, place, thinning};
-use crate::records::{DestinationRow, WorkstationLine};
-use crate::shelf::{Budget, Claim, CountsFor, Place, ShelfError, volume_of};
+use crate::records::{DestinationRow, PointRow, StoreRow, WorkstationLine};
+use crate::shelf::{Budget, Claim, CountsFor, Full, Place, ShelfError, volume_of};
 
 /// An account's workstations are looked at together.
 const ALL: usize = 10_000;
@@ -45,56 +45,188 @@ pub(super) struct Counted {
 }
 
 impl Counted {
-    fn budget(&self, level: &Level, purpose: Purpose) -> Budget {
+    /// `headroom` is what old points will free of the store's own limits.
+    fn budget(&self, level: &Level, purpose: Purpose, headroom: u64) -> Budget {
+        let limit = match purpose {
+            Purpose::Content => level.limit_for_content(),
+            Purpose::Closing => level.limit,
+        };
+        let is_own = matches!(level.bound, Bound::StoreLimit | Bound::Quota);
         Budget {
             what: self.what.clone(),
-            limit: match purpose {
-                Purpose::Content => level.limit_for_content(),
-                Purpose::Closing => level.limit,
-            },
+            limit: if is_own { limit.saturating_add(headroom) } else { limit },
             stores: self.stores.clone(),
             used_besides: if self.stores.is_empty() { level.used } else { 0 },
         }
     }
 }
 
-impl Desk {
-    /// Announces `bytes` that are about to be written, if every limit leaves room for them. Where that was chosen, the
-    /// workstation's oldest points go to make room.
-    pub(super) fn claim(&self, upload: &Upload, bytes: u64, purpose: Purpose) -> Result<Claim<'_>> {
-        let refusal = match self.try_claim(&upload.line, bytes, purpose) {
-            Err(DeskError::NoRoom(refusal)) => refusal,
-            other => return other,
-        };
-        if convert::at_limit(&upload.line.destination.at_limit) == AtLimit::Stop {
-            return Err(DeskError::NoRoom(refusal));
+/// Room that is taken as bytes arrive. What is taken counts until it is settled or dropped.
+pub(crate) struct Room {
+    claim: Claim,
+    levels: Vec<Level>,
+    names: Names,
+}
+
+/// Whose the limits are.
+struct Names {
+    workstation: String,
+    login: String,
+    destination: String,
+}
+
+impl Names {
+    fn of(&self, bound: Bound) -> &str {
+        match bound {
+            Bound::StoreLimit => &self.workstation,
+            Bound::Quota => &self.login,
+            Bound::Capacity | Bound::Reserve => &self.destination,
         }
-        let _alone = self.making_room.lock().unwrap_or_else(PoisonError::into_inner);
-        // Another upload may have made room meanwhile.
-        let refusal = match self.try_claim(&upload.line, bytes, purpose) {
-            Err(DeskError::NoRoom(refusal)) => refusal,
-            other => return other,
-        };
-        if self.let_oldest_go(&upload.line, &upload.store, &refusal)? {
-            self.try_claim(&upload.line, bytes, purpose)
-        } else {
-            Err(DeskError::NoRoom(refusal))
+    }
+}
+
+impl Room {
+    /// Takes room for bytes that arrived.
+    pub(crate) fn take(&mut self, bytes: u64) -> Result<()> {
+        self.claim.take(bytes).map_err(|full| self.refusal(bytes, full))
+    }
+
+    /// Gives the room back at the same moment as `count` counts what was written.
+    pub(crate) fn settle(self, count: &dyn Fn()) {
+        self.claim.settle(count);
+    }
+
+    fn refusal(&self, wanted: u64, full: Full) -> DeskError {
+        let level = self.levels[full.budget];
+        let of = self.names.of(level.bound).to_owned();
+        DeskError::NoRoom(Box::new(NoRoom { level, of, wanted, left: full.left }))
+    }
+}
+
+/// What an image store's oldest points would free if room were made.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Headroom {
+    /// The points that were there when it was looked.
+    points: Vec<u64>,
+    looked: i64,
+    bytes: u64,
+}
+
+/// An alert names what went for room, up to this many bytes; the audit log has all of it.
+const MOST_SAID: usize = 400;
+/// What the oldest points would free is not looked at again before this, while the points are the same ones.
+const LOOK_AGAIN_MS: i64 = 60_000;
+
+impl Desk {
+    /// Room for `bytes` that are about to arrive, none of it taken yet. Where the oldest points go at a limit, a store may
+    /// grow beyond its own limit and its account's quota by what they will free at the commit: nothing goes before that.
+    pub(super) fn room_for(&self, upload: &Upload, bytes: u64, purpose: Purpose) -> Result<Room> {
+        let room = self.room(&upload.line, purpose, 0)?;
+        let Err(full) = room.claim.check(bytes) else { return Ok(room) };
+        let is_own = matches!(room.levels[full.budget].bound, Bound::StoreLimit | Bound::Quota);
+        let headroom = if is_own { self.headroom(&upload.line, &upload.store)? } else { 0 };
+        let more = self.room(&upload.line, purpose, headroom)?;
+        match more.claim.check(bytes) {
+            Ok(()) => Ok(more),
+            Err(full) => Err(more.refusal(bytes, full)),
         }
     }
 
-    fn try_claim(&self, line: &WorkstationLine, bytes: u64, purpose: Purpose) -> Result<Claim<'_>> {
+    fn room(&self, line: &WorkstationLine, purpose: Purpose, headroom: u64) -> Result<Room> {
         self.shelf.check(&place(&line.destination))?;
         let levels = self.levels(line)?;
-        let budgets: Vec<Budget> = levels.iter().map(|(counted, level)| counted.budget(level, purpose)).collect();
-        self.shelf.claim(bytes, &budgets).map_err(|(i, left)| {
-            let level = levels[i].1;
-            let of = match level.bound {
-                Bound::StoreLimit => &line.workstation.name,
-                Bound::Quota => &line.account.login,
-                Bound::Capacity | Bound::Reserve => &line.destination.name,
-            };
-            DeskError::NoRoom(Box::new(NoRoom { level, of: of.clone(), wanted: bytes, left }))
-        })
+        let budgets = levels.iter().map(|(counted, level)| counted.budget(level, purpose, headroom)).collect();
+        let names = Names {
+            workstation: line.workstation.name.clone(),
+            login: line.account.login.clone(),
+            destination: line.destination.name.clone(),
+        };
+        Ok(Room { claim: self.shelf.claim(budgets), levels: levels.into_iter().map(|(_, level)| level).collect(), names })
+    }
+
+    /// What the points that may go for room would free.
+    fn headroom(&self, line: &WorkstationLine, store: &Store) -> Result<u64> {
+        let points = store.points();
+        let now = self.now();
+        let known = self.lock_headroom().get(&line.store.id).cloned().unwrap_or_default();
+        if known.points == points && (0..LOOK_AGAIN_MS).contains(&(now - known.looked)) {
+            return Ok(known.bytes);
+        }
+        let may_go = self.may_go_for_room(line, store)?;
+        let bytes = if may_go.is_empty() { 0 } else { store.room_freed_by(&may_go.into_iter().collect())?.bytes };
+        self.lock_headroom().insert(line.store.id.clone(), Headroom { points, looked: now, bytes });
+        Ok(bytes)
+    }
+
+    fn lock_headroom(&self) -> MutexGuard<'_, BTreeMap<String, Headroom>> {
+        self.headroom.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn may_go_for_room(&self, line: &WorkstationLine, store: &Store) -> Result<Vec<u64>> {
+        if convert::at_limit(&line.destination.at_limit) == AtLimit::Stop || thinning::forgot_its_run(line, store) {
+            return Ok(Vec::new());
+        }
+        let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
+        let mut may_go = expendable(line, &self.point_rows(line)?, &self.promise(line)?, self.now());
+        may_go.retain(|sequence| on_shelf.contains(sequence));
+        Ok(may_go)
+    }
+
+    /// Which points have to go so that a store fits its limits once its run is committed; refused when all that may go would
+    /// not be enough. Nothing goes yet.
+    pub(super) fn room_to_make(&self, line: &WorkstationLine, store: &Store) -> Result<BTreeSet<u64>> {
+        if convert::at_limit(&line.destination.at_limit) == AtLimit::Stop {
+            return Ok(BTreeSet::new());
+        }
+        let own = self.levels(line)?.into_iter().map(|(_, level)| level);
+        let own: Vec<Level> = own.filter(|level| matches!(level.bound, Bound::StoreLimit | Bound::Quota)).collect();
+        let beyond =
+            |limit: fn(&Level) -> u64| own.iter().map(|level| level.used.saturating_sub(limit(level))).max().unwrap_or(0);
+        let (needed, wished) = (beyond(|level| level.limit), beyond(Level::limit_for_content));
+        if wished == 0 {
+            return Ok(BTreeSet::new());
+        }
+        let may_go = self.may_go_for_room(line, store)?;
+        // A little more than has to be, so that the next run finds room as well.
+        let enough = match how_many_free(store, &may_go, wished)? {
+            Some(enough) => Some(enough),
+            None if needed == 0 => Some(0),
+            None => how_many_free(store, &may_go, needed)?,
+        };
+        let Some(enough) = enough else { return Err(self.no_room_to_make(line, &own, needed)) };
+        Ok(may_go[..enough].iter().copied().collect())
+    }
+
+    fn no_room_to_make(&self, line: &WorkstationLine, own: &[Level], wanted: u64) -> DeskError {
+        let fullest = own.iter().copied().max_by_key(|level| level.used.saturating_sub(level.limit));
+        let level = fullest.unwrap_or(Level { bound: Bound::StoreLimit, limit: 0, used: 0 });
+        let of = if level.bound == Bound::Quota { &line.account.login } else { &line.workstation.name };
+        DeskError::NoRoom(Box::new(NoRoom { level, of: of.clone(), wanted, left: 0 }))
+    }
+
+    /// Lets points go to make room, now that the run is committed for which it is needed. It is on record and an alert.
+    pub(super) fn make_room(&self, line: &WorkstationLine, store: &Store, going: &BTreeSet<u64>) -> Result<()> {
+        if going.is_empty() {
+            return Ok(());
+        }
+        let mut said = String::new();
+        let gone = self.let_go(line, store, thinning::ROOM, |line, rows, promise| {
+            let may_go: BTreeSet<u64> = expendable(line, rows, promise, self.now()).into_iter().collect();
+            let gone = going.intersection(&may_go).copied().collect();
+            said = thinning::said_of(line, rows, &gone);
+            gone
+        })?;
+        if gone.is_empty() {
+            return Ok(());
+        }
+        let before = line.store.room_made_of.as_ref().filter(|before| before.len() < MOST_SAID);
+        let said = before.map_or_else(|| said.clone(), |before| format!("{before}; {said}"));
+        self.records.write(|on| Ok::<_, DeskError>(StoreRow::set_room_made(&line.store.id, self.now(), &said, on)?))?;
+        self.lock_headroom().remove(&line.store.id);
+        // Room is wanted now: nothing that is not needed stays.
+        let tidied = store.tidy(&Tidying { most_dead_percent: 0, drop_unfinished: false }, &mut |_| true)?;
+        tracing::info!(workstation = line.workstation.name, points = gone.len(), freed = tidied.freed, "made room at a limit");
+        Ok(())
     }
 
     /// All limits that bind a workstation's store.
@@ -144,29 +276,17 @@ impl Desk {
     pub(super) fn used_of(&self, place: &Place, stores: &[String]) -> u64 {
         self.look_at(place, stores).0.iter().map(|(_, used)| used).sum()
     }
+}
 
-    /// Lets as many of the oldest points go as make enough room, as far as the rule allows. False, and nothing gone,
-    /// when all that may go would not be enough.
-    fn let_oldest_go(&self, line: &WorkstationLine, store: &Store, refusal: &NoRoom) -> Result<bool> {
-        if line.store.held.is_some() || thinning::forgot_its_run(line, store) {
-            return Ok(false);
-        }
-        let points = self.point_rows(line)?;
-        // What a person removed waits its time, also now.
-        let waiting: BTreeSet<u64> = points.iter().filter(|p| p.leaves.is_some()).map(|p| from_db(p.sequence)).collect();
-        let rule = thinning::rule(line);
-        let mut may_go = expendable(&thinning::facts(&points), rule.as_ref(), self.now());
-        may_go.retain(|sequence| !waiting.contains(sequence));
-        // A little more than is needed now, so that the next upload need not do the same again.
-        let wanted = refusal.wanted - refusal.left.min(refusal.wanted) + refusal.level.limit / 50;
-        let Some(enough) = how_many_free(store, &may_go, wanted)? else { return Ok(false) };
-        let going: BTreeSet<u64> = may_go[..enough].iter().copied().collect();
-        self.take_points(line, store, &going, "a limit was reached")?;
-        // Room is wanted now: nothing that is not needed stays.
-        let tidied = store.tidy(&Tidying { most_dead_percent: 0, drop_unfinished: false }, &mut |_| true)?;
-        tracing::info!(workstation = line.workstation.name, points = going.len(), freed = tidied.freed, "made room at a limit");
-        Ok(true)
+/// Points that may go for room, oldest first. What a person removed waits its time, also now.
+fn expendable(line: &WorkstationLine, rows: &[PointRow], promise: &Promise, now: i64) -> Vec<u64> {
+    if line.store.held.is_some() {
+        return Vec::new();
     }
+    let waiting: BTreeSet<u64> = rows.iter().filter(|row| row.leaves.is_some()).map(|row| from_db(row.sequence)).collect();
+    let mut may_go = promise.expendable(&thinning::facts(rows), now);
+    may_go.retain(|sequence| !waiting.contains(sequence));
+    may_go
 }
 
 /// How many of `may_go`, from the front, free `wanted` bytes; `None` when all together do not.

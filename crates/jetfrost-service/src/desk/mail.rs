@@ -283,16 +283,15 @@ fn said(row: &MailRow) -> String {
 
 fn concern(row: &ToldRow) -> Option<Concern> {
     let kind = Kind::ALL.into_iter().find(|kind| shown(*kind).word() == row.kind)?;
-    Some(Concern { kind, subject: row.subject.clone() })
+    Some(Concern { kind, subject: row.subject.clone(), detail: row.detail.clone() })
 }
 
 fn note_told(news: &News, at: i64, on: &mut Connection) -> Result<()> {
-    for concern in &news.new {
-        let row = ToldRow { kind: shown(concern.kind).word().into(), subject: concern.subject.clone(), at };
-        row.put(on)?;
-    }
     for concern in &news.over {
         ToldRow::remove(shown(concern.kind).word(), &concern.subject, on)?;
+    }
+    for Concern { kind, subject, detail } in &news.new {
+        ToldRow { kind: shown(*kind).word().into(), subject: subject.clone(), at, detail: detail.clone() }.put(on)?;
     }
     Ok(())
 }

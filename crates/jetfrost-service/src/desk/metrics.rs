@@ -42,6 +42,11 @@ impl Desk {
         Ok(text)
     }
 
+    /// Whether a caller hears of everything, without a look at the records.
+    pub(crate) fn hears_all(&self, caller: &Caller) -> bool {
+        caller.may(&Act::SeeOffice).is_ok()
+    }
+
     /// Whether a caller may hear of a change.
     pub(crate) fn may_hear(&self, caller: &Caller, event: &Event) -> bool {
         let workstation = match event {

@@ -32,6 +32,7 @@ mod settings;
 mod sign_in;
 mod soundness;
 mod stores;
+mod terms;
 mod thinning;
 mod trial;
 mod ways_in;
@@ -59,6 +60,7 @@ use sign_in::Attempts;
 
 pub(crate) use audit::export_header;
 pub(crate) use sign_in::installation;
+pub(crate) use stores::Arriving;
 
 pub(super) const DAY_MS: i64 = 86_400_000;
 
@@ -264,8 +266,8 @@ pub(crate) struct Desk {
     /// What each workstation was last refused for, so that a refusal is on record once.
     refusals_told: Mutex<BTreeMap<String, String>>,
     jobs: Jobs,
-    /// Held while old points are let go to make room: what one upload frees is not to be freed again by the next.
-    making_room: Mutex<()>,
+    /// What each image store's oldest points would free, as it was last looked.
+    headroom: Mutex<BTreeMap<String, limits::Headroom>>,
 }
 
 impl Desk {
@@ -290,7 +292,7 @@ impl Desk {
             attempts: Mutex::default(),
             refusals_told: Mutex::default(),
             jobs: Jobs::default(),
-            making_room: Mutex::default(),
+            headroom: Mutex::default(),
         }
     }
 

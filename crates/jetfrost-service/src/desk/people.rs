@@ -143,7 +143,7 @@ impl Desk {
             name: line.workstation.name.clone(),
             destination: line.destination.name.clone(),
             points: from_db(line.store.points),
-            latest: line.latest_point.as_ref().map(|point| timestamp(point.created)),
+            latest: line.latest_point.as_ref().map(|point| timestamp(point.committed)),
             bytes: id.and_then(|id| self.shelf.used(&place(&line.destination), id).ok()),
         }
     }

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use jetfrost_office::access::Act;
 use jetfrost_office::names;
+use jetfrost_office::protected::USUAL_DAYS;
 use jetfrost_office::room::suggested_reserve;
 use jetfrost_wire::destination::{
     Destination, DestinationChange, DestinationState, Erasure, NewDestination, TryDirectory, Verdict, Volume,
@@ -13,6 +14,7 @@ use jetfrost_wire::keeping::{AtLimit, Keeping, Rule};
 use jetfrost_wire::{DestinationId, Page, PageQuery};
 
 use super::convert::{self, from_db};
+use super::terms::{change_of_destination, check_terms};
 use super::{Caller, Desk, DeskError, Result, access, checked_name, place, shown_limit, taken, to_db};
 use crate::clock::timestamp;
 use crate::records::{AuditRow, DestinationRow, NewEntry};
@@ -78,9 +80,11 @@ impl Desk {
             at_limit: convert::at_limit_word(new.at_limit.unwrap_or(AtLimit::Stop)).into(),
             encryption: new.encryption.word().into(),
             waiting_days: USUAL_WAITING_DAYS,
+            protected_days: new.protected_days.unwrap_or(USUAL_DAYS).into(),
             scrub_days: jetfrost_wire::keeping::usual_scrub_days().into(),
             ..DestinationRow::default()
         };
+        check_terms(&row)?;
         self.check_new(&row, new)?;
         self.shelf.lay_out(&place(&row), &row.name, &timestamp(row.created).to_string(), &self.directories()?)?;
         let volume =
@@ -139,16 +143,18 @@ impl Desk {
     pub(crate) fn change_destination(&self, caller: &Caller, id: &str, change: &DestinationChange) -> Result<Destination> {
         caller.may(&Act::ChangeOffice)?;
         [change.waiting_days, change.scrub_days].into_iter().flatten().try_for_each(check_days)?;
+        let now = self.now();
         let row = self.records.write(|on| {
             let mut row = DestinationRow::by_id(id, on)?.ok_or(DeskError::NotFound("destination"))?;
-            let (old_name, before) = (row.name.clone(), said(&row, &access::open_to(&row, on)?));
+            let (old, before) = (row.clone(), said(&row, &access::open_to(&row, on)?));
             self.set_given(&mut row, change)?;
+            change_of_destination(&old, &mut row, now, on)?;
             if let Some(to) = &change.open_to {
                 access::set_open_to(&mut row, to, on)?;
             }
             row.update(on).map_err(|e| taken(&row.name, e))?;
             let after = said(&row, &access::open_to(&row, on)?);
-            self.audit_change(caller, "destination changed", &old_name, Some(&before), Some(&after), on)?;
+            self.audit_change(caller, "destination changed", &old.name, Some(&before), Some(&after), on)?;
             if change.directory.is_some() {
                 self.shelf.close(&row.stores(on)?);
             }
@@ -184,6 +190,7 @@ impl Desk {
         row.encryption = change.encryption.map_or(row.encryption.clone(), |policy| policy.word().into());
         row.waiting_days = change.waiting_days.map_or(row.waiting_days, Into::into);
         row.scrub_days = change.scrub_days.map_or(row.scrub_days, Into::into);
+        row.protected_days = change.protected_days.map_or(row.protected_days, Into::into);
         Ok(())
     }
 
@@ -291,6 +298,7 @@ impl Desk {
             encryption: convert::encryption(row),
             waiting_days: u32::try_from(row.waiting_days).unwrap_or(u32::MAX),
             scrub_days: u32::try_from(row.scrub_days).unwrap_or(u32::MAX),
+            protected_days: u32::try_from(row.protected_days).unwrap_or(u32::MAX),
             open_to,
             erasure: asked.then(|| Erasure { by: row.erasing_by.clone().unwrap_or_default(), ends: row.erases.map(timestamp) }),
             records_copied: row.records_copied.map(timestamp),
@@ -352,7 +360,7 @@ pub(super) fn checked_description(text: &str) -> Result<String> {
 /// A destination in a line, for the audit log.
 fn said(row: &DestinationRow, open_to: &jetfrost_wire::access::OpenTo) -> String {
     format!(
-        "{} at {}: capacity {}, reserve {}, limit of new stores {}, keeps {}, at a limit {}, encryption {}, waiting time {} days, scrub every {} days, open to {}",
+        "{} at {}: capacity {}, reserve {}, limit of new stores {}, keeps {}, at a limit {}, encryption {}, protected time {} days, waiting time {} days, scrub every {} days, open to {}",
         row.name,
         row.directory,
         shown_limit(row.capacity.map(from_db)),
@@ -361,6 +369,7 @@ fn said(row: &DestinationRow, open_to: &jetfrost_wire::access::OpenTo) -> String
         row.keeping,
         row.at_limit,
         row.encryption,
+        row.protected_days,
         row.waiting_days,
         row.scrub_days,
         access::said(open_to)

@@ -99,7 +99,9 @@ impl Desk {
     fn end_on_record(&self, row: &RestoreRow, outcome: Outcome) -> Result<Restore> {
         let now = self.now();
         self.records.write(|on| {
-            row.update(on)?;
+            if !row.update_if_underway(on)? {
+                return Err(DeskError::Conflict("this restore is over"));
+            }
             let store = WorkstationLine::by_id(&row.workstation_id, on)?.map(|line| line.store.id);
             match (Purpose::from_word(&row.purpose), store, outcome) {
                 (Some(Purpose::Drill), Some(store), Outcome::Complete) => StoreRow::set_drilled(&store, now, row.sequence, on)?,
@@ -118,7 +120,9 @@ impl Desk {
     }
 
     fn save_restore(&self, row: &RestoreRow) -> Result<Restore> {
-        self.records.write(|on| Ok::<_, DeskError>(row.update(on)?))?;
+        if !self.records.write(|on| Ok::<_, DeskError>(row.update_if_underway(on)?))? {
+            return Err(DeskError::Conflict("this restore is over"));
+        }
         Ok(self.tell_restore(row))
     }
 

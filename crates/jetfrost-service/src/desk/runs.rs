@@ -1,7 +1,7 @@
 //! Runs: from their beginning to the commit of their point.
 
 use jetfrost_image::StoreId;
-use jetfrost_image::format::PointHead;
+use jetfrost_image::format::{PointFile, PointHead};
 use jetfrost_image::store::{Store, StoreError};
 use jetfrost_office::access::Act;
 use jetfrost_wire::Binary;
@@ -17,6 +17,8 @@ use std::sync::Arc;
 
 /// A reason is a sentence, not a log.
 const MOST_REASON: usize = 500;
+/// A point's body refers to its lists, it does not hold them.
+const MOST_POINT: usize = 1 << 20;
 
 impl Desk {
     /// Begins a run. One that is underway for the same workstation is over: its client is gone, for a workstation has one at a time.
@@ -26,17 +28,13 @@ impl Desk {
         self.backups_are_let_in()?;
         self.takes_backups(&line)?;
         self.let_in(&line.workstation.id);
-        if line.store.leaves.is_some() {
-            return Err(DeskError::Conflict(
-                "this workstation's image store was removed and waits to go; an administrator can bring it back",
-            ));
-        }
         let (_, store) = self.open_store(&line)?;
         store.end_run();
         store.begin_run();
         self.record_points_on_shelf(&line, &store)?;
-        let latest = store.points().last().copied();
-        let of_kind = self.latest_of_kind(&line, begin.kind)?.filter(|sequence| store.points().contains(sequence));
+        let latest = store.latest_sound()?;
+        let of_kind = self.latest_of_kind(&line, &store, begin.kind)?;
+        let hurt_points = store.hurt_points()?.into_iter().collect();
         let lost = self.lost_for_run(&line, &store)?;
         let row = self.records.write(|on| self.insert_run(&line, begin, on))?;
         let run = convert::run(&row, self.now());
@@ -44,35 +42,58 @@ impl Desk {
         Ok(RunBegun {
             run,
             store: line.store.id.clone(),
-            sequence: latest.map_or(1, |latest| latest + 1),
-            latest: latest.map(|latest| store.point(latest).map(Binary)).transpose()?,
+            sequence: store.next_sequence(),
+            latest: latest.map(|latest| store.point(latest.sequence).map(Binary)).transpose()?,
             latest_of_kind: of_kind.map(|sequence| store.point(sequence).map(Binary)).transpose()?,
             store_is_empty: store.is_empty(),
             lost: lost.names,
+            hurt_points,
             lost_more: lost.more,
         })
     }
 
-    /// Refuses when the destination is withdrawn, or not open to the workstation's account.
+    /// Refuses when the destination is withdrawn, not open to the workstation's account, or the image store was removed.
     fn takes_backups(&self, line: &WorkstationLine) -> Result<()> {
+        if line.store.leaves.is_some() {
+            return Err(DeskError::Conflict(
+                "this workstation's image store was removed and waits to go; an administrator can bring it back",
+            ));
+        }
         if line.destination.withdrawn.is_some() {
             return Err(DeskError::Withdrawn(line.destination.name.clone()));
         }
         self.records.read(|on| Self::has_access(&line.account, &line.destination, on))
     }
 
-    fn latest_of_kind(&self, line: &WorkstationLine, kind: PointKind) -> Result<Option<u64>> {
-        let latest = self
-            .records
-            .read(|on| Ok::<_, DeskError>(PointRow::latest_of_kind(&line.store.id, convert::kind_word(kind), on)?))?;
-        Ok(latest.map(|row| convert::from_db(row.sequence)))
+    /// The one gate for all that a workstation writes: it has a run underway, which was let in when it began, and its destination
+    /// still takes its backups.
+    pub(super) fn may_write_now(&self, line: &WorkstationLine) -> Result<()> {
+        let underway = line.latest_run.as_ref().filter(|run| run.outcome == Outcome::Underway.word());
+        match underway {
+            Some(run) if !jetfrost_office::standing::is_lost(run.last_heard, self.now()) => self.takes_backups(line),
+            _ => Err(DeskError::RunOver),
+        }
+    }
+
+    /// The latest point of a kind that is as it was committed.
+    fn latest_of_kind(&self, line: &WorkstationLine, store: &Store, kind: PointKind) -> Result<Option<u64>> {
+        let rows = self.point_rows(line)?;
+        let of_kind = rows.iter().filter(|row| row.kind == convert::kind_word(kind)).map(|row| convert::from_db(row.sequence));
+        for sequence in of_kind {
+            match store.point_head(sequence) {
+                Ok(_) => return Ok(Some(sequence)),
+                Err(error @ StoreError::Medium { .. }) => return Err(error.into()),
+                Err(_) => {}
+            }
+        }
+        Ok(None)
     }
 
     fn insert_run(&self, line: &WorkstationLine, begin: &BeginRun, on: &mut Connection) -> Result<RunRow> {
         let now = self.now();
         if let Some(mut earlier) = line.latest_run.clone().filter(|run| run.outcome == Outcome::Underway.word()) {
             end(&mut earlier, Outcome::Lost, Some("the next run began before this one ended"), now);
-            earlier.update(on)?;
+            earlier.update_if_underway(on)?;
         }
         let new = NewRun {
             id: new_id(&*self.random),
@@ -96,14 +117,36 @@ impl Desk {
 
     /// Records points that are on the shelf and not in the records: the service was killed between the two.
     pub(super) fn record_points_on_shelf(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
+        self.give_receipts(line, store)?;
         let recorded = line.store.latest_sequence.unwrap_or(0);
         for sequence in store.points() {
             if to_db(sequence)? > recorded {
                 let head = store.point_head(sequence)?;
-                self.records.write(|on| insert_point(&line.store.id, &head, None, 0, on))?;
+                let committed = self.committed_at(store, sequence)?;
+                self.records.write(|on| insert_point(&line.store.id, &head, committed, None, 0, on))?;
             }
         }
         Ok(())
+    }
+
+    /// Points of an earlier version, or whose commit was cut off, get their receipts: from the records, if they know when they
+    /// were committed, else they are of this moment.
+    pub(super) fn give_receipts(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
+        for sequence in store.without_receipt()? {
+            let row = self.records.read(|on| Ok::<_, DeskError>(PointRow::find(&line.store.id, to_db(sequence)?, on)?))?;
+            match store.give_receipt(sequence, row.map_or(self.now(), |row| row.committed)) {
+                // What is damaged is for a scrub to tell; it must not keep others from anything.
+                Err(StoreError::Format(_) | StoreError::Needs(_) | StoreError::NoPoint(_)) => {}
+                other => other?,
+            }
+        }
+        Ok(())
+    }
+
+    /// When a point was committed, as its receipt says. It is never later than now; one without a receipt is of this moment.
+    pub(super) fn committed_at(&self, store: &Store, sequence: u64) -> Result<i64> {
+        let receipt = store.receipt(sequence)?;
+        Ok(receipt.map_or(i64::MAX, |receipt| receipt.committed).min(self.now()))
     }
 
     /// Notes how far a run is.
@@ -113,7 +156,7 @@ impl Desk {
         set_progress(&mut row, progress)?;
         row.last_heard = now;
         self.records.write(|on| {
-            row.update(on)?;
+            still_underway(row.update_if_underway(on)?)?;
             Ok::<_, DeskError>(WorkstationRow::set_seen(&line.workstation.id, now, &line.workstation.client_version, on)?)
         })?;
         Ok(self.tell_run(&row))
@@ -122,6 +165,7 @@ impl Desk {
     /// Where the needs of a run's point go.
     pub(crate) fn upload_of_run(&self, caller: &Caller, id: &str) -> Result<Upload> {
         let (line, _) = self.current_run(caller, id)?;
+        self.may_write_now(&line)?;
         Ok(Upload { store: self.open_store(&line)?.1, line })
     }
 
@@ -132,7 +176,10 @@ impl Desk {
         if row.outcome != Outcome::Underway.word() {
             return self.committed_before(&line, &row, &store, commit);
         }
-        let head = match store.commit_point(&commit.point.0) {
+        self.may_write_now(&line)?;
+        check_bounds(commit)?;
+        let going = self.room_to_make(&line, &store)?;
+        let head = match store.commit_point(&commit.point.0, self.now()) {
             Err(StoreError::OutOfOrder { found, .. }) if store.point(found).is_ok_and(|bytes| bytes == commit.point.0) => {
                 store.point_head(found)?
             }
@@ -144,14 +191,22 @@ impl Desk {
         row.unreadable = to_db(commit.exceptions.unreadable)?;
         row.disappeared = to_db(commit.exceptions.disappeared)?;
         row.sequence = Some(to_db(head.sequence)?);
+        let committed = self.committed_at(&store, head.sequence)?;
         end(&mut row, outcome, None, self.now());
         self.records.write(|on| {
-            row.update(on)?;
-            insert_point(&line.store.id, &head, Some(row.number), row.sent, on)
+            // The point is there, whatever became of the run meanwhile: it is recorded in any case.
+            row.update_if_underway(on)?;
+            insert_point(&line.store.id, &head, committed, Some(row.number), row.sent, on)
         })?;
-        if line.store.lost_chunks > 0 {
+        if let Err(error) = self.make_room(&line, &store, &going) {
+            // The point is there; what has to go is looked at again with the next one.
+            tracing::error!(%error, workstation = line.workstation.name, "making room");
+        }
+        if line.store.lost_chunks > 0
             // The run may have brought what was lost.
-            self.note_lost_chunks(&line, &store)?;
+            && let Err(error) = self.note_lost_chunks(&line, &store)
+        {
+            tracing::error!(%error, workstation = line.workstation.name, "looking what is lost");
         }
         let run = self.tell_run(&row);
         self.workstation_changed(&line.workstation.id);
@@ -182,7 +237,7 @@ impl Desk {
         let outcome = if why.stopped { Outcome::Stopped } else { Outcome::Failed };
         set_progress(&mut row, &why.progress)?;
         end(&mut row, outcome, Some(&why.reason), self.now());
-        self.records.write(|on| Ok::<_, DeskError>(row.update(on)?))?;
+        self.records.write(|on| still_underway(row.update_if_underway(on)?))?;
         self.open_store(&line)?.1.end_run();
         Ok(self.tell_run(&row))
     }
@@ -196,14 +251,14 @@ impl Desk {
                 if jetfrost_office::standing::is_lost(row.last_heard, now) {
                     let heard = row.last_heard;
                     end(&mut row, Outcome::Lost, Some("nothing was heard of it any more"), heard);
-                    row.update(on)?;
+                    row.update_if_underway(on)?;
                 }
             }
             for mut row in crate::records::RestoreRow::with_outcome(underway, on)? {
                 if jetfrost_office::standing::is_lost(row.last_heard, now) {
                     row.outcome = Outcome::Lost.word().into();
                     row.ended = Some(row.last_heard);
-                    row.update(on)?;
+                    row.update_if_underway(on)?;
                 }
             }
             Ok(())
@@ -235,6 +290,22 @@ impl Desk {
     }
 }
 
+/// What a point says of itself must fit the records and the next run's answer: checked before it is committed, since afterwards it
+/// is there.
+fn check_bounds(commit: &CommitPoint) -> Result<()> {
+    if commit.point.0.len() > MOST_POINT {
+        return Err(DeskError::Invalid(format!("a recovery point's file has {MOST_POINT} bytes at most")));
+    }
+    let head = PointFile::from_bytes(&commit.point.0).map_err(StoreError::from)?.head;
+    let exceptions = &commit.exceptions;
+    let numbers = [head.sequence, head.files, head.bytes, head.exceptions, head.needed, exceptions.changed_while_read];
+    numbers.into_iter().chain([exceptions.unreadable, exceptions.disappeared]).try_for_each(|n| to_db(n).map(drop))
+}
+
+fn still_underway(written: bool) -> Result<()> {
+    if written { Ok(()) } else { Err(DeskError::RunOver) }
+}
+
 fn set_progress(row: &mut RunRow, progress: &Progress) -> Result<()> {
     row.phase = progress.phase.word().into();
     row.files_done = to_db(progress.files_done)?;
@@ -252,8 +323,18 @@ fn end(row: &mut RunRow, outcome: Outcome, reason: Option<&str>, at: i64) {
     row.last_heard = at;
 }
 
-pub(super) fn insert_point(store: &str, head: &PointHead, run: Option<i64>, sent: i64, on: &mut Connection) -> Result<()> {
+pub(super) fn insert_point(
+    store: &str,
+    head: &PointHead,
+    committed: i64,
+    run: Option<i64>,
+    sent: i64,
+    on: &mut Connection,
+) -> Result<()> {
     let sequence = to_db(head.sequence)?;
+    if PointRow::is_recorded(store, sequence, on)? {
+        return Ok(());
+    }
     let kind = match head.kind {
         jetfrost_image::format::PointKind::Files => PointKind::Files,
         jetfrost_image::format::PointKind::Disk => PointKind::Disk,
@@ -263,7 +344,7 @@ pub(super) fn insert_point(store: &str, head: &PointHead, run: Option<i64>, sent
         sequence,
         run_number: run,
         kind: convert::kind_word(kind).into(),
-        created: head.created,
+        committed,
         files: to_db(head.files)?,
         bytes: to_db(head.bytes)?,
         exceptions: to_db(head.exceptions)?,

@@ -2,6 +2,7 @@
 
 use jetfrost_office::access::Act;
 use jetfrost_wire::SessionId;
+use jetfrost_wire::event::Event;
 use jetfrost_wire::people::{Account, OwnPassword, PasswordSet};
 use jetfrost_wire::service::{Carry, IssuedToken, NewToken, Session, SessionsEnded, TokenScope};
 
@@ -87,7 +88,10 @@ impl Desk {
         self.records.write(|on| {
             SessionRow::end(&session.id, &account.id, on)?;
             self.audit(caller, "signed out", &session.label, on)
-        })
+        })?;
+        // Whoever listens with it is to hear no more.
+        self.events.tell(Event::Office);
+        Ok(())
     }
 
     /// The caller's own sessions and tokens, latest used first.
@@ -105,17 +109,21 @@ impl Desk {
                 return Err(DeskError::NotFound("session"));
             }
             self.audit(caller, "session ended", id, on)
-        })
+        })?;
+        self.events.tell(Event::Office);
+        Ok(())
     }
 
     /// Ends all of the caller's own sessions and tokens but the one that asks.
     pub(crate) fn end_other_sessions(&self, caller: &Caller) -> Result<SessionsEnded> {
         let (account, session) = caller.own_account(&Act::ChangeSelf)?;
-        self.records.write(|on| {
+        let ended = self.records.write(|on| {
             let ended = SessionRow::end_all(&account.id, Some(&session.id), on)? as u64;
             self.audit(caller, "signed out everywhere else", &format!("{ended} sessions"), on)?;
-            Ok(SessionsEnded { ended })
-        })
+            Ok::<_, DeskError>(SessionsEnded { ended })
+        })?;
+        self.events.tell(Event::Office);
+        Ok(ended)
     }
 
     /// Makes a token for a program of the caller's.
@@ -164,11 +172,11 @@ impl Desk {
     /// Refuses when this is not the password of the account that asks. Guesses cost what failed sign-ins cost.
     pub(super) fn check_own_password(&self, account: &AccountRow, password: &str, origin: &str) -> Result<()> {
         let what = format!("own password of {}", account.id);
-        self.check_guesses(&what, origin)?;
+        self.begin_guess(&what, origin)?;
         if is_password(password, account.password.as_deref()) {
+            self.guess_was_right(&what, origin);
             return Ok(());
         }
-        self.guess_failed(&what, origin);
         Err(DeskError::WrongPassword)
     }
 }

@@ -1,6 +1,7 @@
 //! Signing in and out, and the first administrator.
 
 use std::collections::HashMap;
+use std::net::IpAddr;
 use std::sync::PoisonError;
 
 use data_encoding::BASE32_NOPAD;
@@ -25,16 +26,18 @@ const TOKEN_MS: i64 = 90 * DAY_MS;
 /// Names and addresses whose failures are remembered.
 const MOST_REMEMBERED: usize = 10_000;
 
-/// Failed sign-ins, by account name and by address.
+/// Guesses at secrets, by what is guessed at from a network, and by network. A guess counts before it is looked at: of many at
+/// once none is free because the others are not judged yet. An owner elsewhere is not locked out by somebody's guesses here.
 #[derive(Default)]
 pub(super) struct Attempts(HashMap<String, Failures>);
 
 impl Attempts {
-    fn wait_ms(&self, keys: &[String; 2], now: i64) -> i64 {
-        keys.iter().filter_map(|key| self.0.get(key)).map(|f| f.wait_ms(now)).max().unwrap_or(0)
-    }
-
-    fn failed(&mut self, keys: &[String; 2], now: i64) {
+    /// Counts a guess, unless it comes too early; then says in milliseconds how much.
+    fn begin(&mut self, keys: &[String; 2], now: i64) -> Result<(), i64> {
+        match keys.iter().filter_map(|key| self.0.get(key)).map(|f| f.wait_ms(now)).max().unwrap_or(0) {
+            0 => {}
+            early => return Err(early),
+        }
         if self.0.len() > MOST_REMEMBERED {
             self.0.retain(|_, f| !f.is_forgotten(now));
         }
@@ -42,11 +45,38 @@ impl Attempts {
             let failures = self.0.entry(key.clone()).or_default();
             *failures = failures.and_one_more(now);
         }
+        Ok(())
     }
 
-    fn succeeded(&mut self, keys: &[String; 2]) {
+    /// Takes back what was counted for a guess that was right.
+    fn was_right(&mut self, keys: &[String; 2]) {
+        self.was_none(keys);
         self.0.remove(&keys[0]);
     }
+
+    fn was_none(&mut self, keys: &[String; 2]) {
+        for key in keys {
+            if let Some(counted) = self.0.get_mut(key) {
+                *counted = counted.and_one_less();
+            }
+        }
+    }
+}
+
+/// What guesses from an address count for: itself, or for IPv6 its network of 64 bits, of which one machine has all addresses.
+fn network_of(origin: &str) -> String {
+    match origin.parse::<IpAddr>() {
+        Ok(IpAddr::V6(address)) if address.to_ipv4_mapped().is_none() => {
+            let [a, b, c, d, ..] = address.segments();
+            format!("{a:x}:{b:x}:{c:x}:{d:x}::/64")
+        }
+        _ => origin.to_owned(),
+    }
+}
+
+fn keys_of(what: &str, origin: &str) -> [String; 2] {
+    let network = network_of(origin);
+    [format!("{what} from {network}"), format!("network {network}")]
 }
 
 /// The installation's id; made the first time.
@@ -100,8 +130,7 @@ impl Desk {
     pub(crate) fn first_administrator(&self, new: &FirstAdministrator, origin: &str) -> Result<Account> {
         let login = checked_name(&new.login)?;
         check_password(&new.password)?;
-        let keys = ["first administrator".to_owned(), origin.to_owned()];
-        self.check_patience(&keys)?;
+        self.begin_guess("first administrator", origin)?;
         let row = AccountRow {
             id: new_id(&*self.random),
             login_key: names::key(&login),
@@ -125,8 +154,8 @@ impl Desk {
             self.audit_as(&row.login, origin, "first administrator created", &row.login, on)?;
             convert::account(&row, on)
         });
-        if matches!(made, Err(DeskError::WrongCode(_))) {
-            self.lock_attempts().failed(&keys, self.now());
+        if !matches!(made, Err(DeskError::WrongCode(_))) {
+            self.guess_was_right("first administrator", origin);
         }
         made
     }
@@ -134,12 +163,11 @@ impl Desk {
     /// Signs a person in. Whether the name exists makes no difference to what is said, nor to how long it takes.
     pub(crate) fn sign_in(&self, with: &SignIn, origin: &str) -> Result<SignedIn> {
         let key = names::key(&with.login);
-        let keys = [format!("account {key}"), format!("address {origin}")];
-        self.check_patience(&keys)?;
+        let what = format!("account {key}");
+        self.begin_guess(&what, origin)?;
         let found = self.records.read(|on| Ok::<_, DeskError>(AccountRow::by_key(&key, on)?))?;
         let right = is_password(&with.password, found.as_ref().and_then(|a| a.password.as_deref()));
         let refused = |what: &str, error: DeskError| {
-            self.lock_attempts().failed(&keys, self.now());
             self.audit_refusal("unknown", origin, what, &key)?;
             Err(error)
         };
@@ -148,9 +176,13 @@ impl Desk {
         };
         match self.check_second_factor(&account, with.code.as_deref()) {
             Err(DeskError::WrongSecondFactor) => refused("second factor refused", DeskError::WrongSecondFactor),
-            Err(other) => Err(other),
+            Err(other) => {
+                // The password was right. What was guessed of codes before still counts.
+                self.guess_was_none(&what, origin);
+                Err(other)
+            }
             Ok(()) => {
-                self.lock_attempts().succeeded(&keys);
+                self.guess_was_right(&what, origin);
                 self.begin_session(&account, with, origin)
             }
         }
@@ -184,19 +216,20 @@ impl Desk {
         Ok(SignedIn { session: SessionId(session.id), account, token: Some(secret), expires: timestamp(session.expires) })
     }
 
-    fn check_patience(&self, keys: &[String; 2]) -> Result<()> {
-        match self.lock_attempts().wait_ms(keys, self.now()) {
-            0 => Ok(()),
-            ms => Err(DeskError::TooManyAttempts { wait_seconds: convert::from_db(ms).div_ceil(1000) }),
-        }
+    /// Counts a guess at a secret before it is looked at; refused when there were too many.
+    pub(super) fn begin_guess(&self, what: &str, origin: &str) -> Result<()> {
+        let begun = self.lock_attempts().begin(&keys_of(what, origin), self.now());
+        begun.map_err(|early| DeskError::TooManyAttempts { wait_seconds: convert::from_db(early).div_ceil(1000) })
     }
 
-    pub(super) fn guess_failed(&self, what: &str, origin: &str) {
-        self.lock_attempts().failed(&[format!("{what} {origin}"), format!("address {origin}")], self.now());
+    /// Takes back what was counted for a guess that was right.
+    pub(super) fn guess_was_right(&self, what: &str, origin: &str) {
+        self.lock_attempts().was_right(&keys_of(what, origin));
     }
 
-    pub(super) fn check_guesses(&self, what: &str, origin: &str) -> Result<()> {
-        self.check_patience(&[format!("{what} {origin}"), format!("address {origin}")])
+    /// Takes back one that was counted, and none before it.
+    fn guess_was_none(&self, what: &str, origin: &str) {
+        self.lock_attempts().was_none(&keys_of(what, origin));
     }
 
     fn lock_attempts(&self) -> std::sync::MutexGuard<'_, Attempts> {
@@ -207,4 +240,33 @@ impl Desk {
 fn first_code_key(code: &str) -> Vec<u8> {
     let compact: String = code.chars().filter(char::is_ascii_alphanumeric).collect::<String>().to_uppercase();
     hash(compact.as_bytes())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Two hundred at once: four are free, and none of the others is tried.
+    #[test]
+    fn guesses_count_before_they_are_looked_at() {
+        let mut attempts = Attempts::default();
+        let keys = keys_of("account ingrid", "192.0.2.7");
+        let tried = (0..200).filter(|_| attempts.begin(&keys, 0).is_ok()).count();
+        assert_eq!(tried, 5, "the fifth is the one after which the first wait begins");
+        assert!(attempts.begin(&keys_of("account ingrid", "192.0.2.8"), 0).is_ok(), "the owner elsewhere");
+        assert!(attempts.begin(&keys_of("account tove", "192.0.2.7"), 0).is_err(), "another name from the same network");
+    }
+
+    #[test]
+    fn a_right_guess_leaves_no_trace_and_an_ipv6_network_is_one() {
+        let mut attempts = Attempts::default();
+        for n in 0..100 {
+            let keys = keys_of("account ingrid", &format!("2001:db8::{n:x}"));
+            attempts.begin(&keys, 0).expect("each was right");
+            attempts.was_right(&keys);
+        }
+        assert_eq!(network_of("2001:db8::1"), network_of("2001:db8::ffff"));
+        assert_ne!(network_of("2001:db8::1"), network_of("2001:db8:0:1::1"));
+        assert_eq!(network_of("192.0.2.7"), "192.0.2.7");
+    }
 }

@@ -1,6 +1,6 @@
 //! Soundness: scrubs, what they found, and what is lost.
 
-use jetfrost_image::store::{GoOn, Lost, Scrubbed, Store, Wrong};
+use jetfrost_image::store::{GoOn, Lost, Scrubbed, Store, StoreError, Wrong};
 use jetfrost_office::access::Act;
 use jetfrost_wire::Binary;
 use jetfrost_wire::job::{Job, JobKind};
@@ -10,6 +10,7 @@ use super::convert::from_db;
 use super::{Caller, DAY_MS, Desk, DeskError, Result, to_db};
 use crate::clock::timestamp;
 use crate::records::{StoreRow, WorkstationLine};
+use crate::shelf::ShelfError;
 
 /// Lost chunks that a run is told by name: 3 MB. Beyond that it reads everything again.
 const MOST_NAMED: usize = 100_000;
@@ -24,7 +25,9 @@ impl Desk {
     /// What is known of a store's soundness.
     pub(crate) fn soundness(&self, caller: &Caller, id: &str) -> Result<Soundness> {
         let line = self.line_to_see(caller, id)?;
-        let lost = if line.store.lost_chunks > 0 { self.open_store(&line)?.1.lost(0)? } else { Lost::default() };
+        // Where what points need is damaged, the findings say so.
+        let lost =
+            if line.store.lost_chunks > 0 { self.open_store(&line)?.1.lost(0).unwrap_or_default() } else { Lost::default() };
         let findings = line.store.findings.as_deref().and_then(|json| serde_json::from_str(json).ok());
         Ok(Soundness {
             scrubbed: line.store.scrubbed.map(timestamp),
@@ -67,7 +70,12 @@ impl Desk {
         let json = if findings.is_empty() { None } else { serde_json::to_string(&findings).ok() };
         let now = self.now();
         self.records.write(|on| Ok::<_, DeskError>(StoreRow::set_scrubbed(id, now, json.as_deref(), on)?))?;
-        self.note_lost_chunks(line, &store)?;
+        self.note_points_off_the_shelf(line, &store)?;
+        match self.note_lost_chunks(line, &store) {
+            // That what points need is damaged is among the findings.
+            Err(DeskError::Shelf(ShelfError::Store(StoreError::Format(_) | StoreError::Needs(_)))) => {}
+            other => drop(other?),
+        }
         self.workstation_changed(&line.workstation.id);
         Ok(scrubbed)
     }
@@ -84,7 +92,12 @@ impl Desk {
         if from_db(line.store.lost_chunks) == 0 {
             return Ok(ToldOfLost { names: Binary(Vec::new()), more: false });
         }
-        let lost = store.lost(MOST_NAMED)?;
+        let lost = match store.lost(MOST_NAMED) {
+            Ok(lost) => lost,
+            Err(error @ StoreError::Medium { .. }) => return Err(error.into()),
+            // What points need is damaged itself: a run that reads everything again rests on none of it.
+            Err(_) => return Ok(ToldOfLost { names: Binary(Vec::new()), more: true }),
+        };
         let names = lost.names.iter().flat_map(|name| *name.as_bytes()).collect();
         Ok(ToldOfLost { names: Binary(names), more: lost.chunks > lost.names.len() as u64 })
     }

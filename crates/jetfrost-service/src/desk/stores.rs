@@ -8,10 +8,9 @@ use jetfrost_office::access::Act;
 use jetfrost_wire::Binary;
 use jetfrost_wire::workstation::{PointBytes, Slots};
 
-use super::limits::Purpose;
+use super::limits::{Purpose, Room};
 use super::{Caller, Desk, DeskError, Result};
 use crate::records::WorkstationLine;
-use crate::shelf::Claim;
 
 /// Something that is about to arrive.
 pub(crate) struct Upload {
@@ -20,21 +19,58 @@ pub(crate) struct Upload {
 }
 
 impl Upload {
-    /// Begins to receive the needs of the next point. `len` bytes must fit.
-    pub(crate) fn begin_needs<'u>(&'u self, desk: &'u Desk, len: u64) -> Result<(NeedsIntake<'u>, Claim<'u>)> {
-        let next = self.store.points().last().map_or(1, |last| last + 1);
-        Ok((self.store.receive_needs(next)?, desk.claim(self, len, Purpose::Closing)?))
+    /// Begins to receive the needs of the next point. `len` bytes must fit, and be what needs can come to.
+    pub(crate) fn begin_needs(&self, desk: &Desk, len: u64) -> Result<Arriving> {
+        let most = self.store.most_needs()?;
+        if len > most {
+            return Err(DeskError::Invalid(format!("the needs of this image store's next point have {most} bytes at most")));
+        }
+        let intake = self.store.receive_needs_shared(self.store.next_sequence())?;
+        Ok(Arriving { what: What::Needs(intake), room: desk.room_for(self, len, Purpose::Closing)?, left: len })
     }
 
     /// Begins to receive a segment; `None` when the segment is here already. `len` bytes must fit.
-    pub(crate) fn begin_segment<'u>(
-        &'u self,
-        desk: &'u Desk,
-        hash: SegmentHash,
-        len: u64,
-    ) -> Result<Option<(SegmentIntake<'u>, Claim<'u>)>> {
-        let Some(intake) = self.store.receive_segment(hash)? else { return Ok(None) };
-        Ok(Some((intake, desk.claim(self, len, Purpose::Content)?)))
+    pub(crate) fn begin_segment(&self, desk: &Desk, hash: SegmentHash, len: u64) -> Result<Option<Arriving>> {
+        let Some(intake) = self.store.receive_segment_shared(hash)? else { return Ok(None) };
+        Ok(Some(Arriving { what: What::Segment(intake), room: desk.room_for(self, len, Purpose::Content)?, left: len }))
+    }
+}
+
+/// Bytes that arrive for an image store. Dropped before it is finished, it leaves nothing.
+pub(crate) struct Arriving {
+    what: What,
+    room: Room,
+    /// Bytes that were announced and did not arrive yet.
+    left: u64,
+}
+
+enum What {
+    Segment(SegmentIntake<Arc<Store>>),
+    Needs(NeedsIntake<Arc<Store>>),
+}
+
+impl Arriving {
+    /// Takes the next bytes, and room for them.
+    pub(crate) fn push(&mut self, bytes: &[u8]) -> Result<()> {
+        let len = bytes.len() as u64;
+        self.left =
+            self.left.checked_sub(len).ok_or_else(|| DeskError::Invalid("more bytes arrived than were announced".into()))?;
+        self.room.take(len)?;
+        match &mut self.what {
+            What::Segment(intake) => intake.push(bytes)?,
+            What::Needs(intake) => intake.push(bytes)?,
+        }
+        Ok(())
+    }
+
+    /// Makes what arrived durable, and counts it.
+    pub(crate) fn finish(self) -> Result<()> {
+        let room = self.room;
+        match self.what {
+            What::Segment(intake) => drop(intake.finish_counted_by(|count| room.settle(count))?),
+            What::Needs(intake) => intake.finish_counted_by(|count| room.settle(count))?,
+        }
+        Ok(())
     }
 }
 
@@ -45,6 +81,13 @@ impl Desk {
         // A store that the caller may not see is not found.
         caller.may(&Act::AddToStore { workstation: &line.workstation.id }).map_err(|_| DeskError::NotFound("image store"))?;
         Ok(Upload { store: self.open_store(&line)?.1, line })
+    }
+
+    /// The store that the caller sends chunks to, within a run.
+    pub(crate) fn store_to_send_to(&self, caller: &Caller, id: &str) -> Result<Upload> {
+        let upload = self.store_to_add_to(caller, id)?;
+        self.may_write_now(&upload.line)?;
+        Ok(upload)
     }
 
     /// The workstation of a store that the caller may see.
@@ -65,7 +108,7 @@ impl Desk {
 
     /// Which chunks are missing: a byte each.
     pub(crate) fn missing(&self, caller: &Caller, id: &str, names: &[ChunkName]) -> Result<Vec<u8>> {
-        let upload = self.store_to_add_to(caller, id)?;
+        let upload = self.store_to_send_to(caller, id)?;
         Ok(upload.store.missing(names)?.into_iter().map(u8::from).collect())
     }
 

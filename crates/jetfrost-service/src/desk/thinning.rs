@@ -4,42 +4,30 @@ use std::collections::BTreeSet;
 
 use jetfrost_image::store::{GoOn, Store, Tidied, Tidying};
 use jetfrost_office::access::Act;
-use jetfrost_office::retention::{Fate, Kind, PointFacts, Reason, Rule, fates};
+use jetfrost_office::protected::Promise;
+use jetfrost_office::retention::{Fate, Kind, PointFacts, Reason};
 use jetfrost_wire::job::{Job, JobKind};
-use jetfrost_wire::keeping::{Keeping, PointFate, StayReason, ThinningPreview};
+use jetfrost_wire::keeping::{PointFate, StayReason, ThinningPreview};
 use jetfrost_wire::run::Outcome;
 
 use super::convert::{self, from_db};
+use super::terms::{keeping, promise};
 use super::{Caller, Desk, DeskError, Result, to_db};
 use crate::clock::timestamp;
-use crate::records::{PointRow, StoreRow, WorkstationLine};
+use crate::records::{Connection, PointRow, StoreRow, WorkstationLine};
 
 /// A store's points are judged together; there are as many as the rule keeps.
-const ALL: usize = 1_000_000;
+pub(super) const ALL: usize = 1_000_000;
+/// Why points went when a limit was reached.
+pub(super) const ROOM: &str = "a limit was reached";
 /// All workstations of the office.
 const ALL_STORES: usize = 100_000;
-
-/// What is kept of a workstation's points: by its own word, or by its destination's.
-pub(super) fn keeping(line: &WorkstationLine) -> Keeping {
-    convert::keeping(line.store.keeping.as_ref().unwrap_or(&line.destination.keeping))
-}
-
-pub(super) fn rule(line: &WorkstationLine) -> Option<Rule> {
-    keeping(line).rule().map(|rule| Rule {
-        hours: rule.hours,
-        days: rule.days,
-        weeks: rule.weeks,
-        months: rule.months,
-        years: rule.years,
-        at_least: rule.at_least,
-    })
-}
 
 pub(super) fn facts(points: &[PointRow]) -> Vec<PointFacts> {
     let fact = |row: &PointRow| PointFacts {
         sequence: from_db(row.sequence),
         kind: if row.kind == convert::DISK { Kind::Disk } else { Kind::Files },
-        created_ms: row.created,
+        committed_ms: row.committed,
         complete: row.exceptions == 0,
         held: row.held.is_some(),
     };
@@ -51,12 +39,15 @@ impl Desk {
     pub(crate) fn preview_thinning(&self, caller: &Caller, store: &str) -> Result<ThinningPreview> {
         let line = self.line_to_see(caller, store)?;
         let rows = self.point_rows(&line)?;
-        let fates = self.fates(&line, &rows);
+        let promise = self.promise(&line)?;
+        let fates = self.fates(&line, &rows, &promise);
         let going = going(&rows, &fates);
+        let room_from = promise.go_for_room_from(&facts(&rows), self.now());
         let (_, store) = self.open_store(&line)?;
         let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
         let freed = store.room_freed_by(&going.intersection(&on_shelf).copied().collect())?;
-        let points = rows.iter().zip(&fates).map(|(row, fate)| point_fate(row, fate)).collect();
+        let of = |row: &PointRow| room_from.get(&from_db(row.sequence)).copied();
+        let points = rows.iter().zip(&fates).map(|(row, fate)| point_fate(row, fate, of(row), self.now())).collect();
         Ok(ThinningPreview { keeping: keeping(&line), points, freed_chunks: freed.chunks, freed_bytes: freed.bytes })
     }
 
@@ -81,7 +72,8 @@ impl Desk {
                 let rows = self.point_rows(line)?;
                 // Room that is only to be given back can wait for the end of a run.
                 let is_untidy = line.store.untidy && !is_underway(line);
-                if is_untidy || !going(&rows, &self.fates(line, &rows)).is_empty() {
+                self.forget_earlier_terms(line)?;
+                if is_untidy || !going(&rows, &self.fates(line, &rows, &self.promise(line)?)).is_empty() {
                     self.enqueue_due(JobKind::Thinning, line)?;
                 }
                 if self.is_scrub_due(line) {
@@ -95,10 +87,10 @@ impl Desk {
     /// Lets go what is due and gives the room back. Returns how many points went.
     pub(super) fn thin(&self, line: &WorkstationLine, go_on: GoOn<'_>) -> Result<(usize, Tidied)> {
         let (_, store) = self.open_store(line)?;
+        self.give_receipts(line, &store)?;
         self.note_points_off_the_shelf(line, &store)?;
-        let rows = self.point_rows(line)?;
-        let going = going(&rows, &self.fates(line, &rows));
-        self.take_points(line, &store, &going, "its time was over")?;
+        let going =
+            self.let_go(line, &store, "its time was over", |line, rows, promise| going(rows, &self.fates(line, rows, promise)))?;
         if forgot_its_run(line, &store) {
             // The room comes back after that run; the store stays marked as untidy until then.
             return Ok((going.len(), Tidied::default()));
@@ -114,37 +106,56 @@ impl Desk {
         Ok((going.len(), tidied))
     }
 
-    /// Removes points from the shelf, then notes in the records that they are gone and why.
-    pub(super) fn take_points(&self, line: &WorkstationLine, store: &Store, going: &BTreeSet<u64>, why: &str) -> Result<()> {
-        if going.is_empty() {
-            return Ok(());
-        }
-        // Noted first: should this be cut off, the rest is done at the next opportunity.
-        self.records.write(|on| Ok::<_, DeskError>(StoreRow::set_untidy(&line.store.id, true, on)?))?;
-        store.let_go(going)?;
-        self.note_gone(line, going, why)
+    /// Lets points go that `choose` names. They are judged, removed and noted in one transaction that nobody else writes in
+    /// between: a hold that was acknowledged counts.
+    pub(super) fn let_go(
+        &self,
+        line: &WorkstationLine,
+        store: &Store,
+        why: &str,
+        choose: impl FnOnce(&WorkstationLine, &[PointRow], &Promise) -> BTreeSet<u64>,
+    ) -> Result<BTreeSet<u64>> {
+        self.records.write(|on| {
+            let line = WorkstationLine::by_store(&line.store.id, on)?.ok_or(DeskError::NotFound("image store"))?;
+            let rows = PointRow::list(&line.store.id, i64::MAX, ALL, on)?;
+            let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
+            let mut going = choose(&line, &rows, &promise(&line, on)?);
+            going.retain(|sequence| on_shelf.contains(sequence));
+            if !going.is_empty() {
+                StoreRow::set_untidy(&line.store.id, true, on)?;
+                // Should the records fail after this, the next look at the shelf notes what went.
+                store.let_go(&going)?;
+                self.note_gone(&line, &going, why, on)?;
+                self.audit_as(super::jobs::SERVICE, "", why_in_audit(why), &said_of(&line, &rows, &going), on)?;
+            }
+            Ok(going)
+        })
     }
 
-    /// Points that the shelf let go just before the service was killed.
+    /// Points that the shelf let go just before the service was killed; and how many are lost, which nobody let go.
     pub(super) fn note_points_off_the_shelf(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
         let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
-        let recorded: BTreeSet<u64> = self.point_rows(line)?.iter().map(|row| from_db(row.sequence)).collect();
-        self.note_gone(line, &recorded.difference(&on_shelf).copied().collect(), "its time was over")
+        let lost = store.lost_points()?;
+        self.records.write(|on| {
+            let rows = PointRow::list(&line.store.id, i64::MAX, ALL, on)?;
+            let recorded: BTreeSet<u64> = rows.iter().map(|row| from_db(row.sequence)).collect();
+            let lost_now = recorded.intersection(&lost).count() as u64;
+            StoreRow::set_lost_points(&line.store.id, to_db(lost_now)?, on)?;
+            let gone = recorded.difference(&on_shelf).filter(|sequence| !lost.contains(sequence)).copied().collect();
+            self.note_gone(line, &gone, "its time was over", on)
+        })
     }
 
-    fn note_gone(&self, line: &WorkstationLine, gone: &BTreeSet<u64>, why: &str) -> Result<()> {
-        let now = self.now();
-        self.records.write(|on| {
-            for sequence in gone {
-                if let Some(mut row) = PointRow::find(&line.store.id, to_db(*sequence)?, on)? {
-                    row.gone_why = Some(row.leaving_by.as_ref().map_or_else(|| why.to_owned(), |by| format!("removed by {by}")));
-                    row.gone = Some(now);
-                    row.update(on)?;
-                    StoreRow::take_points(&line.store.id, 1, on)?;
-                }
+    fn note_gone(&self, line: &WorkstationLine, gone: &BTreeSet<u64>, why: &str, on: &mut Connection) -> Result<()> {
+        for sequence in gone {
+            if let Some(mut row) = PointRow::find(&line.store.id, to_db(*sequence)?, on)? {
+                row.gone_why = Some(row.leaving_by.as_ref().map_or_else(|| why.to_owned(), |by| format!("removed by {by}")));
+                row.gone = Some(self.now());
+                row.update(on)?;
+                StoreRow::take_points(&line.store.id, 1, on)?;
             }
-            Ok(())
-        })
+        }
+        Ok(())
     }
 
     pub(super) fn point_rows(&self, line: &WorkstationLine) -> Result<Vec<PointRow>> {
@@ -152,10 +163,10 @@ impl Desk {
     }
 
     /// What becomes of points: by the rule, by their waiting time, and by a hold on the whole store.
-    fn fates(&self, line: &WorkstationLine, rows: &[PointRow]) -> Vec<Fate> {
+    fn fates(&self, line: &WorkstationLine, rows: &[PointRow], promise: &Promise) -> Vec<Fate> {
         let mut facts = facts(rows);
         facts.iter_mut().for_each(|fact| fact.held |= line.store.held.is_some());
-        let fates = fates(&facts, rule(line).as_ref(), &self.zone, self.now());
+        let fates = promise.fates(&facts, &self.zone, self.now());
         rows.iter().zip(fates).map(|(row, fate)| self.or_leaving(line, row, fate)).collect()
     }
 
@@ -181,22 +192,69 @@ fn is_underway(line: &WorkstationLine) -> bool {
     line.latest_run.as_ref().is_some_and(|run| run.outcome == Outcome::Underway.word())
 }
 
+fn why_in_audit(why: &str) -> &'static str {
+    if why == ROOM { "points went to make room" } else { "points went by the rule" }
+}
+
+/// Which points, and of when: for whoever asks later.
+pub(super) fn said_of(line: &WorkstationLine, rows: &[PointRow], going: &BTreeSet<u64>) -> String {
+    let times = rows.iter().filter(|row| going.contains(&from_db(row.sequence))).map(|row| row.committed);
+    let (earliest, latest) = times.fold((i64::MAX, i64::MIN), |(a, b), at| (a.min(at), b.max(at)));
+    let day = |at| timestamp(at).to_string().chars().take(10).collect::<String>();
+    let plural = if going.len() == 1 { "" } else { "s" };
+    format!(
+        "{}: {} point{plural} ({}) of {} to {}",
+        line.workstation.name,
+        going.len(),
+        ranges(going),
+        day(earliest),
+        day(latest)
+    )
+}
+
+/// Numbers as people write them: 1–4, 7.
+fn ranges(numbers: &BTreeSet<u64>) -> String {
+    let mut ranges: Vec<(u64, u64)> = Vec::new();
+    for n in numbers {
+        match ranges.last_mut() {
+            Some((_, end)) if *end + 1 == *n => *end = *n,
+            _ => ranges.push((*n, *n)),
+        }
+    }
+    let said = |(from, to): (u64, u64)| if from == to { from.to_string() } else { format!("{from}–{to}") };
+    ranges.into_iter().map(said).collect::<Vec<_>>().join(", ")
+}
+
 fn going(rows: &[PointRow], fates: &[Fate]) -> BTreeSet<u64> {
     rows.iter().zip(fates).filter(|(_, fate)| **fate == Fate::Goes).map(|(row, _)| from_db(row.sequence)).collect()
 }
 
-fn point_fate(row: &PointRow, fate: &Fate) -> PointFate {
+/// `room_from` is from when on the point may go to make room.
+fn point_fate(row: &PointRow, fate: &Fate, room_from: Option<i64>, now: i64) -> PointFate {
     let (stays, until) = match (fate, row.leaves) {
         (Fate::Goes, _) => (None, None),
         (Fate::Stays { reason, .. }, Some(leaves)) if *reason != Reason::Held => (Some(StayReason::Leaving), Some(leaves)),
         (Fate::Stays { reason, until_ms }, _) => (Some(stay_reason(*reason)), *until_ms),
     };
-    PointFate { point: convert::point(row), stays, until: until.map(timestamp) }
+    // What may go for room is promised only until it may; from then on it stays while there is room.
+    let sure = room_from.filter(|from| stays.is_some() && until.is_none_or(|until| *from < until));
+    let (until, while_room) = match sure {
+        Some(from) => (Some(from).filter(|from| *from > now), Some(until)),
+        None => (until, None),
+    };
+    PointFate {
+        point: convert::point(row),
+        stays,
+        until: until.map(timestamp),
+        goes_for_room: while_room.is_some(),
+        while_room_until: while_room.flatten().map(timestamp),
+    }
 }
 
 fn stay_reason(reason: Reason) -> StayReason {
     match reason {
         Reason::Recent => StayReason::Recent,
+        Reason::Protected => StayReason::Protected,
         Reason::Day => StayReason::Day,
         Reason::Week => StayReason::Week,
         Reason::Month => StayReason::Month,

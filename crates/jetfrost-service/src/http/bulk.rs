@@ -1,29 +1,35 @@
 //! The binary calls: segments and needs in, chunks out. Bodies stream; none is held whole.
 
+use std::collections::VecDeque;
 use std::sync::Arc;
+use std::time::Duration;
 
 use actix_web::http::header::CONTENT_LENGTH;
-use actix_web::web::{Bytes, Data, Path, Payload};
+use actix_web::rt::task::{JoinHandle, spawn_blocking};
+use actix_web::web::{Bytes, BytesMut, Data, Path, Payload};
 use actix_web::{HttpRequest, HttpResponse, post, put};
-use futures_util::StreamExt;
+use futures_util::{Stream, StreamExt, stream};
 use jetfrost_image::format::MAX_SEGMENT;
-use jetfrost_image::store::{Store, StoreError};
+use jetfrost_image::store::{ChunkReader, Store, StoreError};
 use jetfrost_image::{ChunkName, SegmentHash};
 use jetfrost_wire::Problem;
 use jetfrost_wire::chunks::{FrameStatus, MOST_NAMES, NAME};
-use tokio::sync::mpsc;
-use tokio_stream::wrappers::ReceiverStream;
+use tokio::time::{Instant, timeout_at};
 use utoipa_actix_web::service_config::ServiceConfig;
 
+use super::caps::Permit;
 use super::{App, Trouble};
-use crate::desk::{Credential, Desk, DeskError};
+use crate::desk::{Arriving, Caller, Credential, Desk, DeskError};
 
 /// A list of names is not longer than this.
 pub(super) const MOST_NAMES_BODY: usize = MOST_NAMES * NAME;
-/// Pieces of a body that wait for the disk, or for the network. With many uploads at once they are a good part of the memory.
-const PIECES: usize = 4;
-/// What is sent goes out in pieces of this length.
+/// What arrives is written, and what is sent is read, in pieces of about this length.
 const PIECE: usize = 256 << 10;
+/// A body of which nothing arrives for so long has stalled.
+const SILENCE: Duration = Duration::from_secs(30);
+/// A body may take so long, and beyond that as long as it takes at the slowest rate, in bytes a second.
+const GRACE: Duration = Duration::from_secs(60);
+const SLOWEST: u64 = 16 << 10;
 
 /// A body that is a list of names, or too long for one.
 type Names = Result<Bytes, actix_web::Error>;
@@ -50,64 +56,57 @@ async fn missing(app: Data<App>, credential: Credential, id: Path<String>, body:
 #[post("/stores/{id}/chunks/fetch")]
 async fn fetch(app: Data<App>, credential: Credential, id: Path<String>, body: Names) -> Result<HttpResponse, Trouble> {
     let names = names(body)?;
-    let store = app.for_caller(credential, move |desk, caller| desk.store_to_read(caller, &id)).await?;
-    let (out, pieces) = mpsc::channel(PIECES);
-    actix_web::rt::task::spawn_blocking(move || send_frames(&store, &names, &out));
-    let stream = ReceiverStream::new(pieces).map(Ok::<_, std::io::Error>);
-    Ok(HttpResponse::Ok().content_type("application/octet-stream").streaming(stream))
+    let (permit, store) = app.bulk_for_caller(credential, move |desk, caller| desk.store_to_read(caller, &id)).await?;
+    let frames = Frames { reader: ChunkReader::of(store), names: names.into(), looked_up: false, _permit: permit };
+    Ok(HttpResponse::Ok().content_type("application/octet-stream").streaming(pieces(frames)))
 }
 
-/// Reads chunks one after another and sends their frames, until all are sent or nobody listens.
-fn send_frames(store: &Store, names: &[ChunkName], out: &mpsc::Sender<Bytes>) {
-    let mut reader = store.reader();
-    if let Err(error) = reader.look_up(names) {
-        tracing::error!(%error, "looking up chunks");
-        return;
+/// The frames of chunks that were asked for.
+struct Frames {
+    reader: ChunkReader<Arc<Store>>,
+    names: VecDeque<ChunkName>,
+    looked_up: bool,
+    _permit: Permit,
+}
+
+impl Frames {
+    /// The next frames, about a piece together; `None` when all were given.
+    fn next_piece(&mut self) -> Result<Option<Bytes>, StoreError> {
+        if !self.looked_up {
+            self.reader.look_up(self.names.make_contiguous())?;
+            self.looked_up = true;
+        }
+        let mut piece = Vec::with_capacity(PIECE);
+        while piece.len() < PIECE {
+            let Some(name) = self.names.pop_front() else { break };
+            let (status, sealed): (_, &[u8]) = match self.reader.chunk(&name) {
+                Ok(sealed) => (FrameStatus::Sound, sealed),
+                Err(StoreError::NoChunk(_)) => (FrameStatus::Missing, &[]),
+                Err(StoreError::DamagedChunk { .. }) => (FrameStatus::Damaged, &[]),
+                Err(error) => return Err(error),
+            };
+            piece.extend(status.frame_head(u32::try_from(sealed.len()).expect("a sealed chunk is about a mebibyte at most")));
+            piece.extend_from_slice(sealed);
+        }
+        Ok((!piece.is_empty()).then(|| piece.into()))
     }
-    let mut pieces = Pieces { piece: Vec::with_capacity(PIECE), out };
-    for name in names {
-        let (status, sealed): (_, &[u8]) = match reader.chunk(name) {
-            Ok(sealed) => (FrameStatus::Sound, sealed),
-            Err(StoreError::NoChunk(_)) => (FrameStatus::Missing, &[]),
-            Err(StoreError::DamagedChunk { .. }) => (FrameStatus::Damaged, &[]),
-            Err(error) => {
-                // The answer is cut off here, which the client notices: fewer frames than names.
+}
+
+/// Pieces of an answer, each read on a thread where that may wait for the disk, and only once the one before it was taken: whoever
+/// reads slowly, or not at all, occupies no thread. After a failure the answer is cut off, which the client notices: fewer frames
+/// than names.
+fn pieces(frames: Frames) -> impl Stream<Item = Result<Bytes, std::io::Error>> {
+    stream::try_unfold(frames, |mut frames| async {
+        let read = spawn_blocking(move || frames.next_piece().map(|piece| (piece, frames))).await;
+        match read {
+            Ok(Ok((piece, frames))) => Ok(piece.map(|piece| (piece, frames))),
+            Ok(Err(error)) => {
                 tracing::error!(%error, "reading a chunk");
-                return;
+                Err(std::io::Error::other("a chunk could not be read"))
             }
-        };
-        let head = status.frame_head(u32::try_from(sealed.len()).expect("a sealed chunk is about a mebibyte at most"));
-        if !pieces.add(&head) || !pieces.add(sealed) {
-            return;
+            Err(_) => Err(std::io::Error::other("the service is stopping")),
         }
-    }
-    pieces.send();
-}
-
-/// Gathers bytes and sends them in pieces.
-struct Pieces<'p> {
-    piece: Vec<u8>,
-    out: &'p mpsc::Sender<Bytes>,
-}
-
-impl Pieces<'_> {
-    /// False when nobody listens.
-    fn add(&mut self, mut bytes: &[u8]) -> bool {
-        while !bytes.is_empty() {
-            let (now, later) = bytes.split_at(bytes.len().min(PIECE - self.piece.len()));
-            self.piece.extend_from_slice(now);
-            bytes = later;
-            if self.piece.len() == PIECE && !self.send() {
-                return false;
-            }
-        }
-        true
-    }
-
-    fn send(&mut self) -> bool {
-        let piece = std::mem::replace(&mut self.piece, Vec::with_capacity(PIECE));
-        piece.is_empty() || self.out.blocking_send(Bytes::from(piece)).is_ok()
-    }
+    })
 }
 
 /// Adds a segment, named by its hash. One that is here already is welcome, too.
@@ -128,14 +127,9 @@ async fn put_segment(
     if len > MAX_SEGMENT {
         return Err(Trouble::too_large(MAX_SEGMENT));
     }
-    let upload = app.for_caller(credential, move |desk, caller| desk.store_to_add_to(caller, &id)).await?;
-    receive(&app, body, move |desk, pieces| {
-        let Some((mut intake, claim)) = upload.begin_segment(desk, hash, len)? else { return drain(pieces) };
-        each_piece(pieces, len, |piece| Ok(intake.push(piece)?))?;
-        intake.finish_counted_by(|count| claim.settle(count))?;
-        Ok(())
-    })
-    .await
+    let begin = move |desk: &Desk, caller: &Caller| desk.store_to_send_to(caller, &id)?.begin_segment(desk, hash, len);
+    let (_permit, arriving) = app.bulk_for_caller(credential, begin).await?;
+    receive(body, len, arriving).await
 }
 
 /// Hands over what the point of a run needs.
@@ -151,68 +145,77 @@ async fn put_needs(
     body: Payload,
 ) -> Result<HttpResponse, Trouble> {
     let len = content_length(&request)?;
-    let upload = app.for_caller(credential, move |desk, caller| desk.upload_of_run(caller, &id)).await?;
-    receive(&app, body, move |desk, pieces| {
-        let (mut intake, claim) = upload.begin_needs(desk, len)?;
-        each_piece(pieces, len, |piece| Ok(intake.push(piece)?))?;
-        Ok(intake.finish_counted_by(|count| claim.settle(count))?)
-    })
-    .await
+    let begin = move |desk: &Desk, caller: &Caller| desk.upload_of_run(caller, &id)?.begin_needs(desk, len);
+    let (_permit, arriving) = app.bulk_for_caller(credential, begin).await?;
+    receive(body, len, Some(arriving)).await
 }
 
-/// Gives each piece of a body to `each`; there must not be more bytes than the `len` for which room was claimed.
-fn each_piece(
-    pieces: &mut mpsc::Receiver<Bytes>,
-    len: u64,
-    mut each: impl FnMut(&[u8]) -> Result<(), DeskError>,
-) -> Result<(), DeskError> {
-    let mut received = 0;
-    while let Some(piece) = pieces.blocking_recv() {
-        received += piece.len() as u64;
-        if received > len {
-            return Err(DeskError::Invalid("more bytes arrived than were announced".into()));
-        }
-        each(&piece)?;
-    }
-    Ok(())
-}
-
-/// Feeds a body to `work`, which runs on a thread where it may wait for the disk. A body that breaks off is never
-/// taken for a whole one: `work` is told by the closing of its channel only after the last piece, and what it
-/// receives is checked against its own hash.
-async fn receive(
-    app: &Data<App>,
-    mut body: Payload,
-    work: impl FnOnce(&Desk, &mut mpsc::Receiver<Bytes>) -> Result<(), DeskError> + Send + 'static,
-) -> Result<HttpResponse, Trouble> {
-    let (feed, mut pieces) = mpsc::channel::<Bytes>(PIECES);
-    let desk = Arc::clone(&app.desk);
-    let work = actix_web::rt::task::spawn_blocking(move || work(&desk, &mut pieces));
-    let mut broken = None;
-    while let Some(piece) = body.next().await {
-        match piece {
-            Ok(piece) => {
-                if feed.send(piece).await.is_err() {
-                    break;
-                }
-            }
-            Err(error) => {
-                broken = Some(error);
-                break;
-            }
+/// Receives a body and hands it on in pieces, each on a thread where that may wait for the disk, while the next one arrives: whoever
+/// sends slowly, or not at all, occupies a buffer and no thread, and not for long. A body that breaks off is never taken for a whole
+/// one. One that is not wanted any more is read to its end.
+async fn receive(mut body: Payload, len: u64, arriving: Option<Arriving>) -> Result<HttpResponse, Trouble> {
+    let mut deadline = Deadline::of(len);
+    let mut underway = arriving.map(Underway::new);
+    let mut buffer = BytesMut::new();
+    while let Some(piece) = deadline.next(&mut body).await? {
+        let Some(underway) = &mut underway else { continue };
+        buffer.extend_from_slice(&piece);
+        if buffer.len() >= PIECE {
+            underway.push(buffer.split().freeze()).await?;
         }
     }
-    drop(feed);
-    let done = work.await.map_err(|_| Trouble::stopping())?;
-    match broken {
-        Some(error) => Err(Trouble::bad_request(format!("the body broke off: {error}"))),
-        None => done.map(|()| HttpResponse::NoContent().finish()).map_err(Trouble::from),
+    if let Some(mut underway) = underway {
+        underway.push(buffer.freeze()).await?;
+        underway.finish().await?;
+    }
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// What arrives, and the piece of it that is being written.
+struct Underway(JoinHandle<Result<Arriving, DeskError>>);
+
+impl Underway {
+    fn new(arriving: Arriving) -> Self {
+        Self(spawn_blocking(move || Ok(arriving)))
+    }
+
+    /// Writes the next piece, once the one before it is written.
+    async fn push(&mut self, piece: Bytes) -> Result<(), Trouble> {
+        let mut arriving = self.written().await?;
+        self.0 = spawn_blocking(move || arriving.push(&piece).map(|()| arriving));
+        Ok(())
+    }
+
+    async fn finish(mut self) -> Result<(), Trouble> {
+        let arriving = self.written().await?;
+        let finished = spawn_blocking(move || arriving.finish()).await;
+        finished.map_err(|_| Trouble::stopping())?.map_err(Trouble::from)
+    }
+
+    async fn written(&mut self) -> Result<Arriving, Trouble> {
+        (&mut self.0).await.map_err(|_| Trouble::stopping())?.map_err(Trouble::from)
     }
 }
 
-fn drain(pieces: &mut mpsc::Receiver<Bytes>) -> Result<(), DeskError> {
-    while pieces.blocking_recv().is_some() {}
-    Ok(())
+/// Until when a body has to have arrived.
+struct Deadline {
+    whole: Instant,
+}
+
+impl Deadline {
+    fn of(len: u64) -> Self {
+        Self { whole: Instant::now() + GRACE + Duration::from_secs(len / SLOWEST) }
+    }
+
+    /// The next piece of a body; `None` at its end.
+    async fn next(&mut self, body: &mut Payload) -> Result<Option<Bytes>, Trouble> {
+        let until = self.whole.min(Instant::now() + SILENCE);
+        match timeout_at(until, body.next()).await {
+            Err(_) => Err(Trouble::stalled()),
+            Ok(Some(Err(error))) => Err(Trouble::bad_request(format!("the body broke off: {error}"))),
+            Ok(piece) => Ok(piece.transpose().map_err(|_| Trouble::stalled())?),
+        }
+    }
 }
 
 fn content_length(request: &HttpRequest) -> Result<u64, Trouble> {

@@ -10,6 +10,7 @@ use jetfrost_wire::event::Event;
 use tokio::sync::broadcast::error::RecvError;
 use utoipa_actix_web::service_config::ServiceConfig;
 
+use super::caps::Permit;
 use super::{App, Trouble};
 use crate::desk::{Caller, Credential};
 
@@ -24,30 +25,73 @@ pub(super) fn routes(config: &mut ServiceConfig<'_>) {
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, content_type = "text/event-stream", body = Event), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/events")]
 async fn listen(app: Data<App>, credential: Credential) -> Result<HttpResponse, Trouble> {
-    let caller = app.for_caller(credential, |_, caller| Ok(caller.clone())).await?;
-    let stream = events(app.get_ref().clone(), caller);
+    let caller = app.for_caller(credential.clone(), |_, caller| Ok(caller.clone())).await?;
+    let permit = app.listeners.begin(&caller.name()).ok_or_else(Trouble::too_many)?;
+    let stream = events(Listener { app: app.get_ref().clone(), credential, caller, _permit: permit });
     Ok(HttpResponse::Ok().content_type("text/event-stream").streaming(stream))
 }
 
-fn events(app: App, caller: Caller) -> impl Stream<Item = Result<Bytes, std::io::Error>> {
+/// Somebody who listens.
+struct Listener {
+    app: App,
+    credential: Credential,
+    caller: Caller,
+    _permit: Permit,
+}
+
+impl Listener {
+    /// Whether who listens may still do so: whoever was signed out, disabled or given another role since is not told what they may
+    /// not see.
+    async fn is_still_welcome(&mut self) -> bool {
+        match self.app.for_caller(self.credential.clone(), |_, caller| Ok(caller.clone())).await {
+            Ok(caller) => {
+                self.caller = caller;
+                true
+            }
+            Err(_) => false,
+        }
+    }
+
+    /// What is told of an event; `None` for what is not for this listener. What takes a look at the records is looked at off the
+    /// event loop.
+    async fn told(&self, event: Event) -> Option<String> {
+        if self.app.desk.hears_all(&self.caller) {
+            return Some(format(&event));
+        }
+        let caller = self.caller.clone();
+        let heard = self.app.run(move |desk| Ok(desk.may_hear(&caller, &event).then(|| format(&event)))).await;
+        heard.ok().flatten()
+    }
+}
+
+fn events(listener: Listener) -> impl Stream<Item = Result<Bytes, std::io::Error>> {
     let hello = stream::once(async { Ok(Bytes::from_static(b": listening\n\n")) });
-    let received = app.desk.events.listen();
-    let rest = stream::unfold((app, caller, received), |(mut app, caller, mut received)| async move {
+    let received = listener.app.desk.events.listen();
+    let rest = stream::unfold((listener, received), |(mut listener, mut received)| async move {
         loop {
-            let stopping = app.stopping.clone();
-            let text = tokio::select! {
-                _ = app.stopping.wait_for(|stopping| *stopping) => return None,
-                () = tokio::time::sleep(HEARTBEAT) => ": still here\n\n".to_owned(),
+            let mut stopping = listener.app.stopping.clone();
+            let event = tokio::select! {
+                _ = stopping.wait_for(|stopping| *stopping) => return None,
+                () = tokio::time::sleep(HEARTBEAT) => None,
                 event = received.recv() => match event {
-                    Ok(event) if app.desk.may_hear(&caller, &event) => format(&event),
-                    Ok(_) => continue,
+                    Ok(event) => Some(event),
                     // Some were missed: the page is told to look again.
-                    Err(RecvError::Lagged(_)) => format(&Event::Office),
+                    Err(RecvError::Lagged(_)) => Some(Event::Office),
                     Err(RecvError::Closed) => return None,
                 },
             };
-            app.stopping = stopping;
-            return Some((Ok(Bytes::from(text)), (app, caller, received)));
+            // Changes of accounts, roles, groups and sessions are told as changes of the office.
+            if matches!(event, None | Some(Event::Office)) && !listener.is_still_welcome().await {
+                return None;
+            }
+            let text = match event {
+                None => ": still here\n\n".to_owned(),
+                Some(event) => match listener.told(event).await {
+                    Some(text) => text,
+                    None => continue,
+                },
+            };
+            return Some((Ok(Bytes::from(text)), (listener, received)));
         }
     });
     hello.chain(rest)

@@ -1,6 +1,7 @@
 //! The API over HTTP: extract, call the desk, map what comes back.
 
 mod bulk;
+mod caps;
 mod console;
 mod credential;
 mod events;
@@ -12,7 +13,8 @@ use std::sync::Arc;
 
 use actix_web::http::header;
 use actix_web::web::{self, Data, Json};
-use actix_web::{HttpResponse, dev, middleware};
+use actix_web::{HttpRequest, HttpResponse, dev, middleware};
+use jetfrost_office::access::Act;
 use jetfrost_wire::size::{UNITS_HEADER, shown_in};
 use tokio::sync::watch;
 use utoipa::OpenApi;
@@ -22,11 +24,13 @@ use utoipa_actix_web::scope::scope;
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use crate::desk::{Caller, Credential, Desk, DeskError};
+use caps::{Caps, Permit};
 pub(crate) use credential::COOKIE;
 pub(crate) use problem::Trouble;
 
 /// JSON bodies are not longer than this.
-const MOST_JSON: usize = 8 << 20;
+/// The longest are a point with its file, and a table of people and machines.
+const MOST_JSON: usize = 2 << 20;
 
 /// What every handler has at hand.
 #[derive(Clone)]
@@ -34,9 +38,37 @@ pub(crate) struct App {
     pub(crate) desk: Arc<Desk>,
     /// Becomes true when the service stops: long answers end then.
     pub(crate) stopping: watch::Receiver<bool>,
+    /// Uploads and fetches that are going on.
+    bulk: Arc<Caps>,
+    /// Who listens to live changes.
+    listeners: Arc<Caps>,
 }
 
+/// Uploads and fetches of one workstation or session, and of all: each holds two buffers.
+const MOST_BULK: (usize, usize) = (24, 400);
+/// Listeners of one workstation or account, and all of them.
+const MOST_LISTENERS: (usize, usize) = (16, 400);
+
 impl App {
+    pub(crate) fn new(desk: Arc<Desk>, stopping: watch::Receiver<bool>) -> Self {
+        let caps = |(each, all)| Caps::new(each, all);
+        Self { desk, stopping, bulk: caps(MOST_BULK), listeners: caps(MOST_LISTENERS) }
+    }
+
+    /// Begins an upload or a fetch for whoever calls, unless too many are going on.
+    async fn bulk_for_caller<T: Send + 'static>(
+        &self,
+        credential: Credential,
+        work: impl FnOnce(&Desk, &Caller) -> Result<T, DeskError> + Send + 'static,
+    ) -> Result<(Permit, T), Trouble> {
+        let bulk = Arc::clone(&self.bulk);
+        let begun = self.for_caller(credential, move |desk, caller| {
+            let Some(permit) = bulk.begin(&caller.name()) else { return Ok(None) };
+            Ok(Some((permit, work(desk, caller)?)))
+        });
+        begun.await?.ok_or_else(Trouble::too_many)
+    }
+
     /// Runs a use case off the event loop.
     async fn run<T: Send + 'static>(
         &self,
@@ -110,7 +142,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig, app: App) {
         .app_data(web::PayloadConfig::new(bulk::MOST_NAMES_BODY))
         .route("/healthz", web::get().to(|| async { HttpResponse::Ok().body("alive\n") }))
         .route("/readyz", web::get().to(ready))
-        .route("/metrics", web::get().to(move || expose(metrics.clone())))
+        .route("/metrics", web::get().to(move |request, credential| expose(metrics.clone(), request, credential)))
         .service(
             web::scope(jetfrost_wire::ROOT)
                 .route("/openapi.json", web::get().to(move || std::future::ready(HttpResponse::Ok().json(&document))))
@@ -132,7 +164,12 @@ async fn ready(app: Data<App>) -> HttpResponse {
 }
 
 /// A few figures in the OpenMetrics text format.
-async fn expose(app: App) -> Result<HttpResponse, Trouble> {
+/// They name nobody, and yet they are the office's own: only this machine may read them, or who may see the office.
+async fn expose(app: App, request: HttpRequest, credential: Credential) -> Result<HttpResponse, Trouble> {
+    let is_local = request.peer_addr().is_some_and(|peer| peer.ip().is_loopback());
+    if !is_local {
+        app.for_caller(credential, |_, caller| caller.may(&Act::SeeOffice)).await?;
+    }
     let text = app.run(Desk::metrics).await?;
     Ok(HttpResponse::Ok().content_type("application/openmetrics-text; version=1.0.0; charset=utf-8").body(text))
 }

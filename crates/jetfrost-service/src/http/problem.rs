@@ -22,19 +22,34 @@ static NUMBER: AtomicU64 = AtomicU64::new(1);
 #[derive(Debug)]
 pub(crate) struct Trouble {
     problem: Box<Problem>,
-    retry_after: Option<u64>,
 }
 
 impl Trouble {
+    fn of(problem: Problem) -> Self {
+        Self { problem: Box::new(problem) }
+    }
+
     pub(crate) fn bad_request(detail: impl Into<String>) -> Self {
         let problem =
             Problem::new(Kind::BadRequest, "The request could not be understood.", "Compare the call with the OpenAPI document.");
-        Self { problem: Box::new(problem.with_detail(detail)), retry_after: None }
+        Self::of(problem.with_detail(detail))
     }
 
     pub(crate) fn too_large(most: u64) -> Self {
         let problem = Problem::new(Kind::TooLarge, format!("The body may have {most} bytes at most."), "Send less in one call.");
-        Self { problem: Box::new(problem), retry_after: None }
+        Self::of(problem)
+    }
+
+    /// A body of which nothing came for too long, or that takes too long altogether.
+    pub(crate) fn stalled() -> Self {
+        let problem = Problem::new(Kind::Stalled, "The upload stalled.", "Send it again; what arrived whole is kept.");
+        Self::of(problem.retry_after(1))
+    }
+
+    /// More at once than one caller, or all together, may have going.
+    pub(crate) fn too_many() -> Self {
+        let next = "Wait until some of them have ended; this is tried again by itself.";
+        Self::of(Problem::new(Kind::TooMuchAtOnce, "Too much is going on at once.", next).retry_after(5))
     }
 
     /// What it says, for where it is an answer and not a refusal.
@@ -44,7 +59,7 @@ impl Trouble {
 
     pub(crate) fn stopping() -> Self {
         let problem = Problem::new(Kind::Stopping, "The service is stopping.", "Try again in a minute.");
-        Self { problem: Box::new(problem), retry_after: Some(10) }
+        Self::of(problem.retry_after(10))
     }
 }
 
@@ -61,7 +76,7 @@ impl ResponseError for Trouble {
 
     fn error_response(&self) -> HttpResponse {
         let mut response = HttpResponse::build(self.status_code());
-        if let Some(seconds) = self.retry_after {
+        if let Some(seconds) = self.problem.retry_after {
             response.insert_header((RETRY_AFTER, seconds.to_string()));
         }
         match serde_json::to_string(&*self.problem) {
@@ -103,7 +118,7 @@ impl From<DeskError> for Trouble {
             problem.request = Some(number.to_string());
             tracing::error!(number, error = %chain(&error), "a request failed");
         }
-        Self { problem: Box::new(problem), retry_after: wait }
+        Self::of(Problem { retry_after: wait, ..problem })
     }
 }
 
@@ -241,6 +256,10 @@ fn fold_store(error: &StoreError) -> Problem {
         }
         StoreError::NoPoint(_) | StoreError::NoChunk(_) => {
             Problem::new(Kind::NotFound, sentence(&detail), "List the recovery points and choose from them.")
+        }
+        StoreError::PointLost(_) | StoreError::OtherPoint(_) | StoreError::OtherReceipt(_) => {
+            let next = "Choose another recovery point. An administrator scrubs the image store (jetfrost scrub start) to see what else is wrong.";
+            Problem::new(Kind::Damaged, sentence(&detail), next)
         }
         StoreError::OtherSuite => {
             Problem::new(Kind::Invalid, sentence(&detail), "Let the machine join anew to change that; nothing was changed.")

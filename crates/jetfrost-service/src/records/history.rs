@@ -5,6 +5,9 @@ use diesel::prelude::*;
 use super::schema::{jobs, points, restores, runs, stores};
 use super::{Connection, Rows};
 
+/// The word for the outcome of what has not ended.
+const UNDERWAY: &str = "underway";
+
 #[derive(Debug, Clone, Queryable, Selectable, AsChangeset)]
 #[diesel(table_name = runs, treat_none_as_null = true)]
 pub(crate) struct RunRow {
@@ -54,8 +57,11 @@ impl RunRow {
         runs::table.filter(runs::id.eq(id)).select(Self::as_select()).get_result(on).optional()
     }
 
-    pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
-        diesel::update(runs::table.find(self.number)).set(self).execute(on).map(drop)
+    /// Writes a run that is still underway on record; false when it is not, and then nothing is written: a late report of
+    /// progress must not undo its end.
+    pub(crate) fn update_if_underway(&self, on: &mut Connection) -> Rows<bool> {
+        let underway = runs::table.find(self.number).filter(runs::outcome.eq(UNDERWAY));
+        diesel::update(underway).set(self).execute(on).map(|rows| rows == 1)
     }
 
     /// Latest first, before the number `before`.
@@ -80,7 +86,8 @@ pub(crate) struct PointRow {
     pub(crate) sequence: i64,
     pub(crate) run_number: Option<i64>,
     pub(crate) kind: String,
-    pub(crate) created: i64,
+    /// When the service committed it, by its own clock.
+    pub(crate) committed: i64,
     pub(crate) files: i64,
     pub(crate) bytes: i64,
     pub(crate) exceptions: i64,
@@ -106,14 +113,15 @@ impl PointRow {
         there.select(Self::as_select()).get_result(on).optional()
     }
 
-    /// The latest point of a kind.
-    pub(crate) fn latest_of_kind(store: &str, kind: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        points::table
-            .filter(points::store_id.eq(store).and(points::kind.eq(kind)).and(points::gone.is_null()))
-            .order(points::sequence.desc())
-            .select(Self::as_select())
-            .first(on)
-            .optional()
+    /// Whether a point was ever recorded.
+    pub(crate) fn is_recorded(store: &str, sequence: i64, on: &mut Connection) -> Rows<bool> {
+        diesel::select(diesel::dsl::exists(points::table.find((store, sequence)))).get_result(on)
+    }
+
+    /// Whether there is a hold on any point of a store.
+    pub(crate) fn any_held(store: &str, on: &mut Connection) -> Rows<bool> {
+        let held = points::table.filter(points::store_id.eq(store).and(points::gone.is_null()).and(points::held.is_not_null()));
+        diesel::select(diesel::dsl::exists(held)).get_result(on)
     }
 
     pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
@@ -214,8 +222,10 @@ impl RestoreRow {
         restores::table.filter(restores::id.eq(id)).select(Self::as_select()).get_result(on).optional()
     }
 
-    pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
-        diesel::update(restores::table.find(self.number)).set(self).execute(on).map(drop)
+    /// As [`RunRow::update_if_underway`].
+    pub(crate) fn update_if_underway(&self, on: &mut Connection) -> Rows<bool> {
+        let underway = restores::table.find(self.number).filter(restores::outcome.eq(UNDERWAY));
+        diesel::update(underway).set(self).execute(on).map(|rows| rows == 1)
     }
 
     /// Latest first, before the number `before`.
@@ -236,7 +246,7 @@ impl RestoreRow {
 /// What was added to the image stores of a destination, by day: days since 1970, and bytes. The first point of a store is not
 /// growth.
 pub(crate) fn added_by_day(destination: &str, on: &mut Connection) -> Rows<Vec<(i64, i64)>> {
-    let day = diesel::dsl::sql::<diesel::sql_types::BigInt>("points.created / 86400000");
+    let day = diesel::dsl::sql::<diesel::sql_types::BigInt>("points.committed / 86400000");
     let bytes = diesel::dsl::sql::<diesel::sql_types::BigInt>("sum(points.sent)");
     points::table
         .inner_join(stores::table.on(stores::id.eq(points::store_id)))

@@ -84,6 +84,14 @@ pub(crate) struct StoreRow {
     pub(crate) drilled_point: Option<i64>,
     /// When the latest drill did not.
     pub(crate) drill_failed: Option<i64>,
+    /// When points last went to make room at a limit, and which.
+    pub(crate) room_made: Option<i64>,
+    pub(crate) room_made_of: Option<String>,
+    /// When its own terms were last made shorter, and how.
+    pub(crate) shortened: Option<i64>,
+    pub(crate) shortened_how: Option<String>,
+    /// Points that were committed and whose files are not there, when it was last looked.
+    pub(crate) lost_points: i64,
 }
 
 /// All that a line of the list shows.
@@ -172,6 +180,15 @@ impl StoreRow {
             .filter(workstations::account_id.eq(account).and(stores::destination_id.eq(destination)).and(stores::gone.is_null()))
             .count()
             .get_result(on)
+    }
+
+    pub(crate) fn set_lost_points(id: &str, points: i64, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id)).set(stores::lost_points.eq(points)).execute(on).map(drop)
+    }
+
+    pub(crate) fn set_room_made(id: &str, at: i64, of: &str, on: &mut Connection) -> Rows<()> {
+        let made = (stores::room_made.eq(at), stores::room_made_of.eq(of));
+        diesel::update(stores::table.find(id)).set(made).execute(on).map(drop)
     }
 
     pub(crate) fn set_untidy(id: &str, untidy: bool, on: &mut Connection) -> Rows<()> {

@@ -70,6 +70,7 @@ pub(crate) struct ToldRow {
     pub(crate) kind: String,
     pub(crate) subject: String,
     pub(crate) at: i64,
+    pub(crate) detail: String,
 }
 
 impl ToldRow {

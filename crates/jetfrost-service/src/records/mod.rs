@@ -14,6 +14,7 @@ mod places;
 mod schema;
 mod sessions;
 mod settled;
+mod terms;
 
 use std::path::Path;
 use std::time::Duration;
@@ -36,6 +37,7 @@ pub(crate) use people::{AccountRow, GroupRow};
 pub(crate) use places::{DestinationRow, OpenedTo};
 pub(crate) use sessions::SessionRow;
 pub(crate) use settled::{SettledRow, limits, people};
+pub(crate) use terms::EarlierTermsRow;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 
@@ -194,6 +196,14 @@ mod tests {
         INSERT INTO restores (number, id, workstation_id, sequence, scope, by, outcome, files_done, bytes_done, sent, exceptions, started, last_heard)
             VALUES (1, 'r', 'w', 1, 'everything', 'anna', 'complete', 2, 3, 4, 0, 5, 6);";
 
+    /// What the fifth version added to that: points with forged times, one by a run and one that came by adoption.
+    const FIFTH: &str = "
+        INSERT INTO runs (number, id, workstation_id, outcome, phase, files_done, bytes_done, sent, started, last_heard, ended, changed_while_read, unreadable, disappeared)
+            VALUES (3, 'n', 'w', 'complete', 'sealing', 1, 1, 1, 70, 80, 80, 0, 0, 0);
+        INSERT INTO points (store_id, sequence, run_number, kind, created, files, bytes, exceptions, sent) VALUES
+            ('s', 2, 3, 'files', 4102444800000, 2, 3, 0, 4), ('s', 3, NULL, 'files', 4102444800000, 2, 3, 0, 4);
+        INSERT INTO told VALUES ('overdue', 'knot', 4);";
+
     fn brought_up_to_date(versions: &[&str]) -> (tempfile::TempDir, Records) {
         let directory = tempfile::tempdir().expect("a directory");
         let path = directory.path().join("records.sqlite");
@@ -251,6 +261,24 @@ mod tests {
                 let restore = RestoreRow::by_id("r", on)?.expect("a restore");
                 assert_eq!((restore.purpose.as_str(), restore.outcome.as_str(), restore.sequence), ("bring_back", "complete", 1));
                 assert_eq!((MailRow::get(on)?, ToldRow::all(on)?.len(), units(on)?.as_str()), (None, 0, "binary"));
+                Ok::<_, RecordsError>(())
+            })
+            .expect("readable");
+    }
+
+    #[test]
+    fn records_of_the_fifth_version_get_a_protected_time_and_the_services_own_times() {
+        let (_directory, records) = brought_up_to_date(&[FIRST, SECOND, THIRD, FOURTH, FIFTH]);
+        let line = line(&records);
+        assert_eq!((line.destination.protected_days, line.store.lost_points, line.store.room_made), (30, 0, None));
+        records
+            .read(|on| {
+                let committed =
+                    |sequence, on: &mut _| Ok::<_, RecordsError>(PointRow::find("s", sequence, on)?.expect("there").committed);
+                assert_eq!((committed(1, on)?, committed(2, on)?), (5, 80), "the end of the run that made it");
+                assert!(committed(3, on)? < 4_102_444_800_000, "nothing is from the future");
+                assert_eq!(EarlierTermsRow::of_store("s", on)?.len(), 0);
+                assert_eq!(ToldRow::all(on)?[0].detail, "");
                 Ok::<_, RecordsError>(())
             })
             .expect("readable");

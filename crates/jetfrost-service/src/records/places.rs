@@ -38,6 +38,11 @@ pub(crate) struct DestinationRow {
     pub(crate) records_trouble: Option<String>,
     /// `required` or `optional`.
     pub(crate) encryption: String,
+    /// How long after its commit nothing makes a point go.
+    pub(crate) protected_days: i64,
+    /// When its terms were last made shorter, and how.
+    pub(crate) shortened: Option<i64>,
+    pub(crate) shortened_how: Option<String>,
 }
 
 /// To whom a destination is open, by name.

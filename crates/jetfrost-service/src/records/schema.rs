@@ -111,6 +111,20 @@ diesel::table! {
         records_copied -> Nullable<BigInt>,
         records_trouble -> Nullable<Text>,
         encryption -> Text,
+        protected_days -> BigInt,
+        shortened -> Nullable<BigInt>,
+        shortened_how -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
+    earlier_terms (id) {
+        id -> Integer,
+        store_id -> Text,
+        keeping -> Text,
+        protected_days -> BigInt,
+        at_limit -> Text,
+        ended -> BigInt,
     }
 }
 
@@ -158,6 +172,11 @@ diesel::table! {
         drilled -> Nullable<BigInt>,
         drilled_point -> Nullable<BigInt>,
         drill_failed -> Nullable<BigInt>,
+        room_made -> Nullable<BigInt>,
+        room_made_of -> Nullable<Text>,
+        shortened -> Nullable<BigInt>,
+        shortened_how -> Nullable<Text>,
+        lost_points -> BigInt,
     }
 }
 
@@ -211,7 +230,7 @@ diesel::table! {
         sequence -> BigInt,
         run_number -> Nullable<BigInt>,
         kind -> Text,
-        created -> BigInt,
+        committed -> BigInt,
         files -> BigInt,
         bytes -> BigInt,
         exceptions -> BigInt,
@@ -288,6 +307,7 @@ diesel::table! {
         kind -> Text,
         subject -> Text,
         at -> BigInt,
+        detail -> Text,
     }
 }
 

@@ -26,6 +26,10 @@ impl GuardedMedium {
 }
 
 impl Medium for GuardedMedium {
+    fn block(&self) -> u64 {
+        self.inner.block()
+    }
+
     fn list(&self, directory: &str) -> io::Result<Vec<Listed>> {
         self.inner.list(directory)
     }

@@ -11,9 +11,9 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use jetfrost_image::StoreId;
-use jetfrost_image::format::StoreFile;
+use jetfrost_image::format::{FormatError, StoreFile};
 use jetfrost_image::medium::{DirectoryMedium, Medium, MemoryMedium, OverlayMedium};
-use jetfrost_image::store::{Store, StoreError};
+use jetfrost_image::store::{Store, StoreError, describe_again, occupied_bytes};
 use jetfrost_wire::destination::Fitness;
 
 use guarded::GuardedMedium;
@@ -85,12 +85,12 @@ pub(crate) enum CountsFor {
 /// All destinations' image stores.
 pub(crate) struct Shelf {
     service: String,
-    state: Mutex<State>,
+    state: Arc<Mutex<State>>,
 }
 
 impl Shelf {
     pub(crate) fn new(service: String) -> Self {
-        Self { service, state: Mutex::default() }
+        Self { service, state: Arc::default() }
     }
 
     /// Lays out a new destination and writes its marker. `others` are the directories of all others.
@@ -146,8 +146,18 @@ impl Shelf {
                 return Ok(Arc::clone(&opened.store));
             }
         }
-        let store = Arc::new(Store::open(self.medium(place, &store_directory(place, id)))?);
-        Ok(self.keep(store))
+        let medium = self.medium(place, &store_directory(place, id));
+        let opened = match Store::open(Arc::clone(&medium)) {
+            // Its description is lost or damaged; what it is follows from its other files.
+            Err(StoreError::NoStore | StoreError::Format(FormatError::CutShort { .. } | FormatError::Damaged { .. }))
+                if describe_again(&medium, id)? =>
+            {
+                tracing::warn!(store = %id, "the description of an image store was damaged, and was made again");
+                Store::open(medium)
+            }
+            other => other,
+        };
+        Ok(self.keep(Arc::new(opened?)))
     }
 
     /// Keeps a store open; if another thread was quicker, its one is the one.
@@ -188,26 +198,22 @@ impl Shelf {
                 return Ok(*size);
             }
         }
-        Ok(self.store(place, id)?.used())
-    }
-
-    /// Announces `bytes` that will be written if they fit into every one of `budgets`; they count until the claim is
-    /// settled or dropped. Otherwise says into which they do not fit, and what is left of it.
-    pub(crate) fn claim<'s>(&'s self, bytes: u64, budgets: &[Budget]) -> Result<Claim<'s>, (usize, u64)> {
-        let mut state = self.lock();
-        for (i, budget) in budgets.iter().enumerate() {
-            let expected = state.expected.get(&budget.what).copied().unwrap_or(0);
-            let used = budget.used_besides + budget.stores.iter().map(|id| state.used(*id)).sum::<u64>();
-            let left = budget.limit.saturating_sub(used).saturating_sub(expected);
-            if bytes > left {
-                return Err((i, left));
+        match self.store(place, id) {
+            Ok(store) => Ok(store.used()),
+            Err(ShelfError::Marker(error)) => Err(error.into()),
+            // What cannot be opened takes its room all the same.
+            Err(_) => {
+                let used = occupied_bytes(&*self.medium(place, &store_directory(place, id)))
+                    .map_err(|source| ShelfError::Io { doing: "adding up the image store's files", source })?;
+                self.lock().sizes.insert(id, used);
+                Ok(used)
             }
         }
-        let counts_for: Vec<CountsFor> = budgets.iter().map(|budget| budget.what.clone()).collect();
-        for what in &counts_for {
-            *state.expected.entry(what.clone()).or_default() += bytes;
-        }
-        Ok(Claim { shelf: self, counts_for, bytes })
+    }
+
+    /// Begins to claim room for what arrives. Nothing is claimed by this: what only was announced takes nobody's room.
+    pub(crate) fn claim(&self, budgets: Vec<Budget>) -> Claim {
+        Claim { state: Arc::clone(&self.state), budgets, bytes: 0 }
     }
 
     /// Whether something is arriving.
@@ -215,8 +221,8 @@ impl Shelf {
         !self.lock().expected.is_empty()
     }
 
-    /// Removes an image store. Its directory is renamed first, so that half a store is never mistaken for one.
-    pub(crate) fn remove(&self, place: &Place, id: StoreId) -> Result<(), ShelfError> {
+    /// Sets an image store aside that is to be removed: half a store is never mistaken for one.
+    pub(crate) fn set_aside(&self, place: &Place, id: StoreId) -> Result<(), ShelfError> {
         self.check(place)?;
         {
             let mut state = self.lock();
@@ -227,10 +233,20 @@ impl Shelf {
         let removed = place.directory.join(REMOVED);
         std::fs::create_dir_all(&removed).map_err(failed)?;
         match std::fs::rename(store_directory(place, id), removed.join(id.to_string())) {
-            Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(failed(e)),
-            _ => {}
+            Err(e) if e.kind() != io::ErrorKind::NotFound => Err(failed(e)),
+            _ => Ok(()),
         }
-        std::fs::remove_dir_all(&removed).map_err(failed)
+    }
+
+    /// Removes what was set aside.
+    pub(crate) fn clear_removed(&self, place: &Place) -> Result<(), ShelfError> {
+        self.check(place)?;
+        match std::fs::remove_dir_all(place.directory.join(REMOVED)) {
+            Err(source) if source.kind() != io::ErrorKind::NotFound => {
+                Err(ShelfError::Io { doing: "removing the image store", source })
+            }
+            _ => Ok(()),
+        }
     }
 
     /// Writes a probe to a destination, makes it durable, reads it back and removes it.
@@ -299,8 +315,12 @@ impl Shelf {
     }
 
     fn lock(&self) -> MutexGuard<'_, State> {
-        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+        locked(&self.state)
     }
+}
+
+fn locked(state: &Mutex<State>) -> MutexGuard<'_, State> {
+    state.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl State {
@@ -310,8 +330,21 @@ impl State {
         open.or_else(|| self.sizes.get(&id).copied()).unwrap_or(0)
     }
 
-    fn release(&mut self, counts_for: &[CountsFor], bytes: u64) {
-        for what in counts_for {
+    /// What is left of each of some budgets must be `bytes` at least.
+    fn check(&self, budgets: &[Budget], bytes: u64) -> Result<(), Full> {
+        for (i, budget) in budgets.iter().enumerate() {
+            let expected = self.expected.get(&budget.what).copied().unwrap_or(0);
+            let used = budget.used_besides.saturating_add(budget.stores.iter().map(|id| self.used(*id)).sum::<u64>());
+            let left = budget.limit.saturating_sub(used).saturating_sub(expected);
+            if bytes > left {
+                return Err(Full { budget: i, left });
+            }
+        }
+        Ok(())
+    }
+
+    fn release(&mut self, budgets: &[Budget], bytes: u64) {
+        for Budget { what, .. } in budgets {
             if let Some(expected) = self.expected.get_mut(what) {
                 *expected = expected.saturating_sub(bytes);
                 if *expected == 0 {
@@ -333,27 +366,52 @@ pub(crate) struct Budget {
     pub(crate) used_besides: u64,
 }
 
-/// Room that is spoken for.
-pub(crate) struct Claim<'s> {
-    shelf: &'s Shelf,
-    counts_for: Vec<CountsFor>,
+/// There is no room: which of the budgets says so, and what is left of it.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Full {
+    pub(crate) budget: usize,
+    pub(crate) left: u64,
+}
+
+/// Room for bytes that arrived and are not counted yet.
+pub(crate) struct Claim {
+    state: Arc<Mutex<State>>,
+    budgets: Vec<Budget>,
     bytes: u64,
 }
 
-impl Claim<'_> {
+impl Claim {
+    /// Whether `bytes` would fit now.
+    pub(crate) fn check(&self, bytes: u64) -> Result<(), Full> {
+        locked(&self.state).check(&self.budgets, bytes)
+    }
+
+    /// Takes room for bytes that arrived.
+    pub(crate) fn take(&mut self, bytes: u64) -> Result<(), Full> {
+        let mut state = locked(&self.state);
+        state.check(&self.budgets, bytes)?;
+        for budget in &self.budgets {
+            *state.expected.entry(budget.what.clone()).or_default() += bytes;
+        }
+        self.bytes += bytes;
+        Ok(())
+    }
+
     /// Gives the room back at the same moment as `count` counts what was written.
     pub(crate) fn settle(mut self, count: &dyn Fn()) {
-        let mut state = self.shelf.lock();
+        let shared = Arc::clone(&self.state);
+        let mut state = locked(&shared);
         count();
-        state.release(&self.counts_for, self.bytes);
-        drop(state);
-        self.counts_for.clear();
+        state.release(&self.budgets, self.bytes);
+        self.bytes = 0;
     }
 }
 
-impl Drop for Claim<'_> {
+impl Drop for Claim {
     fn drop(&mut self) {
-        self.shelf.lock().release(&self.counts_for, self.bytes);
+        if self.bytes > 0 {
+            locked(&self.state).release(&self.budgets, self.bytes);
+        }
     }
 }
 

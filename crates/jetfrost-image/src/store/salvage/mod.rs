@@ -17,8 +17,8 @@ use super::scrub::each_piece;
 use super::tidy::{GoOn, Headway, write_segment};
 use super::{Finding, MAX_SMALL, Result, Store, StoreError, Wrong, medium, names, numbers};
 use crate::format::{
-    FormatError, MAX_SEGMENT, PointFile, RECORD_HEAD, RecordHead, SEGMENT_HEAD, SegmentBuilder, SegmentEntry, Slot, SlotKind,
-    StoreFile, segment_store,
+    FormatError, MAX_SEGMENT, PointFile, RECORD_HEAD, Receipt, RecordHead, SEGMENT_HEAD, SegmentBuilder, SegmentEntry, Slot,
+    SlotKind, StoreFile, segment_store,
 };
 use crate::id::{ChunkName, SegmentHash, SlotId, StoreId};
 use crate::medium::{Medium, publish_bytes, read_whole};
@@ -80,6 +80,21 @@ fn describe(on: &Arc<dyn Medium>, mended: &mut Mended) -> Result<StoreId> {
     publish_bytes(on, "", names::STORE_FILE, &description.to_bytes()).map_err(medium("writing the store's description"))?;
     mended.described_again = true;
     Ok(id)
+}
+
+/// Makes the description of the store `id` again, if its files say that it is that store: for one whose description is lost or
+/// damaged and that is otherwise as it was. Says whether it did.
+///
+/// # Errors
+/// [`StoreError::Medium`].
+pub fn describe_again(on: &Arc<dyn Medium>, id: StoreId) -> Result<bool> {
+    if named_most(&**on)? != Some(id) {
+        return Ok(false);
+    }
+    let description = if has_open_slot(&**on, id)? { StoreFile::open(id, 0) } else { StoreFile::new(id, 0) };
+    on.make_directory(crate::medium::STAGING).map_err(medium("making the store's directories"))?;
+    publish_bytes(on, "", names::STORE_FILE, &description.to_bytes()).map_err(medium("writing the store's description"))?;
+    Ok(true)
 }
 
 /// Whether a slot of this store gives its key to anyone.
@@ -146,12 +161,13 @@ fn set_aside(on: &dyn Medium, path: &str, name: &str, wrong: Wrong, mended: &mut
 
 /// Points, needs and slots: what does not match its own check is set aside.
 fn check_small(on: &dyn Medium, id: StoreId, mended: &mut Mended) -> Result<()> {
-    for directory in [names::POINTS, names::NEEDS, names::SLOTS] {
+    for directory in [names::POINTS, names::NEEDS, names::RECEIPTS, names::SLOTS] {
         for (path, name) in small_files(on, directory)? {
             let sound = match directory {
                 _ if !names::belongs(directory, &name) => Err(Wrong::Alien),
                 names::POINTS => check_point(on, &path, id, &name),
                 names::NEEDS => check_needs(on, &path, id, &name),
+                names::RECEIPTS => check_receipt(on, &path, id, &name),
                 _ => check_slot(on, &path, id, &name),
             };
             if let Err(wrong) = sound {
@@ -180,6 +196,13 @@ fn check_needs(on: &dyn Medium, path: &str, id: StoreId, name: &str) -> Result<(
     let summary = super::scan_needs_at(on, path, |_, _| Ok(())).map_err(damaged)?;
     let is_own = summary.head.store == id && names::needs(summary.head.sequence) == name;
     if is_own { Ok(()) } else { Err(not_sound("they are another point's")) }
+}
+
+fn check_receipt(on: &dyn Medium, path: &str, id: StoreId, name: &str) -> Result<(), Wrong> {
+    let bytes = read_whole(on, path, MAX_SMALL).map_err(medium("reading it")).map_err(damaged)?;
+    let receipt = Receipt::from_bytes(&bytes).map_err(damaged)?;
+    let is_own = receipt.store == id && names::receipt(receipt.sequence) == name;
+    if is_own { Ok(()) } else { Err(not_sound("it is another point's")) }
 }
 
 fn check_slot(on: &dyn Medium, path: &str, id: StoreId, name: &str) -> Result<(), Wrong> {
@@ -232,7 +255,10 @@ impl Store {
         let mut builder = SegmentBuilder::new(self.id, 0);
         let (mut entries, mut taken) = (Vec::new(), HashSet::new());
         for (path, name) in small_files(&*self.medium, names::DAMAGED)? {
-            if [names::POINT_SUFFIX, names::NEEDS_SUFFIX, names::SLOT_SUFFIX].iter().any(|suffix| name.ends_with(suffix)) {
+            if [names::POINT_SUFFIX, names::NEEDS_SUFFIX, names::RECEIPT_SUFFIX, names::SLOT_SUFFIX]
+                .iter()
+                .any(|suffix| name.ends_with(suffix))
+            {
                 continue;
             }
             // Whose segment it was is not asked: those bytes may be the damaged ones, and nothing needs another's chunks.
@@ -258,7 +284,7 @@ impl Store {
         let segment = builder.finish();
         write_segment(self, &segment)?;
         let grown = self.index.write().unwrap_or_else(PoisonError::into_inner).add(segment.hash, entries)?;
-        self.add_used(grown.cast_unsigned());
+        self.used.grow(grown);
         entries.clear();
         Ok(())
     }

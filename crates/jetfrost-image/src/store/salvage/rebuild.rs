@@ -85,6 +85,7 @@ impl Store {
                 publish_bytes(&self.medium, names::NEEDS, &names::needs(sequence), &bytes)
                     .map_err(medium("writing what a point needs"))?;
                 self.add_used(bytes.len() as u64);
+                self.renew_receipt(sequence)?;
                 rebuilt.needs.push(sequence);
             } else {
                 hopeless.insert(sequence);
@@ -136,6 +137,7 @@ impl Store {
             bytes: told.bytes,
             files: told.files,
             exceptions: 0,
+            needs: None,
         };
         let body = PointBody { root, writer: "rebuilt by salvage".into(), ..PointBody::default() };
         let bytes = seal_point(keys, head, &body, random).to_bytes();
@@ -143,6 +145,7 @@ impl Store {
             .map_err(medium("writing a recovery point"))?;
         self.lock_points().insert(sequence);
         self.add_used(bytes.len() as u64);
+        self.renew_receipt(sequence)?;
         Ok(true)
     }
 

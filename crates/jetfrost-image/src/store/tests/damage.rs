@@ -262,5 +262,5 @@ fn what_was_set_aside_is_kept_as_it_was() {
     assert_eq!(aside.len(), 1);
     assert_eq!(aside[0].1, bytes);
     assert!(bytes.len() as u64 > EMPTY_SEGMENT);
-    assert_eq!(store.used(), memory.files().values().map(|b| b.len() as u64).sum::<u64>());
+    assert_eq!(store.used(), memory.files().values().map(|b| occupied(&memory, b.len() as u64)).sum::<u64>());
 }

@@ -42,11 +42,10 @@ pub(super) fn back_up_set(store: &Store, set: &BTreeSet<u64>) -> Result<()> {
     let added: Vec<_> = now.difference(&before).copied().collect();
     let removed: Vec<_> = before.difference(&now).copied().collect();
     let next = latest.map_or(1, |latest| latest + 1);
-    let mut intake = store.receive_needs(next)?;
-    intake.push(&encode_needs(STORE, next, latest.unwrap_or(0), &added, &removed))?;
-    intake.finish()?;
+    let check = send_difference(store, next, latest.unwrap_or(0), &added, &removed)?;
     let previous = latest.map(|latest| store.point_head(latest)).transpose()?.map(|head| head.id);
-    store.commit_point(&workstation.point(next, previous, &now.into_iter().collect::<Vec<_>>())).map(drop)
+    let needed: Vec<_> = now.into_iter().collect();
+    store.commit_point(&workstation.point(next, previous, &needed, check), at(next)).map(drop)
 }
 
 /// The set of a point, followed through its needs files.
@@ -74,7 +73,7 @@ pub(super) fn assert_points(store: &Store, sets: &BTreeMap<u64, BTreeSet<u64>>) 
 }
 
 fn on_medium(medium: &MemoryMedium) -> u64 {
-    medium.files().values().map(|bytes| bytes.len() as u64).sum()
+    medium.files().values().map(|bytes| occupied(medium, bytes.len() as u64)).sum()
 }
 
 fn segment_bytes(medium: &MemoryMedium) -> u64 {
@@ -264,21 +263,17 @@ fn a_workstation_cannot_talk_a_chunk_out_of_its_own_past() {
     let (_, store) = store_of(&sets);
     // Chunk 1 is not in the latest set; to remove it "again" would make it look unneeded while point 1 needs it.
     let forged = |added: &[ChunkName], removed: &[ChunkName]| {
-        let mut intake = store.receive_needs(4).expect("begun");
-        intake.push(&encode_needs(STORE, 4, 3, added, removed)).expect("well-formed");
-        intake.finish().expect("well-formed");
+        let needs = Some(send_difference(&store, 4, 3, added, removed).expect("well-formed"));
         let previous = Some(store.point_head(3).expect("readable").id);
         // The forger makes number and XOR come out.
-        let mut point = Workstation::new().point(4, previous, &[]);
         let mut head = store.point_head(3).expect("readable");
         for name in added.iter().chain(removed) {
             head.needed_xor.iter_mut().zip(name.0).for_each(|(x, b)| *x ^= b);
         }
         let needed = head.needed + added.len() as u64 - removed.len() as u64;
-        let head = PointHead { sequence: 4, id: PointId([4; 16]), previous, needed, ..head };
-        point.clear();
-        point.extend(seal_point(&Workstation::new().keys, head, &PointBody::default(), &SeededRandom::new(b"forger")).to_bytes());
-        store.commit_point(&point)
+        let head = PointHead { sequence: 4, id: PointId([4; 16]), previous, needed, needs, ..head };
+        let point = seal_point(&Workstation::new().keys, head, &PointBody::default(), &SeededRandom::new(b"forger"));
+        store.commit_point(&point.to_bytes(), 0)
     };
     assert!(matches!(forged(&[], &[name_of(1)]), Err(StoreError::Needs(_))), "removing what is not there");
     assert!(matches!(forged(&[name_of(2)], &[]), Err(StoreError::Needs(_))), "adding what is there");

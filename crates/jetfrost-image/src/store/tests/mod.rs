@@ -3,6 +3,7 @@
 mod damage;
 mod failing;
 mod letting_go;
+mod overwriting;
 mod salvage;
 mod ways_in;
 
@@ -10,7 +11,7 @@ use std::sync::Arc;
 
 use super::*;
 use crate::crypto::{Effort, Sealer, SeededRandom, StoreKey, StoreKeys, seal_point};
-use crate::format::{FinishedSegment, PointBody, PointKind, SegmentBuilder, encode_needs};
+use crate::format::{FinishedSegment, PointBody, PointKind, SegmentBuilder, encode_needs, needs_check};
 use crate::id::PointId;
 use crate::medium::{CrashMedium, MemoryMedium};
 
@@ -41,7 +42,7 @@ impl Workstation {
         (builder.finish(), names)
     }
 
-    fn point(&self, sequence: u64, previous: Option<PointId>, needed: &[ChunkName]) -> Vec<u8> {
+    fn point(&self, sequence: u64, previous: Option<PointId>, needed: &[ChunkName], needs: [u8; 32]) -> Vec<u8> {
         let xor = needed.iter().fold([0; 32], |xor: [u8; 32], name| std::array::from_fn(|i| xor[i] ^ name.0[i]));
         let head = PointHead {
             store: STORE,
@@ -55,6 +56,7 @@ impl Workstation {
             bytes: 0,
             files: 0,
             exceptions: 0,
+            needs: Some(needs),
         };
         seal_point(&self.keys, head, &PointBody::default(), &self.random).to_bytes()
     }
@@ -68,12 +70,24 @@ fn send_segment(store: &Store, segment: &FinishedSegment) -> Result<()> {
     Ok(())
 }
 
-fn send_needs(store: &Store, sequence: u64, base: u64, added: &[ChunkName]) -> Result<()> {
+/// Sends the needs of a point; returns their check.
+fn send_needs(store: &Store, sequence: u64, base: u64, added: &[ChunkName]) -> Result<[u8; 32]> {
     let mut added = added.to_vec();
     added.sort_unstable();
+    send_difference(store, sequence, base, &added, &[])
+}
+
+fn send_difference(store: &Store, sequence: u64, base: u64, added: &[ChunkName], removed: &[ChunkName]) -> Result<[u8; 32]> {
+    let bytes = encode_needs(STORE, sequence, base, added, removed);
     let mut intake = store.receive_needs(sequence)?;
-    intake.push(&encode_needs(STORE, sequence, base, &added, &[]))?;
-    intake.finish()
+    intake.push(&bytes)?;
+    intake.finish()?;
+    Ok(needs_check(&bytes).expect("whole"))
+}
+
+/// When the service commits point `sequence`.
+fn at(sequence: u64) -> i64 {
+    1_000 * sequence.cast_signed()
 }
 
 fn content(step: u64) -> Vec<u8> {
@@ -92,7 +106,7 @@ fn back_up(on: Arc<dyn Medium>, points: u64) -> u64 {
         needed.extend(&names);
         let committed = send_segment(&store, &segment)
             .and_then(|()| send_needs(&store, sequence, sequence - 1, &names))
-            .and_then(|()| store.commit_point(&workstation.point(sequence, previous, &needed)));
+            .and_then(|check| store.commit_point(&workstation.point(sequence, previous, &needed, check), at(sequence)));
         match committed {
             Ok(head) => previous = Some(head.id),
             Err(_) => return sequence - 1,
@@ -104,6 +118,9 @@ fn back_up(on: Arc<dyn Medium>, points: u64) -> u64 {
 /// Everything that a reader of point `sequence` would touch is there and sound.
 fn assert_whole(store: &Store, sequence: u64) {
     store.point_head(sequence).expect("the point is readable");
+    if let Some(receipt) = store.receipt(sequence).expect("its receipt is readable") {
+        assert_eq!(receipt.committed, at(sequence));
+    }
     for step in 1..=sequence {
         store.scan_needs(step, |_, _| Ok(())).expect("its needs are readable");
         store.chunk(&Workstation::new().keys.name(&content(step))).expect("its chunk is sound");
@@ -122,6 +139,9 @@ fn after_a_loss_of_power_at_any_step_every_acknowledged_point_is_whole() {
                 Ok(store) => {
                     let points = store.points();
                     assert!(points.len() as u64 >= acknowledged, "after {steps} steps {acknowledged} points were acknowledged");
+                    assert_eq!(store.lost_points().expect("listed"), BTreeSet::new());
+                    let without = store.without_receipt().expect("listed");
+                    assert!(without.iter().all(|sequence| *sequence > acknowledged), "{without:?} were acknowledged");
                     points.iter().for_each(|sequence| assert_whole(&store, *sequence));
                 }
                 Err(e) => assert!(acknowledged == 0 && matches!(e, StoreError::NoStore), "after {steps} steps: {e}"),
@@ -139,15 +159,15 @@ fn after_a_loss_of_power_at_any_step_every_acknowledged_point_is_whole() {
 #[test]
 fn a_store_goes_on_after_a_loss_of_power() {
     let crash = CrashMedium::failing_after(70);
-    let acknowledged = back_up(Arc::new(crash.clone()), 9);
+    back_up(Arc::new(crash.clone()), 9);
     let store = Store::open(Arc::new(crash.survivor_of_the_strict_kind())).expect("opens");
-    let next = acknowledged + 1;
+    let next = store.next_sequence();
     let workstation = Workstation::new();
     let (segment, names) = workstation.segment(&[b"after the power came back"]);
     send_segment(&store, &segment).expect("received");
-    send_needs(&store, next, 0, &names).expect("received");
+    let check = send_needs(&store, next, 0, &names).expect("received");
     let previous = store.points().last().map(|s| store.point_head(*s).expect("readable").id);
-    store.commit_point(&workstation.point(next, previous, &names)).expect("committed");
+    store.commit_point(&workstation.point(next, previous, &names, check), at(next)).expect("committed");
 }
 
 fn store_with(points: u64) -> (MemoryMedium, Store) {
@@ -184,13 +204,13 @@ fn a_damaged_index_is_made_again() {
 #[test]
 fn used_bytes_are_those_on_the_medium() {
     let (memory, store) = store_with(100);
-    let on_medium: usize = memory.files().values().map(Vec::len).sum();
-    assert_eq!(store.used(), on_medium as u64);
+    let room = |len: usize| occupied(&memory, len as u64);
+    assert_eq!(store.used(), memory.files().values().map(|bytes| room(bytes.len())).sum::<u64>());
     let growing = Store::create(Arc::new(MemoryMedium::default()), &StoreFile::new(STORE, 0)).expect("created");
     let before = growing.used();
     let (segment, _) = Workstation::new().segment(&[b"more"]);
     send_segment(&growing, &segment).expect("received");
-    assert_eq!(growing.used(), before + segment.bytes.len() as u64);
+    assert_eq!(growing.used(), before + room(segment.bytes.len()));
 }
 
 #[test]
@@ -198,9 +218,9 @@ fn a_point_whose_chunks_are_not_here_is_refused() {
     let (_, store) = store_with(1);
     let workstation = Workstation::new();
     let absent = workstation.keys.name(b"never sent");
-    send_needs(&store, 2, 0, &[absent]).expect("received");
+    let check = send_needs(&store, 2, 0, &[absent]).expect("received");
     let previous = Some(store.point_head(1).expect("readable").id);
-    let refused = store.commit_point(&workstation.point(2, previous, &[absent]));
+    let refused = store.commit_point(&workstation.point(2, previous, &[absent], check), 0);
     assert!(matches!(refused, Err(StoreError::ChunksMissing { missing: 1 })));
     assert_eq!(store.points(), [1]);
 }
@@ -211,27 +231,29 @@ fn a_point_whose_needs_do_not_add_up_is_refused() {
     let workstation = Workstation::new();
     let there = workstation.keys.name(&content(1));
     let previous = Some(store.point_head(1).expect("readable").id);
-    let point = workstation.point(2, previous, &[there]);
-    assert!(matches!(store.commit_point(&point), Err(StoreError::Needs("they did not arrive"))));
-    send_needs(&store, 2, 1, &[]).expect("received");
-    store.commit_point(&point).expect("the same chunk, by difference to point 1");
+    let early = workstation.point(2, previous, &[there], [0; 32]);
+    assert!(matches!(store.commit_point(&early, 0), Err(StoreError::Needs("they did not arrive"))));
+    let check = send_needs(&store, 2, 1, &[]).expect("received");
+    let point = workstation.point(2, previous, &[there], check);
+    store.commit_point(&point, 0).expect("the same chunk, by difference to point 1");
     let (segment, more) = workstation.segment(&[b"more"]);
     send_segment(&store, &segment).expect("received");
-    send_needs(&store, 3, 2, &more).expect("received");
+    let check = send_needs(&store, 3, 2, &more).expect("received");
     let previous = Some(store.point_head(2).expect("readable").id);
-    assert!(matches!(store.commit_point(&workstation.point(3, previous, &[there])), Err(StoreError::Needs(_))));
-    assert!(matches!(store.commit_point(&workstation.point(3, previous, &[there, there])), Err(StoreError::Needs(_))));
+    let refused = |needed: &[ChunkName]| store.commit_point(&workstation.point(3, previous, needed, check), 0);
+    assert!(matches!(refused(&[there]), Err(StoreError::Needs(_))));
+    assert!(matches!(refused(&[there, there]), Err(StoreError::Needs(_))));
 }
 
 #[test]
 fn points_come_in_order_and_know_their_predecessor() {
     let (_, store) = store_with(2);
     let workstation = Workstation::new();
-    let early = workstation.point(2, None, &[]);
-    assert!(matches!(store.commit_point(&early), Err(StoreError::OutOfOrder { expected: 3, found: 2 })));
+    let early = workstation.point(2, None, &[], [0; 32]);
+    assert!(matches!(store.commit_point(&early, 0), Err(StoreError::OutOfOrder { expected: 3, found: 2 })));
     assert!(matches!(store.receive_needs(4), Err(StoreError::OutOfOrder { expected: 3, found: 4 })));
-    let stranger = workstation.point(3, Some(PointId([99; 16])), &[]);
-    assert!(matches!(store.commit_point(&stranger), Err(StoreError::OtherPredecessor)));
+    let stranger = workstation.point(3, Some(PointId([99; 16])), &[], [0; 32]);
+    assert!(matches!(store.commit_point(&stranger, 0), Err(StoreError::OtherPredecessor)));
 }
 
 #[test]

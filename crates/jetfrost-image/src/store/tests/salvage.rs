@@ -70,18 +70,16 @@ fn whole() -> MemoryMedium {
         let now: BTreeSet<ChunkName> = run.chunks.keys().copied().collect();
         let (added, removed): (Vec<_>, Vec<_>) =
             (now.difference(&before).copied().collect(), before.difference(&now).copied().collect());
-        let mut intake = store.receive_needs(sequence).expect("next");
-        intake.push(&encode_needs(STORE, sequence, sequence - 1, &added, &removed)).expect("sound");
-        intake.finish().expect("sound");
+        let check = send_difference(&store, sequence, sequence - 1, &added, &removed).expect("sound");
         let head = PointHead {
             needed: now.len() as u64,
             needed_xor: now.iter().fold([0; 32], |xor: [u8; 32], name| std::array::from_fn(|i| xor[i] ^ name.0[i])),
-            ..PointFile::from_bytes(&workstation.point(sequence, previous, &[])).expect("sound").head
+            ..PointFile::from_bytes(&workstation.point(sequence, previous, &[], check)).expect("sound").head
         };
         previous = Some(head.id);
         let body = PointBody { root, ..PointBody::default() };
         let file = seal_point(&workstation.keys, head, &body, &workstation.random);
-        store.commit_point(&file.to_bytes()).expect("committed");
+        store.commit_point(&file.to_bytes(), at(sequence)).expect("committed");
         before = now;
     }
     let cost = ArgonCost { memory: 64, passes: 1, lanes: 1 };

@@ -1,0 +1,34 @@
+//! By what the points of an image store were kept before that was changed.
+
+use diesel::prelude::*;
+
+use super::schema::earlier_terms;
+use super::{Connection, Rows};
+
+#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
+#[diesel(table_name = earlier_terms)]
+pub(crate) struct EarlierTermsRow {
+    pub(crate) store_id: String,
+    pub(crate) keeping: String,
+    pub(crate) protected_days: i64,
+    pub(crate) at_limit: String,
+    /// When other terms came in their place.
+    pub(crate) ended: i64,
+}
+
+impl EarlierTermsRow {
+    pub(crate) fn insert(&self, on: &mut Connection) -> Rows<()> {
+        diesel::insert_into(earlier_terms::table).values(self).execute(on).map(drop)
+    }
+
+    /// Those that may still count for what is there, oldest first.
+    pub(crate) fn of_store(store: &str, on: &mut Connection) -> Rows<Vec<Self>> {
+        let of_store = earlier_terms::table.filter(earlier_terms::store_id.eq(store)).order(earlier_terms::id);
+        of_store.select(Self::as_select()).load(on)
+    }
+
+    /// Ends those of which nothing is kept any more.
+    pub(crate) fn remove_of_store(store: &str, on: &mut Connection) -> Rows<()> {
+        diesel::delete(earlier_terms::table.filter(earlier_terms::store_id.eq(store))).execute(on).map(drop)
+    }
+}
