@@ -195,8 +195,8 @@ fn clock_now(office: &Office) -> Timestamp {
     office.api.get::<Attention>("/attention").expect("told").now
 }
 
-#[test]
-fn noise_flushes_no_protected_point_and_what_goes_for_room_is_on_record_and_an_alert() {
+/// An office where the oldest points go at a limit, with a week of protected time; fourteen days of a workstation with a limit.
+fn making_room(bytes: u64) -> (Office, Workstation) {
     let (office, clock) = Office::stepped(start());
     let shelf = office.destination("shelf");
     let change =
@@ -204,7 +204,13 @@ fn noise_flushes_no_protected_point_and_what_goes_for_room_is_on_record_and_an_a
     set(&office, &shelf, &change).expect("set");
     let station = office.workstation("knot");
     live(&station, &clock, 14);
-    limit(&office, &station, 5_000_000);
+    limit(&office, &station, bytes);
+    (office, station)
+}
+
+#[test]
+fn noise_flushes_no_protected_point_and_what_goes_for_room_is_on_record_and_an_alert() {
+    let (office, station) = making_room(5_000_000);
     let attacker = Attacker::on(&station);
     let mut refused = 0;
     for _ in 0..30 {
@@ -229,14 +235,7 @@ fn noise_flushes_no_protected_point_and_what_goes_for_room_is_on_record_and_an_a
 
 #[test]
 fn a_backup_that_cannot_fit_takes_no_point_with_it() {
-    let (office, clock) = Office::stepped(start());
-    let shelf = office.destination("shelf");
-    let change =
-        DestinationChange { at_limit: Some(AtLimit::LetOldestGo), protected_days: Some(7), ..DestinationChange::default() };
-    set(&office, &shelf, &change).expect("set");
-    let station = office.workstation("knot");
-    live(&station, &clock, 14);
-    limit(&office, &station, 3_000_000);
+    let (office, station) = making_room(3_000_000);
     let before = numbers(&office, &station);
     let mut much = vec![0; 6_000_000];
     SeededRandom::new(b"much").fill(&mut much);
@@ -247,14 +246,7 @@ fn a_backup_that_cannot_fit_takes_no_point_with_it() {
 
 #[test]
 fn what_a_list_promises_until_a_date_stays_until_then() {
-    let (office, clock) = Office::stepped(start());
-    let shelf = office.destination("shelf");
-    let change =
-        DestinationChange { at_limit: Some(AtLimit::LetOldestGo), protected_days: Some(7), ..DestinationChange::default() };
-    set(&office, &shelf, &change).expect("set");
-    let station = office.workstation("knot");
-    live(&station, &clock, 14);
-    limit(&office, &station, 5_000_000);
+    let (office, station) = making_room(5_000_000);
     let preview: ThinningPreview = office.api.get(&format!("{}/thinning", station.store())).expect("a preview");
     let promised: Vec<u64> = preview
         .points
@@ -582,4 +574,40 @@ fn an_older_state_in_a_newer_ones_place_is_noticed_by_its_id() {
     assert!(matches!(station.back_up(), Err(ClientError::RolledBack { shown: 1, seen: 1 })));
     station.home.forget_seen().expect("a person decided");
     station.back_up().expect("and it goes on");
+}
+
+#[test]
+fn a_run_brings_no_flood_of_short_segments_and_each_counts_as_the_volume_counts_it() {
+    let office = Office::open();
+    office.destination("shelf");
+    let station = office.workstation("knot");
+    let attacker = Attacker::on(&station);
+    attacker.begin(Kind::Files);
+    let before = record(&office, &station).store.used.expect("there");
+    let send = || {
+        let (segment, _) = attacker.noise(1);
+        attacker.api.put_segment(&attacker.store, &segment.hash, &Bytes::from(segment.bytes))
+    };
+    let taken = (0..40).take_while(|_| send().is_ok()).count();
+    assert_eq!(taken, 32);
+    let used = record(&office, &station).store.used.expect("there");
+    assert!(used - before >= 32 * 4096, "{} bytes", used - before);
+}
+
+#[test]
+fn a_refused_destination_leaves_nothing_and_none_is_made_among_the_services_own_files() {
+    let office = Office::open();
+    office.destination("shelf");
+    let add = |name: &str, directory: &std::path::Path| {
+        let new = jetfrost_wire::destination::NewDestination {
+            name: name.into(),
+            directory: directory.display().to_string(),
+            ..jetfrost_wire::destination::NewDestination::default()
+        };
+        kind(office.api.post::<_, Destination>("/destinations", &new))
+    };
+    assert_eq!(add("inner", &office.path("shelf/inner")), Some(ProblemKind::UnfitDirectory));
+    assert!(!office.path("shelf/inner").exists());
+    assert_eq!(add("own", &office.path("state/backups")), Some(ProblemKind::UnfitDirectory));
+    assert!(!office.path("state/backups").exists());
 }

@@ -178,3 +178,17 @@ fn who_joins_an_office_with_an_office_key_is_told() {
     assert!(said.err.contains("This office keeps an office key"), "{}", said.err);
     assert_eq!(office.kinds(), ["passphrase", "recovery_key"], "nobody agreed");
 }
+
+/// The service says that a machine may go without: one that has a passphrase encrypts all the same.
+#[test]
+fn what_is_encrypted_is_decided_on_the_workstation() {
+    let office = Setup::new(|admin, _| {
+        let _ = jetfrost_ends(admin, &["destination", "set", "Shelf", "--encryption", "optional"], 0);
+    });
+    let said = jetfrost_ends(&office.admin, &["--json", "enrolment", "add", "tove", "--without-encryption"], 0);
+    let issued: Value = serde_json::from_str(&said.out).expect("JSON");
+    let code = issued["code"].as_str().expect("a code");
+    let said = office.run(&["join", code, "--name", "dunlin"], &[], 0);
+    assert!(said.contains("shown this once") && said.contains("--without-encryption"), "{said}");
+    assert_eq!(office.kinds(), ["passphrase", "recovery_key"]);
+}

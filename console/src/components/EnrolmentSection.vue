@@ -89,8 +89,11 @@ onMounted(reload)
       <p class="mb-1">For {{ issued.record.machine ? `“${issued.record.machine}”` : 'a machine' }} of <strong>{{ issued.record.login }}</strong>, once, until {{ moment(issued.record.expires) }}. It is shown only now:</p>
       <p class="jf-code mb-1">{{ issued.code }}</p>
       <p v-if="issued.record.claims" class="mb-1">It hands over the backups of {{ issued.record.claims }}; a machine that has them now is cut off then.</p>
-      <p v-if="!issued.record.encrypted" class="mb-1">Its backups will not be encrypted: whoever gets at the destination’s disk can read them.</p>
-      <p class="mb-2">On that machine: <code>jetfrost join CODE</code></p>
+      <p v-if="!issued.record.encrypted" class="mb-1">Its backups need not be encrypted. If they are not, whoever gets at the destination’s disk can read them.</p>
+      <p class="mb-2">
+        On that machine: <code>jetfrost join CODE{{ issued.record.encrypted ? '' : ' --without-encryption' }}</code>
+        <template v-if="!issued.record.encrypted"> (without that option they are encrypted)</template>
+      </p>
       <div class="d-flex gap-2">
         <BButton size="sm" variant="outline-secondary" :disabled="handing.busy.value" @click="handOut('pdf')">Hand-out as PDF</BButton>
         <BButton size="sm" variant="outline-secondary" :disabled="handing.busy.value" @click="handOut('html')">Hand-out as HTML</BButton>

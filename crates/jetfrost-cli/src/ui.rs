@@ -41,7 +41,8 @@ impl Ui {
     pub(crate) fn show<T: Serialize>(&self, value: &T, words: impl FnOnce(&T)) {
         if self.json {
             let text = serde_json::to_string_pretty(value).unwrap_or_default();
-            self.line(&text);
+            // JSON has escapes of its own.
+            let _ = writeln!(std::io::stdout(), "{text}");
         } else {
             words(value);
         }
@@ -49,13 +50,13 @@ impl Ui {
 
     /// A line of what was asked for. A reader that went away is no failure of the command.
     pub(crate) fn line(&self, text: &str) {
-        let _ = writeln!(std::io::stdout(), "{text}");
+        let _ = writeln!(std::io::stdout(), "{}", printable(text));
     }
 
     /// A remark, which is not part of what was asked for.
     pub(crate) fn remark(&self, text: &str) {
         if !self.json {
-            let _ = writeln!(std::io::stderr(), "{text}");
+            let _ = writeln!(std::io::stderr(), "{}", printable(text));
         }
     }
 
@@ -68,7 +69,8 @@ impl Ui {
         let mut table = Table::new();
         table.load_style(presets::NOTHING);
         table.set_header(heads.iter().map(|h| h.to_uppercase()));
-        table.add_rows(rows);
+        // Before it is measured: an escape must not shift the columns either.
+        table.add_rows(rows.into_iter().map(|row| row.iter().map(|cell| printable(cell)).collect::<Vec<_>>()));
         for column in numbers {
             if let Some(column) = table.column_mut(*column) {
                 column.set_cell_alignment(CellAlignment::Right);
@@ -87,7 +89,7 @@ impl Ui {
             text.push_str(&format!("  {detail}\n"));
         }
         text.push_str(&format!("  Next: {}\n", words.next));
-        let _ = write!(std::io::stderr(), "{text}");
+        let _ = write!(std::io::stderr(), "{}", printable(&text));
     }
 
     /// Asks for a secret, twice if it is a new one. `what` names which secret is meant and whose it is.
@@ -122,7 +124,7 @@ impl Ui {
         if !std::io::stdin().is_terminal() {
             return false;
         }
-        let _ = write!(std::io::stderr(), "{question} [y/N] ");
+        let _ = write!(std::io::stderr(), "{} [y/N] ", printable(question));
         let mut answer = String::new();
         std::io::stdin().read_line(&mut answer).is_ok() && matches!(answer.trim(), "y" | "Y" | "yes")
     }
@@ -268,6 +270,14 @@ pub(crate) fn many(number: u64, noun: &str) -> String {
     format!("{} {noun}{}", count(number), if number == 1 { "" } else { "s" })
 }
 
+/// Text as a terminal may be given it: names, reasons and versions come from others, and what steers a terminal is shown instead
+/// of obeyed. So are marks that turn the direction of text.
+fn printable(text: &str) -> String {
+    let steers =
+        |c: char| (c.is_control() && c != '\n' && c != '\t') || matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
+    text.chars().flat_map(|c| if steers(c) { c.escape_default().collect::<Vec<_>>() } else { vec![c] }).collect()
+}
+
 fn capital(text: &str) -> String {
     let mut chars = text.chars();
     chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
@@ -284,6 +294,12 @@ mod tests {
         assert_eq!(words, "Counting 10 files, 5.00 MB of 20.0 MB, 500 kB/s, 30 s left");
         let open = Progress { bytes_total: None, ..progress };
         assert_eq!(progress_words(&open, Duration::from_secs(10)), "Counting 10 files, 5.00 MB, 500 kB/s");
+    }
+
+    #[test]
+    fn what_steers_a_terminal_is_shown_and_not_obeyed() {
+        assert_eq!(printable("a\u{1b}[2Jb\u{9b}c\u{202e}d"), "a\\u{1b}[2Jb\\u{9b}c\\u{202e}d");
+        assert_eq!(printable("Möwe\tund\nKliff"), "Möwe\tund\nKliff");
     }
 
     #[test]

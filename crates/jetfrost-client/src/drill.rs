@@ -61,9 +61,11 @@ pub struct DrillReport {
 pub fn drill(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<Meter>) -> Result<DrillReport> {
     let started = Instant::now();
     // What stands in the way before anything is brought back says nothing of the point, and is not put on record.
-    let draw = draw(point, how);
+    let can_be_drawn = drawn(browser, point, Draw::new([0; 32], 1.0, how.most), meter)?;
+    let draw = draw(can_be_drawn, how);
     let (files, bytes) = drawn(browser, point, draw, meter)?;
-    if files == 0 {
+    // Empty files alone are brought back from nothing, and prove nothing, unless there are no others.
+    if files == 0 || (bytes == 0 && point.head.bytes > 0) {
         return Err(ClientError::NothingDrawn);
     }
     check_room(&how.scratch, bytes)?;
@@ -113,11 +115,13 @@ fn told(troubles: Vec<NotRestored>, root: &Path) -> Vec<NotRestored> {
     troubles.into_iter().filter(|trouble| trouble.trouble != Trouble::Unsettled).map(known).collect()
 }
 
-fn draw(point: &OpenPoint, how: &Rehearsal) -> Draw {
+/// Draws among the files that can be drawn, of which there are so many with so many bytes: what is too large for a drill does
+/// not count, else a single large file would leave no share for the others.
+fn draw((files, bytes): (u64, u64), how: &Rehearsal) -> Draw {
     let seed = random_array(&crate::system_random());
     let share = f64::from(how.share) / 100.0;
-    let at_least = AT_LEAST as f64 / point.head.files.max(1) as f64;
-    let at_most = how.most as f64 / point.head.bytes.max(1) as f64;
+    let at_least = AT_LEAST as f64 / files.max(1) as f64;
+    let at_most = how.most as f64 / bytes.max(1) as f64;
     Draw::new(seed, share.max(at_least).min(at_most), how.most)
 }
 

@@ -71,6 +71,7 @@ const SESSION: &str = "session.json";
 const CHOSEN: &str = "chosen.toml";
 const STORE_KEY: &str = "store-key";
 const SEEN: &str = "seen.json";
+const PROBE: &str = "probe";
 const KEY_PIN: &str = "store-key-pin.json";
 
 /// What tells this workstation's store key from any other, and nothing about it.
@@ -116,6 +117,12 @@ impl Home {
     /// [`ClientError::NotJoined`].
     pub fn membership(&self) -> Result<Membership> {
         self.read_json(MEMBERSHIP)?.ok_or(ClientError::NotJoined)
+    }
+
+    /// Shows that this machine can keep what makes it a workstation: before an enrolment code is used up.
+    pub(crate) fn prove_writable(&self) -> Result<()> {
+        self.write(PROBE, b"may be removed")?;
+        fs::remove_file(self.0.join(PROBE)).map_err(ClientError::file("removing", self.0.join(PROBE)))
     }
 
     /// Keeps what makes this machine a workstation; the store key first, so that it is never missing.

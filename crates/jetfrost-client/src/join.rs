@@ -131,6 +131,7 @@ fn enrol(
     key: &StoreKey,
 ) -> Result<Membership, ClientError> {
     not_joined(home)?;
+    home.prove_writable()?;
     let api = Api::new(&invitation.address, Some(&invitation.fingerprint_text()))?;
     let info: ServiceInfo = api.get("/service")?;
     let enrolled: Enrolled = api.post(
@@ -166,6 +167,7 @@ pub fn look_at_code(invitation: &Invitation) -> Result<CodeIsFor, ClientError> {
 /// [`ClientError::AlreadyJoined`]; what the service said.
 pub fn claim(home: &Home, invitation: &Invitation) -> Result<Membership, ClientError> {
     not_joined(home)?;
+    home.prove_writable()?;
     let api = Api::new(&invitation.address, Some(&invitation.fingerprint_text()))?;
     let info: ServiceInfo = api.get("/service")?;
     let call = Claim {

@@ -74,6 +74,8 @@ impl Settings {
 }
 
 fn main() -> ExitCode {
+    // Whatever the service makes is its own: records, keys, image stores.
+    nix::sys::stat::umask(nix::sys::stat::Mode::from_bits_truncate(0o077));
     let arguments = Arguments::parse();
     let filter = EnvFilter::try_from_env("JETFROSTD_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();

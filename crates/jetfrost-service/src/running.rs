@@ -3,7 +3,7 @@
 use std::fs::{self, File, TryLockError};
 use std::io;
 use std::net::{Ipv4Addr, SocketAddr, TcpListener};
-use std::os::unix::fs::DirBuilderExt;
+use std::os::unix::fs::{DirBuilderExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, mpsc};
 use std::thread::JoinHandle;
@@ -232,9 +232,18 @@ pub fn new_first_code(state: &Path, clock: Arc<dyn Clock>, random: Arc<dyn Rando
     Ok(Desk::new(records, clock, random, identity, OwnFiles::default(), TimeZone::UTC).new_first_code()?)
 }
 
-/// Makes the state directory, for the service alone.
+/// Makes the state directory, for the service alone: also one that was there, with all that is in it.
 pub(crate) fn make_state(state: &Path) -> io::Result<()> {
-    fs::DirBuilder::new().recursive(true).mode(0o700).create(state)
+    fs::DirBuilder::new().recursive(true).mode(0o700).create(state)?;
+    fs::set_permissions(state, fs::Permissions::from_mode(0o700))?;
+    for entry in fs::read_dir(state)? {
+        let entry = entry?;
+        let mode = if entry.file_type()?.is_dir() { 0o700 } else { 0o600 };
+        if !entry.file_type()?.is_symlink() {
+            fs::set_permissions(entry.path(), fs::Permissions::from_mode(mode))?;
+        }
+    }
+    Ok(())
 }
 
 /// Makes the state directory and locks it, so that no two services use the same records and image stores.

@@ -121,7 +121,9 @@ fn say_issued(issued: &IssuedCode, ui: &Ui) {
         ui.line(&format!("It hands over the backups of '{workstation}'; a machine that has them now is cut off then."));
     }
     if !record.encrypted {
-        ui.line("Its backups will not be encrypted: whoever gets at the destination's disk can read them.");
+        ui.line("Its backups need not be encrypted. If they are not, whoever gets at the destination's disk can read them.");
+        ui.line("On that machine:  jetfrost join CODE --without-encryption   (without that option they are encrypted)");
+        return;
     }
     ui.line("On that machine:  jetfrost join CODE");
 }

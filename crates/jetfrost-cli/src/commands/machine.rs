@@ -122,9 +122,12 @@ fn claimed(home: &Home, invitation: &Invitation, workstation: &str, given: &Give
     ui.remark(&format!("This code hands over the backups of '{workstation}'."));
     let membership = claim(home, invitation)?;
     let what = format!("the image passphrase that '{workstation}' has");
-    let opened = ui
-        .secret(&what, given, false)
-        .and_then(|passphrase| unlock(home, Secret::Passphrase(&passphrase)).map_err(Failure::from));
+    let by_passphrase = || {
+        let passphrase = ui.secret(&what, given, false)?;
+        unlock(home, Secret::Passphrase(&passphrase)).map_err(Failure::from)
+    };
+    // A store that is not encrypted opens without a secret.
+    let opened = unlock(home, Secret::None).or_else(|_| by_passphrase());
     ui.show(&json!({ "workstation": membership.workstation, "name": membership.name, "unlocked": opened.is_ok() }), |_| {
         let whose = format!("'{}' of {}, kept on destination '{}'", membership.name, membership.login, membership.destination);
         ui.line(&format!("This machine is now workstation {whose}."));
@@ -717,9 +720,14 @@ pub(crate) fn standing(home: &Home, ui: &Ui) -> Done {
         }
         ui.line(&format!("last drill   {}", said_of_drill(&w.store, now)));
         ui.line(&format!(
-            "image store  {}, {}, encrypted on this workstation",
+            "image store  {}, {}, {}",
             w.store.used.map_or_else(|| "size unknown".into(), show),
-            many(w.store.points, "point")
+            many(w.store.points, "point"),
+            if w.store.encrypted {
+                "encrypted on this workstation"
+            } else {
+                "NOT encrypted: whoever gets at its disk can read it"
+            }
         ));
     });
     Ok(Code::Done)

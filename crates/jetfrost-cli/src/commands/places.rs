@@ -289,6 +289,14 @@ impl Add {
             encryption: self.encryption,
             open_to: OpenTo { everybody: self.for_everybody, groups: self.for_group, logins: Vec::new() },
         };
+        // What there is to mind about a place is said before it is used.
+        let verdict: Verdict = api.post("/destinations/try", &TryDirectory { directory: new.directory.clone() })?;
+        if verdict.fitness == Fitness::WithCare {
+            verdict.reasons.iter().for_each(|reason| ui.remark(&format!("Mind: {reason}.")));
+        }
+        if let Some(capacity) = new.capacity.filter(|capacity| *capacity > verdict.size && verdict.size > 0) {
+            ui.remark(&format!("Mind: the capacity of {} is more than its volume has, {}.", show(capacity), show(verdict.size)));
+        }
         let destination: DestinationRecord = api.post("/destinations", &new)?;
         ui.show(&destination, |d| {
             ui.line(&format!("Destination '{}' is ready at {}: room for {}.", d.name, d.directory, size(d.room)));

@@ -18,6 +18,8 @@ mod store_file;
 
 use minicbor::{Decode, Encode};
 
+use cursor::Cursor;
+
 pub use content::{Content, MAX_DEPTH, Part};
 pub use entry::{Entry, EntryKind, EntryPage, Flags};
 pub use index_run::{IndexEntry, RunHead, RunLayout};
@@ -78,6 +80,18 @@ impl FormatError {
     pub(crate) fn damaged(what: &'static str, why: &'static str) -> Self {
         Self::Damaged { what, why }
     }
+}
+
+/// Reads the check at the end of a file: BLAKE3 of all bytes before it, and nothing behind it.
+fn check_at_end(what: &'static str, bytes: &[u8], cursor: &mut Cursor<'_>) -> Result<(), FormatError> {
+    let check: [u8; 32] = cursor.array()?;
+    if !cursor.is_at_end() {
+        return Err(FormatError::damaged(what, "bytes follow its end"));
+    }
+    if *blake3::hash(&bytes[..bytes.len() - check.len()]).as_bytes() != check {
+        return Err(FormatError::damaged(what, "it does not match its check"));
+    }
+    Ok(())
 }
 
 /// CBOR of a value whose encoding cannot fail.

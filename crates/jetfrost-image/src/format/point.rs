@@ -4,7 +4,7 @@ use minicbor::bytes::ByteVec;
 use minicbor::{Decode, Encode};
 
 use super::cursor::Cursor;
-use super::{Content, FormatError, VERSION, from_cbor, from_cbor_sequence, to_cbor};
+use super::{Content, FormatError, VERSION, check_at_end, from_cbor, from_cbor_sequence, to_cbor};
 use crate::id::{PointId, StoreId};
 
 const WHAT: &str = "a recovery point";
@@ -198,13 +198,7 @@ impl PointFile {
         let clear = cursor.take(clear_len)?;
         let sealed_len = cursor.u32()? as usize;
         let sealed = cursor.take(sealed_len)?;
-        let check: [u8; 32] = cursor.array()?;
-        if !cursor.is_at_end() {
-            return Err(FormatError::damaged(WHAT, "bytes follow its end"));
-        }
-        if *blake3::hash(&bytes[..bytes.len() - check.len()]).as_bytes() != check {
-            return Err(FormatError::damaged(WHAT, "it does not match its check"));
-        }
+        check_at_end(WHAT, bytes, &mut cursor)?;
         let head: PointHead = from_cbor(WHAT, clear)?;
         if head.sequence == 0 {
             return Err(FormatError::damaged(WHAT, "points are numbered from 1"));

@@ -3,7 +3,7 @@
 use minicbor::{Decode, Encode};
 
 use super::cursor::Cursor;
-use super::{FormatError, VERSION, from_cbor, to_cbor};
+use super::{FormatError, VERSION, check_at_end, from_cbor, to_cbor};
 use crate::id::StoreId;
 
 const WHAT: &str = "the receipt of a recovery point";
@@ -64,13 +64,7 @@ impl Receipt {
         cursor.zeros(2)?;
         let len = cursor.u32()? as usize;
         let clear = cursor.take(len)?;
-        let check: [u8; 32] = cursor.array()?;
-        if !cursor.is_at_end() {
-            return Err(FormatError::damaged(WHAT, "bytes follow its end"));
-        }
-        if *blake3::hash(&bytes[..bytes.len() - check.len()]).as_bytes() != check {
-            return Err(FormatError::damaged(WHAT, "it does not match its check"));
-        }
+        check_at_end(WHAT, bytes, &mut cursor)?;
         let receipt: Self = from_cbor(WHAT, clear)?;
         if receipt.sequence == 0 {
             return Err(FormatError::damaged(WHAT, "points are numbered from 1"));

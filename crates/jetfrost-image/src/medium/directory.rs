@@ -82,7 +82,15 @@ impl Medium for DirectoryMedium {
 
     fn make_directory(&self, path: &str) -> io::Result<()> {
         match fs::DirBuilder::new().mode(0o700).create(self.path(path)) {
-            Err(e) if e.kind() == io::ErrorKind::AlreadyExists => return Ok(()),
+            // What another wrote may hold a link there: what is written, or cleared, would be somewhere else.
+            Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {
+                let is_own = fs::symlink_metadata(self.path(path))?.is_dir();
+                return if is_own {
+                    Ok(())
+                } else {
+                    Err(io::Error::new(io::ErrorKind::NotADirectory, format!("{path} is no directory of its own")))
+                };
+            }
             other => other?,
         }
         sync(self.path(path).parent().unwrap_or(&self.root))
@@ -123,5 +131,21 @@ impl StoredFile for Open {
 
     fn read_exact_at(&self, buf: &mut [u8], offset: u64) -> io::Result<()> {
         self.file.read_exact_at(buf, offset)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A disk that another wrote had a link in the place of `staging`: what it pointed to was emptied.
+    #[test]
+    fn a_link_in_the_place_of_a_directory_is_refused() {
+        let root = tempfile::tempdir().expect("a directory");
+        fs::create_dir(root.path().join("elsewhere")).expect("made");
+        std::os::unix::fs::symlink("elsewhere", root.path().join("staging")).expect("linked");
+        let medium = DirectoryMedium::new(root.path());
+        assert_eq!(medium.make_directory("staging").expect_err("refused").kind(), io::ErrorKind::NotADirectory);
+        medium.make_directory("elsewhere").expect("a directory is one");
     }
 }

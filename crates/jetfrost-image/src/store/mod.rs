@@ -38,6 +38,8 @@ use used::{Used, occupied};
 
 /// Small files are not read beyond this: `store.cbor`, slots.
 const MAX_SMALL: u64 = 64 << 10;
+/// A segment below this is short, in bytes.
+const SHORT_SEGMENT: u64 = 1 << 20;
 /// The most key slots that a store may have.
 pub const MAX_SLOTS: usize = 16;
 /// Point files are not read beyond this.
@@ -297,6 +299,13 @@ impl Store {
     /// [`StoreError::Medium`].
     pub fn receive_segment_shared(self: &Arc<Self>, hash: SegmentHash) -> Result<Option<SegmentIntake<Arc<Self>>>> {
         if self.expects_segment(hash) { SegmentIntake::begin(Arc::clone(self), hash).map(Some) } else { Ok(None) }
+    }
+
+    /// Whether the run under way may bring a segment of `len` bytes: many short ones would occupy and slow down far more than
+    /// they hold.
+    #[must_use]
+    pub fn takes_segment_of(&self, len: u64) -> bool {
+        len >= SHORT_SEGMENT || self.lock_promises().one_more_short()
     }
 
     /// Notes that a run brings a segment; false when it is here already.

@@ -10,6 +10,9 @@ use crate::id::{ChunkName, SegmentHash};
 /// Bits of the filter: 1 MiB. With a million promised chunks one other chunk in seventeen is kept a little longer.
 const BITS: usize = 1 << 23;
 
+/// Short segments that a run may bring. A writer fills its segments; the last one may be short, and a few that were cut off.
+const MOST_SHORT: u32 = 32;
+
 /// The promises of one store. Chunks are kept in a Bloom filter (Bloom 1970) of fixed size: a false "promised" costs
 /// room until the next time, a false "not promised" does not occur.
 #[derive(Debug, Default)]
@@ -19,12 +22,14 @@ pub(super) struct Promises {
     from_its_beginning: bool,
     chunks: Option<Vec<u64>>,
     segments: HashSet<SegmentHash>,
+    /// Short segments that the run brought.
+    short: u32,
 }
 
 impl Promises {
     /// Notes that a run begins.
     pub(super) fn begin_run(&mut self) {
-        (self.run, self.from_its_beginning) = (true, true);
+        (self.run, self.from_its_beginning, self.short) = (true, true, 0);
     }
 
     /// Notes that a run is under way; it may have begun before the store was opened.
@@ -62,6 +67,12 @@ impl Promises {
 
     pub(super) fn holds(&self, name: &ChunkName) -> bool {
         self.chunks.as_ref().is_some_and(|bits| places(name).all(|at| bits[at / 64] & (1 << (at % 64)) != 0))
+    }
+
+    /// Counts one more short segment; false when the run brought as many as it may.
+    pub(super) fn one_more_short(&mut self) -> bool {
+        self.short += 1;
+        self.short <= MOST_SHORT
     }
 
     pub(super) fn holds_segment(&self, hash: &SegmentHash) -> bool {

@@ -28,7 +28,7 @@ const USUAL_HOURS: u16 = 48;
 pub(super) const USUAL_RHYTHM: i64 = 3600;
 const MOST_SLOTS: usize = 16;
 const MOST_PLATFORM: usize = 120;
-const MOST_VERSION: usize = 40;
+pub(super) const MOST_VERSION: usize = 40;
 const MOST_DESTINATIONS: usize = 1000;
 
 /// What an enrolment code is to make.
@@ -365,7 +365,7 @@ fn checked_store(with: &Enrol) -> Result<StoreFile> {
     Ok(store)
 }
 
-fn shortened(text: &str, most: usize) -> String {
+pub(super) fn shortened(text: &str, most: usize) -> String {
     text.chars().take(most).collect()
 }
 

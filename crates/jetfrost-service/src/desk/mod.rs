@@ -76,6 +76,9 @@ pub(crate) enum DeskError {
     /// No credential, or one that is not valid.
     #[error("no valid credential")]
     NotSignedIn,
+    /// A device credential that no workstation has, or has any more.
+    #[error("no workstation has this credential")]
+    UnknownDevice,
     /// Login name or password are wrong.
     #[error("login name or account password are wrong")]
     WrongPassword,
@@ -309,7 +312,7 @@ impl Desk {
             SecretKind::Session => self.person(&hash)?,
             SecretKind::Device => {
                 let found = self.records.read(|on| Ok::<_, DeskError>(WorkstationRow::by_credential(&hash, on)?))?;
-                let (workstation, account) = found.ok_or(DeskError::NotSignedIn)?;
+                let (workstation, account) = found.ok_or(DeskError::UnknownDevice)?;
                 if account.disabled.is_some() {
                     return Err(DeskError::Disabled("this workstation's account is disabled"));
                 }

@@ -85,6 +85,9 @@ impl Desk {
             ..DestinationRow::default()
         };
         check_terms(&row)?;
+        if PathBuf::from(&new.directory).starts_with(&self.files.state) && !self.files.state.as_os_str().is_empty() {
+            return Err(ShelfError::Unfit(vec!["it lies in the service's own state directory".into()]).into());
+        }
         self.check_new(&row, new)?;
         self.shelf.lay_out(&place(&row), &row.name, &timestamp(row.created).to_string(), &self.directories()?)?;
         let volume =

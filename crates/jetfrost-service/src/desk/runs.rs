@@ -9,6 +9,7 @@ use jetfrost_wire::event::Event;
 use jetfrost_wire::run::{BeginRun, CommitPoint, GiveUp, Outcome, Phase, PointCommitted, Progress, Run, RunBegun};
 use jetfrost_wire::workstation::PointKind;
 
+use super::enrolment::{MOST_VERSION, shortened};
 use super::stores::Upload;
 use super::{Caller, Desk, DeskError, Result, convert, place, to_db};
 use crate::records::{Connection, NewRun, PointRow, RunRow, StoreRow, WorkstationLine, WorkstationRow};
@@ -111,7 +112,7 @@ impl Desk {
         };
         let row = RunRow::insert(&new, on)?;
         WorkstationRow::set_latest_run(&line.workstation.id, row.number, on)?;
-        WorkstationRow::set_seen(&line.workstation.id, now, &begin.client_version, on)?;
+        WorkstationRow::set_seen(&line.workstation.id, now, &shortened(&begin.client_version, MOST_VERSION), on)?;
         Ok(row)
     }
 

@@ -32,6 +32,9 @@ impl Upload {
     /// Begins to receive a segment; `None` when the segment is here already. `len` bytes must fit.
     pub(crate) fn begin_segment(&self, desk: &Desk, hash: SegmentHash, len: u64) -> Result<Option<Arriving>> {
         let Some(intake) = self.store.receive_segment_shared(hash)? else { return Ok(None) };
+        if !self.store.takes_segment_of(len) {
+            return Err(DeskError::Invalid("too many short segments in one run: fill them to 16 MiB".into()));
+        }
         Ok(Some(Arriving { what: What::Segment(intake), room: desk.room_for(self, len, Purpose::Content)?, left: len }))
     }
 }

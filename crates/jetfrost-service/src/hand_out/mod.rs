@@ -76,7 +76,11 @@ impl HandOut {
                 steps.push("Choose an image passphrase. Print the recovery key that is shown, and keep it elsewhere.".to_owned());
             }
             (None, false) => {
-                steps.push("These backups are not encrypted: whoever gets at the office's disk can read them.".to_owned());
+                steps.push(
+                    "Add '--without-encryption' behind the code. These backups are not encrypted then: whoever gets at the office's disk \
+                     can read them."
+                        .to_owned(),
+                );
             }
         }
         steps.push("Choose what is kept with 'jetfrost keep FOLDER', then begin: 'jetfrost backup'.".to_owned());

@@ -143,6 +143,11 @@ fn fold(error: &DeskError) -> Problem {
         DeskError::NotSignedIn => {
             Problem::new(Kind::NotSignedIn, "You are not signed in, or the session is over.", "Sign in again.")
         }
+        DeskError::UnknownDevice => Problem::new(
+            Kind::NotSignedIn,
+            "The service does not know this workstation, or does not any more.",
+            "It was retired, or another machine took its place. Ask the administrator for an enrolment code; the backups are kept.",
+        ),
         DeskError::WrongPassword => Problem::new(
             Kind::WrongPassword,
             "The login name or the account's password is wrong.",

@@ -5,6 +5,16 @@ use diesel::prelude::*;
 use super::schema::audit;
 use super::{Connection, Rows};
 
+/// The most bytes of a name, of what an entry is about, and of what it was before or after.
+const MOST_NAME: usize = 256;
+const MOST_SUBJECT: usize = 1024;
+const MOST_CHANGE: usize = 8192;
+
+/// The beginning of a text, at the border of a character.
+fn cut(text: &str, most: usize) -> &str {
+    &text[..text.floor_char_boundary(most)]
+}
+
 /// An entry that is about to be made.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct NewEntry<'e> {
@@ -67,19 +77,19 @@ impl AuditRow {
         hasher.finalize().as_bytes().to_vec()
     }
 
-    /// Adds an entry behind the last one.
+    /// Adds an entry behind the last one. What others wrote into it is cut to what anybody will read.
     pub(crate) fn insert(new: &NewEntry<'_>, on: &mut Connection) -> Rows<()> {
         let before: Option<Option<Vec<u8>>> =
             audit::table.order(audit::number.desc()).select(audit::link).first(on).optional()?;
         let mut row: Self = diesel::insert_into(audit::table)
             .values((
                 audit::at.eq(new.at),
-                audit::who.eq(new.who),
+                audit::who.eq(cut(new.who, MOST_NAME)),
                 audit::origin.eq(new.origin),
                 audit::what.eq(new.what),
-                audit::subject.eq(new.subject),
-                audit::before.eq(new.before),
-                audit::after.eq(new.after),
+                audit::subject.eq(cut(new.subject, MOST_SUBJECT)),
+                audit::before.eq(new.before.map(|text| cut(text, MOST_CHANGE))),
+                audit::after.eq(new.after.map(|text| cut(text, MOST_CHANGE))),
                 audit::refused.eq(new.refused),
             ))
             .returning(Self::as_returning())

@@ -16,6 +16,8 @@ mod sessions;
 mod settled;
 mod terms;
 
+use std::fs::OpenOptions;
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 use std::time::Duration;
 
@@ -107,6 +109,9 @@ impl Records {
     /// Opens the file and brings it up to date.
     pub(crate) fn open(path: &Path) -> Result<Self, RecordsError> {
         let path = path.to_str().ok_or_else(|| RecordsError::Open("the path of the state directory is not text".into()))?;
+        // SQLite gives its other files the mode of this one.
+        let private = OpenOptions::new().read(true).append(true).create(true).mode(0o600).open(path);
+        private.map_err(|e| RecordsError::Open(e.to_string()))?;
         // Several connections that want to be the first to turn the log on would be in each other's way.
         SqliteConnection::establish(path)
             .map_err(|e| RecordsError::Open(e.to_string()))?

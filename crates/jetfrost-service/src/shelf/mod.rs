@@ -95,14 +95,18 @@ impl Shelf {
 
     /// Lays out a new destination and writes its marker. `others` are the directories of all others.
     pub(crate) fn lay_out(&self, place: &Place, name: &str, created: &str, others: &[PathBuf]) -> Result<(), ShelfError> {
-        match std::fs::create_dir(&place.directory) {
+        let made = match std::fs::create_dir(&place.directory) {
             Err(e) if e.kind() != io::ErrorKind::AlreadyExists => {
                 return Err(ShelfError::Unfit(vec![format!("{} cannot be made: {e}", place.directory.display())]));
             }
-            _ => {}
-        }
+            made => made.is_ok(),
+        };
         let verdict = judge(&place.directory, others, &self.service);
         if verdict.fitness == Fitness::Unfit {
+            if made {
+                // What was refused leaves nothing behind. The directory is empty; if not, it stays.
+                let _ = std::fs::remove_dir(&place.directory);
+            }
             return Err(ShelfError::Unfit(verdict.reasons));
         }
         let failed = |source| ShelfError::Io { doing: "laying out the destination", source };
