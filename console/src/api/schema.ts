@@ -4093,6 +4093,8 @@ export interface components {
             freed_chunks: number;
             /** @description By which rule. */
             keeping: components["schemas"]["Keeping"];
+            /** @description Whether terms were changed, and points that were there before are kept longer, as the earlier terms promised. */
+            keeps_earlier_promises: boolean;
             /** @description All points, latest first. */
             points: components["schemas"]["PointFate"][];
         };

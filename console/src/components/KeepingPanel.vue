@@ -87,6 +87,7 @@ const restoring = useForm(async () => {
     </div>
 
     <p v-if="preview" role="status" class="mt-3 mb-0">
+      <template v-if="preview.keeps_earlier_promises">The terms were changed: points from before that are kept as long as they were promised then. </template>
       <template v-if="going.length">
         {{ many(going.length, 'point') }} would go (number {{ going.join(', ') }}), which frees {{ size(preview.freed_bytes) }}. What other points need stays.
         <BButton v-if="mayChange" size="sm" variant="primary" class="ms-2" :disabled="thinning.busy.value" @click="thinning.submit">Let them go now</BButton>

@@ -218,6 +218,8 @@ pub struct PointFate {
 pub struct ThinningPreview {
     /// By which rule.
     pub keeping: Keeping,
+    /// Whether terms were changed, and points that were there before are kept longer, as the earlier terms promised.
+    pub keeps_earlier_promises: bool,
     /// All points, latest first.
     pub points: Vec<PointFate>,
     /// Chunks that nothing would need any more.

@@ -307,6 +307,9 @@ impl Thinning {
                     say_fates(&preview.points, ui);
                     let going = preview.points.iter().filter(|fate| fate.stays.is_none()).count() as u64;
                     ui.line(&format!("Rule: {}.", preview.keeping));
+                    if preview.keeps_earlier_promises {
+                        ui.line("The terms were changed: points from before that are kept as long as they were promised then.");
+                    }
                     let freed = format!("{} ({})", show(preview.freed_bytes), many(preview.freed_chunks, "chunk"));
                     ui.line(&format!("{} would go, which frees {freed}.", many(going, "point")));
                 });

@@ -62,7 +62,7 @@ pub(super) fn code(state: CodeState) -> &'static str {
 pub(super) fn at_limit(at_limit: AtLimit) -> &'static str {
     match at_limit {
         AtLimit::Stop => "backups stop",
-        AtLimit::LetOldestGo => "the oldest points go, as far as the rule allows",
+        AtLimit::LetOldestGo => "the oldest points go, once their protected time is over",
     }
 }
 

@@ -46,9 +46,16 @@ impl Desk {
         let (_, store) = self.open_store(&line)?;
         let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
         let freed = store.room_freed_by(&going.intersection(&on_shelf).copied().collect())?;
+        let keeps_earlier_promises = promise.earlier_still_count(&facts(&rows), &self.zone, self.now());
         let of = |row: &PointRow| room_from.get(&from_db(row.sequence)).copied();
         let points = rows.iter().zip(&fates).map(|(row, fate)| point_fate(row, fate, of(row), self.now())).collect();
-        Ok(ThinningPreview { keeping: keeping(&line), points, freed_chunks: freed.chunks, freed_bytes: freed.bytes })
+        Ok(ThinningPreview {
+            keeping: keeping(&line),
+            keeps_earlier_promises,
+            points,
+            freed_chunks: freed.chunks,
+            freed_bytes: freed.bytes,
+        })
     }
 
     /// Begins a thinning now.
