@@ -341,15 +341,10 @@ impl Store {
     /// # Errors
     /// [`StoreError::Medium`].
     pub fn most_needs(&self) -> Result<u64> {
-        let mut names = self.index.read().unwrap_or_else(PoisonError::into_inner).len();
-        for sequence in self.points() {
-            match self.point_head(sequence) {
-                Ok(head) => names = names.max(head.needed),
-                Err(error @ StoreError::Medium { .. }) => return Err(error),
-                Err(_) => {}
-            }
-        }
-        Ok(names.saturating_mul(2 * ChunkName::LEN as u64).saturating_add(4096))
+        let here = self.index.read().unwrap_or_else(PoisonError::into_inner).len();
+        // More than are here are only needed where some are lost.
+        let needed = self.latest_sound()?.map_or(0, |head| head.needed);
+        Ok(here.max(needed).saturating_mul(2 * ChunkName::LEN as u64).saturating_add(1 << 16))
     }
 
     /// Commits a point at the time `committed` by the service's clock, in Unix milliseconds. From when this returns, the
@@ -412,10 +407,9 @@ impl Store {
     /// A point's file, which is the one that was committed.
     ///
     /// # Errors
-    /// [`StoreError::NoPoint`]; [`StoreError::PointLost`]; [`StoreError::OtherPoint`]; [`StoreError::Format`] when its receipt is
-    /// damaged; [`StoreError::Medium`].
+    /// [`StoreError::NoPoint`]; [`StoreError::PointLost`]; [`StoreError::OtherPoint`]; [`StoreError::Medium`].
     pub fn point(&self, sequence: u64) -> Result<Vec<u8>> {
-        let receipt = self.receipt(sequence)?;
+        let receipt = self.sound_receipt(sequence)?;
         let bytes = match (self.point_as_it_is(sequence), &receipt) {
             (Err(StoreError::NoPoint(_)), Some(_)) => return Err(StoreError::PointLost(sequence)),
             (bytes, _) => bytes?,
@@ -574,20 +568,14 @@ impl Store {
         Ok(None)
     }
 
-    /// Points that were committed and are not there as they were, ascending.
+    /// Points behind `sound`, the latest that is as it was committed, which are damaged or lost.
     ///
     /// # Errors
     /// [`StoreError::Medium`].
-    pub fn hurt_points(&self) -> Result<BTreeSet<u64>> {
+    pub fn hurt_behind(&self, sound: u64) -> Result<BTreeSet<u64>> {
         let mut hurt = self.lost_points()?;
-        for sequence in self.points() {
-            match self.point_head(sequence) {
-                Ok(_) => {}
-                Err(error @ StoreError::Medium { .. }) => return Err(error),
-                Err(_) => drop(hurt.insert(sequence)),
-            }
-        }
-        Ok(hurt)
+        hurt.extend(self.points());
+        Ok(hurt.split_off(&(sound + 1)))
     }
 
     fn check_follows(&self, head: &PointHead, points: &BTreeSet<u64>) -> Result<()> {

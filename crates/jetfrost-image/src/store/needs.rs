@@ -112,7 +112,10 @@ impl NeedsFiles {
         let sums = add_up(&files)?;
         for sequence in points {
             let head = store.point_head(*sequence)?;
-            if !store.receipt(*sequence)?.zip(files.get(sequence)).is_none_or(|(receipt, file)| receipt.names_needs(&file.check))
+            if !store
+                .sound_receipt(*sequence)?
+                .zip(files.get(sequence))
+                .is_none_or(|(receipt, file)| receipt.names_needs(&file.check))
             {
                 return Err(StoreError::Needs("they are not those that were committed"));
             }
@@ -176,15 +179,9 @@ impl NeedsFiles {
 
     /// Puts on record which needs file is about to take the place of a point's present one.
     fn name_in_receipt(&self, store: &Store, sequence: u64, next: [u8; 32]) -> Result<()> {
-        match store.receipt(sequence) {
-            Ok(Some(receipt)) => {
-                let needs = self.files[&sequence].check;
-                store.write_receipt(&Receipt { needs, next_needs: Some(next), ..receipt })
-            }
-            // A damaged one is begun anew when the store is opened.
-            Ok(None) | Err(StoreError::Format(_) | StoreError::OtherReceipt(_)) => Ok(()),
-            Err(other) => Err(other),
-        }
+        let Some(receipt) = store.sound_receipt(sequence)? else { return Ok(()) };
+        let needs = self.files[&sequence].check;
+        store.write_receipt(&Receipt { needs, next_needs: Some(next), ..receipt })
     }
 
     /// Writes one file that says what those of `path` say together. Returns by how many bytes the store shrank.

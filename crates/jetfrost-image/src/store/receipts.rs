@@ -24,21 +24,37 @@ impl Store {
         }
     }
 
-    /// The points of which it is not on record when they were committed.
+    /// A point's receipt, if there is one that is sound: a damaged one says nothing, and stands in nobody's way.
+    pub(super) fn sound_receipt(&self, sequence: u64) -> Result<Option<Receipt>> {
+        match self.receipt(sequence) {
+            Err(StoreError::Format(_) | StoreError::OtherReceipt(_)) => Ok(None),
+            other => other,
+        }
+    }
+
+    /// The points that have no receipt.
     ///
     /// # Errors
     /// [`StoreError::Medium`].
     pub fn without_receipt(&self) -> Result<Vec<u64>> {
-        let mut without = Vec::new();
+        let with_receipt = numbers(&*self.medium, names::RECEIPTS, names::RECEIPT_SUFFIX)?;
+        Ok(self.lock_points().difference(&with_receipt).copied().collect())
+    }
+
+    /// The points whose receipt is damaged: it is to be begun anew.
+    ///
+    /// # Errors
+    /// [`StoreError::Medium`].
+    pub fn with_damaged_receipt(&self) -> Result<Vec<u64>> {
+        let mut damaged = Vec::new();
         for sequence in self.points() {
             match self.receipt(sequence) {
-                Ok(Some(_)) => {}
-                // What is damaged says nothing; the record is begun anew.
-                Ok(None) | Err(StoreError::Format(_) | StoreError::OtherReceipt(_)) => without.push(sequence),
+                Ok(_) => {}
+                Err(StoreError::Format(_) | StoreError::OtherReceipt(_)) => damaged.push(sequence),
                 Err(other) => return Err(other),
             }
         }
-        Ok(without)
+        Ok(damaged)
     }
 
     /// Puts on record when a point was committed of which that is not known.
@@ -62,11 +78,7 @@ impl Store {
 
     /// Makes a receipt name the files that salvage put in the place of lost ones. When the point was committed stays.
     pub(super) fn renew_receipt(&self, sequence: u64) -> Result<()> {
-        match self.receipt(sequence) {
-            Ok(Some(receipt)) => self.give_receipt(sequence, receipt.committed),
-            Ok(None) | Err(StoreError::Format(_) | StoreError::OtherReceipt(_)) => Ok(()),
-            Err(other) => Err(other),
-        }
+        self.sound_receipt(sequence)?.map_or(Ok(()), |receipt| self.give_receipt(sequence, receipt.committed))
     }
 
     /// Points that were committed and are not there, though nothing removed them.
@@ -76,6 +88,16 @@ impl Store {
     pub fn lost_points(&self) -> Result<BTreeSet<u64>> {
         let with_receipt = numbers(&*self.medium, names::RECEIPTS, names::RECEIPT_SUFFIX)?;
         Ok(with_receipt.difference(&self.lock_points()).copied().collect())
+    }
+
+    /// Gives lost points up: nothing says any more that they should be there.
+    ///
+    /// # Errors
+    /// [`StoreError::Medium`].
+    pub fn give_up_lost(&self, lost: &BTreeSet<u64>) -> Result<()> {
+        let points = self.lock_points();
+        lost.difference(&points).try_for_each(|sequence| self.remove_receipt(*sequence))?;
+        self.medium.sync_directory(names::RECEIPTS).map_err(medium("removing the receipt of a recovery point"))
     }
 
     pub(super) fn write_receipt(&self, receipt: &Receipt) -> Result<()> {

@@ -279,7 +279,6 @@ impl Store {
                 Err(StoreError::Format(why)) => scrubbed.note(path, Wrong::Damaged(why.to_string())),
                 Err(StoreError::NoPoint(_) | StoreError::PointLost(_)) => scrubbed.note(path, Wrong::Missing),
                 Err(other @ StoreError::OtherPoint(_)) => scrubbed.note(path, Wrong::Damaged(other.to_string())),
-                Err(StoreError::OtherReceipt(_)) => {}
                 Err(other) => return Err(other),
             }
         }

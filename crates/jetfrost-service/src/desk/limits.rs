@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{MutexGuard, PoisonError};
 
 use jetfrost_image::StoreId;
-use jetfrost_image::store::{Store, Tidying};
+use jetfrost_image::store::{Store, StoreError, Tidying};
 use jetfrost_office::protected::Promise;
 use jetfrost_office::room::{Bound, Level};
 use jetfrost_wire::keeping::AtLimit;
@@ -153,7 +153,7 @@ impl Desk {
             return Ok(known.bytes);
         }
         let may_go = self.may_go_for_room(line, store)?;
-        let bytes = if may_go.is_empty() { 0 } else { store.room_freed_by(&may_go.into_iter().collect())?.bytes };
+        let bytes = freed_by(store, &may_go)?;
         self.lock_headroom().insert(line.store.id.clone(), Headroom { points, looked: now, bytes });
         Ok(bytes)
     }
@@ -289,9 +289,21 @@ fn expendable(line: &WorkstationLine, rows: &[PointRow], promise: &Promise, now:
     may_go
 }
 
+/// Bytes that follow when points go. Where what points need is damaged that cannot be told, and no room is made of them.
+fn freed_by(store: &Store, points: &[u64]) -> Result<u64> {
+    if points.is_empty() {
+        return Ok(0);
+    }
+    match store.room_freed_by(&points.iter().copied().collect()) {
+        Ok(freed) => Ok(freed.bytes),
+        Err(error @ StoreError::Medium { .. }) => Err(error.into()),
+        Err(_) => Ok(0),
+    }
+}
+
 /// How many of `may_go`, from the front, free `wanted` bytes; `None` when all together do not.
 fn how_many_free(store: &Store, may_go: &[u64], wanted: u64) -> Result<Option<usize>> {
-    let freed_by = |n: usize| store.room_freed_by(&may_go[..n].iter().copied().collect()).map(|freed| freed.bytes);
+    let freed_by = |n: usize| freed_by(store, &may_go[..n]);
     if may_go.is_empty() || freed_by(may_go.len())? < wanted {
         return Ok(None);
     }

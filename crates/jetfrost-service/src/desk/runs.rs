@@ -35,7 +35,7 @@ impl Desk {
         self.record_points_on_shelf(&line, &store)?;
         let latest = store.latest_sound()?;
         let of_kind = self.latest_of_kind(&line, &store, begin.kind)?;
-        let hurt_points = store.hurt_points()?.into_iter().collect();
+        let hurt_points = store.hurt_behind(latest.as_ref().map_or(0, |head| head.sequence))?.into_iter().collect();
         let lost = self.lost_for_run(&line, &store)?;
         let row = self.records.write(|on| self.insert_run(&line, begin, on))?;
         let run = convert::run(&row, self.now());
@@ -133,7 +133,11 @@ impl Desk {
     /// Points of an earlier version, or whose commit was cut off, get their receipts: from the records, if they know when they
     /// were committed, else they are of this moment.
     pub(super) fn give_receipts(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
-        for sequence in store.without_receipt()? {
+        self.give_receipts_to(store.without_receipt()?, line, store)
+    }
+
+    pub(super) fn give_receipts_to(&self, points: Vec<u64>, line: &WorkstationLine, store: &Store) -> Result<()> {
+        for sequence in points {
             let row = self.records.read(|on| Ok::<_, DeskError>(PointRow::find(&line.store.id, to_db(sequence)?, on)?))?;
             match store.give_receipt(sequence, row.map_or(self.now(), |row| row.committed)) {
                 // What is damaged is for a scrub to tell; it must not keep others from anything.
@@ -146,7 +150,7 @@ impl Desk {
 
     /// When a point was committed, as its receipt says. It is never later than now; one without a receipt is of this moment.
     pub(super) fn committed_at(&self, store: &Store, sequence: u64) -> Result<i64> {
-        let receipt = store.receipt(sequence)?;
+        let receipt = store.receipt(sequence).ok().flatten();
         Ok(receipt.map_or(i64::MAX, |receipt| receipt.committed).min(self.now()))
     }
 

@@ -70,6 +70,8 @@ impl Desk {
         let json = if findings.is_empty() { None } else { serde_json::to_string(&findings).ok() };
         let now = self.now();
         self.records.write(|on| Ok::<_, DeskError>(StoreRow::set_scrubbed(id, now, json.as_deref(), on)?))?;
+        // What was damaged is among the findings; the next scrub finds it made again.
+        self.give_receipts_to(store.with_damaged_receipt()?, line, &store)?;
         self.note_points_off_the_shelf(line, &store)?;
         match self.note_lost_chunks(line, &store) {
             // That what points need is damaged is among the findings.

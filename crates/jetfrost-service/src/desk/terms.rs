@@ -71,7 +71,7 @@ fn note_change(
         at_limit: before.1.at_limit.clone(),
         ended: now,
     };
-    Ok(row.insert(on)?)
+    Ok(row.put(on)?)
 }
 
 /// A store's own terms change from `before` to those of `line`.

@@ -79,8 +79,11 @@ impl Desk {
                 let rows = self.point_rows(line)?;
                 // Room that is only to be given back can wait for the end of a run.
                 let is_untidy = line.store.untidy && !is_underway(line);
-                self.forget_earlier_terms(line)?;
-                if is_untidy || !going(&rows, &self.fates(line, &rows, &self.promise(line)?)).is_empty() {
+                let promise = self.promise(line)?;
+                if !promise.earlier.is_empty() {
+                    self.forget_earlier_terms(line)?;
+                }
+                if is_untidy || !going(&rows, &self.fates(line, &rows, &promise)).is_empty() {
                     self.enqueue_due(JobKind::Thinning, line)?;
                 }
                 if self.is_scrub_due(line) {
@@ -127,6 +130,12 @@ impl Desk {
             let rows = PointRow::list(&line.store.id, i64::MAX, ALL, on)?;
             let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
             let mut going = choose(&line, &rows, &promise(&line, on)?);
+            // A lost point whose time is over, or that a person removed, is given up.
+            let lost: BTreeSet<u64> = going.intersection(&store.lost_points()?).copied().collect();
+            if !lost.is_empty() {
+                store.give_up_lost(&lost)?;
+                self.note_gone(&line, &lost, "it was lost, and its time is over", on)?;
+            }
             going.retain(|sequence| on_shelf.contains(sequence));
             if !going.is_empty() {
                 StoreRow::set_untidy(&line.store.id, true, on)?;

@@ -17,7 +17,16 @@ pub(crate) struct EarlierTermsRow {
 }
 
 impl EarlierTermsRow {
-    pub(crate) fn insert(&self, on: &mut Connection) -> Rows<()> {
+    /// Notes them. Terms that were in force before, and are once more until now, are one row: there are no more rows than there
+    /// were different terms.
+    pub(crate) fn put(&self, on: &mut Connection) -> Rows<()> {
+        let same = earlier_terms::table
+            .filter(earlier_terms::store_id.eq(&self.store_id))
+            .filter(earlier_terms::keeping.eq(&self.keeping).and(earlier_terms::protected_days.eq(self.protected_days)))
+            .filter(earlier_terms::at_limit.eq(&self.at_limit));
+        if diesel::update(same).set(earlier_terms::ended.eq(self.ended)).execute(on)? > 0 {
+            return Ok(());
+        }
         diesel::insert_into(earlier_terms::table).values(self).execute(on).map(drop)
     }
 
