@@ -195,7 +195,7 @@ fn a_service_killed_again_and_again_under_load_keeps_every_acknowledged_point() 
     }
     scene.station(&["backup", "--quiet"], 0);
     // Points go all the time, so that kills fall into thinning and compaction, too.
-    let _ = jetfrost_ends(&admin, &["destination", "set", "Shelf", "--keep", "at least 3"], 0);
+    let _ = jetfrost_ends(&admin, &["destination", "set", "Shelf", "--keep", "at least 3", "--protected-days", "0"], 0);
     let name = jetfrost_ends(&admin, &["workstation", "list", "--json"], 0).out;
     let name: serde_json::Value = serde_json::from_str(&name).expect("JSON");
     let name = name[0]["name"].as_str().expect("a name").to_owned();
