@@ -1,7 +1,7 @@
 //! The small structures, and what people type.
 #![no_main]
 
-use jetfrost_image::format::{OfficeKeyFile, RecoveryKey, RunHead, Slot, StoreFile};
+use jetfrost_image::format::{OfficeKeyFile, Receipt, RecoveryKey, RunHead, Slot, StoreFile};
 use jetfrost_wire::enrolment::Invitation;
 use jetfrost_wire::keeping::Keeping;
 use libfuzzer_sys::fuzz_target;
@@ -9,6 +9,9 @@ use libfuzzer_sys::fuzz_target;
 fuzz_target!(|bytes: &[u8]| {
     let _ = StoreFile::from_bytes(bytes);
     let _ = Slot::from_bytes(bytes);
+    if let Ok(receipt) = Receipt::from_bytes(bytes) {
+        assert_eq!(Receipt::from_bytes(&receipt.to_bytes()), Ok(receipt));
+    }
     let _ = OfficeKeyFile::from_bytes(bytes);
     let _ = RunHead::from_bytes(bytes, bytes.len() as u64);
     if let Ok(text) = std::str::from_utf8(bytes) {

@@ -48,6 +48,14 @@ impl<'a> Cursor<'a> {
         }
     }
 
+    /// Reads what [`with_clear_part`](super::with_clear_part) writes.
+    pub(super) fn clear_part(&mut self, magic: &[u8; 8]) -> Result<&'a [u8], FormatError> {
+        self.magic_and_version(magic)?;
+        self.zeros(2)?;
+        let len = self.u32()? as usize;
+        self.take(len)
+    }
+
     /// Reads `n` bytes that must be zero: flags of later versions.
     pub(super) fn zeros(&mut self, n: usize) -> Result<(), FormatError> {
         if self.take(n)?.iter().all(|b| *b == 0) {

@@ -82,6 +82,24 @@ impl FormatError {
     }
 }
 
+/// The beginning of a file with a clear part: magic, version, two reserved bytes, the clear part's length, and itself.
+fn with_clear_part<T: Encode<()>>(magic: &[u8; 8], clear: &T) -> Vec<u8> {
+    let clear = to_cbor(clear);
+    let mut bytes = magic.to_vec();
+    bytes.extend(VERSION.to_le_bytes());
+    bytes.extend([0; 2]);
+    bytes.extend(u32::try_from(clear.len()).expect("a clear part has a few hundred bytes").to_le_bytes());
+    bytes.extend(clear);
+    bytes
+}
+
+/// A file's bytes with their check behind them.
+fn with_check(mut bytes: Vec<u8>) -> Vec<u8> {
+    let check = blake3::hash(&bytes);
+    bytes.extend(check.as_bytes());
+    bytes
+}
+
 /// Reads the check at the end of a file: BLAKE3 of all bytes before it, and nothing behind it.
 fn check_at_end(what: &'static str, bytes: &[u8], cursor: &mut Cursor<'_>) -> Result<(), FormatError> {
     let check: [u8; 32] = cursor.array()?;

@@ -4,7 +4,7 @@ use minicbor::bytes::ByteVec;
 use minicbor::{Decode, Encode};
 
 use super::cursor::Cursor;
-use super::{Content, FormatError, VERSION, check_at_end, from_cbor, from_cbor_sequence, to_cbor};
+use super::{Content, FormatError, check_at_end, from_cbor, from_cbor_sequence, to_cbor, with_check, with_clear_part};
 use crate::id::{PointId, StoreId};
 
 const WHAT: &str = "a recovery point";
@@ -166,13 +166,7 @@ impl PointFile {
     /// The bytes in front of the sealed part, to which it is bound.
     #[must_use]
     pub fn associated_data(head: &PointHead) -> Vec<u8> {
-        let clear = to_cbor(head);
-        let mut bytes = MAGIC.to_vec();
-        bytes.extend(VERSION.to_le_bytes());
-        bytes.extend([0; 2]);
-        bytes.extend(u32::try_from(clear.len()).expect("the clear part has a few hundred bytes").to_le_bytes());
-        bytes.extend(clear);
-        bytes
+        with_clear_part(MAGIC, head)
     }
 
     /// The bytes of the file.
@@ -181,9 +175,7 @@ impl PointFile {
         let mut bytes = Self::associated_data(&self.head);
         bytes.extend(u32::try_from(self.sealed.len()).expect("a body refers to its lists, it does not hold them").to_le_bytes());
         bytes.extend(&self.sealed);
-        let check = blake3::hash(&bytes);
-        bytes.extend(check.as_bytes());
-        bytes
+        with_check(bytes)
     }
 
     /// Reads a point file and checks it against its own hash.
@@ -192,10 +184,7 @@ impl PointFile {
     /// [`FormatError`].
     pub fn from_bytes(bytes: &[u8]) -> Result<Self, FormatError> {
         let mut cursor = Cursor::new(WHAT, bytes);
-        cursor.magic_and_version(MAGIC)?;
-        cursor.zeros(2)?;
-        let clear_len = cursor.u32()? as usize;
-        let clear = cursor.take(clear_len)?;
+        let clear = cursor.clear_part(MAGIC)?;
         let sealed_len = cursor.u32()? as usize;
         let sealed = cursor.take(sealed_len)?;
         check_at_end(WHAT, bytes, &mut cursor)?;

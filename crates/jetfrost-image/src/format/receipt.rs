@@ -3,7 +3,7 @@
 use minicbor::{Decode, Encode};
 
 use super::cursor::Cursor;
-use super::{FormatError, VERSION, check_at_end, from_cbor, to_cbor};
+use super::{FormatError, check_at_end, from_cbor, with_check, with_clear_part};
 use crate::id::StoreId;
 
 const WHAT: &str = "the receipt of a recovery point";
@@ -34,6 +34,11 @@ pub struct Receipt {
 }
 
 impl Receipt {
+    /// The receipt of the point whose file is `point`.
+    pub(crate) fn of(store: StoreId, sequence: u64, point: &[u8], committed: i64, needs: [u8; 32]) -> Self {
+        Self { store, sequence, point: *blake3::hash(point).as_bytes(), committed, needs, next_needs: None }
+    }
+
     /// Whether a needs file with this check belongs to the point.
     #[must_use]
     pub fn names_needs(&self, check: &[u8; 32]) -> bool {
@@ -43,15 +48,7 @@ impl Receipt {
     /// The bytes of the file.
     #[must_use]
     pub fn to_bytes(&self) -> Vec<u8> {
-        let clear = to_cbor(self);
-        let mut bytes = MAGIC.to_vec();
-        bytes.extend(VERSION.to_le_bytes());
-        bytes.extend([0; 2]);
-        bytes.extend(u32::try_from(clear.len()).expect("a receipt has some 150 bytes").to_le_bytes());
-        bytes.extend(clear);
-        let check = blake3::hash(&bytes);
-        bytes.extend(check.as_bytes());
-        bytes
+        with_check(with_clear_part(MAGIC, self))
     }
 
     /// Reads the file and checks it against its own hash.
@@ -60,10 +57,7 @@ impl Receipt {
     /// [`FormatError`].
     pub fn from_bytes(bytes: &[u8]) -> Result<Self, FormatError> {
         let mut cursor = Cursor::new(WHAT, bytes);
-        cursor.magic_and_version(MAGIC)?;
-        cursor.zeros(2)?;
-        let len = cursor.u32()? as usize;
-        let clear = cursor.take(len)?;
+        let clear = cursor.clear_part(MAGIC)?;
         check_at_end(WHAT, bytes, &mut cursor)?;
         let receipt: Self = from_cbor(WHAT, clear)?;
         if receipt.sequence == 0 {

@@ -361,14 +361,7 @@ impl Store {
             .map_err(medium("writing the recovery point"))?;
         points.insert(head.sequence);
         self.add_used(bytes.len() as u64);
-        self.write_receipt(&Receipt {
-            store: self.id,
-            sequence: head.sequence,
-            point: *blake3::hash(bytes).as_bytes(),
-            committed,
-            needs,
-            next_needs: None,
-        })?;
+        self.write_receipt(&Receipt::of(self.id, head.sequence, bytes, committed, needs))?;
         self.end_run();
         Ok(head)
     }

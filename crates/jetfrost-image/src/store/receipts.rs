@@ -66,14 +66,7 @@ impl Store {
         let bytes = self.point_as_it_is(sequence)?;
         PointFile::from_bytes(&bytes)?;
         let needs = self.scan_needs(sequence, |_, _| Ok(()))?.check;
-        self.write_receipt(&Receipt {
-            store: self.id,
-            sequence,
-            point: *blake3::hash(&bytes).as_bytes(),
-            committed,
-            needs,
-            next_needs: None,
-        })
+        self.write_receipt(&Receipt::of(self.id, sequence, &bytes, committed, needs))
     }
 
     /// Makes a receipt name the files that salvage put in the place of lost ones. When the point was committed stays.
