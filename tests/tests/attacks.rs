@@ -299,6 +299,29 @@ fn an_administrators_session_in_the_wrong_hands_empties_no_history_at_once() {
 }
 
 #[test]
+fn a_hold_that_comes_and_goes_makes_no_promise_forgotten() {
+    let (office, clock) = Office::stepped(start());
+    let shelf = office.destination("shelf");
+    let station = office.workstation("knot");
+    live(&station, &clock, 5);
+    let hold = |n: u64| format!("{}/points/{n}/hold", station.store());
+    // While all are held, or the latest, it makes no difference by what else they are kept.
+    for n in 1..=5 {
+        let _: Point = office.put(&hold(n), &NewHold { reason: "it is only a moment".into() }).expect("held");
+    }
+    let short = "at least 1".parse().expect("a rule");
+    let change = DestinationChange { protected_days: Some(0), keeping: Some(short), ..DestinationChange::default() };
+    set(&office, &shelf, &change).expect("set");
+    office.tend();
+    for n in 1..=5 {
+        office.api.delete(&hold(n)).expect("released");
+    }
+    station.back_up().expect("backed up");
+    office.tend();
+    assert_eq!(numbers(&office, &station), (1..=6).collect::<Vec<_>>());
+}
+
+#[test]
 fn at_a_limit_that_makes_room_the_protected_time_is_a_week_at_least() {
     let office = Office::open();
     let shelf = office.destination("shelf");

@@ -6,11 +6,8 @@ use jetfrost_wire::keeping::{AtLimit, Keeping};
 
 use super::convert;
 use super::places::check_days;
-use super::{Desk, DeskError, Result};
+use super::{Desk, DeskError, Result, thinning};
 use crate::records::{Connection, DestinationRow, EarlierTermsRow, PointRow, StoreRow, WorkstationLine};
-
-/// The image stores of a destination are looked at together.
-const ALL_STORES: usize = 10_000;
 
 /// What is kept of a workstation's points: by its own word, or by its destination's.
 pub(super) fn keeping(line: &WorkstationLine) -> Keeping {
@@ -104,7 +101,7 @@ pub(super) fn change_of_destination(
     on: &mut Connection,
 ) -> Result<()> {
     check_terms(after)?;
-    for line in WorkstationLine::on_destination(&after.id, ALL_STORES, on)? {
+    for line in WorkstationLine::on_destination(&after.id, thinning::ALL_STORES, on)? {
         note_change((&line.store, before), (&line.store, after), now, on)?;
     }
     let of = |row: &DestinationRow| terms_of(&convert::keeping(&row.keeping), row.protected_days, &row.at_limit);
@@ -140,18 +137,13 @@ impl Desk {
         self.records.read(|on| promise(line, on))
     }
 
-    /// Forgets earlier terms of which nothing is kept any more.
+    /// Forgets earlier terms once no point is there that was made under them. Whether they make a difference now does not count:
+    /// under a hold they make none, and do again when it is released.
     pub(super) fn forget_earlier_terms(&self, line: &WorkstationLine) -> Result<()> {
         self.records.write(|on| {
-            let promise = promise(line, on)?;
-            if promise.earlier.is_empty() {
-                return Ok(());
-            }
-            let facts = super::thinning::facts(&PointRow::list(&line.store.id, i64::MAX, super::thinning::ALL, on)?);
-            if !promise.earlier_still_count(&facts, &self.zone, self.now()) {
-                EarlierTermsRow::remove_of_store(&line.store.id, on)?;
-            }
-            Ok::<_, DeskError>(())
+            let points = PointRow::list(&line.store.id, i64::MAX, thinning::ALL, on)?;
+            let oldest = points.iter().map(|row| row.committed).min().unwrap_or(i64::MAX);
+            Ok(EarlierTermsRow::remove_ended_before(oldest, &line.store.id, on)?)
         })
     }
 }

@@ -21,7 +21,7 @@ pub(super) const ALL: usize = 1_000_000;
 /// Why points went when a limit was reached.
 pub(super) const ROOM: &str = "a limit was reached";
 /// All workstations of the office.
-const ALL_STORES: usize = 100_000;
+pub(super) const ALL_STORES: usize = 100_000;
 
 pub(super) fn facts(points: &[PointRow]) -> Vec<PointFacts> {
     let fact = |row: &PointRow| PointFacts {

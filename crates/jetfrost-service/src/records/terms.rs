@@ -36,8 +36,9 @@ impl EarlierTermsRow {
         of_store.select(Self::as_select()).load(on)
     }
 
-    /// Ends those of which nothing is kept any more.
-    pub(crate) fn remove_of_store(store: &str, on: &mut Connection) -> Rows<()> {
-        diesel::delete(earlier_terms::table.filter(earlier_terms::store_id.eq(store))).execute(on).map(drop)
+    /// Removes those that had ended before `moment`.
+    pub(crate) fn remove_ended_before(moment: i64, store: &str, on: &mut Connection) -> Rows<()> {
+        let over = earlier_terms::store_id.eq(store).and(earlier_terms::ended.lt(moment));
+        diesel::delete(earlier_terms::table.filter(over)).execute(on).map(drop)
     }
 }
