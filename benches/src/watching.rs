@@ -95,7 +95,7 @@ fn sessions(api: &Api, number: usize) -> Vec<Api> {
     let signed_in: SignedIn = api.post("/sessions", &call).expect("signed in");
     let own = api.clone().with_credential(&signed_in.token.expect("a token"));
     let token = |i| {
-        let new = NewToken { label: format!("watcher {i}"), scope: TokenScope::See, days: 1 };
+        let new = NewToken { label: format!("watcher {i}"), scope: TokenScope::See, days: 1, password: PASSWORD.into() };
         let issued: IssuedToken = own.post("/tokens", &new).expect("a token");
         own.clone().with_credential(&issued.token)
     };

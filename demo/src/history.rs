@@ -9,13 +9,13 @@ use std::time::{Duration, Instant};
 
 use jetfrost_client::ClientError;
 use jetfrost_client::api::{Api, Method};
-use jetfrost_client::backup::back_up;
+use jetfrost_client::backup::{ReadBack, back_up};
 use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::drill::{Rehearsal, drill};
 use jetfrost_client::home::{Home, Session};
 use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::progress::Meter;
-use jetfrost_client::restore::{Wish, restore};
+use jetfrost_client::restore::{Rights, Wish, restore};
 use jetfrost_client::ways_in::new_office_key;
 use jetfrost_image::crypto::SystemRandom;
 use jetfrost_image::format::ArgonCost;
@@ -258,7 +258,7 @@ impl Past {
         match &desk.disk {
             Some(disk) if day.weekday() == Weekday::Friday => {
                 disk.week()?;
-                self.while_time_passes(|| back_up(&desk.home, PointKind::Disk, &Arc::new(Meter::default())))?;
+                self.while_time_passes(|| back_up(&desk.home, PointKind::Disk, ReadBack::Sample, &Arc::new(Meter::default())))?;
                 Ok(())
             }
             _ => Ok(()),
@@ -266,7 +266,7 @@ impl Past {
     }
 
     fn quiet_run(&self, desk: &Desk, ago: i64) -> Done {
-        self.while_time_passes(|| back_up(&desk.home, PointKind::Files, &Arc::new(Meter::default())))?;
+        self.while_time_passes(|| back_up(&desk.home, PointKind::Files, ReadBack::Sample, &Arc::new(Meter::default())))?;
         // Every ten days each machine that is on rehearses a restore.
         if ago % 10 == 4 {
             self.rehearse(desk)?;
@@ -289,7 +289,12 @@ impl Past {
     fn bring_back(&self, desk: &Desk) -> Done {
         let browser = Browser::open(&desk.home)?;
         let point = browser.point(&At::Latest, PointKind::Files)?;
-        let wish = Wish { paths: vec![desk.folder.join("Letters")], into: desk.folder.join("Restored"), replace: false };
+        let wish = Wish {
+            paths: vec![desk.folder.join("Letters")],
+            into: desk.folder.join("Restored"),
+            replace: false,
+            rights: Rights::Keep,
+        };
         self.while_time_passes(|| restore(&browser, &point, &wish, &Arc::new(Meter::default())))?;
         Ok(())
     }
@@ -310,7 +315,8 @@ impl Past {
                 Ok(())
             })
         };
-        let report = self.while_time_passes(|| back_up(&desk.home, PointKind::Files, &Arc::new(Meter::default())));
+        let report =
+            self.while_time_passes(|| back_up(&desk.home, PointKind::Files, ReadBack::Sample, &Arc::new(Meter::default())));
         stop.store(true, Ordering::Relaxed);
         writer.join().map_err(|_| "the writer panicked")??;
         report?;
@@ -332,7 +338,7 @@ impl Past {
                 }
             })
         };
-        let result = self.while_time_passes(|| back_up(&desk.home, PointKind::Files, &meter));
+        let result = self.while_time_passes(|| back_up(&desk.home, PointKind::Files, ReadBack::Sample, &meter));
         meter.stop();
         watcher.join().map_err(|_| "the watcher panicked")?;
         match result {

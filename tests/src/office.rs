@@ -5,13 +5,13 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jetfrost_client::api::{Api, Method};
-use jetfrost_client::backup::{BackupReport, back_up};
+use jetfrost_client::backup::{BackupReport, ReadBack, back_up};
 use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::drill::{DrillReport, Rehearsal, drill};
 use jetfrost_client::home::Home;
 use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::progress::Meter;
-use jetfrost_client::restore::{RestoreReport, Wish, restore};
+use jetfrost_client::restore::{RestoreReport, Rights, Wish, restore};
 use jetfrost_client::{ClientError, RecoveryKey};
 use jetfrost_demo::mail_stand_in::MailStandIn;
 use jetfrost_image::crypto::SystemRandom;
@@ -283,7 +283,7 @@ impl Workstation {
     /// # Errors
     /// As the engine.
     pub fn back_up(&self) -> Result<BackupReport, ClientError> {
-        back_up(&self.home, PointKind::Files, &Arc::new(Meter::default()))
+        back_up(&self.home, PointKind::Files, ReadBack::Sample, &Arc::new(Meter::default()))
     }
 
     /// Keeps a disk from now on.
@@ -298,7 +298,7 @@ impl Workstation {
     /// # Errors
     /// As the engine.
     pub fn back_up_disks(&self) -> Result<BackupReport, ClientError> {
-        back_up(&self.home, PointKind::Disk, &Arc::new(Meter::default()))
+        back_up(&self.home, PointKind::Disk, ReadBack::Sample, &Arc::new(Meter::default()))
     }
 
     /// Restores everything into a directory. The kept folder is then found by [`Workstation::restored`].
@@ -306,7 +306,7 @@ impl Workstation {
     /// # Errors
     /// As the engine.
     pub fn restore_all(&self, into: &Path) -> Result<RestoreReport, ClientError> {
-        self.restore(&At::Latest, &Wish { paths: vec![], into: into.into(), replace: false })
+        self.restore(&At::Latest, &Wish { paths: vec![], into: into.into(), replace: false, rights: Rights::Keep })
     }
 
     /// Restores what is wished for.

@@ -575,12 +575,62 @@ fn a_lost_point_is_not_told_as_expired_and_its_number_is_not_given_again() {
     assert_eq!(numbers(&office, &station), [1, 2, 3], "nothing removed it");
     let error = station.restore(
         &jetfrost_client::browse::At::Sequence(3),
-        &jetfrost_client::restore::Wish { paths: vec![], into: office.path("back"), replace: false },
+        &jetfrost_client::restore::Wish {
+            paths: vec![],
+            into: office.path("back"),
+            replace: false,
+            rights: jetfrost_client::restore::Rights::Keep,
+        },
     );
     assert!(error.expect_err("lost").to_string().contains("is lost"));
     let report = station.back_up().expect("and the next run goes on");
     assert_eq!((report.point.sequence, report.hurt_points), (4, vec![3]));
     assert_eq!(station.back_up().expect("once it was said").hurt_points, Vec::<u64>::new());
+}
+
+#[test]
+fn a_point_whose_every_trace_on_the_disk_is_gone_is_lost_and_not_expired() {
+    let (mut office, clock) = Office::stepped(start());
+    office.unprotected("shelf", "10 days", None);
+    let station = office.workstation("knot");
+    for n in 0..3 {
+        clock.set(start() + (24 * n).hours());
+        station.write("letter", format!("version {n}"));
+        station.back_up().expect("backed up");
+    }
+    office.stop();
+    for suffix in ["point", "receipt", "needs"] {
+        for number in [2, 3] {
+            std::fs::remove_file(file_of(&office, suffix, number)).expect("lost");
+        }
+    }
+    office.start();
+    office.tend();
+    assert_eq!(numbers(&office, &station), [1, 2, 3], "nothing let them go");
+    let read = |sequence: u64| {
+        let path = format!("{}/points/{sequence}", station.store());
+        match office.api.get::<PointBytes>(&path) {
+            Err(ClientError::Refused(problem)) => (problem.known_kind(), problem.title),
+            other => panic!("{other:?}"),
+        }
+    };
+    assert_eq!(read(2).0, Some(ProblemKind::Damaged), "{:?}", read(2));
+    assert_eq!(read(9).0, Some(ProblemKind::NotFound));
+    let report = station.back_up().expect("and the next run goes on");
+    assert_eq!((report.point.sequence, report.hurt_points), (4, vec![2, 3]), "no number is given twice");
+    assert_eq!(points(&office, &station).iter().filter(|point| point.lost).count(), 2, "and the list says so");
+    let _: jetfrost_wire::job::Job = office.api.post(&format!("{}/scrub", station.store()), &()).expect("begun");
+    office.finish_jobs();
+    let alerts: Attention = office.api.get("/attention").expect("told");
+    assert!(alerts.concerns.iter().any(|concern| concern.kind == ConcernKind::Damage), "{alerts:?}");
+
+    // Once its time is over by the rule it is given up, and says when and why.
+    clock.set(start() + (24 * 20).hours());
+    station.back_up().expect("backed up");
+    office.tend();
+    let left = numbers(&office, &station);
+    assert!(!left.contains(&2) && left.contains(&5), "{left:?}");
+    assert!(read(2).1.contains("gone since"), "{:?}", read(2));
 }
 
 #[test]

@@ -7,7 +7,7 @@ use std::path::Path;
 use std::process::Command;
 
 use jetfrost_client::browse::At;
-use jetfrost_client::restore::{Trouble, Wish};
+use jetfrost_client::restore::{Rights, Trouble, Wish};
 use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_tests::witness::{data_map, listing};
 
@@ -99,7 +99,9 @@ fn each_point_holds_its_own_state() {
     let second = listing(&workstation.folder);
     for (at, expected) in [(At::Sequence(1), first), (At::Sequence(2), second)] {
         let back = office.path(&format!("back {at:?}"));
-        workstation.restore(&at, &Wish { paths: vec![], into: back.clone(), replace: false }).expect("restored");
+        workstation
+            .restore(&at, &Wish { paths: vec![], into: back.clone(), replace: false, rights: Rights::Keep })
+            .expect("restored");
         assert_eq!(listing(&workstation.restored(&back)), expected, "{at:?}");
     }
 }
@@ -146,7 +148,7 @@ fn nothing_existing_is_overwritten_unless_asked() {
     let folder = into.join(workstation.folder.file_name().expect("a name"));
     fs::create_dir(&folder).expect("made");
     fs::write(folder.join("letter"), "newer, and precious").expect("written");
-    let wish = |replace| Wish { paths: vec![workstation.folder.clone()], into: into.clone(), replace };
+    let wish = |replace| Wish { paths: vec![workstation.folder.clone()], into: into.clone(), replace, rights: Rights::Keep };
     let report = workstation.restore(&At::Latest, &wish(false)).expect("restored");
     assert_eq!(report.troubles.len(), 1);
     assert_eq!((report.troubles[0].trouble, report.troubles[0].path.clone()), (Trouble::Exists, folder.join("letter")));
@@ -198,7 +200,7 @@ fn a_volume_mounted_within_a_kept_folder_is_not_entered_and_said_to_be_so() {
 
 #[test]
 fn a_file_that_disappears_during_the_run_is_reported_and_the_rest_is_kept() {
-    use jetfrost_client::backup::back_up;
+    use jetfrost_client::backup::{ReadBack, back_up};
     use jetfrost_client::progress::Meter;
     use jetfrost_wire::workstation::PointKind;
     use std::sync::Arc;
@@ -209,7 +211,7 @@ fn a_file_that_disappears_during_the_run_is_reported_and_the_rest_is_kept() {
     workstation.write("z is listed first and read last", "soon gone");
     let meter = Arc::new(Meter::default());
     let report = std::thread::scope(|scope| {
-        let run = scope.spawn(|| back_up(&workstation.home, PointKind::Files, &meter));
+        let run = scope.spawn(|| back_up(&workstation.home, PointKind::Files, ReadBack::Sample, &meter));
         // The folder was listed before its first file was read.
         while meter.progress().files_done == 0 && !run.is_finished() {
             std::thread::yield_now();
@@ -293,7 +295,7 @@ fn two_things_of_one_name_are_not_put_in_one_place() {
     }
     workstation.back_up().expect("backed up");
     let paths = ["a/x", "b/x"].map(|name| workstation.folder.join(name)).to_vec();
-    let wish = Wish { paths, into: office.path("back"), replace: true };
+    let wish = Wish { paths, into: office.path("back"), replace: true, rights: Rights::Keep };
     assert!(workstation.restore(&At::Latest, &wish).expect_err("refused").to_string().contains("same name"));
     assert!(!office.path("back").exists(), "and nothing was written");
 }

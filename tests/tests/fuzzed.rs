@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use jetfrost_client::api::Api;
-use jetfrost_client::backup::back_up;
+use jetfrost_client::backup::{ReadBack, back_up};
 use jetfrost_client::home::Home;
 use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::progress::Meter;
@@ -94,7 +94,7 @@ impl Fuzzed {
         fs::write(self.path("files/letter"), "here").expect("written");
         chosen.keep(&self.path("files")).expect("kept");
         home.keep_chosen(&chosen).expect("written");
-        back_up(&home, PointKind::Files, &std::sync::Arc::new(Meter::default())).expect("backed up");
+        back_up(&home, PointKind::Files, ReadBack::Sample, &std::sync::Arc::new(Meter::default())).expect("backed up");
         let membership = home.membership().expect("joined");
         let spare: IssuedCode = api.post("/enrolment-codes", &NewEnrolmentCode::new("anna")).expect("a code");
         self.device = membership.credential;

@@ -6,17 +6,19 @@ use std::os::unix::fs::MetadataExt;
 
 use jetfrost_client::ClientError;
 use jetfrost_client::browse::At;
-use jetfrost_client::restore::Wish;
+use jetfrost_client::restore::{Rights, Wish};
 use jetfrost_image::crypto::{Random, SeededRandom};
 use jetfrost_service::SteppedClock;
-use jetfrost_tests::office::{Office, Workstation};
+use jetfrost_tests::office::{Office, PASSWORD, Workstation};
 use jetfrost_wire::destination::{Destination, DestinationChange};
 use jetfrost_wire::job::{Job, JobKind, JobState};
-use jetfrost_wire::keeping::{AtLimit, NewHold, StayReason, StoreSettings, ThinningPreview};
+use jetfrost_wire::keeping::{AtLimit, NewHold, RemoveNow, StayReason, StoreSettings, ThinningPreview};
 use jetfrost_wire::people::{Account, AccountChange};
 use jetfrost_wire::problem::ProblemKind;
+use jetfrost_wire::service::{ConfirmSecondFactor, SecondFactorOffer, SpareCodes};
 use jetfrost_wire::workstation::{Overview, Point, Workstation as Record};
 use jiff::{Timestamp, ToSpan};
+use totp_rs::Builder;
 
 fn start() -> Timestamp {
     "2026-10-01T12:00:00Z".parse().expect("a time")
@@ -71,7 +73,7 @@ fn on_disk(office: &Office, destination: &str) -> u64 {
 
 fn assert_restores(office: &Office, station: &Workstation, sequence: u64) {
     let into = office.path(&format!("restored-{sequence}"));
-    let wish = Wish { paths: vec![], into: into.clone(), replace: true };
+    let wish = Wish { paths: vec![], into: into.clone(), replace: true, rights: Rights::Keep };
     station.restore(&At::Sequence(sequence), &wish).expect("restored");
     let changed = fs::read(station.restored(&into).join("changes")).expect("there");
     assert_eq!(changed, noise(&format!("day {}", sequence - 1), 200_000), "point {sequence}");
@@ -293,4 +295,67 @@ fn a_full_destination_can_be_emptied_again() {
     let kept: BTreeSet<u64> = filled.iter().rev().take(2).copied().collect();
     assert_eq!(points(&office, &station).into_iter().collect::<BTreeSet<_>>(), kept);
     station.back_up().expect("room again");
+}
+
+/// An authenticator of the administrator's.
+fn authenticator(office: &Office, now: Timestamp) -> impl Fn(Timestamp) -> String + use<> {
+    let path = "/sessions/current/second-factor";
+    let offer: SecondFactorOffer = office.api.post(path, &()).expect("offered");
+    let secret = data_encoding::BASE32_NOPAD.decode(offer.secret.as_bytes()).expect("base 32");
+    let code = move |at: Timestamp| {
+        let totp = Builder::new().with_secret(secret.clone()).build().expect("RFC 6238");
+        totp.generate(at.as_second().cast_unsigned()).to_string()
+    };
+    let confirm = ConfirmSecondFactor { code: code(now), password: PASSWORD.into() };
+    let _: SpareCodes = office.put(path, &confirm).expect("confirmed");
+    code
+}
+
+#[test]
+fn a_point_is_removed_at_once_only_with_a_second_factor_and_never_within_its_protected_time() {
+    let (office, clock) = Office::stepped(start());
+    office.destination("shelf");
+    let station = office.workstation("knot");
+    live_slowly(&station, &clock, 2, 20);
+    let now = || RemoveNow { password: PASSWORD.into(), code: "000000".into() };
+    let path = format!("{}/points/1/leaving/now", station.store());
+    let remove = |with: &RemoveNow| office.api.post::<_, Job>(&path, with);
+    let kind = |result: Result<Job, ClientError>| match result {
+        Err(ClientError::Refused(problem)) => problem.known_kind(),
+        other => panic!("it was not refused: {other:?}"),
+    };
+    assert_eq!(kind(remove(&now())), Some(ProblemKind::Conflict), "without a second factor");
+    let code = authenticator(&office, start() + (24 * 20).hours());
+    let at = |days: i64| {
+        let at = start() + (24 * days).hours();
+        clock.set(at);
+        at
+    };
+    assert_eq!(kind(remove(&now())), Some(ProblemKind::WrongSecondFactor));
+    let with = |at: Timestamp| RemoveNow { password: PASSWORD.into(), code: code(at) };
+    assert_eq!(kind(remove(&with(at(21)))), Some(ProblemKind::Invalid), "its protected time is 30 days");
+    assert_eq!(kind(remove(&RemoveNow { password: "a guess".into(), ..with(at(31)) })), Some(ProblemKind::WrongPassword));
+    assert_eq!(points(&office, &station), [1, 2]);
+    let before = record(&office, &station).store.used;
+    remove(&with(at(32))).expect("begun");
+    office.finish_jobs();
+    assert_eq!(points(&office, &station), [2]);
+    assert!(record(&office, &station).store.used < before, "and its room is free");
+    let latest = format!("{}/points/2/leaving/now", station.store());
+    assert_eq!(kind(office.api.post(&latest, &with(at(33)))), Some(ProblemKind::Conflict), "the latest stays");
+}
+
+#[test]
+fn a_refusal_at_a_limit_says_when_room_comes_by_itself() {
+    let (office, clock) = Office::stepped(start());
+    office.unprotected("shelf", "3 days", None);
+    let station = office.workstation("knot");
+    live(&station, &clock, 3);
+    let settings = StoreSettings { limit: Some(1_400_000), keeping: None };
+    let _: Record = office.put(&format!("{}/settings", station.store()), &settings).expect("set");
+    station.write("much", noise("much", 3_000_000));
+    let Err(ClientError::Refused(problem)) = station.back_up() else { panic!("it fitted") };
+    assert_eq!(problem.known_kind(), Some(ProblemKind::NoRoom));
+    assert!(problem.next_step.contains("come back on 5 October 2026"), "{}", problem.next_step);
+    assert!(problem.next_step.contains("--now"), "{}", problem.next_step);
 }

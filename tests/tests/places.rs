@@ -10,7 +10,7 @@ use jetfrost_client::api::Method;
 use jetfrost_client::browse::At;
 use jetfrost_client::home::Home;
 use jetfrost_client::join::{claim, look_at_code};
-use jetfrost_client::restore::Wish;
+use jetfrost_client::restore::{Rights, Wish};
 use jetfrost_client::ways_in::{new_office_key, unlock};
 use jetfrost_client::{Secret, system_random};
 use jetfrost_image::format::ArgonCost;
@@ -246,7 +246,7 @@ fn a_destination_of_another_installation_is_adopted_from_its_disk_and_a_machine_
     home.keep_chosen(&chosen).expect("written");
     let machine = Workstation { home, folder: station.folder.clone(), recovery_key: station.recovery_key.clone() };
     comes_back(&machine, &new.path("back"), "letter", "the latest");
-    let early = Wish { paths: vec![], into: new.path("early"), replace: false };
+    let early = Wish { paths: vec![], into: new.path("early"), replace: false, rights: Rights::Keep };
     machine.restore(&At::Sequence(1), &early).expect("restored");
     assert_eq!(fs::read_to_string(machine.restored(&new.path("early")).join("letter")).expect("there"), "from before");
     assert_eq!(kind(machine.back_up()), Some(ProblemKind::NoAccess), "an adopted destination is open to nobody");

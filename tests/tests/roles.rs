@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use jetfrost_client::api::Api;
 use jetfrost_client::home::Home;
-use jetfrost_tests::office::{ADMINISTRATOR, Office};
+use jetfrost_tests::office::{ADMINISTRATOR, Office, PASSWORD};
 use jetfrost_wire::people::{Account, Group, NewGroup, Role};
 use jetfrost_wire::run::RunBegun;
 use jetfrost_wire::service::{IssuedToken, NewToken, TokenScope};
@@ -141,7 +141,7 @@ fn furnished() -> Offices {
         ])
     });
     let token = |api: &Api, scope| -> String {
-        let new = NewToken { label: "roles".into(), scope, days: 1 };
+        let new = NewToken { label: "roles".into(), scope, days: 1, password: PASSWORD.into() };
         api.post::<_, IssuedToken>("/tokens", &new).expect("a token").token
     };
     let credentials = [

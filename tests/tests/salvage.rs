@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::progress::Meter;
-use jetfrost_client::restore::{Wish, restore};
+use jetfrost_client::restore::{Rights, Wish, restore};
 use jetfrost_client::salvage::{FoundStore, Opening, PointLosses, Salvage};
 use jetfrost_client::{ClientError, Secret};
 use jetfrost_image::crypto::{Random, SeededRandom};
@@ -53,7 +53,7 @@ fn contents(directory: &Path) -> Vec<String> {
 
 fn restored(browser: &Browser, at: &At, into: &Path) -> usize {
     let point = browser.point(at, PointKind::Files).expect("there");
-    let wish = Wish { paths: vec![], into: into.into(), replace: false };
+    let wish = Wish { paths: vec![], into: into.into(), replace: false, rights: Rights::Keep };
     restore(browser, &point, &wish, &Arc::new(Meter::default())).expect("restored").troubles.len()
 }
 

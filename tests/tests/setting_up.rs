@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use jetfrost_client::ClientError;
 use jetfrost_client::api::Method;
-use jetfrost_client::backup::back_up;
+use jetfrost_client::backup::{ReadBack, back_up};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::system_random;
 use jetfrost_client::ways_in::new_office_key;
@@ -13,11 +13,13 @@ use jetfrost_image::format::ArgonCost;
 use jetfrost_tests::office::{Office, mail_to};
 use jetfrost_wire::Binary;
 use jetfrost_wire::attention::MailState;
+use jetfrost_wire::keeping::StoreSettings;
+use jetfrost_wire::people::{Account, AccountChange};
 use jetfrost_wire::problem::{ProblemKind, WhoseMove};
 use jetfrost_wire::service::{Accepting, Admission, AdmissionState, AuditEntry, Escrow, NewEscrow};
 use jetfrost_wire::setting_up::{SettingUp, Settle, Step, StepState};
 use jetfrost_wire::trial::{Trial, TrialStep, TryFor};
-use jetfrost_wire::workstation::PointKind;
+use jetfrost_wire::workstation::{PointKind, Workstation as Record};
 
 fn open_steps(office: &Office) -> Vec<Step> {
     let list: SettingUp = office.api.get("/setting-up").expect("the list");
@@ -116,7 +118,7 @@ fn a_pause_lets_no_new_backup_in_restores_go_on_and_it_ends_by_itself() {
     assert!(station.restore_all(&office.path("back-again")).is_err());
     set(Accepting::On, true).expect("on");
     let meter = Arc::new(Meter::default());
-    back_up(&station.home, PointKind::Files, &meter).expect("backed up again");
+    back_up(&station.home, PointKind::Files, ReadBack::Sample, &meter).expect("backed up again");
 }
 
 #[test]
@@ -168,6 +170,38 @@ fn a_trial_goes_as_far_as_a_backup_would_says_whose_move_it_is_and_leaves_nothin
     std::fs::rename(office.path("shelf"), office.path("unmounted")).expect("gone");
     assert_eq!(stops_at(own()), Some(TrialStep::Destination));
     assert!(!office.path("shelf").exists());
+}
+
+#[test]
+fn a_trial_finds_no_room_where_the_next_backup_would_be_refused() {
+    let office = Office::open();
+    let shelf = office.destination("shelf");
+    let station = office.workstation("knot");
+    let (m, device) = station.home.device_api().expect("joined");
+    let own = || device.post::<_, Trial>(&format!("/workstations/{}/trial", m.workstation), &()).expect("tried");
+    assert!(own().well);
+    let last = |trial: Trial| trial.steps.last().map(|line| (line.step, line.well));
+
+    // By the limit of its image store, by its account's quota, and by what is kept free of either for the end of a run.
+    let limit = |bytes: Option<u64>| {
+        let to = StoreSettings { limit: bytes, keeping: None };
+        let _: Record = office.put(&format!("{}/settings", station.store()), &to).expect("set");
+    };
+    limit(Some(10_000));
+    assert_eq!(last(own()), Some((TrialStep::Room, false)));
+    limit(None);
+    let accounts: Vec<Account> = office.api.list("/accounts").expect("listed");
+    let owner = accounts.iter().find(|account| account.login.eq_ignore_ascii_case("owner of knot")).expect("one");
+    let quota = AccountChange { quota: Some(Some(10_000)), ..AccountChange::default() };
+    let _: Account = office.patch(&format!("/accounts/{}", owner.id), &quota).expect("set");
+    assert_eq!(last(own()), Some((TrialStep::Room, false)));
+    let ask = TryFor { login: "Owner of Knot".into() };
+    let from_the_server: Trial = office.api.post(&format!("/destinations/{}/trial", shelf.id), &ask).expect("tried");
+    assert_eq!(last(from_the_server), Some((TrialStep::Room, false)));
+    let none = AccountChange { quota: Some(None), ..AccountChange::default() };
+    let _: Account = office.patch(&format!("/accounts/{}", owner.id), &none).expect("set");
+    let _: Record = office.put(&format!("{}/leaving", station.store()), &()).expect("removed");
+    assert_eq!(last(own()), Some((TrialStep::Access, false)), "a store that waits to go takes nothing");
 }
 
 fn walk(directory: &std::path::Path) -> Vec<std::path::PathBuf> {

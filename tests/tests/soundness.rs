@@ -4,13 +4,15 @@ use std::fs;
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use jetfrost_client::ClientError;
 use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::check::{CheckReport, check};
 use jetfrost_client::progress::Meter;
-use jetfrost_image::crypto::{Random, SeededRandom};
-use jetfrost_tests::office::{Office, Workstation};
+use jetfrost_image::crypto::{Random, Secret, SeededRandom, StoreKey, wrap_key};
+use jetfrost_image::format::ArgonCost;
+use jetfrost_tests::office::{Office, PASSPHRASE, Workstation};
 use jetfrost_wire::job::{Job, JobState};
-use jetfrost_wire::workstation::{PointKind, Soundness};
+use jetfrost_wire::workstation::{PointKind, Soundness, WayIn};
 
 /// Bytes that do not compress.
 fn noise(seed: &str, len: usize) -> Vec<u8> {
@@ -148,4 +150,61 @@ fn a_share_leaves_content_out_but_no_folder() {
     let report = deep_check(&station, 20);
     assert_eq!(report.chunks + report.left_out, 200, "{report:?}");
     assert!(report.entries >= 210 && report.chunks > 5 && report.chunks < 100, "{report:?}");
+}
+
+#[test]
+fn a_key_slot_that_is_damaged_or_gone_opens_all_the_same_and_the_next_scrub_writes_it_again() {
+    let office = Office::open();
+    office.destination("shelf");
+    let station = office.workstation("knot");
+    station.write("letter", "dear Aud");
+    station.back_up().expect("backed up");
+    let slots = office.path("shelf/stores").join(station.home.membership().expect("joined").store).join("slots");
+    let files: Vec<PathBuf> = fs::read_dir(&slots).expect("listed").map(|entry| entry.expect("an entry").path()).collect();
+    assert_eq!(files.len(), 2, "a passphrase and a recovery key");
+    let before: Vec<Vec<u8>> = files.iter().map(|path| fs::read(path).expect("read")).collect();
+    let ways = || office.api.list::<WayIn>(&format!("{}/ways-in", station.store())).expect("listed");
+
+    // One bit of the wrapped key, which only a check shows; and the other file is gone.
+    let mut flipped = before[0].clone();
+    let at = flipped.len() / 2;
+    flipped[at] ^= 1;
+    fs::write(&files[0], flipped).expect("damaged");
+    fs::remove_file(&files[1]).expect("gone");
+    assert!(ways().iter().all(|way| way.damaged), "and it is said");
+    jetfrost_client::ways_in::unlock(&station.home, Secret::Passphrase(PASSPHRASE)).expect("the right passphrase opens");
+
+    let found = scrub(&office, &station);
+    assert_eq!(found.findings.len(), 2, "{found:?}");
+    assert!(found.findings.iter().all(|finding| finding.wrong.contains("written again")), "{found:?}");
+    let after: Vec<Vec<u8>> = files.iter().map(|path| fs::read(path).expect("read")).collect();
+    assert_eq!(after, before);
+    assert!(scrub(&office, &station).findings.is_empty());
+    assert!(ways().iter().all(|way| !way.damaged));
+
+    // A slot that somebody puts on the disk is handed out to nobody.
+    let id = station.home.membership().expect("joined").store.parse().expect("an id");
+    let key = StoreKey([1; 32]);
+    let planted = wrap_key(id, &key, Secret::Passphrase("a guess"), ArgonCost::USUAL, 0, &SeededRandom::new(b"planted"));
+    fs::write(slots.join(format!("{}.slot", planted.id)), planted.to_bytes()).expect("planted");
+    let opened = jetfrost_client::ways_in::unlock(&station.home, Secret::Passphrase("a guess"));
+    assert!(matches!(opened, Err(ClientError::WrongPassphrase)), "{opened:?}");
+    let found = scrub(&office, &station);
+    assert!(found.findings[0].wrong.contains("nobody added it"), "{found:?}");
+}
+
+#[test]
+fn slots_of_a_store_from_before_they_were_on_record_are_taken_over() {
+    let mut office = Office::open();
+    office.destination("shelf");
+    let station = office.workstation("knot");
+    office.stop();
+    let statement = "import sqlite3,sys; c=sqlite3.connect(sys.argv[1]); c.execute('DELETE FROM slots'); c.execute('UPDATE stores SET slots_noted = 0'); c.commit()";
+    let records = office.path("state/records.sqlite");
+    let said = std::process::Command::new("python3").args(["-c", statement]).arg(records).output().expect("python3 runs");
+    assert!(said.status.success(), "{said:?}");
+    office.start();
+    let ways: Vec<WayIn> = office.api.list(&format!("{}/ways-in", station.store())).expect("listed");
+    assert_eq!(ways.len(), 2);
+    assert!(scrub(&office, &station).findings.is_empty());
 }

@@ -1167,6 +1167,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stores/{id}/leaving/now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Removes an image store at once, once the protected time of its points is over. It cannot be brought back. */
+        post: operations["remove_store_now"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stores/{id}/points/{sequence}": {
         parameters: {
             query?: never;
@@ -1215,6 +1232,23 @@ export interface paths {
         post?: never;
         /** Brings a point back whose waiting time is not over. */
         delete: operations["bring_point_back"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/{id}/points/{sequence}/leaving/now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Removes a point at once, once its protected time is over. It cannot be brought back. */
+        post: operations["remove_point_now"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1802,6 +1836,10 @@ export interface components {
              * @description Entries that were looked at.
              */
             entries: number;
+            /** @description What the heads on the destinations say. */
+            heads: components["schemas"]["AuditHeads"][];
+            /** @description The public half of the key that signs heads (Ed25519), in hexadecimal. */
+            key: string;
             /** @description The last link. Whoever wrote it down earlier can tell whether entries were taken off the end since. */
             last_link?: string | null;
             /**
@@ -1838,6 +1876,33 @@ export interface components {
             what: string;
             /** @description Who: a login name, a workstation's name, or the service. */
             who: string;
+        };
+        /** @description Signed heads of the audit log on a destination, held against the log. */
+        AuditHeads: {
+            /**
+             * Format: int64
+             * @description Heads that this service signed and the log agrees with.
+             */
+            agree: number;
+            /**
+             * Format: int64
+             * @description Heads that another key signed: before the service started again from a copy of its records, or by somebody else.
+             */
+            by_other_keys: number;
+            /**
+             * Format: int64
+             * @description The entry of the first head that the log contradicts: altered, or gone.
+             */
+            contradicted_at?: number | null;
+            /** @description The destination, by name. */
+            destination: string;
+            /** @description Why the heads could not be read, if they could not. */
+            trouble?: string | null;
+            /**
+             * Format: int64
+             * @description Lines that are no heads, or whose signature is wrong.
+             */
+            unreadable: number;
         };
         /** @description Begins a restore. */
         BeginRestore: {
@@ -1992,7 +2057,7 @@ export interface components {
          * @description A kind of trouble.
          * @enum {string}
          */
-        ConcernKind: "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_unprotected" | "failing" | "overdue" | "no_first_point";
+        ConcernKind: "audit_altered" | "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_unprotected" | "failing" | "overdue" | "no_first_point";
         /** @description The second confirmation of an erasure. */
         ConfirmErasure: {
             /** @description What the first confirmation answered with. */
@@ -2002,6 +2067,8 @@ export interface components {
         ConfirmSecondFactor: {
             /** @description The code that it shows. */
             code: string;
+            /** @description The password of the account. */
+            password: string;
         };
         /** @description A place that holds image stores. */
         Destination: {
@@ -2830,6 +2897,8 @@ export interface components {
             days: number;
             /** @description What it is for. */
             label: string;
+            /** @description The password of the account that asks: a session left open makes no token. */
+            password: string;
             /** @description What it may do. */
             scope?: components["schemas"]["TokenScope"];
         };
@@ -3203,6 +3272,8 @@ export interface components {
                 /** @description What it is a state of. */
                 kind: components["schemas"]["PointKind"];
                 leaving?: components["schemas"]["Leaving"] | null;
+                /** @description Whether its files were lost when the service last looked. */
+                lost?: boolean;
                 /**
                  * Format: int64
                  * @description Bytes that were sent for it.
@@ -3367,6 +3438,8 @@ export interface components {
         Page_WayIn: {
             /** @description The entries. */
             items: {
+                /** @description Whether its file on the destination is damaged or gone. The service has it on record, and the next scrub writes it again. */
+                damaged?: boolean;
                 /** @description Its id, in hexadecimal. */
                 id: string;
                 /** @description What opens it. */
@@ -3476,6 +3549,8 @@ export interface components {
             /** @description What it is a state of. */
             kind: components["schemas"]["PointKind"];
             leaving?: components["schemas"]["Leaving"] | null;
+            /** @description Whether its files were lost when the service last looked. */
+            lost?: boolean;
             /**
              * Format: int64
              * @description Bytes that were sent for it.
@@ -3596,6 +3671,13 @@ export interface components {
          * @enum {string}
          */
         Purpose: "bring_back" | "drill";
+        /** @description Removes at once what an administrator could bring back otherwise: who asks shows password and second factor again. */
+        RemoveNow: {
+            /** @description A code of its second factor. */
+            code: string;
+            /** @description The password of the account that asks. */
+            password: string;
+        };
         /** @description An attempt to bring something back. */
         Restore: {
             /** @description Who asked: a workstation's or an account's name. */
@@ -4232,6 +4314,8 @@ export interface components {
         };
         /** @description A key slot, as the service sees it: not what opens it. */
         WayIn: {
+            /** @description Whether its file on the destination is damaged or gone. The service has it on record, and the next scrub writes it again. */
+            damaged?: boolean;
             /** @description Its id, in hexadecimal. */
             id: string;
             /** @description What opens it. */
@@ -7110,6 +7194,39 @@ export interface operations {
             };
         };
     };
+    remove_store_now: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemoveNow"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     point_bytes: {
         parameters: {
             query?: never;
@@ -7252,6 +7369,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Point"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_point_now: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                sequence: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemoveNow"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             default: {

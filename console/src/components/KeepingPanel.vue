@@ -9,6 +9,7 @@ import { keepingText } from '../logic/keeping'
 import KeepingFields from './KeepingFields.vue'
 import LimitAdvice from './LimitAdvice.vue'
 import ProblemAlert from './ProblemAlert.vue'
+import RemoveNowForm from './RemoveNowForm.vue'
 import RuledInput from './RuledInput.vue'
 
 /** What is kept of a workstation: limit, rule, hold, removal, and what the next thinning would do. */
@@ -48,6 +49,11 @@ const thinning = useForm(async () => {
   started.value = await post<Job>(`${path.value}/thinning`, undefined)
   preview.value = undefined
 })
+const removing = ref(false)
+function removedNow() {
+  removing.value = false
+  emit('changed')
+}
 const restoring = useForm(async () => {
   await remove(`${path.value}/${store.value.leaving ? 'leaving' : 'hold'}`)
   emit('changed')
@@ -61,8 +67,10 @@ const restoring = useForm(async () => {
     <p v-if="store.leaving" class="jf-note">
       Removed by {{ store.leaving.by }}: this workstation and its image store go for good on {{ moment(store.leaving.ends) }}.
       <BButton v-if="mayChange" size="sm" variant="primary" class="ms-2" @click="restoring.submit">Bring it back</BButton>
+      <BButton v-if="mayChange && !removing" size="sm" variant="outline-secondary" class="ms-2" @click="removing = true">Remove it now…</BButton>
     </p>
-    <p v-else-if="store.hold" class="jf-note">
+    <RemoveNowForm v-if="store.leaving && removing" id="store" class="mb-3" :path="`${path}/leaving/now`" :what="workstation.name" @done="removedNow" @cancel="removing = false" />
+    <p v-if="!store.leaving && store.hold" class="jf-note">
       Held by {{ store.hold.by }}: {{ store.hold.reason }}. Nothing of it goes.
       <BButton v-if="mayChange" size="sm" variant="outline-secondary" class="ms-2" @click="restoring.submit">Take the hold off</BButton>
     </p>

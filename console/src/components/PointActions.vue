@@ -5,12 +5,13 @@ import { put, remove } from '../api/client'
 import type { Point } from '../api/types'
 import { useForm } from '../composables/useForm'
 import ProblemAlert from './ProblemAlert.vue'
+import RemoveNowForm from './RemoveNowForm.vue'
 
-/** Hold, release, remove and bring back one point. What cannot be undone at once is asked again. */
+/** Hold, release, remove and bring back one point, and remove it without waiting. What cannot be undone is asked again. */
 const props = defineProps<{ store: string; point: Point; isLatest: boolean }>()
 const emit = defineEmits<{ changed: [] }>()
 
-const asking = ref<'hold' | 'remove'>()
+const asking = ref<'hold' | 'remove' | 'now'>()
 const reason = ref('')
 const path = computed(() => `/stores/${props.store}/points/${props.point.sequence}`)
 
@@ -21,6 +22,10 @@ function form(send: () => Promise<unknown>) {
     reason.value = ''
     emit('changed')
   })
+}
+function removedNow() {
+  asking.value = undefined
+  emit('changed')
 }
 const holding = form(() => put(`${path.value}/hold`, { reason: reason.value }))
 const releasing = form(() => remove(`${path.value}/hold`))
@@ -41,10 +46,12 @@ const problem = computed(() => [holding, releasing, removing, bringing].map((f) 
     <BButton size="sm" variant="danger" @click="removing.submit">Remove</BButton>
     <BButton size="sm" variant="outline-secondary" @click="asking = undefined">Keep</BButton>
   </div>
+  <RemoveNowForm v-else-if="asking === 'now'" :id="`point-${point.sequence}`" :path="`${path}/leaving/now`" :what="`point ${point.sequence}`" @done="removedNow" @cancel="asking = undefined" />
   <div v-else class="d-flex gap-2 justify-content-end">
     <BButton v-if="point.hold" size="sm" variant="outline-secondary" :aria-label="`Release point ${point.sequence}`" @click="releasing.submit">Release</BButton>
     <BButton v-else size="sm" variant="outline-secondary" :aria-label="`Hold point ${point.sequence}`" @click="asking = 'hold'">Hold</BButton>
     <BButton v-if="point.leaving" size="sm" variant="outline-secondary" :aria-label="`Bring back point ${point.sequence}`" @click="bringing.submit">Bring back</BButton>
-    <BButton v-else-if="!point.hold && !isLatest" size="sm" variant="outline-secondary" :aria-label="`Remove point ${point.sequence}`" @click="asking = 'remove'">Remove</BButton>
+    <BButton v-if="point.leaving" size="sm" variant="outline-secondary" :aria-label="`Remove point ${point.sequence} now`" @click="asking = 'now'">Remove now…</BButton>
+    <BButton v-if="!point.leaving && !point.hold && !isLatest" size="sm" variant="outline-secondary" :aria-label="`Remove point ${point.sequence}`" @click="asking = 'remove'">Remove</BButton>
   </div>
 </template>

@@ -45,7 +45,7 @@ onMounted(reload)
       </thead>
       <tbody>
         <tr v-for="way in data.items" :key="way.id">
-          <th scope="row">{{ words(way.kind) }}</th>
+          <th scope="row">{{ words(way.kind) }}<span v-if="way.damaged" class="jf-quiet"> (file damaged; the next scrub writes it again)</span></th>
           <td>{{ way.label || '–' }}</td>
           <td>{{ moment(way.made) }}</td>
           <td v-if="mayChange" class="text-end">

@@ -24,6 +24,7 @@ const password = ref('')
 const label = ref('')
 const scope = ref<TokenScope>('see')
 const days = ref<string | number>(90)
+const tokenPassword = ref('')
 const issued = ref<IssuedToken>()
 const SCOPES = [
   { value: 'see', text: 'sees what I see, changes nothing' },
@@ -41,9 +42,9 @@ const offering = useForm(async () => {
   offer.value = await post<SecondFactorOffer>(FACTOR, undefined)
 })
 const confirming = useForm(async () => {
-  spare.value = (await put<SpareCodes>(FACTOR, { code: code.value })).codes
+  spare.value = (await put<SpareCodes>(FACTOR, { code: code.value, password: password.value })).codes
   offer.value = undefined
-  code.value = ''
+  code.value = password.value = ''
   await refresh()
 })
 const unfactoring = useForm(async () => {
@@ -54,8 +55,8 @@ const unfactoring = useForm(async () => {
   await refresh()
 })
 const making = useForm(async () => {
-  issued.value = await post<IssuedToken>('/tokens', { label: label.value, scope: scope.value, days: Math.trunc(Number(days.value)) || 1 })
-  label.value = ''
+  issued.value = await post<IssuedToken>('/tokens', { label: label.value, scope: scope.value, days: Math.trunc(Number(days.value)) || 1, password: tokenPassword.value })
+  label.value = tokenPassword.value = ''
   await sessions.reload()
 })
 let wanted = ''
@@ -105,7 +106,8 @@ onMounted(sessions.reload)
         <form v-else-if="offer" @submit.prevent="confirming.submit">
           <p class="mb-2">Scan this with your authenticator, or type the secret: <span class="jf-code">{{ offer.secret }}</span></p>
           <img :src="picture" alt="The secret as a QR code" width="180" height="180" class="bg-white p-2 mb-2" />
-          <div class="d-flex gap-2 align-items-end">
+          <div class="d-flex flex-wrap gap-2 align-items-end">
+            <BFormGroup label="Password of the account" label-for="confirm-password"><BFormInput id="confirm-password" v-model="password" type="password" required autocomplete="current-password" /></BFormGroup>
             <BFormGroup label="The code that it shows now" label-for="factor-code"><BFormInput id="factor-code" v-model="code" required inputmode="numeric" autocomplete="one-time-code" /></BFormGroup>
             <BButton type="submit" variant="primary" :disabled="confirming.busy.value">Confirm</BButton>
           </div>
@@ -150,10 +152,11 @@ onMounted(sessions.reload)
     <form class="jf-panel" @submit.prevent="making.submit">
       <h2>A token for a program</h2>
       <ProblemAlert :problem="making.problem.value" />
-      <div class="d-flex gap-3 align-items-end">
+      <div class="d-flex flex-wrap gap-3 align-items-end">
         <RuledInput id="token-label" v-model="label" label="What it is for" rule="name" required />
         <BFormGroup label="What it may do" label-for="token-scope"><BFormSelect id="token-scope" v-model="scope" :options="SCOPES" /></BFormGroup>
         <RuledInput id="token-days" v-model="days" label="Days" rule="token-days" type="number" required />
+        <BFormGroup label="Password of the account" label-for="token-password"><BFormInput id="token-password" v-model="tokenPassword" type="password" required autocomplete="current-password" /></BFormGroup>
         <BButton type="submit" variant="outline-secondary" :disabled="making.busy.value">Make a token</BButton>
       </div>
       <p v-if="issued" role="status" class="mt-3 mb-0">{{ issued.record.label }}, shown only now: <span class="jf-code">{{ issued.token }}</span></p>

@@ -58,9 +58,12 @@ impl Failure {
                 ClientError::Refused(problem) => code_of(problem),
                 ClientError::WrongPassphrase | ClientError::NotSignedIn => Code::Refused,
                 ClientError::Unreachable { .. } | ClientError::OtherCertificate { .. } => Code::Unreachable,
-                ClientError::Damaged | ClientError::Format(_) | ClientError::Store(_) | ClientError::RolledBack { .. } => {
-                    Code::Damage
-                }
+                ClientError::Damaged
+                | ClientError::DamagedSlots(_)
+                | ClientError::NotReadBack
+                | ClientError::Format(_)
+                | ClientError::Store(_)
+                | ClientError::RolledBack { .. } => Code::Damage,
                 ClientError::NoRoomToWrite { .. } => Code::NoRoom,
                 ClientError::Stopped => Code::Interrupted,
                 _ => Code::Failed,
@@ -89,7 +92,7 @@ impl Failure {
 
 fn code_of(problem: &Problem) -> Code {
     match problem.known_kind() {
-        Some(ProblemKind::NoRoom) => Code::NoRoom,
+        Some(ProblemKind::NoRoom | ProblemKind::RecordsFull) => Code::NoRoom,
         Some(ProblemKind::Damaged) => Code::Damage,
         Some(
             ProblemKind::NotSignedIn
@@ -129,6 +132,12 @@ fn next_step(error: &ClientError) -> &'static str {
         ClientError::Passphrase(_) => "Choose another image passphrase.",
         ClientError::WrongPassphrase => {
             "Meant is the image passphrase that was chosen when this workstation joined, or its printed recovery key; not the account's password."
+        }
+        ClientError::NotReadBack => {
+            "No recovery point was made of it. An administrator scrubs the image store (jetfrost scrub start NAME); the next backup sends again what is damaged."
+        }
+        ClientError::DamagedSlots(_) => {
+            "Try another passphrase, the printed recovery key or the office key. Through the service a scrub writes damaged slots again: jetfrost scrub start NAME"
         }
         ClientError::NoPoint(_) => "Run 'jetfrost points' to see which there are.",
         ClientError::OtherKind { .. } => {

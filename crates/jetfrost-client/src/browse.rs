@@ -254,6 +254,7 @@ mod tests {
             sent: 0,
             hold: None,
             leaving: None,
+            lost: false,
         }
     }
 

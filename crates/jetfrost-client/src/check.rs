@@ -91,6 +91,7 @@ impl Check<'_> {
                 }
             };
             self.report.entries += 1;
+            entry.attribute_contents().try_for_each(|value| of_file(self, path, value))?;
             match &entry.content {
                 Some(content) if entry.kind != EntryKind::Directory => {
                     of_file(self, path, content)?;

@@ -20,7 +20,7 @@ use jetfrost_wire::run::{Phase, Progress};
 use crate::browse::{Browser, OpenPoint};
 use crate::error::ClientError;
 use crate::progress::Meter;
-use crate::restore::{Draw, NotRestored, Trouble, Troubles, Wish, bring_back};
+use crate::restore::{Draw, NotRestored, Rights, Trouble, Troubles, Wish, bring_back};
 use crate::salvage::check_room;
 use crate::through::{Met, go_through};
 
@@ -74,7 +74,9 @@ pub fn drill(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<
     let record = browser.shelf.begin_drill(point.head.sequence, scope, meter)?;
     let result = rehearse(browser, point, &how.scratch, draw, meter);
     let progress = meter.progress();
-    let (compared_here, troubles) = record.end(result, progress, |(_, troubles)| troubles.len() as u64)?;
+    let ((compared_here, troubles), not_on_record) = record.end(result, progress, |(_, troubles)| troubles.len() as u64)?;
+    // A drill that is not on record proves nothing to anybody.
+    not_on_record.map_or(Ok(()), Err)?;
     Ok(DrillReport { progress, compared_here, troubles, took: started.elapsed() })
 }
 
@@ -91,7 +93,7 @@ fn rehearse(
     let scratch = scratch.map_err(ClientError::file("making a directory in", within))?;
     meter.enter(Phase::Sending);
     let troubles = Troubles::default();
-    let wish = Wish { paths: Vec::new(), into: scratch.path().into(), replace: false };
+    let wish = Wish { paths: Vec::new(), into: scratch.path().into(), replace: false, rights: Rights::Keep };
     bring_back(browser, point, &wish, Some(draw), meter, &troubles)?;
     meter.enter(Phase::Comparing);
     let mut comparison =

@@ -96,6 +96,12 @@ pub enum ClientError {
     /// The secret opens none of the store's slots.
     #[error("this secret does not open this workstation's image store")]
     WrongPassphrase,
+    /// The secret opens none of the slots that can be read, and others are damaged.
+    #[error("this secret opens none of the key slots that can be read, and {0} cannot be: it may belong to one of those")]
+    DamagedSlots(usize),
+    /// Something that was handed over does not come back as it was.
+    #[error("what was just sent does not come back from the service as it was")]
+    NotReadBack,
     /// A slot gives another key than this workstation's.
     #[error("a key slot holds another key than the one that this workstation made its backups with")]
     OtherKey,
@@ -188,6 +194,16 @@ impl Told {
 }
 
 impl ClientError {
+    /// Whether the service could not write its records, for their volume is full.
+    pub(crate) fn is_full_records(&self) -> bool {
+        matches!(self, Self::Refused(problem) if problem.known_kind() == Some(ProblemKind::RecordsFull))
+    }
+
+    /// A secret that opened nothing, where so many slots could not be read.
+    pub(crate) fn wrong_secret(damaged: usize) -> Self {
+        if damaged == 0 { Self::WrongPassphrase } else { Self::DamagedSlots(damaged) }
+    }
+
     /// For `map_err`: names the operation and the file.
     pub(crate) fn file(doing: &'static str, path: impl Into<PathBuf>) -> impl FnOnce(io::Error) -> Self {
         let path = path.into();
@@ -217,6 +233,8 @@ impl ClientError {
             Self::Invitation(_) | Self::RecoveryKey(_) | Self::Passphrase(_) | Self::WrongPassphrase => {
                 "a secret or a code was not right"
             }
+            Self::NotReadBack => "what was sent did not come back as it was",
+            Self::DamagedSlots(_) => "key slots are damaged",
             Self::OtherKey | Self::WeakSlot => "the service's key slots are not this workstation's",
             Self::NoPoint(_) | Self::OtherKind { .. } => "there is no such recovery point",
             Self::NoPath(_) => "something that was asked for is not in the recovery point",

@@ -75,11 +75,12 @@ impl FoundStore {
     /// Its key, by something that opens it.
     ///
     /// # Errors
-    /// [`ClientError::WrongPassphrase`] when none of its slots is opened.
+    /// [`ClientError::WrongPassphrase`] or [`ClientError::DamagedSlots`] when none of its slots is opened.
     pub fn unlock(&self, opening: &Opening<'_>) -> Result<StoreKeys> {
         let slots = self.0.store.slots()?;
-        let mut sound = slots.iter().filter_map(|bytes| Slot::from_bytes(bytes).ok());
-        let key = sound.find_map(|slot| opening.open(&slot).ok()).ok_or(ClientError::WrongPassphrase)?;
+        let sound: Vec<Slot> = slots.iter().filter_map(|bytes| Slot::from_bytes(bytes).ok()).collect();
+        let key = sound.iter().find_map(|slot| opening.open(slot).ok());
+        let key = key.ok_or_else(|| ClientError::wrong_secret(slots.len() - sound.len()))?;
         Ok(StoreKeys::derive(self.0.store.id(), &key))
     }
 
@@ -374,6 +375,12 @@ fn lost_below(
     }
     for entry in entries {
         let below = [path, b"/", &entry.name].concat();
+        for value in entry.attribute_contents() {
+            let bytes = lost_of(browser, value)?;
+            if bytes > 0 {
+                lost.push(Lost { path: below.clone(), bytes: Some(bytes), of: value.len });
+            }
+        }
         match (entry.kind, &entry.content) {
             (EntryKind::Directory, Some(listing)) => drop(lost_below(browser, &below, listing, sound, lost)?),
             (_, Some(content)) => {

@@ -102,15 +102,21 @@ impl Shelf {
     }
 
     fn begin(&self, begin: &BeginRestore, meter: &Arc<Meter>) -> Result<RestoreOnRecord> {
-        let Self::Service { api, membership } = self else { return Ok(RestoreOnRecord(None)) };
+        let Self::Service { api, membership } = self else { return Ok(RestoreOnRecord(Err(None))) };
         let path = format!("/workstations/{}/restores", membership.workstation);
-        let record: Restore = api.post(&path, begin)?;
+        let record: Restore = match api.post(&path, begin) {
+            // Whoever has a dead laptop gets the files all the same; only a drill is nothing without its record.
+            Err(error) if begin.purpose == Purpose::BringBack && error.is_full_records() => {
+                return Ok(RestoreOnRecord(Err(Some(error))));
+            }
+            other => other?,
+        };
         let (told, counted, path) = (api.clone(), Arc::clone(meter), format!("/restores/{}", record.id));
         let reporter = Reporter::begin(move || {
             // The next report says it all again.
             let _ = told.send::<_, Restore>(Method::PATCH, &path, &counted.progress());
         });
-        Ok(RestoreOnRecord(Some((api.clone(), record, reporter))))
+        Ok(RestoreOnRecord(Ok((api.clone(), record, reporter))))
     }
 }
 
@@ -128,25 +134,34 @@ fn as_listed(head: &jetfrost_image::format::PointHead, committed: i64) -> Point 
         sent: 0,
         hold: None,
         leaving: None,
+        lost: false,
     }
 }
 
-/// A restore on record, to be ended one way or the other.
-pub(crate) struct RestoreOnRecord(Option<(Api, Restore, Reporter)>);
+/// A restore on record, to be ended one way or the other; or why it is not on record, if anybody keeps records.
+pub(crate) struct RestoreOnRecord(std::result::Result<(Api, Restore, Reporter), Option<ClientError>>);
 
 impl RestoreOnRecord {
-    /// Puts on record how it ended, and passes the result on.
+    /// Puts on record how it ended, and passes the result on, with why that could not be put on record.
     ///
     /// # Errors
     /// That of the restore; what the service said.
-    pub(crate) fn end<T>(self, result: Result<T>, progress: Progress, exceptions: impl FnOnce(&T) -> u64) -> Result<T> {
-        let Some((api, record, reporter)) = self.0 else { return result };
+    pub(crate) fn end<T>(
+        self,
+        result: Result<T>,
+        progress: Progress,
+        exceptions: impl FnOnce(&T) -> u64,
+    ) -> Result<(T, Option<ClientError>)> {
+        let (api, record, reporter) = match self.0 {
+            Ok(on_record) => on_record,
+            Err(why) => return result.map(|done| (done, why)),
+        };
         drop(reporter);
         match result {
             Ok(done) => {
                 let end = EndRestore { progress, exceptions: exceptions(&done) };
-                api.post::<_, Restore>(&format!("/restores/{}/end", record.id), &end)?;
-                Ok(done)
+                let ended = api.post::<_, Restore>(&format!("/restores/{}/end", record.id), &end);
+                Ok((done, ended.err()))
             }
             Err(error) => {
                 let why = GiveUp {

@@ -78,7 +78,8 @@ pub fn slot_of(home: &Home, secret: Secret<'_>) -> Result<SlotId> {
 
 fn open(home: &Home, open: impl Fn(&Slot) -> std::result::Result<StoreKey, OpenError>) -> Result<(SlotId, bool)> {
     let (membership, api) = home.device_api()?;
-    for slot in slots(&api, &membership)? {
+    let (slots, damaged) = slots(&api, &membership)?;
+    for slot in slots {
         match open(&slot) {
             Ok(key) => return Ok((slot.id, home.keep_key_if_lost(&membership, &key)?)),
             // One that is damaged keeps nobody from the others.
@@ -86,22 +87,19 @@ fn open(home: &Home, open: impl Fn(&Slot) -> std::result::Result<StoreKey, OpenE
             Err(other) => return Err(other.into()),
         }
     }
-    Err(ClientError::WrongPassphrase)
+    Err(ClientError::wrong_secret(damaged))
 }
 
-fn slots(api: &Api, membership: &Membership) -> Result<Vec<Slot>> {
-    let slots: Slots = api.get(&format!("/stores/{}/slots", membership.store))?;
-    let read = |bytes: &Binary| {
-        let slot = Slot::from_bytes(&bytes.0)?;
-        if slot.store.to_string() == membership.store {
-            Ok(slot)
-        } else {
-            Err(ClientError::Unexpected("a key slot of another image store".into()))
-        }
-    };
-    let slots: Vec<Slot> = slots.slots.iter().map(read).collect::<Result<_>>()?;
+/// The slots that the service hands out, and how many of them are damaged: those keep nobody from the others.
+fn slots(api: &Api, membership: &Membership) -> Result<(Vec<Slot>, usize)> {
+    let handed_out: Slots = api.get(&format!("/stores/{}/slots", membership.store))?;
+    let slots: Vec<Slot> = handed_out.slots.iter().filter_map(|bytes| Slot::from_bytes(&bytes.0).ok()).collect();
+    if slots.iter().any(|slot| slot.store.to_string() != membership.store) {
+        return Err(ClientError::Unexpected("a key slot of another image store".into()));
+    }
     check_guessing(&slots)?;
-    Ok(slots)
+    let damaged = handed_out.slots.len() - slots.len();
+    Ok((slots, damaged))
 }
 
 /// A service that hands out many slots, or cheap ones, would have a typed passphrase tried against its own guesses. This program

@@ -5,6 +5,8 @@ use std::collections::BTreeSet;
 /// A kind of trouble, the worst first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Kind {
+    /// The audit log is not what the service wrote.
+    AuditAltered,
     /// Chunks that points need are damaged or gone.
     Damage,
     /// A destination is not there, or another installation's.
@@ -29,7 +31,8 @@ pub enum Kind {
 
 impl Kind {
     /// All of them, the worst first.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 11] = [
+        Self::AuditAltered,
         Self::Damage,
         Self::DestinationMissing,
         Self::DestinationFull,
@@ -90,10 +93,18 @@ pub struct MachineFacts {
     pub without_first_point: bool,
 }
 
-/// What needs attention, the worst first. `unprotected` is whether the service's own records are copied no more though they
-/// are to be.
+/// What is known of the service itself.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct ServiceFacts {
+    /// Whether its own records are copied no more though they are to be.
+    pub unprotected: bool,
+    /// Which head on which destination the audit log contradicts, if one does.
+    pub audit_altered: Option<String>,
+}
+
+/// What needs attention, the worst first.
 #[must_use]
-pub fn concerns(places: &[PlaceFacts], machines: &[MachineFacts], unprotected: bool) -> Vec<Concern> {
+pub fn concerns(places: &[PlaceFacts], machines: &[MachineFacts], service: &ServiceFacts) -> Vec<Concern> {
     let of_place = |place: &PlaceFacts| {
         let kinds = [(place.missing, Kind::DestinationMissing), (place.full && !place.missing, Kind::DestinationFull)];
         let mut found = of(&place.name, &kinds);
@@ -114,7 +125,8 @@ pub fn concerns(places: &[PlaceFacts], machines: &[MachineFacts], unprotected: b
         found
     };
     let mut all: Vec<Concern> = places.iter().flat_map(of_place).chain(machines.iter().flat_map(of_machine)).collect();
-    all.extend(unprotected.then(|| Concern { kind: Kind::RecordsUnprotected, subject: String::new(), detail: String::new() }));
+    all.extend(of("", &[(service.unprotected, Kind::RecordsUnprotected)]));
+    all.extend(detailed(Kind::AuditAltered, "", service.audit_altered.as_ref()));
     all.sort();
     all
 }
@@ -178,7 +190,7 @@ mod tests {
     fn an_office_without_trouble_has_no_concerns() {
         let places = [PlaceFacts { name: "Shelf".into(), ..PlaceFacts::default() }];
         let machines = [MachineFacts { name: "avocet".into(), ..MachineFacts::default() }];
-        assert!(concerns(&places, &machines, false).is_empty());
+        assert!(concerns(&places, &machines, &ServiceFacts::default()).is_empty());
     }
 
     #[test]
@@ -188,8 +200,10 @@ mod tests {
             MachineFacts { name: "avocet".into(), overdue: true, ..MachineFacts::default() },
             MachineFacts { name: "dunlin".into(), lost_chunks: 2, drill_failed: true, ..MachineFacts::default() },
         ];
-        let found = concerns(&places, &machines, true);
+        let service = ServiceFacts { unprotected: true, audit_altered: Some("entry 7".into()) };
+        let found = concerns(&places, &machines, &service);
         let expected = [
+            Concern { detail: "entry 7".into(), ..concern(Kind::AuditAltered, "") },
             concern(Kind::Damage, "dunlin"),
             concern(Kind::DestinationMissing, "Shelf"),
             concern(Kind::DrillFailed, "dunlin"),

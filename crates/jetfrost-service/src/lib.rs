@@ -4,6 +4,7 @@
 //! their medium). Each knows only what is to its right.
 
 mod announcer;
+mod audit_heads;
 mod certificate;
 mod clock;
 mod config;

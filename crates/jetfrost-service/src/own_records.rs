@@ -67,6 +67,17 @@ pub struct Recovered {
     pub passed_over: Vec<PathBuf>,
 }
 
+/// Where a destination keeps what is of the service itself; made the first time. A link that leads elsewhere is not followed.
+pub(crate) fn records_directory(destination: &Path) -> io::Result<PathBuf> {
+    let directory = destination.join(crate::shelf::RECORDS);
+    match fs::create_dir(&directory) {
+        Err(e) if e.kind() != io::ErrorKind::AlreadyExists => return Err(e),
+        _ => {}
+    }
+    let is_one = fs::symlink_metadata(&directory)?.is_dir();
+    is_one.then_some(directory).ok_or_else(|| io::Error::other("'records' on the destination is not a directory"))
+}
+
 /// Writes a copy below a destination, durably, and lets the oldest go.
 pub(crate) fn write_copy(
     destination: &Path,
@@ -75,11 +86,7 @@ pub(crate) fn write_copy(
     office: &OfficePublicKey,
     random: &dyn Random,
 ) -> io::Result<()> {
-    let directory = destination.join(crate::shelf::RECORDS);
-    match fs::create_dir(&directory) {
-        Err(e) if e.kind() != io::ErrorKind::AlreadyExists => return Err(e),
-        _ => {}
-    }
+    let directory = records_directory(destination)?;
     let new = directory.join("new");
     let file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&new)?;
     let sealed = BoxWriter::begin(BufWriter::new(file), office, random)?;

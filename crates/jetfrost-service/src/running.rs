@@ -16,6 +16,7 @@ use jetfrost_image::crypto::Random;
 use jiff::tz::TimeZone;
 use tokio::sync::watch;
 
+use crate::audit_heads::HeadSigner;
 use crate::certificate::{Certificate, CertificateError};
 use crate::clock::Clock;
 use crate::config::Config;
@@ -121,7 +122,12 @@ impl Running {
             fingerprint: certificate.fingerprint,
             fingerprint_text: fingerprint.clone(),
         };
-        let desk = Arc::new(Desk::new(records, clock, random, identity, files, config.time_zone.clone()));
+        let (heads, is_new) = HeadSigner::load_or_make(state, &identity.service, &*random)
+            .map_err(|source| StartError::State { path: state.clone(), source })?;
+        let desk = Arc::new(Desk::new(records, clock, random, identity, files, heads, config.time_zone.clone()));
+        if is_new {
+            desk.note_new_audit_key()?;
+        }
         let first_code = if desk.has_administrator()? { None } else { Some(desk.new_first_code()?) };
         desk.note_lost()?;
         desk.reconcile()?;
@@ -229,7 +235,9 @@ pub fn new_first_code(state: &Path, clock: Arc<dyn Clock>, random: Arc<dyn Rando
         fingerprint: [0; 32],
         fingerprint_text: String::new(),
     };
-    Ok(Desk::new(records, clock, random, identity, OwnFiles::default(), TimeZone::UTC).new_first_code()?)
+    // This one signs no heads.
+    let heads = HeadSigner::of(&[0; 32], &identity.service);
+    Ok(Desk::new(records, clock, random, identity, OwnFiles::default(), heads, TimeZone::UTC).new_first_code()?)
 }
 
 /// Makes the state directory, for the service alone: also one that was there, with all that is in it.

@@ -10,6 +10,8 @@ use crate::words::words;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum ConcernKind {
+    /// The audit log is not what the service wrote.
+    AuditAltered,
     /// Chunks that points need are damaged or gone.
     Damage,
     /// A destination is not there, or another installation's.
@@ -32,7 +34,7 @@ pub enum ConcernKind {
     NoFirstPoint,
 }
 
-words!(ConcernKind: Damage = "damage", DestinationMissing = "destination_missing", DestinationFull = "destination_full",
+words!(ConcernKind: AuditAltered = "audit_altered", Damage = "damage", DestinationMissing = "destination_missing", DestinationFull = "destination_full",
     DrillFailed = "drill_failed", RecordsUnprotected = "records_unprotected", Overdue = "overdue",
     RoomMade = "room_made", TermsShortened = "terms_shortened", Failing = "failing", NoFirstPoint = "no_first_point");
 

@@ -154,6 +154,15 @@ pub struct Hold {
     pub by: String,
 }
 
+/// Removes at once what an administrator could bring back otherwise: who asks shows password and second factor again.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct RemoveNow {
+    /// The password of the account that asks.
+    pub password: String,
+    /// A code of its second factor.
+    pub code: String,
+}
+
 /// Puts a hold on.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct NewHold {

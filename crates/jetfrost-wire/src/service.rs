@@ -169,6 +169,8 @@ pub struct NewToken {
     pub scope: TokenScope,
     /// Days until it ends, 1 to 730.
     pub days: u16,
+    /// The password of the account that asks: a session left open makes no token.
+    pub password: String,
 }
 
 /// A token that was made.
@@ -203,6 +205,8 @@ pub struct SecondFactorOffer {
 pub struct ConfirmSecondFactor {
     /// The code that it shows.
     pub code: String,
+    /// The password of the account.
+    pub password: String,
 }
 
 /// Codes that open once each when the authenticator is lost.
@@ -332,4 +336,25 @@ pub struct AuditCheck {
     pub broken_at: Option<i64>,
     /// The last link. Whoever wrote it down earlier can tell whether entries were taken off the end since.
     pub last_link: Option<String>,
+    /// The public half of the key that signs heads (Ed25519), in hexadecimal.
+    pub key: String,
+    /// What the heads on the destinations say.
+    pub heads: Vec<AuditHeads>,
+}
+
+/// Signed heads of the audit log on a destination, held against the log.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AuditHeads {
+    /// The destination, by name.
+    pub destination: String,
+    /// Heads that this service signed and the log agrees with.
+    pub agree: u64,
+    /// The entry of the first head that the log contradicts: altered, or gone.
+    pub contradicted_at: Option<i64>,
+    /// Heads that another key signed: before the service started again from a copy of its records, or by somebody else.
+    pub by_other_keys: u64,
+    /// Lines that are no heads, or whose signature is wrong.
+    pub unreadable: u64,
+    /// Why the heads could not be read, if they could not.
+    pub trouble: Option<String>,
 }

@@ -165,6 +165,9 @@ pub struct Point {
     pub hold: Option<Hold>,
     /// Its removal, as long as it can be brought back.
     pub leaving: Option<Leaving>,
+    /// Whether its files were lost when the service last looked.
+    #[serde(default)]
+    pub lost: bool,
 }
 
 /// A point's file as stored: head in clear, body sealed.
@@ -206,6 +209,9 @@ pub struct WayIn {
     pub label: Option<String>,
     /// When it was made, by the workstation's clock.
     pub made: Timestamp,
+    /// Whether its file on the destination is damaged or gone. The service has it on record, and the next scrub writes it again.
+    #[serde(default)]
+    pub damaged: bool,
 }
 
 /// Adds a key slot.

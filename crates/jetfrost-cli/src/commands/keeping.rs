@@ -1,5 +1,6 @@
 //! What an administrator sets, holds, removes and brings back, and the long work that follows.
 
+use std::path::PathBuf;
 use std::str::FromStr;
 use std::time::Duration;
 
@@ -7,12 +8,12 @@ use clap::{Args, Subcommand, ValueEnum};
 use jetfrost_client::api::{Api, Method};
 use jetfrost_client::home::Home;
 use jetfrost_wire::job::{Job as JobRecord, JobOrder, JobState, Order};
-use jetfrost_wire::keeping::{AtLimit, Keeping, NewHold, PointFate, StayReason, StoreSettings, ThinningPreview};
+use jetfrost_wire::keeping::{AtLimit, Keeping, NewHold, PointFate, RemoveNow, StayReason, StoreSettings, ThinningPreview};
 use jetfrost_wire::size::{self, show};
 use jetfrost_wire::workstation::{Overview, Point as PointRecord, Soundness, Workstation as WorkstationRecord};
 
 use crate::failure::{Code, Failure};
-use crate::ui::{Ui, count, many, moment};
+use crate::ui::{Given, Ui, count, many, moment};
 
 type Done = Result<Code, Failure>;
 
@@ -105,6 +106,37 @@ pub(crate) fn workstation(api: &Api, name: &str) -> Result<WorkstationRecord, Fa
     overview.workstations.into_iter().find(same).ok_or_else(missing)
 }
 
+/// What is removed without its waiting time.
+#[derive(Debug, Args)]
+pub(crate) struct Now {
+    /// Without the waiting time, so that its room is free at once; it cannot be brought back. Takes your password and a code of
+    /// your second factor. Nothing goes within its protected time.
+    #[arg(long)]
+    now: bool,
+    /// The code that the authenticator shows; asked for unless given.
+    #[arg(long, requires = "now")]
+    code: Option<String>,
+    /// A file whose first line is the account's password; or set JETFROST_PASSWORD.
+    #[arg(long, value_name = "FILE", requires = "now")]
+    password_file: Option<PathBuf>,
+}
+
+impl Now {
+    fn remove(&self, api: &Api, login: &str, path: &str, ui: &Ui) -> Done {
+        let file = self.password_file.as_deref();
+        let given = Given { file, option: "--password-file", variable: "JETFROST_PASSWORD" };
+        let password = ui.secret(&format!("the password of account '{login}'"), &given, false)?;
+        let code = self.code.clone().map_or_else(|| ui.ask("The code of your second factor"), Ok)?;
+        let begun: JobRecord = api.post(path, &RemoveNow { password, code })?;
+        say_end_of(&wait_for(api, begun)?, ui)
+    }
+}
+
+fn say_end_of(job: &JobRecord, ui: &Ui) -> Done {
+    ui.show(job, |job| say_jobs(std::slice::from_ref(job), ui));
+    Ok(if job.state == JobState::Done { Code::Done } else { Code::Failed })
+}
+
 #[derive(Debug, Subcommand)]
 pub(crate) enum Point {
     /// Lists the points of a workstation, and until when each stays.
@@ -135,6 +167,8 @@ pub(crate) enum Point {
         workstation: String,
         /// The point's number.
         number: u64,
+        #[command(flatten)]
+        now: Now,
     },
     /// Brings a removed point back.
     BringBack {
@@ -147,7 +181,7 @@ pub(crate) enum Point {
 
 impl Point {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+        let (session, api) = home.session_api()?;
         let path = |workstation: &str, number: u64, what: &str| -> Result<String, Failure> {
             Ok(format!("/stores/{}/points/{number}/{what}", self::workstation(&api, workstation)?.store.id))
         };
@@ -157,7 +191,10 @@ impl Point {
                 api.send(Method::PUT, &path(workstation, *number, "hold")?, &NewHold { reason: because.clone() })?
             }
             Self::Release { workstation, number } => api.send(Method::DELETE, &path(workstation, *number, "hold")?, &())?,
-            Self::Remove { workstation, number } => api.send(Method::PUT, &path(workstation, *number, "leaving")?, &())?,
+            Self::Remove { workstation, number, now } if now.now => {
+                return now.remove(&api, &session.login, &path(workstation, *number, "leaving/now")?, ui);
+            }
+            Self::Remove { workstation, number, .. } => api.send(Method::PUT, &path(workstation, *number, "leaving")?, &())?,
             Self::BringBack { workstation, number } => api.send(Method::DELETE, &path(workstation, *number, "leaving")?, &())?,
         };
         ui.show(&point, |p| {
@@ -166,7 +203,7 @@ impl Point {
                 (Some(hold), _) => ui.line(&format!("  held by {}: {}", hold.by, hold.reason)),
                 (None, Some(leaving)) => {
                     ui.line(&format!("  removed by {}; it goes for good on {}", leaving.by, moment(leaving.ends)));
-                    ui.line("  until then 'jetfrost point bring-back' undoes this");
+                    ui.line("  until then it keeps its room, and 'jetfrost point bring-back' undoes this");
                 }
                 (None, None) => ui.line("  stays as long as the rule says"),
             }
@@ -196,6 +233,7 @@ fn say_fates(fates: &[PointFate], ui: &Ui) {
         };
         let p = &fate.point;
         let why = fate.stays.map_or("its time is over", stay_reason);
+        let why = if p.lost { "its files are lost" } else { why };
         let why = p.hold.as_ref().map_or_else(|| why.to_owned(), |hold| format!("held: {}", hold.reason));
         vec![p.sequence.to_string(), moment(p.committed), count(p.files), show(p.bytes), until, why]
     };
@@ -241,6 +279,8 @@ pub(crate) enum Store {
         /// The name again, so that nothing is removed by a slip.
         #[arg(long, value_name = "NAME")]
         confirm: String,
+        #[command(flatten)]
+        now: Now,
     },
     /// Brings a removed image store back.
     BringBack {
@@ -258,18 +298,21 @@ pub(crate) enum Store {
 
 impl Store {
     pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+        let (session, api) = home.session_api()?;
         let path = |name: &str, what: &str| Ok::<_, Failure>(format!("/stores/{}/{what}", workstation(&api, name)?.store.id));
         let w: WorkstationRecord = match &self {
             Self::Hold { workstation, because } => {
                 api.send(Method::PUT, &path(workstation, "hold")?, &NewHold { reason: because.clone() })?
             }
             Self::Release { workstation } => api.send(Method::DELETE, &path(workstation, "hold")?, &())?,
-            Self::Remove { workstation, confirm } if workstation != confirm => {
+            Self::Remove { workstation, confirm, .. } if workstation != confirm => {
                 return Err(Failure::here(
                     format!("'{workstation}' and '{confirm}' are not the same."),
                     "Nothing was removed. Give the workstation's name twice.",
                 ));
+            }
+            Self::Remove { workstation, now, .. } if now.now => {
+                return now.remove(&api, &session.login, &path(workstation, "leaving/now")?, ui);
             }
             Self::Remove { workstation, .. } => api.send(Method::PUT, &path(workstation, "leaving")?, &())?,
             Self::BringBack { workstation } => api.send(Method::DELETE, &path(workstation, "leaving")?, &())?,
@@ -318,9 +361,7 @@ impl Thinning {
             Self::Start { workstation } => {
                 let w = self::workstation(&api, &workstation)?;
                 let begun: JobRecord = api.post(&format!("/stores/{}/thinning", w.store.id), &())?;
-                let job = wait_for(&api, begun)?;
-                ui.show(&job, |job| say_jobs(std::slice::from_ref(job), ui));
-                Ok(if job.state == JobState::Done { Code::Done } else { Code::Failed })
+                say_end_of(&wait_for(&api, begun)?, ui)
             }
         }
     }

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use clap::Args;
-use jetfrost_client::backup::{BackupReport, back_up};
+use jetfrost_client::backup::{BackupReport, ReadBack, back_up};
 use jetfrost_client::browse::At;
 use jetfrost_client::check::check;
 use jetfrost_client::home::Home;
@@ -14,7 +14,7 @@ use jetfrost_client::join::{
     FirstWays, check_passphrase, claim, find_service, host_name, join, join_without_encryption, look_at_code,
 };
 use jetfrost_client::progress::Meter;
-use jetfrost_client::restore::{RestoreReport, Trouble, Wish, restore};
+use jetfrost_client::restore::{RestoreReport, Rights, Trouble, Wish, restore};
 use jetfrost_client::ways_in::{measured_cost, office_key_of, unlock};
 use jetfrost_client::{OfficePublicKey, Secret, system_random};
 use jetfrost_wire::enrolment::Invitation;
@@ -237,6 +237,9 @@ pub(crate) struct Backup {
     /// Goes on from what the service shows, though it is older than what this workstation made: once it is clear why.
     #[arg(long)]
     go_on_from_older: bool,
+    /// Reads all that was sent back before the point counts; otherwise a part that is drawn by lot.
+    #[arg(long)]
+    read_back: bool,
     /// Shows no progress.
     #[arg(long)]
     quiet: bool,
@@ -268,11 +271,12 @@ impl Backup {
         if self.go_on_from_older {
             home.forget_seen()?;
         }
+        let read_back = if self.read_back { ReadBack::Everything } else { ReadBack::Sample };
         let mut reports = Vec::new();
         for kind in kinds {
             let meter = stoppable_meter();
             let _shown = ui.progress(&meter, self.quiet);
-            reports.push(back_up(home, kind, &meter)?);
+            reports.push(back_up(home, kind, read_back, &meter)?);
         }
         let value = json!({ "points": reports.iter().map(backup_value).collect::<Vec<_>>() });
         ui.show(&value, |_| reports.iter().for_each(|report| say_backup(report, ui)));
@@ -489,6 +493,12 @@ pub(crate) struct Restore {
     /// Replaces existing files; otherwise they stay as they are, and are listed.
     #[arg(long)]
     replace: bool,
+    /// Brings back device nodes, set-user-id and set-group-id bits and capabilities also when root restores to another place than /.
+    #[arg(long, conflicts_with = "no_special")]
+    special: bool,
+    /// Leaves those out: the default for root, except to /.
+    #[arg(long)]
+    no_special: bool,
     /// Shows no progress.
     #[arg(long)]
     quiet: bool,
@@ -502,16 +512,23 @@ impl Restore {
         let point = browser.point(&self.at, PointKind::Files)?;
         let created = Timestamp::from_millisecond(point.head.created).map(moment).unwrap_or_default();
         ui.remark(&format!("Restoring from point {} ({created}) to {}", point.head.sequence, self.to.display()));
-        let wish = Wish { paths: self.paths, into: self.to, replace: self.replace };
+        let rights = match (self.special, self.no_special) {
+            (true, _) => Rights::Keep,
+            (_, true) => Rights::LeaveOut,
+            (false, false) => Rights::default(),
+        };
+        let wish = Wish { paths: self.paths, into: self.to, replace: self.replace, rights };
         let meter = stoppable_meter();
         let report = {
             let _shown = ui.progress(&meter, self.quiet);
             restore(&browser, &point, &wish, &meter)?
         };
         say_restore(&report, &wish, ui);
-        let damaged = report.troubles.iter().any(|t| t.trouble == Trouble::Damaged);
-        Ok(if damaged {
+        let any = |kind: Trouble| report.troubles.iter().any(|t| t.trouble == kind);
+        Ok(if any(Trouble::Damaged) {
             Code::Damage
+        } else if any(Trouble::NoRoom) {
+            Code::NoRoom
         } else if report.troubles.is_empty() {
             Code::Done
         } else {
@@ -526,7 +543,10 @@ fn say_restore(report: &RestoreReport, wish: &Wish, ui: &Ui) {
         .iter()
         .map(|t| json!({ "path": t.path.display().to_string(), "trouble": format!("{:?}", t.trouble).to_lowercase(), "explanation": t.explanation }))
         .collect();
-    let value = json!({ "progress": report.progress, "troubles": troubles, "seconds": report.took.as_secs_f64() });
+    let value = json!({
+        "progress": report.progress, "troubles": troubles, "seconds": report.took.as_secs_f64(),
+        "special_left_out": report.rights_left_out, "on_record": report.not_on_record.is_none(),
+    });
     ui.show(&value, |_| {
         let p = &report.progress;
         let (files, bytes) = (many(p.files_done, "file"), show(p.bytes_done));
@@ -536,6 +556,15 @@ fn say_restore(report: &RestoreReport, wish: &Wish, ui: &Ui) {
             at_rate(p.bytes_done, report.took),
             wish.into.display()
         ));
+        if let Some(why) = &report.not_on_record {
+            ui.line(&format!("The service could not put this restore on record: {why}. Tell the administrator."));
+        }
+        if report.rights_left_out > 0 {
+            ui.line(&format!(
+                "Left out: {} (device nodes, set-user-id and set-group-id bits, capabilities). To bring them back: --special --replace",
+                many(report.rights_left_out, "special right")
+            ));
+        }
         if report.owners_left {
             ui.line("Owners are this user, since only root can set others.");
         }

@@ -47,6 +47,9 @@ pub(crate) enum Me {
         /// Days until it ends, 1 to 730.
         #[arg(long, default_value_t = 90)]
         days: u16,
+        /// A file whose first line is the account's password; or set JETFROST_PASSWORD.
+        #[arg(long, value_name = "FILE")]
+        password_file: Option<PathBuf>,
     },
     /// Changes the password of your account.
     SetPassword {
@@ -62,6 +65,9 @@ pub(crate) enum Me {
         /// The code that the authenticator shows; asked for unless given.
         #[arg(long)]
         code: Option<String>,
+        /// A file whose first line is the account's password; or set JETFROST_PASSWORD.
+        #[arg(long, value_name = "FILE")]
+        password_file: Option<PathBuf>,
     },
     /// Ends your second factor.
     EndSecondFactor {
@@ -99,12 +105,13 @@ impl Me {
                 let ended: SessionsEnded = api.send(Method::DELETE, "/sessions", &())?;
                 ui.show(&ended, |e| ui.line(&format!("{} ended. This one goes on.", many(e.ended, "other session"))));
             }
-            Self::AddToken { label, scope, days } => {
+            Self::AddToken { label, scope, days, password_file } => {
+                let password = password(password_file)?;
                 let scope = match scope {
                     Scope::All => TokenScope::All,
                     Scope::See => TokenScope::See,
                 };
-                let issued: IssuedToken = api.post("/tokens", &NewToken { label, scope, days })?;
+                let issued: IssuedToken = api.post("/tokens", &NewToken { label, scope, days, password })?;
                 ui.show(&issued, |issued| {
                     ui.line(&format!(
                         "Token '{}', until {}, shown this once:",
@@ -122,14 +129,15 @@ impl Me {
                 let set: PasswordSet = api.send(Method::PUT, "/sessions/current/password", &OwnPassword { old, new })?;
                 ui.show(&set, |set| say_password_set(&session.login, true, set, ui));
             }
-            Self::AddSecondFactor { code } => {
+            Self::AddSecondFactor { code, password_file } => {
+                let password = password(password_file)?;
                 let offer: SecondFactorOffer = api.send(Method::POST, "/sessions/current/second-factor", &())?;
                 ui.remark("Add this to your authenticator, by address or by typing the secret:");
                 ui.remark(&format!("  {}", offer.address));
                 ui.remark(&format!("  {}", offer.secret));
                 let code = code.map_or_else(|| ui.ask("The code that it shows now"), Ok)?;
                 let path = "/sessions/current/second-factor";
-                let spare: SpareCodes = api.send(Method::PUT, path, &ConfirmSecondFactor { code })?;
+                let spare: SpareCodes = api.send(Method::PUT, path, &ConfirmSecondFactor { code, password })?;
                 ui.show(&spare, |spare| {
                     ui.line("From now on signing in takes a code. Spare codes, each good once, shown this once:");
                     spare.codes.iter().for_each(|code| ui.line(&format!("  {code}")));

@@ -6,7 +6,9 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand, ValueEnum};
 use jetfrost_client::api::Method;
 use jetfrost_client::home::Home;
-use jetfrost_wire::service::{Accepting, Admission as AdmissionCall, AdmissionState, AuditCheck, AuditEntry, OfficeSettings};
+use jetfrost_wire::service::{
+    Accepting, Admission as AdmissionCall, AdmissionState, AuditCheck, AuditEntry, AuditHeads, OfficeSettings,
+};
 use jetfrost_wire::setting_up::{SettingUp as SettingUpList, Settle, StepLine, StepState};
 use jetfrost_wire::size::Units;
 use jiff::Timestamp;
@@ -310,11 +312,32 @@ fn check(found: &AuditCheck, expect: Option<&str>, api: &jetfrost_client::api::A
         if !expected {
             ui.line("The entry that you expect is gone: entries were taken off the end.");
         }
+        found.heads.iter().for_each(|heads| say_heads(heads, ui));
         if let Some(link) = &found.last_link {
             ui.line(&format!("Last link, for your own notes:  {link}"));
         }
     });
-    Ok(if found.broken_at.is_none() && expected { Code::Done } else { Code::Damage })
+    let agrees = found.heads.iter().all(|heads| heads.contradicted_at.is_none());
+    Ok(if found.broken_at.is_none() && expected && agrees { Code::Done } else { Code::Damage })
+}
+
+/// What the signed heads on a destination say.
+fn say_heads(heads: &AuditHeads, ui: &Ui) {
+    let AuditHeads { destination, agree, contradicted_at, by_other_keys, unreadable, trouble } = heads;
+    match (trouble, contradicted_at) {
+        (Some(why), _) => ui.line(&format!("'{destination}': its heads cannot be read: {why}.")),
+        (None, Some(number)) => ui.line(&format!(
+            "'{destination}' contradicts the log at entry {number}: it was altered or removed, with those before it made to fit."
+        )),
+        (None, None) => ui.line(&format!("'{destination}': {} agree.", many(*agree, "signed head"))),
+    }
+    if *by_other_keys > 0 {
+        let signed = many(*by_other_keys, "head");
+        ui.line(&format!("  {signed} by another key, from before this service started again from a copy of its records."));
+    }
+    if *unreadable > 0 {
+        ui.line(&format!("  {} cannot be read, or its signature is wrong.", many(*unreadable, "line")));
+    }
 }
 
 fn say_entries(entries: &[AuditEntry], ui: &Ui) {

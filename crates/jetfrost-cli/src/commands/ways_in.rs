@@ -105,9 +105,14 @@ pub(crate) fn list(home: &Home, ui: &Ui) -> Done {
 /// Ways in, as a table.
 pub(crate) fn say(ways: &[WayIn], ui: &Ui) {
     let row = |way: &WayIn| {
-        vec![words::way_in(way.kind).into(), way.label.clone().unwrap_or_default(), moment(way.made), way.id.clone()]
+        let kind = words::way_in(way.kind);
+        let kind = if way.damaged { format!("{kind} (file damaged)") } else { kind.into() };
+        vec![kind, way.label.clone().unwrap_or_default(), moment(way.made), way.id.clone()]
     };
     ui.table(&["way in", "label", "made", "id"], ways.iter().map(row).collect(), &[], "Nothing opens this image store.");
+    if ways.iter().any(|way| way.damaged) {
+        ui.line("The service has damaged ones on record and hands them out as they were; a scrub writes their files again.");
+    }
 }
 
 #[derive(Debug, Args)]

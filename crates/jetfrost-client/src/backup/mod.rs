@@ -3,6 +3,7 @@
 mod carried;
 mod packing;
 mod pipeline;
+mod read_back;
 
 use std::collections::HashSet;
 use std::os::unix::ffi::OsStrExt;
@@ -28,6 +29,7 @@ use crate::join::host_name;
 use crate::progress::{Meter, Reporter};
 use crate::scan::{Counts, Kept, Memory, MemoryWriter, Reading, View, Walk, WalkResult, count, count_disks, forget};
 use pipeline::Pipeline;
+pub use read_back::ReadBack;
 
 type Result<T> = std::result::Result<T, ClientError>;
 
@@ -56,7 +58,7 @@ pub struct BackupReport {
 ///
 /// # Errors
 /// [`ClientError`] says what is in the way. What was sent is kept, and is not sent again.
-pub fn back_up(home: &Home, kind: PointKind, meter: &Arc<Meter>) -> Result<BackupReport> {
+pub fn back_up(home: &Home, kind: PointKind, read_back: ReadBack, meter: &Arc<Meter>) -> Result<BackupReport> {
     let started = Instant::now();
     let (membership, api) = home.device_api()?;
     let keys = home.keys(&membership)?;
@@ -68,7 +70,17 @@ pub fn back_up(home: &Home, kind: PointKind, meter: &Arc<Meter>) -> Result<Backu
     let _lock = home.lock()?;
     let begin = BeginRun { kind, client_version: crate::VERSION.into() };
     let begun: RunBegun = api.post_patiently(&format!("/workstations/{}/runs", membership.workstation), &begin)?;
-    let run = RunUnderway { home, membership: &membership, api: &api, keys: &keys, kind, chosen: &chosen, begun: &begun, meter };
+    let run = RunUnderway {
+        home,
+        membership: &membership,
+        api: &api,
+        keys: &keys,
+        kind,
+        chosen: &chosen,
+        begun: &begun,
+        read_back,
+        meter,
+    };
     let result = run.go(&patterns).or_else(|error| run.again_if_not_believed(&patterns, error));
     match result {
         Ok(done) => Ok(BackupReport { took: started.elapsed(), ..done }),
@@ -94,6 +106,7 @@ struct RunUnderway<'r> {
     kind: PointKind,
     chosen: &'r Chosen,
     begun: &'r RunBegun,
+    read_back: ReadBack,
     meter: &'r Arc<Meter>,
 }
 
@@ -137,14 +150,8 @@ impl RunUnderway<'_> {
         } else {
             Arc::new(base_needs.iter().filter(|name| !lost.contains(name)).copied().collect())
         };
-        let mut pipeline = Pipeline::begin(
-            self.api,
-            &self.membership.store,
-            self.keys,
-            there,
-            self.begun.store_is_empty,
-            Arc::clone(self.meter),
-        );
+        let mut pipeline =
+            Pipeline::begin(self.api, &self.membership.store, self.keys, there, self.begun.store_is_empty, self.meter);
         let writer = MemoryWriter::begin(&directory, self.begun.sequence).map_err(ClientError::file("writing", &directory))?;
         let unmounted = self.chosen.unmounted();
         let view = View {
@@ -164,13 +171,15 @@ impl RunUnderway<'_> {
             Ok((walked, exceptions))
         });
         // A failure in the pipeline is the cause of the walk's.
-        let sent = pipeline.finish();
-        let ((walked, exceptions), sent) = match (walked, sent) {
+        let given = pipeline.finish();
+        let ((walked, exceptions), given) = match (walked, given) {
             (_, Err(cause)) => return Err(cause),
-            (walked, Ok(sent)) => (walked?, sent),
+            (walked, Ok(given)) => (walked?, given),
         };
         self.meter.enter(Phase::Sealing);
-        self.commit(walked, exceptions, base, &base_needs, latest.as_ref(), sent)
+        let (store, top) = (&self.membership.store, [&walked.root, &exceptions]);
+        self.read_back.of(given, top, self.api, store, self.keys, self.meter)?;
+        self.commit(walked, exceptions, base, &base_needs, latest.as_ref(), self.meter.progress().sent)
     }
 
     /// Does `work`, and counts beside it what there is to do, unless that is known.

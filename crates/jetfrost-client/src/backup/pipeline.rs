@@ -85,7 +85,6 @@ pub(super) struct Pipeline {
     base: Arc<Vec<ChunkName>>,
     /// What was given to this pipeline before.
     given: HashSet<ChunkName>,
-    meter: Arc<Meter>,
 }
 
 impl Pipeline {
@@ -96,7 +95,7 @@ impl Pipeline {
         keys: &StoreKeys,
         base: Arc<Vec<ChunkName>>,
         store_is_empty: bool,
-        meter: Arc<Meter>,
+        meter: &Arc<Meter>,
     ) -> Self {
         let failure = Failure::default();
         let mut threads = Vec::new();
@@ -118,17 +117,17 @@ impl Pipeline {
         }
         drop((unknown, packing));
         for _ in 0..UPLOADS {
-            let (api, store, outgoing, meter) = (api.clone(), store.to_owned(), outgoing.clone(), Arc::clone(&meter));
+            let (api, store, outgoing, meter) = (api.clone(), store.to_owned(), outgoing.clone(), Arc::clone(meter));
             let failure = failure.clone();
             threads.push(std::thread::spawn(move || failure.note(send(&api, &store, &outgoing, &meter))));
         }
         // When all who send have ended, those who pack learn of it.
         drop(outgoing);
-        Self { first: Some(first), buffers: Buffers::new(sealers), threads, failure, base, given: HashSet::new(), meter }
+        Self { first: Some(first), buffers: Buffers::new(sealers), threads, failure, base, given: HashSet::new() }
     }
 
-    /// Waits until everything that was given is on the service. Returns the bytes sent.
-    pub(super) fn finish(mut self) -> Result<u64> {
+    /// Waits until everything that was given is on the service. Returns what that was, beside what the last point needs.
+    pub(super) fn finish(mut self) -> Result<HashSet<ChunkName>> {
         drop(self.first.take());
         for thread in self.threads.drain(..) {
             if thread.join().is_err() {
@@ -137,7 +136,7 @@ impl Pipeline {
         }
         match self.failure.lock().take() {
             Some(error) => Err(error),
-            None => Ok(self.meter.progress().sent),
+            None => Ok(self.given),
         }
     }
 

@@ -55,6 +55,8 @@ pub struct DiskReport {
     pub unsound: Vec<Range<u64>>,
     /// How long it took.
     pub took: Duration,
+    /// Why the service could not put this restore on record, if so.
+    pub not_on_record: Option<ClientError>,
 }
 
 /// Bytes looked at together.
@@ -84,8 +86,8 @@ pub fn bring_back(
     let record = browser.shelf.begin_restore(point.head.sequence, Scope::Selection, meter)?;
     let result = onto.fill(browser, image, meter).and_then(|report| onto.finish(target).map(|()| report));
     let progress = meter.progress();
-    let report = record.end(result, progress, |report| (report.damaged.len() + report.unsound.len()) as u64)?;
-    Ok(DiskReport { took: started.elapsed(), ..report })
+    let (report, not_on_record) = record.end(result, progress, |report| (report.damaged.len() + report.unsound.len()) as u64)?;
+    Ok(DiskReport { took: started.elapsed(), not_on_record, ..report })
 }
 
 /// The target, open for writing.
@@ -161,6 +163,7 @@ impl Opened {
             damaged: merged(tally.damaged),
             unsound: merged(tally.unsound),
             took: Duration::ZERO,
+            not_on_record: None,
         })
     }
 

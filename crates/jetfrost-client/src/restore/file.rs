@@ -88,7 +88,10 @@ impl FileJob {
             self.fail();
             troubles.system(&self.path, &error);
         }
-        if !self.failed.load(Ordering::Acquire) && self.entry.flags().unsettled {
+        if self.failed.load(Ordering::Acquire) {
+            return;
+        }
+        if self.entry.flags().unsettled {
             troubles.add(&self.path, Trouble::Unsettled, "it kept changing while it was backed up: look whether it is sound");
         }
         meter.file_done();
@@ -245,7 +248,7 @@ mod tests {
         }
 
         fn put(&self, past_cache: bool, content_of: impl Fn(usize) -> Option<Vec<u8>>) {
-            let (meter, dresser) = (Meter::default(), Dresser::new(self.troubles.clone()));
+            let (meter, dresser) = (Meter::default(), Dresser::new(self.troubles.clone(), false));
             let mut halves = [(); 2].map(|()| Writer::new(&meter, &self.troubles, &dresser, past_cache));
             for n in 0..PIECES {
                 // The halves meet within a page.

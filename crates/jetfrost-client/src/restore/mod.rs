@@ -3,11 +3,13 @@
 mod batch;
 mod draw;
 mod file;
+mod journal;
 mod plan;
 mod put;
 
 use std::collections::{HashMap, HashSet};
 use std::ffi::OsStr;
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -21,6 +23,7 @@ use crate::progress::Meter;
 use batch::Worker;
 pub(crate) use draw::Draw;
 use file::{Writer, gains_past_cache};
+use journal::Journal;
 use plan::Planner;
 use put::Dresser;
 
@@ -35,6 +38,33 @@ pub struct Wish {
     pub into: PathBuf,
     /// Whether existing files are replaced. Otherwise they stay, and are listed.
     pub replace: bool,
+    /// What becomes of what gives rights.
+    pub rights: Rights,
+}
+
+/// What becomes of what gives rights on the machine that it is brought back to: device nodes, files that run as their owner or
+/// group, and capabilities.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Rights {
+    /// Root brings them back only where a whole system is restored: into `/`. Others have no more rights by them than before.
+    #[default]
+    OfSystemOnly,
+    /// They come back.
+    Keep,
+    /// They do not.
+    LeaveOut,
+}
+
+impl Rights {
+    fn are_left_out(self, into: &Path) -> bool {
+        match self {
+            Self::Keep => false,
+            Self::LeaveOut => true,
+            Self::OfSystemOnly => {
+                nix::unistd::geteuid().is_root() && std::fs::canonicalize(into).is_ok_and(|into| into != Path::new("/"))
+            }
+        }
+    }
 }
 
 /// Why something was not brought back as it was.
@@ -48,6 +78,8 @@ pub enum Trouble {
     System,
     /// It kept changing when it was backed up: what is there may be a mixture.
     Unsettled,
+    /// There was no room where it was to be.
+    NoRoom,
     /// A drill brought it back otherwise than it was.
     Differs,
 }
@@ -72,6 +104,10 @@ pub struct RestoreReport {
     pub troubles: Vec<NotRestored>,
     /// Whether owners were left to be this user, since only root can set others.
     pub owners_left: bool,
+    /// Device nodes, rights to run as the owner or group, and capabilities that were left out.
+    pub rights_left_out: u64,
+    /// Why the service could not put this restore on record, if so.
+    pub not_on_record: Option<ClientError>,
     /// How long it took.
     pub took: Duration,
 }
@@ -87,7 +123,8 @@ impl Troubles {
     }
 
     fn system(&self, path: &Path, error: &std::io::Error) {
-        self.add(path, Trouble::System, error.to_string());
+        let is_full = [ErrorKind::StorageFull, ErrorKind::QuotaExceeded].contains(&error.kind());
+        self.add(path, if is_full { Trouble::NoRoom } else { Trouble::System }, error.to_string());
     }
 
     /// The paths with which there was trouble.
@@ -120,8 +157,10 @@ pub fn restore(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Me
     let result = bring_back(browser, point, wish, None, meter, &troubles);
     let troubles = troubles.take();
     let progress = meter.progress();
-    let owners_left = record.end(result, progress, |_| troubles.len() as u64)?;
-    Ok(RestoreReport { progress, troubles, owners_left, took: started.elapsed() })
+    let (left, not_on_record) = record.end(result, progress, |_| troubles.len() as u64)?;
+    let LeftOut { owners, rights } = left;
+    let took = started.elapsed();
+    Ok(RestoreReport { progress, troubles, owners_left: owners, rights_left_out: rights, not_on_record, took })
 }
 
 /// What is asked for by its path is put directly into the directory: two of one name would become one.
@@ -135,8 +174,16 @@ fn no_two_of_one_name(paths: &[PathBuf]) -> Result<()> {
     Ok(())
 }
 
-/// Plans, fetches and puts in place; of files only those that were drawn, if there is a draw. Says whether owners could not be
-/// set.
+/// What was not set though it could be read.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct LeftOut {
+    /// Whether owners were.
+    owners: bool,
+    /// How many rights were.
+    rights: u64,
+}
+
+/// Plans, fetches and puts in place; of files only those that were drawn, if there is a draw.
 pub(crate) fn bring_back(
     browser: &Browser,
     point: &OpenPoint,
@@ -144,12 +191,13 @@ pub(crate) fn bring_back(
     draw: Option<Draw>,
     meter: &Arc<Meter>,
     troubles: &Troubles,
-) -> Result<bool> {
+) -> Result<LeftOut> {
     std::fs::create_dir_all(&wish.into).map_err(ClientError::file("making", &wish.into))?;
-    let dresser = Dresser::new(troubles.clone());
+    let dresser = Dresser::new(troubles.clone(), wish.rights.are_left_out(&wish.into));
+    let journal = Journal::begin(&wish.into, point.head.id);
     let past_cache = gains_past_cache(&wish.into);
     let (batches, waiting) = crossbeam_channel::bounded(BATCHES);
-    let planned = std::thread::scope(|scope| {
+    let (ended, rest) = std::thread::scope(|scope| {
         let workers: Vec<_> = (0..WORKERS)
             .map(|_| {
                 let writer = Writer::new(meter, troubles, &dresser, past_cache);
@@ -158,17 +206,23 @@ pub(crate) fn bring_back(
             })
             .collect();
         drop(waiting);
-        let mut planner = Planner::new(browser, wish, draw, meter, troubles, &dresser, batches);
+        let mut planner = Planner::new(browser, wish, draw, meter, &dresser, journal, batches);
         let planned = planner.plan(point).and_then(|()| planner.flush());
         let rest = planner.finish();
         // A worker's failure is the cause of the planner's.
-        for worker in workers {
-            worker.join().unwrap_or_else(|_| Err(ClientError::Unexpected("a thread of the restore panicked".into())))?;
+        let panicked = || Err(ClientError::Unexpected("a thread of the restore panicked".into()));
+        let fetched = workers.into_iter().map(|worker| worker.join().unwrap_or_else(|_| panicked())).fold(Ok(()), Result::and);
+        (fetched.and(planned), rest)
+    });
+    match ended {
+        Ok(()) => rest.complete(browser, &dresser, troubles)?,
+        Err(cause) => {
+            // Nothing that it made stays closed. What is in the way of that is in the way of the restore already.
+            let _ = rest.open_folders(browser, &dresser, troubles);
+            return Err(cause);
         }
-        planned.map(|()| rest)
-    })?;
-    planned.complete(&dresser, troubles);
-    Ok(dresser.left_owners())
+    }
+    Ok(dresser.left_out())
 }
 
 /// Batches that wait, and threads that fetch them.

@@ -10,16 +10,18 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use crossbeam_channel::Sender;
-use jetfrost_image::format::{Content, Entry, EntryKind};
-use jetfrost_image::tree::{expand_parts, read_listing};
+use jetfrost_image::format::{Content, Entry, EntryKind, LargeAttribute};
+use jetfrost_image::tree::{ChunkSource, expand_parts, read_listing};
 
 use super::batch::{Batch, Piece};
 use super::file::FileJob;
+use super::journal::{Journal, partial_name};
 use super::put::{Bare, Dresser, make_special};
 use super::{Draw, Result, Trouble, Troubles, Wish};
 use crate::browse::{Browser, OpenPoint, StoreSource, find};
 use crate::error::ClientError;
 use crate::progress::Meter;
+use crate::scan::MOST_VALUES;
 
 /// A batch goes out when it has this many bytes of content, or pieces.
 const BATCH_BYTES: u64 = 8 << 20;
@@ -39,6 +41,7 @@ pub(super) struct Planner<'p> {
     batch: Batch,
     batch_bytes: u64,
     number: u64,
+    journal: Journal,
     /// Folders that are still to be gone through, with where they go; the last ones first.
     folders: Vec<(Entry, PathBuf)>,
     rest: Rest,
@@ -53,19 +56,29 @@ pub(super) struct Rest {
     links: Vec<(PathBuf, PathBuf)>,
     /// Folders that were made, outer ones first.
     folders: Vec<(PathBuf, Entry)>,
+    journal: Journal,
 }
 
 impl Rest {
     /// Makes the links, then dresses the folders from the inside out, so that times stay as they were.
-    pub(super) fn complete(self, dresser: &Dresser, troubles: &Troubles) {
+    pub(super) fn complete(self, browser: &Browser, dresser: &Dresser, troubles: &Troubles) -> Result<()> {
         for (path, first) in &self.links {
             if let Err(error) = fs::hard_link(first, path) {
                 troubles.add(path, Trouble::System, format!("the link to {} could not be made: {error}", first.display()));
             }
         }
-        for (path, entry) in self.folders.iter().rev() {
-            dresser.dress(&Bare::Path(path), path, entry);
+        self.open_folders(browser, dresser, troubles)
+    }
+
+    /// Gives the folders all they have: until then they are closed to others. Done also when the restore did not come to its end.
+    pub(super) fn open_folders(self, browser: &Browser, dresser: &Dresser, troubles: &Troubles) -> Result<()> {
+        let source = browser.source();
+        for (path, mut entry) in self.folders.into_iter().rev() {
+            load_attributes(&source, &mut entry, &path, troubles)?;
+            dresser.dress(&Bare::Path(&path), &path, &entry);
         }
+        self.journal.end();
+        Ok(())
     }
 }
 
@@ -75,16 +88,18 @@ impl<'p> Planner<'p> {
         wish: &'p Wish,
         draw: Option<Draw>,
         meter: &'p Arc<Meter>,
-        troubles: &'p Troubles,
         dresser: &'p Dresser,
+        journal: Journal,
         batches: Sender<Batch>,
     ) -> Self {
+        journal.tidy(&wish.into);
         Self {
+            journal,
             source: Rc::new(browser.source()),
             wish,
             draw,
             meter,
-            troubles,
+            troubles: dresser.troubles(),
             dresser,
             batches,
             batch: Batch::new(),
@@ -142,7 +157,7 @@ impl<'p> Planner<'p> {
     }
 
     pub(super) fn finish(self) -> Rest {
-        self.rest
+        Rest { journal: self.journal, ..self.rest }
     }
 
     /// Plans what is in a listing; folders in it wait for their turn.
@@ -177,7 +192,11 @@ impl<'p> Planner<'p> {
         let partial = entry.flags().partial;
         match fs::symlink_metadata(target) {
             Ok(there) if there.is_dir() => {
-                if self.wish.replace {
+                let is_ours = self.journal.made(target);
+                if is_ours {
+                    self.journal.tidy(target);
+                }
+                if is_ours || self.wish.replace {
                     self.rest.folders.push((target.into(), entry));
                 }
             }
@@ -190,6 +209,7 @@ impl<'p> Planner<'p> {
                     self.troubles.system(target, &error);
                     return Ok(());
                 }
+                self.journal.note(&self.wish.into, target);
                 self.rest.folders.push((target.into(), entry));
             }
         }
@@ -199,7 +219,7 @@ impl<'p> Planner<'p> {
         self.listing(&listing, target)
     }
 
-    fn leaf(&mut self, entry: Entry, target: &Path) -> Result<()> {
+    fn leaf(&mut self, mut entry: Entry, target: &Path) -> Result<()> {
         let within = target.strip_prefix(&self.wish.into).unwrap_or(target).as_os_str().as_bytes();
         if self.draw.is_some_and(|draw| !draw.takes(within, &entry)) {
             return Ok(());
@@ -207,6 +227,12 @@ impl<'p> Planner<'p> {
         if let Ok(there) = fs::symlink_metadata(target)
             && (!self.wish.replace || there.is_dir())
         {
+            if self.journal.has_done(&entry, &there) {
+                entry.links.map(|file| self.rest.first.entry(file).or_insert_with(|| target.into()));
+                self.meter.bytes_done(entry.len());
+                self.meter.file_done();
+                return Ok(());
+            }
             self.troubles.add(target, Trouble::Exists, "something of this name is there; it was left as it is");
             return Ok(());
         }
@@ -221,6 +247,7 @@ impl<'p> Planner<'p> {
             }
             self.rest.first.insert(file, target.into());
         }
+        self.batch_bytes += load_attributes(&Rc::clone(&self.source), &mut entry, target, self.troubles)?;
         match entry.kind {
             EntryKind::File => self.file(entry, target),
             _ => {
@@ -231,6 +258,9 @@ impl<'p> Planner<'p> {
     }
 
     fn special(&mut self, entry: &Entry, target: &Path) {
+        if self.dresser.leaves_out(entry.kind) {
+            return;
+        }
         let temporary = self.temporary(target);
         let made = make_special(&temporary, entry).and_then(|()| {
             self.dresser.dress(&Bare::Path(&temporary), target, entry);
@@ -273,6 +303,41 @@ impl<'p> Planner<'p> {
     /// A name beside the target that nothing has.
     fn temporary(&mut self, target: &Path) -> PathBuf {
         self.number += 1;
-        target.with_file_name(format!(".jetfrost-{:x}-{:x}.partial", std::process::id(), self.number))
+        target.with_file_name(partial_name(self.number))
     }
+}
+
+/// Brings the values of large attributes into the entry. Returns their bytes.
+fn load_attributes(source: &StoreSource<'_>, entry: &mut Entry, target: &Path, troubles: &Troubles) -> Result<u64> {
+    let mut bytes = 0;
+    for LargeAttribute { name, value } in entry.large_xattrs.take().unwrap_or_default() {
+        let shown = String::from_utf8_lossy(&name).into_owned();
+        if bytes + value.len > MOST_VALUES as u64 {
+            troubles.add(target, Trouble::System, format!("its attribute {shown} is longer than this program brings back"));
+            continue;
+        }
+        match gather(source, &value) {
+            Ok(found) => {
+                bytes += value.len;
+                entry.xattrs.get_or_insert_default().push((name, found.into()));
+            }
+            Err(ClientError::Damaged | ClientError::Format(_)) => {
+                troubles.add(target, Trouble::Damaged, format!("its attribute {shown} is damaged or missing in the image store"));
+            }
+            Err(other) => return Err(other),
+        }
+    }
+    Ok(bytes)
+}
+
+fn gather(source: &StoreSource<'_>, value: &Content) -> Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    expand_parts(source, value, &mut |part| {
+        match part.name {
+            Some(name) => bytes.extend(source.get(&name)?),
+            None => bytes.resize(bytes.len() + usize::try_from(part.len).unwrap_or(0), 0),
+        }
+        Ok(())
+    })?;
+    Ok(bytes)
 }

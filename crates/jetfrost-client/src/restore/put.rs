@@ -7,7 +7,7 @@ use std::io;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{PermissionsExt, fchown, lchown};
 use std::path::Path;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use jetfrost_image::format::{Entry, EntryKind};
@@ -17,7 +17,12 @@ use nix::sys::time::TimeSpec;
 use nix::unistd::{Gid, Group, Uid, User};
 use xattr::FileExt;
 
-use super::{Trouble, Troubles};
+use super::{LeftOut, Trouble, Troubles};
+
+/// Set user id and set group id (POSIX.1-2017, sys/stat.h).
+const RUNS_AS: u32 = 0o6000;
+/// Where Linux keeps the capabilities of a file.
+const CAPABILITY: &[u8] = b"security.capability";
 
 /// Something restored that has its content and nothing else yet. A file that is still open needs no way to it looked up again.
 pub(super) enum Bare<'b> {
@@ -60,24 +65,43 @@ impl Bare<'_> {
 pub(super) struct Dresser {
     is_root: bool,
     owners_left: AtomicBool,
+    leaves_out_rights: bool,
+    rights_left_out: AtomicU64,
     users: Mutex<HashMap<String, Option<u32>>>,
     groups: Mutex<HashMap<String, Option<u32>>>,
     troubles: Troubles,
 }
 
 impl Dresser {
-    pub(super) fn new(troubles: Troubles) -> Self {
+    pub(super) fn new(troubles: Troubles, leaves_out_rights: bool) -> Self {
         Self {
             is_root: nix::unistd::geteuid().is_root(),
             owners_left: AtomicBool::new(false),
+            leaves_out_rights,
+            rights_left_out: AtomicU64::new(0),
             users: Mutex::default(),
             groups: Mutex::default(),
             troubles,
         }
     }
 
-    pub(super) fn left_owners(&self) -> bool {
-        self.owners_left.load(Ordering::Relaxed)
+    pub(super) fn troubles(&self) -> &Troubles {
+        &self.troubles
+    }
+
+    pub(super) fn left_out(&self) -> LeftOut {
+        LeftOut { owners: self.owners_left.load(Ordering::Relaxed), rights: self.rights_left_out.load(Ordering::Relaxed) }
+    }
+
+    /// Whether something of this kind gives rights that are left out; it is counted then.
+    pub(super) fn leaves_out(&self, kind: EntryKind) -> bool {
+        self.leaves_right_out(matches!(kind, EntryKind::CharDevice | EntryKind::BlockDevice))
+    }
+
+    fn leaves_right_out(&self, gives_rights: bool) -> bool {
+        let leaves_out = gives_rights && self.leaves_out_rights;
+        self.rights_left_out.fetch_add(u64::from(leaves_out), Ordering::Relaxed);
+        leaves_out
     }
 
     /// Owner, attributes, permissions and times, in this order: each of them undoes what comes after it. `shown` is the path that
@@ -93,13 +117,19 @@ impl Dresser {
             }
         }
         if entry.kind != EntryKind::Symlink
-            && let Err(error) = bare.set_mode(entry.mode)
+            && let Err(error) = bare.set_mode(self.mode(entry))
         {
             self.troubles.add(shown, Trouble::System, format!("its permissions could not be set: {error}"));
         }
         if let Err(error) = bare.set_time(&TimeSpec::new(entry.mtime, entry.mtime_nanos.into())) {
             self.troubles.add(shown, Trouble::System, format!("its time could not be set: {error}"));
         }
+    }
+
+    /// Permissions, without those to run as the owner or group if they are left out. For a folder they mean something else.
+    fn mode(&self, entry: &Entry) -> u32 {
+        let runs_as = entry.kind != EntryKind::Directory && entry.mode & RUNS_AS != 0;
+        if self.leaves_right_out(runs_as) { entry.mode & !RUNS_AS } else { entry.mode }
     }
 
     fn set_owner(&self, bare: &Bare<'_>, entry: &Entry) -> io::Result<()> {
@@ -128,6 +158,9 @@ impl Dresser {
         let needs_root = name.starts_with(b"security.") || name.starts_with(b"trusted.");
         if needs_root && !self.is_root {
             self.owners_left.store(true, Ordering::Relaxed);
+            return Ok(());
+        }
+        if self.leaves_right_out(name == CAPABILITY) {
             return Ok(());
         }
         bare.set_xattr(OsStr::from_bytes(name), value)

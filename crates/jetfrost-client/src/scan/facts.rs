@@ -1,17 +1,10 @@
 //! What is known of a name beside its content.
 
 use std::collections::HashMap;
-use std::ffi::{OsStr, OsString};
-use std::fs::File;
-use std::io;
-use std::os::fd::{AsRawFd, OwnedFd};
-use std::os::unix::ffi::{OsStrExt, OsStringExt};
-use std::path::PathBuf;
 
 use jetfrost_image::format::{Entry, EntryKind};
 use nix::sys::stat::{FileStat, SFlag, major, minor};
 use nix::unistd::{Gid, Group, Uid, User};
-use xattr::FileExt;
 
 /// What tells whether a file is still the one that was read: if none of these changed, neither did the file. The
 /// change time cannot be set by a program, so it also covers owner, permissions and extended attributes.
@@ -99,49 +92,6 @@ pub(super) fn entry(name: &[u8], kind: EntryKind, stat: &FileStat, owners: &mut 
         entry.device = Some((part(major(stat.st_rdev)), part(minor(stat.st_rdev))));
     }
     entry
-}
-
-/// Names and values, ascending by name.
-pub(super) type Attributes = Vec<(Vec<u8>, Vec<u8>)>;
-
-/// The extended attributes of a name in an open directory; a symbolic link is not followed, neither there nor on the way: the
-/// directory is the one that was opened, whatever has its path by now.
-pub(super) fn attributes_at(parent: &OwnedFd, name: &[u8]) -> io::Result<Attributes> {
-    let path = in_proc(parent).join(OsStr::from_bytes(name));
-    gathered(|| xattr::list(&path), |name| xattr::get(&path, name))
-}
-
-/// The extended attributes of an open directory.
-pub(super) fn attributes_of_directory(directory: &OwnedFd) -> io::Result<Attributes> {
-    attributes_at(directory, b".")
-}
-
-/// The extended attributes of an open file.
-pub(super) fn attributes_of(file: &File) -> io::Result<Attributes> {
-    gathered(|| file.list_xattr(), |name| file.get_xattr(name))
-}
-
-fn in_proc(directory: &OwnedFd) -> PathBuf {
-    format!("/proc/self/fd/{}", directory.as_raw_fd()).into()
-}
-
-fn gathered<N: Iterator<Item = OsString>>(
-    list: impl FnOnce() -> io::Result<N>,
-    get: impl Fn(&OsStr) -> io::Result<Option<Vec<u8>>>,
-) -> io::Result<Attributes> {
-    let names = match list() {
-        Err(e) if e.raw_os_error() == Some(nix::errno::Errno::ENOTSUP as i32) => return Ok(Vec::new()),
-        other => other?,
-    };
-    let mut found = Vec::new();
-    for name in names {
-        // One that was removed in between is not there.
-        if let Some(value) = get(&name)? {
-            found.push((name.into_vec(), value));
-        }
-    }
-    found.sort_unstable();
-    Ok(found)
 }
 
 /// Files with several names, as they were seen first.

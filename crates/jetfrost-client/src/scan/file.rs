@@ -11,8 +11,9 @@ use nix::errno::Errno;
 use nix::sys::stat::{FileStat, fstat};
 use nix::unistd::{Whence, lseek64};
 
+use super::attributes::{Attributes, attributes_of};
 use super::directory::open_file;
-use super::facts::{Attributes, Stamp, attributes_of, kind};
+use super::facts::{Stamp, kind};
 use crate::error::ClientError;
 
 /// A file that keeps changing is read so often.

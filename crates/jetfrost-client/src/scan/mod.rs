@@ -1,5 +1,6 @@
 //! Walking the file system and turning it into a tree.
 
+mod attributes;
 mod count;
 mod directory;
 mod extents;
@@ -12,6 +13,7 @@ mod walk;
 
 use jetfrost_image::format::{Cause, Exception};
 
+pub(crate) use attributes::MOST_VALUES;
 pub(crate) use count::{count, count_disks};
 pub(crate) use extents::is_zero;
 pub(crate) use look::{Reading, View};

@@ -13,9 +13,10 @@ use jetfrost_image::tree::{ChunkBuffer, ChunkSink, Chunker, ListingWriter};
 use nix::errno::Errno;
 use nix::sys::stat::{FileStat, fstat};
 
+use super::attributes::{self, Attributes, attributes_at, attributes_of_directory};
 use super::directory::{link_target, open_disk};
 use super::extents::{DiskRead, Extents, Held, read_extents};
-use super::facts::{Attributes, Links, Owners, Stamp, attributes_at, attributes_of_directory, entry};
+use super::facts::{Links, Owners, Stamp, entry};
 use super::file::{ReadFailure, read_file};
 use super::look::{DEEPEST, Inside, Reading, Seen, Sight, Sights, View, look_ahead};
 use super::memory::{MemoryWriter, Remembered, WalkReader};
@@ -25,9 +26,6 @@ use crate::error::ClientError;
 use crate::progress::Meter;
 
 type Result<T> = std::result::Result<T, ClientError>;
-
-/// Bytes of extended attributes that are kept of one name.
-const MOST_ATTRIBUTES: usize = 128 << 10;
 
 /// A walk through what was chosen.
 pub(crate) struct Walk<'w, S> {
@@ -194,7 +192,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             Inside::Open(folder) => attributes_of_directory(folder),
             _ => attributes_at(parent, &seen.name),
         };
-        self.add_attributes(&mut entry, attributes);
+        self.add_attributes(&mut entry, attributes)?;
         self.counts.folders += 1;
         let (content, whole) = match inside {
             Inside::Open(folder) => (self.inside(&folder, &seen.name, sights)?, true),
@@ -315,7 +313,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         if entry.links.is_some() && !self.links.is_same(&Stamp::of(&stat)) {
             entry.links = None;
         }
-        self.add_attributes(&mut entry, attributes.unwrap_or_else(|| attributes_at(parent, name)));
+        self.add_attributes(&mut entry, attributes.unwrap_or_else(|| attributes_at(parent, name)))?;
         entry.target = target.map(Into::into);
         let bytes = content.as_ref().map_or(0, |c: &Content| c.len);
         entry.content = content;
@@ -402,20 +400,17 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         Ok((read, stat, unsettled))
     }
 
-    /// A listing's page holds whole entries, so one may not be of any length: attributes beyond that are left out, by name.
-    fn add_attributes(&mut self, entry: &mut Entry, attributes: std::io::Result<Attributes>) {
-        match attributes {
-            Ok(found) if found.is_empty() => {}
-            Ok(found) if bytes_of(&found) > MOST_ATTRIBUTES => {
-                let what = format!(
-                    "its extended attributes have {} bytes, more than the {MOST_ATTRIBUTES} that are kept",
-                    bytes_of(&found)
-                );
-                self.exceptions.add(Cause::Unreadable, &self.path, what);
-            }
-            Ok(found) => entry.xattrs = Some(found.into_iter().map(|(name, value)| (name.into(), value.into())).collect()),
-            Err(error) => self.exceptions.add(Cause::Unreadable, &self.path, format!("its extended attributes: {error}")),
-        }
+    /// Attributes that cannot be read or for which an entry has no room are exceptions; the name is kept without them.
+    fn add_attributes(&mut self, entry: &mut Entry, attributes: std::io::Result<Attributes>) -> Result<()> {
+        let what = match attributes {
+            Ok(found) => match attributes::keep(found, entry, self.keys, &mut self.chunker, &mut self.sink)? {
+                0 => return Ok(()),
+                left_out => format!("{left_out} of its extended attributes are more than is kept of one name"),
+            },
+            Err(error) => format!("its extended attributes: {error}"),
+        };
+        self.exceptions.add(Cause::Unreadable, &self.path, what);
+        Ok(())
     }
 
     /// Asks the memory. One that turns out to be damaged is not asked again: what it says from there on is not known to be so.
@@ -430,11 +425,6 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     fn remember(&mut self, write: impl FnOnce(&mut MemoryWriter) -> std::io::Result<()>) -> Result<()> {
         write(&mut self.writer).map_err(ClientError::file("writing", "the memory of this walk"))
     }
-}
-
-/// Bytes of attributes in all.
-fn bytes_of(attributes: &Attributes) -> usize {
-    attributes.iter().map(|(name, value)| name.len() + value.len()).sum()
 }
 
 fn now_ns() -> i128 {

@@ -9,6 +9,9 @@ const WHAT: &str = "a folder's listing";
 
 /// A page ends when it has reached this many bytes.
 const MAX_PAGE: usize = 256 << 10;
+/// An entry has no more bytes, so that every page is a chunk.
+pub const MAX_ENTRY: usize = 512 << 10;
+const _: () = assert!(MAX_PAGE + MAX_ENTRY <= super::MAX_CHUNK);
 
 /// What an entry is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Encode, Decode)]
@@ -94,6 +97,21 @@ pub struct Entry {
     pub links: Option<(u64, u64)>,
     #[n(14)]
     pub(crate) flags: Option<u32>,
+    /// Extended attributes whose values are content of their own, by name, ascending; none that is among `xattrs` as well.
+    #[n(15)]
+    pub large_xattrs: Option<Vec<LargeAttribute>>,
+}
+
+/// An attribute whose value is not in the entry.
+#[derive(Debug, Clone, PartialEq, Eq, Encode, Decode)]
+#[cbor(array)]
+pub struct LargeAttribute {
+    /// Its name.
+    #[n(0)]
+    pub name: ByteVec,
+    /// Its value.
+    #[n(1)]
+    pub value: Content,
 }
 
 impl Entry {
@@ -116,6 +134,7 @@ impl Entry {
             xattrs: None,
             links: None,
             flags: None,
+            large_xattrs: None,
         }
     }
 
@@ -153,6 +172,16 @@ impl Entry {
         self.len() == 0
     }
 
+    /// All content that the entry refers to: its own, or its listing, and that of its attributes.
+    pub fn contents(&self) -> impl Iterator<Item = &Content> {
+        self.content.iter().chain(self.attribute_contents())
+    }
+
+    /// The content of its large attributes.
+    pub fn attribute_contents(&self) -> impl Iterator<Item = &Content> {
+        self.large_xattrs.iter().flatten().map(|attribute| &attribute.value)
+    }
+
     fn check(&self) -> Result<(), FormatError> {
         let bad = |why| Err(FormatError::damaged(WHAT, why));
         if self.name.is_empty() || self.name == b"." || self.name == b".." || self.name.iter().any(|b| matches!(b, b'/' | 0)) {
@@ -170,7 +199,13 @@ impl Entry {
         if !is_as_expected {
             return bad("content is missing or not expected");
         }
-        self.content.as_ref().map_or(Ok(()), Content::check)
+        let mut names: Vec<&[u8]> = self.xattrs.iter().flatten().map(|(name, _)| &name[..]).collect();
+        names.extend(self.large_xattrs.iter().flatten().map(|attribute| &attribute.name[..]));
+        names.sort_unstable();
+        if names.windows(2).any(|pair| pair[0] == pair[1]) {
+            return bad("it has an attribute twice");
+        }
+        self.contents().try_for_each(Content::check)
     }
 }
 
@@ -181,7 +216,7 @@ pub struct EntryPage {
 }
 
 impl EntryPage {
-    /// Adds an entry and, when the page ends with it, returns the page's bytes.
+    /// Adds an entry and, when the page ends with it, returns the page's bytes. It has [`MAX_ENTRY`] bytes at most.
     pub fn push(&mut self, entry: &Entry) -> Option<Vec<u8>> {
         self.push_encoded(&entry.name, &entry.to_bytes())
     }
@@ -218,7 +253,9 @@ impl EntryPage {
 mod tests {
     use proptest::prelude::*;
 
+    use super::super::Part;
     use super::*;
+    use crate::id::ChunkName;
 
     fn entry(name: &[u8]) -> Entry {
         Entry { mode: 0o644, mtime: -5, content: Some(Content::empty()), ..Entry::new(name.to_vec(), EntryKind::File) }
@@ -234,6 +271,8 @@ mod tests {
         full.owner = Some("anna".into());
         full.xattrs = Some(vec![(b"user.note".to_vec().into(), b"\0\xff".to_vec().into())]);
         full.links = Some((2, 77));
+        let value = Content { len: 70_000, depth: 0, parts: vec![Part { len: 70_000, name: Some(ChunkName([9; 32])) }] };
+        full.large_xattrs = Some(vec![LargeAttribute { name: b"user.icon".to_vec().into(), value }]);
         full.set_flags(Flags { unsettled: true, partial: false });
         assert_eq!(EntryPage::read(&page(std::slice::from_ref(&full))), Ok(vec![full]));
     }
@@ -243,6 +282,15 @@ mod tests {
         for name in [&b"a/b"[..], b"..", b".", b"", b"nul\0", b"/etc"] {
             assert!(EntryPage::read(&page(&[entry(name)])).is_err(), "{name:?}");
         }
+    }
+
+    #[test]
+    fn an_attribute_that_is_there_twice_is_refused() {
+        let mut twice = entry(b"a");
+        twice.xattrs = Some(vec![(b"user.note".to_vec().into(), b"1".to_vec().into())]);
+        let again = LargeAttribute { name: b"user.note".to_vec().into(), value: Content::empty() };
+        twice.large_xattrs = Some(vec![again]);
+        assert!(EntryPage::read(&page(&[twice])).is_err());
     }
 
     #[test]

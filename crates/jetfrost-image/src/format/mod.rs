@@ -16,12 +16,13 @@ mod segment;
 mod slot;
 mod store_file;
 
+use minicbor::bytes::ByteArray;
 use minicbor::{Decode, Encode};
 
 use cursor::Cursor;
 
 pub use content::{Content, MAX_DEPTH, Part};
-pub use entry::{Entry, EntryKind, EntryPage, Flags};
+pub use entry::{Entry, EntryKind, EntryPage, Flags, LargeAttribute, MAX_ENTRY};
 pub use index_run::{IndexEntry, RunHead, RunLayout};
 pub use needs::{NEEDS_HEAD_LEN, NeedsHead, NeedsScanner, NeedsSummary, NeedsWriter, encode_needs, needs_check};
 pub use office_key::OfficeKeyFile;
@@ -38,6 +39,9 @@ pub use store_file::StoreFile;
 
 /// The format version that this code reads and writes.
 pub const VERSION: u16 = 1;
+
+/// Bytes of a check: BLAKE3.
+const CHECK: usize = 32;
 
 /// The most content that a chunk may hold, in bytes.
 pub const MAX_CHUNK: usize = 1 << 20;
@@ -100,9 +104,34 @@ fn with_check(mut bytes: Vec<u8>) -> Vec<u8> {
     bytes
 }
 
+/// CBOR of a map whose last value, of key 255, is its check: BLAKE3 of all bytes before that.
+fn with_last_key_as_check<T: Encode<()>>(map_with_zeros: &T) -> Vec<u8> {
+    let mut bytes = to_cbor(map_with_zeros);
+    let before = bytes.len() - CHECK;
+    let check = blake3::hash(&bytes[..before]);
+    bytes[before..].copy_from_slice(check.as_bytes());
+    bytes
+}
+
+/// Holds a map against its check. Maps of the first versions have none: such a one holds nothing but what those wrote, or it is one
+/// whose check is damaged.
+fn check_last_key<T: Encode<()>>(
+    what: &'static str,
+    bytes: &[u8],
+    map: &T,
+    check: Option<&ByteArray<CHECK>>,
+) -> Result<(), FormatError> {
+    let (before, last) = bytes.split_at(bytes.len().saturating_sub(CHECK));
+    let matches = match check {
+        Some(check) => last == check.as_slice() && *blake3::hash(before).as_bytes() == **check,
+        None => to_cbor(map) == bytes,
+    };
+    if matches { Ok(()) } else { Err(FormatError::damaged(what, "it does not match its check")) }
+}
+
 /// Reads the check at the end of a file: BLAKE3 of all bytes before it, and nothing behind it.
 fn check_at_end(what: &'static str, bytes: &[u8], cursor: &mut Cursor<'_>) -> Result<(), FormatError> {
-    let check: [u8; 32] = cursor.array()?;
+    let check: [u8; CHECK] = cursor.array()?;
     if !cursor.is_at_end() {
         return Err(FormatError::damaged(what, "bytes follow its end"));
     }

@@ -3,7 +3,7 @@
 use minicbor::bytes::ByteArray;
 use minicbor::{Decode, Encode};
 
-use super::{FormatError, VERSION, from_cbor, to_cbor};
+use super::{CHECK, FormatError, VERSION, check_last_key, from_cbor, with_last_key_as_check};
 use crate::id::{SlotId, StoreId};
 
 const WHAT: &str = "a key slot";
@@ -96,6 +96,9 @@ pub struct Slot {
     /// The public half of the office key that this was wrapped for; only for escrow.
     #[n(11)]
     pub office: Option<ByteArray<32>>,
+    /// Shows damage to who has no secret; slots of the first versions have none.
+    #[n(255)]
+    pub(crate) check: Option<ByteArray<CHECK>>,
 }
 
 impl Slot {
@@ -115,6 +118,7 @@ impl Slot {
             label: None,
             encapsulated: None,
             office: None,
+            check: None,
         }
     }
 
@@ -142,10 +146,10 @@ impl Slot {
         data
     }
 
-    /// The bytes of the file.
+    /// The bytes of the file, with their check.
     #[must_use]
     pub fn to_bytes(&self) -> Vec<u8> {
-        to_cbor(self)
+        with_last_key_as_check(&Self { check: Some([0; CHECK].into()), ..self.clone() })
     }
 
     /// Reads a slot; a cost beyond what slots may ask for is refused here, before anything is spent.
@@ -154,6 +158,8 @@ impl Slot {
     /// [`FormatError`] when it is not a slot, or one of a later version.
     pub fn from_bytes(bytes: &[u8]) -> Result<Self, FormatError> {
         let slot: Self = from_cbor(WHAT, bytes)?;
+        check_last_key(WHAT, bytes, &slot, slot.check.as_ref())?;
+        let slot = Self { check: None, ..slot };
         if slot.version != u64::from(VERSION) {
             return Err(FormatError::UnknownVersion { what: WHAT, found: slot.version });
         }
@@ -199,6 +205,23 @@ mod tests {
         ] {
             assert!(Slot::from_bytes(&slot(cost).to_bytes()).is_err(), "{cost:?}");
         }
+    }
+
+    #[test]
+    fn every_flipped_bit_is_seen_without_a_secret() {
+        let bytes = slot(ArgonCost::USUAL).to_bytes();
+        for bit in 0..bytes.len() * 8 {
+            let mut flipped = bytes.clone();
+            flipped[bit / 8] ^= 1 << (bit % 8);
+            let read = Slot::from_bytes(&flipped);
+            assert!(read.is_err(), "bit {bit}: {read:?}");
+        }
+    }
+
+    #[test]
+    fn a_slot_of_the_first_versions_has_no_check_and_is_read() {
+        let slot = slot(ArgonCost::USUAL);
+        assert_eq!(Slot::from_bytes(&super::super::to_cbor(&slot)), Ok(slot));
     }
 
     #[test]

@@ -19,6 +19,7 @@ mod tests;
 
 use std::collections::{BTreeSet, HashMap};
 use std::io;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 
 pub use intake::{NeedsIntake, SegmentIntake};
@@ -156,9 +157,9 @@ pub struct Store {
     id: StoreId,
     index: RwLock<Index>,
     points: Mutex<BTreeSet<u64>>,
-    /// The highest number of a point that was committed before the store was opened, whether it is there or lost: no number
+    /// The highest number of a point that was committed before the store was opened, whether it is there or lost, or that is remembered elsewhere: no number
     /// is given twice.
-    highest: u64,
+    highest: AtomicU64,
     used: Used,
     promises: Mutex<Promises>,
     /// Held by work that removes something: one at a time.
@@ -219,7 +220,7 @@ impl Store {
             id,
             index: RwLock::new(index),
             points: Mutex::new(points),
-            highest,
+            highest: AtomicU64::new(highest),
             used: Used::new(used),
             promises: Mutex::default(),
             upkeep: Mutex::default(),
@@ -372,8 +373,14 @@ impl Store {
         self.next_after(&self.lock_points())
     }
 
+    /// No point from now on has a number up to this one: somebody remembers it, though nothing here does.
+    pub fn continue_behind(&self, sequence: u64) {
+        let _points = self.lock_points();
+        self.highest.fetch_max(sequence, Ordering::SeqCst);
+    }
+
     fn next_after(&self, points: &BTreeSet<u64>) -> u64 {
-        points.last().copied().unwrap_or(0).max(self.highest) + 1
+        points.last().copied().unwrap_or(0).max(self.highest.load(Ordering::SeqCst)) + 1
     }
 
     /// Whether a number is that of the next point.
@@ -452,6 +459,19 @@ impl Store {
         }
         if here.len() >= MAX_SLOTS {
             return Err(StoreError::TooManySlots);
+        }
+        self.put_small(names::SLOTS, &names::slot(&slot.id), bytes).map_err(medium("writing a key slot"))
+    }
+
+    /// Writes a key slot that is on record over one that is damaged, or where it is gone.
+    ///
+    /// # Errors
+    /// [`StoreError::OtherStore`]; [`StoreError::Format`]; [`StoreError::Medium`].
+    pub fn mend_slot(&self, bytes: &[u8]) -> Result<()> {
+        let _alone = self.alone();
+        let slot = Slot::from_bytes(bytes)?;
+        if slot.store != self.id {
+            return Err(StoreError::OtherStore);
         }
         self.put_small(names::SLOTS, &names::slot(&slot.id), bytes).map_err(medium("writing a key slot"))
     }

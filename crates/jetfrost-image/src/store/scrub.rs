@@ -270,6 +270,15 @@ impl Store {
 
     /// Points, needs, slots, index and the store's description.
     fn scrub_small(&self, scrubbed: &mut Scrubbed) -> Result<()> {
+        match self.description() {
+            Ok(file) if file.store == self.id => {}
+            Ok(_) => scrubbed.note(names::STORE_FILE, Wrong::Damaged("it is another store's".into())),
+            Err(StoreError::Format(why)) => scrubbed.note(names::STORE_FILE, Wrong::Damaged(why.to_string())),
+            Err(StoreError::Medium { source, .. }) if source.kind() == io::ErrorKind::NotFound => {
+                scrubbed.note(names::STORE_FILE, Wrong::Missing);
+            }
+            Err(other) => return Err(other),
+        }
         let points = self.lock_points().clone();
         for sequence in &points {
             let path = format!("{}/{}", names::POINTS, names::point(*sequence));

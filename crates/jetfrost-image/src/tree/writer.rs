@@ -4,7 +4,7 @@ use std::io::{self, Read};
 
 use super::{ChunkBuffer, Chunker};
 use crate::crypto::StoreKeys;
-use crate::format::{Content, Entry, EntryPage, Part};
+use crate::format::{Content, Entry, EntryPage, MAX_ENTRY, Part};
 use crate::id::ChunkName;
 
 /// Takes chunks into the store.
@@ -65,7 +65,7 @@ impl ListingWriter {
     /// As [`ListingWriter::push`], for an entry of this name that is encoded already.
     ///
     /// # Errors
-    /// Of the sink.
+    /// Of the sink; of an entry that is longer than [`MAX_ENTRY`], of which a page could not be read back.
     pub fn push_encoded<S: ChunkSink>(
         &mut self,
         keys: &StoreKeys,
@@ -73,6 +73,9 @@ impl ListingWriter {
         name: &[u8],
         entry: &[u8],
     ) -> Result<(), S::Error> {
+        if entry.len() > MAX_ENTRY {
+            return Err(io::Error::new(io::ErrorKind::InvalidInput, "an entry is longer than entries may be").into());
+        }
         match self.page.push_encoded(name, entry) {
             Some(page) => self.end_page(keys, sink, &page),
             None => Ok(()),

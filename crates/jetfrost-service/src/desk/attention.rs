@@ -1,7 +1,7 @@
 //! What needs somebody's attention.
 
 use jetfrost_office::access::Act;
-use jetfrost_office::attention::{self, Concern, Kind, MachineFacts, PlaceFacts};
+use jetfrost_office::attention::{self, Concern, Kind, MachineFacts, PlaceFacts, ServiceFacts};
 use jetfrost_office::standing;
 use jetfrost_wire::attention::{Attention, Concern as ConcernLine, ConcernKind};
 use jetfrost_wire::destination::{Destination, DestinationState};
@@ -47,7 +47,8 @@ impl Desk {
         let machines: Vec<MachineFacts> = lines.iter().filter(|line| line.store.leaves.is_none()).map(machine).collect();
         let protection = self.protection()?;
         let unprotected = protection.office_key.is_some() && protection.copied.is_some() && !protection.protected;
-        Ok(attention::concerns(&places, &machines, unprotected))
+        let service = ServiceFacts { unprotected, audit_altered: self.lock_audit_altered().clone() };
+        Ok(attention::concerns(&places, &machines, &service))
     }
 }
 
@@ -82,6 +83,10 @@ fn has_machine(line: &WorkstationLine) -> bool {
 pub(super) fn line(concern: &Concern) -> ConcernLine {
     let Concern { kind, subject, detail } = concern;
     let (says, next) = match kind {
+        Kind::AuditAltered => (
+            format!("The audit log is not what the service wrote: {detail}."),
+            "jetfrost audit check says where. Somebody wrote to the records file behind the service's back, or an old copy took its place.".into(),
+        ),
         Kind::Damage => (
             format!("Pieces of the image store of '{subject}' are damaged or gone."),
             format!("jetfrost scrub show {subject}; what the machine still has comes again with its next backup."),
@@ -134,6 +139,7 @@ pub(super) fn line(concern: &Concern) -> ConcernLine {
 
 pub(super) fn shown(kind: Kind) -> ConcernKind {
     match kind {
+        Kind::AuditAltered => ConcernKind::AuditAltered,
         Kind::Damage => ConcernKind::Damage,
         Kind::DestinationMissing => ConcernKind::DestinationMissing,
         Kind::DestinationFull => ConcernKind::DestinationFull,

@@ -1,16 +1,19 @@
 //! The audit log: who did what, when, from where, and how it was before and after.
 
-use std::sync::PoisonError;
+use std::sync::{MutexGuard, PoisonError};
 
 use jetfrost_office::access::Act;
+use jetfrost_office::refusals::Refusals;
 use jetfrost_wire::Page;
 use jetfrost_wire::service::{AuditCheck, AuditEntry, AuditQuery, ExportForm};
 
-use super::{Caller, Desk, DeskError, Result, Who, convert, number_cursor};
+use super::{Caller, Desk, DeskError, Result, Who, audit_heads, convert, number_cursor};
 use crate::records::{AuditFilter, AuditRow, Connection, NewEntry};
 
 /// Entries that are read from the records at a time.
 const PIECE: usize = 500;
+/// What was refused is not told at greater length than this.
+const MOST_REFUSED: usize = 512;
 /// Entries a page unless something else is wished, and at most.
 const USUAL_PAGE: u16 = 100;
 const MOST_PAGE: u16 = 500;
@@ -43,8 +46,12 @@ impl Desk {
         Ok(AuditRow::insert(&entry, on)?)
     }
 
-    /// Puts a refusal on record.
+    /// Puts a refusal on record. Many from one address are put there as a number.
     pub(crate) fn audit_refusal(&self, who: &str, origin: &str, what: &str, subject: &str) -> Result<()> {
+        let subject = &subject[..subject.floor_char_boundary(MOST_REFUSED)];
+        if !self.lock_refusals().note(origin, format!("{what} {subject}"), self.now()) {
+            return Ok(());
+        }
         let entry = NewEntry { at: self.now(), who, origin, what, subject, refused: true, ..NewEntry::default() };
         self.records.write(|on| Ok(AuditRow::insert(&entry, on)?))
     }
@@ -65,6 +72,14 @@ impl Desk {
             }
             _ => Ok(()),
         }
+    }
+
+    pub(super) fn lock_refusals(&self) -> MutexGuard<'_, Refusals> {
+        self.refusals.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(super) fn lock_audit_altered(&self) -> MutexGuard<'_, Option<String>> {
+        self.audit_altered.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// A workstation was let in: the next refusal is news again.
@@ -92,6 +107,9 @@ impl Desk {
         before: i64,
     ) -> Result<(String, Option<i64>)> {
         caller.may(&Act::SeeOffice)?;
+        if before == i64::MAX {
+            self.records.write(|on| self.audit(caller, "audit log exported", "", on))?;
+        }
         let filter = filter(query);
         let rows = self.records.read(|on| Ok::<_, DeskError>(AuditRow::list(&filter, before, PIECE, on)?))?;
         let next = (rows.len() == PIECE).then(|| rows.last().map(|row| row.number)).flatten();
@@ -99,10 +117,11 @@ impl Desk {
         Ok((lines.collect(), next))
     }
 
-    /// Follows the chain from its first entry and says where it breaks.
+    /// Follows the chain from its first entry and says where it breaks, and whether the heads on the destinations agree.
     pub(crate) fn check_audit(&self, caller: &Caller) -> Result<AuditCheck> {
         caller.may(&Act::SeeOffice)?;
-        let mut check = AuditCheck { entries: 0, unchained: 0, broken_at: None, last_link: None };
+        let (heads, mut heads_of) = self.heads_to_compare()?;
+        let mut check = AuditCheck { entries: 0, unchained: 0, broken_at: None, last_link: None, key: self.heads.key(), heads };
         let (mut after, mut link, mut expected) = (0, Vec::new(), 1);
         loop {
             let rows = self.records.read(|on| Ok::<_, DeskError>(AuditRow::after(after, PIECE, on)?))?;
@@ -114,6 +133,7 @@ impl Desk {
                 if !sound && check.broken_at.is_none() {
                     check.broken_at = Some(expected.min(row.number));
                 }
+                audit_heads::compare(row.number, row.link.as_deref(), &mut heads_of, &mut check.heads);
                 link = row.link.clone().unwrap_or_default();
                 (after, expected) = (row.number, row.number + 1);
             }
@@ -121,6 +141,7 @@ impl Desk {
                 break;
             }
         }
+        audit_heads::contradict_rest(heads_of, &mut check.heads);
         check.last_link = (!link.is_empty()).then(|| data_encoding::HEXLOWER.encode(&link));
         Ok(check)
     }

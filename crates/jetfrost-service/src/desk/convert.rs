@@ -70,6 +70,7 @@ pub(super) fn point(row: &PointRow) -> Point {
         sent: from_db(row.sent),
         hold: hold(row.held.as_ref(), row.held_by.as_ref()),
         leaving: leaving(row.leaves, row.leaving_by.as_ref()),
+        lost: row.lost,
     }
 }
 

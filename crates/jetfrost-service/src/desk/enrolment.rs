@@ -14,6 +14,7 @@ use jetfrost_wire::workstation::Workstation;
 use jetfrost_wire::{AccountId, DestinationId, Page, PageQuery, ServiceId, WorkstationId};
 
 use super::access::destination_named;
+use super::key_slots::row_of;
 use super::people::account_named;
 use super::{Caller, Desk, DeskError, Result, checked_name, convert, number_cursor, place, to_db};
 use crate::records::{
@@ -203,6 +204,10 @@ impl Desk {
             let (workstation, credential) = self.insert_workstation(code, with, name, on)?;
             let limit = if code.limit_said { code.size_limit } else { default_limit(&account, &destination, on)? };
             insert_store(&store, &workstation, &destination, limit, on)?;
+            for bytes in &with.slots {
+                let slot = Slot::from_bytes(&bytes.0).map_err(jetfrost_image::store::StoreError::from)?;
+                row_of(&slot, bytes.0.clone()).put(on)?;
+            }
             code.set_used(self.now(), &workstation.id, on)?;
             self.audit_as(&account.login, origin, "workstation enrolled", &workstation.name, on)?;
             // Last, so that a failure before leaves no directory; if this fails, nothing is recorded.
@@ -433,6 +438,7 @@ fn insert_store(
         created: workstation.enrolled,
         size_limit: limit,
         encrypted: store.is_encrypted(),
+        slots_noted: true,
         ..StoreRow::default()
     };
     row.insert(on).map_err(|e| match is_duplicate(&e) {

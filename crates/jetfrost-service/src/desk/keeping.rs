@@ -1,11 +1,13 @@
 //! What an administrator sets, holds, removes and brings back.
 
 use jetfrost_office::access::Act;
-use jetfrost_wire::keeping::{NewHold, StoreSettings};
+use jetfrost_wire::job::{Job, JobKind};
+use jetfrost_wire::keeping::{NewHold, RemoveNow, StoreSettings};
 use jetfrost_wire::workstation::{Point, Workstation};
 
 use super::terms::{change_of_store, promise};
 use super::{Caller, DAY_MS, Desk, DeskError, Result, convert, shown_limit, thinning, to_db};
+use crate::clock::timestamp;
 use crate::records::{Connection, PointRow, WorkstationLine};
 
 /// A reason is a sentence.
@@ -48,12 +50,7 @@ impl Desk {
     pub(crate) fn remove_store(&self, caller: &Caller, id: &str) -> Result<Workstation> {
         let now = self.now();
         self.change_store(caller, id, "image store removed", "it waits to go", |line, caller, on| {
-            if line.store.held.is_some() {
-                return Err(DeskError::Conflict("there is a hold on this image store: take it off first"));
-            }
-            let rows = PointRow::list(&line.store.id, i64::MAX, thinning::ALL, on)?;
-            let (promise, facts) = (promise(line, on)?, thinning::facts(&rows));
-            let protected = facts.iter().map(|fact| promise.protected_until_ms(fact)).max().unwrap_or(now);
+            let protected = store_protected_until(line, now, on)?;
             line.store.leaves.get_or_insert(protected.max(now + line.destination.waiting_days * DAY_MS));
             line.store.leaving_by.get_or_insert(caller.name());
             Ok(())
@@ -88,17 +85,51 @@ impl Desk {
     pub(crate) fn remove_point(&self, caller: &Caller, store: &str, sequence: u64) -> Result<Point> {
         let now = self.now();
         self.change_point(caller, store, sequence, "point removed", |row, line, caller, on| {
-            if row.held.is_some() || line.store.held.is_some() {
-                return Err(DeskError::Conflict("there is a hold on this recovery point or its image store: take it off first"));
-            }
-            if line.store.latest_sequence == Some(row.sequence) {
-                return Err(DeskError::Conflict("the latest recovery point stays: the next one builds on it"));
-            }
-            let protected = promise(line, on)?.protected_until_ms(&thinning::facts(std::slice::from_ref(row))[0]);
+            let protected = protected_until(row, line, on)?;
             row.leaves.get_or_insert(protected.max(now + line.destination.waiting_days * DAY_MS));
             row.leaving_by.get_or_insert(caller.name());
             Ok(())
         })
+    }
+
+    /// Removes a point at once, without its waiting time; never within its protected time.
+    pub(crate) fn remove_point_now(&self, caller: &Caller, store: &str, sequence: u64, with: &RemoveNow) -> Result<Job> {
+        self.show_again(caller, with)?;
+        let now = self.now();
+        self.change_point(caller, store, sequence, "point removed at once", |row, line, caller, on| {
+            not_protected("this recovery point", protected_until(row, line, on)?, now)?;
+            (row.leaves, row.leaving_by) = (Some(now), Some(caller.name()));
+            Ok(())
+        })?;
+        let line = self.line_to_see(caller, store)?;
+        self.enqueue(JobKind::Thinning, &line, &caller.name())
+    }
+
+    /// Removes an image store at once, once the protected time of all of its points is over.
+    pub(crate) fn remove_store_now(&self, caller: &Caller, id: &str, with: &RemoveNow) -> Result<Job> {
+        self.show_again(caller, with)?;
+        let now = self.now();
+        self.change_store(caller, id, "image store removed", "at once", |line, caller, on| {
+            not_protected("the latest point of this image store", store_protected_until(line, now, on)?, now)?;
+            (line.store.leaves, line.store.leaving_by) = (Some(now), Some(caller.name()));
+            Ok(())
+        })?;
+        let line = self.line_to_see(caller, id)?;
+        self.enqueue(JobKind::Removal, &line, &caller.name())
+    }
+
+    /// A session left open, or in the wrong hands, is not enough for what cannot be undone.
+    fn show_again(&self, caller: &Caller, with: &RemoveNow) -> Result<()> {
+        let (account, _) = caller.own_account(&Act::ChangeOffice)?;
+        if account.totp_since.is_none() {
+            return Err(DeskError::Conflict("to remove at once takes a second factor: add one to your account first"));
+        }
+        self.check_own_password(account, &with.password, &caller.origin)?;
+        let what = format!("own second factor of {}", account.id);
+        self.begin_guess(&what, &caller.origin)?;
+        self.check_second_factor(account, Some(&with.code))?;
+        self.guess_was_right(&what, &caller.origin);
+        Ok(())
     }
 
     pub(crate) fn bring_point_back(&self, caller: &Caller, store: &str, sequence: u64) -> Result<Point> {
@@ -149,6 +180,35 @@ impl Desk {
         self.workstation_changed(&line.workstation.id);
         Ok(convert::point(&row))
     }
+}
+
+/// Until when a point that may be removed is protected.
+fn protected_until(row: &PointRow, line: &WorkstationLine, on: &mut Connection) -> Result<i64> {
+    if row.held.is_some() || line.store.held.is_some() {
+        return Err(DeskError::Conflict("there is a hold on this recovery point or its image store: take it off first"));
+    }
+    if line.store.latest_sequence == Some(row.sequence) {
+        return Err(DeskError::Conflict("the latest recovery point stays: the next one builds on it"));
+    }
+    Ok(promise(line, on)?.protected_until_ms(&thinning::facts(std::slice::from_ref(row))[0]))
+}
+
+/// Until when any point of an image store that may be removed is protected.
+fn store_protected_until(line: &WorkstationLine, now: i64, on: &mut Connection) -> Result<i64> {
+    if line.store.held.is_some() || PointRow::any_held(&line.store.id, on)? {
+        return Err(DeskError::Conflict("there is a hold on this image store or on a point of it: take it off first"));
+    }
+    let rows = PointRow::list(&line.store.id, i64::MAX, thinning::ALL, on)?;
+    let (promise, facts) = (promise(line, on)?, thinning::facts(&rows));
+    Ok(facts.iter().map(|fact| promise.protected_until_ms(fact)).max().unwrap_or(now))
+}
+
+fn not_protected(what: &str, until: i64, now: i64) -> Result<()> {
+    if until <= now {
+        return Ok(());
+    }
+    let until = timestamp(until);
+    Err(DeskError::Invalid(format!("{what} is within its protected time until {until}: nothing makes it go before that")))
 }
 
 /// A reason that the next person will want to know.

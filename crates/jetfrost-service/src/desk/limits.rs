@@ -11,8 +11,8 @@ use jetfrost_wire::keeping::AtLimit;
 
 use super::convert::{self, from_db};
 use super::stores::Upload;
-use super::{Desk, DeskError, NoRoom, Result, place, thinning};
-use crate::records::{DestinationRow, PointRow, StoreRow, WorkstationLine};
+use super::{Comes, Desk, DeskError, NoRoom, Result, place, thinning};
+use crate::records::{AccountRow, DestinationRow, PointRow, StoreRow, WorkstationLine};
 use crate::shelf::{Budget, Claim, CountsFor, Full, Place, ShelfError, volume_of};
 
 /// An account's workstations are looked at together.
@@ -96,10 +96,15 @@ impl Room {
         self.claim.settle(count);
     }
 
+    /// What is left for more.
+    pub(super) fn left(&self) -> u64 {
+        self.claim.left()
+    }
+
     fn refusal(&self, wanted: u64, full: Full) -> DeskError {
         let level = self.levels[full.budget];
         let of = self.names.of(level.bound).to_owned();
-        DeskError::NoRoom(Box::new(NoRoom { level, of, wanted, left: full.left }))
+        DeskError::NoRoom(Box::new(NoRoom { level, of, wanted, left: full.left, comes: None }))
     }
 }
 
@@ -110,6 +115,8 @@ pub(super) struct Headroom {
     points: Vec<u64>,
     looked: i64,
     bytes: u64,
+    /// When points go by themselves, if that was looked at and any do.
+    comes: Option<Option<Comes>>,
 }
 
 /// An alert names what went for room, up to this many bytes; the audit log has all of it.
@@ -128,8 +135,35 @@ impl Desk {
         let more = self.room(&upload.line, purpose, headroom)?;
         match more.claim.check(bytes) {
             Ok(()) => Ok(more),
-            Err(full) => Err(more.refusal(bytes, full)),
+            Err(full) => Err(self.with_what_comes(&upload.line, &upload.store, more.refusal(bytes, full))),
         }
+    }
+
+    /// Adds to a refusal when points give room back by themselves, and how much. That is looked at as seldom as the headroom is.
+    fn with_what_comes(&self, line: &WorkstationLine, store: &Store, mut refusal: DeskError) -> DeskError {
+        if let DeskError::NoRoom(no_room) = &mut refusal {
+            match self.what_comes(line, store) {
+                Ok(comes) => no_room.comes = comes,
+                Err(error) => tracing::warn!(%error, workstation = line.workstation.name, "looking when room comes"),
+            }
+        }
+        refusal
+    }
+
+    fn what_comes(&self, line: &WorkstationLine, store: &Store) -> Result<Option<Comes>> {
+        let (points, now) = (store.points(), self.now());
+        let known = self.lock_headroom().get(&line.store.id).cloned().unwrap_or_default();
+        if known.points == points && (0..LOOK_AGAIN_MS).contains(&(now - known.looked)) && known.comes.is_some() {
+            return Ok(known.comes.flatten());
+        }
+        let comes = match self.next_to_go(line)? {
+            Some((at, going)) => Some(Comes { at, bytes: freed_by(store, &going)? }),
+            None => None,
+        };
+        let bytes = if known.points == points { known.bytes } else { 0 };
+        let looked = Headroom { points, looked: now, bytes, comes: Some(comes) };
+        self.lock_headroom().insert(line.store.id.clone(), looked);
+        Ok(comes)
     }
 
     fn room(&self, line: &WorkstationLine, purpose: Purpose, headroom: u64) -> Result<Room> {
@@ -154,7 +188,7 @@ impl Desk {
         }
         let may_go = self.may_go_for_room(line, store)?;
         let bytes = freed_by(store, &may_go)?;
-        self.lock_headroom().insert(line.store.id.clone(), Headroom { points, looked: now, bytes });
+        self.lock_headroom().insert(line.store.id.clone(), Headroom { points, looked: now, bytes, comes: None });
         Ok(bytes)
     }
 
@@ -201,7 +235,7 @@ impl Desk {
         let fullest = own.iter().copied().max_by_key(|level| level.used.saturating_sub(level.limit));
         let level = fullest.unwrap_or(Level { bound: Bound::StoreLimit, limit: 0, used: 0 });
         let of = if level.bound == Bound::Quota { &line.account.login } else { &line.workstation.name };
-        DeskError::NoRoom(Box::new(NoRoom { level, of: of.clone(), wanted, left: 0 }))
+        DeskError::NoRoom(Box::new(NoRoom { level, of: of.clone(), wanted, left: 0, comes: None }))
     }
 
     /// Lets points go to make room, now that the run is committed for which it is needed. It is on record and an alert.
@@ -230,18 +264,22 @@ impl Desk {
     }
 
     /// All limits that bind a workstation's store.
-    fn levels(&self, line: &WorkstationLine) -> Result<Vec<(Counted, Level)>> {
+    pub(super) fn levels(&self, line: &WorkstationLine) -> Result<Vec<(Counted, Level)>> {
         let mut levels = Vec::new();
         if let Some(limit) = line.store.size_limit.map(from_db) {
-            let stores = self.look_at(&place(&line.destination), std::slice::from_ref(&line.store.id));
+            let stores = self.look_at(&place(&line.destination), std::slice::from_ref(&line.store));
             levels.push(stores.level(CountsFor::Store(line.store.id.clone()), Bound::StoreLimit, limit));
         }
-        if let Some(limit) = line.account.quota.map(from_db) {
-            let stores = self.stores_of_account(&line.account.id)?;
-            levels.push(stores.level(CountsFor::Account(line.account.id.clone()), Bound::Quota, limit));
-        }
+        levels.extend(self.quota_of(&line.account)?);
         levels.extend(self.levels_of_destination(&line.destination)?);
         Ok(levels)
+    }
+
+    /// An account's quota, if it has one.
+    pub(super) fn quota_of(&self, account: &AccountRow) -> Result<Option<(Counted, Level)>> {
+        let Some(limit) = account.quota.map(from_db) else { return Ok(None) };
+        let stores = self.stores_of_account(&account.id)?;
+        Ok(Some(stores.level(CountsFor::Account(account.id.clone()), Bound::Quota, limit)))
     }
 
     /// The limits of a destination.
@@ -252,28 +290,30 @@ impl Desk {
         let what = CountsFor::Volume(row.id.clone());
         let mut levels = vec![(Counted { what, stores: Vec::new() }, level)];
         if let Some(limit) = row.capacity.map(from_db) {
-            let ids = self.records.read(|on| Ok::<_, DeskError>(row.stores(on)?))?;
-            let stores = self.look_at(&here, &ids);
+            let rows = self.records.read(|on| Ok::<_, DeskError>(row.stores(on)?))?;
+            let stores = self.look_at(&here, &rows);
             levels.push(stores.level(CountsFor::Destination(row.id.clone()), Bound::Capacity, limit));
         }
         Ok(levels)
     }
 
-    /// Looks what image stores occupy; those that cannot be opened count nothing. They are reported where they are
-    /// looked at, and must not hide the others.
-    fn look_at(&self, place: &Place, stores: &[String]) -> Stores {
-        let ids = stores.iter().filter_map(|id| id.parse::<StoreId>().ok());
-        Stores(ids.filter_map(|id| Some((id, self.shelf.used(place, id).ok()?))).collect())
+    /// Looks what image stores occupy. One whose destination is missing occupies what it did when it was last looked.
+    fn look_at(&self, place: &Place, stores: &[StoreRow]) -> Stores {
+        let used = |row: &StoreRow| {
+            let id = row.id.parse::<StoreId>().ok()?;
+            Some((id, self.shelf.used_or(place, id, from_db(row.occupied))))
+        };
+        Stores(stores.iter().filter_map(used).collect())
     }
 
     fn stores_of_account(&self, account: &str) -> Result<Stores> {
         let lines = self.records.read(|on| Ok::<_, DeskError>(WorkstationLine::list(Some(account), "", ALL, on)?))?;
-        let of = |line: &WorkstationLine| self.look_at(&place(&line.destination), std::slice::from_ref(&line.store.id)).0;
+        let of = |line: &WorkstationLine| self.look_at(&place(&line.destination), std::slice::from_ref(&line.store)).0;
         Ok(Stores(lines.iter().flat_map(of).collect()))
     }
 
     /// Bytes that image stores occupy together.
-    pub(super) fn used_of(&self, place: &Place, stores: &[String]) -> u64 {
+    pub(super) fn used_of(&self, place: &Place, stores: &[StoreRow]) -> u64 {
         self.look_at(place, stores).0.iter().map(|(_, used)| used).sum()
     }
 }
@@ -284,7 +324,9 @@ fn expendable(line: &WorkstationLine, rows: &[PointRow], promise: &Promise, now:
         return Vec::new();
     }
     let waiting: BTreeSet<u64> = rows.iter().filter(|row| row.leaves.is_some()).map(|row| from_db(row.sequence)).collect();
-    let mut may_go = promise.expendable(&thinning::facts(rows), now);
+    // A lost one frees nothing, and stands in for no other.
+    let there: Vec<PointRow> = rows.iter().filter(|row| !row.lost).cloned().collect();
+    let mut may_go = promise.expendable(&thinning::facts(&there), now);
     may_go.retain(|sequence| !waiting.contains(sequence));
     may_go
 }

@@ -121,7 +121,13 @@ impl Desk {
         }
         let lines = self.records.read(|on| Ok::<_, DeskError>(WorkstationLine::list(None, "", ALL, on)?))?;
         let counted = counted(&lines, now);
-        let text = format!("{counted}\n\n{}\n{}\n{}", said_of_concerns(concerns), self.said_of_places()?, self.where_to_look());
+        let text = format!(
+            "{counted}\n\n{}\n{}\n{}\n{}",
+            said_of_concerns(concerns),
+            self.said_of_places()?,
+            self.said_of_audit()?,
+            self.where_to_look()
+        );
         if self.post(row, &format!("Backups: {counted}"), &text)? {
             self.records.write(|on| Ok::<_, DeskError>(MailRow::set_summarised(now, on)?))?;
         }

@@ -6,6 +6,7 @@ mod adoption;
 mod advice;
 mod attention;
 mod audit;
+mod audit_heads;
 mod convert;
 mod discovery;
 mod enrolment;
@@ -14,6 +15,7 @@ mod groups;
 mod hand_outs;
 mod jobs;
 mod keeping;
+mod key_slots;
 mod limits;
 mod machines;
 mod mail;
@@ -45,11 +47,14 @@ use std::sync::{Arc, Mutex};
 use jetfrost_image::crypto::Random;
 use jetfrost_image::store::StoreError;
 use jetfrost_office::access::{Act, Asker, Role, may};
+use jetfrost_office::pace::Pace;
+use jetfrost_office::refusals::Refusals;
 use jetfrost_office::room::Level;
 use jetfrost_wire::WorkstationId;
 use jiff::tz::TimeZone;
 
 use crate::announcer::Announcer;
+use crate::audit_heads::HeadSigner;
 use crate::clock::Clock;
 use crate::events::Events;
 use crate::records::{AccountRow, Records, RecordsError, SessionRow, WorkstationRow, is_duplicate};
@@ -63,6 +68,9 @@ pub(crate) use sign_in::installation;
 pub(crate) use stores::Arriving;
 
 pub(super) const DAY_MS: i64 = 86_400_000;
+/// Runs of a workstation, and restores of a person or a workstation, that may be begun within an hour.
+const MOST_RUNS: u32 = 120;
+const MOST_RESTORES: u32 = 240;
 
 /// Why a use case was refused or failed.
 #[derive(Debug, thiserror::Error)]
@@ -87,6 +95,24 @@ pub(crate) enum DeskError {
     TooManyAttempts {
         /// Seconds to wait.
         wait_seconds: u64,
+    },
+    /// More beginnings than one may make within an hour.
+    #[error("too many {what} were begun")]
+    TooOften {
+        /// Of what.
+        what: &'static str,
+        /// Seconds to wait.
+        wait_seconds: u64,
+    },
+    /// A recovery point that was there and is gone.
+    #[error("recovery point {sequence} is gone")]
+    PointGone {
+        /// Its number.
+        sequence: u64,
+        /// Since when, in milliseconds since 1970.
+        at: i64,
+        /// Why.
+        why: String,
     },
     /// A code that opens nothing.
     #[error("{0}")]
@@ -153,6 +179,17 @@ pub(crate) struct NoRoom {
     pub(crate) wanted: u64,
     /// What is left of it.
     pub(crate) left: u64,
+    /// What points that go by themselves give back next, if any do.
+    pub(crate) comes: Option<Comes>,
+}
+
+/// Room that comes back by itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Comes {
+    /// When, in milliseconds since 1970.
+    pub(crate) at: i64,
+    /// Bytes.
+    pub(crate) bytes: u64,
 }
 
 impl From<diesel::result::Error> for DeskError {
@@ -269,6 +306,16 @@ pub(crate) struct Desk {
     /// What each workstation was last refused for, so that a refusal is on record once.
     refusals_told: Mutex<BTreeMap<String, String>>,
     jobs: Jobs,
+    /// Refusals that repeat.
+    refusals: Mutex<Refusals>,
+    /// Runs and restores that were begun within the hour, by who began them.
+    runs_begun: Mutex<Pace>,
+    restores_begun: Mutex<Pace>,
+    /// Until when it need not be asked whether a reading of a store is on record.
+    readings: Mutex<BTreeMap<(String, String), i64>>,
+    heads: HeadSigner,
+    /// What contradicts the audit log, as it was last looked.
+    audit_altered: Mutex<Option<String>>,
     /// What each image store's oldest points would free, as it was last looked.
     headroom: Mutex<BTreeMap<String, limits::Headroom>>,
 }
@@ -280,6 +327,7 @@ impl Desk {
         random: Arc<dyn Random>,
         identity: Identity,
         files: OwnFiles,
+        heads: HeadSigner,
         zone: TimeZone,
     ) -> Self {
         Self {
@@ -294,6 +342,12 @@ impl Desk {
             zone,
             attempts: Mutex::default(),
             refusals_told: Mutex::default(),
+            refusals: Mutex::default(),
+            runs_begun: Mutex::new(Pace::new(MOST_RUNS)),
+            restores_begun: Mutex::new(Pace::new(MOST_RESTORES)),
+            readings: Mutex::default(),
+            heads,
+            audit_altered: Mutex::default(),
             jobs: Jobs::default(),
             headroom: Mutex::default(),
         }

@@ -159,7 +159,7 @@ impl Desk {
             let after = said(&row, &access::open_to(&row, on)?);
             self.audit_change(caller, "destination changed", &old.name, Some(&before), Some(&after), on)?;
             if change.directory.is_some() {
-                self.shelf.close(&row.stores(on)?);
+                self.shelf.close(row.stores(on)?.iter().map(|store| store.id.as_str()));
             }
             Ok::<_, DeskError>(row)
         })?;

@@ -70,6 +70,8 @@ impl Desk {
         for line in lines {
             let found = self.open_store(&line).and_then(|(_, store)| {
                 self.record_points_on_shelf(&line, &store)?;
+                self.mark_what_went_meanwhile(&line, &store)?;
+                self.take_slots_from_shelf(&line, &store)?;
                 self.note_points_off_the_shelf(&line, &store)
             });
             if let Err(error) = found {

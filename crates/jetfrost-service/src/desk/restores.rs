@@ -16,7 +16,10 @@ impl Desk {
         caller.may(&act(begin.purpose, &line))?;
         self.restores_are_let_in()?;
         let (_, store) = self.open_store(&line)?;
-        store.point_head(begin.point)?;
+        if let Err(error) = store.point_head(begin.point) {
+            return Err(self.why_no_point(&line, begin.point, error)?);
+        }
+        self.pace(&self.restores_begun, "restores", &caller.name())?;
         let now = self.now();
         let row = RestoreRow {
             number: 0,

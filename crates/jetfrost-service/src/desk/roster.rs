@@ -75,6 +75,7 @@ impl Desk {
         caller.may(&Act::SeeOffice)?;
         let mut text = Column::ALL.map(Column::name).join(",") + "\n";
         if query.filled {
+            self.records.write(|on| self.audit(caller, "roster exported", "", on))?;
             let office = self.records.read(|on| self.office_of_roster(on))?;
             for (account, facts) in &office.accounts {
                 fill(&mut text, account, facts, &office);

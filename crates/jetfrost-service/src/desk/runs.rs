@@ -1,9 +1,13 @@
 //! Runs: from their beginning to the commit of their point.
 
+use std::collections::BTreeSet;
+use std::sync::{Arc, Mutex, PoisonError};
+
 use jetfrost_image::StoreId;
 use jetfrost_image::format::{PointFile, PointHead};
 use jetfrost_image::store::{Store, StoreError};
 use jetfrost_office::access::Act;
+use jetfrost_office::pace::Pace;
 use jetfrost_wire::Binary;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::run::{BeginRun, CommitPoint, GiveUp, Outcome, Phase, PointCommitted, Progress, Run, RunBegun};
@@ -11,10 +15,9 @@ use jetfrost_wire::workstation::PointKind;
 
 use super::enrolment::{MOST_VERSION, shortened};
 use super::stores::Upload;
-use super::{Caller, Desk, DeskError, Result, convert, place, to_db};
+use super::{Caller, Desk, DeskError, Result, convert, place, thinning, to_db};
 use crate::records::{Connection, NewRun, PointRow, RunRow, StoreRow, WorkstationLine, WorkstationRow};
 use crate::secrets::new_id;
-use std::sync::Arc;
 
 /// A reason is a sentence, not a log.
 const MOST_REASON: usize = 500;
@@ -29,13 +32,16 @@ impl Desk {
         self.backups_are_let_in()?;
         self.takes_backups(&line)?;
         self.let_in(&line.workstation.id);
+        self.pace(&self.runs_begun, "runs", &line.workstation.id)?;
         let (_, store) = self.open_store(&line)?;
+        store.continue_behind(convert::from_db(line.store.latest_sequence.unwrap_or(0)));
         store.end_run();
         store.begin_run();
         self.record_points_on_shelf(&line, &store)?;
+        self.note_points_off_the_shelf(&line, &store)?;
         let latest = store.latest_sound()?;
         let of_kind = self.latest_of_kind(&line, &store, begin.kind)?;
-        let hurt_points = store.hurt_behind(latest.as_ref().map_or(0, |head| head.sequence))?.into_iter().collect();
+        let hurt_points = self.hurt_behind(&line, &store, latest.as_ref().map_or(0, |head| head.sequence))?;
         let lost = self.lost_for_run(&line, &store)?;
         let row = self.records.write(|on| self.insert_run(&line, begin, on))?;
         let run = convert::run(&row, self.now());
@@ -54,7 +60,7 @@ impl Desk {
     }
 
     /// Refuses when the destination is withdrawn, not open to the workstation's account, or the image store was removed.
-    fn takes_backups(&self, line: &WorkstationLine) -> Result<()> {
+    pub(super) fn takes_backups(&self, line: &WorkstationLine) -> Result<()> {
         if line.store.leaves.is_some() {
             return Err(DeskError::Conflict(
                 "this workstation's image store was removed and waits to go; an administrator can bring it back",
@@ -74,6 +80,20 @@ impl Desk {
             Some(run) if !jetfrost_office::standing::is_lost(run.last_heard, self.now()) => self.takes_backups(line),
             _ => Err(DeskError::RunOver),
         }
+    }
+
+    /// Points behind the latest sound one that are damaged or lost.
+    fn hurt_behind(&self, line: &WorkstationLine, store: &Store, latest: u64) -> Result<Vec<u64>> {
+        let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
+        let mut hurt = store.hurt_behind(latest)?;
+        hurt.extend(thinning::lost(&self.point_rows(line)?, &on_shelf).into_iter().filter(|sequence| *sequence > latest));
+        Ok(hurt.into_iter().collect())
+    }
+
+    /// Refuses when there were too many beginnings within this hour.
+    pub(super) fn pace(&self, pace: &Mutex<Pace>, what: &'static str, who: &str) -> Result<()> {
+        let begun = pace.lock().unwrap_or_else(PoisonError::into_inner).begin(who, self.now());
+        begun.map_err(|early| DeskError::TooOften { what, wait_seconds: convert::from_db(early).div_ceil(1000) })
     }
 
     /// The latest point of a kind that is as it was committed.
@@ -201,6 +221,7 @@ impl Desk {
         self.records.write(|on| {
             // The point is there, whatever became of the run meanwhile: it is recorded in any case.
             row.update_if_underway(on)?;
+            StoreRow::set_occupied(&line.store.id, to_db(store.used())?, on)?;
             insert_point(&line.store.id, &head, committed, Some(row.number), row.sent, on)
         })?;
         if let Err(error) = self.make_room(&line, &store, &going) {

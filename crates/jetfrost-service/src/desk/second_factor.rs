@@ -47,6 +47,7 @@ impl Desk {
     /// Shows that the authenticator is set up; from now on signing in takes its code.
     pub(crate) fn confirm_second_factor(&self, caller: &Caller, with: &ConfirmSecondFactor) -> Result<SpareCodes> {
         let (account, _) = caller.own_account(&Act::ChangeSelf)?;
+        self.check_own_password(account, &with.password, &caller.origin)?;
         let codes: Vec<String> = (0..SPARE_CODES).map(|_| self.spare_code()).collect();
         self.records.write(|on| {
             let mut row = AccountRow::by_id(&account.id, on)?.ok_or(DeskError::NotFound("account"))?;

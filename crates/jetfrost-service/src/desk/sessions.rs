@@ -131,6 +131,7 @@ impl Desk {
         let (account, _) = caller.own_account(&Act::ChangeSelf)?;
         let label = checked_name(&new.label)?;
         check_token_days(new.days)?;
+        self.check_own_password(account, &new.password, &caller.origin)?;
         let (now, secret) = (self.now(), new_secret(SecretKind::Session, &*self.random));
         let row = SessionRow {
             id: new_id(&*self.random),

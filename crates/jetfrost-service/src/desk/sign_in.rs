@@ -23,6 +23,8 @@ use crate::secrets::{SecretKind, hash, hash_password, is_password, new_id, new_s
 const COOKIE_MS: i64 = 7 * DAY_MS;
 /// A command's session.
 const TOKEN_MS: i64 = 90 * DAY_MS;
+/// No name has more bytes; what is longer is remembered and put on record no longer than this.
+const MOST_LOGIN: usize = 512;
 /// Names and addresses whose failures are remembered.
 const MOST_REMEMBERED: usize = 10_000;
 
@@ -162,7 +164,7 @@ impl Desk {
 
     /// Signs a person in. Whether the name exists makes no difference to what is said, nor to how long it takes.
     pub(crate) fn sign_in(&self, with: &SignIn, origin: &str) -> Result<SignedIn> {
-        let key = names::key(&with.login);
+        let key = names::key(&with.login[..with.login.floor_char_boundary(MOST_LOGIN)]);
         let what = format!("account {key}");
         self.begin_guess(&what, origin)?;
         let found = self.records.read(|on| Ok::<_, DeskError>(AccountRow::by_key(&key, on)?))?;

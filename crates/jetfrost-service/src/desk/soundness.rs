@@ -1,5 +1,7 @@
 //! Soundness: scrubs, what they found, and what is lost.
 
+use std::collections::BTreeSet;
+
 use jetfrost_image::store::{GoOn, Lost, Scrubbed, Store, StoreError, Wrong};
 use jetfrost_office::access::Act;
 use jetfrost_wire::Binary;
@@ -7,7 +9,7 @@ use jetfrost_wire::job::{Job, JobKind};
 use jetfrost_wire::workstation::{Finding, HurtPoint, Soundness};
 
 use super::convert::from_db;
-use super::{Caller, DAY_MS, Desk, DeskError, Result, to_db};
+use super::{Caller, DAY_MS, Desk, DeskError, Result, thinning, to_db};
 use crate::clock::timestamp;
 use crate::records::{StoreRow, WorkstationLine};
 use crate::shelf::ShelfError;
@@ -57,7 +59,7 @@ impl Desk {
         let mut after = line.store.scrub_after.as_ref().and_then(|hash| hash.parse().ok());
         let result = store.scrub(&mut after, go_on);
         let id = &line.store.id;
-        let scrubbed = match result {
+        let mut scrubbed = match result {
             Ok(scrubbed) => scrubbed,
             Err(error) => {
                 let after = after.map(|hash| hash.to_string());
@@ -66,10 +68,21 @@ impl Desk {
                 return Err(error.into());
             }
         };
-        let findings: Vec<Finding> = scrubbed.findings.iter().map(finding).collect();
+        let mut findings: Vec<Finding> = scrubbed.findings.iter().map(finding).collect();
+        for mended in self.mend_slots(line, &store)? {
+            match findings.iter_mut().find(|found| found.path == mended.path) {
+                Some(found) => found.wrong = format!("{}; {}", found.wrong, mended.wrong),
+                None => findings.push(mended),
+            }
+        }
+        findings.extend(self.lost_without_trace(line, &store, &findings)?);
+        scrubbed.found = scrubbed.found.max(findings.len() as u64);
         let json = if findings.is_empty() { None } else { serde_json::to_string(&findings).ok() };
-        let now = self.now();
-        self.records.write(|on| Ok::<_, DeskError>(StoreRow::set_scrubbed(id, now, json.as_deref(), on)?))?;
+        let (now, occupied) = (self.now(), to_db(store.used())?);
+        self.records.write(|on| {
+            StoreRow::set_occupied(id, occupied, on)?;
+            Ok::<_, DeskError>(StoreRow::set_scrubbed(id, now, json.as_deref(), on)?)
+        })?;
         // What was damaged is among the findings; the next scrub finds it made again.
         self.give_receipts_to(store.with_damaged_receipt()?, line, &store)?;
         self.note_points_off_the_shelf(line, &store)?;
@@ -80,6 +93,17 @@ impl Desk {
         }
         self.workstation_changed(&line.workstation.id);
         Ok(scrubbed)
+    }
+
+    /// Points that are on record and of which nothing on the disk says that they should be there.
+    fn lost_without_trace(&self, line: &WorkstationLine, store: &Store, known: &[Finding]) -> Result<Vec<Finding>> {
+        let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
+        let lost = thinning::lost(&self.point_rows(line)?, &on_shelf);
+        let findings = lost.iter().map(|sequence| Finding {
+            path: format!("points/{sequence:010}.point"),
+            wrong: "it is gone, with its receipt; the service has it on record".into(),
+        });
+        Ok(findings.filter(|finding| known.iter().all(|one| one.path != finding.path)).collect())
     }
 
     /// Looks what is lost of a store and puts the number on record.

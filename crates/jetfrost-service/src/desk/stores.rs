@@ -1,16 +1,22 @@
 //! Image stores: what goes in and what is read.
 
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError};
 
-use jetfrost_image::store::{NeedsIntake, SegmentIntake, Store};
+use jetfrost_image::store::{NeedsIntake, SegmentIntake, Store, StoreError};
 use jetfrost_image::{ChunkName, SegmentHash};
 use jetfrost_office::access::Act;
 use jetfrost_wire::Binary;
+use jetfrost_wire::run::Outcome;
 use jetfrost_wire::workstation::{PointBytes, Slots};
 
 use super::limits::{Purpose, Room};
-use super::{Caller, Desk, DeskError, Result};
-use crate::records::WorkstationLine;
+use super::{Caller, Desk, DeskError, Result, Who, to_db};
+use crate::records::{Connection, PointRow, RestoreRow, WorkstationLine};
+
+/// Reading an image store without a restore is put on record this often.
+const NOTE_READING_MS: i64 = 3_600_000;
+/// Whether a run or a restore is under way is not asked more often than this.
+const LOOK_AGAIN_MS: i64 = 60_000;
 
 /// Something that is about to arrive.
 pub(crate) struct Upload {
@@ -103,10 +109,38 @@ impl Desk {
 
     /// The store that the caller may read.
     pub(crate) fn store_to_read(&self, caller: &Caller, id: &str) -> Result<Arc<Store>> {
+        let line = self.line_to_read(caller, id)?;
+        let (_, store) = self.open_store(&line)?;
+        self.note_reading(caller, &line)?;
+        Ok(store)
+    }
+
+    fn line_to_read(&self, caller: &Caller, id: &str) -> Result<WorkstationLine> {
         let line = self.line_of_store(id)?;
         let read = Act::ReadStore { workstation: &line.workstation.id, owner: &line.account.id };
         caller.may(&read).map_err(|_| DeskError::NotFound("image store"))?;
-        Ok(self.open_store(&line)?.1)
+        Ok(line)
+    }
+
+    /// Puts it on record that somebody reads an image store, unless a run or a restore says so already: once an hour for each.
+    fn note_reading(&self, caller: &Caller, line: &WorkstationLine) -> Result<()> {
+        let (key, now) = ((caller.name(), line.store.id.clone()), self.now());
+        {
+            let mut readings = self.readings.lock().unwrap_or_else(PoisonError::into_inner);
+            readings.retain(|_, until| *until > now && *until <= now + NOTE_READING_MS);
+            if readings.contains_key(&key) {
+                return Ok(());
+            }
+        }
+        let for_how_long = self.records.write(|on| {
+            if is_on_record(caller, line, on)? {
+                return Ok::<_, DeskError>(LOOK_AGAIN_MS);
+            }
+            self.audit(caller, "image store read without a restore", &line.workstation.name, on)?;
+            Ok(NOTE_READING_MS)
+        })?;
+        self.readings.lock().unwrap_or_else(PoisonError::into_inner).insert(key, now + for_how_long);
+        Ok(())
     }
 
     /// Which chunks are missing: a byte each.
@@ -117,16 +151,47 @@ impl Desk {
 
     /// A point's file.
     pub(crate) fn point_bytes(&self, caller: &Caller, id: &str, sequence: u64) -> Result<PointBytes> {
-        Ok(PointBytes { point: Binary(self.store_to_read(caller, id)?.point(sequence)?) })
+        let line = self.line_to_read(caller, id)?;
+        match self.store_to_read(caller, id)?.point(sequence) {
+            Ok(bytes) => Ok(PointBytes { point: Binary(bytes) }),
+            Err(error) => Err(self.why_no_point(&line, sequence, error)?),
+        }
+    }
+
+    /// What became of a point whose file is not there: a lost one is not taken for one that never was.
+    pub(super) fn why_no_point(&self, line: &WorkstationLine, sequence: u64, error: StoreError) -> Result<DeskError> {
+        if !matches!(error, StoreError::NoPoint(_)) {
+            return Ok(error.into());
+        }
+        let row = self.records.read(|on| Ok::<_, DeskError>(PointRow::ever(&line.store.id, to_db(sequence)?, on)?))?;
+        Ok(match row {
+            None => error.into(),
+            Some(PointRow { gone: Some(at), gone_why, .. }) => {
+                DeskError::PointGone { sequence, at, why: gone_why.unwrap_or_default() }
+            }
+            Some(_) => StoreError::PointLost(sequence).into(),
+        })
     }
 
     /// A store's key slots.
     pub(crate) fn slots(&self, caller: &Caller, id: &str) -> Result<Slots> {
-        Ok(Slots { slots: self.store_to_read(caller, id)?.slots()?.into_iter().map(Binary).collect() })
+        let line = self.line_to_read(caller, id)?;
+        let store = self.store_to_read(caller, id)?;
+        Ok(Slots { slots: self.slot_rows(&line, &store)?.into_iter().map(|row| Binary(row.bytes)).collect() })
     }
 
     fn line_of_store(&self, id: &str) -> Result<WorkstationLine> {
         let line = self.records.read(|on| Ok::<_, DeskError>(WorkstationLine::by_store(id, on)?))?;
         line.ok_or(DeskError::NotFound("image store"))
     }
+}
+
+/// Whether a run of the workstation's, or a restore of the caller's, is under way that says why the store is read.
+fn is_on_record(caller: &Caller, line: &WorkstationLine, on: &mut Connection) -> Result<bool> {
+    let is_own = matches!(&caller.who, Who::Device { workstation } if workstation.id == line.workstation.id);
+    if is_own && line.latest_run.as_ref().is_some_and(|run| run.outcome == Outcome::Underway.word()) {
+        return Ok(true);
+    }
+    let underway = RestoreRow::with_outcome(Outcome::Underway.word(), on)?;
+    Ok(underway.iter().any(|restore| restore.workstation_id == line.workstation.id && restore.by == caller.name()))
 }

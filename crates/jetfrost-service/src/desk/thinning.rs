@@ -62,6 +62,7 @@ impl Desk {
     pub(crate) fn begin_thinning(&self, caller: &Caller, store: &str) -> Result<Job> {
         caller.may(&Act::ChangeOffice)?;
         let line = self.line_to_see(caller, store)?;
+        self.records.write(|on| self.audit(caller, "thinning begun", &line.workstation.name, on))?;
         self.enqueue(JobKind::Thinning, &line, &caller.name())
     }
 
@@ -70,6 +71,7 @@ impl Desk {
         self.reconcile()?;
         self.tend_erasures()?;
         self.tend_own_records()?;
+        self.tend_audit()?;
         let lines = self.records.read(|on| Ok::<_, DeskError>(WorkstationLine::list(None, "", ALL_STORES, on)?))?;
         let now = self.now();
         for line in &lines {
@@ -111,32 +113,50 @@ impl Desk {
             .is_none_or(|run| [Outcome::Complete.word(), Outcome::CompleteWithExceptions.word()].contains(&run.outcome.as_str()));
         let how = Tidying { drop_unfinished: last_run_ended_well, ..Tidying::default() };
         let tidied = store.tidy(&how, go_on)?;
-        self.records.write(|on| Ok::<_, DeskError>(StoreRow::set_untidy(&line.store.id, false, on)?))?;
+        let occupied = to_db(store.used())?;
+        self.records.write(|on| {
+            StoreRow::set_occupied(&line.store.id, occupied, on)?;
+            Ok::<_, DeskError>(StoreRow::set_untidy(&line.store.id, false, on)?)
+        })?;
         self.workstation_changed(&line.workstation.id);
         Ok((going.len(), tidied))
     }
 
     /// Lets points go that `choose` names. They are judged, removed and noted in one transaction that nobody else writes in
-    /// between: a hold that was acknowledged counts.
+    /// between: a hold that was acknowledged counts. Before that they are marked, so that it is known of each that is not there
+    /// any more whether it was to go or is lost, also after a crash.
     pub(super) fn let_go(
         &self,
         line: &WorkstationLine,
         store: &Store,
         why: &str,
-        choose: impl FnOnce(&WorkstationLine, &[PointRow], &Promise) -> BTreeSet<u64>,
+        mut choose: impl FnMut(&WorkstationLine, &[PointRow], &Promise) -> BTreeSet<u64>,
     ) -> Result<BTreeSet<u64>> {
-        self.records.write(|on| {
+        let mut judge = |on: &mut Connection| {
             let line = WorkstationLine::by_store(&line.store.id, on)?.ok_or(DeskError::NotFound("image store"))?;
             let rows = PointRow::list(&line.store.id, i64::MAX, ALL, on)?;
-            let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
-            let mut going = choose(&line, &rows, &promise(&line, on)?);
+            let going = choose(&line, &rows, &promise(&line, on)?);
+            Ok::<_, DeskError>((line, rows, going))
+        };
+        let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
+        let marked = self.records.write(|on| {
+            let (line, _, going) = judge(on)?;
+            let marked: Vec<i64> = going.intersection(&on_shelf).copied().map(to_db).collect::<Result<_>>()?;
+            PointRow::set_going(&line.store.id, &marked, on)?;
+            Ok::<_, DeskError>(going)
+        })?;
+        if marked.is_empty() {
+            return Ok(marked);
+        }
+        self.records.write(|on| {
+            let (line, rows, mut going) = judge(on)?;
             // A lost point whose time is over, or that a person removed, is given up.
-            let lost: BTreeSet<u64> = going.intersection(&store.lost_points()?).copied().collect();
+            let lost: BTreeSet<u64> = going.intersection(&lost(&rows, &on_shelf)).copied().collect();
             if !lost.is_empty() {
                 store.give_up_lost(&lost)?;
                 self.note_gone(&line, &lost, "it was lost, and its time is over", on)?;
             }
-            going.retain(|sequence| on_shelf.contains(sequence));
+            going.retain(|sequence| on_shelf.contains(sequence) && marked.contains(sequence));
             if !going.is_empty() {
                 StoreRow::set_untidy(&line.store.id, true, on)?;
                 // Should the records fail after this, the next look at the shelf notes what went.
@@ -144,6 +164,7 @@ impl Desk {
                 self.note_gone(&line, &going, why, on)?;
                 self.audit_as(super::jobs::SERVICE, "", why_in_audit(why), &said_of(&line, &rows, &going), on)?;
             }
+            PointRow::set_going(&line.store.id, &[], on)?;
             Ok(going)
         })
     }
@@ -151,14 +172,27 @@ impl Desk {
     /// Points that the shelf let go just before the service was killed; and how many are lost, which nobody let go.
     pub(super) fn note_points_off_the_shelf(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
         let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
-        let lost = store.lost_points()?;
         self.records.write(|on| {
             let rows = PointRow::list(&line.store.id, i64::MAX, ALL, on)?;
-            let recorded: BTreeSet<u64> = rows.iter().map(|row| from_db(row.sequence)).collect();
-            let lost_now = recorded.intersection(&lost).count() as u64;
-            StoreRow::set_lost_points(&line.store.id, to_db(lost_now)?, on)?;
-            let gone = recorded.difference(&on_shelf).filter(|sequence| !lost.contains(sequence)).copied().collect();
+            let lost = lost(&rows, &on_shelf);
+            StoreRow::set_lost_points(&line.store.id, to_db(lost.len() as u64)?, on)?;
+            for row in rows.iter().filter(|row| row.lost != lost.contains(&from_db(row.sequence))) {
+                row.set_lost(!row.lost, on)?;
+            }
+            let off_shelf = rows.iter().map(|row| from_db(row.sequence)).filter(|sequence| !on_shelf.contains(sequence));
+            let gone = off_shelf.filter(|sequence| !lost.contains(sequence)).collect();
             self.note_gone(line, &gone, "its time was over", on)
+        })
+    }
+
+    /// After a recovery the records are older than the shelf: what is not there and left no receipt was let go meanwhile.
+    pub(super) fn mark_what_went_meanwhile(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
+        let (on_shelf, lost) = (store.points(), store.lost_points()?);
+        self.records.write(|on| {
+            let rows = PointRow::list(&line.store.id, i64::MAX, ALL, on)?;
+            let is_away = |sequence: u64| !on_shelf.contains(&sequence) && !lost.contains(&sequence);
+            let went: Vec<i64> = rows.iter().map(|row| row.sequence).filter(|sequence| is_away(from_db(*sequence))).collect();
+            Ok(PointRow::set_going(&line.store.id, &went, on)?)
         })
     }
 
@@ -182,8 +216,33 @@ impl Desk {
     fn fates(&self, line: &WorkstationLine, rows: &[PointRow], promise: &Promise) -> Vec<Fate> {
         let mut facts = facts(rows);
         facts.iter_mut().for_each(|fact| fact.held |= line.store.held.is_some());
-        let fates = promise.fates(&facts, &self.zone, self.now());
+        let mut fates = promise.fates(&facts, &self.zone, self.now());
+        if rows.iter().any(|row| row.lost) {
+            // One that is lost stands in for no other: of those that are there, as many are kept as without it.
+            let there: Vec<PointFacts> = rows.iter().zip(facts).filter(|(row, _)| !row.lost).map(|(_, fact)| fact).collect();
+            let mut of_those = promise.fates(&there, &self.zone, self.now()).into_iter();
+            for (_, fate) in rows.iter().zip(&mut fates).filter(|(row, _)| !row.lost) {
+                *fate = of_those.next().unwrap_or(*fate);
+            }
+        }
         rows.iter().zip(fates).map(|(row, fate)| self.or_leaving(line, row, fate)).collect()
+    }
+
+    /// Which points go next by themselves, and when: all that go within a day of the first.
+    pub(super) fn next_to_go(&self, line: &WorkstationLine) -> Result<Option<(i64, Vec<u64>)>> {
+        let rows = self.point_rows(line)?;
+        let promise = self.promise(line)?;
+        let at = |fate: &Fate| match fate {
+            Fate::Goes => Some(self.now()),
+            Fate::Stays { until_ms, .. } => *until_ms,
+        };
+        let fates = self.fates(line, &rows, &promise);
+        let ends = rows.iter().zip(&fates).filter_map(|(row, fate)| Some((row.leaves.or(at(fate))?, from_db(row.sequence))));
+        let ends: Vec<(i64, u64)> = ends.collect();
+        let Some(first) = ends.iter().map(|(at, _)| *at).min() else { return Ok(None) };
+        let soon = ends.iter().filter(|(at, _)| *at <= first.saturating_add(super::DAY_MS));
+        let last = soon.clone().map(|(at, _)| *at).max().unwrap_or(first);
+        Ok(Some((last.max(self.now()), soon.map(|(_, sequence)| *sequence).collect())))
     }
 
     fn or_leaving(&self, line: &WorkstationLine, row: &PointRow, by_rule: Fate) -> Fate {
@@ -197,6 +256,12 @@ impl Desk {
             _ => by_rule,
         }
     }
+}
+
+/// Points that are not there, though nothing was about to remove them.
+pub(super) fn lost(rows: &[PointRow], on_shelf: &BTreeSet<u64>) -> BTreeSet<u64> {
+    let is_lost = |row: &&PointRow| !row.going && !on_shelf.contains(&from_db(row.sequence));
+    rows.iter().filter(is_lost).map(|row| from_db(row.sequence)).collect()
 }
 
 /// Whether a run is under way that counts on promises which a restart of the service made it forget.

@@ -1,30 +1,44 @@
 //! Trying as a client would: each thing that a backup needs, in order, up to the first that is not so. Nothing stays behind.
 
 use jetfrost_office::access::Act;
+use jetfrost_office::room::Bound;
 use jetfrost_wire::problem::WhoseMove;
 use jetfrost_wire::size::show;
 use jetfrost_wire::trial::{Trial, TrialLine, TrialStep, TryFor};
 
+use super::limits::Purpose;
 use super::people::account_named;
-use super::{Caller, Desk, DeskError, Result, place};
-use crate::records::{AccountRow, DestinationRow};
+use super::stores::Upload;
+use super::{Caller, Desk, DeskError, NoRoom, Result, place};
+use crate::records::{AccountRow, DestinationRow, WorkstationLine, WorkstationRow};
+
+/// There is room when this much more content would be taken.
+const A_LITTLE: u64 = 1 << 20;
+
+/// For whom it is tried: an account that could have a workstation there, or a workstation that is there.
+struct Subject<'s> {
+    account: &'s AccountRow,
+    destination: &'s DestinationRow,
+    line: Option<&'s WorkstationLine>,
+}
 
 impl Desk {
     /// Tries for an account and a destination, from the server.
     pub(crate) fn try_for(&self, caller: &Caller, destination: &str, ask: &TryFor) -> Result<Trial> {
         caller.may(&Act::ChangeOffice)?;
         let account = self.records.read(|on| account_named(&ask.login, on))?;
-        self.trial(&account, &self.destination_row(destination)?)
+        let destination = self.destination_row(destination)?;
+        self.trial(&Subject { account: &account, destination: &destination, line: None })
     }
 
     /// Tries for the workstation that asks.
     pub(crate) fn try_own(&self, caller: &Caller, workstation: &str) -> Result<Trial> {
         let line = self.line(caller, workstation)?;
         caller.may(&Act::AddToStore { workstation: &line.workstation.id })?;
-        self.trial(&line.account, &line.destination)
+        self.trial(&Subject { account: &line.account, destination: &line.destination, line: Some(&line) })
     }
 
-    fn trial(&self, account: &AccountRow, destination: &DestinationRow) -> Result<Trial> {
+    fn trial(&self, subject: &Subject<'_>) -> Result<Trial> {
         let all = [
             TrialStep::Account,
             TrialStep::Admission,
@@ -35,7 +49,7 @@ impl Desk {
         ];
         let mut steps = Vec::new();
         for step in all {
-            let line = match self.try_step(step, account, destination) {
+            let line = match self.try_step(step, subject) {
                 Ok(says) => TrialLine { step, well: true, says, next: None, whose_move: None },
                 Err(error) => not_well(step, error)?,
             };
@@ -48,7 +62,8 @@ impl Desk {
         Ok(Trial { well: steps.iter().all(|line| line.well), steps })
     }
 
-    fn try_step(&self, step: TrialStep, account: &AccountRow, destination: &DestinationRow) -> Result<String> {
+    fn try_step(&self, step: TrialStep, subject: &Subject<'_>) -> Result<String> {
+        let Subject { account, destination, line } = *subject;
         let name = &destination.name;
         match step {
             TrialStep::Account if account.disabled.is_some() => Err(DeskError::Disabled("this account is disabled")),
@@ -62,27 +77,52 @@ impl Desk {
                 Ok(format!("The destination '{name}' is there, at {}.", destination.directory))
             }
             TrialStep::Access => {
-                self.records.read(|on| Self::has_access(account, destination, on))?;
+                match line {
+                    Some(line) => self.takes_backups(line)?,
+                    None => self.records.read(|on| Self::has_access(account, destination, on))?,
+                }
                 Ok(format!("'{name}' is open to '{}'.", account.login))
             }
             TrialStep::Room => {
-                let levels = self.levels_of_destination(destination)?;
-                let (level, room) = levels
-                    .iter()
-                    .map(|(_, level)| (*level, level.room()))
-                    .min_by_key(|(_, room)| *room)
-                    .ok_or(DeskError::Conflict("the destination has no limit that could be looked at"))?;
-                if room == 0 {
-                    let of = name.clone();
-                    return Err(DeskError::NoRoom(Box::new(super::NoRoom { level, of, wanted: 1, left: 0 })));
-                }
+                let room = match line {
+                    Some(line) => self.room_of_workstation(line)?,
+                    None => self.room_of_account(account, destination)?,
+                };
                 Ok(format!("There is room for {}.", show(room)))
             }
             TrialStep::Probe => {
                 self.shelf.probe(&place(destination))?;
+                if let Some(line) = line {
+                    self.open_store(line)?;
+                    let (id, version) = (&line.workstation.id, &line.workstation.client_version);
+                    // As a run does at its beginning: the records must take it.
+                    self.records.write(|on| Ok::<_, DeskError>(WorkstationRow::set_seen(id, self.now(), version, on)?))?;
+                }
                 Ok("A probe was written, made durable, read back and removed.".into())
             }
         }
+    }
+}
+
+impl Desk {
+    /// What a workstation may send now, by every limit that its run would meet.
+    fn room_of_workstation(&self, line: &WorkstationLine) -> Result<u64> {
+        let upload = Upload { store: self.open_store(line)?.1, line: line.clone() };
+        Ok(self.room_for(&upload, A_LITTLE, Purpose::Content)?.left())
+    }
+
+    /// What a new workstation of an account could send to a destination.
+    fn room_of_account(&self, account: &AccountRow, destination: &DestinationRow) -> Result<u64> {
+        let levels = self.levels_of_destination(destination)?.into_iter().chain(self.quota_of(account)?);
+        let left = levels.map(|(_, level)| (level, level.limit_for_content().saturating_sub(level.used)));
+        let (level, left) = left
+            .min_by_key(|(_, left)| *left)
+            .ok_or(DeskError::Conflict("the destination has no limit that could be looked at"))?;
+        if left >= A_LITTLE {
+            return Ok(left);
+        }
+        let of = if level.bound == Bound::Quota { &account.login } else { &destination.name };
+        Err(DeskError::NoRoom(Box::new(NoRoom { level, of: of.clone(), wanted: A_LITTLE, left, comes: None })))
     }
 }
 

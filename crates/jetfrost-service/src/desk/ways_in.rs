@@ -10,18 +10,22 @@ use jetfrost_wire::workstation::{NewSlot, WayIn, WayInKind};
 use jetfrost_wire::{Binary, Page};
 use jiff::Timestamp;
 
+use super::key_slots::{row_of, slot_rows};
 use super::{Caller, Desk, DeskError, Result};
 use crate::clock::timestamp;
-use crate::records;
+use crate::records::{self, SlotRow};
 
 impl Desk {
     /// What opens a store: kinds, labels and ages.
     pub(crate) fn ways_in(&self, caller: &Caller, id: &str) -> Result<Page<WayIn>> {
         let line = self.line_to_see(caller, id)?;
-        let slots = self.open_store(&line)?.1.slots()?;
-        // One that cannot be read opens nothing.
-        let mut items: Vec<WayIn> =
-            slots.iter().filter_map(|bytes| Slot::from_bytes(bytes).ok()).map(|slot| way_in(&slot)).collect();
+        let (_, store) = self.open_store(&line)?;
+        let (rows, on_disk) = (self.slot_rows(&line, &store)?, store.slots()?);
+        let way = |row: SlotRow| {
+            let slot = Slot::from_bytes(&row.bytes).ok()?;
+            Some(WayIn { damaged: !on_disk.contains(&row.bytes), ..way_in(&slot) })
+        };
+        let mut items: Vec<WayIn> = rows.into_iter().filter_map(way).collect();
         items.sort_by_key(|way| (way.made, way.id.clone()));
         Ok(Page { items, next: None })
     }
@@ -30,10 +34,15 @@ impl Desk {
     pub(crate) fn add_slot(&self, caller: &Caller, id: &str, new: &NewSlot) -> Result<WayIn> {
         let upload = self.store_to_add_to(caller, id)?;
         let slot = Slot::from_bytes(&new.slot.0).map_err(StoreError::from)?;
-        upload.store.put_slot(&new.slot.0)?;
         let way = way_in(&slot);
         let what = format!("{} of {}", said(&way), upload.line.workstation.name);
-        self.records.write(|on| self.audit(caller, "way in added", &what, on))?;
+        self.records.write(|on| {
+            slot_rows(&upload.line, &upload.store, on)?;
+            row_of(&slot, new.slot.0.clone()).put(on)?;
+            self.audit(caller, "way in added", &what, on)?;
+            // Last: what is on the disk is on record.
+            Ok::<_, DeskError>(upload.store.put_slot(&new.slot.0)?)
+        })?;
         self.workstation_changed(&upload.line.workstation.id);
         Ok(way)
     }
@@ -43,9 +52,15 @@ impl Desk {
         let line = self.line_to_see(caller, id)?;
         caller.may(&Act::RemoveWayIn { owner: &line.account.id })?;
         let slot: SlotId = slot.parse().map_err(|_| DeskError::NotFound("way in"))?;
-        self.open_store(&line)?.1.remove_slot(&slot)?;
+        let (_, store) = self.open_store(&line)?;
         let what = format!("{slot} of {}", line.workstation.name);
-        self.records.write(|on| self.audit(caller, "way in removed", &what, on))?;
+        // Those that are left are to open the store in fact.
+        self.mend_slots(&line, &store)?;
+        self.records.write(|on| {
+            SlotRow::remove(&line.store.id, &slot.to_string(), on)?;
+            self.audit(caller, "way in removed", &what, on)?;
+            Ok::<_, DeskError>(store.remove_slot(&slot)?)
+        })?;
         self.workstation_changed(&line.workstation.id);
         Ok(())
     }
@@ -94,6 +109,7 @@ fn way_in(slot: &Slot) -> WayIn {
         },
         label: slot.label.clone(),
         made: Timestamp::from_second(slot.created).unwrap_or(Timestamp::UNIX_EPOCH),
+        damaged: false,
     }
 }
 

@@ -6,6 +6,7 @@ mod console;
 mod credential;
 mod events;
 mod handlers;
+mod large;
 mod problem;
 
 use std::future::Future;
@@ -28,9 +29,8 @@ use caps::{Caps, Permit};
 pub(crate) use credential::COOKIE;
 pub(crate) use problem::Trouble;
 
-/// JSON bodies are not longer than this.
-/// The longest are a point with its file, and a table of people and machines.
-const MOST_JSON: usize = 2 << 20;
+/// JSON bodies are not longer than this, except those that are [`large::Large`].
+const MOST_JSON: usize = 64 << 10;
 
 /// What every handler has at hand.
 #[derive(Clone)]

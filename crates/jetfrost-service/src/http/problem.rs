@@ -12,7 +12,7 @@ use jetfrost_office::room::Bound;
 use jetfrost_wire::problem::{Problem, ProblemKind as Kind};
 use jetfrost_wire::size::show;
 
-use crate::desk::{DeskError, NoRoom};
+use crate::desk::{Comes, DeskError, NoRoom};
 use crate::records::RecordsError;
 use crate::shelf::{MarkerError, ShelfError};
 
@@ -108,7 +108,7 @@ pub(super) fn bad_json(error: &JsonPayloadError) -> Trouble {
 impl From<DeskError> for Trouble {
     fn from(error: DeskError) -> Self {
         let wait = match &error {
-            DeskError::TooManyAttempts { wait_seconds } => Some(*wait_seconds),
+            DeskError::TooManyAttempts { wait_seconds } | DeskError::TooOften { wait_seconds, .. } => Some(*wait_seconds),
             DeskError::Records(RecordsError::Busy(_) | RecordsError::Locked(_)) => Some(5),
             _ => None,
         };
@@ -157,6 +157,16 @@ fn fold(error: &DeskError) -> Problem {
             Kind::TooManyAttempts,
             "There were too many failed attempts.",
             format!("Wait {wait_seconds} s, then try again."),
+        ),
+        DeskError::TooOften { what, wait_seconds } => Problem::new(
+            Kind::TooMuchAtOnce,
+            format!("Too many {what} were begun within an hour."),
+            format!("Wait {} min; nothing that is stored was touched.", wait_seconds.div_ceil(60)),
+        ),
+        DeskError::PointGone { sequence, at, why } => Problem::new(
+            Kind::NotFound,
+            format!("Recovery point {sequence} is gone since {}: {why}.", crate::clock::timestamp(*at)),
+            "List the recovery points and choose from them.",
         ),
         DeskError::WrongCode(why) => Problem::new(Kind::WrongCode, sentence(why), "Ask the administrator for a new code."),
         DeskError::SecondFactorNeeded => Problem::new(
@@ -290,7 +300,7 @@ fn fold_store(error: &StoreError) -> Problem {
 }
 
 fn fold_no_room(refusal: &NoRoom) -> Problem {
-    let NoRoom { level, of, wanted, left } = refusal;
+    let NoRoom { level, of, wanted, left, comes } = refusal;
     let (what, who, next) = match level.bound {
         Bound::StoreLimit => ("limit", format!("workstation '{of}'"), format!("jetfrost workstation set '{of}' --limit SIZE")),
         Bound::Quota => ("quota", format!("account '{of}'"), format!("jetfrost account set '{of}' --quota SIZE")),
@@ -305,7 +315,10 @@ fn fold_no_room(refusal: &NoRoom) -> Problem {
     Problem::new(
         Kind::NoRoom,
         format!("There is no room left: the {what} of {who} is reached."),
-        format!("An administrator raises it ({next}) or removes points. What has arrived is kept."),
+        format!(
+            "An administrator raises it ({next}). {} What has arrived is kept.",
+            said_of_what_comes(comes.as_ref(), level.bound)
+        ),
     )
     .with_detail(format!(
         "{} of {} are used; {} more would be needed, {} are left for content",
@@ -314,6 +327,20 @@ fn fold_no_room(refusal: &NoRoom) -> Problem {
         show(*wanted),
         show(*left)
     ))
+}
+
+/// When room comes by itself. Removing points gives none at once: they wait, so that they can be brought back.
+fn said_of_what_comes(comes: Option<&Comes>, bound: Bound) -> String {
+    if matches!(bound, Bound::Capacity | Bound::Reserve) {
+        return "Points that are removed give room back after the destination's waiting time.".into();
+    }
+    let by_itself = match comes {
+        Some(Comes { at, bytes }) if *bytes > 0 => {
+            format!("By itself {} come back on {}.", show(*bytes), crate::clock::timestamp(*at).strftime("%-d %B %Y"))
+        }
+        _ => "No room comes back by itself soon.".into(),
+    };
+    format!("{by_itself} 'jetfrost point remove' gives room back after the waiting time, with --now at once.")
 }
 
 fn full_volume() -> Problem {

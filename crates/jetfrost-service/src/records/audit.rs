@@ -132,6 +132,10 @@ impl AuditRow {
         query.load(on)
     }
 
+    pub(crate) fn by_number(number: i64, on: &mut Connection) -> Rows<Option<Self>> {
+        audit::table.find(number).select(Self::as_select()).get_result(on).optional()
+    }
+
     /// In order, after the number `after`.
     pub(crate) fn after(after: i64, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
         audit::table.filter(audit::number.gt(after)).order(audit::number).limit(most as i64).select(Self::as_select()).load(on)

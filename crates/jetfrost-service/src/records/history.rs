@@ -100,6 +100,10 @@ pub(crate) struct PointRow {
     pub(crate) leaving_by: Option<String>,
     pub(crate) gone: Option<i64>,
     pub(crate) gone_why: Option<String>,
+    /// Whether its files are about to be removed: what is not there and was not about to go is lost.
+    pub(crate) going: bool,
+    /// Whether its files were lost when it was last looked.
+    pub(crate) lost: bool,
 }
 
 impl PointRow {
@@ -113,6 +117,11 @@ impl PointRow {
         there.select(Self::as_select()).get_result(on).optional()
     }
 
+    /// A point that is there or was.
+    pub(crate) fn ever(store: &str, sequence: i64, on: &mut Connection) -> Rows<Option<Self>> {
+        points::table.find((store, sequence)).select(Self::as_select()).get_result(on).optional()
+    }
+
     /// Whether a point was ever recorded.
     pub(crate) fn is_recorded(store: &str, sequence: i64, on: &mut Connection) -> Rows<bool> {
         diesel::select(diesel::dsl::exists(points::table.find((store, sequence)))).get_result(on)
@@ -122,6 +131,21 @@ impl PointRow {
     pub(crate) fn any_held(store: &str, on: &mut Connection) -> Rows<bool> {
         let held = points::table.filter(points::store_id.eq(store).and(points::gone.is_null()).and(points::held.is_not_null()));
         diesel::select(diesel::dsl::exists(held)).get_result(on)
+    }
+
+    /// Marks those that are about to go, and no others.
+    pub(crate) fn set_going(store: &str, going: &[i64], on: &mut Connection) -> Rows<()> {
+        let marked = points::store_id.eq(store).and(points::going).and(points::gone.is_null());
+        diesel::update(points::table.filter(marked)).set(points::going.eq(false)).execute(on)?;
+        for sequence in going {
+            diesel::update(points::table.find((store, sequence))).set(points::going.eq(true)).execute(on)?;
+        }
+        Ok(())
+    }
+
+    pub(crate) fn set_lost(&self, lost: bool, on: &mut Connection) -> Rows<()> {
+        let row = points::table.find((&self.store_id, self.sequence));
+        diesel::update(row).set(points::lost.eq(lost)).execute(on).map(drop)
     }
 
     pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {

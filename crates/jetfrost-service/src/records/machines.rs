@@ -92,6 +92,10 @@ pub(crate) struct StoreRow {
     pub(crate) shortened_how: Option<String>,
     /// Points that were committed and whose files are not there, when it was last looked.
     pub(crate) lost_points: i64,
+    /// Whether its key slots are on record.
+    pub(crate) slots_noted: bool,
+    /// What it occupied when it was last looked, in bytes.
+    pub(crate) occupied: i64,
 }
 
 /// All that a line of the list shows.
@@ -180,6 +184,10 @@ impl StoreRow {
             .filter(workstations::account_id.eq(account).and(stores::destination_id.eq(destination)).and(stores::gone.is_null()))
             .count()
             .get_result(on)
+    }
+
+    pub(crate) fn set_occupied(id: &str, bytes: i64, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id)).set(stores::occupied.eq(bytes)).execute(on).map(drop)
     }
 
     pub(crate) fn set_lost_points(id: &str, points: i64, on: &mut Connection) -> Rows<()> {

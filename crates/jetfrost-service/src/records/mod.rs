@@ -14,6 +14,7 @@ mod places;
 mod schema;
 mod sessions;
 mod settled;
+mod slots;
 mod terms;
 
 use std::fs::OpenOptions;
@@ -39,6 +40,7 @@ pub(crate) use people::{AccountRow, GroupRow};
 pub(crate) use places::{DestinationRow, OpenedTo};
 pub(crate) use sessions::SessionRow;
 pub(crate) use settled::{SettledRow, limits, people};
+pub(crate) use slots::SlotRow;
 pub(crate) use terms::EarlierTermsRow;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
@@ -209,6 +211,11 @@ mod tests {
             ('s', 2, 3, 'files', 4102444800000, 2, 3, 0, 4), ('s', 3, NULL, 'files', 4102444800000, 2, 3, 0, 4);
         INSERT INTO told VALUES ('overdue', 'knot', 4);";
 
+    /// What the sixth version added to that: a store at a limit, and terms that were changed.
+    const SIXTH: &str = "
+        INSERT INTO earlier_terms (store_id, keeping, protected_days, at_limit, ended) VALUES ('s', 'everything', 30, 'stop', 90);
+        UPDATE stores SET lost_points = 1, room_made = 7, room_made_of = 'knot: 1 point';";
+
     fn brought_up_to_date(versions: &[&str]) -> (tempfile::TempDir, Records) {
         let directory = tempfile::tempdir().expect("a directory");
         let path = directory.path().join("records.sqlite");
@@ -284,6 +291,21 @@ mod tests {
                 assert!(committed(3, on)? < 4_102_444_800_000, "nothing is from the future");
                 assert_eq!(EarlierTermsRow::of_store("s", on)?.len(), 0);
                 assert_eq!(ToldRow::all(on)?[0].detail, "");
+                Ok::<_, RecordsError>(())
+            })
+            .expect("readable");
+    }
+
+    #[test]
+    fn records_of_the_sixth_version_take_their_slots_over_later_and_no_point_of_theirs_is_about_to_go() {
+        let (_directory, records) = brought_up_to_date(&[FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH]);
+        let line = line(&records);
+        assert_eq!((line.store.slots_noted, line.store.occupied, line.store.lost_points), (false, 0, 1));
+        records
+            .read(|on| {
+                assert!(PointRow::list("s", i64::MAX, 10, on)?.iter().all(|point| !point.going));
+                assert_eq!(SlotRow::of_store("s", on)?, []);
+                assert_eq!(EarlierTermsRow::of_store("s", on)?.len(), 1);
                 Ok::<_, RecordsError>(())
             })
             .expect("readable");

@@ -2,6 +2,7 @@
 
 use diesel::prelude::*;
 
+use super::machines::StoreRow;
 use super::people::GroupRow;
 use super::schema::{accounts, destination_accounts, destination_groups, destinations, groups, stores};
 use super::{Connection, Rows};
@@ -80,10 +81,10 @@ impl DestinationRow {
             .load(on)
     }
 
-    /// The ids of its image stores.
-    pub(crate) fn stores(&self, on: &mut Connection) -> Rows<Vec<String>> {
+    /// Its image stores.
+    pub(crate) fn stores(&self, on: &mut Connection) -> Rows<Vec<StoreRow>> {
         let there = stores::destination_id.eq(&self.id).and(stores::gone.is_null());
-        stores::table.filter(there).select(stores::id).load(on)
+        stores::table.filter(there).select(StoreRow::as_select()).load(on)
     }
 
     pub(crate) fn opened_to(&self, on: &mut Connection) -> Rows<OpenedTo> {

@@ -129,6 +129,14 @@ diesel::table! {
 }
 
 diesel::table! {
+    slots (store_id, id) {
+        store_id -> Text,
+        id -> Text,
+        bytes -> Binary,
+    }
+}
+
+diesel::table! {
     workstations (id) {
         id -> Text,
         name -> Text,
@@ -177,6 +185,8 @@ diesel::table! {
         shortened -> Nullable<BigInt>,
         shortened_how -> Nullable<Text>,
         lost_points -> BigInt,
+        slots_noted -> Bool,
+        occupied -> BigInt,
     }
 }
 
@@ -241,6 +251,8 @@ diesel::table! {
         leaving_by -> Nullable<Text>,
         gone -> Nullable<BigInt>,
         gone_why -> Nullable<Text>,
+        going -> Bool,
+        lost -> Bool,
     }
 }
 

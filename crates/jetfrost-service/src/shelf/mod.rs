@@ -65,6 +65,8 @@ struct State {
     turn: u64,
     /// What stores that are not open occupy.
     sizes: HashMap<StoreId, u64>,
+    /// What stores occupied when they could last be looked at.
+    remembered: HashMap<StoreId, u64>,
     /// Bytes that are on their way, by what they count for.
     expected: HashMap<CountsFor, u64>,
 }
@@ -183,9 +185,9 @@ impl Shelf {
     }
 
     /// Closes stores whose destination is somewhere else now.
-    pub(crate) fn close(&self, stores: &[String]) {
+    pub(crate) fn close<'s>(&self, stores: impl Iterator<Item = &'s str>) {
         let mut state = self.lock();
-        for id in stores.iter().filter_map(|id| id.parse::<StoreId>().ok()) {
+        for id in stores.filter_map(|id| id.parse::<StoreId>().ok()) {
             state.open.remove(&id);
             state.sizes.remove(&id);
         }
@@ -213,6 +215,14 @@ impl Shelf {
                 Ok(used)
             }
         }
+    }
+
+    /// Bytes that a store occupies, or `remembered` while it cannot be looked at.
+    pub(crate) fn used_or(&self, place: &Place, id: StoreId, remembered: u64) -> u64 {
+        self.used(place, id).unwrap_or_else(|_| {
+            self.lock().remembered.insert(id, remembered);
+            remembered
+        })
     }
 
     /// Begins to claim room for what arrives. Nothing is claimed by this: what only was announced takes nobody's room.
@@ -331,15 +341,19 @@ impl State {
     /// What a store occupies that is open or was.
     fn used(&self, id: StoreId) -> u64 {
         let open = self.open.get(&id).map(|opened| opened.store.used());
-        open.or_else(|| self.sizes.get(&id).copied()).unwrap_or(0)
+        open.or_else(|| self.sizes.get(&id).or_else(|| self.remembered.get(&id)).copied()).unwrap_or(0)
+    }
+
+    fn left(&self, budget: &Budget) -> u64 {
+        let expected = self.expected.get(&budget.what).copied().unwrap_or(0);
+        let used = budget.used_besides.saturating_add(budget.stores.iter().map(|id| self.used(*id)).sum::<u64>());
+        budget.limit.saturating_sub(used).saturating_sub(expected)
     }
 
     /// What is left of each of some budgets must be `bytes` at least.
     fn check(&self, budgets: &[Budget], bytes: u64) -> Result<(), Full> {
         for (i, budget) in budgets.iter().enumerate() {
-            let expected = self.expected.get(&budget.what).copied().unwrap_or(0);
-            let used = budget.used_besides.saturating_add(budget.stores.iter().map(|id| self.used(*id)).sum::<u64>());
-            let left = budget.limit.saturating_sub(used).saturating_sub(expected);
+            let left = self.left(budget);
             if bytes > left {
                 return Err(Full { budget: i, left });
             }
@@ -388,6 +402,12 @@ impl Claim {
     /// Whether `bytes` would fit now.
     pub(crate) fn check(&self, bytes: u64) -> Result<(), Full> {
         locked(&self.state).check(&self.budgets, bytes)
+    }
+
+    /// What is left for more, by the limit that leaves the least.
+    pub(crate) fn left(&self) -> u64 {
+        let state = locked(&self.state);
+        self.budgets.iter().map(|budget| state.left(budget)).min().unwrap_or(u64::MAX)
     }
 
     /// Takes room for bytes that arrived.

@@ -5,14 +5,14 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 use super::super::{Result, Store, StoreError, medium, names, numbers};
 use crate::crypto::{Random, StoreKeys, open_chunk, open_point, random_array, seal_point};
 use crate::format::{
-    Content, Entry, EntryKind, EntryPage, MAX_CHUNK, Part, PointBody, PointFile, PointHead, PointKind, encode_needs,
+    Content, Entry, EntryKind, EntryPage, MAX_CHUNK, MAX_ENTRY, Part, PointBody, PointFile, PointHead, PointKind, encode_needs,
 };
 use crate::id::{ChunkName, PointId};
 use crate::medium::publish_bytes;
 use crate::tree::{ChunkSource, expand_parts, read_listing};
 
-/// No page of a listing is longer: it ends when it has reached 256 KiB, and an entry is not longer than that again.
-const MOST_PAGE: usize = 512 << 10;
+/// No page of a listing is longer: it ends when it has reached 256 KiB, and an entry has its own bound.
+const MOST_PAGE: usize = (256 << 10) + MAX_ENTRY;
 
 /// What was rebuilt with the key.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -205,10 +205,13 @@ fn names_of_parts(source: &Opened<'_>, parts: &[Part], depth: u8, names: &mut BT
 
 fn names_of_listing(source: &Opened<'_>, listing: &Content, names: &mut BTreeSet<ChunkName>) -> Result<()> {
     names_of_content(source, listing, names)?;
-    let read = read_listing(source, listing, &mut |entry| match (entry.kind, &entry.content) {
-        (EntryKind::Directory, Some(listing)) => names_of_listing(source, listing, names),
-        (_, Some(content)) => names_of_content(source, content, names),
-        (_, None) => Ok(()),
+    let read = read_listing(source, listing, &mut |entry| {
+        entry.attribute_contents().try_for_each(|value| names_of_content(source, value, names))?;
+        match (entry.kind, &entry.content) {
+            (EntryKind::Directory, Some(listing)) => names_of_listing(source, listing, names),
+            (_, Some(content)) => names_of_content(source, content, names),
+            (_, None) => Ok(()),
+        }
     });
     or_lost(read)
 }
@@ -256,6 +259,7 @@ fn as_listing(bytes: &[u8]) -> Option<Vec<Entry>> {
 
 /// Notes what an entry refers to.
 fn refer(source: &Opened<'_>, entry: &Entry, referred: &mut HashSet<ChunkName>) -> Result<()> {
+    referred.extend(entry.attribute_contents().flat_map(|value| &value.parts).filter_map(|part| part.name));
     let Some(content) = &entry.content else { return Ok(()) };
     if entry.kind != EntryKind::Directory {
         referred.extend(content.parts.iter().filter_map(|part| part.name));

@@ -5,6 +5,7 @@ use actix_web::{HttpResponse, get, post};
 use jetfrost_wire::Problem;
 use jetfrost_wire::roster::{AskHandOuts, HandOutForm, Roster, RosterDone, RosterPlan, RosterQuery};
 
+use super::super::large::Large;
 use super::super::{App, Reply, Trouble};
 use crate::desk::Credential;
 
@@ -24,21 +25,21 @@ async fn roster(app: Data<App>, credential: Credential, query: Query<RosterQuery
 /// What a roster would do; changes nothing.
 #[utoipa::path(tag = "roster", request_body = Roster, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = RosterPlan), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/roster/plan")]
-async fn plan_roster(app: Data<App>, credential: Credential, body: Json<Roster>) -> Reply<RosterPlan> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.plan_roster(caller, &body)).await?))
+async fn plan_roster(app: Data<App>, credential: Credential, body: Large<Roster>) -> Reply<RosterPlan> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.plan_roster(caller, &body.0)).await?))
 }
 
 /// Puts a roster into effect: all of it, or nothing. Doing it again changes nothing more.
 #[utoipa::path(tag = "roster", request_body = Roster, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = RosterDone), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/roster")]
-async fn apply_roster(app: Data<App>, credential: Credential, body: Json<Roster>) -> Reply<RosterDone> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.apply_roster(caller, &body)).await?))
+async fn apply_roster(app: Data<App>, credential: Credential, body: Large<Roster>) -> Reply<RosterDone> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.apply_roster(caller, &body.0)).await?))
 }
 
 /// Hand-outs for enrolment codes, a page each, in one file.
 #[utoipa::path(tag = "roster", request_body = AskHandOuts, security(("bearer" = []), ("cookie" = [])), responses((status = 200, content((String = "text/html"), (Vec<u8> = "application/pdf"))), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/hand-outs")]
-async fn hand_outs(app: Data<App>, credential: Credential, body: Json<AskHandOuts>) -> Result<HttpResponse, Trouble> {
+async fn hand_outs(app: Data<App>, credential: Credential, Large(body): Large<AskHandOuts>) -> Result<HttpResponse, Trouble> {
     let (kind, name) = match body.form {
         HandOutForm::Html => ("text/html; charset=utf-8", "hand-outs.html"),
         HandOutForm::Pdf => ("application/pdf", "hand-outs.pdf"),

@@ -5,6 +5,7 @@ use actix_web::{patch, post};
 use jetfrost_wire::Problem;
 use jetfrost_wire::run::{BeginRun, CommitPoint, GiveUp, PointCommitted, Progress, Run, RunBegun};
 
+use super::super::large::Large;
 use super::super::{App, Reply};
 use crate::desk::Credential;
 
@@ -27,8 +28,8 @@ async fn progress(app: Data<App>, credential: Credential, id: Path<String>, body
 /// Commits a run's recovery point. Asked again for the same point, it answers as the first time.
 #[utoipa::path(tag = "runs", request_body = CommitPoint, params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = PointCommitted), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/runs/{id}/point")]
-async fn commit(app: Data<App>, credential: Credential, id: Path<String>, body: Json<CommitPoint>) -> Reply<PointCommitted> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.commit(caller, &id, &body)).await?))
+async fn commit(app: Data<App>, credential: Credential, id: Path<String>, body: Large<CommitPoint>) -> Reply<PointCommitted> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.commit(caller, &id, &body.0)).await?))
 }
 
 /// Ends a run that made no recovery point.

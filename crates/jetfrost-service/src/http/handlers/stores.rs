@@ -4,7 +4,7 @@ use actix_web::web::{Data, Json, Path};
 use actix_web::{HttpResponse, delete, get, post, put};
 use jetfrost_wire::advice::{AskAdvice, AskCapacity, CapacityAdvice, LimitAdvice};
 use jetfrost_wire::job::Job;
-use jetfrost_wire::keeping::{NewHold, StoreSettings, ThinningPreview};
+use jetfrost_wire::keeping::{NewHold, RemoveNow, StoreSettings, ThinningPreview};
 use jetfrost_wire::workstation::{NewSlot, Point, PointBytes, Slots, Soundness, WayIn, Workstation};
 use jetfrost_wire::{Page, Problem};
 
@@ -18,10 +18,12 @@ serve!(
     hold_store,
     release_store,
     remove_store,
+    remove_store_now,
     bring_store_back,
     hold_point,
     release_point,
     remove_point,
+    remove_point_now,
     bring_point_back,
     preview_thinning,
     begin_thinning,
@@ -77,6 +79,13 @@ async fn remove_store(app: Data<App>, credential: Credential, id: Path<String>) 
     Ok(Json(app.for_caller(credential, move |desk, caller| desk.remove_store(caller, &id)).await?))
 }
 
+/// Removes an image store at once, once the protected time of its points is over. It cannot be brought back.
+#[utoipa::path(tag = "stores", request_body = RemoveNow, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/stores/{id}/leaving/now")]
+async fn remove_store_now(app: Data<App>, credential: Credential, id: Path<String>, body: Json<RemoveNow>) -> Reply<Job> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.remove_store_now(caller, &id, &body)).await?))
+}
+
 /// Brings an image store back whose waiting time is not over.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/stores/{id}/leaving")]
@@ -103,6 +112,18 @@ async fn release_point(app: Data<App>, credential: Credential, path: Path<(Strin
 #[put("/stores/{id}/points/{sequence}/leaving")]
 async fn remove_point(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<Point> {
     Ok(Json(app.for_caller(credential, move |desk, caller| desk.remove_point(caller, &path.0, path.1)).await?))
+}
+
+/// Removes a point at once, once its protected time is over. It cannot be brought back.
+#[utoipa::path(tag = "stores", request_body = RemoveNow, params(("id" = String, Path), ("sequence" = u64, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/stores/{id}/points/{sequence}/leaving/now")]
+async fn remove_point_now(
+    app: Data<App>,
+    credential: Credential,
+    path: Path<(String, u64)>,
+    body: Json<RemoveNow>,
+) -> Reply<Job> {
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.remove_point_now(caller, &path.0, path.1, &body)).await?))
 }
 
 /// Brings a point back whose waiting time is not over.

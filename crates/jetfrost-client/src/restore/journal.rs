@@ -1,0 +1,175 @@
+//! What a restore has made so far, in a file of the directory that it goes to: one that was killed goes on where it was, and leaves
+//! no folder closed and nothing half-written. The file is gone when the restore has ended.
+
+use std::collections::HashSet;
+use std::ffi::OsStr;
+use std::fs::{self, File, Metadata, OpenOptions};
+use std::io::{self, BufRead, BufReader, Write};
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+
+use data_encoding::HEXLOWER;
+use jetfrost_image::PointId;
+use jetfrost_image::format::{Entry, EntryKind};
+
+/// The name of the file.
+const NAME: &str = ".jetfrost-restoring";
+/// What is read of it.
+const MOST: u64 = 256 << 20;
+/// A longer line is none of ours: a path has 4096 bytes at most.
+const MOST_LINE: usize = 16 << 10;
+const PARTIAL: &str = ".jetfrost-";
+const PARTIAL_END: &str = ".partial";
+
+/// The journal of a restore; without a file where none can be written, or where another restore is under way.
+#[derive(Debug, Default)]
+pub(super) struct Journal {
+    path: PathBuf,
+    file: Option<File>,
+    /// Folders that a restore before this one made and did not finish.
+    made_before: HashSet<PathBuf>,
+    /// Whether that was one of the same point, since the machine was started last: what it put in place is whole.
+    goes_on: bool,
+}
+
+impl Journal {
+    /// Begins, or goes on with what was not finished.
+    pub(super) fn begin(into: &Path, point: PointId) -> Self {
+        Self::open(into, &format!("{point} {}", boot())).unwrap_or_default()
+    }
+
+    fn open(into: &Path, head: &str) -> io::Result<Self> {
+        let path = into.join(NAME);
+        let options = |options: &mut OpenOptions| options.custom_flags(nix::libc::O_NOFOLLOW).mode(0o600).open(&path);
+        let mut file = options(OpenOptions::new().read(true).append(true).create(true))?;
+        // Another restore to the same directory keeps the journal; this one goes without.
+        file.try_lock().map_err(io::Error::from)?;
+        let mut lines = BufReader::new(io::Read::take(&mut file, MOST)).split(b'\n').map_while(Result::ok);
+        let goes_on = lines.next().is_some_and(|first| first == head.as_bytes());
+        let decode = |line: Vec<u8>| HEXLOWER.decode(&line).ok().filter(|_| line.len() <= MOST_LINE);
+        let made_before: HashSet<PathBuf> = lines.filter_map(decode).map(|path| into.join(OsStr::from_bytes(&path))).collect();
+        let mut journal = Self { path, file: Some(file), made_before, goes_on };
+        if !goes_on {
+            journal.begin_anew(into, head)?;
+        }
+        Ok(journal)
+    }
+
+    fn begin_anew(&mut self, into: &Path, head: &str) -> io::Result<()> {
+        let Some(file) = &mut self.file else { return Ok(()) };
+        file.set_len(0)?;
+        file.write_all(format!("{head}\n").as_bytes())?;
+        for folder in self.made_before.clone() {
+            self.note(into, &folder);
+        }
+        Ok(())
+    }
+
+    /// Notes a folder that was made; it is closed to others until it has its own permissions at the end.
+    pub(super) fn note(&mut self, into: &Path, folder: &Path) {
+        let (Some(file), Ok(within)) = (&mut self.file, folder.strip_prefix(into)) else { return };
+        let line = HEXLOWER.encode(within.as_os_str().as_bytes()) + "\n";
+        if file.write_all(line.as_bytes()).is_err() {
+            // It is a help, no condition.
+            self.file = None;
+        }
+    }
+
+    /// Whether an unfinished restore made this folder.
+    pub(super) fn made(&self, folder: &Path) -> bool {
+        self.made_before.contains(folder)
+    }
+
+    /// Whether what is there was put there by an unfinished restore of this point: it got its name when it was whole.
+    pub(super) fn has_done(&self, entry: &Entry, there: &Metadata) -> bool {
+        let same_time = (there.mtime(), there.mtime_nsec()) == (entry.mtime, entry.mtime_nanos.into());
+        let same_kind = match entry.kind {
+            EntryKind::File => there.is_file() && there.len() == entry.len(),
+            EntryKind::Symlink => there.is_symlink(),
+            _ => !there.is_file() && !there.is_dir() && !there.is_symlink(),
+        };
+        self.goes_on && same_kind && same_time
+    }
+
+    /// Removes what was half-written in a folder that is gone through.
+    pub(super) fn tidy(&self, folder: &Path) {
+        if self.file.is_none() {
+            return;
+        }
+        for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+            if is_left_behind(entry.file_name().as_bytes()) {
+                let _ = fs::remove_file(entry.path());
+            }
+        }
+    }
+
+    /// The restore came to its end: nothing is unfinished.
+    pub(super) fn end(self) {
+        if self.file.is_some() {
+            let _ = fs::remove_file(&self.path);
+        }
+    }
+}
+
+/// Whether this is the name of something half-written by a process that runs no more.
+fn is_left_behind(name: &[u8]) -> bool {
+    let number = std::str::from_utf8(name).ok().and_then(|name| name.strip_prefix(PARTIAL)?.strip_suffix(PARTIAL_END));
+    let process = number.and_then(|number| u32::from_str_radix(number.split('-').next()?, 16).ok());
+    process.is_some_and(|process| process != std::process::id() && !Path::new(&format!("/proc/{process}")).exists())
+}
+
+/// A name beside a target that nothing has; its process can be told from it.
+pub(super) fn partial_name(number: u64) -> String {
+    format!("{PARTIAL}{:x}-{number:x}{PARTIAL_END}", std::process::id())
+}
+
+/// Which start of the machine this is: what was in place before another one may not have reached the disk.
+fn boot() -> String {
+    fs::read_to_string("/proc/sys/kernel/random/boot_id").map_or_else(|_| "unknown".into(), |id| id.trim().to_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const POINT: PointId = PointId([7; 16]);
+
+    #[test]
+    fn what_was_not_finished_is_known_again_and_what_was_leaves_nothing() {
+        let place = tempfile::tempdir().expect("a directory");
+        let into = place.path();
+        let mut first = Journal::begin(into, POINT);
+        let odd = into.join(OsStr::from_bytes(b"m\xfcnster\n"));
+        first.note(into, &odd);
+        // Killed here.
+        drop(first);
+        let again = Journal::begin(into, POINT);
+        assert!(again.goes_on && again.made(&odd) && !again.made(&into.join("other")));
+        assert!(Journal::begin(into, POINT).file.is_none(), "two at once share no journal");
+        drop(again);
+        let other = Journal::begin(into, PointId([8; 16]));
+        assert!(!other.goes_on && other.made(&odd), "of another point it is still ours to open");
+        other.end();
+        assert_eq!(fs::read_dir(into).expect("listed").count(), 0);
+    }
+
+    #[test]
+    fn only_what_a_dead_process_left_half_written_is_removed() {
+        let place = tempfile::tempdir().expect("a directory");
+        let own = partial_name(1);
+        let dead = format!("{PARTIAL}{:x}-3{PARTIAL_END}", 0x7fff_fff0_u32);
+        for name in [own.as_str(), &dead, ".jetfrost-notes", "letter.partial"] {
+            fs::write(place.path().join(name), "x").expect("written");
+        }
+        Journal::begin(place.path(), POINT).tidy(place.path());
+        let mut left: Vec<String> = fs::read_dir(place.path())
+            .expect("listed")
+            .map(|entry| entry.expect("an entry").file_name().into_string().expect("text"))
+            .collect();
+        left.sort();
+        let mut expected = vec![own, ".jetfrost-notes".into(), NAME.to_owned(), "letter.partial".into()];
+        expected.sort();
+        assert_eq!(left, expected);
+    }
+}
