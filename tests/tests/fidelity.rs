@@ -8,6 +8,7 @@ use std::process::Command;
 
 use jetfrost_client::browse::At;
 use jetfrost_client::restore::{Rights, Trouble, Wish};
+use jetfrost_image::crypto::{Random, SeededRandom};
 use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_tests::witness::{data_map, listing};
 
@@ -298,4 +299,172 @@ fn two_things_of_one_name_are_not_put_in_one_place() {
     let wish = Wish { paths, into: office.path("back"), replace: true, rights: Rights::Keep };
     assert!(workstation.restore(&At::Latest, &wish).expect_err("refused").to_string().contains("same name"));
     assert!(!office.path("back").exists(), "and nothing was written");
+}
+
+/// A folder in memory, whose file system takes attributes of any size; removed when dropped.
+fn in_memory() -> tempfile::TempDir {
+    tempfile::tempdir_in("/dev/shm").expect("a directory in memory")
+}
+
+/// A file with more than a mebibyte of attributes ended everybody's backups, or made points that could not be read.
+#[test]
+fn attributes_of_any_size_come_back_as_they_were() {
+    let (office, workstation) = office();
+    let memory = in_memory();
+    let folder = memory.path().join("kept");
+    fs::create_dir_all(folder.join("inner")).expect("made");
+    let names = ["letter", "inner/next to it", "inner"];
+    for name in &names[..2] {
+        fs::write(folder.join(name), "dear Aud").expect("written");
+    }
+    let noise = |n: usize| -> Vec<u8> {
+        let mut bytes = vec![0; 60_000];
+        SeededRandom::new(format!("value {n}").as_bytes()).fill(&mut bytes);
+        bytes
+    };
+    for n in 0..30 {
+        // Half of them compress, half do not.
+        let value = if n % 2 == 0 { noise(n) } else { vec![7; 60_000] };
+        for name in [names[0], names[2]] {
+            xattr::set(folder.join(name), format!("user.value{n}"), &value).expect("set");
+        }
+    }
+    xattr::set(folder.join(names[1]), "user.short", b"short").expect("set");
+    let mut chosen = workstation.home.chosen().expect("readable");
+    chosen.keep(&folder).expect("kept");
+    workstation.home.keep_chosen(&chosen).expect("written");
+    for _ in 0..2 {
+        // The second time the file is as it was, and its attributes come from the memory of the first run.
+        let report = workstation.back_up().expect("backed up");
+        assert_eq!(report.exceptions.total(), 0, "{:?}", report.listed);
+        let back = in_memory();
+        let wish = Wish { paths: vec![folder.clone()], into: back.path().into(), replace: false, rights: Rights::Keep };
+        let report = workstation.restore(&At::Latest, &wish).expect("restored");
+        assert!(report.troubles.is_empty(), "{:?}", report.troubles);
+        assert_eq!(listing(&back.path().join("kept")), listing(&folder));
+        for name in names {
+            let of = |path: std::path::PathBuf| -> Vec<(std::ffi::OsString, Option<Vec<u8>>)> {
+                let mut all: Vec<_> = xattr::list(&path)
+                    .expect("listed")
+                    .map(|name| (name.clone(), xattr::get(&path, &name).expect("read")))
+                    .collect();
+                all.sort();
+                all
+            };
+            assert!(of(back.path().join("kept").join(name)) == of(folder.join(name)), "{name}");
+        }
+    }
+    assert_eq!(workstation.drill(100).expect("rehearsed").troubles.len(), 0);
+    let _: jetfrost_wire::job::Job = office.api.post(&format!("{}/thinning", workstation.store()), &()).expect("begun");
+    office.finish_jobs();
+    let browser = jetfrost_client::browse::Browser::open(&workstation.home).expect("joined");
+    let point = browser.point(&At::Latest, jetfrost_wire::workstation::PointKind::Files).expect("a point");
+    let meter = std::sync::Arc::new(jetfrost_client::progress::Meter::default());
+    let checked = jetfrost_client::check::check(&browser, &point, 100, &meter).expect("checked");
+    assert!(checked.damaged.is_empty(), "what attributes need is needed: {checked:?}");
+}
+
+#[test]
+fn attributes_beyond_what_is_kept_are_an_exception_and_stop_nothing() {
+    let (office, workstation) = office();
+    let memory = in_memory();
+    let folder = memory.path().join("kept");
+    fs::create_dir(&folder).expect("made");
+    fs::write(folder.join("laden"), "content").expect("written");
+    fs::write(folder.join("plain"), "content").expect("written");
+    for n in 0..320 {
+        xattr::set(folder.join("laden"), format!("user.value{n:04}"), &vec![n as u8; 60_000]).expect("set");
+    }
+    let mut chosen = workstation.home.chosen().expect("readable");
+    chosen.keep(&folder).expect("kept");
+    workstation.home.keep_chosen(&chosen).expect("written");
+    let report = workstation.back_up().expect("backed up");
+    assert_eq!(report.exceptions.total(), 1);
+    let said = &report.listed[0];
+    assert!(String::from_utf8_lossy(&said.path).ends_with("laden"), "{said:?}");
+    let back = office.path("back");
+    let wish = Wish { paths: vec![folder.clone()], into: back.clone(), replace: false, rights: Rights::Keep };
+    drop(workstation.restore(&At::Latest, &wish).expect("restored"));
+    assert_eq!(fs::read(back.join("kept/laden")).expect("there"), b"content");
+    assert_eq!(fs::read(back.join("kept/plain")).expect("there"), b"content");
+}
+
+#[test]
+fn root_brings_back_no_rights_to_a_place_that_is_no_system_unless_asked() {
+    use std::os::unix::fs::{FileTypeExt, PermissionsExt};
+    let (office, workstation) = office();
+    let mode = |path: &Path, mode| fs::set_permissions(path, fs::Permissions::from_mode(mode)).expect("set");
+    workstation.write("tool", "#!/bin/true");
+    mode(&workstation.folder.join("tool"), 0o4755);
+    fs::create_dir(workstation.folder.join("shared")).expect("made");
+    mode(&workstation.folder.join("shared"), 0o2775);
+    let device = workstation.folder.join("null");
+    let made = Command::new("mknod").arg(&device).args(["c", "1", "3"]).status().expect("mknod runs");
+    assert_eq!(made.success(), nix::unistd::geteuid().is_root(), "only root makes device nodes");
+    workstation.back_up().expect("backed up");
+    let restored = |name: &str, rights| {
+        let back = office.path(name);
+        let wish = Wish { paths: vec![workstation.folder.clone()], into: back.clone(), replace: false, rights };
+        let report = workstation.restore(&At::Latest, &wish).expect("restored");
+        assert!(report.troubles.is_empty(), "{:?}", report.troubles);
+        let folder = back.join(workstation.folder.file_name().expect("a name"));
+        let tool = fs::metadata(folder.join("tool")).expect("there").permissions().mode() & 0o7777;
+        let shared = fs::metadata(folder.join("shared")).expect("there").permissions().mode() & 0o7777;
+        assert_eq!(shared, 0o2775, "of a folder it says whose what is made in it becomes");
+        let has_device = fs::symlink_metadata(folder.join("null")).is_ok_and(|found| found.file_type().is_char_device());
+        (tool, has_device, report.rights_left_out)
+    };
+    let (is_root, devices) = (made.success(), u64::from(made.success()));
+    assert_eq!(restored("left out", Rights::LeaveOut), (0o755, false, 1 + devices));
+    assert_eq!(restored("kept", Rights::Keep), (0o4755, is_root, 0));
+    let by_itself = if is_root { (0o755, false, 2) } else { (0o4755, false, 0) };
+    assert_eq!(restored("by itself", Rights::OfSystemOnly), by_itself);
+}
+
+#[test]
+fn a_full_target_is_said_to_be_full_and_only_what_is_there_is_counted() {
+    let (office, workstation) = office();
+    // Where a test may not mount, there is no full volume to be had.
+    let Some(volume) = jetfrost_tests::mounted::Mounted::new(&office.path("small"), "3m") else { return };
+    for n in 0..60 {
+        let mut bytes = vec![0; 100_000];
+        SeededRandom::new(format!("file {n}").as_bytes()).fill(&mut bytes);
+        workstation.write(&format!("file {n}"), bytes);
+    }
+    workstation.back_up().expect("backed up");
+    let wish =
+        Wish { paths: vec![workstation.folder.clone()], into: volume.path.join("back"), replace: false, rights: Rights::Keep };
+    let report = workstation.restore(&At::Latest, &wish).expect("as far as there was room");
+    let there =
+        fs::read_dir(volume.path.join("back").join(workstation.folder.file_name().expect("a name"))).expect("listed").count();
+    assert_eq!(report.progress.files_done, there as u64);
+    assert!(there < 60 && report.troubles.iter().any(|t| t.trouble == Trouble::NoRoom), "{there}: {:?}", report.troubles);
+}
+
+#[test]
+fn what_a_run_sent_is_read_back_before_its_point_counts() {
+    use jetfrost_client::backup::{ReadBack, back_up};
+    use jetfrost_client::progress::Meter;
+    use jetfrost_wire::workstation::PointKind;
+    let (office, workstation) = office();
+    let mut noise = vec![0; 400_000];
+    SeededRandom::new(b"read back").fill(&mut noise);
+    workstation.write("letter", noise);
+    workstation.back_up().expect("backed up");
+    // A disk that alters what it was given: one byte of the largest segment.
+    let segment = walk(&office.path("shelf/stores")).into_iter().filter(|path| path.extension().is_some_and(|e| e == "seg"));
+    let segment = segment.max_by_key(|path| fs::metadata(path).expect("there").len()).expect("one");
+    let mut bytes = fs::read(&segment).expect("read");
+    let at = bytes.len() / 2;
+    bytes[at] ^= 1;
+    fs::write(&segment, bytes).expect("altered");
+    // A machine that remembers nothing hands everything over again; the service says that it has it.
+    fs::remove_dir_all(workstation.home.directory().join("memory")).expect("there");
+    let run = back_up(&workstation.home, PointKind::Files, ReadBack::Everything, &std::sync::Arc::new(Meter::default()));
+    assert!(matches!(run, Err(jetfrost_client::ClientError::NotReadBack)), "{run:?}");
+}
+
+fn walk(directory: &Path) -> Vec<std::path::PathBuf> {
+    let entries = fs::read_dir(directory).expect("readable").map(|entry| entry.expect("an entry").path());
+    entries.flat_map(|path| if path.is_dir() { walk(&path) } else { vec![path] }).collect()
 }

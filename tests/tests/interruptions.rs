@@ -112,6 +112,40 @@ fn after_the_client_is_killed_the_next_run_does_not_send_again_what_had_arrived(
 }
 
 #[test]
+fn after_a_restore_is_killed_the_next_one_goes_on_and_leaves_nothing_closed_or_half_written() {
+    use std::os::unix::fs::PermissionsExt;
+    let (scene, daemon) = scene();
+    for n in 0..20 {
+        fs::create_dir_all(scene.files.join(format!("folder {n}/inner"))).expect("made");
+        fs::rename(scene.files.join(format!("photo {n}")), scene.files.join(format!("folder {n}/inner/photo"))).expect("moved");
+    }
+    fs::hard_link(scene.files.join("folder 3/inner/photo"), scene.files.join("same as 3")).expect("linked");
+    scene.station(&["backup", "--quiet"], 0);
+    let back = scene.at("back");
+    let arguments = ["restore", scene.files.to_str().expect("text"), "--to", back.to_str().expect("text"), "--quiet"];
+    let restored = || walk(&back).iter().filter(|path| path.to_string_lossy().contains("photo")).count();
+    let mut killed = jetfrost(&scene.at("station")).args(arguments).stdout(Stdio::null()).spawn().expect("it runs");
+    until("files are in place", || restored() > 25);
+    killed.kill().expect("killed");
+    killed.wait().expect("gone");
+    let before = restored();
+    assert!(before < 100, "it was killed in the middle");
+    fs::write(back.join("files/.jetfrost-7fffffff-1.partial"), "of an earlier one").expect("written");
+
+    let said = scene.station(&arguments, 0);
+    assert!(said.contains("101 files"), "what was in place counts as there: {said}");
+    assert_eq!(listing(&back.join("files")), listing(&scene.files));
+    let mode = fs::metadata(back.join("files/folder 3")).expect("there").permissions().mode() & 0o777;
+    assert_eq!(mode, fs::metadata(scene.files.join("folder 3")).expect("there").permissions().mode() & 0o777);
+    let left: Vec<_> = walk(&back).into_iter().filter(|path| path.to_string_lossy().contains(".jetfrost-")).collect();
+    assert!(left.is_empty(), "{left:?}");
+    // Once it has ended, what is there is somebody's own: nothing is taken for restored.
+    let said = jetfrost_ends(&scene.at("station"), &arguments, 3).out;
+    assert!(said.contains("something of this name is there"), "{said}");
+    assert!(daemon.terminate());
+}
+
+#[test]
 fn after_the_service_is_killed_no_point_is_lost_and_none_is_half_there() {
     let (scene, daemon) = scene();
     scene.station(&["backup", "--quiet"], 0);

@@ -3,13 +3,18 @@
 use std::fs;
 use std::io::{Read, Write};
 use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
 
 use jetfrost_client::ClientError;
+use jetfrost_client::browse::{At, Browser};
+use jetfrost_client::progress::Meter;
+use jetfrost_client::restore::{Rights, Wish, restore};
 use jetfrost_tests::mounted::Mounted;
 use jetfrost_tests::office::Office;
 use jetfrost_wire::people::{Account, Group, NewAccount, NewGroup, Role};
 use jetfrost_wire::roster::{Roster, RosterDone};
 use jetfrost_wire::service::AuditCheck;
+use jetfrost_wire::workstation::PointKind;
 use jetfrost_wire::{ProblemKind, WhoseMove};
 
 /// Another program that holds the records for itself, until it is let go.
@@ -70,6 +75,9 @@ fn on_a_full_volume_nothing_is_half_done_and_it_goes_on_once_there_is_room() {
     let Some(volume) = Mounted::new(&directory.path().join("small"), "6m") else { return };
     let office = Office::with_state_on(&volume.path);
     office.destination("shelf");
+    let station = office.workstation("knot");
+    station.write("letter", "dear Aud");
+    station.back_up().expect("backed up");
     let mut filler = fs::File::create(volume.path.join("filler")).expect("made");
     while filler.write_all(&[1; 4096]).is_ok() {}
     // More than what the pages that are there already can take.
@@ -78,7 +86,15 @@ fn on_a_full_volume_nothing_is_half_done_and_it_goes_on_once_there_is_room() {
     let (kind, whose, next) = problem(office.api.post::<_, RosterDone>("/roster", &roster));
     assert_eq!((kind, whose), (Some(ProblemKind::RecordsFull), WhoseMove::Administrator), "{next}");
     let accounts: Vec<Account> = office.api.list("/accounts").expect("reading goes on");
-    assert_eq!(accounts.len(), 1, "all of it or nothing");
+    assert_eq!(accounts.len(), 2, "all of it or nothing");
+
+    // Whoever needs files back gets them, and is told that there is no record of it.
+    let (back, browser) = (office.path("back"), Browser::open(&station.home).expect("joined"));
+    let point = browser.point(&At::Latest, PointKind::Files).expect("a point");
+    let wish = Wish { paths: vec![], into: back.clone(), replace: false, rights: Rights::Keep };
+    let report = restore(&browser, &point, &wish, &Arc::new(Meter::default())).expect("restored");
+    assert_eq!((report.troubles.len(), report.not_on_record.is_some()), (0, true));
+    assert_eq!(fs::read(station.restored(&back).join("letter")).expect("there"), b"dear Aud");
     drop(filler);
     fs::remove_file(volume.path.join("filler")).expect("removed");
     let _: Account = office.api.post("/accounts", &NewAccount::new("anna", Role::Member)).expect("it goes on");

@@ -108,13 +108,15 @@ fn rehearse(
     Ok((comparison.compared_here, told(troubles.take(), scratch.path())))
 }
 
-/// The troubles under the paths that people know. That a file kept changing while it was backed up is no fault of the restore.
+/// The troubles under the paths that people know. That a file kept changing while it was backed up is no fault of the restore, nor
+/// that the place of a rehearsal does not take an attribute that came back.
 fn told(troubles: Vec<NotRestored>, root: &Path) -> Vec<NotRestored> {
     let known = |trouble: NotRestored| match trouble.path.strip_prefix(root) {
         Ok(within) => NotRestored { path: Path::new("/").join(within), ..trouble },
         Err(_) => trouble,
     };
-    troubles.into_iter().filter(|trouble| trouble.trouble != Trouble::Unsettled).map(known).collect()
+    let is_fault = |trouble: &NotRestored| ![Trouble::Unsettled, Trouble::Unsupported].contains(&trouble.trouble);
+    troubles.into_iter().filter(is_fault).map(known).collect()
 }
 
 /// Draws among the files that can be drawn, of which there are so many with so many bytes: what is too large for a drill does

@@ -80,6 +80,8 @@ pub enum Trouble {
     Unsettled,
     /// There was no room where it was to be.
     NoRoom,
+    /// The file system where it was to be does not take such an attribute.
+    Unsupported,
     /// A drill brought it back otherwise than it was.
     Differs,
 }

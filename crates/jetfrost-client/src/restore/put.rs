@@ -11,6 +11,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use jetfrost_image::format::{Entry, EntryKind};
+use nix::errno::Errno;
 use nix::fcntl::AT_FDCWD;
 use nix::sys::stat::{Mode, SFlag, UtimensatFlags, futimens, makedev, mknod, utimensat};
 use nix::sys::time::TimeSpec;
@@ -113,7 +114,10 @@ impl Dresser {
         for (name, value) in entry.xattrs.iter().flatten() {
             if let Err(error) = self.set_xattr(bare, name, value) {
                 let name = String::from_utf8_lossy(name).into_owned();
-                self.troubles.add(shown, Trouble::System, format!("its attribute {name} could not be set: {error}"));
+                // A volume that is full says the same of an attribute as a file system that has no room for any of this length.
+                let unsupported = [Errno::ENOTSUP, Errno::E2BIG, Errno::ENOSPC, Errno::ERANGE].map(|errno| Some(errno as i32));
+                let trouble = if unsupported.contains(&error.raw_os_error()) { Trouble::Unsupported } else { Trouble::System };
+                self.troubles.add(shown, trouble, format!("its attribute {name} could not be set: {error}"));
             }
         }
         if entry.kind != EntryKind::Symlink

@@ -9,7 +9,7 @@ use jetfrost_wire::service::{Carry, IssuedToken, NewToken, Session, SessionsEnde
 use super::people::check_password;
 use super::{Caller, DAY_MS, Desk, DeskError, Result, Who, checked_name, convert};
 use crate::clock::timestamp;
-use crate::records::{AccountRow, SessionRow};
+use crate::records::{AccountRow, RecordsError, SessionRow};
 use crate::secrets::{SecretKind, hash, hash_password, is_password, new_id, new_secret};
 
 /// A browser's session ends after so long without use.
@@ -70,7 +70,11 @@ impl Desk {
             return Err(DeskError::NotSignedIn);
         }
         if now - session.last_used > TOUCH_MS {
-            self.records.write(|on| Ok::<_, DeskError>(session.set_used(now, on)?))?;
+            match self.records.write(|on| Ok::<_, DeskError>(session.set_used(now, on)?)) {
+                // That a session was used is no reason to refuse what it asks for.
+                Err(DeskError::Records(RecordsError::Full(_))) => {}
+                other => other?,
+            }
         }
         let role = convert::office_role(convert::role(&account));
         Ok(Who::Person { account, role, session })

@@ -11,7 +11,7 @@ use jetfrost_wire::workstation::{PointBytes, Slots};
 
 use super::limits::{Purpose, Room};
 use super::{Caller, Desk, DeskError, Result, Who, to_db};
-use crate::records::{Connection, PointRow, RestoreRow, WorkstationLine};
+use crate::records::{Connection, PointRow, RecordsError, RestoreRow, WorkstationLine};
 
 /// Reading an image store without a restore is put on record this often.
 const NOTE_READING_MS: i64 = 3_600_000;
@@ -132,13 +132,18 @@ impl Desk {
                 return Ok(());
             }
         }
-        let for_how_long = self.records.write(|on| {
+        let noted = self.records.write(|on| {
             if is_on_record(caller, line, on)? {
                 return Ok::<_, DeskError>(LOOK_AGAIN_MS);
             }
             self.audit(caller, "image store read without a restore", &line.workstation.name, on)?;
             Ok(NOTE_READING_MS)
-        })?;
+        });
+        let for_how_long = match noted {
+            // Whoever needs files back gets them also when nothing can be put on record.
+            Err(DeskError::Records(RecordsError::Full(_))) => LOOK_AGAIN_MS,
+            other => other?,
+        };
         self.readings.lock().unwrap_or_else(PoisonError::into_inner).insert(key, now + for_how_long);
         Ok(())
     }
