@@ -4,6 +4,7 @@ mod chunk;
 mod keys;
 mod office_box;
 mod office_key;
+mod padding;
 mod point;
 mod random;
 mod slots;
