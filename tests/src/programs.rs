@@ -77,6 +77,12 @@ impl Daemon {
         self.address.rsplit(':').next().and_then(|port| port.parse().ok()).expect("a port")
     }
 
+    /// Its process id.
+    #[must_use]
+    pub fn process(&self) -> u32 {
+        self.child.id()
+    }
+
     /// Kills it at once, as a loss of power would.
     pub fn kill(mut self) {
         self.child.kill().expect("killed");

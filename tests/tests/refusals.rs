@@ -3,6 +3,7 @@
 use std::fs;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
+use std::process::Command;
 
 use jetfrost_client::api::Api;
 use jetfrost_client::browse::At;
@@ -279,7 +280,13 @@ fn a_service_that_went_back_in_time_is_noticed() {
     fs::remove_file(points.iter().max().expect("two points")).expect("set back");
     let receipts = glob(&office.path("shelf"), "receipt");
     fs::remove_file(receipts.iter().max().expect("two receipts")).expect("set back");
-    office.restart();
+    // The records, too: with them the service would know that the point is lost, and say so.
+    office.stop();
+    let statement = "import sqlite3,sys; c=sqlite3.connect(sys.argv[1]); c.execute('DELETE FROM points WHERE sequence = 2'); \
+                     c.execute('UPDATE stores SET latest_sequence = 1, points = 1'); c.commit()";
+    let records = office.path("state/records.sqlite");
+    assert!(Command::new("python3").args(["-c", statement]).arg(records).status().expect("python3 runs").success());
+    office.start();
     let error = station.back_up().expect_err("refused");
     assert!(matches!(error, ClientError::RolledBack { shown: 1, seen: 2 }), "{error}");
 }

@@ -51,7 +51,7 @@ const problem = computed(() => [holding, releasing, removing, bringing].map((f) 
     <BButton v-if="point.hold" size="sm" variant="outline-secondary" :aria-label="`Release point ${point.sequence}`" @click="releasing.submit">Release</BButton>
     <BButton v-else size="sm" variant="outline-secondary" :aria-label="`Hold point ${point.sequence}`" @click="asking = 'hold'">Hold</BButton>
     <BButton v-if="point.leaving" size="sm" variant="outline-secondary" :aria-label="`Bring back point ${point.sequence}`" @click="bringing.submit">Bring back</BButton>
-    <BButton v-if="point.leaving" size="sm" variant="outline-secondary" :aria-label="`Remove point ${point.sequence} now`" @click="asking = 'now'">Remove now…</BButton>
+    <BButton v-if="point.leaving" size="sm" variant="outline-secondary" :aria-label="`Remove now… point ${point.sequence}`" @click="asking = 'now'">Remove now…</BButton>
     <BButton v-if="!point.leaving && !point.hold && !isLatest" size="sm" variant="outline-secondary" :aria-label="`Remove point ${point.sequence}`" @click="asking = 'remove'">Remove</BButton>
   </div>
 </template>

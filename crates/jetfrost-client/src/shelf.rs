@@ -1,5 +1,6 @@
 //! Where an image store is read from: the service, or straight from its directory.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use jetfrost_image::ChunkName;
@@ -68,13 +69,16 @@ impl Shelf {
             Self::Service { api, membership } => api.list(&format!("/workstations/{}/points", membership.workstation)),
             Self::Directory(directory) => {
                 let store = &directory.store;
-                // One whose file is damaged is reported by a scrub, and by salvage.
+                // One that is damaged or lost is listed as such: no other one is to be taken for it.
                 let listed = |sequence| {
-                    let head = store.point_head(sequence).ok()?;
-                    let receipt = store.receipt(sequence).ok().flatten();
-                    Some(as_listed(&head, receipt.map_or(head.created, |receipt| receipt.committed)))
+                    let receipt = store.receipt(sequence).ok().flatten().map(|receipt| receipt.committed);
+                    match store.point_head(sequence) {
+                        Ok(head) => as_listed(&head, receipt.unwrap_or(head.created)),
+                        Err(_) => lost(sequence, receipt.unwrap_or_default()),
+                    }
                 };
-                Ok(store.points().into_iter().rev().filter_map(listed).collect())
+                let known: BTreeSet<u64> = store.points().into_iter().chain(store.lost_points()?).collect();
+                Ok(known.into_iter().rev().map(listed).collect())
             }
         }
     }
@@ -117,6 +121,22 @@ impl Shelf {
             let _ = told.send::<_, Restore>(Method::PATCH, &path, &counted.progress());
         });
         Ok(RestoreOnRecord(Ok((api.clone(), record, reporter))))
+    }
+}
+
+/// A point of which nothing is known but that it was there.
+fn lost(sequence: u64, committed: i64) -> Point {
+    Point {
+        sequence,
+        kind: PointKind::Files,
+        committed: Timestamp::from_millisecond(committed).unwrap_or_default(),
+        files: 0,
+        bytes: 0,
+        exceptions: 0,
+        sent: 0,
+        hold: None,
+        leaving: None,
+        lost: true,
     }
 }
 

@@ -387,7 +387,11 @@ impl Points {
                     many(p.files, words::noun(p.kind)),
                     show(p.bytes),
                     show(p.sent),
-                    if p.exceptions == 0 { String::new() } else { many(p.exceptions, "exception") },
+                    match (p.lost, p.exceptions) {
+                        (true, _) => "lost or damaged".into(),
+                        (false, 0) => String::new(),
+                        (false, exceptions) => many(exceptions, "exception"),
+                    },
                 ]
             };
             let heads = ["point", "made", "", "of", "size", "sent", ""];
@@ -398,7 +402,7 @@ impl Points {
                 "There is no recovery point yet. Next: jetfrost backup",
             );
         });
-        Ok(Code::Done)
+        Ok(if points.iter().any(|point| point.lost) { Code::Damage } else { Code::Done })
     }
 }
 

@@ -12,8 +12,8 @@ use serde_json::{Value, json};
 
 use super::Vector;
 use super::samples::{
-    CONTENT, KEY, PASSPHRASE, RECOVERY, STORE, border_lengths, disks, hex, keys, needs, page, paged, point, receipt, sealed,
-    seldom,
+    CONTENT, KEY, PASSPHRASE, Paged, RECOVERY, STORE, border_lengths, disks, hex, keys, needs, page, paged, point, receipt,
+    sealed, seldom,
 };
 
 /// A vector that a reader takes.
@@ -29,9 +29,12 @@ fn refused(about: &str, structure: &str, bytes: &[u8], why: &str, with: Value) -
 
 /// What goes with everything that takes the key.
 fn keyed(more: Value) -> Value {
-    let mut all = json!({ "store": STORE.to_string(), "store_key": hex(KEY.0) });
-    all.as_object_mut().expect("an object").extend(more.as_object().expect("an object").clone());
-    all
+    let (Value::Object(mut all), Value::Object(more)) = (json!({ "store": STORE.to_string(), "store_key": hex(KEY.0) }), more)
+    else {
+        panic!("what goes with a vector is an object")
+    };
+    all.extend(more);
+    Value::Object(all)
 }
 
 /// All vectors, by the name of their file.
@@ -362,7 +365,7 @@ fn points() -> Vec<(&'static str, Vector)> {
 
 fn listings() -> Vec<(&'static str, Vector)> {
     let slash = Entry::new(b"../../etc/cron.d/x".to_vec(), EntryKind::Fifo).to_bytes();
-    let (content, pages, lengths) = paged();
+    let Paged { content, pages, lengths } = paged();
     let pages: serde_json::Map<String, Value> = pages.iter().map(|(name, page)| (name.to_string(), json!(hex(page)))).collect();
     let mut longer = content.clone();
     longer.len += 1;

@@ -135,8 +135,17 @@ pub(super) fn seldom() -> Vec<u8> {
     [laden, linked, shut, console].iter().flat_map(Entry::to_bytes).collect()
 }
 
-/// Content of 300 parts, with the pages that it leads to.
-pub(super) fn paged() -> (Content, Vec<(ChunkName, Vec<u8>)>, Vec<u64>) {
+/// Content by pages.
+pub(super) struct Paged {
+    pub(super) content: Content,
+    /// What it leads to, by name.
+    pub(super) pages: Vec<(ChunkName, Vec<u8>)>,
+    /// The lengths of its parts.
+    pub(super) lengths: Vec<u64>,
+}
+
+/// Content of 300 parts.
+pub(super) fn paged() -> Paged {
     let part = |n: u64| {
         let name = ChunkName(*blake3::hash(&n.to_le_bytes()).as_bytes());
         Part { len: 1000 + n, name: (n % 50 != 49).then_some(name) }
@@ -150,7 +159,7 @@ pub(super) fn paged() -> (Content, Vec<(ChunkName, Vec<u8>)>, Vec<u64>) {
         Ok::<_, std::convert::Infallible>(name)
     });
     let Ok(content) = content;
-    (content, pages, lengths)
+    Paged { content, pages, lengths }
 }
 
 /// The lengths that the store's borders cut content into: so many bytes of BLAKE3's output, in XOF mode, of the text given.
