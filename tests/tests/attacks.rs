@@ -1,6 +1,8 @@
 //! What somebody does who holds a workstation's device credential, through the public API, to make its past go or to shut others
 //! out; and what somebody does with an administrator's session. Each test is named for what it protects.
 
+use std::time::{Duration, Instant};
+
 use bytes::Bytes;
 use jetfrost_client::ClientError;
 use jetfrost_client::api::{Api, Method};
@@ -10,6 +12,7 @@ use jetfrost_image::format::{
 };
 use jetfrost_image::{ChunkName, PointId};
 use jetfrost_tests::office::{Office, Workstation};
+use jetfrost_tests::raw::RawUpload;
 use jetfrost_wire::Binary;
 use jetfrost_wire::attention::{Attention, ConcernKind};
 use jetfrost_wire::destination::{Destination, DestinationChange};
@@ -366,9 +369,13 @@ fn an_announcement_takes_nobodys_room() {
 }
 
 /// Begins an upload of `len` bytes and sends none of them.
-fn announce(office: &Office, attacker: &Attacker, len: usize) -> jetfrost_tests::raw::RawUpload {
+fn announce(office: &Office, attacker: &Attacker, len: usize) -> RawUpload {
+    announce_at(&office.address(), attacker, len)
+}
+
+fn announce_at(address: &str, attacker: &Attacker, len: usize) -> RawUpload {
     let path = format!("/api/v1/stores/{}/segments/{}", attacker.store, "0".repeat(64));
-    jetfrost_tests::raw::RawUpload::begin(&office.address(), &attacker.credential, &path, len)
+    RawUpload::begin(address, &attacker.credential, &path, len)
 }
 
 #[test]
@@ -684,4 +691,85 @@ fn a_refused_destination_leaves_nothing_and_none_is_made_among_the_services_own_
     assert!(!office.path("shelf/inner").exists());
     assert_eq!(add("own", &office.path("state/backups")), Some(ProblemKind::UnfitDirectory));
     assert!(!office.path("state/backups").exists());
+}
+
+/// Everything at once that a stolen credential, and somebody without one, can send; `JETFROST_LOAD_SECONDS=3600` keeps it up for an
+/// hour.
+#[test]
+fn honest_machines_finish_every_run_beside_an_attack() {
+    let seconds = std::env::var("JETFROST_LOAD_SECONDS").ok().and_then(|n| n.parse().ok()).unwrap_or(6);
+    let office = Office::open();
+    office.destination("shelf");
+    let honest: Vec<Workstation> = (0..10).map(|n| office.workstation(&format!("honest {n}"))).collect();
+    let taken: Vec<Workstation> = (0..2).map(|n| office.workstation(&format!("taken {n}"))).collect();
+    taken.iter().for_each(|station| limit(&office, station, 60_000_000));
+    let (address, fingerprint) = (office.address(), office.fingerprint());
+    let until = Instant::now() + Duration::from_secs(seconds);
+    let finished: Vec<u64> = std::thread::scope(|threads| {
+        for station in &taken {
+            let attacker = Attacker::on(station);
+            threads.spawn(move || flood(&attacker, until));
+            let attacker = Attacker::on(station);
+            let address = &address;
+            threads.spawn(move || stall(address, &attacker, until));
+        }
+        threads.spawn(|| guess_without_a_credential(&address, &fingerprint, until));
+        let work = |(n, station): (usize, &Workstation)| {
+            let mut runs = 0;
+            while runs == 0 || Instant::now() < until {
+                station.write("letter", format!("{n} {runs} ").repeat(5_000));
+                station.back_up().unwrap_or_else(|e| panic!("honest {n}, run {runs}: {e}"));
+                runs += 1;
+                // Less often than runs may be begun.
+                std::thread::park_timeout(Duration::from_secs(if seconds > 60 { 40 } else { 0 }));
+            }
+            runs
+        };
+        let working: Vec<_> = honest.iter().enumerate().map(|of| threads.spawn(move || work(of))).collect();
+        working.into_iter().map(|one| one.join().expect("every run of an honest machine ends well")).collect()
+    });
+    assert!(finished.iter().all(|runs| *runs > 0), "{finished:?}");
+    let back = office.path("back");
+    honest[3].restore_all(&back).expect("restored");
+    let restored = std::fs::read(honest[3].restored(&back).join("letter")).expect("there");
+    assert_eq!(restored, std::fs::read(honest[3].folder.join("letter")).expect("there"));
+}
+
+/// Runs, noise, forged points, needs of nothing and names that nobody has, as fast as they are taken.
+fn flood(attacker: &Attacker, until: Instant) {
+    let mut round = 0_u64;
+    while Instant::now() < until {
+        round += 1;
+        let begin = BeginRun { kind: PointKind::Files, client_version: "x".repeat(60_000) };
+        let begun = attacker.api.post::<_, RunBegun>(&format!("/workstations/{}/runs", attacker.workstation), &begin);
+        let (segment, names) = attacker.noise(if round.is_multiple_of(4) { 3 << 20 } else { 20_000 });
+        let _ = attacker.api.put_segment(&attacker.store, &segment.hash, &Bytes::from(segment.bytes));
+        let _ = attacker.api.fetch(&attacker.store, &names, |_, _| Ok(()));
+        let Ok(begun) = begun else { continue };
+        let forged = Forged { created: i64::MAX, files: round, ..Forged::default() };
+        let needs = encode_needs(attacker.keys.store, begun.sequence, 0, &names, &[]);
+        let _ = attacker.api.put_bytes(&format!("/runs/{}/needs", begun.run.id), &Bytes::from(needs.clone()));
+        let point = attacker.point(&begun, &forged, &names, &needs);
+        let _ = attacker.api.post::<_, PointCommitted>(&format!("/runs/{}/point", begun.run.id), &point);
+    }
+}
+
+/// As many uploads as one may have, of which nothing comes.
+fn stall(address: &str, attacker: &Attacker, until: Instant) {
+    while Instant::now() < until {
+        let idle: Vec<_> = (0..24).map(|_| announce_at(address, attacker, 8 << 20)).collect();
+        std::thread::park_timeout(Duration::from_secs(3).min(until.saturating_duration_since(Instant::now())));
+        drop(idle);
+    }
+}
+
+fn guess_without_a_credential(address: &str, fingerprint: &str, until: Instant) {
+    let api = Api::new(address, Some(fingerprint)).expect("a service");
+    while Instant::now() < until {
+        for login in ["ingrid".to_owned(), "y".repeat(3_000_000)] {
+            let call = serde_json::json!({ "login": login, "password": "a guess", "carry": "token" });
+            let _ = api.post::<_, serde_json::Value>("/sessions", &call);
+        }
+        let _ = api.get::<serde_json::Value>("/audit");
+    }
 }
