@@ -5,7 +5,7 @@ import { get } from '../api/client'
 import type { AuditCheck, AuditEntry, Page } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
-import { saidOfHeads } from '../logic/audit'
+import { saidOfCheck, saidOfHeads } from '../logic/audit'
 import { count, moment } from '../logic/format'
 import ProblemAlert from './ProblemAlert.vue'
 
@@ -48,13 +48,12 @@ onMounted(reload)
       <BButton variant="outline-secondary" :disabled="checking.busy.value" @click="checking.submit">Check the chain</BButton>
     </form>
     <div v-if="found" role="status" class="jf-note mb-3">
-      <template v-if="found.broken_at == null">{{ count(found.entries) }} entries are as they were made.</template>
-      <template v-else>The chain breaks at entry {{ found.broken_at }}: it was altered, or one before it was removed.</template>
+      {{ saidOfCheck(found) }}
       {{ found.unchained ? `${count(found.unchained)} are from versions that did not chain them.` : '' }}
-      <template v-if="found.last_link">Last link, for your own notes: <span class="jf-code">{{ found.last_link }}</span></template>
       <ul v-if="found.heads.length" class="mb-0 mt-2">
         <li v-for="heads in found.heads" :key="heads.destination">{{ saidOfHeads(heads) }}</li>
       </ul>
+      <template v-if="found.last_link">Last link, for your own notes: <span class="jf-code">{{ found.last_link }}</span></template>
     </div>
     <div class="jf-panel table-responsive" tabindex="0" role="region" aria-label="Entries of the audit log">
       <p v-if="data && !data.items.length" class="mb-0">There is no such entry.</p>

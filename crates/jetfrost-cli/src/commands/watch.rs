@@ -301,8 +301,10 @@ fn check(found: &AuditCheck, expect: Option<&str>, api: &jetfrost_client::api::A
             entries.iter().any(|entry| entry.link.as_deref() == Some(link))
         }
     };
+    let agrees = found.heads.iter().all(|heads| heads.contradicted_at.is_none());
     ui.show(found, |found| {
         ui.line(&match found.broken_at {
+            None if !agrees => "Each entry follows from the one before, and yet they are not those that were made:".into(),
             None => format!("{} are as they were made.", many(found.entries, "entry").replace("entrys", "entries")),
             Some(number) => format!("The chain breaks at entry {number}: it was altered, or one before it was removed."),
         });
@@ -317,7 +319,6 @@ fn check(found: &AuditCheck, expect: Option<&str>, api: &jetfrost_client::api::A
             ui.line(&format!("Last link, for your own notes:  {link}"));
         }
     });
-    let agrees = found.heads.iter().all(|heads| heads.contradicted_at.is_none());
     Ok(if found.broken_at.is_none() && expected && agrees { Code::Done } else { Code::Damage })
 }
 
@@ -329,7 +330,7 @@ fn say_heads(heads: &AuditHeads, ui: &Ui) {
         (None, Some(number)) => ui.line(&format!(
             "'{destination}' contradicts the log at entry {number}: it was altered or removed, with those before it made to fit."
         )),
-        (None, None) => ui.line(&format!("'{destination}': {} agree.", many(*agree, "signed head"))),
+        (None, None) => ui.line(&format!("'{destination}': the log agrees with {}.", many(*agree, "signed head"))),
     }
     if *by_other_keys > 0 {
         let signed = many(*by_other_keys, "head");
