@@ -39,6 +39,8 @@ impl Daemon {
             .args(["serve", "--public-name", "localhost", "--listen", &format!("127.0.0.1:{port}"), "--state-directory"])
             .arg(state)
             .env_clear()
+            // As packaging/jetfrostd.service has it.
+            .env("MALLOC_ARENA_MAX", "2")
             .stdout(Stdio::piped())
             .stderr(Stdio::null())
             .spawn()

@@ -175,9 +175,9 @@ fn whatever_is_damaged_what_comes_back_is_as_it_was_or_is_named() {
                 code,
             );
             if code == 0 {
-                equal += 1
+                equal += 1;
             } else {
-                named += 1
+                named += 1;
             }
             if back.exists() {
                 fs::remove_dir_all(&back).expect("removed");

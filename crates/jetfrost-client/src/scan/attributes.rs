@@ -127,28 +127,14 @@ fn stored<S: ChunkSink<Error = ClientError>>(
 
 #[cfg(test)]
 mod tests {
-    use std::collections::HashMap;
-
-    use jetfrost_image::crypto::{Random, SeededRandom, StoreKey};
+    use jetfrost_image::crypto::{Random, SeededRandom};
     use jetfrost_image::format::{EntryKind, EntryPage};
-    use jetfrost_image::{ChunkName, StoreId};
 
+    use super::super::testing::{Chunks, keys};
     use super::*;
 
-    #[derive(Default)]
-    struct Chunks(HashMap<ChunkName, Vec<u8>>);
-
-    impl ChunkSink for Chunks {
-        type Error = ClientError;
-
-        fn put(&mut self, name: ChunkName, content: &[u8]) -> Result<(), ClientError> {
-            self.0.insert(name, content.to_vec());
-            Ok(())
-        }
-    }
-
     fn kept(found: Vec<(Vec<u8>, Vec<u8>)>) -> (Entry, usize, Chunks) {
-        let keys = StoreKeys::derive(StoreId([1; 16]), &StoreKey([2; 32]));
+        let keys = keys();
         let (mut chunks, mut entry) = (Chunks::default(), Entry::new(b"a".to_vec(), EntryKind::Fifo));
         let attributes = Attributes { found, left_out: 0 };
         let left_out = keep(attributes, &mut entry, &keys, &mut Chunker::new(keys.border_seed()), &mut chunks).expect("kept");

@@ -230,34 +230,18 @@ pub(crate) fn is_zero(bytes: &[u8]) -> bool {
 
 #[cfg(test)]
 mod tests {
-    use std::collections::HashMap;
     use std::io::Write;
 
-    use jetfrost_image::StoreId;
-    use jetfrost_image::crypto::StoreKey;
-
+    use super::super::testing::{Chunks, keys};
     use super::*;
-
-    #[derive(Default)]
-    struct Chunks(HashMap<ChunkName, Vec<u8>>);
-
-    impl ChunkSink for Chunks {
-        type Error = ClientError;
-
-        fn put(&mut self, name: ChunkName, content: &[u8]) -> Result<(), ClientError> {
-            self.0.insert(name, content.to_vec());
-            Ok(())
-        }
-    }
 
     fn read(file: &File, len: u64) -> (Chunks, DiskRead) {
         read_knowing(file, len, &[])
     }
 
     fn read_knowing(file: &File, len: u64, known: &[Option<Held>]) -> (Chunks, DiskRead) {
-        let keys = StoreKeys::derive(StoreId([1; 16]), &StoreKey([2; 32]));
         let mut chunks = Chunks::default();
-        let Ok(read) = read_extents(&keys, &mut chunks, file, len, known, &Meter::default()) else { panic!("read") };
+        let Ok(read) = read_extents(&keys(), &mut chunks, file, len, known, &Meter::default()) else { panic!("read") };
         (chunks, read)
     }
 

@@ -9,6 +9,8 @@ mod file;
 mod look;
 mod memory;
 mod mounted;
+#[cfg(test)]
+mod testing;
 mod walk;
 
 use jetfrost_image::format::{Cause, Exception};

@@ -4,13 +4,14 @@
 use std::fs::File;
 use std::io::{self, Write};
 use std::os::unix::fs::FileExt;
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use nix::fcntl::{FcntlArg, OFlag, fcntl};
 
 use super::WritableFile;
 
 /// Bytes written at once.
-const BLOCK: usize = 512 << 10;
+const BLOCK: usize = 256 << 10;
 /// A file that is written from its beginning, or from a place in it. Whole blocks go past the cache where the file system can
 /// do that; what is before the first and after the last goes through it, like the whole of what is shorter than a block.
 ///
@@ -35,6 +36,26 @@ enum Way {
     Through,
 }
 
+/// Memory that is used again: hundreds of uploads, each with its own, would leave holes in it that nothing else fits into.
+static IDLE: Mutex<Vec<Vec<u8>>> = Mutex::new(Vec::new());
+/// What is kept of it.
+const MOST_IDLE: usize = 32;
+
+fn idle() -> MutexGuard<'static, Vec<Vec<u8>>> {
+    IDLE.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Drop for PastCache {
+    fn drop(&mut self) {
+        let mut idle = idle();
+        if idle.len() < MOST_IDLE {
+            let mut memory = std::mem::take(&mut self.gathered);
+            memory.clear();
+            idle.push(memory);
+        }
+    }
+}
+
 impl PastCache {
     /// What the address, the place and the length of a write past the cache are multiples of, in bytes. Hardly a disk has longer
     /// sectors. Where the system's pages are longer, nobody else may write next to it at the same time: what is written past a
@@ -44,7 +65,7 @@ impl PastCache {
     /// Takes a file that is open for writing, and where writing begins.
     #[must_use]
     pub fn at(file: File, offset: u64) -> Self {
-        let mut gathered: Vec<u8> = Vec::with_capacity(BLOCK + Self::ALIGNED);
+        let mut gathered = idle().pop().unwrap_or_else(|| Vec::with_capacity(BLOCK + Self::ALIGNED));
         let skipped = gathered.as_ptr().align_offset(Self::ALIGNED).min(Self::ALIGNED);
         gathered.resize(skipped, 0);
         Self { file, written: offset, gathered, skipped, way: Way::Open }

@@ -13,6 +13,10 @@ use crate::records::{Connection, SlotRow, WorkstationLine};
 impl Desk {
     /// A store's key slots as they were added, whatever became of them on the disk.
     pub(super) fn slot_rows(&self, line: &WorkstationLine, store: &Store) -> Result<Vec<SlotRow>> {
+        if line.store.slots_noted {
+            // Also where nothing can be written: whoever needs files back opens the store with these.
+            return self.records.read(|on| Ok(SlotRow::of_store(&line.store.id, on)?));
+        }
         self.records.write(|on| slot_rows(line, store, on))
     }
 

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use actix_web::http::header::CONTENT_LENGTH;
 use actix_web::rt::task::{JoinHandle, spawn_blocking};
-use actix_web::web::{Bytes, BytesMut, Data, Path, Payload};
+use actix_web::web::{Bytes, Data, Path, Payload};
 use actix_web::{HttpRequest, HttpResponse, post, put};
 use futures_util::{Stream, StreamExt, stream};
 use jetfrost_image::format::MAX_SEGMENT;
@@ -23,8 +23,10 @@ use crate::desk::{Arriving, Caller, Credential, Desk, DeskError};
 
 /// A list of names is not longer than this.
 pub(super) const MOST_NAMES_BODY: usize = MOST_NAMES * NAME;
-/// What arrives is written, and what is sent is read, in pieces of about this length.
+/// What is sent is read in pieces of about this length.
 const PIECE: usize = 256 << 10;
+/// What arrives is written in pieces of about this length. Each upload has two of them: one arrives while the other is written.
+const ARRIVING: usize = 128 << 10;
 /// A body of which nothing arrives for so long has stalled.
 const SILENCE: Duration = Duration::from_secs(30);
 /// A body may take so long, and beyond that as long as it takes at the slowest rate, in bytes a second.
@@ -156,43 +158,44 @@ async fn put_needs(
 async fn receive(mut body: Payload, len: u64, arriving: Option<Arriving>) -> Result<HttpResponse, Trouble> {
     let mut deadline = Deadline::of(len);
     let mut underway = arriving.map(Underway::new);
-    let mut buffer = BytesMut::new();
+    let mut buffer = Vec::new();
     while let Some(piece) = deadline.next(&mut body).await? {
         let Some(underway) = &mut underway else { continue };
         buffer.extend_from_slice(&piece);
-        if buffer.len() >= PIECE {
-            underway.push(buffer.split().freeze()).await?;
+        if buffer.len() >= ARRIVING {
+            buffer = underway.push(buffer).await?;
         }
     }
     if let Some(mut underway) = underway {
-        underway.push(buffer.freeze()).await?;
+        drop(underway.push(buffer).await?);
         underway.finish().await?;
     }
     Ok(HttpResponse::NoContent().finish())
 }
 
-/// What arrives, and the piece of it that is being written.
-struct Underway(JoinHandle<Result<Arriving, DeskError>>);
+/// What arrives, and the piece of it that is being written; its memory is used again.
+struct Underway(JoinHandle<Result<(Arriving, Vec<u8>), DeskError>>);
 
 impl Underway {
     fn new(arriving: Arriving) -> Self {
-        Self(spawn_blocking(move || Ok(arriving)))
+        Self(spawn_blocking(move || Ok((arriving, Vec::with_capacity(ARRIVING + (ARRIVING >> 1))))))
     }
 
-    /// Writes the next piece, once the one before it is written.
-    async fn push(&mut self, piece: Bytes) -> Result<(), Trouble> {
-        let mut arriving = self.written().await?;
-        self.0 = spawn_blocking(move || arriving.push(&piece).map(|()| arriving));
-        Ok(())
+    /// Writes the next piece, once the one before it is written. Returns memory for the one after.
+    async fn push(&mut self, piece: Vec<u8>) -> Result<Vec<u8>, Trouble> {
+        let (mut arriving, mut written) = self.written().await?;
+        self.0 = spawn_blocking(move || arriving.push(&piece).map(|()| (arriving, piece)));
+        written.clear();
+        Ok(written)
     }
 
     async fn finish(mut self) -> Result<(), Trouble> {
-        let arriving = self.written().await?;
+        let (arriving, _) = self.written().await?;
         let finished = spawn_blocking(move || arriving.finish()).await;
         finished.map_err(|_| Trouble::stopping())?.map_err(Trouble::from)
     }
 
-    async fn written(&mut self) -> Result<Arriving, Trouble> {
+    async fn written(&mut self) -> Result<(Arriving, Vec<u8>), Trouble> {
         (&mut self.0).await.map_err(|_| Trouble::stopping())?.map_err(Trouble::from)
     }
 }
