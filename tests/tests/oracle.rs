@@ -36,9 +36,9 @@ impl Chance {
     fn bytes(&self, most: usize) -> Vec<u8> {
         let mut bytes = vec![0; self.below(most) + 1];
         if self.below(2) == 0 {
-            bytes.fill(b'j')
+            bytes.fill(b'j');
         } else {
-            self.0.fill(&mut bytes)
+            self.0.fill(&mut bytes);
         }
         bytes
     }
@@ -149,9 +149,9 @@ impl Tree {
             16 => self.any(is_file).iter().for_each(|path| {
                 let name: OsString = format!("user.a{}", self.chance.below(3)).into();
                 if self.chance.below(3) == 0 {
-                    drop(xattr::remove(path, name))
+                    drop(xattr::remove(path, name));
                 } else {
-                    xattr::set(path, name, &self.chance.bytes(900)).expect("set")
+                    xattr::set(path, name, &self.chance.bytes(900)).expect("set");
                 }
             }),
             _ => {
