@@ -312,7 +312,7 @@ fn load_attributes(source: &StoreSource<'_>, entry: &mut Entry, target: &Path, t
     let mut bytes = 0;
     for LargeAttribute { name, value } in entry.large_xattrs.take().unwrap_or_default() {
         let shown = String::from_utf8_lossy(&name).into_owned();
-        if bytes + value.len > MOST_VALUES as u64 {
+        if value.len > MOST_VALUES as u64 - bytes {
             troubles.add(target, Trouble::System, format!("its attribute {shown} is longer than this program brings back"));
             continue;
         }
@@ -334,7 +334,14 @@ fn gather(source: &StoreSource<'_>, value: &Content) -> Result<Vec<u8>> {
     let mut bytes = Vec::new();
     expand_parts(source, value, &mut |part| {
         match part.name {
-            Some(name) => bytes.extend(source.get(&name)?),
+            Some(name) => {
+                let content = source.get(&name)?;
+                // What says that it is short must not take memory without bound.
+                if content.len() as u64 != part.len {
+                    return Err(ClientError::Damaged);
+                }
+                bytes.extend(content);
+            }
             None => bytes.resize(bytes.len() + usize::try_from(part.len).unwrap_or(0), 0),
         }
         Ok(())
