@@ -1,6 +1,7 @@
 //! Clients and services that die in the middle.
 
 use std::fs;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Stdio};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -8,6 +9,8 @@ use std::time::{Duration, Instant};
 
 use jetfrost_tests::programs::{Daemon, first_sign_in, jetfrost, jetfrost_ends};
 use jetfrost_tests::witness::listing;
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
 
 struct Scene {
     test: tempfile::TempDir,
@@ -112,37 +115,41 @@ fn after_the_client_is_killed_the_next_run_does_not_send_again_what_had_arrived(
 }
 
 #[test]
-fn after_a_restore_is_killed_the_next_one_goes_on_and_leaves_nothing_closed_or_half_written() {
-    use std::os::unix::fs::PermissionsExt;
+fn after_a_restore_is_killed_or_stopped_the_next_one_goes_on_and_leaves_nothing_closed_or_half_written() {
     let (scene, daemon) = scene();
     for n in 0..20 {
         fs::create_dir_all(scene.files.join(format!("folder {n}/inner"))).expect("made");
         fs::rename(scene.files.join(format!("photo {n}")), scene.files.join(format!("folder {n}/inner/photo"))).expect("moved");
     }
     fs::hard_link(scene.files.join("folder 3/inner/photo"), scene.files.join("same as 3")).expect("linked");
+    fs::set_permissions(scene.files.join("folder 3"), fs::Permissions::from_mode(0o550)).expect("set");
     scene.station(&["backup", "--quiet"], 0);
-    let back = scene.at("back");
+    goes_on_after(&scene, "killed", Signal::SIGKILL);
+    goes_on_after(&scene, "stopped", Signal::SIGINT);
+    assert!(daemon.terminate());
+}
+
+fn goes_on_after(scene: &Scene, how: &str, signal: Signal) {
+    let back = scene.at(how);
     let arguments = ["restore", scene.files.to_str().expect("text"), "--to", back.to_str().expect("text"), "--quiet"];
     let restored = || walk(&back).iter().filter(|path| path.to_string_lossy().contains("photo")).count();
-    let mut killed = jetfrost(&scene.at("station")).args(arguments).stdout(Stdio::null()).spawn().expect("it runs");
+    let mut ended = jetfrost(&scene.at("station")).args(arguments).stdout(Stdio::null()).spawn().expect("it runs");
     until("files are in place", || restored() > 25);
-    killed.kill().expect("killed");
-    killed.wait().expect("gone");
-    let before = restored();
-    assert!(before < 100, "it was killed in the middle");
+    kill(Pid::from_raw(ended.id().cast_signed()), signal).expect("signalled");
+    assert!(!ended.wait().expect("gone").success());
+    assert!(restored() < 100, "it was {how} in the middle");
     fs::write(back.join("files/.jetfrost-7fffffff-1.partial"), "of an earlier one").expect("written");
 
     let said = scene.station(&arguments, 0);
     assert!(said.contains("101 files"), "what was in place counts as there: {said}");
     assert_eq!(listing(&back.join("files")), listing(&scene.files));
     let mode = fs::metadata(back.join("files/folder 3")).expect("there").permissions().mode() & 0o777;
-    assert_eq!(mode, fs::metadata(scene.files.join("folder 3")).expect("there").permissions().mode() & 0o777);
+    assert_eq!(mode, 0o550);
     let left: Vec<_> = walk(&back).into_iter().filter(|path| path.to_string_lossy().contains(".jetfrost-")).collect();
     assert!(left.is_empty(), "{left:?}");
     // Once it has ended, what is there is somebody's own: nothing is taken for restored.
     let said = jetfrost_ends(&scene.at("station"), &arguments, 3).out;
     assert!(said.contains("something of this name is there"), "{said}");
-    assert!(daemon.terminate());
 }
 
 #[test]

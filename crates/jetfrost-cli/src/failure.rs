@@ -174,7 +174,7 @@ fn next_step(error: &ClientError) -> &'static str {
             "Tell the administrator: the service asks for guesses at the passphrase that cost nothing. No secret was tried."
         }
         ClientError::NothingDrawn => "Let it bring back more: jetfrost drill --most SIZE",
-        ClientError::Stopped => "Run it again to go on; what was sent is kept.",
+        ClientError::Stopped => "Run it again: it goes on where it was.",
         _ => "See what the system says, then try again.",
     }
 }

@@ -1,12 +1,12 @@
-//! What a restore has made so far, in a file of the directory that it goes to: one that was killed goes on where it was, and leaves
-//! no folder closed and nothing half-written. The file is gone when the restore has ended.
+//! What a restore has made so far, in a file of the directory that it goes to: one that was killed, stopped or cut off goes on where
+//! it was, and leaves no folder closed and nothing half-written. The file is gone when the restore has come to its end.
 
 use std::collections::HashSet;
 use std::ffi::OsStr;
-use std::fs::{self, File, Metadata, OpenOptions};
+use std::fs::{self, File, Metadata, OpenOptions, Permissions};
 use std::io::{self, BufRead, BufReader, Write};
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
+use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
 use data_encoding::HEXLOWER;
@@ -45,6 +45,10 @@ impl Journal {
         let mut file = options(OpenOptions::new().read(true).append(true).create(true))?;
         // Another restore to the same directory keeps the journal; this one goes without.
         file.try_lock().map_err(io::Error::from)?;
+        if file.metadata()?.uid() != nix::unistd::geteuid().as_raw() {
+            // Somebody else's word on which folders are ours opens none of them.
+            return Err(io::ErrorKind::PermissionDenied.into());
+        }
         let mut lines = BufReader::new(io::Read::take(&mut file, MOST)).split(b'\n').map_while(Result::ok);
         let goes_on = lines.next().is_some_and(|first| first == head.as_bytes());
         let decode = |line: Vec<u8>| HEXLOWER.decode(&line).ok().filter(|_| line.len() <= MOST_LINE);
@@ -104,6 +108,21 @@ impl Journal {
         }
     }
 
+    /// Makes a folder that an unfinished restore made fit to be gone into again: it may have been given the permissions that it had,
+    /// which need not let its owner write.
+    pub(super) fn enter_again(&self, folder: &Path) -> io::Result<()> {
+        fs::set_permissions(folder, Permissions::from_mode(0o700))?;
+        self.tidy(folder);
+        Ok(())
+    }
+
+    /// Nothing was put in place. Of an unfinished restore before this one something may have been.
+    pub(super) fn end_if_new(self) {
+        if !self.goes_on && self.made_before.is_empty() {
+            self.end();
+        }
+    }
+
     /// The restore came to its end: nothing is unfinished.
     pub(super) fn end(self) {
         if self.file.is_some() {
@@ -152,6 +171,26 @@ mod tests {
         assert!(!other.goes_on && other.made(&odd), "of another point it is still ours to open");
         other.end();
         assert_eq!(fs::read_dir(into).expect("listed").count(), 0);
+    }
+
+    #[test]
+    fn what_was_given_its_permissions_already_can_be_gone_into_again() {
+        let place = tempfile::tempdir().expect("a directory");
+        let folder = place.path().join("read only");
+        fs::create_dir(&folder).expect("made");
+        fs::set_permissions(&folder, Permissions::from_mode(0o550)).expect("set");
+        Journal::begin(place.path(), POINT).enter_again(&folder).expect("entered");
+        assert_eq!(fs::metadata(&folder).expect("there").mode() & 0o777, 0o700);
+    }
+
+    #[test]
+    fn a_restore_that_put_nothing_in_place_leaves_no_journal() {
+        let place = tempfile::tempdir().expect("a directory");
+        Journal::begin(place.path(), POINT).end_if_new();
+        assert_eq!(fs::read_dir(place.path()).expect("listed").count(), 0);
+        Journal::begin(place.path(), POINT).note(place.path(), &place.path().join("made"));
+        Journal::begin(place.path(), POINT).end_if_new();
+        assert!(Journal::begin(place.path(), POINT).made(&place.path().join("made")), "of an unfinished one before it stays");
     }
 
     #[test]

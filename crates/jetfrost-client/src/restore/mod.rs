@@ -219,8 +219,7 @@ pub(crate) fn bring_back(
     match ended {
         Ok(()) => rest.complete(browser, &dresser, troubles)?,
         Err(cause) => {
-            // Nothing that it made stays closed. What is in the way of that is in the way of the restore already.
-            let _ = rest.open_folders(browser, &dresser, troubles);
+            rest.leave_unfinished(&dresser, meter.progress().files_done);
             return Err(cause);
         }
     }

@@ -67,11 +67,6 @@ impl Rest {
                 troubles.add(path, Trouble::System, format!("the link to {} could not be made: {error}", first.display()));
             }
         }
-        self.open_folders(browser, dresser, troubles)
-    }
-
-    /// Gives the folders all they have: until then they are closed to others. Done also when the restore did not come to its end.
-    pub(super) fn open_folders(self, browser: &Browser, dresser: &Dresser, troubles: &Troubles) -> Result<()> {
         let source = browser.source();
         for (path, mut entry) in self.folders.into_iter().rev() {
             load_attributes(&source, &mut entry, &path, troubles)?;
@@ -79,6 +74,18 @@ impl Rest {
         }
         self.journal.end();
         Ok(())
+    }
+
+    /// The restore did not come to its end: gives the folders what can be given without the service, so that nothing stays closed.
+    /// The journal stays, and the next restore goes on; if nothing was put in place there is nothing to go on with.
+    pub(super) fn leave_unfinished(self, dresser: &Dresser, put_in_place: u64) {
+        let is_untouched = self.folders.is_empty() && put_in_place == 0;
+        for (path, entry) in self.folders.into_iter().rev() {
+            dresser.dress(&Bare::Path(&path), &path, &entry);
+        }
+        if is_untouched {
+            self.journal.end_if_new();
+        }
     }
 }
 
@@ -193,8 +200,9 @@ impl<'p> Planner<'p> {
         match fs::symlink_metadata(target) {
             Ok(there) if there.is_dir() => {
                 let is_ours = self.journal.made(target);
-                if is_ours {
-                    self.journal.tidy(target);
+                if is_ours && let Err(error) = self.journal.enter_again(target) {
+                    self.troubles.system(target, &error);
+                    return Ok(());
                 }
                 if is_ours || self.wish.replace {
                     self.rest.folders.push((target.into(), entry));
@@ -330,7 +338,8 @@ fn load_attributes(source: &StoreSource<'_>, entry: &mut Entry, target: &Path, t
     Ok(bytes)
 }
 
-fn gather(source: &StoreSource<'_>, value: &Content) -> Result<Vec<u8>> {
+/// The bytes of a value; the caller has judged how many it claims to be.
+fn gather(source: &impl ChunkSource<Error = ClientError>, value: &Content) -> Result<Vec<u8>> {
     let mut bytes = Vec::new();
     expand_parts(source, value, &mut |part| {
         match part.name {
@@ -347,4 +356,43 @@ fn gather(source: &StoreSource<'_>, value: &Content) -> Result<Vec<u8>> {
         Ok(())
     })?;
     Ok(bytes)
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_image::ChunkName;
+    use jetfrost_image::format::Part;
+
+    use super::*;
+
+    const NAME: ChunkName = ChunkName([5; 32]);
+
+    /// Has one chunk.
+    struct One(Vec<u8>);
+
+    impl ChunkSource for One {
+        type Error = ClientError;
+
+        fn get(&self, _: &ChunkName) -> Result<Vec<u8>> {
+            Ok(self.0.clone())
+        }
+    }
+
+    fn value(len: u64, parts: &[u64]) -> Content {
+        Content { len, depth: 0, parts: parts.iter().map(|len| Part { len: *len, name: Some(NAME) }).collect() }
+    }
+
+    #[test]
+    fn a_forged_attribute_takes_no_more_memory_than_it_claims() {
+        let source = One(vec![7; 1000]);
+        assert_eq!(gather(&source, &value(2000, &[1000, 1000])).expect("whole").len(), 2000);
+        // A chunk that is longer than the part it stands for, and one that is shorter.
+        for claimed in [1, 999, 1001] {
+            assert!(matches!(gather(&source, &value(claimed, &[claimed])), Err(ClientError::Damaged)), "{claimed}");
+        }
+        // Lengths that do not add up, or only past the largest number.
+        for forged in [value(10, &[1000]), value(1000, &[u64::MAX, 1001]), value(u64::MAX, &[u64::MAX])] {
+            assert!(matches!(gather(&source, &forged), Err(ClientError::Format(_))), "{forged:?}");
+        }
+    }
 }
