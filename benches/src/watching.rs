@@ -1,11 +1,13 @@
 //! Watching a large office: 300 workstations with 1,000 points each, 200 sessions that are signed in.
 
-use std::fmt::Write;
+use std::fmt::Write as _;
+use std::io::{BufRead, BufReader, Write as _};
 use std::path::Path;
-use std::process::Command;
-use std::time::Instant;
+use std::process::{Child, Command, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
 
-use jetfrost_client::api::Api;
+use jetfrost_client::api::{Api, Method};
 use jetfrost_client::home::Home;
 use jetfrost_client::join::{FirstWays, join};
 use jetfrost_image::crypto::SystemRandom;
@@ -13,7 +15,7 @@ use jetfrost_image::format::ArgonCost;
 use jetfrost_tests::browser::Browser;
 use jetfrost_tests::office::{ADMINISTRATOR, PASSPHRASE, PASSWORD};
 use jetfrost_wire::enrolment::Invitation;
-use jetfrost_wire::people::{Account, NewAccount, Role};
+use jetfrost_wire::people::{Account, AccountChange, NewAccount, Role};
 use jetfrost_wire::roster::{Roster, RosterDone};
 use jetfrost_wire::service::{Carry, IssuedToken, NewToken, ServiceInfo, SignIn, SignedIn, TokenScope};
 use jetfrost_wire::workstation::Overview;
@@ -23,7 +25,9 @@ use crate::office::{Office, outln};
 const WORKSTATIONS: usize = 300;
 const POINTS: usize = 1000;
 const SESSIONS: usize = 200;
-const HELPERS: usize = 5;
+const HELPERS: usize = 25;
+/// As many as the service takes at once.
+const LISTENERS: usize = 400;
 /// A call is made so often; the median is told.
 const TIMES: usize = 41;
 
@@ -44,7 +48,7 @@ pub(crate) fn run(scratch: &Path) {
         join(&home, &invitation, "machine", &ways, &SystemRandom::default()).expect("joins");
     }
     fill(&office.at("state/records.sqlite"));
-    let tokens: Vec<Api> = (0..HELPERS).flat_map(|i| sessions(&api, i)).collect();
+    let tokens: Vec<Session> = (0..HELPERS).flat_map(|i| sessions(&api, i)).collect();
 
     let nothing = median(|| drop(api.get::<ServiceInfo>("/service").expect("answered")));
     let overview = median(|| {
@@ -58,7 +62,7 @@ pub(crate) fn run(scratch: &Path) {
     ));
     let began = Instant::now();
     std::thread::scope(|scope| {
-        for api in &tokens {
+        for Session { api, .. } in &tokens {
             scope.spawn(|| drop(api.get::<Overview>("/overview").expect("answered")));
         }
     });
@@ -67,7 +71,79 @@ pub(crate) fn run(scratch: &Path) {
         "{SESSIONS} sessions ask for it at once: all have it after {all:.2} s, {:.1} ms each",
         all * 1000.0 / SESSIONS as f64
     ));
+    listeners(&office, &api, &tokens);
     tokio::runtime::Runtime::new().expect("a runtime").block_on(console(&office));
+}
+
+/// How long a call takes while accounts are changed without a pause, by itself and beside listeners, of whom each is told of every
+/// change and looked at again for it.
+fn listeners(office: &Office, api: &Api, tokens: &[Session]) {
+    let by_itself = latency_beside_changes(api);
+    let mut listening = listen(office, tokens);
+    let beside = latency_beside_changes(api);
+    listening.iter_mut().for_each(|curl| drop(curl.kill().and_then(|()| curl.wait())));
+    outln(&format!(
+        "a call beside changes without a pause: {:.1} ms; with {LISTENERS} listeners {:.1} ms, {:.1} x",
+        by_itself * 1000.0,
+        beside * 1000.0,
+        beside / by_itself
+    ));
+}
+
+fn latency_beside_changes(api: &Api) -> f64 {
+    let done = AtomicBool::new(false);
+    let account = api.list::<Account>("/accounts").expect("accounts").pop().expect("one").id;
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            let mut n = 0;
+            while !done.load(Ordering::Relaxed) {
+                n += 1;
+                let change = AccountChange { display_name: Some(format!("Name {n}")), ..AccountChange::default() };
+                let _: Account = api.send(Method::PATCH, &format!("/accounts/{account}"), &change).expect("changed");
+            }
+        });
+        let latency = median(|| drop(api.get::<ServiceInfo>("/service").expect("answered")));
+        done.store(true, Ordering::Relaxed);
+        latency
+    })
+}
+
+/// Listeners that are heard from; two for each token, in two processes.
+fn listen(office: &Office, tokens: &[Session]) -> Vec<Child> {
+    let (tell, heard) = std::sync::mpsc::channel();
+    let each = LISTENERS / tokens.len();
+    let halves = tokens.chunks(tokens.len() / 2);
+    let curls = halves.map(|tokens| {
+        let one = |Session { token, .. }: &Session| {
+            format!(
+                "url = \"https://{}{}/events\"\nheader = \"authorization: Bearer {token}\"\ninsecure\n",
+                office.daemon.address,
+                jetfrost_wire::ROOT
+            )
+        };
+        let all: Vec<String> = tokens.iter().flat_map(|session| vec![one(session); each]).collect();
+        let most = all.len().to_string();
+        let mut curl = Command::new("curl")
+            .args(["--silent", "--no-buffer", "--parallel", "--parallel-immediate", "--parallel-max", &most, "--config", "-"])
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .expect("curl is there");
+        curl.stdin.take().expect("piped").write_all(all.join("next\n").as_bytes()).expect("written");
+        let out = BufReader::new(curl.stdout.take().expect("piped"));
+        let tell = tell.clone();
+        std::thread::spawn(move || {
+            out.lines().map_while(Result::ok).filter(|line| line == ": listening").for_each(|_| {
+                let _ = tell.send(());
+            });
+        });
+        curl
+    });
+    let curls = curls.collect();
+    for _ in 0..LISTENERS {
+        heard.recv_timeout(Duration::from_secs(60)).expect("every listener is heard from");
+    }
+    curls
 }
 
 /// Points and runs, straight into the records: what is measured reads them, and asks nothing of the image stores.
@@ -77,7 +153,7 @@ fn fill(records: &Path) {
          d=sqlite3.connect(sys.argv[1],timeout=30); now=int(time.time()*1000)\n\
          stores=d.execute('select id, workstation_id from stores').fetchall()\n\
          for s,w in stores:\n\
-         \x20d.executemany('insert into points (store_id,sequence,kind,created,files,bytes,exceptions,sent) values (?,?,?,?,?,?,?,?)',\n\
+         \x20d.executemany('insert into points (store_id,sequence,kind,committed,files,bytes,exceptions,sent) values (?,?,?,?,?,?,?,?)',\n\
          \x20 [(s,n,'files',now-({POINTS}-n)*3600000,120000,250000000000,0,40000000) for n in range(1,{POINTS}+1)])\n\
          \x20d.execute('update stores set points={POINTS}, latest_sequence={POINTS} where id=?',(s,))\n\
          d.commit()"
@@ -86,8 +162,14 @@ fn fill(records: &Path) {
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
 }
 
-/// The sessions of one helpdesk account, which may have fifty.
-fn sessions(api: &Api, number: usize) -> Vec<Api> {
+/// Somebody who is signed in.
+struct Session {
+    api: Api,
+    token: String,
+}
+
+/// The sessions of one helpdesk account.
+fn sessions(api: &Api, number: usize) -> Vec<Session> {
     let login = format!("helper {number}");
     let new = NewAccount { password: Some(PASSWORD.into()), ..NewAccount::new(&login, Role::Helpdesk) };
     let _: Account = api.post("/accounts", &new).expect("an account");
@@ -97,7 +179,7 @@ fn sessions(api: &Api, number: usize) -> Vec<Api> {
     let token = |i| {
         let new = NewToken { label: format!("watcher {i}"), scope: TokenScope::See, days: 1, password: PASSWORD.into() };
         let issued: IssuedToken = own.post("/tokens", &new).expect("a token");
-        own.clone().with_credential(&issued.token)
+        Session { api: own.clone().with_credential(&issued.token), token: issued.token }
     };
     (0..SESSIONS / HELPERS).map(token).collect()
 }

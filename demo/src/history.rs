@@ -96,7 +96,7 @@ fn sign_in(api: &Api, login: &str) -> Result<SignedIn, ClientError> {
 }
 
 fn first_sign_in(service: &Running) -> Result<Api, Failure> {
-    let api = Api::new(&address(service), Some(service.fingerprint()))?;
+    let api = Api::new(&address(service), Some(&service.fingerprint()))?;
     let code = service.first_code().ok_or("there is an administrator already")?.to_owned();
     let first = FirstAdministrator { code, login: ADMINISTRATOR.into(), password: PASSWORD.into() };
     let _: Account = api.post("/first-administrator", &first)?;
@@ -368,10 +368,10 @@ impl Past {
 
     /// A session for the administrator's commands.
     fn keep_administrators_session(&self, service: &Running) -> Done {
-        let signed_in = sign_in(&Api::new(&address(service), Some(service.fingerprint()))?, ADMINISTRATOR)?;
+        let signed_in = sign_in(&Api::new(&address(service), Some(&service.fingerprint()))?, ADMINISTRATOR)?;
         let session = Session {
             address: address(service),
-            fingerprint: service.fingerprint().into(),
+            fingerprint: service.fingerprint(),
             login: ADMINISTRATOR.into(),
             token: signed_in.token.unwrap_or_default(),
         };

@@ -94,10 +94,40 @@ impl Office {
         format!("localhost:{}", self.config.listen.port())
     }
 
-    /// The certificate's fingerprint.
+    /// The port that the service listens on.
+    #[must_use]
+    pub fn port(&self) -> u16 {
+        self.config.listen.port()
+    }
+
+    /// Signs the administrator in again, after their session has ended.
+    pub fn sign_in_again(&mut self) {
+        self.api = self.signed_in(ADMINISTRATOR);
+    }
+
+    /// The fingerprint of the service's identity.
     #[must_use]
     pub fn fingerprint(&self) -> String {
-        self.service.as_ref().expect("it runs").fingerprint().to_owned()
+        self.service.as_ref().expect("it runs").fingerprint()
+    }
+
+    /// The fingerprint of the certificate that browsers see.
+    #[must_use]
+    pub fn browser_fingerprint(&self) -> String {
+        self.service.as_ref().expect("it runs").browser_fingerprint()
+    }
+
+    /// The state directory.
+    #[must_use]
+    pub fn state(&self) -> &Path {
+        &self.config.state_directory
+    }
+
+    /// Stops the service, changes its configuration, and starts it.
+    pub fn configure(&mut self, change: impl FnOnce(&mut Config)) {
+        self.stop();
+        change(&mut self.config);
+        self.start();
     }
 
     /// Stops the service and starts it again on the same state.
@@ -114,6 +144,11 @@ impl Office {
     /// Starts the service after a stop.
     pub fn start(&mut self) {
         self.service = Some(start(&self.config, &self.clock));
+    }
+
+    /// Has the service notice what changes without a call.
+    pub fn look_around(&self) {
+        self.service.as_ref().expect("it runs").look_around().expect("the records answer");
     }
 
     /// Asks for the work that is due by now, and waits for its end.
@@ -247,7 +282,7 @@ fn sign_in(api: &Api, login: &str) -> Api {
 }
 
 fn first_sign_in(service: &Running) -> Api {
-    let api = Api::new(&format!("localhost:{}", service.address().port()), Some(service.fingerprint())).expect("a service");
+    let api = Api::new(&format!("localhost:{}", service.address().port()), Some(&service.fingerprint())).expect("a service");
     let code = service.first_code().expect("a new service has no administrator").to_owned();
     let first = FirstAdministrator { code, login: ADMINISTRATOR.into(), password: PASSWORD.into() };
     let _: Account = api.post("/first-administrator", &first).expect("the first administrator");

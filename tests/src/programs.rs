@@ -47,8 +47,8 @@ impl Daemon {
             .expect("jetfrostd starts");
         let mut said = String::new();
         let mut lines = BufReader::new(child.stdout.take().expect("piped")).lines();
-        // The first three lines always come; the code for the first administrator follows when there is none.
-        for line in lines.by_ref().take(3) {
+        // The first four lines always come; the code for the first administrator follows when there is none.
+        for line in lines.by_ref().take(4) {
             said.push_str(&line.expect("text"));
             said.push('\n');
         }
@@ -163,7 +163,7 @@ impl Said {
 
 /// Signs the administrator in, creating it with the code that the service printed.
 pub fn first_sign_in(daemon: &Daemon, home: &Path) {
-    let (code, fingerprint) = (daemon.told("first code"), daemon.told("certificate"));
+    let (code, fingerprint) = (daemon.told("first code"), daemon.told("identity"));
     let _ = jetfrost_ends(
         home,
         &["sign-in", &daemon.address, "--login", ADMINISTRATOR, "--first", &code, "--fingerprint", &fingerprint],

@@ -2057,7 +2057,7 @@ export interface components {
          * @description A kind of trouble.
          * @enum {string}
          */
-        ConcernKind: "audit_altered" | "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_unprotected" | "failing" | "overdue" | "no_first_point";
+        ConcernKind: "audit_altered" | "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_unprotected" | "certificate" | "failing" | "overdue" | "no_first_point";
         /** @description The second confirmation of an erasure. */
         ConfirmErasure: {
             /** @description What the first confirmation answered with. */
@@ -3923,7 +3923,7 @@ export interface components {
             /** @description Whether the first administrator is still to be created. */
             awaits_first_administrator: boolean;
             escrow?: components["schemas"]["Escrow"] | null;
-            /** @description SHA-256 of the certificate, in hexadecimal. */
+            /** @description SHA-256 of the certificate of its identity, in hexadecimal: workstations know it by this. */
             fingerprint: string;
             /** @description Which installation this is. */
             id: components["schemas"]["ServiceId"];

@@ -118,7 +118,7 @@ fn next_step(error: &ClientError) -> &'static str {
             "Look whether this machine is in the office's network and the service runs; then try again. What was sent is kept."
         }
         ClientError::OtherCertificate { .. } => {
-            "Do not go on. Ask the administrator whether the service has a new certificate; if not, something else answers there."
+            "Do not go on. Ask the administrator whether the service has a new identity: then jetfrost accept-identity FINGERPRINT. If it has not, something else answers there."
         }
         ClientError::NotJoined => "Ask the administrator for an enrolment code, then run: jetfrost join CODE",
         ClientError::AlreadyJoined(_) => "Use another --state-directory to join a second service.",

@@ -8,7 +8,9 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
-use commands::{discovery, disk, drill, enrolment, keeping, machine, mail, me, office, people, places, salvage, watch, ways_in};
+use commands::{
+    discovery, disk, drill, enrolment, identity, keeping, machine, mail, me, office, people, places, salvage, watch, ways_in,
+};
 use failure::Failure;
 use jetfrost_client::home::Home;
 use ui::Ui;
@@ -79,6 +81,8 @@ enum Command {
     Standing,
     /// Tries all that a backup needs, from this machine; nothing stays behind.
     Probe,
+    /// Knows the service by another identity from now on, when the administrator has renewed it at once.
+    AcceptIdentity(identity::AcceptIdentity),
     /// Looks for services on the local network and in DNS.
     Find(discovery::Find),
     /// Begins a session for the commands below.
@@ -191,6 +195,7 @@ fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure>
         Command::History => machine::history(home, ui),
         Command::Standing => machine::standing(home, ui),
         Command::Probe => machine::probe(home, ui),
+        Command::AcceptIdentity(command) => command.run(home, ui),
         Command::SignIn(command) => command.run(home, ui),
         Command::SignOut => office::sign_out(home, ui),
         Command::Account(command) => command.run(home, ui),

@@ -16,7 +16,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::error::ClientError;
-use crate::pins::{Pin, tls};
+use crate::pins::{Learn, Pin, Seen, tls};
 
 type Result<T> = std::result::Result<T, ClientError>;
 
@@ -43,16 +43,21 @@ pub struct Api {
     address: String,
     credential: Option<String>,
     expected: Option<String>,
-    seen: Arc<Mutex<Option<String>>>,
+    seen: Arc<Mutex<Seen>>,
 }
 
 impl Api {
-    /// Talks to the service at `address` (`host:port`), which must show the certificate with this fingerprint
-    /// (hexadecimal, 32 digits at least); with `None` any certificate does, and [`Api::fingerprint`] tells which it was.
+    /// Talks to the service at `address` (`host:port`), which must have the identity with this fingerprint
+    /// (hexadecimal, 32 digits at least); with `None` any does, and [`Api::fingerprint`] tells which it was.
     ///
     /// # Errors
     /// [`ClientError::Unexpected`] when the fingerprint is not one.
     pub fn new(address: &str, fingerprint: Option<&str>) -> Result<Self> {
+        Self::learning(address, fingerprint, None)
+    }
+
+    /// As [`Api::new`]; `learn` is called with the fingerprint of the identity that took the place of the one that is known.
+    pub(crate) fn learning(address: &str, fingerprint: Option<&str>, learn: Option<Learn>) -> Result<Self> {
         let pin = match fingerprint {
             None => Pin::Unknown,
             Some(text) => {
@@ -60,9 +65,9 @@ impl Api {
                 Pin::Known(bytes.ok_or_else(|| ClientError::Unexpected(format!("'{text}' is not a fingerprint")))?)
             }
         };
-        let seen = Arc::new(Mutex::new(None));
+        let seen = Arc::new(Mutex::new(Seen::default()));
         let http = Client::builder()
-            .tls_backend_preconfigured(tls(pin, Arc::clone(&seen)))
+            .tls_backend_preconfigured(tls(pin, Arc::clone(&seen), learn))
             .http1_only()
             .no_proxy()
             .connect_timeout(CONNECT)
@@ -80,10 +85,10 @@ impl Api {
         self
     }
 
-    /// The fingerprint of the certificate that was shown last, in hexadecimal.
+    /// The fingerprint of the identity that the service has now, in hexadecimal.
     #[must_use]
     pub fn fingerprint(&self) -> Option<String> {
-        self.seen.lock().ok()?.clone()
+        self.seen.lock().ok()?.identity.clone()
     }
 
     /// `GET`, JSON.
@@ -293,14 +298,12 @@ impl Api {
     }
 
     fn failed(&self, error: &reqwest::Error) -> ClientError {
-        let seen = self.fingerprint();
-        let matches =
-            |expected: &String| seen.as_ref().is_some_and(|seen| !seen.starts_with(&expected.to_lowercase().replace(':', "")));
+        let seen = self.seen.lock().map(|seen| seen.clone()).unwrap_or_default();
         match &self.expected {
-            Some(expected) if matches(expected) => ClientError::OtherCertificate {
+            Some(expected) if seen.is_refused => ClientError::OtherCertificate {
                 address: self.address.clone(),
                 expected: expected.clone(),
-                found: seen.unwrap_or_default(),
+                found: seen.identity.unwrap_or_default(),
             },
             _ => ClientError::Unreachable { address: self.address.clone(), why: innermost(error) },
         }

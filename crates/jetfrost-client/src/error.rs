@@ -29,8 +29,8 @@ pub enum ClientError {
         /// What the network said.
         why: String,
     },
-    /// Another service answers there.
-    #[error("{address} shows another certificate than the one this machine knows")]
+    /// Another service answers there, or the service has another identity.
+    #[error("{address} is another service than the one this machine knows, or has a new identity")]
     OtherCertificate {
         /// Where.
         address: String,
@@ -221,7 +221,7 @@ impl ClientError {
             }
             Self::Refused(problem) => return Told(problem.title.clone()),
             Self::Unreachable { .. } => "the service did not answer",
-            Self::OtherCertificate { .. } => "the service showed another certificate",
+            Self::OtherCertificate { .. } => "another service answered there",
             Self::Unexpected(_) => "the service answered something unexpected",
             Self::NotJoined | Self::AlreadyJoined(_) | Self::NotSignedIn => {
                 "the workstation has not joined, or nobody is signed in"

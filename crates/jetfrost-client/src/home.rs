@@ -14,6 +14,7 @@ use serde::{Deserialize, Serialize};
 use crate::api::Api;
 use crate::chosen::Chosen;
 use crate::error::ClientError;
+use crate::pins::Learn;
 
 type Result<T> = std::result::Result<T, ClientError>;
 
@@ -26,7 +27,7 @@ pub struct Home(PathBuf);
 pub struct Membership {
     /// `host:port` of the service.
     pub address: String,
-    /// SHA-256 of its certificate, in hexadecimal.
+    /// SHA-256 of the certificate of its identity, in hexadecimal.
     pub fingerprint: String,
     /// The installation.
     pub service: String,
@@ -49,7 +50,7 @@ pub struct Membership {
 pub struct Session {
     /// `host:port` of the service.
     pub address: String,
-    /// SHA-256 of its certificate, in hexadecimal.
+    /// SHA-256 of the certificate of its identity, in hexadecimal.
     pub fingerprint: String,
     /// Login name.
     pub login: String,
@@ -180,7 +181,9 @@ impl Home {
     /// [`ClientError::NotJoined`].
     pub fn device_api(&self) -> Result<(Membership, Api)> {
         let membership = self.membership()?;
-        let api = Api::new(&membership.address, Some(&membership.fingerprint))?.with_credential(&membership.credential);
+        let learn = self.learner(MEMBERSHIP, &membership, |membership, fingerprint| membership.fingerprint = fingerprint);
+        let api = Api::learning(&membership.address, Some(&membership.fingerprint), Some(learn))?;
+        let api = api.with_credential(&membership.credential);
         Ok((membership, api))
     }
 
@@ -190,8 +193,25 @@ impl Home {
     /// [`ClientError::NotSignedIn`].
     pub fn session_api(&self) -> Result<(Session, Api)> {
         let session: Session = self.read_json(SESSION)?.ok_or(ClientError::NotSignedIn)?;
-        let api = Api::new(&session.address, Some(&session.fingerprint))?.with_credential(&session.token);
+        let learn = self.learner(SESSION, &session, |session, fingerprint| session.fingerprint = fingerprint);
+        let api = Api::learning(&session.address, Some(&session.fingerprint), Some(learn))?.with_credential(&session.token);
         Ok((session, api))
+    }
+
+    /// What keeps the identity that the service has now, unless somebody kept something else meanwhile. If it cannot be kept it is
+    /// learned again from the next call.
+    fn learner<T>(&self, name: &'static str, known: &T, set: fn(&mut T, String)) -> Learn
+    where
+        T: Serialize + DeserializeOwned + Clone + PartialEq + Send + Sync + 'static,
+    {
+        let (home, known) = (self.clone(), known.clone());
+        Box::new(move |fingerprint| {
+            if home.read_json::<T>(name).ok().flatten().as_ref() == Some(&known) {
+                let mut now = known.clone();
+                set(&mut now, fingerprint.to_owned());
+                let _ = home.write_json(name, &now);
+            }
+        })
     }
 
     /// Keeps a person's session.

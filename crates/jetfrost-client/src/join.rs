@@ -181,6 +181,29 @@ pub fn claim(home: &Home, invitation: &Invitation) -> Result<Membership, ClientE
     Ok(membership)
 }
 
+/// Knows the service by another identity, which a person vouches for: the service at the known address must have it.
+///
+/// # Errors
+/// [`ClientError::OtherCertificate`] when it has not; [`ClientError::NotJoined`]; [`ClientError::Unexpected`] when the text is no
+/// whole fingerprint, or another service has this identity.
+pub fn accept_identity(home: &Home, fingerprint: &str) -> Result<Membership, ClientError> {
+    let fingerprint: String = fingerprint.to_lowercase().chars().filter(|c| !":- ".contains(*c)).collect();
+    if fingerprint.len() != 64 {
+        return Err(ClientError::Unexpected(format!("'{fingerprint}' is no fingerprint of 64 digits")));
+    }
+    let known = home.membership()?;
+    let info: ServiceInfo = Api::new(&known.address, Some(&fingerprint))?.get_once("/service")?;
+    if info.id.0 != known.service {
+        return Err(ClientError::Unexpected(format!(
+            "{} is another service than the one that this workstation joined",
+            known.address
+        )));
+    }
+    let membership = Membership { fingerprint, ..known };
+    home.keep_claimed(&membership)?;
+    Ok(membership)
+}
+
 fn not_joined(home: &Home) -> Result<(), ClientError> {
     match home.membership() {
         Ok(membership) => Err(ClientError::AlreadyJoined(membership.name)),

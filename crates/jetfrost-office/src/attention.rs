@@ -21,6 +21,8 @@ pub enum Kind {
     DrillFailed,
     /// The service's own records are copied no more.
     RecordsUnprotected,
+    /// The certificate that browsers see ends soon, or cannot be used.
+    Certificate,
     /// A workstation's runs fail, and its last complete point is not of today.
     Failing,
     /// A workstation's last complete point is too old.
@@ -31,7 +33,7 @@ pub enum Kind {
 
 impl Kind {
     /// All of them, the worst first.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::AuditAltered,
         Self::Damage,
         Self::DestinationMissing,
@@ -40,6 +42,7 @@ impl Kind {
         Self::TermsShortened,
         Self::DrillFailed,
         Self::RecordsUnprotected,
+        Self::Certificate,
         Self::Failing,
         Self::Overdue,
         Self::NoFirstPoint,
@@ -100,6 +103,8 @@ pub struct ServiceFacts {
     pub unprotected: bool,
     /// Which head on which destination the audit log contradicts, if one does.
     pub audit_altered: Option<String>,
+    /// What is wrong with the certificate that browsers see, if something is.
+    pub certificate: Option<String>,
 }
 
 /// What needs attention, the worst first.
@@ -127,6 +132,7 @@ pub fn concerns(places: &[PlaceFacts], machines: &[MachineFacts], service: &Serv
     let mut all: Vec<Concern> = places.iter().flat_map(of_place).chain(machines.iter().flat_map(of_machine)).collect();
     all.extend(of("", &[(service.unprotected, Kind::RecordsUnprotected)]));
     all.extend(detailed(Kind::AuditAltered, "", service.audit_altered.as_ref()));
+    all.extend(detailed(Kind::Certificate, "", service.certificate.as_ref()));
     all.sort();
     all
 }
@@ -200,7 +206,7 @@ mod tests {
             MachineFacts { name: "avocet".into(), overdue: true, ..MachineFacts::default() },
             MachineFacts { name: "dunlin".into(), lost_chunks: 2, drill_failed: true, ..MachineFacts::default() },
         ];
-        let service = ServiceFacts { unprotected: true, audit_altered: Some("entry 7".into()) };
+        let service = ServiceFacts { unprotected: true, audit_altered: Some("entry 7".into()), certificate: Some("ends".into()) };
         let found = concerns(&places, &machines, &service);
         let expected = [
             Concern { detail: "entry 7".into(), ..concern(Kind::AuditAltered, "") },
@@ -208,6 +214,7 @@ mod tests {
             concern(Kind::DestinationMissing, "Shelf"),
             concern(Kind::DrillFailed, "dunlin"),
             concern(Kind::RecordsUnprotected, ""),
+            Concern { detail: "ends".into(), ..concern(Kind::Certificate, "") },
             concern(Kind::Overdue, "avocet"),
         ];
         assert_eq!(found, expected);

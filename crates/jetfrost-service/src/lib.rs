@@ -19,11 +19,11 @@ mod running;
 mod secrets;
 mod shelf;
 
-pub use certificate::CertificateError;
+pub use certificate::{CertificateError, renew_identity, show_identity};
 pub use clock::{Clock, SteppedClock, SystemClock};
 pub use config::{Config, ConfigError, PartialConfig};
 pub use own_records::{RecoverError, Recovered, recover};
-pub use running::{Running, StartError, new_first_code};
+pub use running::{Running, StartError, first_code};
 
 /// The OpenAPI document as JSON.
 #[must_use]

@@ -10,7 +10,9 @@ use std::time::Duration;
 
 use clap::{Parser, Subcommand};
 use jetfrost_image::crypto::SystemRandom;
-use jetfrost_service::{Config, PartialConfig, Running, SystemClock, new_first_code, openapi_json, recover};
+use jetfrost_service::{
+    Clock, Config, PartialConfig, Running, SystemClock, first_code, openapi_json, recover, renew_identity, show_identity,
+};
 use tracing_subscriber::EnvFilter;
 
 /// The office's backup service.
@@ -27,6 +29,15 @@ enum Command {
     Serve(Settings),
     /// Prints a new one-time code for the first administrator, while there is none.
     FirstCode(Settings),
+    /// Prints the certificate of the key by which workstations know this service; browsers can be told to trust it.
+    Identity {
+        #[command(flatten)]
+        settings: Settings,
+        /// Puts another key in its place. With 'overlap' workstations learn it by themselves; 'at-once' is for a key that was
+        /// stolen: every workstation needs to be told.
+        #[arg(long, value_name = "HOW")]
+        renew: Option<Overlap>,
+    },
     /// Starts again from the copy of the records on a destination's disk: makes a state directory of it.
     Recover {
         #[command(flatten)]
@@ -40,6 +51,15 @@ enum Command {
     },
     /// Prints the OpenAPI document.
     Openapi,
+}
+
+/// Whether something leads from an identity to the one that takes its place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+enum Overlap {
+    #[value(name = "overlap")]
+    Yes,
+    #[value(name = "at-once")]
+    No,
 }
 
 #[derive(Debug, clap::Args)]
@@ -81,7 +101,10 @@ fn main() -> ExitCode {
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
     let result = match arguments.command {
         Command::Serve(settings) => settings.complete().and_then(|config| serve(&config)),
-        Command::FirstCode(settings) => settings.complete().and_then(|config| first_code(&config)),
+        Command::FirstCode(settings) => {
+            settings.complete().and_then(|config| say(&first_code(&config.state_directory, &SystemRandom::default())?))
+        }
+        Command::Identity { settings, renew } => settings.complete().and_then(|config| identity(&config, renew)),
         Command::Recover { settings, from, office_key } => {
             settings.complete().and_then(|config| start_again(&config, &from, &office_key))
         }
@@ -100,8 +123,24 @@ fn say(text: &str) -> Result<(), Failure> {
     Ok(writeln!(std::io::stdout(), "{text}")?)
 }
 
-fn first_code(config: &Config) -> Result<(), Failure> {
-    say(&new_first_code(&config.state_directory, Arc::new(SystemClock), Arc::new(SystemRandom::default()))?)
+/// Shows by what workstations know the service, and puts another in its place if that is asked for.
+fn identity(config: &Config, renew: Option<Overlap>) -> Result<(), Failure> {
+    let (state, now) = (&config.state_directory, SystemClock.now_ms());
+    if let Some(overlap) = renew {
+        renew_identity(state, overlap == Overlap::Yes, now)?;
+    }
+    let (certificate, fingerprint) = show_identity(state, now)?;
+    match renew {
+        None => {}
+        Some(Overlap::Yes) => say(
+            "The identity is another now. A service that runs takes it up within seconds; workstations that reach it within 400 days\nlearn it by themselves. Codes that were handed out before are good as long.",
+        )?,
+        Some(Overlap::No) => say(
+            "The identity is another now, and nothing leads to it from the one before: no workstation and no session reaches the\nservice any more. Next: sign in again with the fingerprint below, and on every workstation: jetfrost accept-identity FINGERPRINT",
+        )?,
+    }
+    say(&format!("SHA-256 {fingerprint}"))?;
+    say(certificate.trim_end())
 }
 
 fn start_again(config: &Config, from: &Path, office_key: &Path) -> Result<(), Failure> {
@@ -125,7 +164,8 @@ fn serve(config: &Config) -> Result<(), Failure> {
     let console = format!("https://{}:{}/", config.public_name, service.address().port());
     say(&format!("Jetfrost {} is ready.", env!("CARGO_PKG_VERSION")))?;
     say(&format!("  console      {console}"))?;
-    say(&format!("  certificate  SHA-256 {}", service.fingerprint()))?;
+    say(&format!("  identity     SHA-256 {}", service.fingerprint()))?;
+    say(&format!("  certificate  SHA-256 {}", service.browser_fingerprint()))?;
     if let Some(code) = service.first_code() {
         say("  There is no administrator yet. Open the console and enter this code, or run")?;
         say(&format!("    jetfrost sign-in {}:{} --login NAME --first {code}", config.public_name, service.address().port()))?;

@@ -9,17 +9,21 @@ use std::path::{Component, Path, PathBuf};
 use jetfrost_image::crypto::{BoxReader, BoxWriter, OfficeKey, OfficePublicKey, OpenError, Random};
 use jetfrost_image::format::{FormatError, OfficeKeyFile};
 
+use crate::certificate::IDENTITY;
+
 /// Copies that are kept on each destination.
 const KEPT: usize = 7;
 const BEGIN: &str = "records-";
 const END: &str = ".jfbox";
-/// What is in a copy, by its name in the state directory. The certificate may be one that lies elsewhere.
+/// What is in a copy, by its name in the state directory: the records and the identity.
 pub(crate) const RECORDS: &str = "records.sqlite";
-pub(crate) const CERTIFICATE: &str = "certificate.pem";
-pub(crate) const CERTIFICATE_KEY: &str = "certificate-key.pem";
+/// In copies of versions before 0.3 the certificate that workstations knew the service by stands in the identity's place.
+pub(crate) const OLD_CERTIFICATE: &str = "certificate.pem";
+pub(crate) const OLD_CERTIFICATE_KEY: &str = "certificate-key.pem";
+const IN_A_COPY: [&str; 4] = [IDENTITY, OLD_CERTIFICATE_KEY, OLD_CERTIFICATE, RECORDS];
 /// In a state directory it says that the points on the destinations are to be compared with the records.
 pub(crate) const RECONCILE: &str = "reconcile";
-/// Records, certificate and key together are never larger; what claims to be is not unpacked.
+/// Records and identity together are never larger; what claims to be is not unpacked.
 const MOST: u64 = 64 << 30;
 
 /// Why the service could not start again from a copy.
@@ -180,7 +184,8 @@ fn unpack(copy: &Path, key: &OfficeKey, state: &Path) -> Result<(), Unpack> {
     let moved = unpacked.and_then(|()| {
         File::create(state.join(RECONCILE))?;
         // The records last: a state directory that has them is complete.
-        for name in [CERTIFICATE_KEY, CERTIFICATE, RECORDS] {
+        let is_there = |name: &&str| *name == RECORDS || beside.join(name).exists();
+        for name in IN_A_COPY.into_iter().filter(is_there) {
             fs::rename(beside.join(name), state.join(name))?;
         }
         Ok(File::open(state)?.sync_all()?)
@@ -201,7 +206,7 @@ fn unpack_into(copy: &Path, key: &OfficeKey, into: &Path) -> Result<(), Unpack> 
         // Only plain names that are known: an archive can name anything.
         let mut parts = path.components();
         let (Some(Component::Normal(name)), None) = (parts.next(), parts.next()) else { continue };
-        if ![RECORDS, CERTIFICATE, CERTIFICATE_KEY].contains(&&*name.to_string_lossy()) {
+        if !IN_A_COPY.contains(&&*name.to_string_lossy()) {
             continue;
         }
         let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(into.join(name))?;

@@ -2,7 +2,7 @@
 
 use std::fs::{self, File, TryLockError};
 use std::io;
-use std::net::{Ipv4Addr, SocketAddr, TcpListener};
+use std::net::{SocketAddr, TcpListener};
 use std::os::unix::fs::{DirBuilderExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, mpsc};
@@ -13,16 +13,16 @@ use actix_web::dev::ServerHandle;
 use actix_web::middleware::from_fn;
 use actix_web::{App as ActixApp, HttpServer, middleware};
 use jetfrost_image::crypto::Random;
-use jiff::tz::TimeZone;
+use rustls::ServerConfig;
 use tokio::sync::watch;
 
 use crate::audit_heads::HeadSigner;
-use crate::certificate::{Certificate, CertificateError};
+use crate::certificate::{CertificateError, Certificates};
 use crate::clock::Clock;
 use crate::config::Config;
-use crate::desk::{Desk, DeskError, Identity, OwnFiles, installation};
+use crate::desk::{Desk, DeskError, Identity, OwnFiles, installation, new_first_code};
 use crate::http::{App, configure, headers, log};
-use crate::own_records::{CERTIFICATE, CERTIFICATE_KEY, RECORDS};
+use crate::own_records::RECORDS;
 use crate::records::{Records, RecordsError};
 
 /// Requests in flight may take so long to finish when the service stops.
@@ -80,7 +80,7 @@ impl From<RecordsError> for StartError {
 /// A service that runs in threads of its own.
 pub struct Running {
     address: SocketAddr,
-    fingerprint: String,
+    certificates: Arc<Certificates>,
     first_code: Option<String>,
     handle: ServerHandle,
     stopping: watch::Sender<bool>,
@@ -101,26 +101,20 @@ impl Running {
         let _ = rustls::crypto::ring::default_provider().install_default();
         let state = &config.state_directory;
         let lock = prepare_state(state)?;
-        let (certificate_file, certificate_key) =
-            config.certificate.clone().unwrap_or_else(|| (state.join(CERTIFICATE), state.join(CERTIFICATE_KEY)));
-        let certificate = match &config.certificate {
-            Some((certificate, key)) => Certificate::load(certificate, key)?,
-            None => Certificate::load_or_make(state, &config.public_name)?,
-        };
+        let certificates = Certificates::open(state, &config.public_name, config.certificate.clone(), clock.now_ms())?;
+        let certificates = Arc::new(certificates);
         let records = Records::open(&state.join(RECORDS))?;
-        let files = OwnFiles { state: state.clone(), certificate: certificate_file, certificate_key };
+        let files = OwnFiles { state: state.clone() };
         let service = installation(&records, &*random, clock.now_ms())?;
         let listener =
             TcpListener::bind(config.listen).map_err(|source| StartError::Listen { address: config.listen, source })?;
         let address = listener.local_addr()?;
-        let fingerprint = certificate.fingerprint_text();
         let identity = Identity {
             service,
             public_name: config.public_name.clone(),
             listen: address.ip(),
             port: address.port(),
-            fingerprint: certificate.fingerprint,
-            fingerprint_text: fingerprint.clone(),
+            certificates: Arc::clone(&certificates),
         };
         let (heads, is_new) = HeadSigner::load_or_make(state, &identity.service, &*random)
             .map_err(|source| StartError::State { path: state.clone(), source })?;
@@ -128,7 +122,7 @@ impl Running {
         if is_new {
             desk.note_new_audit_key()?;
         }
-        let first_code = if desk.has_administrator()? { None } else { Some(desk.new_first_code()?) };
+        let first_code = if desk.has_administrator()? { None } else { Some(new_first_code(&desk.records, &*desk.random)?) };
         desk.note_lost()?;
         desk.reconcile()?;
         desk.show_as_decided()?;
@@ -139,10 +133,10 @@ impl Running {
             std::thread::Builder::new().name("jobs".into()).spawn(move || desk.work_on_jobs())?
         };
         let app = App::new(Arc::clone(&desk), watching);
-        let (handle, server, ended) = serve(listener, certificate, app)?;
+        let (handle, server, ended) = serve(listener, certificates.config(), app)?;
         Ok(Self {
             address,
-            fingerprint,
+            certificates,
             first_code,
             handle,
             stopping,
@@ -160,10 +154,16 @@ impl Running {
         self.address
     }
 
-    /// SHA-256 of its certificate, in hexadecimal.
+    /// SHA-256 of its identity's certificate, by which workstations know it, in hexadecimal.
     #[must_use]
-    pub fn fingerprint(&self) -> &str {
-        &self.fingerprint
+    pub fn fingerprint(&self) -> String {
+        self.certificates.fingerprint_text()
+    }
+
+    /// SHA-256 of the certificate that browsers see, in hexadecimal.
+    #[must_use]
+    pub fn browser_fingerprint(&self) -> String {
+        self.certificates.browser_fingerprint_text()
     }
 
     /// The one-time code for the first administrator, while there is none.
@@ -178,12 +178,20 @@ impl Running {
         !matches!(self.ended.recv_timeout(patience), Err(mpsc::RecvTimeoutError::Timeout))
     }
 
-    /// Asks for all work that is due by now: thinning by the rules, what has waited its time, and mail.
+    /// Notices at once what is noticed without a call: destinations, certificates, network interfaces.
+    ///
+    /// # Errors
+    /// When the records fail.
+    pub fn look_around(&self) -> Result<(), StartError> {
+        Ok(self.desk.watch_surroundings()?)
+    }
+
+    /// Asks for all that is noticed without a call, and for all work that is due by now: thinning by the rules, what has waited its time, and mail.
     ///
     /// # Errors
     /// When the records fail.
     pub fn tend(&self) -> Result<(), StartError> {
-        self.desk.watch_places()?;
+        self.desk.watch_surroundings()?;
         self.desk.tend()?;
         Ok(self.desk.tend_mail()?)
     }
@@ -224,20 +232,9 @@ impl Drop for Running {
 ///
 /// # Errors
 /// [`StartError`] when there is an administrator already, or no records.
-pub fn new_first_code(state: &Path, clock: Arc<dyn Clock>, random: Arc<dyn Random>) -> Result<String, StartError> {
+pub fn first_code(state: &Path, random: &dyn Random) -> Result<String, StartError> {
     let records = Records::open(&state.join(RECORDS))?;
-    let service = installation(&records, &*random, clock.now_ms())?;
-    let identity = Identity {
-        service,
-        public_name: String::new(),
-        listen: Ipv4Addr::LOCALHOST.into(),
-        port: 0,
-        fingerprint: [0; 32],
-        fingerprint_text: String::new(),
-    };
-    // This one signs no heads.
-    let heads = HeadSigner::of(&[0; 32], &identity.service);
-    Ok(Desk::new(records, clock, random, identity, OwnFiles::default(), heads, TimeZone::UTC).new_first_code()?)
+    Ok(new_first_code(&records, random)?)
 }
 
 /// Makes the state directory, for the service alone: also one that was there, with all that is in it.
@@ -268,7 +265,7 @@ fn prepare_state(state: &Path) -> Result<File, StartError> {
 
 type Served = (ServerHandle, JoinHandle<io::Result<()>>, mpsc::Receiver<()>);
 
-fn serve(listener: TcpListener, certificate: Certificate, app: App) -> Result<Served, StartError> {
+fn serve(listener: TcpListener, tls: ServerConfig, app: App) -> Result<Served, StartError> {
     let (tell, told) = mpsc::channel();
     let (end, ended) = mpsc::channel();
     let thread = std::thread::Builder::new().name("server".into()).spawn(move || {
@@ -290,7 +287,7 @@ fn serve(listener: TcpListener, certificate: Certificate, app: App) -> Result<Se
             .tcp_nodelay(true)
             .shutdown_timeout(PATIENCE_SECONDS)
             .client_request_timeout(Duration::from_secs(30))
-            .listen_rustls_0_23(listener, certificate.config)?
+            .listen_rustls_0_23(listener, tls)?
             .run();
             let _ = tell.send(server.handle());
             server.await
@@ -315,7 +312,7 @@ async fn watch_surroundings(desk: Arc<Desk>, mut stopping: watch::Receiver<bool>
             () = tokio::time::sleep(WATCH_EVERY) => {}
         }
         let desk = Arc::clone(&desk);
-        if let Ok(Err(error)) = actix_web::web::block(move || desk.watch_places().and_then(|()| desk.keep_announced())).await {
+        if let Ok(Err(error)) = actix_web::web::block(move || desk.watch_surroundings()).await {
             tracing::error!(%error, "looking for the destinations and the network");
         }
     }

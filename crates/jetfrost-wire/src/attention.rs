@@ -26,6 +26,8 @@ pub enum ConcernKind {
     DrillFailed,
     /// The service's own records are copied no more.
     RecordsUnprotected,
+    /// The certificate that browsers see ends soon, or cannot be used.
+    Certificate,
     /// A workstation's runs fail, and its last complete point is not of today.
     Failing,
     /// A workstation's last complete point is too old.
@@ -35,7 +37,7 @@ pub enum ConcernKind {
 }
 
 words!(ConcernKind: AuditAltered = "audit_altered", Damage = "damage", DestinationMissing = "destination_missing", DestinationFull = "destination_full",
-    DrillFailed = "drill_failed", RecordsUnprotected = "records_unprotected", Overdue = "overdue",
+    DrillFailed = "drill_failed", RecordsUnprotected = "records_unprotected", Certificate = "certificate", Overdue = "overdue",
     RoomMade = "room_made", TermsShortened = "terms_shortened", Failing = "failing", NoFirstPoint = "no_first_point");
 
 /// Something that needs attention.

@@ -36,3 +36,7 @@ pub use problem::{Problem, ProblemKind, WhoseMove};
 
 /// The path under which all of the API lies.
 pub const ROOT: &str = "/api/v1";
+
+/// The protocol that a client offers beside HTTP (ALPN, RFC 7301) if it knows the service by its identity: it is shown a certificate
+/// that the identity signed, whatever browsers are shown. It is never the one that is chosen.
+pub const IDENTITY_PROTOCOL: &[u8] = b"jetfrost-identity/1";

@@ -18,7 +18,7 @@ pub struct ServiceInfo {
     pub public_name: String,
     /// The program's version.
     pub version: String,
-    /// SHA-256 of the certificate, in hexadecimal.
+    /// SHA-256 of the certificate of its identity, in hexadecimal: workstations know it by this.
     pub fingerprint: String,
     /// Whether the first administrator is still to be created.
     pub awaits_first_administrator: bool,

@@ -730,7 +730,7 @@ pub(crate) fn standing(home: &Home, ui: &Ui) -> Done {
         let now = Timestamp::now();
         ui.line(&format!("workstation  {} of {} ({})", w.name, w.person, w.login));
         ui.line(&format!(
-            "service      {} (certificate {}…)",
+            "service      {} (identity {}…)",
             membership.address,
             membership.fingerprint.get(..16).unwrap_or_default()
         ));

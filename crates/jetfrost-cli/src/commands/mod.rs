@@ -4,6 +4,7 @@ pub(crate) mod discovery;
 pub(crate) mod disk;
 pub(crate) mod drill;
 pub(crate) mod enrolment;
+pub(crate) mod identity;
 pub(crate) mod keeping;
 pub(crate) mod machine;
 pub(crate) mod mail;

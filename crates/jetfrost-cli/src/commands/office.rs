@@ -34,7 +34,7 @@ pub(crate) struct SignIn {
     /// Creates the first administrator with the one-time code that the service printed.
     #[arg(long, value_name = "CODE")]
     first: Option<String>,
-    /// The fingerprint of the service's certificate, if you have it; otherwise you are asked to compare it.
+    /// The fingerprint of the service's identity, if you have it; otherwise you are asked to compare it.
     #[arg(long, value_name = "SHA-256")]
     fingerprint: Option<String>,
     /// A file whose first line is the account's password; or set JETFROST_PASSWORD.
@@ -86,7 +86,7 @@ impl SignIn {
         let api = Api::new(&self.address, None)?;
         let _: ServiceInfo = api.get("/service")?;
         let found = api.fingerprint().unwrap_or_default();
-        ui.remark(&format!("{} shows a certificate with this fingerprint (SHA-256):\n  {found}", self.address));
+        ui.remark(&format!("{} has an identity with this fingerprint (SHA-256):\n  {found}", self.address));
         if ui.agrees("Is it the one that the service printed when it started?") {
             Ok(found)
         } else {

@@ -47,7 +47,11 @@ impl Desk {
         let machines: Vec<MachineFacts> = lines.iter().filter(|line| line.store.leaves.is_none()).map(machine).collect();
         let protection = self.protection()?;
         let unprotected = protection.office_key.is_some() && protection.copied.is_some() && !protection.protected;
-        let service = ServiceFacts { unprotected, audit_altered: self.lock_audit_altered().clone() };
+        let service = ServiceFacts {
+            unprotected,
+            audit_altered: self.lock_audit_altered().clone(),
+            certificate: self.certificate_trouble(),
+        };
         Ok(attention::concerns(&places, &machines, &service))
     }
 }
@@ -129,6 +133,10 @@ pub(super) fn line(concern: &Concern) -> ConcernLine {
             "The last copy of this server's own records is too old.".into(),
             "jetfrost destination list; one of them must be there.".into(),
         ),
+        Kind::Certificate => (
+            format!("The certificate that browsers see needs to be looked at: {detail}."),
+            "Put a new one in the same files: the service takes it up within seconds. Backups go on without it.".into(),
+        ),
         Kind::Overdue => (
             format!("The last complete point of '{subject}' is too old."),
             format!("jetfrost workstation show {subject}; see whether the machine is on and reaches the service."),
@@ -149,6 +157,7 @@ pub(super) fn shown(kind: Kind) -> ConcernKind {
         Kind::NoFirstPoint => ConcernKind::NoFirstPoint,
         Kind::DrillFailed => ConcernKind::DrillFailed,
         Kind::RecordsUnprotected => ConcernKind::RecordsUnprotected,
+        Kind::Certificate => ConcernKind::Certificate,
         Kind::Overdue => ConcernKind::Overdue,
     }
 }

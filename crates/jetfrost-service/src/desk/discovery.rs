@@ -121,7 +121,7 @@ impl Desk {
         vec![
             ("v", TXT_VERSION.into()),
             ("id", self.identity.service.clone()),
-            ("fp", self.identity.fingerprint_text.clone()),
+            ("fp", self.identity.certificates.fingerprint_text()),
             ("at", format!("{}:{}", self.identity.public_name, self.identity.port)),
         ]
     }

@@ -146,7 +146,7 @@ impl Desk {
 
     fn invitation(&self, secret: [u8; 10]) -> Invitation {
         let mut fingerprint = [0; 16];
-        fingerprint.copy_from_slice(&self.identity.fingerprint[..16]);
+        fingerprint.copy_from_slice(&self.identity.certificates.fingerprint()[..16]);
         Invitation { address: format!("{}:{}", self.identity.public_name, self.identity.port), fingerprint, secret }
     }
 

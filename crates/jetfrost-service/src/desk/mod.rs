@@ -7,6 +7,7 @@ mod advice;
 mod attention;
 mod audit;
 mod audit_heads;
+mod certificates;
 mod convert;
 mod discovery;
 mod enrolment;
@@ -55,6 +56,7 @@ use jiff::tz::TimeZone;
 
 use crate::announcer::Announcer;
 use crate::audit_heads::HeadSigner;
+use crate::certificate::Certificates;
 use crate::clock::Clock;
 use crate::events::Events;
 use crate::records::{AccountRow, Records, RecordsError, SessionRow, WorkstationRow, is_duplicate};
@@ -64,7 +66,7 @@ use jobs::Jobs;
 use sign_in::Attempts;
 
 pub(crate) use audit::export_header;
-pub(crate) use sign_in::installation;
+pub(crate) use sign_in::{installation, new_first_code};
 pub(crate) use stores::Arriving;
 
 pub(super) const DAY_MS: i64 = 86_400_000;
@@ -277,8 +279,7 @@ pub(crate) struct Identity {
     /// The address that it listens on.
     pub(crate) listen: IpAddr,
     pub(crate) port: u16,
-    pub(crate) fingerprint: [u8; 32],
-    pub(crate) fingerprint_text: String,
+    pub(crate) certificates: Arc<Certificates>,
 }
 
 /// Files of the service itself.
@@ -286,8 +287,6 @@ pub(crate) struct Identity {
 pub(crate) struct OwnFiles {
     /// The state directory.
     pub(crate) state: PathBuf,
-    pub(crate) certificate: PathBuf,
-    pub(crate) certificate_key: PathBuf,
 }
 
 /// Where all use cases live.

@@ -8,8 +8,9 @@ use jetfrost_office::protection::{CopyFacts, is_due, is_young};
 use jetfrost_wire::service::Protection;
 
 use super::{Caller, Desk, DeskError, Result, place};
+use crate::certificate::IDENTITY;
 use crate::clock::timestamp;
-use crate::own_records::{CERTIFICATE, CERTIFICATE_KEY, RECONCILE, RECORDS, write_copy};
+use crate::own_records::{RECONCILE, RECORDS, write_copy};
 use crate::records::{DestinationRow, WorkstationLine, important_change, office_key};
 
 /// All workstations are looked at together.
@@ -34,8 +35,8 @@ impl Desk {
         // One that was left behind by a crash.
         let _ = fs::remove_file(&snapshot);
         self.records.copy_to(&snapshot)?;
-        let files =
-            [(RECORDS, &*snapshot), (CERTIFICATE, &*self.files.certificate), (CERTIFICATE_KEY, &*self.files.certificate_key)];
+        let identity = self.files.state.join(IDENTITY);
+        let files = [(RECORDS, &*snapshot), (IDENTITY, &*identity)];
         let now = self.now();
         for row in due {
             let here = place(row);

@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use std::sync::PoisonError;
 
 use data_encoding::BASE32_NOPAD;
-use jetfrost_image::crypto::random_array;
+use jetfrost_image::crypto::{Random, random_array};
 use jetfrost_office::names;
 use jetfrost_office::patience::Failures;
 use jetfrost_wire::SessionId;
@@ -16,7 +16,9 @@ use super::people::{check_password, insert_account};
 use super::sessions::{COOKIE, TOKEN, scope_word};
 use super::{DAY_MS, Desk, DeskError, Result, checked_name, convert};
 use crate::clock::timestamp;
-use crate::records::{AccountRow, SessionRow, first_code_hash, insert_installation, installation_id, set_first_code_hash};
+use crate::records::{
+    AccountRow, Records, SessionRow, first_code_hash, insert_installation, installation_id, set_first_code_hash,
+};
 use crate::secrets::{SecretKind, hash, hash_password, is_password, new_id, new_secret};
 
 /// A browser's session ends after so long, however much it is used.
@@ -82,11 +84,7 @@ fn keys_of(what: &str, origin: &str) -> [String; 2] {
 }
 
 /// The installation's id; made the first time.
-pub(crate) fn installation(
-    records: &crate::records::Records,
-    random: &dyn jetfrost_image::crypto::Random,
-    now: i64,
-) -> Result<String> {
+pub(crate) fn installation(records: &Records, random: &dyn Random, now: i64) -> Result<String> {
     records.write(|on| {
         if let Some(id) = installation_id(on)? {
             return Ok(id);
@@ -104,7 +102,7 @@ impl Desk {
             id: jetfrost_wire::ServiceId(self.identity.service.clone()),
             public_name: self.identity.public_name.clone(),
             version: env!("CARGO_PKG_VERSION").into(),
-            fingerprint: self.identity.fingerprint_text.clone(),
+            fingerprint: self.identity.certificates.fingerprint_text(),
             awaits_first_administrator: !self.has_administrator()?,
             now: timestamp(self.now()),
             escrow: self.escrow()?,
@@ -113,19 +111,6 @@ impl Desk {
 
     pub(crate) fn has_administrator(&self) -> Result<bool> {
         self.records.read(|on| Ok(AccountRow::any_with_role(Role::Administrator.word(), on)?))
-    }
-
-    /// Makes a new one-time code for the first administrator; earlier ones are void.
-    pub(crate) fn new_first_code(&self) -> Result<String> {
-        let symbols = BASE32_NOPAD.encode(&random_array::<10>(&*self.random));
-        let code = symbols.as_bytes().chunks(4).map(|c| String::from_utf8_lossy(c)).collect::<Vec<_>>().join("-");
-        self.records.write(|on| {
-            if AccountRow::any_with_role(Role::Administrator.word(), on)? {
-                return Err(DeskError::Conflict("there is an administrator already"));
-            }
-            Ok(set_first_code_hash(Some(&first_code_key(&code)), on)?)
-        })?;
-        Ok(code)
     }
 
     /// Creates the first administrator and signs in.
@@ -237,6 +222,19 @@ impl Desk {
     fn lock_attempts(&self) -> std::sync::MutexGuard<'_, Attempts> {
         self.attempts.lock().unwrap_or_else(PoisonError::into_inner)
     }
+}
+
+/// Makes a new one-time code for the first administrator; earlier ones are void.
+pub(crate) fn new_first_code(records: &Records, random: &dyn Random) -> Result<String> {
+    let symbols = BASE32_NOPAD.encode(&random_array::<10>(random));
+    let code = symbols.as_bytes().chunks(4).map(|c| String::from_utf8_lossy(c)).collect::<Vec<_>>().join("-");
+    records.write(|on| {
+        if AccountRow::any_with_role(Role::Administrator.word(), on)? {
+            return Err(DeskError::Conflict("there is an administrator already"));
+        }
+        Ok(set_first_code_hash(Some(&first_code_key(&code)), on)?)
+    })?;
+    Ok(code)
 }
 
 fn first_code_key(code: &str) -> Vec<u8> {
