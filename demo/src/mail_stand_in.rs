@@ -97,11 +97,15 @@ fn converse(client: &TcpStream, shared: &Shared) -> io::Result<()> {
     let mut say = |text: &str| to.write_all(format!("{text}\r\n").as_bytes());
     say("220 stand-in for a mail server")?;
     let mut known = shared.credentials.is_none();
+    let mut name = String::new();
     while let Some(line) = line(&mut from)? {
         let mut words = line.split_whitespace();
         let verb = words.next().unwrap_or_default().to_uppercase();
         match verb.as_str() {
-            "EHLO" => say("250-stand-in\r\n250-AUTH PLAIN\r\n250 8BITMIME")?,
+            "EHLO" => {
+                words.next().unwrap_or_default().clone_into(&mut name);
+                say("250-stand-in\r\n250-AUTH PLAIN\r\n250 8BITMIME")?;
+            }
             "AUTH" => {
                 known = known || words.nth(1) == shared.credentials.as_deref();
                 say(if known { "235 you are known" } else { "535 5.7.8 the name or the password is wrong" })?;
@@ -111,7 +115,8 @@ fn converse(client: &TcpStream, shared: &Shared) -> io::Result<()> {
             "HELO" | "MAIL" | "RCPT" | "RSET" | "NOOP" => say("250 OK")?,
             "DATA" => {
                 say("354 end with a dot on a line of its own")?;
-                let message = message(&mut from)?;
+                // As every mail server says where a message came from (RFC 5321 section 4.4).
+                let message = format!("Received: from {name} by stand-in\n{}", message(&mut from)?);
                 keep(shared, message)?;
                 say("250 2.0.0 taken")?;
             }

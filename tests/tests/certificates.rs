@@ -207,12 +207,12 @@ fn nothing_leads_from_an_identity_that_was_stolen() {
 fn an_old_copy_of_the_state_directory_is_the_same_service() {
     let (mut office, clock, station) = office();
     office.stop();
-    shell(&office.directory.path().to_owned(), "cp -a state old");
+    shell(office.directory.path(), "cp -a state old");
     office.start();
     clock.set(day(340));
     office.look_around();
     office.stop();
-    shell(&office.directory.path().to_owned(), "rm -r state; mv old state");
+    shell(office.directory.path(), "rm -r state; mv old state");
     office.start();
     let error = station.back_up();
     assert!(!matches!(error, Err(ClientError::OtherCertificate { .. })), "{error:?}");

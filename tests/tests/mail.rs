@@ -80,6 +80,31 @@ fn a_message_that_is_not_taken_is_tried_again_and_said_to_be_in_trouble_meanwhil
 }
 
 #[test]
+fn a_recipient_who_is_refused_is_named_and_silences_nobody() {
+    let (office, clock) = Office::stepped(at("2026-10-01T10:00:00Z"));
+    office.destination("Shelf");
+    let station = office.workstation("knot");
+    station.write("letter", "here");
+    station.back_up().expect("backed up");
+    let post_office = post_office(&office, None);
+    let mut set = mail_to(&post_office);
+    set.settings.recipients = ["nobody@office.example", "ingrid@office.example", "tove@office.example"].map(Into::into).into();
+    let _: MailState = office.put("/mail", &set).expect("set");
+    clock.set(at("2026-10-06T10:00:00Z"));
+    office.tend();
+    office.tend();
+    assert_eq!(post_office.messages().len(), 2, "one each for those who are there, and not again");
+    let state: MailState = office.api.get("/mail").expect("shown");
+    let trouble = state.trouble.expect("told");
+    assert!(trouble.contains("nobody@office.example: ") && trouble.contains("no such mailbox"), "{trouble}");
+    assert!(!trouble.contains("tove") && state.delivered.is_some(), "{trouble}");
+    let message = &post_office.messages()[0];
+    for header in ["MIME-Version: 1.0", "Auto-Submitted: auto-generated", "Received: from localhost "] {
+        assert!(message.lines().any(|line| line.starts_with(header)), "{header} in {message}");
+    }
+}
+
+#[test]
 fn the_summary_comes_once_a_day_at_its_hour() {
     let (office, clock) = Office::stepped(at("2026-10-01T05:00:00Z"));
     office.destination("Shelf");

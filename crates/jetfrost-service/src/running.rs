@@ -85,7 +85,7 @@ pub struct Running {
     handle: ServerHandle,
     stopping: watch::Sender<bool>,
     desk: Arc<Desk>,
-    worker: Option<JoinHandle<()>>,
+    workers: Vec<JoinHandle<()>>,
     server: Option<JoinHandle<io::Result<()>>>,
     ended: mpsc::Receiver<()>,
     lock: File,
@@ -128,24 +128,10 @@ impl Running {
         desk.show_as_decided()?;
         desk.keep_announced()?;
         let (stopping, watching) = watch::channel(false);
-        let worker = {
-            let desk = Arc::clone(&desk);
-            std::thread::Builder::new().name("jobs".into()).spawn(move || desk.work_on_jobs())?
-        };
+        let workers = vec![work("jobs", &desk, Desk::work_on_jobs)?, work("mail", &desk, Desk::work_on_mail)?];
         let app = App::new(Arc::clone(&desk), watching);
         let (handle, server, ended) = serve(listener, certificates.config(), app)?;
-        Ok(Self {
-            address,
-            certificates,
-            first_code,
-            handle,
-            stopping,
-            desk,
-            worker: Some(worker),
-            server: Some(server),
-            ended,
-            lock,
-        })
+        Ok(Self { address, certificates, first_code, handle, stopping, desk, workers, server: Some(server), ended, lock })
     }
 
     /// Where it listens.
@@ -210,10 +196,14 @@ impl Running {
         // First, so that nobody comes who would find a closed door.
         self.desk.fall_silent();
         self.desk.stop_jobs();
+        self.desk.stop_mail();
         let stopped = self.handle.stop(true);
         std::thread::spawn(move || actix_web::rt::System::new().block_on(stopped));
-        if self.worker.take().is_some_and(|worker| worker.join().is_err()) {
-            tracing::error!("the thread that works on jobs panicked");
+        for worker in self.workers.drain(..) {
+            let name = worker.thread().name().unwrap_or_default().to_owned();
+            if worker.join().is_err() {
+                tracing::error!(name, "a thread of the service panicked");
+            }
         }
         let ended = server.join().unwrap_or_else(|_| Err(io::Error::other("the server's thread panicked")));
         // Closing it is not enough: a process that is being started just now may hold the same handle for a moment.
@@ -261,6 +251,11 @@ fn prepare_state(state: &Path) -> Result<File, StartError> {
         Err(TryLockError::WouldBlock) => Err(StartError::InUse(state.into())),
         Err(TryLockError::Error(source)) => Err(failed(source)),
     }
+}
+
+fn work(name: &str, desk: &Arc<Desk>, work: fn(&Desk)) -> io::Result<JoinHandle<()>> {
+    let desk = Arc::clone(desk);
+    std::thread::Builder::new().name(name.into()).spawn(move || work(&desk))
 }
 
 type Served = (ServerHandle, JoinHandle<io::Result<()>>, mpsc::Receiver<()>);
@@ -325,13 +320,9 @@ async fn tend_now_and_then(desk: Arc<Desk>, mut stopping: watch::Receiver<bool>)
             _ = stopping.wait_for(|stopping| *stopping) => return,
             () = tokio::time::sleep(TEND_EVERY) => {}
         }
-        let (due, mail) = (Arc::clone(&desk), Arc::clone(&desk));
+        let due = Arc::clone(&desk);
         if let Ok(Err(error)) = actix_web::web::block(move || due.note_lost().and_then(|()| due.tend())).await {
             tracing::error!(%error, "looking for what is due");
-        }
-        // Also when what is due failed: that may be what there is to tell.
-        if let Ok(Err(error)) = actix_web::web::block(move || mail.tend_mail()).await {
-            tracing::error!(%error, "looking for what needs attention");
         }
     }
 }

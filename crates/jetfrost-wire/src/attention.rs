@@ -132,7 +132,7 @@ pub struct MailState {
     pub has_password: bool,
     /// When the mail server last took a message.
     pub delivered: Option<Timestamp>,
-    /// What it said instead, if the last message was not taken.
+    /// What it said instead, if the last message was not taken, or not for everybody.
     pub trouble: Option<String>,
     /// Since when.
     pub trouble_since: Option<Timestamp>,

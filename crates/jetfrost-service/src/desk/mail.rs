@@ -14,12 +14,14 @@ use super::attention::{line, shown};
 use super::convert;
 use super::{Caller, Desk, DeskError, Result};
 use crate::clock::timestamp;
-use crate::postman::{Letter, MailServer, mailbox, send};
+use crate::postman::{Letter, MailError, MailServer, mailbox};
 use crate::records::{Connection, MailRow, ToldRow, WorkstationLine};
 use crate::secrets::new_id;
 
 const MOST_RECIPIENTS: usize = 20;
 const MOST_SECRET: usize = 500;
+/// What is to be told is looked for this often.
+const TEND_EVERY: Duration = Duration::from_secs(60);
 /// A host name has 253 characters at most (RFC 1035).
 const MOST_HOST: usize = 253;
 /// All workstations are in the summary.
@@ -90,8 +92,23 @@ impl Desk {
         self.mail_state()
     }
 
+    /// Tells what there is to tell until it is stopped: apart from all other work, which no mail server holds up.
+    pub(crate) fn work_on_mail(&self) {
+        while self.postman.wait(TEND_EVERY) {
+            if let Err(error) = self.tend_mail() {
+                tracing::error!(%error, "looking for what needs attention");
+            }
+        }
+    }
+
+    /// Mail that is being sent is broken off.
+    pub(crate) fn stop_mail(&self) {
+        self.postman.stop();
+    }
+
     /// Tells what is new, and sends the summary when it is due. A message that is not taken is tried again the next time.
     pub(crate) fn tend_mail(&self) -> Result<()> {
+        let _turn = self.postman.turn();
         let Some(row) = self.mail_row()? else { return Ok(()) };
         let now = self.concerns()?;
         self.tell_news(&row, &now)?;
@@ -146,14 +163,22 @@ impl Desk {
             date: SystemTime::UNIX_EPOCH + since_1970,
             id: format!("{}@{}", new_id(&*self.random), self.identity.public_name),
         };
-        let sent = send(&server(row), &letter);
+        let sent = self.postman.send(&server(row, &self.identity.public_name), &letter);
+        let trouble = match &sent {
+            Ok(taken) => said_of_refused(&taken.refused),
+            // It is no trouble with mail.
+            Err(MailError::Stopped) => return Ok(false),
+            Err(error) => Some(error.to_string()),
+        };
+        if let Some(trouble) = &trouble {
+            tracing::warn!(trouble, server = row.server, "mail was not taken");
+        }
         self.records.write(|on| {
-            match &sent {
-                Ok(()) => MailRow::set_delivered(now, on)?,
-                Err(error) => {
-                    tracing::warn!(%error, server = row.server, "mail was not taken");
-                    MailRow::set_trouble(&error.to_string(), row.trouble_since.unwrap_or(now), on)?;
-                }
+            if sent.is_ok() {
+                MailRow::set_delivered(now, on)?;
+            }
+            if let Some(trouble) = &trouble {
+                MailRow::set_trouble(trouble, row.trouble_since.unwrap_or(now), on)?;
             }
             Ok::<_, DeskError>(())
         })?;
@@ -276,9 +301,15 @@ fn settings(row: &MailRow) -> MailSettings {
     }
 }
 
-fn server(row: &MailRow) -> MailServer {
+fn server(row: &MailRow, own_name: &str) -> MailServer {
     let credentials = row.login.clone().map(|login| (login, row.password.clone().unwrap_or_default()));
-    MailServer { host: row.server.clone(), port: port(row), security: security(row), credentials }
+    MailServer { host: row.server.clone(), port: port(row), security: security(row), credentials, own_name: own_name.to_owned() }
+}
+
+/// Whom a message was not taken for, though others got it.
+fn said_of_refused(refused: &[(String, String)]) -> Option<String> {
+    let said = refused.iter().map(|(to, said)| format!("{to}: {said}"));
+    (!refused.is_empty()).then(|| format!("not taken for everybody. {}", said.collect::<Vec<_>>().join("; ")))
 }
 
 /// Without the password.

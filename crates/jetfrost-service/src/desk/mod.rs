@@ -59,6 +59,7 @@ use crate::audit_heads::HeadSigner;
 use crate::certificate::Certificates;
 use crate::clock::Clock;
 use crate::events::Events;
+use crate::postman::Postman;
 use crate::records::{AccountRow, Records, RecordsError, SessionRow, WorkstationRow, is_duplicate};
 use crate::secrets::{SecretKind, hash};
 use crate::shelf::{MarkerError, Place, Shelf, ShelfError};
@@ -305,6 +306,7 @@ pub(crate) struct Desk {
     /// What each workstation was last refused for, so that a refusal is on record once.
     refusals_told: Mutex<BTreeMap<String, String>>,
     jobs: Jobs,
+    postman: Postman,
     /// Refusals that repeat.
     refusals: Mutex<Refusals>,
     /// Runs and restores that were begun within the hour, by who began them.
@@ -348,6 +350,7 @@ impl Desk {
             heads,
             audit_altered: Mutex::default(),
             jobs: Jobs::default(),
+            postman: Postman::default(),
             headroom: Mutex::default(),
         }
     }
