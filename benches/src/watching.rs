@@ -127,6 +127,7 @@ fn listen(office: &Office, tokens: &[Session]) -> Vec<Child> {
             .args(["--silent", "--no-buffer", "--parallel", "--parallel-immediate", "--parallel-max", &most, "--config", "-"])
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
+            .stderr(Stdio::null())
             .spawn()
             .expect("curl is there");
         curl.stdin.take().expect("piped").write_all(all.join("next\n").as_bytes()).expect("written");

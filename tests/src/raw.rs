@@ -21,11 +21,7 @@ impl RawUpload {
     /// When the service does not answer on loopback.
     #[must_use]
     pub fn begin(address: &str, credential: &str, path: &str, len: usize) -> Self {
-        let socket = TcpStream::connect(address).expect("the service listens");
-        socket.set_read_timeout(Some(Duration::from_secs(120))).expect("set");
-        let name = ServerName::try_from("localhost").expect("a name");
-        let connection = ClientConnection::new(Arc::new(trusting()), name).expect("a connection");
-        let mut upload = Self { stream: StreamOwned::new(connection, socket) };
+        let mut upload = Self { stream: connect(address) };
         upload.send(
             format!(
                 "PUT {path} HTTP/1.1\r\nhost: localhost\r\nauthorization: Bearer {credential}\r\ncontent-type: application/octet-stream\r\n\
@@ -51,6 +47,48 @@ impl RawUpload {
         let n = self.stream.read(&mut answer).unwrap_or(0);
         String::from_utf8_lossy(&answer[..n]).lines().next().unwrap_or_default().to_owned()
     }
+}
+
+/// A call that was sent as it is, of which the answer may be left.
+pub struct RawCall {
+    stream: StreamOwned<ClientConnection, TcpStream>,
+}
+
+impl RawCall {
+    /// Sends it.
+    ///
+    /// # Panics
+    /// When the service does not answer on loopback.
+    #[must_use]
+    pub fn send(address: &str, call: &[u8]) -> Self {
+        let mut stream = connect(address);
+        stream.write_all(call).and_then(|()| stream.flush()).expect("sent");
+        Self { stream }
+    }
+
+    /// Closes the connection.
+    pub fn leave(self) {
+        drop(self.stream);
+    }
+
+    /// The answer, as far as it comes in one piece.
+    ///
+    /// # Panics
+    /// When the connection fails.
+    #[must_use]
+    pub fn answer(&mut self) -> String {
+        let mut answer = vec![0; 16 << 10];
+        let n = self.stream.read(&mut answer).expect("an answer");
+        String::from_utf8_lossy(&answer[..n]).into_owned()
+    }
+}
+
+fn connect(address: &str) -> StreamOwned<ClientConnection, TcpStream> {
+    let socket = TcpStream::connect(address).expect("the service listens");
+    socket.set_read_timeout(Some(Duration::from_secs(120))).expect("set");
+    let name = ServerName::try_from("localhost").expect("a name");
+    let connection = ClientConnection::new(Arc::new(trusting()), name).expect("a connection");
+    StreamOwned::new(connection, socket)
 }
 
 /// Trusts any certificate: these requests go to a test's own service on loopback.

@@ -26,6 +26,11 @@ fn document() -> Value {
 
 /// Every method and path of the document, with `{parameters}` filled in.
 fn routes() -> Vec<(Method, String)> {
+    calls().into_iter().map(|(method, path, _)| (method, path)).collect()
+}
+
+/// The same, with the media type of the body.
+fn calls() -> Vec<(Method, String, String)> {
     let document = document();
     let paths = document["paths"].as_object().expect("paths").clone();
     let mut routes = Vec::new();
@@ -35,8 +40,10 @@ fn routes() -> Vec<(Method, String)> {
             .replace("{hash}", &"0".repeat(64))
             .replace("{slot}", &"0".repeat(16))
             .replace("{id}", "nothing");
-        for method in methods.as_object().expect("methods").keys() {
-            routes.push((method.to_uppercase().parse().expect("a method"), filled.clone()));
+        for (method, call) in methods.as_object().expect("methods") {
+            let takes = call["requestBody"]["content"].as_object().and_then(|takes| takes.keys().next().cloned());
+            let takes = takes.unwrap_or_else(|| "application/json".into());
+            routes.push((method.to_uppercase().parse().expect("a method"), filled.clone(), takes));
         }
     }
     assert!(routes.len() > 30, "{} routes", routes.len());
@@ -63,16 +70,14 @@ fn the_document_that_the_consoles_types_are_made_from_is_the_present_one() {
 fn without_a_credential_every_documented_route_is_closed_but_for_the_open_ones() {
     let office = Office::open();
     let open = ["/api/v1/service", "/api/v1/first-administrator", "/api/v1/sessions", "/api/v1/enrolments"];
-    for (method, path) in routes().into_iter().filter(|(_, path)| !open.contains(&path.as_str())) {
+    for (method, path, takes) in calls().into_iter().filter(|(_, path, _)| !open.contains(&path.as_str())) {
         let what = format!("{method} {path}");
         let url = format!("https://{}{path}", office.address());
-        let response =
-            rude().request(method.clone(), &url).header("content-type", "application/json").body(body_for(&method)).send();
+        let response = rude().request(method.clone(), &url).header("content-type", &takes).body(body_for(&method)).send();
         let problem = assert_problem(response.expect("an answer"), &what);
         assert!(matches!(problem.status, 400 | 401), "{what}: {problem:?}");
         for credential in ["jfs_invented", "jfd_invented", "hello"] {
-            let response =
-                rude().request(method.clone(), &url).bearer_auth(credential).header("content-type", "application/json");
+            let response = rude().request(method.clone(), &url).bearer_auth(credential).header("content-type", &takes);
             let problem = assert_problem(response.body(body_for(&method)).send().expect("an answer"), &what);
             assert!(matches!(problem.status, 400 | 401), "{what} with {credential}: {problem:?}");
         }

@@ -2764,7 +2764,7 @@ export interface components {
             /** @description Whether a password for the mail server is kept. */
             has_password: boolean;
             settings?: components["schemas"]["MailSettings"] | null;
-            /** @description What it said instead, if the last message was not taken. */
+            /** @description What it said instead, if the last message was not taken, or not for everybody. */
             trouble?: string | null;
             /**
              * Format: date-time

@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use data_encoding::HEXLOWER;
+use jetfrost_image::crypto::{SystemRandom, random_array};
 use jetfrost_image::{ChunkName, SegmentHash};
 use jetfrost_wire::chunks::{FRAME_HEAD, FrameStatus};
 use jetfrost_wire::size::{UNITS_HEADER, Units, show_in};
@@ -178,12 +179,14 @@ impl Api {
         self.send(Method::POST, path, body)
     }
 
-    /// `POST`, JSON, tried again after passing failures: only for calls that answer the same when repeated.
+    /// `POST`, JSON, tried again after passing failures. The call is made once however often it is sent: the service gives the
+    /// answer that was lost again.
     ///
     /// # Errors
     /// What the service or the network said.
     pub fn post_patiently<B: Serialize, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T> {
-        self.patiently(|| self.post(path, body))
+        let key = HEXLOWER.encode(&random_array::<16>(&SystemRandom::default()));
+        self.patiently(|| self.json(self.request(Method::POST, path).header("idempotency-key", &key).json(body)))
     }
 
     /// `DELETE`.

@@ -134,7 +134,7 @@ fn enrol(
     home.prove_writable()?;
     let api = Api::new(&invitation.address, Some(&invitation.fingerprint_text()))?;
     let info: ServiceInfo = api.get("/service")?;
-    let enrolled: Enrolled = api.post(
+    let enrolled: Enrolled = api.post_patiently(
         "/enrolments",
         &Enrol {
             secret: Binary(invitation.secret.to_vec()),
@@ -176,7 +176,7 @@ pub fn claim(home: &Home, invitation: &Invitation) -> Result<Membership, ClientE
         client_version: crate::VERSION.into(),
         disk_bytes: disk_bytes(),
     };
-    let membership = membership(invitation, info, api.post("/enrolments/claim", &call)?);
+    let membership = membership(invitation, info, api.post_patiently("/enrolments/claim", &call)?);
     home.keep_claimed(&membership)?;
     Ok(membership)
 }

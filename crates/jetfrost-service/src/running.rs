@@ -13,6 +13,7 @@ use actix_web::dev::ServerHandle;
 use actix_web::middleware::from_fn;
 use actix_web::{App as ActixApp, HttpServer, middleware};
 use jetfrost_image::crypto::Random;
+use nix::sys::resource::{Resource, getrlimit, setrlimit};
 use rustls::ServerConfig;
 use tokio::sync::watch;
 
@@ -21,12 +22,21 @@ use crate::certificate::{CertificateError, Certificates};
 use crate::clock::Clock;
 use crate::config::Config;
 use crate::desk::{Desk, DeskError, Identity, OwnFiles, installation, new_first_code};
-use crate::http::{App, configure, headers, log};
+use crate::http::{App, configure, headers, log, speak};
 use crate::own_records::RECORDS;
 use crate::records::{Records, RecordsError};
 
 /// Requests in flight may take so long to finish when the service stops.
 const PATIENCE_SECONDS: u64 = 20;
+/// Threads that take requests.
+const WORKERS: usize = 2;
+/// Files that the service wants to be able to have open, and those of them that are not for connections: records, segments of
+/// image stores, what jobs read.
+const FILES: u64 = 65_536;
+const OWN_FILES: u64 = 256;
+/// A connection takes its socket, and a file that it writes and one that it reads.
+const FILES_OF_A_CONNECTION: u64 = 3;
+const MOST_CONNECTIONS: u64 = 4096;
 /// Silent runs and work that is due are looked for this often.
 const TEND_EVERY: Duration = Duration::from_secs(60);
 /// Destinations and network interfaces are looked for this often.
@@ -271,12 +281,14 @@ fn serve(listener: TcpListener, tls: ServerConfig, app: App) -> Result<Served, S
             let server = HttpServer::new(move || {
                 let app = app.clone();
                 ActixApp::new()
+                    .wrap(from_fn(speak))
                     .wrap(middleware::Compress::default())
                     .wrap(headers())
                     .wrap(from_fn(log))
                     .configure(|c| configure(c, app))
             })
-            .workers(2)
+            .workers(WORKERS)
+            .max_connections(most_connections() / WORKERS)
             .disable_signals()
             // Short streamed answers would otherwise wait for delayed acknowledgements, 40 ms each.
             .tcp_nodelay(true)
@@ -297,6 +309,24 @@ fn serve(listener: TcpListener, tls: ServerConfig, app: App) -> Result<Served, S
             _ => Err(io::Error::other("the server ended at once").into()),
         },
     }
+}
+
+/// As many connections as leave files for the work: whoever opens more waits to be taken.
+fn most_connections() -> usize {
+    let files = raise_file_limit().unwrap_or(1024);
+    let most = (files.saturating_sub(OWN_FILES) / FILES_OF_A_CONNECTION).clamp(16, MOST_CONNECTIONS);
+    usize::try_from(most).unwrap_or(16)
+}
+
+/// Raises what this process may have open (getrlimit(2)), and says how much that is.
+fn raise_file_limit() -> nix::Result<u64> {
+    let (soft, hard) = getrlimit(Resource::RLIMIT_NOFILE)?;
+    let wanted = FILES.min(hard);
+    if soft >= wanted {
+        return Ok(soft);
+    }
+    setrlimit(Resource::RLIMIT_NOFILE, wanted, hard)?;
+    Ok(wanted)
 }
 
 /// Destinations and network interfaces that go missing or come back are noticed within seconds.

@@ -69,6 +69,10 @@ kinds! {
     Disabled = "disabled", 403, Administrator;
     /// There is no such thing.
     NotFound = "not-found", 404, Caller;
+    /// There is no such method at this path.
+    MethodNotAllowed = "method-not-allowed", 405, Caller;
+    /// The body is of a media type that the call does not take.
+    UnsupportedMediaType = "unsupported-media-type", 415, Caller;
     /// The state of things does not allow this now.
     Conflict = "conflict", 409, Caller;
     /// The name is taken.
@@ -97,6 +101,8 @@ kinds! {
     Internal = "internal", 500, Service;
     /// Something else holds the service's records.
     RecordsBusy = "records-busy", 503, Service;
+    /// The server has no file or memory to spare.
+    ServerBusy = "server-busy", 503, Administrator;
     /// The destination is not there.
     DestinationMissing = "destination-missing", 503, Administrator;
     /// Backups or restores are not let in at the moment.

@@ -46,7 +46,7 @@ impl Readable for DiskImage {
     }
 }
 
-/// Serves one client until it disconnects. `served` is told about bytes that were read.
+/// Serves one client until it disconnects. `ready` is told when both agree on what is served, `served` about bytes that were read.
 ///
 /// # Errors
 /// Of the stream; `InvalidData` when the client does not keep to the protocol.
@@ -54,11 +54,16 @@ pub(super) fn serve(
     stream: impl Read + Write + Clone,
     disk: &impl Readable,
     export: &str,
+    ready: &dyn Fn(),
     served: &dyn Fn(u64),
 ) -> io::Result<()> {
     let (from, to) = (BufReader::new(stream.clone()), BufWriter::with_capacity(1 << 18, stream));
     let mut connection = Connection { from, to, disk, export, served, structured: false, tells_holes: false };
-    if connection.handshake()? { connection.transmission() } else { Ok(()) }
+    if !connection.handshake()? {
+        return Ok(());
+    }
+    ready();
+    connection.transmission()
 }
 
 struct Connection<'c, S: Read + Write, D> {

@@ -2,16 +2,17 @@
 
 mod connection;
 mod protocol;
+mod sessions;
 
 use std::fs;
 use std::io;
-use std::net::{Ipv4Addr, TcpListener};
+use std::net::{Ipv4Addr, Shutdown, TcpListener};
 use std::os::fd::AsFd;
 use std::os::unix::fs::PermissionsExt;
 use std::os::unix::net::UnixListener;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
 
 use jetfrost_wire::restore::Scope;
 use jetfrost_wire::run::{Phase, Progress};
@@ -21,13 +22,12 @@ use crate::browse::{Browser, OpenPoint};
 use crate::disk::{Disk, DiskImage};
 use crate::error::ClientError;
 use crate::progress::Meter;
+use sessions::{Client, Sessions};
 
 type Result<T> = std::result::Result<T, ClientError>;
 
-/// Connections at the same time; each may read 32 MiB at once.
-const MOST_CONNECTIONS: usize = 16;
-/// So often is looked whether it is to end, in milliseconds.
-const LOOK_EVERY: u16 = 200;
+/// So often is looked whether it is to end.
+const LOOK_EVERY: Duration = Duration::from_millis(200);
 
 /// Where clients connect.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -96,24 +96,33 @@ impl Listener {
 
     /// Takes connections until the meter is stopped.
     fn serve(&self, image: &Arc<DiskImage>, export: &str, meter: &Arc<Meter>) -> Result<()> {
-        let open = Arc::new(AtomicUsize::new(0));
+        let sessions = Arc::new(Sessions::default());
         let failed = || ClientError::file("listening on", "the address of the attached disk");
         while !meter.is_stopped() {
-            self.wait().map_err(failed())?;
-            if open.load(Ordering::Acquire) >= MOST_CONNECTIONS {
+            sessions.tidy(Instant::now());
+            let somebody_waits = self.wait().map_err(failed())?;
+            if !sessions.wait_for_room(LOOK_EVERY) {
+                if somebody_waits {
+                    sessions.make_room(Instant::now());
+                }
                 continue;
             }
-            let session = Session { image: Arc::clone(image), export: export.to_owned(), meter: Arc::clone(meter) };
+            let session = Session {
+                image: Arc::clone(image),
+                export: export.to_owned(),
+                meter: Arc::clone(meter),
+                sessions: Arc::clone(&sessions),
+            };
             let began = match self {
                 Self::Unix(listener, _) => listener.accept().and_then(|(stream, _)| {
                     stream.set_nonblocking(false)?;
-                    session.begin(Stream(Arc::new(stream)), &open);
+                    session.begin(Arc::new(stream), |stream| drop(stream.shutdown(Shutdown::Both)));
                     Ok(())
                 }),
                 Self::Tcp(listener) => listener.accept().and_then(|(stream, _)| {
                     stream.set_nonblocking(false)?;
                     stream.set_nodelay(true)?;
-                    session.begin(Stream(Arc::new(stream)), &open);
+                    session.begin(Arc::new(stream), |stream| drop(stream.shutdown(Shutdown::Both)));
                     Ok(())
                 }),
             };
@@ -125,14 +134,16 @@ impl Listener {
         Ok(())
     }
 
-    /// Waits until somebody connects, or for a moment.
-    fn wait(&self) -> io::Result<()> {
+    /// Waits until somebody connects, or for a moment. Says whether somebody has.
+    fn wait(&self) -> io::Result<bool> {
         let fd = match self {
             Self::Unix(listener, _) => listener.as_fd(),
             Self::Tcp(listener) => listener.as_fd(),
         };
-        match poll(&mut [PollFd::new(fd, PollFlags::POLLIN)], PollTimeout::from(LOOK_EVERY)) {
-            Ok(_) | Err(nix::errno::Errno::EINTR) => Ok(()),
+        let patience = PollTimeout::try_from(LOOK_EVERY).unwrap_or(PollTimeout::ZERO);
+        match poll(&mut [PollFd::new(fd, PollFlags::POLLIN)], patience) {
+            Ok(ready) => Ok(ready > 0),
+            Err(nix::errno::Errno::EINTR) => Ok(false),
             Err(e) => Err(e.into()),
         }
     }
@@ -171,32 +182,37 @@ struct Session {
     image: Arc<DiskImage>,
     export: String,
     meter: Arc<Meter>,
+    sessions: Arc<Sessions>,
 }
 
 impl Session {
     /// Serves a client in a thread of its own, which ends with the connection or with the program.
-    fn begin<S>(self, stream: Stream<S>, open: &Arc<AtomicUsize>)
+    fn begin<S>(self, stream: Arc<S>, close: fn(&S))
     where
         S: Send + Sync + 'static,
         for<'s> &'s S: io::Read + io::Write,
     {
-        open.fetch_add(1, Ordering::AcqRel);
-        let open = Arc::clone(open);
+        let closed = Arc::clone(&stream);
+        let client = self.sessions.begin(Instant::now(), move || close(&closed));
         std::thread::spawn(move || {
             let served = |bytes| self.meter.bytes_done(bytes);
+            let stream = Stream { stream, client: Arc::clone(&client) };
             // A client that breaks off or does not keep to the protocol is its own affair.
-            let _ = connection::serve(stream, &*self.image, &self.export, &served);
-            open.fetch_sub(1, Ordering::AcqRel);
+            let _ = connection::serve(stream, &*self.image, &self.export, &|| client.is_ready(), &served);
+            self.sessions.end(&client);
         });
     }
 }
 
-/// A stream that several hands may hold.
-struct Stream<S>(Arc<S>);
+/// A stream that several hands may hold, and that notes when its client said something.
+struct Stream<S> {
+    stream: Arc<S>,
+    client: Arc<Client>,
+}
 
 impl<S> Clone for Stream<S> {
     fn clone(&self) -> Self {
-        Self(Arc::clone(&self.0))
+        Self { stream: Arc::clone(&self.stream), client: Arc::clone(&self.client) }
     }
 }
 
@@ -205,7 +221,9 @@ where
     for<'s> &'s S: io::Read,
 {
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
-        (&*self.0).read(buf)
+        let n = (&*self.stream).read(buf)?;
+        self.client.hear();
+        Ok(n)
     }
 }
 
@@ -214,10 +232,10 @@ where
     for<'s> &'s S: io::Write,
 {
     fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
-        (&*self.0).write(buf)
+        (&*self.stream).write(buf)
     }
 
     fn flush(&mut self) -> io::Result<()> {
-        (&*self.0).flush()
+        (&*self.stream).flush()
     }
 }

@@ -3,13 +3,21 @@
 use std::fmt::Write;
 
 use jetfrost_office::access::Act;
+use jetfrost_wire::destination::{Destination, DestinationState};
 use jetfrost_wire::event::Event;
 use jetfrost_wire::workstation::WorkstationState;
 
 use super::{Caller, Desk, DeskError, Result, convert};
-use crate::records::WorkstationLine;
+use crate::records::{WorkstationLine, write_nothing_new};
 
 const ALL: usize = 2000;
+
+/// Whether the service can do its work.
+pub(crate) enum Readiness {
+    Ready,
+    /// There are destinations, and none of them can be written to.
+    NoDestination,
+}
 
 impl Desk {
     /// Figures in the OpenMetrics text format: counts only, no names of people or machines.
@@ -40,6 +48,15 @@ impl Desk {
         }
         text.push_str("# EOF\n");
         Ok(text)
+    }
+
+    /// Whether the service can do its work: the records can be written, and a destination, if there is one.
+    pub(crate) fn readiness(&self) -> Result<Readiness> {
+        self.records.write(|on| Ok::<_, DeskError>(write_nothing_new(on)?))?;
+        let destinations = self.all_destinations()?;
+        let takes = |destination: &Destination| destination.state == DestinationState::Ready;
+        let is_ready = destinations.is_empty() || destinations.iter().any(takes);
+        Ok(if is_ready { Readiness::Ready } else { Readiness::NoDestination })
     }
 
     /// Whether a caller hears of everything, without a look at the records.

@@ -67,6 +67,7 @@ use jobs::Jobs;
 use sign_in::Attempts;
 
 pub(crate) use audit::export_header;
+pub(crate) use metrics::Readiness;
 pub(crate) use sign_in::{installation, new_first_code};
 pub(crate) use stores::Arriving;
 

@@ -242,7 +242,8 @@ impl Desk {
         let rows = self.records.read(|on| Ok::<_, DeskError>(DestinationRow::list("", ALL, on)?))?;
         for row in rows {
             let found = self.shelf.check(&place(&row));
-            if found.is_err() == row.missing_since.is_some() {
+            let nobody_looked = found.as_ref().is_err_and(|error| !error.is_known());
+            if nobody_looked || found.is_err() == row.missing_since.is_some() {
                 continue;
             }
             let now = self.now();
@@ -317,6 +318,9 @@ pub(super) fn state(row: &DestinationRow, marker: &Result<(), MarkerError>, room
     match (marker, room) {
         (Err(MarkerError::Missing(_)), _) => DestinationState::Missing,
         (Err(MarkerError::Foreign(_)), _) => DestinationState::Foreign,
+        // As it was when somebody could look.
+        (Err(MarkerError::NotLookedAt(_)), _) if row.missing_since.is_some() => DestinationState::Missing,
+        (Err(MarkerError::NotLookedAt(_)), _) => state(row, &Ok(()), room),
         (Ok(()), _) if row.erases.is_some() => DestinationState::Erasing,
         (Ok(()), _) if row.withdrawn.is_some() => DestinationState::Withdrawn,
         (Ok(()), Some(0)) => DestinationState::Full,

@@ -18,9 +18,6 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 
 /// A file of the console; any other path is one of its pages, which its router finds.
 async fn file(request: HttpRequest) -> HttpResponse {
-    if !request.method().is_safe() {
-        return HttpResponse::MethodNotAllowed().finish();
-    }
     let path = request.path().trim_start_matches('/');
     match Files::get(path) {
         Some(file) => serve(path, file.data),

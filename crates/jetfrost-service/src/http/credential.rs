@@ -29,7 +29,7 @@ fn credential(request: &HttpRequest) -> Result<Credential, Trouble> {
     let origin = origin(request);
     let call = format!("{} {}", request.method(), request.path());
     if let Some(value) = request.headers().get(AUTHORIZATION) {
-        let bearer = value.to_str().ok().and_then(|v| v.strip_prefix("Bearer "));
+        let bearer = value.to_str().ok().and_then(|v| bearer(v));
         return Ok(Credential { secret: bearer.map(str::to_owned), origin, call });
     }
     match request.cookie(COOKIE) {
@@ -39,6 +39,12 @@ fn credential(request: &HttpRequest) -> Result<Credential, Trouble> {
         Some(_) => Err(DeskError::NotAllowed.into()),
         None => Ok(Credential { secret: None, origin, call }),
     }
+}
+
+/// What a header `Authorization: Bearer …` shows (RFC 6750); the scheme's name is written in any case (RFC 9110, section 11.1).
+fn bearer(value: &str) -> Option<&str> {
+    let (scheme, token) = value.split_once(' ')?;
+    scheme.eq_ignore_ascii_case("bearer").then(|| token.trim_start())
 }
 
 /// A write with a cookie must come from this service's own pages.

@@ -9,7 +9,7 @@ use serde::de::DeserializeOwned;
 use super::{Trouble, problem};
 
 /// The longest are a point with its file, and a table of people and machines.
-const MOST: usize = 2 << 20;
+pub(super) const MOST: usize = 2 << 20;
 
 /// A JSON body of up to two mebibytes.
 pub(crate) struct Large<T>(pub(crate) T);

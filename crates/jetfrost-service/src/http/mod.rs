@@ -7,7 +7,9 @@ mod credential;
 mod events;
 mod handlers;
 mod large;
+mod once;
 mod problem;
+mod protocol;
 
 use std::future::Future;
 use std::sync::Arc;
@@ -24,10 +26,13 @@ use utoipa_actix_web::AppExt;
 use utoipa_actix_web::scope::scope;
 use utoipa_actix_web::service_config::ServiceConfig;
 
-use crate::desk::{Caller, Credential, Desk, DeskError};
+use crate::desk::{Caller, Credential, Desk, DeskError, Readiness};
 use caps::{Caps, Permit};
 pub(crate) use credential::COOKIE;
+use once::Answers;
 pub(crate) use problem::Trouble;
+use protocol::Routes;
+pub(crate) use protocol::speak;
 
 /// JSON bodies are not longer than this, except those that are [`large::Large`].
 const MOST_JSON: usize = 64 << 10;
@@ -42,6 +47,8 @@ pub(crate) struct App {
     bulk: Arc<Caps>,
     /// Who listens to live changes.
     listeners: Arc<Caps>,
+    /// Answers that can be given again.
+    answers: Arc<Answers>,
 }
 
 /// Uploads and fetches of one workstation or session, and of all: each holds two buffers.
@@ -52,7 +59,7 @@ const MOST_LISTENERS: (usize, usize) = (16, 400);
 impl App {
     pub(crate) fn new(desk: Arc<Desk>, stopping: watch::Receiver<bool>) -> Self {
         let caps = |(each, all)| Caps::new(each, all);
-        Self { desk, stopping, bulk: caps(MOST_BULK), listeners: caps(MOST_LISTENERS) }
+        Self { desk, stopping, bulk: caps(MOST_BULK), listeners: caps(MOST_LISTENERS), answers: Arc::default() }
     }
 
     /// Begins an upload or a fetch for whoever calls, unless too many are going on.
@@ -135,6 +142,8 @@ pub(crate) fn document() -> utoipa::openapi::OpenApi {
 pub(crate) fn configure(config: &mut web::ServiceConfig, app: App) {
     let (document, metrics) = (document(), app.clone());
     config
+        .app_data(Data::new(Routes::of(&document)))
+        .app_data(Data::from(Arc::clone(&app.answers)))
         .app_data(Data::new(app))
         .app_data(web::JsonConfig::default().limit(MOST_JSON).error_handler(|e, _| problem::bad_json(&e).into()))
         .app_data(web::QueryConfig::default().error_handler(|e, _| Trouble::bad_request(e.to_string()).into()))
@@ -155,12 +164,17 @@ pub(crate) fn configure(config: &mut web::ServiceConfig, app: App) {
         .configure(console::routes);
 }
 
-/// Whether the service can do its work: the records answer.
+/// Whether the service can do its work.
 async fn ready(app: Data<App>) -> HttpResponse {
-    match app.run(Desk::has_administrator).await {
-        Ok(_) => HttpResponse::Ok().body("ready\n"),
-        Err(_) => HttpResponse::ServiceUnavailable().body("the records cannot be read\n"),
+    match app.run(Desk::readiness).await {
+        Ok(Readiness::Ready) => HttpResponse::Ok().body("ready\n"),
+        Ok(Readiness::NoDestination) => not_ready("no destination can be written to\n"),
+        Err(_) => not_ready("the records cannot be written\n"),
     }
+}
+
+fn not_ready(why: &'static str) -> HttpResponse {
+    HttpResponse::ServiceUnavailable().insert_header((header::RETRY_AFTER, "10")).body(why)
 }
 
 /// A few figures in the OpenMetrics text format.

@@ -3,9 +3,9 @@
 use std::fmt;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use actix_web::error::JsonPayloadError;
+use actix_web::error::{JsonPayloadError, PayloadError};
 use actix_web::http::StatusCode;
-use actix_web::http::header::RETRY_AFTER;
+use actix_web::http::header::{RETRY_AFTER, WWW_AUTHENTICATE};
 use actix_web::{HttpRequest, HttpResponse, Responder, ResponseError};
 use jetfrost_image::store::StoreError;
 use jetfrost_office::room::Bound;
@@ -38,6 +38,27 @@ impl Trouble {
     pub(crate) fn too_large(most: u64) -> Self {
         let problem = Problem::new(Kind::TooLarge, format!("The body may have {most} bytes at most."), "Send less in one call.");
         Self::of(problem)
+    }
+
+    pub(crate) fn method_not_allowed() -> Self {
+        let next = "The header 'Allow' says which methods there are.";
+        Self::of(Problem::new(Kind::MethodNotAllowed, "There is no such method at this path.", next))
+    }
+
+    pub(crate) fn unsupported_media_type(takes: &str) -> Self {
+        let title = format!("The body is to be {takes}.");
+        Self::of(Problem::new(Kind::UnsupportedMediaType, title, "Send it so, and say so in 'Content-Type'."))
+    }
+
+    /// A call that was sent a second time before the first was answered.
+    pub(crate) fn underway() -> Self {
+        let problem = Problem::new(Kind::Conflict, "The same call is under way.", "Send it again in a moment for its answer.");
+        Self::of(problem.retry_after(1))
+    }
+
+    pub(crate) fn key_of_another_call() -> Self {
+        let title = "This Idempotency-Key was used for another call.";
+        Self::of(Problem::new(Kind::Invalid, title, "Make a new key for each call, and keep it for the same call alone."))
     }
 
     /// A body of which nothing came for too long, or that takes too long altogether.
@@ -76,6 +97,9 @@ impl ResponseError for Trouble {
 
     fn error_response(&self) -> HttpResponse {
         let mut response = HttpResponse::build(self.status_code());
+        if self.problem.status == StatusCode::UNAUTHORIZED.as_u16() {
+            response.insert_header((WWW_AUTHENTICATE, "Bearer realm=\"jetfrost\""));
+        }
         if let Some(seconds) = self.problem.retry_after {
             response.insert_header((RETRY_AFTER, seconds.to_string()));
         }
@@ -101,6 +125,8 @@ pub(super) fn bad_json(error: &JsonPayloadError) -> Trouble {
         JsonPayloadError::Overflow { limit } | JsonPayloadError::OverflowKnownLength { limit, .. } => {
             Trouble::too_large(*limit as u64)
         }
+        JsonPayloadError::ContentType => Trouble::unsupported_media_type("application/json"),
+        JsonPayloadError::Payload(PayloadError::Io(error)) if error.kind() == std::io::ErrorKind::TimedOut => Trouble::stalled(),
         other => Trouble::bad_request(other.to_string()),
     }
 }
@@ -110,6 +136,7 @@ impl From<DeskError> for Trouble {
         let wait = match &error {
             DeskError::TooManyAttempts { wait_seconds } | DeskError::TooOften { wait_seconds, .. } => Some(*wait_seconds),
             DeskError::Records(RecordsError::Busy(_) | RecordsError::Locked(_)) => Some(5),
+            DeskError::NotLetIn { until: Some(until), .. } => Some(seconds_until(*until)),
             _ => None,
         };
         let mut problem = fold(&error);
@@ -118,8 +145,15 @@ impl From<DeskError> for Trouble {
             problem.request = Some(number.to_string());
             tracing::error!(number, error = %chain(&error), "a request failed");
         }
-        Self::of(Problem { retry_after: wait, ..problem })
+        let retry_after = wait.or(problem.retry_after);
+        Self::of(Problem { retry_after, ..problem })
     }
+}
+
+/// Whole seconds from now, one at least.
+fn seconds_until(at_ms: i64) -> u64 {
+    let ms = at_ms.saturating_sub(jiff::Timestamp::now().as_millisecond());
+    u64::try_from(ms).unwrap_or(0).div_ceil(1000).max(1)
 }
 
 /// An error and its causes, in one line.
@@ -245,6 +279,12 @@ fn fold_shelf(error: &ShelfError) -> Problem {
 
 fn fold_marker(error: &MarkerError) -> Problem {
     let next = match error {
+        MarkerError::NotLookedAt(_) => {
+            let next =
+                "Try again in a minute. If it lasts, the administrator looks what else takes the server's memory and open files.";
+            let problem = Problem::new(Kind::ServerBusy, "The server has no file or memory to spare.", next);
+            return problem.retry_after(10).with_detail(error.to_string());
+        }
         MarkerError::Missing(_) => "The administrator mounts the destination's volume again. Nothing was written in its stead.",
         MarkerError::Foreign(_) => "The administrator looks which volume is mounted there. Nothing was written to it.",
     };

@@ -32,7 +32,7 @@ pub(crate) use enrolments::{CodeRow, CodeWithNames, NewCode};
 pub(crate) use history::{JobRow, NewRun, PointRow, RestoreRow, RunRow, added_by_day};
 pub(crate) use installation::{
     DiscoveryRow, Switches, end_escrow, escrow, first_code_hash, important_change, insert_installation, installation_id,
-    office_key, set_first_code_hash, set_important_change, set_office_key, set_units, units,
+    office_key, set_first_code_hash, set_important_change, set_office_key, set_units, units, write_nothing_new,
 };
 pub(crate) use machines::{StoreRow, WorkstationLine, WorkstationRow};
 pub(crate) use mail::{MailRow, ToldRow};

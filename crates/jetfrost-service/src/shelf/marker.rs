@@ -4,6 +4,7 @@ use std::fs::File;
 use std::io::{self, Read, Write};
 use std::path::Path;
 
+use nix::errno::Errno;
 use serde::{Deserialize, Serialize};
 
 const FILE: &str = "jetfrost-destination.json";
@@ -34,6 +35,22 @@ pub(crate) enum MarkerError {
     /// Another installation's or another destination's marker.
     #[error("{0} holds the marker of another destination")]
     Foreign(String),
+    /// Nobody could look: the server has too many files open, or too little memory. It says nothing of the destination.
+    #[error("{0} could not be looked at: the server has no file or memory to spare")]
+    NotLookedAt(String),
+}
+
+impl MarkerError {
+    /// Whether the destination is known not to be there, or not to be the right one.
+    pub(crate) fn is_known(&self) -> bool {
+        !matches!(self, Self::NotLookedAt(_))
+    }
+}
+
+/// Whether the system had nothing left to open a file with.
+fn is_exhausted(error: &io::Error) -> bool {
+    let errno = error.raw_os_error().map(Errno::from_raw);
+    matches!(errno, Some(Errno::EMFILE | Errno::ENFILE | Errno::ENOMEM | Errno::ENOBUFS))
 }
 
 impl Marker {
@@ -72,10 +89,14 @@ impl Marker {
 
     /// The marker in a directory, if there is one that can be read.
     pub(crate) fn read(directory: &Path) -> Option<Self> {
+        Self::look(directory).ok().flatten()
+    }
+
+    /// As [`Marker::read`]; an error is the system's.
+    fn look(directory: &Path) -> io::Result<Option<Self>> {
         let mut text = Vec::new();
-        File::open(directory.join(FILE)).ok()?.take(LONGEST).read_to_end(&mut text).ok()?;
-        let marker: Self = serde_json::from_slice(&text).ok()?;
-        (marker.format == FORMAT).then_some(marker)
+        File::open(directory.join(FILE))?.take(LONGEST).read_to_end(&mut text)?;
+        Ok(serde_json::from_slice(&text).ok().filter(|marker: &Self| marker.format == FORMAT))
     }
 
     /// Whether there is a marker, readable or not.
@@ -86,9 +107,10 @@ impl Marker {
     /// Checks that the marker is there and the right one.
     pub(crate) fn check(directory: &Path, service: &str, destination: &str) -> Result<(), MarkerError> {
         let shown = || directory.display().to_string();
-        match Self::read(directory) {
-            Some(marker) if marker.service == service && marker.destination == destination => Ok(()),
-            None if !Self::is_there(directory) => Err(MarkerError::Missing(shown())),
+        match Self::look(directory) {
+            Ok(Some(marker)) if marker.service == service && marker.destination == destination => Ok(()),
+            Err(error) if is_exhausted(&error) => Err(MarkerError::NotLookedAt(shown())),
+            Ok(None) | Err(_) if !Self::is_there(directory) => Err(MarkerError::Missing(shown())),
             _ => Err(MarkerError::Foreign(shown())),
         }
     }
@@ -97,6 +119,15 @@ impl Marker {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_full_file_table_says_nothing_of_a_destination() {
+        for errno in [Errno::EMFILE, Errno::ENFILE, Errno::ENOMEM] {
+            assert!(is_exhausted(&io::Error::from(errno)), "{errno}");
+        }
+        assert!(!is_exhausted(&io::Error::from(Errno::ENOENT)) && !is_exhausted(&io::Error::from(Errno::EIO)));
+        assert!(!MarkerError::NotLookedAt("/backup".into()).is_known());
+    }
 
     #[test]
     fn a_destination_is_its_own_missing_or_foreign() {

@@ -55,7 +55,7 @@ impl Write for Script {
 
 fn talk(sent: Vec<u8>) -> (io::Result<()>, Vec<u8>) {
     let script = Script { sent: Rc::new(RefCell::new(io::Cursor::new(sent))), ..Script::default() };
-    let result = serve(script.clone(), &Counting(20_000), "ledger.raw", &|_| {});
+    let result = serve(script.clone(), &Counting(20_000), "ledger.raw", &|| {}, &|_| {});
     let got = script.got.take();
     (result, got)
 }

@@ -1,0 +1,166 @@
+//! The service as HTTP clients that nobody here wrote see it (RFC 9110), with curl and with bytes on a socket.
+
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+use jetfrost_client::api::Api;
+use jetfrost_tests::office::Office;
+use jetfrost_tests::raw::RawCall;
+use jetfrost_wire::enrolment::{CodeState, EnrolmentCode};
+use jetfrost_wire::people::{Account, NewAccount, Role};
+use serde_json::{Value, json};
+
+/// What curl was answered.
+struct Answer {
+    status: u16,
+    head: String,
+    body: String,
+}
+
+impl Answer {
+    fn header(&self, name: &str) -> Option<&str> {
+        self.head.lines().find_map(|line| {
+            let (key, value) = line.split_once(':')?;
+            key.eq_ignore_ascii_case(name).then(|| value.trim())
+        })
+    }
+}
+
+fn curl(office: &Office, path: &str, arguments: &[&str]) -> Answer {
+    let output = Command::new("curl")
+        .args(["--silent", "--show-error", "--insecure", "--http1.1", "--max-time", "30", "--include"])
+        .args(arguments)
+        .arg(format!("https://{}{path}", office.address()))
+        .output()
+        .expect("curl is there");
+    assert!(output.status.success(), "{path} {arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+    let text = String::from_utf8_lossy(&output.stdout).into_owned();
+    let (head, body) = text.split_once("\r\n\r\n").expect("a head");
+    let status = head.split_whitespace().nth(1).and_then(|status| status.parse().ok()).expect("a status");
+    Answer { status, head: head.into(), body: body.into() }
+}
+
+/// A token of the administrator's, as a program has it.
+fn token(office: &Office) -> String {
+    let call = json!({ "login": "ingrid", "password": jetfrost_tests::office::PASSWORD, "carry": "token" });
+    let api = Api::new(&office.address(), Some(&office.fingerprint())).expect("a service");
+    let signed_in: Value = api.post("/sessions", &call).expect("signed in");
+    signed_in["token"].as_str().expect("a token").to_owned()
+}
+
+#[test]
+fn head_answers_as_get_without_the_body_on_probes_pages_and_calls() {
+    let office = Office::open();
+    let credential = format!("authorization: bEaReR {}", token(&office));
+    for path in ["/readyz", "/healthz", "/metrics", "/", "/api/v1/openapi.json", "/api/v1/accounts", "/api/v1/events"] {
+        let head = curl(&office, path, &["--head", "--header", &credential]);
+        assert_eq!((head.status, head.body.as_str()), (200, ""), "{path}");
+        if path != "/api/v1/events" {
+            let get = curl(&office, path, &["--header", &credential]);
+            assert_eq!(head.header("content-type"), get.header("content-type"), "{path}");
+            assert_eq!(get.header("content-length"), head.header("content-length"), "{path}");
+        }
+    }
+    assert_eq!(curl(&office, "/api/v1/accounts", &["--head"]).status, 401);
+    assert_eq!(curl(&office, "/api/v1/nothing", &["--head"]).status, 404);
+}
+
+#[test]
+fn what_a_path_takes_is_said_by_options_and_with_a_refusal() {
+    let office = Office::open();
+    let options = curl(&office, "/api/v1/accounts", &["--request", "OPTIONS"]);
+    assert_eq!((options.status, options.header("allow")), (204, Some("GET, HEAD, OPTIONS, POST")));
+    assert_eq!(curl(&office, "/readyz", &["--request", "OPTIONS"]).header("allow"), Some("GET, HEAD, OPTIONS"));
+    for (path, allow) in
+        [("/api/v1/accounts", "GET, HEAD, OPTIONS, POST"), ("/readyz", "GET, HEAD, OPTIONS"), ("/", "GET, HEAD, OPTIONS")]
+    {
+        let refused = curl(&office, path, &["--request", "DELETE"]);
+        assert_eq!((refused.status, refused.header("allow")), (405, Some(allow)), "{path}");
+        assert_eq!(refused.header("content-type"), Some("application/problem+json"));
+    }
+    let refused = curl(&office, "/api/v1/sessions", &["--data", "login=ingrid"]);
+    assert_eq!(refused.status, 415, "a form is no JSON: {}", refused.body);
+    let refused = curl(&office, "/api/v1/accounts", &[]);
+    assert_eq!((refused.status, refused.header("www-authenticate")), (401, Some("Bearer realm=\"jetfrost\"")));
+}
+
+#[test]
+fn a_call_with_a_key_is_made_once_and_its_answer_can_be_had_again() {
+    let office = Office::open();
+    let credential = format!("authorization: Bearer {}", token(&office));
+    let add = |key: &str, body: &str| {
+        let key = format!("idempotency-key: {key}");
+        let json = "content-type: application/json";
+        curl(&office, "/api/v1/accounts", &["--header", &credential, "--header", &key, "--header", json, "--data", body])
+    };
+    let tove = r#"{"login":"tove","role":"member"}"#;
+    let (first, again) = (add("one", tove), add("one", tove));
+    assert_eq!((first.status, first.body.as_str()), (200, again.body.as_str()));
+    assert_eq!(add("two", tove).status, 409, "with another key it is another call");
+    assert_eq!(add("one", r#"{"login":"sture","role":"member"}"#).status, 422, "a key is of one call");
+    let accounts: Vec<Account> = office.api.list("/accounts").expect("listed");
+    assert_eq!(accounts.iter().filter(|account| account.login == "tove").count(), 1);
+}
+
+#[test]
+fn an_enrolment_whose_answer_was_lost_does_not_use_the_code_up() {
+    let office = Office::open();
+    office.destination("shelf");
+    let station = office.workstation("knot");
+    let membership = station.home.membership().expect("joined");
+    // The machine is set up anew; its code hands it the workstation again.
+    let issued: Value =
+        office.api.post("/enrolment-codes", &json!({ "login": membership.login, "claims": membership.name })).expect("issued");
+    let code = jetfrost_wire::enrolment::Invitation::parse(issued["code"].as_str().expect("a code")).expect("a code");
+    let body = serde_json::to_string(&json!({
+        "secret": jetfrost_wire::Binary(code.secret.to_vec()), "platform": "Linux", "client_version": "0", "disk_bytes": null,
+    }))
+    .expect("JSON");
+    let call = format!(
+        "POST /api/v1/enrolments/claim HTTP/1.1\r\nhost: localhost\r\ncontent-type: application/json\r\nidempotency-key: a-lost-answer\r\n\
+         content-length: {}\r\n\r\n{body}",
+        body.len()
+    );
+    let unread = RawCall::send(&office.address(), call.as_bytes());
+    let used = || {
+        let codes: Vec<EnrolmentCode> = office.api.list("/enrolment-codes").expect("listed");
+        codes.iter().any(|code| code.claims.is_some() && code.state == CodeState::Used)
+    };
+    let began = Instant::now();
+    while !used() {
+        assert!(began.elapsed() < Duration::from_secs(30), "it claims the workstation");
+        std::thread::yield_now();
+    }
+    // It was answered, and nobody was there to hear it.
+    unread.leave();
+    let mut again = RawCall::send(&office.address(), call.as_bytes());
+    let answer = again.answer();
+    assert!(answer.starts_with("HTTP/1.1 200") && answer.contains("\"credential\""), "{answer}");
+    let another_key = call.replace("a-lost-answer", "another-call");
+    assert!(RawCall::send(&office.address(), another_key.as_bytes()).answer().starts_with("HTTP/1.1 403"), "the code is used up");
+}
+
+#[test]
+fn a_service_that_cannot_write_to_any_destination_is_not_ready() {
+    let office = Office::open();
+    assert_eq!(curl(&office, "/readyz", &[]).status, 200, "before there is any");
+    office.destination("shelf");
+    assert_eq!(curl(&office, "/readyz", &[]).status, 200);
+    std::fs::rename(office.path("shelf"), office.path("elsewhere")).expect("moved away");
+    let answer = curl(&office, "/readyz", &[]);
+    assert_eq!((answer.status, answer.body.as_str()), (503, "no destination can be written to\n"));
+    assert!(answer.header("retry-after").is_some());
+    assert_eq!(curl(&office, "/readyz", &["--head"]).status, 503);
+    assert_eq!(curl(&office, "/healthz", &[]).status, 200);
+}
+
+#[test]
+fn roles_and_methods_hold_for_head_as_for_get() {
+    let office = Office::open();
+    let new = NewAccount { password: Some(jetfrost_tests::office::PASSWORD.into()), ..NewAccount::new("member", Role::Member) };
+    let _: Account = office.api.post("/accounts", &new).expect("added");
+    let call = json!({ "login": "member", "password": jetfrost_tests::office::PASSWORD, "carry": "token" });
+    let signed_in: Value = office.api.post("/sessions", &call).expect("signed in");
+    let credential = format!("authorization: Bearer {}", signed_in["token"].as_str().expect("a token"));
+    assert_eq!(curl(&office, "/api/v1/accounts", &["--head", "--header", &credential]).status, 403);
+}
