@@ -33,7 +33,8 @@ impl Networks {
         networks
     }
 
-    /// A host with an interface on each of some networks: `(network, address/bits)`. The interfaces are `eth0`, `eth1` …
+    /// A host with an interface on each of some networks: `(network, address/bits)`; without an address it has the one that the link
+    /// gives it (RFC 4862). The interfaces are `eth0`, `eth1` …
     pub fn host(&mut self, name: &str, on: &[(&str, &str)]) -> Host {
         self.add_namespace(name);
         let wires = format!("{}-wires", self.prefix);
@@ -41,7 +42,9 @@ impl Networks {
         for (i, (network, address)) in on.iter().enumerate() {
             ip(&format!("-n {wires} link add {name}{i} type veth peer name eth{i} netns {space}"));
             ip(&format!("-n {wires} link set {name}{i} master {network} up"));
-            ip(&format!("-n {space} address add {address} dev eth{i}"));
+            if !address.is_empty() {
+                ip(&format!("-n {space} address add {address} dev eth{i}"));
+            }
             ip(&format!("-n {space} link set eth{i} up"));
         }
         Host { space }

@@ -259,9 +259,15 @@ impl Office {
 /// Sends mail to the administrator by a stand-in for a mail server.
 #[must_use]
 pub fn mail_to(server: &MailStandIn) -> SetMail {
+    mail_to_port(server.address().port())
+}
+
+/// Sends mail to the administrator by what listens on a port of this machine.
+#[must_use]
+pub fn mail_to_port(port: u16) -> SetMail {
     let settings = MailSettings {
         server: "127.0.0.1".into(),
-        port: server.address().port(),
+        port,
         security: MailSecurity::None,
         login: None,
         sender: "Backups <backups@office.example>".into(),

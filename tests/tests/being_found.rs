@@ -21,9 +21,13 @@ struct Service {
 }
 
 fn service(host: &Host, directory: &Path, name: &str) -> Service {
+    service_on(host, directory, name, "0.0.0.0:7410")
+}
+
+fn service_on(host: &Host, directory: &Path, name: &str, listen: &str) -> Service {
     let (state, home) = (directory.join(name), directory.join(format!("{name}-administrator")));
     let mut command = host.command(program("jetfrostd").to_str().expect("text"));
-    command.args(["serve", "--public-name", NAME, "--listen", "0.0.0.0:7410", "--state-directory"]).arg(&state);
+    command.args(["serve", "--public-name", NAME, "--listen", listen, "--state-directory"]).arg(&state);
     let going = start(&mut command);
     let word = |line: String| line.split_whitespace().last().unwrap_or_default().to_owned();
     let fingerprint = word(going.line("the fingerprint", |line| line.split_whitespace().last().is_some_and(|w| w.len() == 64)));
@@ -184,4 +188,45 @@ fn a_service_is_found_by_its_neighbours_behind_a_router_and_by_a_stranger() {
     first.going.terminate();
     let _withdrawn = browser.line("the goodbye of a stop", gone);
     assert_eq!(finds(&in_the_lab, &path("lab"), "3"), Vec::<Value>::new());
+}
+
+#[test]
+fn where_hosts_have_only_what_the_link_gives_them_the_service_is_found_and_reached() {
+    let directory = TempDir::new().expect("a directory");
+    let Some(mut networks) = Networks::new(&["lan"]) else { return };
+    let quay = networks.host("quay", &[("lan", "")]);
+    let near = networks.host("near", &[("lan", "")]);
+    let service = service_on(&quay, directory.path(), "quay", "[::]:7410");
+    let found = finds_in_the_end(&near, &directory.path().join("near"), 1);
+    assert_eq!(found.len(), 1, "{found:?}");
+    let address = found[0]["address"].as_str().expect("an address");
+    assert!(address.starts_with("[fe80::") && address.ends_with("%eth0]:7410"), "{address}");
+    let fingerprint = found[0]["fingerprint"].as_str().expect("a fingerprint");
+    let signed_in =
+        done(&near, &directory.path().join("near"), &["sign-in", address, "--login", "ingrid", "--fingerprint", fingerprint]);
+    assert_eq!(signed_in["login"].as_str(), Some("ingrid"), "{signed_in}");
+    assert_eq!(found[0]["id"].as_str(), Some(service.id.as_str()));
+}
+
+#[test]
+fn two_services_of_one_name_that_start_at_once_are_both_seen_by_a_stranger() {
+    let directory = TempDir::new().expect("a directory");
+    let Some(mut networks) = Networks::new(&["lan"]) else { return };
+    let hosts = [networks.host("quay", &[("lan", "10.82.1.1/24")]), networks.host("pier", &[("lan", "10.82.1.2/24")])];
+    let neighbour = networks.host("near", &[("lan", "10.82.1.3/24")]);
+    let browser = avahi(&neighbour, directory.path());
+    let services: Vec<Service> = std::thread::scope(|scope| {
+        let starting: Vec<_> = hosts
+            .iter()
+            .zip(["quay", "pier"])
+            .map(|(host, name)| {
+                let directory = directory.path();
+                scope.spawn(move || service(host, directory, name))
+            })
+            .collect();
+        starting.into_iter().map(|one| one.join().expect("it starts")).collect()
+    });
+    for service in &services {
+        let _ = browser.line(&format!("the service {}", service.id), |line| line.starts_with('=') && line.contains(&service.id));
+    }
 }

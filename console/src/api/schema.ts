@@ -1706,7 +1706,11 @@ export interface components {
             restores: boolean;
         };
         /** @description What is let in, and what is underway. */
-        AdmissionState: components["schemas"]["Admission"] & {
+        AdmissionState: {
+            /** @description Backups. */
+            backups: components["schemas"]["Accepting"];
+            /** @description Whether restores are let in. They go on while backups are not. */
+            restores: boolean;
             /**
              * Format: int64
              * @description Restores that are underway.
@@ -2635,10 +2639,40 @@ export interface components {
         Keeping: {
             /** @enum {string} */
             kind: "everything";
-        } | (components["schemas"]["Rule"] & {
+        } | {
+            /**
+             * Format: int32
+             * @description However old, so many points stay.
+             */
+            at_least?: number;
+            /**
+             * Format: int32
+             * @description The last point of each day, for so many days.
+             */
+            days?: number;
+            /**
+             * Format: int32
+             * @description All points of the last so many hours.
+             */
+            hours?: number;
+            /**
+             * Format: int32
+             * @description The last point of each month, for so many months.
+             */
+            months?: number;
+            /**
+             * Format: int32
+             * @description The last point of each week, for so many weeks.
+             */
+            weeks?: number;
+            /**
+             * Format: int32
+             * @description The last point of each year, for so many years.
+             */
+            years?: number;
             /** @enum {string} */
             kind: "thinned";
-        });
+        };
         /** @description Something that a person removed and that can still be brought back. */
         Leaving: {
             /** @description Who removed it. */
@@ -4407,7 +4441,89 @@ export interface components {
             what: "remove";
         };
     };
-    responses: never;
+    responses: {
+        /** @description The request is not one that the API knows. */
+        BadRequest: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description No credential, or one that is not valid any more. */
+        NotSignedIn: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The credential does not allow this. */
+        NotAllowed: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description There is no such thing, or none that the caller may see. */
+        NotFound: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The state of things does not allow this now. */
+        Conflict: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The body is longer than the call takes. */
+        TooLarge: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The body is of a media type that the call does not take. */
+        UnsupportedMediaType: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The values do not make sense, alone or together. */
+        Invalid: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Too many attempts, or too much at once: Retry-After says how long to wait. */
+        TooMuch: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+    };
     parameters: never;
     requestBodies: never;
     headers: never;
@@ -4433,6 +4549,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4441,6 +4558,11 @@ export interface operations {
                     "application/json": components["schemas"]["Page_AccessLine"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4465,6 +4587,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4473,6 +4596,11 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Account"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4496,6 +4624,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4504,6 +4633,15 @@ export interface operations {
                     "application/json": components["schemas"]["Account"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4529,6 +4667,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4537,6 +4676,16 @@ export interface operations {
                     "application/json": components["schemas"]["Account"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4558,6 +4707,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4566,6 +4716,14 @@ export interface operations {
                     "application/json": components["schemas"]["Account"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4587,6 +4745,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4595,6 +4754,14 @@ export interface operations {
                     "application/json": components["schemas"]["Account"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4620,6 +4787,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4628,6 +4796,16 @@ export interface operations {
                     "application/json": components["schemas"]["PasswordSet"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4653,12 +4831,23 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4680,6 +4869,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4688,6 +4878,14 @@ export interface operations {
                     "application/json": components["schemas"]["Account"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4709,6 +4907,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4717,6 +4916,12 @@ export interface operations {
                     "application/json": components["schemas"]["AccountTies"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4736,6 +4941,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4744,6 +4950,11 @@ export interface operations {
                     "application/json": components["schemas"]["AdmissionState"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4767,6 +4978,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4775,6 +4987,15 @@ export interface operations {
                     "application/json": components["schemas"]["AdmissionState"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4798,6 +5019,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4806,6 +5028,15 @@ export interface operations {
                     "application/json": components["schemas"]["CapacityAdvice"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4829,6 +5060,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4837,6 +5069,15 @@ export interface operations {
                     "application/json": components["schemas"]["LimitAdvice"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4856,6 +5097,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4864,6 +5106,11 @@ export interface operations {
                     "application/json": components["schemas"]["Attention"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4898,6 +5145,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4906,6 +5154,11 @@ export interface operations {
                     "application/json": components["schemas"]["Page_AuditEntry"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4925,6 +5178,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4933,6 +5187,11 @@ export interface operations {
                     "application/json": components["schemas"]["AuditCheck"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4969,6 +5228,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4978,6 +5238,11 @@ export interface operations {
                     "application/x-ndjson": string;
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5002,6 +5267,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5010,6 +5276,11 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Destination"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5033,6 +5304,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5041,6 +5313,15 @@ export interface operations {
                     "application/json": components["schemas"]["Destination"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5064,6 +5345,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5072,6 +5354,15 @@ export interface operations {
                     "application/json": components["schemas"]["Adopted"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5095,6 +5386,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5103,6 +5395,15 @@ export interface operations {
                     "application/json": components["schemas"]["Verdict"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5128,6 +5429,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5136,6 +5438,16 @@ export interface operations {
                     "application/json": components["schemas"]["Destination"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5157,6 +5469,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5165,6 +5478,12 @@ export interface operations {
                     "application/json": components["schemas"]["ErasurePreview"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5190,6 +5509,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5198,6 +5518,16 @@ export interface operations {
                     "application/json": components["schemas"]["Destination"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5223,6 +5553,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5231,6 +5562,16 @@ export interface operations {
                     "application/json": components["schemas"]["ErasurePreview"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5252,6 +5593,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5260,6 +5602,14 @@ export interface operations {
                     "application/json": components["schemas"]["Destination"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5285,6 +5635,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5293,6 +5644,16 @@ export interface operations {
                     "application/json": components["schemas"]["Trial"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5314,6 +5675,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5322,6 +5684,14 @@ export interface operations {
                     "application/json": components["schemas"]["Destination"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5343,6 +5713,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5351,6 +5722,14 @@ export interface operations {
                     "application/json": components["schemas"]["Destination"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5370,6 +5749,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5378,6 +5758,11 @@ export interface operations {
                     "application/json": components["schemas"]["Discovery"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5401,6 +5786,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5409,6 +5795,15 @@ export interface operations {
                     "application/json": components["schemas"]["Discovery"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5433,6 +5828,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5441,6 +5837,11 @@ export interface operations {
                     "application/json": components["schemas"]["Page_EnrolmentCode"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5464,6 +5865,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5472,6 +5874,15 @@ export interface operations {
                     "application/json": components["schemas"]["IssuedCode"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5493,6 +5904,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5501,6 +5913,14 @@ export interface operations {
                     "application/json": components["schemas"]["EnrolmentCode"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5522,6 +5942,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5530,6 +5951,14 @@ export interface operations {
                     "application/json": components["schemas"]["IssuedCode"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5553,6 +5982,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5561,6 +5991,13 @@ export interface operations {
                     "application/json": components["schemas"]["Enrolled"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5584,6 +6021,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5592,6 +6030,13 @@ export interface operations {
                     "application/json": components["schemas"]["Enrolled"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5615,6 +6060,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5623,6 +6069,13 @@ export interface operations {
                     "application/json": components["schemas"]["CodeIsFor"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5646,6 +6099,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5654,6 +6108,15 @@ export interface operations {
                     "application/json": components["schemas"]["Escrow"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5673,12 +6136,20 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5698,6 +6169,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5706,6 +6178,11 @@ export interface operations {
                     "text/event-stream": components["schemas"]["Event"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5729,6 +6206,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5737,6 +6215,13 @@ export interface operations {
                     "application/json": components["schemas"]["Account"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5761,6 +6246,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5769,6 +6255,11 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Group"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5792,6 +6283,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5800,6 +6292,15 @@ export interface operations {
                     "application/json": components["schemas"]["Group"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5821,12 +6322,21 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5852,6 +6362,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5860,6 +6371,16 @@ export interface operations {
                     "application/json": components["schemas"]["Group"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5885,6 +6406,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5893,6 +6415,16 @@ export interface operations {
                     "application/json": components["schemas"]["Group"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5916,15 +6448,25 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
                     "text/html": string;
-                    "application/pdf": number[];
+                    "application/pdf": string;
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5949,6 +6491,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5957,6 +6500,11 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Job"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5981,6 +6529,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5989,6 +6538,12 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6014,6 +6569,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6022,6 +6578,16 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6041,6 +6607,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6049,6 +6616,11 @@ export interface operations {
                     "application/json": components["schemas"]["MailState"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6072,6 +6644,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6080,6 +6653,15 @@ export interface operations {
                     "application/json": components["schemas"]["MailState"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6099,6 +6681,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6107,6 +6690,13 @@ export interface operations {
                     "application/json": components["schemas"]["MailState"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6126,6 +6716,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6134,6 +6725,13 @@ export interface operations {
                     "application/json": components["schemas"]["MailState"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6153,6 +6751,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6161,6 +6760,11 @@ export interface operations {
                     "application/json": components["schemas"]["Overview"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6180,6 +6784,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6188,6 +6793,11 @@ export interface operations {
                     "application/json": components["schemas"]["Protection"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6213,6 +6823,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6221,6 +6832,16 @@ export interface operations {
                     "application/json": components["schemas"]["Restore"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6246,6 +6867,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6254,6 +6876,16 @@ export interface operations {
                     "application/json": components["schemas"]["Restore"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6279,6 +6911,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6287,6 +6920,16 @@ export interface operations {
                     "application/json": components["schemas"]["Restore"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6309,6 +6952,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6317,6 +6961,11 @@ export interface operations {
                     "text/csv": string;
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6340,6 +6989,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6348,6 +6998,15 @@ export interface operations {
                     "application/json": components["schemas"]["RosterDone"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6371,6 +7030,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6379,6 +7039,15 @@ export interface operations {
                     "application/json": components["schemas"]["RosterPlan"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6402,6 +7071,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6410,6 +7080,15 @@ export interface operations {
                     "application/json": components["schemas"]["Ruling"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6435,6 +7114,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6443,6 +7123,16 @@ export interface operations {
                     "application/json": components["schemas"]["Run"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6468,6 +7158,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6476,6 +7167,16 @@ export interface operations {
                     "application/json": components["schemas"]["Run"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6497,16 +7198,27 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/octet-stream": number[];
+                "application/octet-stream": string;
             };
         };
         responses: {
+            /** @description Done. */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6532,6 +7244,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6540,6 +7253,16 @@ export interface operations {
                     "application/json": components["schemas"]["PointCommitted"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6559,6 +7282,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6567,6 +7291,9 @@ export interface operations {
                     "application/json": components["schemas"]["ServiceInfo"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6586,6 +7313,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6594,6 +7322,11 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Session"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6617,6 +7350,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6625,6 +7359,13 @@ export interface operations {
                     "application/json": components["schemas"]["SignedIn"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6644,6 +7385,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6652,6 +7394,13 @@ export interface operations {
                     "application/json": components["schemas"]["SessionsEnded"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6671,6 +7420,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6679,6 +7429,11 @@ export interface operations {
                     "application/json": components["schemas"]["Account"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6698,12 +7453,20 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6727,6 +7490,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6735,6 +7499,15 @@ export interface operations {
                     "application/json": components["schemas"]["PasswordSet"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6758,6 +7531,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6766,6 +7540,15 @@ export interface operations {
                     "application/json": components["schemas"]["SpareCodes"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6785,6 +7568,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6793,6 +7577,13 @@ export interface operations {
                     "application/json": components["schemas"]["SecondFactorOffer"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6816,6 +7607,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6824,6 +7616,15 @@ export interface operations {
                     "application/json": components["schemas"]["Account"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6845,12 +7646,21 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6870,6 +7680,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6878,6 +7689,11 @@ export interface operations {
                     "application/json": components["schemas"]["SettingUp"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6903,6 +7719,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6911,6 +7728,16 @@ export interface operations {
                     "application/json": components["schemas"]["SettingUp"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6932,6 +7759,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6940,6 +7768,14 @@ export interface operations {
                     "application/json": components["schemas"]["SettingUp"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6959,6 +7795,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6967,6 +7804,11 @@ export interface operations {
                     "application/json": components["schemas"]["OfficeSettings"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6990,6 +7832,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6998,6 +7841,15 @@ export interface operations {
                     "application/json": components["schemas"]["OfficeSettings"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7019,18 +7871,29 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/octet-stream": number[];
+                "application/octet-stream": string;
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/octet-stream": number[];
+                    "application/octet-stream": string;
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7052,18 +7915,29 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/octet-stream": number[];
+                "application/octet-stream": string;
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/octet-stream": number[];
+                    "application/octet-stream": string;
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7089,6 +7963,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7097,6 +7972,16 @@ export interface operations {
                     "application/json": components["schemas"]["Workstation"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7118,6 +8003,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7126,6 +8012,14 @@ export interface operations {
                     "application/json": components["schemas"]["Workstation"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7147,6 +8041,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7155,6 +8050,14 @@ export interface operations {
                     "application/json": components["schemas"]["Workstation"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7176,6 +8079,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7184,6 +8088,14 @@ export interface operations {
                     "application/json": components["schemas"]["Workstation"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7209,6 +8121,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7217,6 +8130,16 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7239,6 +8162,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7247,6 +8171,12 @@ export interface operations {
                     "application/json": components["schemas"]["PointBytes"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7273,6 +8203,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7281,6 +8212,16 @@ export interface operations {
                     "application/json": components["schemas"]["Point"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7303,6 +8244,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7311,6 +8253,14 @@ export interface operations {
                     "application/json": components["schemas"]["Point"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7333,6 +8283,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7341,6 +8292,14 @@ export interface operations {
                     "application/json": components["schemas"]["Point"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7363,6 +8322,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7371,6 +8331,14 @@ export interface operations {
                     "application/json": components["schemas"]["Point"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7397,6 +8365,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7405,6 +8374,16 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7426,6 +8405,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7434,6 +8414,14 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7456,16 +8444,27 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/octet-stream": number[];
+                "application/octet-stream": string;
             };
         };
         responses: {
+            /** @description Done. */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7491,6 +8490,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7499,6 +8499,16 @@ export interface operations {
                     "application/json": components["schemas"]["Workstation"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7520,6 +8530,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7528,6 +8539,12 @@ export interface operations {
                     "application/json": components["schemas"]["Slots"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7553,6 +8570,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7561,6 +8579,16 @@ export interface operations {
                     "application/json": components["schemas"]["WayIn"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7583,12 +8611,21 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7610,6 +8647,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7618,6 +8656,12 @@ export interface operations {
                     "application/json": components["schemas"]["Soundness"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7639,6 +8683,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7647,6 +8692,12 @@ export interface operations {
                     "application/json": components["schemas"]["ThinningPreview"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7668,6 +8719,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7676,6 +8728,14 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7697,6 +8757,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7705,6 +8766,12 @@ export interface operations {
                     "application/json": components["schemas"]["Page_WayIn"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7728,6 +8795,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7736,6 +8804,15 @@ export interface operations {
                     "application/json": components["schemas"]["IssuedToken"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7755,6 +8832,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7763,6 +8841,11 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Volume"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7787,6 +8870,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7795,6 +8879,11 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Workstation"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7816,6 +8905,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7824,6 +8914,12 @@ export interface operations {
                     "application/json": components["schemas"]["Workstation"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7850,6 +8946,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7858,6 +8955,12 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Point"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7884,6 +8987,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7892,6 +8996,12 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Restore"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7917,6 +9027,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7925,6 +9036,16 @@ export interface operations {
                     "application/json": components["schemas"]["Restore"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7946,6 +9067,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7954,6 +9076,14 @@ export interface operations {
                     "application/json": components["schemas"]["Workstation"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7980,6 +9110,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7988,6 +9119,12 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Run"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8013,6 +9150,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -8021,6 +9159,16 @@ export interface operations {
                     "application/json": components["schemas"]["RunBegun"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8042,6 +9190,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description What was asked for. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -8050,6 +9199,14 @@ export interface operations {
                     "application/json": components["schemas"]["Trial"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
             default: {
                 headers: {
                     [name: string]: unknown;

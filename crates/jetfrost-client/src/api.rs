@@ -1,6 +1,7 @@
 //! Calls to the service.
 
 use std::io::{Read, Write};
+use std::net::{Ipv6Addr, SocketAddr, SocketAddrV6};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
@@ -23,6 +24,8 @@ type Result<T> = std::result::Result<T, ClientError>;
 
 /// A call that moves no bytes for so long has failed.
 const SILENCE: Duration = Duration::from_secs(120);
+/// A name that no DNS has (RFC 6761, section 6.4).
+const LINK: &str = "on-this-link.invalid";
 const CONNECT: Duration = Duration::from_secs(10);
 /// How often a passing failure is tried again, and the first pause; it doubles.
 const TRIES: u32 = 6;
@@ -42,6 +45,8 @@ const PAGE: usize = 500;
 pub struct Api {
     http: Client,
     address: String,
+    /// The same as URLs have it.
+    authority: String,
     credential: Option<String>,
     expected: Option<String>,
     seen: Arc<Mutex<Seen>>,
@@ -67,7 +72,12 @@ impl Api {
             }
         };
         let seen = Arc::new(Mutex::new(Seen::default()));
-        let http = Client::builder()
+        let (authority, link) = on_a_link(address).map_or((address.to_owned(), None), |(authority, at)| (authority, Some(at)));
+        let mut builder = Client::builder();
+        if let Some(at) = link {
+            builder = builder.resolve(LINK, at);
+        }
+        let http = builder
             .tls_backend_preconfigured(tls(pin, Arc::clone(&seen), learn))
             .http1_only()
             .no_proxy()
@@ -76,7 +86,14 @@ impl Api {
             .pool_idle_timeout(Duration::from_secs(20))
             .build()
             .map_err(|e| ClientError::Unexpected(e.to_string()))?;
-        Ok(Self { http, address: address.to_owned(), credential: None, expected: fingerprint.map(str::to_owned), seen })
+        Ok(Self {
+            http,
+            address: address.to_owned(),
+            authority,
+            credential: None,
+            expected: fingerprint.map(str::to_owned),
+            seen,
+        })
     }
 
     /// The same service, with a bearer credential.
@@ -272,7 +289,7 @@ impl Api {
     }
 
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
-        let request = self.http.request(method, format!("https://{}{ROOT}{path}", self.address));
+        let request = self.http.request(method, format!("https://{}{ROOT}{path}", self.authority));
         match &self.credential {
             Some(credential) => request.bearer_auth(credential),
             None => request,
@@ -331,6 +348,16 @@ impl Api {
             }
         }
     }
+}
+
+/// What stands in URLs for an address that is good on one link alone, and the address. URLs have no place for the interface: the
+/// name never leaves this machine but in the header `Host`.
+fn on_a_link(address: &str) -> Option<(String, SocketAddr)> {
+    let (host, port) = address.strip_prefix('[')?.split_once("]:")?;
+    let (ip, interface) = host.split_once('%')?;
+    let (ip, port): (Ipv6Addr, u16) = (ip.parse().ok()?, port.parse().ok()?);
+    let scope = nix::net::if_::if_nametoindex(interface).ok()?;
+    Some((format!("{LINK}:{port}"), SocketAddrV6::new(ip, port, 0, scope).into()))
 }
 
 /// The bytes of an answer, which may not have more than `most`: a service may answer without end.

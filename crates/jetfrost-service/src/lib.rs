@@ -28,5 +28,5 @@ pub use running::{Running, StartError, first_code};
 /// The OpenAPI document as JSON.
 #[must_use]
 pub fn openapi_json() -> String {
-    http::document().to_pretty_json().unwrap_or_default()
+    format!("{:#}", http::document())
 }

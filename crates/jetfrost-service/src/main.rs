@@ -1,6 +1,6 @@
 //! `jetfrostd`: the service as a program.
 
-use std::io::Write;
+use std::io::{IsTerminal, Write};
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -98,7 +98,8 @@ fn main() -> ExitCode {
     nix::sys::stat::umask(nix::sys::stat::Mode::from_bits_truncate(0o077));
     let arguments = Arguments::parse();
     let filter = EnvFilter::try_from_env("JETFROSTD_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    let to_terminal = std::io::stderr().is_terminal();
+    tracing_subscriber::fmt().with_env_filter(filter).with_ansi(to_terminal).with_writer(std::io::stderr).init();
     let result = match arguments.command {
         Command::Serve(settings) => settings.complete().and_then(|config| serve(&config)),
         Command::FirstCode(settings) => {

@@ -28,6 +28,9 @@ pub enum DestinationState {
     Erasing,
 }
 
+words!(DestinationState: Ready = "ready", Full = "full", Missing = "missing", Foreign = "foreign", Withdrawn = "withdrawn",
+    Erasing = "erasing");
+
 impl DestinationState {
     /// Whether what is on it can be read.
     #[must_use]

@@ -3,6 +3,9 @@
 macro_rules! words {
     ($name:ident: $($variant:ident = $word:literal),*) => {
         impl $name {
+            /// All of them.
+            pub const ALL: &'static [Self] = &[$(Self::$variant),*];
+
             /// The word for it.
             #[must_use]
             pub fn word(self) -> &'static str {
@@ -12,7 +15,7 @@ macro_rules! words {
             /// The one with this word.
             #[must_use]
             pub fn from_word(word: &str) -> Option<Self> {
-                [$(Self::$variant),*].into_iter().find(|value| value.word() == word)
+                Self::ALL.iter().copied().find(|value| value.word() == word)
             }
         }
     };

@@ -10,6 +10,7 @@ use crate::id::{AccountId, DestinationId, WorkstationId};
 use crate::keeping::{Hold, Keeping, Leaving};
 use crate::run::Run;
 use crate::service::Protection;
+use crate::words::words;
 
 /// How a workstation stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -26,6 +27,9 @@ pub enum WorkstationState {
     /// Its backups came with an adopted destination; no machine has claimed them yet.
     Unclaimed,
 }
+
+words!(WorkstationState: FirstPointAwaited = "first_point_awaited", Current = "current", Overdue = "overdue", Retired = "retired",
+    Unclaimed = "unclaimed");
 
 /// A workstation, as one line of the list.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

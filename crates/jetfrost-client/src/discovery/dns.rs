@@ -83,6 +83,7 @@ async fn service(resolver: &TokioResolver, instance: &Name, domain: &str) -> Opt
         host: target.to_utf8().trim_end_matches('.').to_owned(),
         port,
         addresses,
+        link_local: None,
         txt,
         by: FoundBy::Domain(domain.to_owned()),
         at: Instant::now(),

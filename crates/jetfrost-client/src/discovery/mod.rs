@@ -1,7 +1,7 @@
 //! Finding services: DNS-SD (RFC 6763) over multicast DNS (RFC 6762) on the local network, and over the office's own DNS where
 //! a router is between.
 //!
-//! What is heard is anybody's word: it helps to find a service, and proves nothing. A service is known by its certificate.
+//! What is heard is anybody's word: it helps to find a service, and proves nothing. A service is known by its identity.
 
 mod dns;
 mod multicast;
@@ -40,7 +40,7 @@ pub struct FoundService {
     pub address: String,
     /// All addresses that were heard.
     pub addresses: Vec<IpAddr>,
-    /// What it says that its certificate's SHA-256 is, in hexadecimal.
+    /// What it says that the SHA-256 of its identity's certificate is, in hexadecimal.
     pub fingerprint: String,
     /// How it was found.
     pub by: Vec<FoundBy>,
@@ -55,6 +55,8 @@ struct Heard {
     host: String,
     port: u16,
     addresses: Vec<IpAddr>,
+    /// One that is good on one link alone, with its interface: `fe80::5%eth0`.
+    link_local: Option<String>,
     txt: BTreeMap<String, String>,
     by: FoundBy,
     at: Instant,
@@ -115,10 +117,11 @@ fn entry(id: String, mut heard: Vec<Heard>, resolves: impl Fn(&str) -> bool) -> 
         IpAddr::V4(v4) => format!("{v4}:{}", latest.port),
         IpAddr::V6(v6) => format!("[{v6}]:{}", latest.port),
     });
+    let by_link = heard.iter().find_map(|one| one.link_local.as_ref()).map(|address| format!("[{address}]:{}", latest.port));
     Some(FoundService {
         id,
         name: latest.name.chars().filter(|c| !c.is_control()).take(64).collect(),
-        address: by_name.or(by_address)?,
+        address: by_name.or(by_address).or(by_link)?,
         addresses,
         fingerprint,
         by,
@@ -149,6 +152,7 @@ mod tests {
             host: "jetfrost-1.local".into(),
             port: 7410,
             addresses: vec![address.parse().expect("an address")],
+            link_local: None,
             txt: txt.map(|(key, value)| (key.to_owned(), value.to_owned())).into(),
             by,
             at: Instant::now(),
@@ -179,7 +183,12 @@ mod tests {
     fn an_address_stands_in_where_the_name_does_not_resolve() {
         let found = merged(vec![heard("a1", "Quay", "10.0.1.5", FoundBy::Announcement)], false);
         assert_eq!(found[0].address, "10.0.1.5:7410");
-        assert_eq!(merged(vec![heard("a1", "Quay", "fe80::5", FoundBy::Announcement)], false), []);
+        let mut on_a_link = heard("a1", "Quay", "fe80::5", FoundBy::Announcement);
+        assert_eq!(merged(vec![on_a_link.clone()], false), [], "nobody knows on which link");
+        on_a_link.link_local = Some("fe80::5%eth0".into());
+        assert_eq!(merged(vec![on_a_link.clone()], false)[0].address, "[fe80::5%eth0]:7410");
+        let both = vec![on_a_link, heard("a1", "Quay", "10.0.1.5", FoundBy::Announcement)];
+        assert_eq!(merged(both, false)[0].address, "10.0.1.5:7410");
     }
 
     #[test]

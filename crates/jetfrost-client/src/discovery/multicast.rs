@@ -38,8 +38,16 @@ fn of(service: &ResolvedService) -> Heard {
         host: service.host.trim_end_matches('.').to_owned(),
         port: service.port,
         addresses: service.addresses.iter().map(ScopedIp::to_ip_addr).collect::<Vec<IpAddr>>(),
+        link_local: service.addresses.iter().find_map(link_local),
         txt: service.txt_properties.iter().map(|one| (one.key().to_lowercase(), one.val_str().to_owned())).collect(),
         by: FoundBy::Announcement,
         at: Instant::now(),
     }
+}
+
+/// An address that is good on one link alone, with the interface that leads there (RFC 4007, section 11).
+fn link_local(address: &ScopedIp) -> Option<String> {
+    let ScopedIp::V6(v6) = address else { return None };
+    let interface = &v6.scope_id().name;
+    (v6.addr().is_unicast_link_local() && !interface.is_empty()).then(|| format!("{}%{interface}", v6.addr()))
 }

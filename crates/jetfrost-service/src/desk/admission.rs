@@ -58,7 +58,11 @@ impl Desk {
         let switches = self.records.read(|on| Ok::<_, DeskError>(Switches::get(on)?))?;
         match self::now(&switches, now).backups {
             Accepting::On => Ok(()),
-            Accepting::Paused { until } => Err(DeskError::NotLetIn { what: "backups", until: Some(until.as_millisecond()) }),
+            Accepting::Paused { until } => {
+                let until = until.as_millisecond();
+                let wait = u64::try_from(until.saturating_sub(now)).unwrap_or(0).div_ceil(1000).max(1);
+                Err(DeskError::NotLetIn { what: "backups", until: Some((until, wait)) })
+            }
             Accepting::Off => Err(DeskError::NotLetIn { what: "backups", until: None }),
         }
     }

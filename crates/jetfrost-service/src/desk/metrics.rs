@@ -1,16 +1,22 @@
-//! Figures for monitoring.
+//! Figures for monitoring, and whether the service can do its work.
 
-use std::fmt::Write;
+use std::fmt;
 
 use jetfrost_office::access::Act;
 use jetfrost_wire::destination::{Destination, DestinationState};
 use jetfrost_wire::event::Event;
 use jetfrost_wire::workstation::WorkstationState;
+use prometheus_client::encoding::EncodeLabelSet;
+use prometheus_client::encoding::text::encode;
+use prometheus_client::metrics::family::Family;
+use prometheus_client::metrics::gauge::Gauge;
+use prometheus_client::registry::{Registry, Unit};
 
 use super::{Caller, Desk, DeskError, Result, convert};
 use crate::records::{WorkstationLine, write_nothing_new};
 
-const ALL: usize = 2000;
+/// All workstations are counted together.
+const ALL: usize = 100_000;
 
 /// Whether the service can do its work.
 pub(crate) enum Readiness {
@@ -19,35 +25,44 @@ pub(crate) enum Readiness {
     NoDestination,
 }
 
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct OfState {
+    state: &'static str,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct OfDestination {
+    destination: String,
+}
+
 impl Desk {
-    /// Figures in the OpenMetrics text format: counts only, no names of people or machines.
+    /// Figures in the OpenMetrics text format: counts, bytes and times, no names of people or machines. What is not known has no
+    /// figure.
     pub(crate) fn metrics(&self) -> Result<String> {
         let lines = self.records.read(|on| Ok::<_, DeskError>(WorkstationLine::list(None, "", ALL, on)?))?;
-        let count = |state| {
-            let now = self.now();
-            let state_of = |l: &WorkstationLine| convert::workstation_state(&l.workstation, l.latest_point.as_ref(), now);
-            lines.iter().filter(|line| state_of(line) == state).count()
-        };
-        let mut text = String::from("# TYPE jetfrost_workstations gauge\n# HELP jetfrost_workstations Workstations by state.\n");
-        for (state, word) in [
-            (WorkstationState::Current, "current"),
-            (WorkstationState::Overdue, "overdue"),
-            (WorkstationState::FirstPointAwaited, "first_point_awaited"),
-        ] {
-            let _ = writeln!(text, "jetfrost_workstations{{state=\"{word}\"}} {}", count(state));
-        }
-        text.push_str("# TYPE jetfrost_destination_room_bytes gauge\n# UNIT jetfrost_destination_room_bytes bytes\n");
-        text.push_str("# HELP jetfrost_destination_room_bytes Bytes that can still be stored.\n");
-        for destination in self.all_destinations()? {
-            let _ = writeln!(
-                text,
-                "jetfrost_destination_room_bytes{{destination=\"{}\"}} {}",
-                destination.id,
-                destination.room.unwrap_or(0)
-            );
-        }
-        text.push_str("# EOF\n");
+        let mut registry = Registry::with_prefix("jetfrost");
+        self.count_workstations(&lines, &mut registry);
+        count_destinations(&self.all_destinations()?, &mut registry);
+        count_drills(&lines, &mut registry);
+        let ends = "When the certificate that browsers see ends, in Unix time.";
+        gauge("certificate_expiry_timestamp", ends, Some(Unit::Seconds), &mut registry)
+            .set(self.identity.certificates.standing().ends / 1000);
+        let mut text = String::new();
+        encode(&mut text, &registry).unwrap_or_else(|fmt::Error| text.clear());
         Ok(text)
+    }
+
+    fn count_workstations(&self, lines: &[WorkstationLine], registry: &mut Registry) {
+        let family: Family<OfState, Gauge> = Family::default();
+        registry.register("workstations", "Workstations by state.", family.clone());
+        let now = self.now();
+        for state in WorkstationState::ALL {
+            family.get_or_create(&OfState { state: state.word() }).set(0);
+        }
+        for line in lines {
+            let state = convert::workstation_state(&line.workstation, line.latest_point.as_ref(), now);
+            family.get_or_create(&OfState { state: state.word() }).inc();
+        }
     }
 
     /// Whether the service can do its work: the records can be written, and a destination, if there is one.
@@ -74,5 +89,52 @@ impl Desk {
             Event::Workstation { workstation } => workstation,
         };
         caller.may(&Act::SeeOffice).is_ok() || self.line(caller, &workstation.0).is_ok()
+    }
+}
+
+fn gauge(name: &str, help: &str, unit: Option<Unit>, registry: &mut Registry) -> Gauge {
+    let gauge = Gauge::default();
+    match unit {
+        Some(unit) => registry.register_with_unit(name, help, unit, gauge.clone()),
+        None => registry.register(name, help, gauge.clone()),
+    }
+    gauge
+}
+
+fn count_destinations(destinations: &[Destination], registry: &mut Registry) {
+    let by_state: Family<OfState, Gauge> = Family::default();
+    registry.register("destinations", "Destinations by state.", by_state.clone());
+    for state in DestinationState::ALL {
+        by_state.get_or_create(&OfState { state: state.word() }).set(0);
+    }
+    let [room, used] =
+        [("destination_room", "Bytes that can still be stored."), ("destination_used", "Bytes in use.")].map(|(name, help)| {
+            let family: Family<OfDestination, Gauge> = Family::default();
+            registry.register_with_unit(name, help, Unit::Bytes, family.clone());
+            family
+        });
+    for destination in destinations {
+        by_state.get_or_create(&OfState { state: destination.state.word() }).inc();
+        let label = OfDestination { destination: destination.id.to_string() };
+        for (family, bytes) in [(&room, destination.room), (&used, destination.used)] {
+            if let Some(bytes) = bytes {
+                family.get_or_create(&label).set(i64::try_from(bytes).unwrap_or(i64::MAX));
+            }
+        }
+    }
+}
+
+/// When restores were last shown to work: the latest drill of each workstation that brought everything back.
+fn count_drills(lines: &[WorkstationLine], registry: &mut Registry) {
+    let drilled: Vec<i64> = lines.iter().filter_map(|line| line.store.drilled).collect();
+    let without = lines.len() - drilled.len();
+    gauge("workstations_without_drill", "Workstations whose restore was never drilled.", None, registry)
+        .set(i64::try_from(without).unwrap_or(i64::MAX));
+    let failed = lines.iter().filter(|line| line.store.drill_failed.is_some()).count();
+    gauge("workstations_drill_failed", "Workstations whose latest drill did not bring everything back.", None, registry)
+        .set(i64::try_from(failed).unwrap_or(i64::MAX));
+    let help = "The latest drills of workstations, the one that is longest ago, in Unix time.";
+    if let Some(oldest) = drilled.into_iter().min() {
+        gauge("drill_oldest_timestamp", help, Some(Unit::Seconds), registry).set(oldest / 1000);
     }
 }

@@ -146,8 +146,8 @@ pub(crate) enum DeskError {
     NotLetIn {
         /// Which of both.
         what: &'static str,
-        /// From when on they are again, in milliseconds since 1970.
-        until: Option<i64>,
+        /// From when on they are again by themselves, in milliseconds since 1970, and how many seconds that is from now.
+        until: Option<(i64, u64)>,
     },
     /// The caller may not do this.
     #[error("not allowed")]

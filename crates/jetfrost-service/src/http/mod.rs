@@ -4,12 +4,14 @@ mod bulk;
 mod caps;
 mod console;
 mod credential;
+mod document;
 mod events;
 mod handlers;
 mod large;
 mod once;
 mod problem;
 mod protocol;
+mod strict;
 
 use std::future::Future;
 use std::sync::Arc;
@@ -20,15 +22,12 @@ use actix_web::{HttpRequest, HttpResponse, dev, middleware};
 use jetfrost_office::access::Act;
 use jetfrost_wire::size::{UNITS_HEADER, shown_in};
 use tokio::sync::watch;
-use utoipa::OpenApi;
-use utoipa::openapi::security::{ApiKey, ApiKeyValue, Http, HttpAuthScheme, SecurityScheme};
-use utoipa_actix_web::AppExt;
-use utoipa_actix_web::scope::scope;
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use crate::desk::{Caller, Credential, Desk, DeskError, Readiness};
 use caps::{Caps, Permit};
 pub(crate) use credential::COOKIE;
+pub(crate) use document::document;
 use once::Answers;
 pub(crate) use problem::Trouble;
 use protocol::Routes;
@@ -108,41 +107,18 @@ impl App {
 
 type Reply<T> = Result<Json<T>, Trouble>;
 
-/// What the document says of itself; paths and types are added by the routes.
-#[derive(OpenApi)]
-#[openapi(info(
-    title = "Jetfrost",
-    description = "The office's shared backup destination. Errors are problem documents (RFC 9457).",
-    license(name = "MIT OR Apache-2.0", identifier = "MIT OR Apache-2.0"),
-))]
-struct Document;
-
 fn api_routes(config: &mut ServiceConfig<'_>) {
     handlers::routes(config);
     bulk::routes(config);
     events::routes(config);
 }
 
-/// The OpenAPI document.
-pub(crate) fn document() -> utoipa::openapi::OpenApi {
-    let (_, mut document) = actix_web::App::new()
-        .into_utoipa_app()
-        .openapi(Document::openapi())
-        .service(scope(jetfrost_wire::ROOT).configure(api_routes))
-        .split_for_parts();
-    let components = document.components.get_or_insert_default();
-    let bearer = SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer));
-    let cookie = SecurityScheme::ApiKey(ApiKey::Cookie(ApiKeyValue::new(COOKIE)));
-    components.add_security_scheme("bearer", bearer);
-    components.add_security_scheme("cookie", cookie);
-    document
-}
-
 /// All routes of the service.
 pub(crate) fn configure(config: &mut web::ServiceConfig, app: App) {
-    let (document, metrics) = (document(), app.clone());
+    let metrics = app.clone();
+    let document = Routes::known();
     config
-        .app_data(Data::new(Routes::of(&document)))
+        .app_data(Data::from(Arc::clone(&document)))
         .app_data(Data::from(Arc::clone(&app.answers)))
         .app_data(Data::new(app))
         .app_data(web::JsonConfig::default().limit(MOST_JSON).error_handler(|e, _| problem::bad_json(&e).into()))
@@ -154,7 +130,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig, app: App) {
         .route("/metrics", web::get().to(move |request, credential| expose(metrics.clone(), request, credential)))
         .service(
             web::scope(jetfrost_wire::ROOT)
-                .route("/openapi.json", web::get().to(move || std::future::ready(HttpResponse::Ok().json(&document))))
+                .route("/openapi.json", web::get().to(move || std::future::ready(HttpResponse::Ok().json(document.document()))))
                 .configure(|config| {
                     api_routes(&mut ServiceConfig::new(config));
                 })

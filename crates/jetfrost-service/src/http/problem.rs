@@ -9,7 +9,7 @@ use actix_web::http::header::{RETRY_AFTER, WWW_AUTHENTICATE};
 use actix_web::{HttpRequest, HttpResponse, Responder, ResponseError};
 use jetfrost_image::store::StoreError;
 use jetfrost_office::room::Bound;
-use jetfrost_wire::problem::{Problem, ProblemKind as Kind};
+use jetfrost_wire::problem::{Problem, ProblemKind as Kind, WhoseMove};
 use jetfrost_wire::size::show;
 
 use crate::desk::{Comes, DeskError, NoRoom};
@@ -134,26 +134,27 @@ pub(super) fn bad_json(error: &JsonPayloadError) -> Trouble {
 impl From<DeskError> for Trouble {
     fn from(error: DeskError) -> Self {
         let wait = match &error {
-            DeskError::TooManyAttempts { wait_seconds } | DeskError::TooOften { wait_seconds, .. } => Some(*wait_seconds),
+            DeskError::TooManyAttempts { wait_seconds }
+            | DeskError::TooOften { wait_seconds, .. }
+            | DeskError::NotLetIn { until: Some((_, wait_seconds)), .. } => Some(*wait_seconds),
             DeskError::Records(RecordsError::Busy(_) | RecordsError::Locked(_)) => Some(5),
-            DeskError::NotLetIn { until: Some(until), .. } => Some(seconds_until(*until)),
             _ => None,
         };
         let mut problem = fold(&error);
         if problem.status >= 500 {
             let number = NUMBER.fetch_add(1, Ordering::Relaxed);
             problem.request = Some(number.to_string());
-            tracing::error!(number, error = %chain(&error), "a request failed");
+            let error = chain(&error);
+            // What a limit, a switch or a missing disk refuses is no fault of the service.
+            if problem.whose_move == WhoseMove::Service {
+                tracing::error!(number, error, "a request failed");
+            } else {
+                tracing::info!(number, error, "a request was refused");
+            }
         }
         let retry_after = wait.or(problem.retry_after);
         Self::of(Problem { retry_after, ..problem })
     }
-}
-
-/// Whole seconds from now, one at least.
-fn seconds_until(at_ms: i64) -> u64 {
-    let ms = at_ms.saturating_sub(jiff::Timestamp::now().as_millisecond());
-    u64::try_from(ms).unwrap_or(0).div_ceil(1000).max(1)
 }
 
 /// An error and its causes, in one line.
@@ -232,7 +233,7 @@ fn fold(error: &DeskError) -> Problem {
             format!("Bring it back: jetfrost destination bring-back '{name}'. Restores go on meanwhile."),
         ),
         DeskError::NotLetIn { what, until } => {
-            let until = until.map(crate::clock::timestamp);
+            let until = until.map(|(until, _)| crate::clock::timestamp(until));
             let next = match until {
                 Some(until) => format!("Wait: they are let in again at {until}, or when an administrator says so."),
                 None => format!("Let them in again: jetfrost admission let-in {what}."),

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::pin::Pin;
+use std::sync::{Arc, LazyLock};
 use std::task::{Context, Poll};
 use std::time::Duration;
 
@@ -11,51 +12,67 @@ use actix_web::error::PayloadError;
 use actix_web::http::Method;
 use actix_web::http::header::{ALLOW, CONTENT_TYPE, HeaderValue};
 use actix_web::middleware::Next;
-use actix_web::web::{Bytes, Data};
+use actix_web::web::{Bytes, BytesMut, Data};
 use actix_web::{HttpMessage, HttpResponse, ResponseError};
 use futures_util::{Stream, StreamExt, stream};
+use serde_json::Value;
 use tokio::time::{Instant, timeout_at};
-use utoipa::openapi::path::Operation;
-use utoipa::openapi::request_body::RequestBody;
-use utoipa::openapi::{OpenApi, PathItem, RefOr};
 
-use super::{Trouble, once};
+use super::{Trouble, once, strict};
 
 /// A body of which nothing arrives for so long has stalled.
 const SILENCE: Duration = Duration::from_secs(30);
 /// A body that is no upload may take so long altogether.
 const MOST_TIME: Duration = Duration::from_secs(60);
 const BYTES: &str = "application/octet-stream";
+const JSON: &str = "application/json";
+/// Longer bodies are a point with its file, or a table of people and machines.
+const MOST_CHECKED: usize = 64 << 10;
+
+type Pieces = Pin<Box<dyn Stream<Item = Result<Bytes, PayloadError>>>>;
 
 /// The routes that there are, with what each takes.
-#[derive(Debug, Default)]
-pub(crate) struct Routes(Vec<Route>);
+#[derive(Debug)]
+pub(crate) struct Routes {
+    document: Value,
+    routes: Vec<Route>,
+}
 
 #[derive(Debug)]
 struct Route {
     /// `None` for a part of the path that may be anything.
     parts: Vec<Option<String>>,
     method: Method,
-    /// The media type of the body, if there is to be one.
-    takes: Option<String>,
+    /// The media type of the body, if there is to be one, and its schema.
+    takes: Option<(String, Value)>,
+    /// The names of what a query may have.
+    query: Vec<String>,
 }
 
 impl Routes {
+    /// Those of the service. They are made once: all threads have the same.
+    pub(super) fn known() -> Arc<Self> {
+        static KNOWN: LazyLock<Arc<Routes>> = LazyLock::new(|| Arc::new(Routes::of(super::document())));
+        Arc::clone(&KNOWN)
+    }
+
     /// Those of a document, and what is there beside it.
-    pub(super) fn of(document: &OpenApi) -> Self {
+    fn of(document: Value) -> Self {
         let beside = ["/healthz", "/readyz", "/metrics", &format!("{}/openapi.json", jetfrost_wire::ROOT)].map(|path| Route {
             parts: parts(path),
             method: Method::GET,
             takes: None,
+            query: Vec::new(),
         });
-        let documented = document.paths.paths.iter().flat_map(|(path, item)| {
-            operations(item).into_iter().map(move |(method, operation)| Route {
-                parts: parts(path),
-                method,
-                takes: operation.request_body.as_ref().and_then(taken),
-            })
+        let paths = document["paths"].as_object().into_iter().flatten();
+        let routes = paths.flat_map(|(path, item)| {
+            item.as_object().into_iter().flatten().filter_map(|(method, call)| Route::of(path, method, call))
         });
-        Self(documented.chain(beside).collect())
+        Self { routes: routes.chain(beside).collect(), document }
+    }
+
+    pub(super) fn document(&self) -> &Value {
+        &self.document
     }
 
     fn at<'r>(&'r self, path: &str) -> Vec<&'r Route> {
@@ -64,31 +81,33 @@ impl Routes {
             let same = |(part, given): (&Option<String>, &&str)| part.as_ref().map_or(!given.is_empty(), |part| part == given);
             route.parts.len() == given.len() && route.parts.iter().zip(&given).all(same)
         };
-        self.0.iter().filter(fits).collect()
+        self.routes.iter().filter(fits).collect()
     }
 }
 
-/// The media type of a body that is described where it is.
-fn taken(body: &RefOr<RequestBody>) -> Option<String> {
-    match body {
-        RefOr::T(body) => body.content.keys().next().cloned(),
-        RefOr::Ref(_) => None,
+impl Route {
+    fn of(path: &str, method: &str, call: &Value) -> Option<Self> {
+        let method = method.to_uppercase().parse().ok()?;
+        let body = call["requestBody"]["content"].as_object().and_then(|content| content.iter().next());
+        let takes = body.map(|(kind, media)| (kind.clone(), media["schema"].clone()));
+        let parameters = call["parameters"].as_array().into_iter().flatten();
+        let query = parameters.filter(|one| one["in"] == "query").filter_map(|one| one["name"].as_str().map(str::to_owned));
+        let mut query: Vec<String> = query.collect();
+        // A list that is never long answers with one page of all; whoever asks for pages may do so of it, too.
+        let answer = &call["responses"]["200"]["content"][JSON]["schema"]["$ref"];
+        if answer.as_str().is_some_and(|name| name.contains("/Page_")) {
+            query.extend(["after".to_owned(), "most".to_owned()]);
+        }
+        Some(Self { parts: parts(path), method, takes, query })
+    }
+
+    fn takes(&self) -> Option<&str> {
+        self.takes.as_ref().map(|(kind, _)| kind.as_str())
     }
 }
 
 fn parts(path: &str) -> Vec<Option<String>> {
     path.split('/').map(|part| (!part.starts_with('{')).then(|| part.to_owned())).collect()
-}
-
-fn operations(item: &PathItem) -> Vec<(Method, &Operation)> {
-    let all = [
-        (Method::GET, &item.get),
-        (Method::PUT, &item.put),
-        (Method::POST, &item.post),
-        (Method::DELETE, &item.delete),
-        (Method::PATCH, &item.patch),
-    ];
-    all.into_iter().filter_map(|(method, operation)| Some((method, operation.as_ref()?))).collect()
 }
 
 /// Answers what is answered alike everywhere, and hands on the rest.
@@ -110,14 +129,19 @@ pub(crate) async fn speak(
     if route.is_none() && (!known.is_empty() || (is_page && request.method() != Method::GET)) {
         return Ok(refused(request, &Trouble::method_not_allowed(), Some(allowed(&known))));
     }
-    if let Some(takes) = route.and_then(|route| route.takes.as_deref()).filter(|takes| !is_of(&request, takes)) {
+    if let Some(takes) = route.and_then(|route| route.takes()).filter(|takes| !is_of(&request, takes)) {
         let trouble = Trouble::unsupported_media_type(takes);
         return Ok(refused(request, &trouble, None));
     }
-    let is_upload = request.method() == Method::PUT && route.is_some_and(|route| route.takes.as_deref() == Some(BYTES));
+    let is_upload = request.method() == Method::PUT && route.is_some_and(|route| route.takes() == Some(BYTES));
     if !is_upload {
         let body = request.take_payload();
         request.set_payload(in_time(body));
+    }
+    if let Some(route) = route
+        && let Err(why) = is_as_documented(&mut request, route, routes.document()).await
+    {
+        return Ok(refused(request, &Trouble::bad_request(why), None));
     }
     if request.method() == Method::POST && request.headers().contains_key(once::HEADER) {
         return once::answer(request, next).await;
@@ -155,6 +179,36 @@ fn is_of(request: &ServiceRequest, takes: &str) -> bool {
     essence.eq_ignore_ascii_case(takes)
 }
 
+/// Whether query and body have nothing in them that the document does not have. A body that is too long for this is judged by
+/// whoever reads it.
+async fn is_as_documented(request: &mut ServiceRequest, route: &Route, document: &Value) -> Result<(), String> {
+    for (name, _) in form_urlencoded::parse(request.query_string().as_bytes()) {
+        strict::known_name(&name, route.query.iter().map(String::as_str), "parameter")?;
+    }
+    let Some((_, schema)) = route.takes.as_ref().filter(|(kind, _)| kind == JSON) else { return Ok(()) };
+    let mut body = request.take_payload();
+    let mut begun = BytesMut::new();
+    while begun.len() <= MOST_CHECKED {
+        let Some(piece) = body.next().await else {
+            let begun = begun.freeze();
+            request.set_payload(Payload::from(begun.clone()));
+            // What is no JSON is refused by whoever reads it.
+            return serde_json::from_slice(&begun).map_or(Ok(()), |value| strict::check(&value, schema, document));
+        };
+        match piece {
+            Ok(piece) => begun.extend_from_slice(&piece),
+            Err(error) => {
+                let failed = stream::iter([Ok(begun.freeze()), Err(error)]);
+                request.set_payload(Payload::from(Box::pin(failed) as Pieces));
+                return Ok(());
+            }
+        }
+    }
+    let whole = stream::iter([Ok(begun.freeze())]).chain(body);
+    request.set_payload(Payload::from(Box::pin(whole) as Pieces));
+    Ok(())
+}
+
 /// The same body; it ends with an error when nothing comes for too long, or when it takes too long altogether.
 fn in_time(body: Payload) -> Payload {
     let whole = Instant::now() + MOST_TIME;
@@ -165,7 +219,7 @@ fn in_time(body: Payload) -> Payload {
             Err(_) => Some((Err(PayloadError::Io(std::io::ErrorKind::TimedOut.into())), None)),
         }
     });
-    Payload::from(Box::pin(timed) as Pin<Box<dyn Stream<Item = Result<Bytes, PayloadError>>>>)
+    Payload::from(Box::pin(timed) as Pieces)
 }
 
 /// A body that an answer to HEAD would have had (RFC 9110, section 9.3.2).
@@ -189,7 +243,7 @@ mod tests {
 
     #[test]
     fn what_is_allowed_at_a_path_is_what_its_routes_take() {
-        let routes = Routes::of(&crate::http::document());
+        let routes = Routes::known();
         let allowed_at = |path: &str| allowed(&routes.at(path)).to_str().expect("text").to_owned();
         assert_eq!(allowed_at("/api/v1/enrolment-codes"), "GET, HEAD, OPTIONS, POST");
         assert_eq!(allowed_at("/api/v1/enrolment-codes/x/renewal"), "OPTIONS, POST");
