@@ -1,11 +1,13 @@
 //! Mail: told once when something needs attention, once when it is over, and nothing in between; by a stand-in for a mail server.
 
 use std::fs;
+use std::sync::Arc;
 
 use jetfrost_client::ClientError;
 use jetfrost_client::api::Method;
 use jetfrost_demo::mail_stand_in::MailStandIn;
-use jetfrost_tests::office::{Office, mail_to};
+use jetfrost_service::SteppedClock;
+use jetfrost_tests::office::{Office, Workstation, mail_to};
 use jetfrost_wire::attention::{MailSecurity, MailSettings, MailState, SetMail};
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::service::AuditEntry;
@@ -19,6 +21,16 @@ fn post_office(office: &Office, credentials: Option<&str>) -> MailStandIn {
     MailStandIn::start(([127, 0, 0, 1], 0).into(), &office.path("mail"), credentials.map(str::to_owned)).expect("it listens")
 }
 
+/// An office with one workstation that has just been backed up.
+fn office_with_a_point(now: &str) -> (Office, Arc<SteppedClock>, Workstation) {
+    let (office, clock) = Office::stepped(at(now));
+    office.destination("Shelf");
+    let station = office.workstation("knot");
+    station.write("letter", "here");
+    station.back_up().expect("backed up");
+    (office, clock, station)
+}
+
 /// The subjects of what was sent.
 fn subjects(post_office: &MailStandIn) -> Vec<String> {
     let subject = |message: String| message.lines().find_map(|line| line.strip_prefix("Subject: ").map(str::to_owned));
@@ -27,11 +39,7 @@ fn subjects(post_office: &MailStandIn) -> Vec<String> {
 
 #[test]
 fn what_needs_attention_is_told_once_and_once_more_when_it_is_over() {
-    let (office, clock) = Office::stepped(at("2026-10-01T10:00:00Z"));
-    office.destination("Shelf");
-    let station = office.workstation("knot");
-    station.write("letter", "here");
-    station.back_up().expect("backed up");
+    let (office, clock, station) = office_with_a_point("2026-10-01T10:00:00Z");
     let post_office = post_office(&office, None);
     let _: MailState = office.put("/mail", &mail_to(&post_office)).expect("set");
     office.tend();
@@ -56,11 +64,7 @@ fn what_needs_attention_is_told_once_and_once_more_when_it_is_over() {
 
 #[test]
 fn a_message_that_is_not_taken_is_tried_again_and_said_to_be_in_trouble_meanwhile() {
-    let (office, clock) = Office::stepped(at("2026-10-01T10:00:00Z"));
-    office.destination("Shelf");
-    let station = office.workstation("knot");
-    station.write("letter", "here");
-    station.back_up().expect("backed up");
+    let (office, clock, _) = office_with_a_point("2026-10-01T10:00:00Z");
     clock.set(at("2026-10-06T10:00:00Z"));
     let mut post = post_office(&office, None);
     let set = mail_to(&post);
@@ -81,11 +85,7 @@ fn a_message_that_is_not_taken_is_tried_again_and_said_to_be_in_trouble_meanwhil
 
 #[test]
 fn a_recipient_who_is_refused_is_named_and_silences_nobody() {
-    let (office, clock) = Office::stepped(at("2026-10-01T10:00:00Z"));
-    office.destination("Shelf");
-    let station = office.workstation("knot");
-    station.write("letter", "here");
-    station.back_up().expect("backed up");
+    let (office, clock, _) = office_with_a_point("2026-10-01T10:00:00Z");
     let post_office = post_office(&office, None);
     let mut set = mail_to(&post_office);
     set.settings.recipients = ["nobody@office.example", "ingrid@office.example", "tove@office.example"].map(Into::into).into();
@@ -106,11 +106,7 @@ fn a_recipient_who_is_refused_is_named_and_silences_nobody() {
 
 #[test]
 fn the_summary_comes_once_a_day_at_its_hour() {
-    let (office, clock) = Office::stepped(at("2026-10-01T05:00:00Z"));
-    office.destination("Shelf");
-    let station = office.workstation("knot");
-    station.write("letter", "here");
-    station.back_up().expect("backed up");
+    let (office, clock, _) = office_with_a_point("2026-10-01T05:00:00Z");
     let post_office = post_office(&office, None);
     let mut set = mail_to(&post_office);
     set.settings.summary_hour = Some(7);

@@ -67,7 +67,7 @@ struct Settings {
     /// A TOML file with settings.
     #[arg(long, env = "JETFROSTD_CONFIG")]
     config: Option<PathBuf>,
-    /// Where records, certificate and key are kept [default: /var/lib/jetfrost].
+    /// Where records, identity and certificate are kept [default: /var/lib/jetfrost].
     #[arg(long, env = "JETFROSTD_STATE_DIRECTORY")]
     state_directory: Option<PathBuf>,
     /// Address and port to listen on [default: 0.0.0.0:7410].

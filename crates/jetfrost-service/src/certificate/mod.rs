@@ -175,7 +175,15 @@ impl ResolvesServerCert for Certificates {
 fn first_identity(state: &Path, brought: Option<&(PathBuf, PathBuf)>) -> Result<Identity> {
     let old = (state.join(OLD_CERTIFICATE), state.join(OLD_CERTIFICATE_KEY));
     let pinned = brought.filter(|_| state.join(RECORDS).exists()).or_else(|| old.0.exists().then_some(&old));
-    let Some((certificate, key)) = pinned else { return Identity::make() };
+    let Some((certificate, key)) = pinned else {
+        if state.join(RECORDS).exists() {
+            tracing::warn!(
+                "there are records and no identity, so a new one was made; workstations know the one before: \
+                 put {IDENTITY} back from a copy, or give them the new fingerprint (jetfrost accept-identity)"
+            );
+        }
+        return Identity::make();
+    };
     Identity::adopt(certificate, key).or_else(|error| {
         tracing::warn!(%error, "workstations know the service by a certificate that cannot be gone on with: they need new codes");
         Identity::make()

@@ -5,6 +5,7 @@ use jetfrost_wire::event::Event;
 use super::{DAY_MS, Desk, Result};
 use crate::certificate::{Looked, Standing};
 use crate::clock::timestamp;
+use crate::records::set_important_change;
 
 /// A certificate that ends within this time is told of.
 const TOLD_BEFORE_MS: i64 = 30 * DAY_MS;
@@ -19,7 +20,11 @@ impl Desk {
     fn watch_certificates(&self) -> Result<()> {
         if self.identity.certificates.look_again(self.now()) == Looked::OtherIdentity {
             let fingerprint = self.identity.certificates.fingerprint_text();
-            self.records.write(|on| self.audit_as(super::jobs::SERVICE, "", "identity renewed", &fingerprint, on))?;
+            self.records.write(|on| {
+                // The copies of the records have the identity in them.
+                set_important_change(self.now(), on)?;
+                self.audit_as(super::jobs::SERVICE, "", "identity renewed", &fingerprint, on)
+            })?;
             self.events.tell(Event::Office);
         }
         Ok(())

@@ -36,7 +36,7 @@ struct OfDestination {
 }
 
 impl Desk {
-    /// Figures in the OpenMetrics text format: counts, bytes and times, no names of people or machines. What is not known has no
+    /// Figures in the OpenMetrics text format (the library ends each description with a full stop): counts, bytes and times, no names of people or machines. What is not known has no
     /// figure.
     pub(crate) fn metrics(&self) -> Result<String> {
         let lines = self.records.read(|on| Ok::<_, DeskError>(WorkstationLine::list(None, "", ALL, on)?))?;
@@ -44,7 +44,7 @@ impl Desk {
         self.count_workstations(&lines, &mut registry);
         count_destinations(&self.all_destinations()?, &mut registry);
         count_drills(&lines, &mut registry);
-        let ends = "When the certificate that browsers see ends, in Unix time.";
+        let ends = "When the certificate that browsers see ends, in Unix time";
         gauge("certificate_expiry_timestamp", ends, Some(Unit::Seconds), &mut registry)
             .set(self.identity.certificates.standing().ends / 1000);
         let mut text = String::new();
@@ -54,7 +54,7 @@ impl Desk {
 
     fn count_workstations(&self, lines: &[WorkstationLine], registry: &mut Registry) {
         let family: Family<OfState, Gauge> = Family::default();
-        registry.register("workstations", "Workstations by state.", family.clone());
+        registry.register("workstations", "Workstations by state", family.clone());
         let now = self.now();
         for state in WorkstationState::ALL {
             family.get_or_create(&OfState { state: state.word() }).set(0);
@@ -103,12 +103,12 @@ fn gauge(name: &str, help: &str, unit: Option<Unit>, registry: &mut Registry) ->
 
 fn count_destinations(destinations: &[Destination], registry: &mut Registry) {
     let by_state: Family<OfState, Gauge> = Family::default();
-    registry.register("destinations", "Destinations by state.", by_state.clone());
+    registry.register("destinations", "Destinations by state", by_state.clone());
     for state in DestinationState::ALL {
         by_state.get_or_create(&OfState { state: state.word() }).set(0);
     }
     let [room, used] =
-        [("destination_room", "Bytes that can still be stored."), ("destination_used", "Bytes in use.")].map(|(name, help)| {
+        [("destination_room", "Bytes that can still be stored"), ("destination_used", "Bytes in use")].map(|(name, help)| {
             let family: Family<OfDestination, Gauge> = Family::default();
             registry.register_with_unit(name, help, Unit::Bytes, family.clone());
             family
@@ -128,12 +128,12 @@ fn count_destinations(destinations: &[Destination], registry: &mut Registry) {
 fn count_drills(lines: &[WorkstationLine], registry: &mut Registry) {
     let drilled: Vec<i64> = lines.iter().filter_map(|line| line.store.drilled).collect();
     let without = lines.len() - drilled.len();
-    gauge("workstations_without_drill", "Workstations whose restore was never drilled.", None, registry)
+    gauge("workstations_without_drill", "Workstations whose restore was never drilled", None, registry)
         .set(i64::try_from(without).unwrap_or(i64::MAX));
     let failed = lines.iter().filter(|line| line.store.drill_failed.is_some()).count();
-    gauge("workstations_drill_failed", "Workstations whose latest drill did not bring everything back.", None, registry)
+    gauge("workstations_drill_failed", "Workstations whose latest drill did not bring everything back", None, registry)
         .set(i64::try_from(failed).unwrap_or(i64::MAX));
-    let help = "The latest drills of workstations, the one that is longest ago, in Unix time.";
+    let help = "The latest drills of workstations, the one that is longest ago, in Unix time";
     if let Some(oldest) = drilled.into_iter().min() {
         gauge("drill_oldest_timestamp", help, Some(Unit::Seconds), registry).set(oldest / 1000);
     }
