@@ -6,7 +6,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use jetfrost_wire::discovery::SERVICE_TYPE;
-use mdns_sd::{DaemonEvent, IfKind, IfPredicate, Receiver, ServiceDaemon, ServiceInfo};
+use mdns_sd::{DaemonEvent, IfKind, IfPredicate, Receiver, ServiceDaemon, ServiceEvent, ServiceInfo};
 use nix::ifaddrs::getifaddrs;
 use nix::net::if_::InterfaceFlags;
 
@@ -44,6 +44,8 @@ struct Spoken {
     full_name: String,
     /// Tells when another service has the name.
     events: Receiver<DaemonEvent>,
+    /// Tells what else is announced: two services that ask for one name at the same moment may both take it for theirs.
+    others: Receiver<ServiceEvent>,
     /// The name that it has.
     name: String,
 }
@@ -56,9 +58,13 @@ impl Announcer {
         if state.spoken.as_ref().map(|spoken| &spoken.what) == wanted.as_ref() {
             // One that was renamed begins anew under its new name: the library would go on answering for the old one, too,
             // and so take it from the service that has it.
-            match state.spoken.as_mut().and_then(Spoken::renamed) {
-                Some(other) => name = Some(other),
+            match state.spoken.as_mut().and_then(Spoken::looked_at) {
+                Some(again) => name = Some(again),
                 None => return,
+            }
+            // Another has the name: saying goodbye for it would say so of the other.
+            if let Some(spoken) = state.spoken.take() {
+                spoken.fall_silent();
             }
         }
         if let Some(spoken) = state.spoken.take() {
@@ -108,11 +114,41 @@ impl Spoken {
         let info = ServiceInfo::new(&service_type, &name, &host, "", what.port, &txt[..])?.enable_addr_auto();
         let full_name = info.get_fullname().to_owned();
         let events = daemon.monitor()?;
+        let others = daemon.browse(&service_type)?;
         daemon.register(info)?;
-        Ok(Self { what, daemon, full_name, events, name })
+        Ok(Self { what, daemon, full_name, events, others, name })
     }
 
-    /// The name that it has now, if another service turned out to have the one that it had.
+    /// The name under which it is to be announced anew, if another service turned out to have the same: of two, the one whose id
+    /// comes first keeps it, and says once more that it has it.
+    fn looked_at(&mut self) -> Option<String> {
+        let rivals = self.rivals();
+        if let Some(renamed) = self.renamed() {
+            return Some(renamed);
+        }
+        let own = self.what.txt.iter().find(|(key, _)| *key == "id").map_or("", |(_, id)| id.as_str());
+        if rivals.is_empty() {
+            return None;
+        }
+        let gives_way = rivals.iter().any(|rival| rival.as_str() < own);
+        Some(if gives_way { next_name(&self.name) } else { self.name.clone() })
+    }
+
+    /// The ids of other services that are announced under this one's name.
+    fn rivals(&self) -> Vec<String> {
+        let own = |id: &str| self.what.txt.iter().any(|(key, value)| *key == "id" && value == id);
+        let mut rivals = Vec::new();
+        while let Ok(event) = self.others.try_recv() {
+            if let ServiceEvent::ServiceResolved(service) = event
+                && service.fullname.eq_ignore_ascii_case(&self.full_name)
+                && let Some(id) = service.get_property_val_str("id").filter(|id| !own(id))
+            {
+                rivals.push(id.to_owned());
+            }
+        }
+        rivals
+    }
+
     fn renamed(&mut self) -> Option<String> {
         let mut name = None;
         while let Ok(event) = self.events.try_recv() {
@@ -123,6 +159,13 @@ impl Spoken {
         name.filter(|name| *name != self.name)
     }
 
+    /// Ends without a word.
+    fn fall_silent(self) {
+        if let Ok(done) = self.daemon.shutdown() {
+            let _ = done.recv_timeout(GOODBYE);
+        }
+    }
+
     fn withdraw(self) {
         if let Ok(done) = self.daemon.unregister(&self.full_name) {
             let _ = done.recv_timeout(GOODBYE);
@@ -130,6 +173,16 @@ impl Spoken {
         if let Ok(done) = self.daemon.shutdown() {
             let _ = done.recv_timeout(GOODBYE);
         }
+    }
+}
+
+/// The name with a number, or with the next one.
+fn next_name(name: &str) -> String {
+    let numbered =
+        name.strip_suffix(')').and_then(|name| name.rsplit_once(" (")).and_then(|(name, n)| Some((name, n.parse::<u32>().ok()?)));
+    match numbered {
+        Some((name, n)) => format!("{name} ({})", n.saturating_add(1)),
+        None => format!("{name} (2)"),
     }
 }
 
@@ -176,6 +229,13 @@ mod tests {
         ] {
             assert_eq!(is_listened_on(address(listen), address(at)), is, "{listen} {at}");
         }
+    }
+
+    #[test]
+    fn whoever_gives_way_takes_the_next_number() {
+        assert_eq!(next_name("Backups at quay"), "Backups at quay (2)");
+        assert_eq!(next_name("Backups at quay (9)"), "Backups at quay (10)");
+        assert_eq!(next_name("Backups (old)"), "Backups (old) (2)");
     }
 
     #[test]
