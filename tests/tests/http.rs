@@ -98,6 +98,8 @@ fn a_call_with_a_key_is_made_once_and_its_answer_can_be_had_again() {
     assert_eq!((first.status, first.body.as_str()), (200, again.body.as_str()));
     assert_eq!(add("two", tove).status, 409, "with another key it is another call");
     assert_eq!(add("one", r#"{"login":"sture","role":"member"}"#).status, 422, "a key is of one call");
+    assert_eq!(curl(&office, "/api/v1/sessions/current", &["--request", "DELETE", "--header", &credential]).status, 204);
+    assert_eq!(add("one", tove).status, 401, "who was signed out since does not get it again");
     let accounts: Vec<Account> = office.api.list("/accounts").expect("listed");
     assert_eq!(accounts.iter().filter(|account| account.login == "tove").count(), 1);
 }

@@ -1,7 +1,5 @@
 //! Figures for monitoring, and whether the service can do its work.
 
-use std::fmt;
-
 use jetfrost_office::access::Act;
 use jetfrost_wire::destination::{Destination, DestinationState};
 use jetfrost_wire::event::Event;
@@ -36,8 +34,8 @@ struct OfDestination {
 }
 
 impl Desk {
-    /// Figures in the OpenMetrics text format (the library ends each description with a full stop): counts, bytes and times, no names of people or machines. What is not known has no
-    /// figure.
+    /// Figures in the OpenMetrics text format: counts, bytes and times, no names of people or machines. What is not known has no
+    /// figure. The library ends each description with a full stop.
     pub(crate) fn metrics(&self) -> Result<String> {
         let lines = self.records.read(|on| Ok::<_, DeskError>(WorkstationLine::list(None, "", ALL, on)?))?;
         let mut registry = Registry::with_prefix("jetfrost");
@@ -48,7 +46,7 @@ impl Desk {
         gauge("certificate_expiry_timestamp", ends, Some(Unit::Seconds), &mut registry)
             .set(self.identity.certificates.standing().ends / 1000);
         let mut text = String::new();
-        encode(&mut text, &registry).unwrap_or_else(|fmt::Error| text.clear());
+        encode(&mut text, &registry).expect("writing to a string does not fail");
         Ok(text)
     }
 

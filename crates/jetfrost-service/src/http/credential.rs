@@ -25,7 +25,7 @@ pub(super) fn origin(request: &HttpRequest) -> String {
     request.peer_addr().map_or_else(|| "unknown".into(), |address| address.ip().to_string())
 }
 
-fn credential(request: &HttpRequest) -> Result<Credential, Trouble> {
+pub(super) fn credential(request: &HttpRequest) -> Result<Credential, Trouble> {
     let origin = origin(request);
     let call = format!("{} {}", request.method(), request.path());
     if let Some(value) = request.headers().get(AUTHORIZATION) {

@@ -14,7 +14,8 @@ use actix_web::web::{Bytes, BytesMut, Data};
 use actix_web::{HttpMessage, HttpResponse, ResponseError, rt};
 use futures_util::StreamExt;
 
-use super::{COOKIE, Trouble, large};
+use super::credential::credential;
+use super::{App, COOKIE, Trouble, large};
 
 /// The header that names a call.
 pub(super) const HEADER: &str = "idempotency-key";
@@ -143,13 +144,25 @@ pub(super) async fn answer(
     request.set_payload(Payload::from(body));
     let answers = request.app_data::<Data<Answers>>().map(|data| Arc::clone(data)).unwrap_or_default();
     match answers.begin(name, body_name) {
-        Known::Answered(answer) => Ok(request.into_response(again(answer))),
+        Known::Answered(answer) => match is_still_known(&request).await {
+            Ok(()) => Ok(request.into_response(again(answer))),
+            Err(trouble) => Ok(request.into_response(trouble.error_response())),
+        },
         Known::Underway => Ok(request.into_response(Trouble::underway().error_response())),
         Known::Another => Ok(request.into_response(Trouble::key_of_another_call().error_response())),
         // In a task of its own: who breaks the connection off does not break the call off.
         Known::New => rt::spawn(call(request, next, Underway { answers, name, is_over: false }))
             .await
             .unwrap_or_else(|_| Err(Trouble::stopping().into())),
+    }
+}
+
+/// Refuses whoever showed a credential that is not good any more: an answer is not given again to somebody who was signed out since.
+async fn is_still_known(request: &ServiceRequest) -> Result<(), Trouble> {
+    let credential = credential(request.request())?;
+    match request.app_data::<Data<App>>() {
+        Some(app) if credential.secret.is_some() => app.for_caller(credential, |_, _| Ok(())).await,
+        _ => Ok(()),
     }
 }
 
