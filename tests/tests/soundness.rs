@@ -63,15 +63,16 @@ fn a_damaged_chunk_that_the_workstation_still_has_heals_with_the_next_run() {
     let office = Office::open();
     office.destination("shelf");
     let station = office.workstation("knot");
+    // Each shorter than the shortest chunk that is cut, so one chunk a file wherever the key makes the cuts.
     for i in 0..8 {
-        station.write(&format!("photo {i}"), noise(&format!("photo {i}"), 200_000));
+        station.write(&format!("photo {i}"), noise(&format!("photo {i}"), 120_000));
     }
-    station.write("twin of 3", noise("photo 3", 200_000));
+    station.write("twin of 3", noise("photo 3", 120_000));
     station.back_up().expect("backed up");
     let sound = scrub(&office, &station);
     assert!(sound.scrubbed.is_some() && sound.findings.is_empty() && sound.lost_chunks == 0, "{sound:?}");
     let report = deep_check(&station, 100);
-    assert!(report.damaged.is_empty() && report.bytes >= 1_600_000 && report.left_out == 0, "{report:?}");
+    assert!(report.damaged.is_empty() && report.bytes >= 960_000 && report.left_out == 0, "{report:?}");
 
     // One byte in the middle of the largest segment.
     let segment = largest_segment(&office);
@@ -98,7 +99,7 @@ fn a_damaged_chunk_that_the_workstation_still_has_heals_with_the_next_run() {
     station.restore_all(&office.path("back")).expect("restored");
     for i in 0..8 {
         let restored = fs::read(station.restored(&office.path("back")).join(format!("photo {i}"))).expect("there");
-        assert_eq!(restored, noise(&format!("photo {i}"), 200_000));
+        assert_eq!(restored, noise(&format!("photo {i}"), 120_000));
     }
 }
 
