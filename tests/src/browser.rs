@@ -89,6 +89,26 @@ impl Browser {
         field.send_keys(text).await.expect("typed");
     }
 
+    /// Types into the field with this label, in the form that this button sends.
+    pub async fn fill_in_form(&self, button: &str, label: &str, text: &str) {
+        let form = format!("//form[.//button[normalize-space(.)=\"{button}\"]]");
+        let label = By::XPath(format!("{form}//label[normalize-space(.)=\"{label}\"]"));
+        let label = self.driver.query(label).wait(Duration::from_secs(10), Duration::from_millis(50)).first().await;
+        let id = label.expect("the label").attr("for").await.expect("readable").expect("it is of a field");
+        self.fill(&id, text).await;
+    }
+
+    /// The cells of the table's row that begins with this.
+    pub async fn row(&self, begins: &str) -> Vec<String> {
+        let cells = By::XPath(format!("//tr[th[normalize-space(.)=\"{begins}\"]]/td"));
+        let cells = self.driver.query(cells).wait(Duration::from_secs(10), Duration::from_millis(50)).all_from_selector().await;
+        let mut texts = Vec::new();
+        for cell in cells.expect("the row") {
+            texts.push(cell.text().await.expect("text"));
+        }
+        texts
+    }
+
     /// Scrolls until the element with this id is at the top.
     pub async fn show(&self, id: &str) {
         let scroll = format!("document.getElementById('{id}').scrollIntoView({{ block: 'start', behavior: 'instant' }})");

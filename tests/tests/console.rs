@@ -4,7 +4,8 @@ use std::fs;
 
 use jetfrost_demo::mail_stand_in::MailStandIn;
 use jetfrost_tests::browser::Browser;
-use jetfrost_tests::programs::{Daemon, jetfrost_ends};
+use jetfrost_tests::office::PASSWORD;
+use jetfrost_tests::programs::{Daemon, first_sign_in, jetfrost_ends};
 use thirtyfour::By;
 
 /// No violation of WCAG 2.2 AA, in light and in dark colours.
@@ -205,4 +206,39 @@ async fn from_the_first_administrator_to_a_backup_that_shows_by_itself() {
     browser.sees("History of runs and restores").await;
     browser.close().await;
     assert!(daemon.terminate(), "also while a page listens for changes");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn of_two_administrators_who_change_a_destination_the_second_sees_both_versions() {
+    let test = tempfile::tempdir().expect("a directory");
+    let at = |name: &str| test.path().join(name);
+    let daemon = Daemon::start(&at("state"), 0);
+    let desk = at("desk");
+    first_sign_in(&daemon, &desk);
+    let shelf = at("shelf");
+    let _ = jetfrost_ends(&desk, &["destination", "add", "Shelf", shelf.to_str().expect("text"), "--capacity", "1GB"], 0);
+    let browser = Browser::open().await;
+    browser.driver.goto(format!("https://{}/storage", daemon.address)).await.expect("the page opens");
+    browser.fill("login", "ingrid").await;
+    browser.fill("password", PASSWORD).await;
+    browser.press("Sign in").await;
+    browser.press("Change").await;
+    browser.sees("the last of each").await;
+    browser.fill_in_form("Save", "Capacity", "3GB").await;
+
+    let _ = jetfrost_ends(&desk, &["destination", "set", "Shelf", "--capacity", "2GB"], 0);
+    browser.press("Save").await;
+    browser.sees("'ingrid' changed this at").await;
+    assert_eq!(browser.row("Capacity").await, ["2 GB", "3 GB"], "how it is now, and what was typed");
+    assert_accessible(&browser, "both versions").await;
+    browser.press("Save mine").await;
+    browser.sees("Capacity 3.00 GB").await;
+
+    // What another set beside it is nothing to decide about.
+    browser.press("Change").await;
+    browser.fill_in_form("Save", "Capacity", "4GB").await;
+    let _ = jetfrost_ends(&desk, &["access", "open", "Shelf", "--everybody"], 0);
+    browser.press("Save").await;
+    browser.sees("Capacity 4.00 GB").await;
+    browser.close().await;
 }

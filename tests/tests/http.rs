@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 use jetfrost_client::api::Api;
 use jetfrost_tests::office::Office;
 use jetfrost_tests::raw::RawCall;
+use jetfrost_wire::destination::{Destination, DestinationState};
 use jetfrost_wire::enrolment::{CodeState, EnrolmentCode};
 use jetfrost_wire::people::{Account, NewAccount, Role};
 use serde_json::{Value, json};
@@ -105,6 +106,36 @@ fn a_call_with_a_key_is_made_once_and_its_answer_can_be_had_again() {
 }
 
 #[test]
+fn a_change_holds_only_for_the_version_that_it_names() {
+    let office = Office::open();
+    let shelf = office.destination("shelf");
+    let credential = format!("authorization: Bearer {}", token(&office));
+    let path = format!("/api/v1/destinations/{}", shelf.id);
+    let read = curl(&office, &path, &["--header", &credential]);
+    let tag = read.header("etag").expect("a tag").to_owned();
+    assert!(tag.starts_with('"') && tag.ends_with('"'), "a strong tag: {tag}");
+    let change = |path: &str, method: &str, tag: &str, body: &str| {
+        let (tag, json) = (format!("if-match: {tag}"), "content-type: application/json");
+        curl(&office, path, &["--request", method, "--header", &credential, "--header", &tag, "--header", json, "--data", body])
+    };
+    let set = |tag: &str, days: u8| change(&path, "PATCH", tag, &format!("{{\"waiting_days\":{days}}}"));
+    let first = set(&tag, 8);
+    assert_eq!(first.status, 200, "{}", first.body);
+    assert!(first.header("etag").is_some_and(|new| new != tag), "its answer has the next tag");
+    for stale in [tag.as_str(), "\"somebody-elses\"", &format!("W/{}", first.header("etag").expect("a tag"))] {
+        let refused = set(stale, 9);
+        assert_eq!((refused.status, refused.header("content-type")), (412, Some("application/problem+json")), "{stale}");
+    }
+    assert_eq!(set("unquoted", 9).status, 400);
+    assert_eq!(set(&format!("\"other\", {}", first.header("etag").expect("a tag")), 10).status, 200, "one of several");
+    assert_eq!(set("*", 11).status, 200, "whatever is there");
+    let withdrawn = change(&format!("{path}/withdrawn"), "PUT", &tag, "");
+    assert_eq!(withdrawn.status, 400, "a condition that is not heeded is not accepted: {}", withdrawn.body);
+    let now: Destination = office.api.get(&format!("/destinations/{}", shelf.id)).expect("there");
+    assert_eq!((now.waiting_days, now.state), (11, DestinationState::Ready));
+}
+
+#[test]
 fn an_enrolment_whose_answer_was_lost_does_not_use_the_code_up() {
     let office = Office::open();
     office.destination("shelf");
@@ -140,6 +171,21 @@ fn an_enrolment_whose_answer_was_lost_does_not_use_the_code_up() {
     assert!(answer.starts_with("HTTP/1.1 200") && answer.contains("\"credential\""), "{answer}");
     let another_key = call.replace("a-lost-answer", "another-call");
     assert!(RawCall::send(&office.address(), another_key.as_bytes()).answer().starts_with("HTTP/1.1 403"), "the code is used up");
+}
+
+#[test]
+fn of_a_long_body_that_nobody_known_sends_little_is_read() {
+    let office = Office::open();
+    for key in ["", "idempotency-key: a-crowd\r\n"] {
+        let head = format!(
+            "POST /api/v1/roster HTTP/1.1\r\nhost: localhost\r\nauthorization: Bearer jfs_unknown\r\n{key}content-type: application/json\r\n\
+             content-length: 2000000\r\n\r\n"
+        );
+        // A part of what is announced, and no more of it comes.
+        let call = [head.as_bytes(), &[b' '; 80 << 10]].concat();
+        let answer = RawCall::send(&office.address(), &call).answer();
+        assert!(answer.starts_with("HTTP/1.1 401"), "{answer}");
+    }
 }
 
 #[test]

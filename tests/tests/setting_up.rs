@@ -104,7 +104,7 @@ fn a_pause_lets_no_new_backup_in_restores_go_on_and_it_ends_by_itself() {
     };
     let said = refused();
     assert_eq!((said.known_kind(), said.whose_move), (Some(ProblemKind::NotLetIn), WhoseMove::Administrator));
-    assert!(said.next_step.contains("2026-10-01T12:00:00Z"), "{}", said.next_step);
+    assert!(said.next_step.contains("2026-10-01 12:00 UTC"), "{}", said.next_step);
     refused();
     let log: Vec<AuditEntry> = office.api.list("/audit?refused=true").expect("listed");
     let refusals: Vec<(&str, &str)> = log.iter().map(|entry| (entry.who.as_str(), entry.subject.as_str())).collect();

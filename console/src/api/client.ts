@@ -34,13 +34,15 @@ async function problemOf(response: Response): Promise<Problem> {
   return { ...unreachable, title: `The service answered with status ${response.status}.`, status: response.status }
 }
 
-async function answer(method: string, path: string, body?: unknown): Promise<Response> {
+async function answer(method: string, path: string, body?: unknown, version?: string): Promise<Response> {
+  const headers: Record<string, string> = body === undefined ? {} : { 'Content-Type': 'application/json' }
+  if (version) headers['If-Match'] = `"${version}"`
   let response: Response
   try {
     response = await fetch(`/api/v1${path}`, {
       method,
       credentials: 'same-origin',
-      headers: body === undefined ? {} : { 'Content-Type': 'application/json' },
+      headers,
       body: body === undefined ? undefined : JSON.stringify(body),
     })
   } catch {
@@ -52,16 +54,16 @@ async function answer(method: string, path: string, body?: unknown): Promise<Res
   return response
 }
 
-/** Calls the API; `T` is what the OpenAPI document promises for this path. */
-export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
-  const response = await answer(method, path, body)
+/** Calls the API; `T` is what the OpenAPI document promises for this path. With a version, a change is refused if somebody else made one since. */
+export async function call<T>(method: string, path: string, body?: unknown, version?: string): Promise<T> {
+  const response = await answer(method, path, body, version)
   return response.status === 204 ? (undefined as T) : ((await response.json()) as T)
 }
 
 export const get = <T>(path: string) => call<T>('GET', path)
 export const post = <T>(path: string, body: unknown) => call<T>('POST', path, body)
-export const patch = <T>(path: string, body: unknown) => call<T>('PATCH', path, body)
-export const put = <T>(path: string, body: unknown) => call<T>('PUT', path, body)
+export const patch = <T>(path: string, body: unknown, version?: string) => call<T>('PATCH', path, body, version)
+export const put = <T>(path: string, body: unknown, version?: string) => call<T>('PUT', path, body, version)
 export const remove = <T = unknown>(path: string) => call<T>('DELETE', path)
 
 /** Saves what a call answers with as a file of the person's. */

@@ -46,7 +46,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** An account. */
+        get: operations["account"];
         put?: never;
         post?: never;
         delete?: never;
@@ -321,7 +322,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** A destination. */
+        get: operations["destination"];
         put?: never;
         post?: never;
         delete?: never;
@@ -584,7 +586,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** A group. */
+        get: operations["group"];
         put?: never;
         post?: never;
         /** Removes a group. Its accounts stay. */
@@ -1295,7 +1298,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** What is set for an image store. */
+        get: operations["store_settings"];
         /** Sets an image store's limit, and what it keeps if not what its destination says. */
         put: operations["set_store"];
         post?: never;
@@ -1640,13 +1644,22 @@ export interface components {
             second_factor: boolean;
             /** @description Whether it can be used. */
             state: components["schemas"]["AccountState"];
+            /** @description Stands for how it is set, for `If-Match`. */
+            version: components["schemas"]["Version"];
             /**
              * Format: int64
              * @description How many workstations it has.
              */
             workstations: number;
         };
-        /** @description Changes what is given of an account. */
+        /**
+         * @description Changes what is given of an account.
+         * @example {
+         *       "display_name": "Tove Lund",
+         *       "role": "helpdesk",
+         *       "quota": 500000000000
+         *     }
+         */
         AccountChange: {
             /** @description Another name of the person. */
             display_name?: string | null;
@@ -1669,7 +1682,15 @@ export interface components {
          * @enum {string}
          */
         AccountKind: "person" | "machine" | "shared";
-        /** @description Removes an account. */
+        /**
+         * @description Removes an account.
+         * @example {
+         *       "workstations": {
+         *         "what": "to",
+         *         "login": "ragna"
+         *       }
+         *     }
+         */
         AccountRemoval: {
             workstations?: components["schemas"]["WorkstationsGo"] | null;
         };
@@ -1698,7 +1719,16 @@ export interface components {
             /** @description Its workstations. A new password changes nothing for them: each has a credential of its own. */
             workstations: components["schemas"]["TiedWorkstation"][];
         };
-        /** @description What is let in. */
+        /**
+         * @description What is let in.
+         * @example {
+         *       "backups": {
+         *         "state": "paused",
+         *         "until": "2026-12-01T06:00:00Z"
+         *       },
+         *       "restores": true
+         *     }
+         */
         Admission: {
             /** @description Backups. */
             backups: components["schemas"]["Accepting"];
@@ -1718,8 +1748,16 @@ export interface components {
             restoring: number;
             /** @description Workstations whose run is underway. A run that was let in comes to its end: pausing stops none. */
             running: string[];
+            /** @description Stands for how it is set, for `If-Match`. */
+            version: components["schemas"]["Version"];
         };
-        /** @description Takes over a destination that another installation wrote. */
+        /**
+         * @description Takes over a destination that another installation wrote.
+         * @example {
+         *       "directory": "/backup/attic",
+         *       "preview": true
+         *     }
+         */
         Adopt: {
             /** @description Its directory on the server, an absolute path. */
             directory: string;
@@ -1762,7 +1800,13 @@ export interface components {
             /** @description Name of its workstation, as a record that waits for a machine to claim it. */
             workstation: string;
         };
-        /** @description Asks what a limit would mean. */
+        /**
+         * @description Asks what a limit would mean.
+         * @example {
+         *       "destination": "Attic shelf",
+         *       "disk_bytes": 512000000000
+         *     }
+         */
         AskAdvice: {
             /** @description The destination, by name; that of the workstation, or the only one, unless given. */
             destination?: string | null;
@@ -1779,7 +1823,13 @@ export interface components {
             /** @description The workstation that it is for, by id; absent for one that is yet to come. */
             workstation?: string | null;
         };
-        /** @description Asks what a capacity would mean. */
+        /**
+         * @description Asks what a capacity would mean.
+         * @example {
+         *       "directory": "/backup/attic",
+         *       "reserve": 50000000000
+         *     }
+         */
         AskCapacity: {
             /**
              * Format: int64
@@ -1801,12 +1851,25 @@ export interface components {
              */
             reserve?: number | null;
         };
-        /** @description Asks for a destination to be erased: the first confirmation. */
+        /**
+         * @description Asks for a destination to be erased: the first confirmation.
+         * @example {
+         *       "name": "Attic shelf"
+         *     }
+         */
         AskErasure: {
             /** @description The destination's name, typed. */
             name: string;
         };
-        /** @description Asks for hand-outs, a page for each code, in one file. */
+        /**
+         * @description Asks for hand-outs, a page for each code, in one file.
+         * @example {
+         *       "codes": [
+         *         "JF1-EXAMPLE"
+         *       ],
+         *       "form": "pdf"
+         *     }
+         */
         AskHandOuts: {
             /** @description Enrolment codes, as they were shown when they were made. */
             codes: string[];
@@ -1908,7 +1971,13 @@ export interface components {
              */
             unreadable: number;
         };
-        /** @description Begins a restore. */
+        /**
+         * @description Begins a restore.
+         * @example {
+         *       "point": 12,
+         *       "scope": "selection"
+         *     }
+         */
         BeginRestore: {
             /**
              * Format: int64
@@ -1920,7 +1989,13 @@ export interface components {
             /** @description How much is asked for. */
             scope: components["schemas"]["Scope"];
         };
-        /** @description Begins a run. */
+        /**
+         * @description Begins a run.
+         * @example {
+         *       "kind": "files",
+         *       "client_version": "0.3.0"
+         *     }
+         */
         BeginRun: {
             /** @description The client's version. */
             client_version: string;
@@ -1987,7 +2062,14 @@ export interface components {
          * @enum {string}
          */
         Carry: "cookie" | "token";
-        /** @description Turns a machine into a workstation that is there already. */
+        /**
+         * @description Turns a machine into a workstation that is there already.
+         * @example {
+         *       "secret": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
+         *       "platform": "Debian 13",
+         *       "client_version": "0.3.0"
+         *     }
+         */
         Claim: {
             /** @description The client's version. */
             client_version: string;
@@ -2037,7 +2119,25 @@ export interface components {
          * @enum {string}
          */
         CodeState: "open" | "used" | "expired" | "cancelled";
-        /** @description Commits the point of a run. */
+        /**
+         * @description Commits the point of a run.
+         * @example {
+         *       "point": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
+         *       "progress": {
+         *         "phase": "sending",
+         *         "files_done": 1200,
+         *         "files_total": 4100,
+         *         "bytes_done": 5300000000,
+         *         "bytes_total": 9000000000,
+         *         "sent": 1700000000
+         *       },
+         *       "exceptions": {
+         *         "unreadable": 0,
+         *         "changed_while_read": 1,
+         *         "disappeared": 0
+         *       }
+         *     }
+         */
         CommitPoint: {
             /** @description What the point does not hold as it should. */
             exceptions: components["schemas"]["ExceptionCounts"];
@@ -2062,12 +2162,23 @@ export interface components {
          * @enum {string}
          */
         ConcernKind: "audit_altered" | "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_unprotected" | "certificate" | "failing" | "overdue" | "no_first_point";
-        /** @description The second confirmation of an erasure. */
+        /**
+         * @description The second confirmation of an erasure.
+         * @example {
+         *       "confirmation": "PLOVER-SEVEN"
+         *     }
+         */
         ConfirmErasure: {
             /** @description What the first confirmation answered with. */
             confirmation: string;
         };
-        /** @description Shows that the authenticator is set up. */
+        /**
+         * @description Shows that the authenticator is set up.
+         * @example {
+         *       "code": "287082",
+         *       "password": "a password of the account"
+         *     }
+         */
         ConfirmSecondFactor: {
             /** @description The code that it shows. */
             code: string;
@@ -2152,6 +2263,8 @@ export interface components {
              * @description Bytes that its image stores occupy; absent while it is missing.
              */
             used?: number | null;
+            /** @description Stands for how it is set, for `If-Match`. */
+            version: components["schemas"]["Version"];
             /**
              * Format: int32
              * @description Days that whatever a person removes can be brought back.
@@ -2160,7 +2273,17 @@ export interface components {
             /** @description Why, or what to mind, in a sentence; empty when it is ready. */
             why: string;
         };
-        /** @description Changes what is given of a destination. */
+        /**
+         * @description Changes what is given of a destination.
+         * @example {
+         *       "capacity": 4000000000000,
+         *       "open_to": {
+         *         "groups": [
+         *           "survey"
+         *         ]
+         *       }
+         *     }
+         */
         DestinationChange: {
             at_limit?: components["schemas"]["AtLimit"] | null;
             /**
@@ -2224,8 +2347,19 @@ export interface components {
             state: components["schemas"]["DiscoveryState"];
             /** @description What the network refused. */
             trouble?: string | null;
+            /** @description Stands for how it is set, for `If-Match`. */
+            version: components["schemas"]["Version"];
         };
-        /** @description What is decided of it. */
+        /**
+         * @description What is decided of it.
+         * @example {
+         *       "announce": true,
+         *       "name": "Backups of the office",
+         *       "interfaces": [
+         *         "eth0"
+         *       ]
+         *     }
+         */
         DiscoverySettings: {
             /** @description Whether it announces itself. */
             announce: boolean;
@@ -2244,7 +2378,20 @@ export interface components {
          * @enum {string}
          */
         EncryptionPolicy: "required" | "optional";
-        /** @description Ends a restore. */
+        /**
+         * @description Ends a restore.
+         * @example {
+         *       "progress": {
+         *         "phase": "sending",
+         *         "files_done": 1200,
+         *         "files_total": 4100,
+         *         "bytes_done": 5300000000,
+         *         "bytes_total": 9000000000,
+         *         "sent": 1700000000
+         *       },
+         *       "exceptions": 0
+         *     }
+         */
         EndRestore: {
             /**
              * Format: int64
@@ -2254,12 +2401,29 @@ export interface components {
             /** @description How far it came. */
             progress: components["schemas"]["Progress"];
         };
-        /** @description Ends the caller's own second factor. */
+        /**
+         * @description Ends the caller's own second factor.
+         * @example {
+         *       "password": "a password of the account"
+         *     }
+         */
         EndSecondFactor: {
             /** @description The account's password. */
             password: string;
         };
-        /** @description Turns a machine into a workstation. */
+        /**
+         * @description Turns a machine into a workstation.
+         * @example {
+         *       "secret": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
+         *       "name": "whimbrel",
+         *       "platform": "Debian 13",
+         *       "client_version": "0.3.0",
+         *       "store": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
+         *       "slots": [
+         *         "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
+         *       ]
+         *     }
+         */
         Enrol: {
             /** @description The client's version. */
             client_version: string;
@@ -2462,7 +2626,14 @@ export interface components {
             /** @description What is wrong with it. */
             wrong: string;
         };
-        /** @description Creates the first administrator. */
+        /**
+         * @description Creates the first administrator.
+         * @example {
+         *       "code": "HERON-PLOVER-SEVEN",
+         *       "login": "ingrid",
+         *       "password": "a password of the account"
+         *     }
+         */
         FirstAdministrator: {
             /** @description The one-time code that the service printed. */
             code: string;
@@ -2476,7 +2647,21 @@ export interface components {
          * @enum {string}
          */
         Fitness: "fit" | "with_care" | "unfit";
-        /** @description Ends a run or a restore that did not succeed. */
+        /**
+         * @description Ends a run or a restore that did not succeed.
+         * @example {
+         *       "stopped": true,
+         *       "reason": "stopped by the person at the workstation",
+         *       "progress": {
+         *         "phase": "sending",
+         *         "files_done": 1200,
+         *         "files_total": 4100,
+         *         "bytes_done": 5300000000,
+         *         "bytes_total": 9000000000,
+         *         "sent": 1700000000
+         *       }
+         *     }
+         */
         GiveUp: {
             /** @description How far it came. */
             progress: components["schemas"]["Progress"];
@@ -2505,8 +2690,19 @@ export interface components {
             logins: string[];
             /** @description Its name. */
             name: string;
+            /** @description Stands for how it is set, for `If-Match`. */
+            version: components["schemas"]["Version"];
         };
-        /** @description Changes what is given of a group. */
+        /**
+         * @description Changes what is given of a group.
+         * @example {
+         *       "default_limit": 300000000000,
+         *       "logins": [
+         *         "tove",
+         *         "ragna"
+         *       ]
+         *     }
+         */
         GroupChange: {
             /**
              * Format: int64
@@ -2518,12 +2714,22 @@ export interface components {
              * @description Quota that new accounts in it get; `null` for none.
              */
             default_quota?: number | null;
+            /** @description Login names of all its accounts. */
+            logins?: string[] | null;
             /** @description Another name. */
             name?: string | null;
         };
         /** @description A group. */
         GroupId: string;
-        /** @description Sets who is in a group. */
+        /**
+         * @description Sets who is in a group.
+         * @example {
+         *       "logins": [
+         *         "tove",
+         *         "ragna"
+         *       ]
+         *     }
+         */
         GroupLogins: {
             /** @description Login names of all its accounts. */
             logins: string[];
@@ -2625,7 +2831,12 @@ export interface components {
          * @enum {string}
          */
         JobKind: "thinning" | "removal" | "scrub";
-        /** @description An order to a job. */
+        /**
+         * @description An order to a job.
+         * @example {
+         *       "order": "pause"
+         *     }
+         */
         JobOrder: {
             /** @description What is wanted. */
             order: components["schemas"]["Order"];
@@ -2755,7 +2966,12 @@ export interface components {
              */
             without_limit: number;
         };
-        /** @description Asks what an enrolment code is for. */
+        /**
+         * @description Asks what an enrolment code is for.
+         * @example {
+         *       "secret": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
+         *     }
+         */
         LookAtCode: {
             /** @description The secret part of the enrolment code. */
             secret: components["schemas"]["Binary"];
@@ -2805,8 +3021,20 @@ export interface components {
              * @description Since when.
              */
             trouble_since?: string | null;
+            /** @description Stands for how it is set, for `If-Match`. */
+            version: components["schemas"]["Version"];
         };
-        /** @description Makes an account. */
+        /**
+         * @description Makes an account.
+         * @example {
+         *       "login": "tove",
+         *       "display_name": "Tove Lund",
+         *       "role": "member",
+         *       "groups": [
+         *         "survey"
+         *       ]
+         *     }
+         */
         NewAccount: {
             /** @description The person's name; the login name unless given. */
             display_name?: string | null;
@@ -2826,7 +3054,16 @@ export interface components {
             /** @description What it may do. */
             role: components["schemas"]["Role"];
         };
-        /** @description Adds a destination. */
+        /**
+         * @description Adds a destination.
+         * @example {
+         *       "name": "Attic shelf",
+         *       "directory": "/backup/attic",
+         *       "open_to": {
+         *         "everybody": true
+         *       }
+         *     }
+         */
         NewDestination: {
             at_limit?: components["schemas"]["AtLimit"] | null;
             /**
@@ -2862,7 +3099,18 @@ export interface components {
              */
             reserve?: number | null;
         };
-        /** @description Asks for an enrolment code. */
+        /**
+         * @description Asks for an enrolment code.
+         * @example {
+         *       "login": "tove",
+         *       "machine": "whimbrel",
+         *       "hours": 72,
+         *       "limit": {
+         *         "what": "bytes",
+         *         "bytes": 300000000000
+         *       }
+         *     }
+         */
         NewEnrolmentCode: {
             /**
              * @description Name of a workstation that is retired or unclaimed, or whose machine is replaced: the code hands its image store to a machine
@@ -2885,14 +3133,26 @@ export interface components {
             /** @description That the image store is not to be encrypted. Its destination must allow that. */
             without_encryption?: boolean;
         };
-        /** @description Makes an office key the one that workstations are asked to trust. */
+        /**
+         * @description Makes an office key the one that workstations are asked to trust.
+         * @example {
+         *       "public_key": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
+         *       "ask_workstations": true
+         *     }
+         */
         NewEscrow: {
             /** @description Whether workstations are asked to trust it, too. Without that it only seals copies of the service's own records. */
             ask_workstations?: boolean;
             /** @description X25519 (RFC 7748), 32 bytes. */
             public_key: components["schemas"]["Binary"];
         };
-        /** @description Makes a group. */
+        /**
+         * @description Makes a group.
+         * @example {
+         *       "name": "survey",
+         *       "default_limit": 300000000000
+         *     }
+         */
         NewGroup: {
             /**
              * Format: int64
@@ -2907,22 +3167,45 @@ export interface components {
             /** @description Its name. */
             name: string;
         };
-        /** @description Puts a hold on. */
+        /**
+         * @description Puts a hold on.
+         * @example {
+         *       "reason": "tax year 2025"
+         *     }
+         */
         NewHold: {
             /** @description Why. */
             reason: string;
         };
-        /** @description Sets an account's password. */
+        /**
+         * @description Sets an account's password.
+         * @example {
+         *       "password": "a new password"
+         *     }
+         */
         NewPassword: {
             /** @description The new password of the account; `null` so that nobody signs in with it. */
             password?: string | null;
         };
-        /** @description Adds a key slot. */
+        /**
+         * @description Adds a key slot.
+         * @example {
+         *       "slot": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
+         *     }
+         */
         NewSlot: {
             /** @description The slot, as it will be stored. */
             slot: components["schemas"]["Binary"];
         };
-        /** @description Makes a token for a program. */
+        /**
+         * @description Makes a token for a program.
+         * @example {
+         *       "label": "monitoring",
+         *       "scope": "see",
+         *       "days": 90,
+         *       "password": "a password of the account"
+         *     }
+         */
         NewToken: {
             /**
              * Format: int32
@@ -2936,7 +3219,12 @@ export interface components {
             /** @description What it may do. */
             scope?: components["schemas"]["TokenScope"];
         };
-        /** @description What is decided for all of the office. */
+        /**
+         * @description What is decided for all of the office.
+         * @example {
+         *       "units": "decimal"
+         *     }
+         */
         OfficeSettings: {
             /** @description Which units sizes are shown in, everywhere. */
             units: components["schemas"]["Units"];
@@ -2973,7 +3261,13 @@ export interface components {
             /** @description All workstations that the caller may see, what needs attention first. */
             workstations: components["schemas"]["Workstation"][];
         };
-        /** @description Changes the caller's own password. */
+        /**
+         * @description Changes the caller's own password.
+         * @example {
+         *       "old": "a password of the account",
+         *       "new": "a new password"
+         *     }
+         */
         OwnPassword: {
             /** @description The account's password as it is to be. */
             new: string;
@@ -3035,6 +3329,8 @@ export interface components {
                 second_factor: boolean;
                 /** @description Whether it can be used. */
                 state: components["schemas"]["AccountState"];
+                /** @description Stands for how it is set, for `If-Match`. */
+                version: components["schemas"]["Version"];
                 /**
                  * Format: int64
                  * @description How many workstations it has.
@@ -3158,6 +3454,8 @@ export interface components {
                  * @description Bytes that its image stores occupy; absent while it is missing.
                  */
                 used?: number | null;
+                /** @description Stands for how it is set, for `If-Match`. */
+                version: components["schemas"]["Version"];
                 /**
                  * Format: int32
                  * @description Days that whatever a person removes can be brought back.
@@ -3227,6 +3525,8 @@ export interface components {
                 logins: string[];
                 /** @description Its name. */
                 name: string;
+                /** @description Stands for how it is set, for `If-Match`. */
+                version: components["schemas"]["Version"];
             }[];
             /** @description Pass as `after` for the next page; absent on the last. */
             next?: string | null;
@@ -3656,7 +3956,17 @@ export interface components {
             /** @description Whose move it is. */
             whose_move: components["schemas"]["WhoseMove"];
         };
-        /** @description How far something is. */
+        /**
+         * @description How far something is.
+         * @example {
+         *       "phase": "sending",
+         *       "files_done": 1200,
+         *       "files_total": 4100,
+         *       "bytes_done": 5300000000,
+         *       "bytes_total": 9000000000,
+         *       "sent": 1700000000
+         *     }
+         */
         Progress: {
             /**
              * Format: int64
@@ -3705,7 +4015,13 @@ export interface components {
          * @enum {string}
          */
         Purpose: "bring_back" | "drill";
-        /** @description Removes at once what an administrator could bring back otherwise: who asks shows password and second factor again. */
+        /**
+         * @description Removes at once what an administrator could bring back otherwise: who asks shows password and second factor again.
+         * @example {
+         *       "password": "a password of the account",
+         *       "code": "287082"
+         *     }
+         */
         RemoveNow: {
             /** @description A code of its second factor. */
             code: string;
@@ -3758,7 +4074,12 @@ export interface components {
          * @enum {string}
          */
         Role: "administrator" | "helpdesk" | "member";
-        /** @description A roster, to be looked at or to be put into effect. */
+        /**
+         * @description A roster, to be looked at or to be put into effect.
+         * @example {
+         *       "table": "account,machine,destination\ntove,whimbrel,Attic shelf\n"
+         *     }
+         */
         Roster: {
             /**
              * Format: int32
@@ -4011,7 +4332,23 @@ export interface components {
              */
             ended: number;
         };
-        /** @description Decides where mail goes. */
+        /**
+         * @description Decides where mail goes.
+         * @example {
+         *       "settings": {
+         *         "server": "mail.office.example",
+         *         "port": 465,
+         *         "security": "tls",
+         *         "login": "backups",
+         *         "sender": "backups@office.example",
+         *         "recipients": [
+         *           "ingrid@office.example"
+         *         ],
+         *         "summary_hour": 7
+         *       },
+         *       "password": "of the mail server"
+         *     }
+         */
         SetMail: {
             /** @description The password for the mail server; absent to leave it as it is. */
             password?: string | null;
@@ -4025,7 +4362,12 @@ export interface components {
             /** @description All steps, in the order of the work. */
             steps: components["schemas"]["StepLine"][];
         };
-        /** @description Decides to leave a step as it is. */
+        /**
+         * @description Decides to leave a step as it is.
+         * @example {
+         *       "why": "the office has no mail server"
+         *     }
+         */
         Settle: {
             /** @description Why. */
             why: string;
@@ -4042,7 +4384,15 @@ export interface components {
             /** @description Why. */
             why: string;
         };
-        /** @description Signs in. */
+        /**
+         * @description Signs in.
+         * @example {
+         *       "login": "ingrid",
+         *       "password": "a password of the account",
+         *       "carry": "token",
+         *       "label": "a script"
+         *     }
+         */
         SignIn: {
             /** @description How the session is to be carried; a token unless given. */
             carry?: components["schemas"]["Carry"];
@@ -4127,7 +4477,13 @@ export interface components {
          * @enum {string}
          */
         StepState: "done" | "open" | "settled";
-        /** @description What an administrator sets for one image store. */
+        /**
+         * @description What an administrator sets for one image store.
+         * @example {
+         *       "limit": 300000000000,
+         *       "keeping": null
+         *     }
+         */
         StoreSettings: {
             keeping?: components["schemas"]["Keeping"] | null;
             /**
@@ -4194,6 +4550,8 @@ export interface components {
              * @description Bytes it occupies; absent while the destination is missing.
              */
             used?: number | null;
+            /** @description Stands for how limit and rule are set, for `If-Match`. */
+            version: components["schemas"]["Version"];
         };
         /** @description What the next thinning of an image store would do. */
         ThinningPreview: {
@@ -4265,17 +4623,33 @@ export interface components {
          * @enum {string}
          */
         TrialStep: "account" | "admission" | "destination" | "access" | "room" | "probe";
-        /** @description Asks whether a directory would do. */
+        /**
+         * @description Asks whether a directory would do.
+         * @example {
+         *       "directory": "/backup/attic"
+         *     }
+         */
         TryDirectory: {
             /** @description The directory on the server, an absolute path. */
             directory: string;
         };
-        /** @description Tries for an account, from the server. */
+        /**
+         * @description Tries for an account, from the server.
+         * @example {
+         *       "login": "tove"
+         *     }
+         */
         TryFor: {
             /** @description Login name of the account. */
             login: string;
         };
-        /** @description What was typed. */
+        /**
+         * @description What was typed.
+         * @example {
+         *       "rule": "size",
+         *       "text": "300GB"
+         *     }
+         */
         Typed: {
             /** @description The rule that it is held against. */
             rule: components["schemas"]["FieldRule"];
@@ -4310,6 +4684,12 @@ export interface components {
              */
             size: number;
         };
+        /**
+         * @description Stands for how something was set when it was read. It is another one after whatever can be set of it was set differently;
+         *     figures that change by themselves do not change it. Sent back in `If-Match` with a change, which is refused if somebody else
+         *     made one meanwhile (RFC 9110, section 13.1.1).
+         */
+        Version: string;
         /** @description A volume of the server. */
         Volume: {
             /** @description What is mounted: a device, or another machine's share. */
@@ -4487,6 +4867,15 @@ export interface components {
                 "application/problem+json": components["schemas"]["Problem"];
             };
         };
+        /** @description Somebody else changed it since the version in If-Match was read. */
+        ChangedMeanwhile: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
         /** @description The body is longer than the call takes. */
         TooLarge: {
             headers: {
@@ -4652,10 +5041,51 @@ export interface operations {
             };
         };
     };
-    change_account: {
+    account: {
         parameters: {
             query?: never;
             header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_account: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of what the change was decided on. */
+                "if-match"?: string | null;
+            };
             path: {
                 id: string;
             };
@@ -4670,6 +5100,8 @@ export interface operations {
             /** @description What was asked for. */
             200: {
                 headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -4681,6 +5113,7 @@ export interface operations {
             403: components["responses"]["NotAllowed"];
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
+            412: components["responses"]["ChangedMeanwhile"];
             413: components["responses"]["TooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];
@@ -4944,6 +5377,8 @@ export interface operations {
             /** @description What was asked for. */
             200: {
                 headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -4968,7 +5403,10 @@ export interface operations {
     set_admission: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag of what the change was decided on. */
+                "if-match"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -4981,6 +5419,8 @@ export interface operations {
             /** @description What was asked for. */
             200: {
                 headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -4991,6 +5431,7 @@ export interface operations {
             401: components["responses"]["NotSignedIn"];
             403: components["responses"]["NotAllowed"];
             409: components["responses"]["Conflict"];
+            412: components["responses"]["ChangedMeanwhile"];
             413: components["responses"]["TooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];
@@ -5414,10 +5855,51 @@ export interface operations {
             };
         };
     };
-    change_destination: {
+    destination: {
         parameters: {
             query?: never;
             header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Destination"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_destination: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of what the change was decided on. */
+                "if-match"?: string | null;
+            };
             path: {
                 id: string;
             };
@@ -5432,6 +5914,8 @@ export interface operations {
             /** @description What was asked for. */
             200: {
                 headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5443,6 +5927,7 @@ export interface operations {
             403: components["responses"]["NotAllowed"];
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
+            412: components["responses"]["ChangedMeanwhile"];
             413: components["responses"]["TooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];
@@ -5752,6 +6237,8 @@ export interface operations {
             /** @description What was asked for. */
             200: {
                 headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5776,7 +6263,10 @@ export interface operations {
     set_discovery: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag of what the change was decided on. */
+                "if-match"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -5789,6 +6279,8 @@ export interface operations {
             /** @description What was asked for. */
             200: {
                 headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5799,6 +6291,7 @@ export interface operations {
             401: components["responses"]["NotSignedIn"];
             403: components["responses"]["NotAllowed"];
             409: components["responses"]["Conflict"];
+            412: components["responses"]["ChangedMeanwhile"];
             413: components["responses"]["TooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];
@@ -6311,6 +6804,44 @@ export interface operations {
             };
         };
     };
+    group: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     remove_group: {
         parameters: {
             query?: never;
@@ -6350,7 +6881,10 @@ export interface operations {
     change_group: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag of what the change was decided on. */
+                "if-match"?: string | null;
+            };
             path: {
                 id: string;
             };
@@ -6365,6 +6899,8 @@ export interface operations {
             /** @description What was asked for. */
             200: {
                 headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6376,6 +6912,7 @@ export interface operations {
             403: components["responses"]["NotAllowed"];
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
+            412: components["responses"]["ChangedMeanwhile"];
             413: components["responses"]["TooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];
@@ -6394,7 +6931,10 @@ export interface operations {
     set_group_logins: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag of what the change was decided on. */
+                "if-match"?: string | null;
+            };
             path: {
                 id: string;
             };
@@ -6409,6 +6949,8 @@ export interface operations {
             /** @description What was asked for. */
             200: {
                 headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6420,6 +6962,7 @@ export interface operations {
             403: components["responses"]["NotAllowed"];
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
+            412: components["responses"]["ChangedMeanwhile"];
             413: components["responses"]["TooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];
@@ -6610,6 +7153,8 @@ export interface operations {
             /** @description What was asked for. */
             200: {
                 headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6634,7 +7179,10 @@ export interface operations {
     set_mail: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag of what the change was decided on. */
+                "if-match"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -6647,6 +7195,8 @@ export interface operations {
             /** @description What was asked for. */
             200: {
                 headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6657,6 +7207,7 @@ export interface operations {
             401: components["responses"]["NotSignedIn"];
             403: components["responses"]["NotAllowed"];
             409: components["responses"]["Conflict"];
+            412: components["responses"]["ChangedMeanwhile"];
             413: components["responses"]["TooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];
@@ -7798,6 +8349,8 @@ export interface operations {
             /** @description What was asked for. */
             200: {
                 headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7822,7 +8375,10 @@ export interface operations {
     set_settings: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag of what the change was decided on. */
+                "if-match"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -7835,6 +8391,8 @@ export interface operations {
             /** @description What was asked for. */
             200: {
                 headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7845,6 +8403,7 @@ export interface operations {
             401: components["responses"]["NotSignedIn"];
             403: components["responses"]["NotAllowed"];
             409: components["responses"]["Conflict"];
+            412: components["responses"]["ChangedMeanwhile"];
             413: components["responses"]["TooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];
@@ -8475,10 +9034,51 @@ export interface operations {
             };
         };
     };
-    set_store: {
+    store_settings: {
         parameters: {
             query?: never;
             header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreSettings"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_store: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of what the change was decided on. */
+                "if-match"?: string | null;
+            };
             path: {
                 id: string;
             };
@@ -8493,6 +9093,8 @@ export interface operations {
             /** @description What was asked for. */
             200: {
                 headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -8504,6 +9106,7 @@ export interface operations {
             403: components["responses"]["NotAllowed"];
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
+            412: components["responses"]["ChangedMeanwhile"];
             413: components["responses"]["TooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];

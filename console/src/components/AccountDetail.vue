@@ -1,12 +1,15 @@
 <script setup lang="ts">
 import { BButton, BFormCheckboxGroup, BFormGroup, BFormInput, BFormSelect } from 'bootstrap-vue-next'
-import { computed, onMounted, ref } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
 import { get, patch, post, put, remove } from '../api/client'
 import type { Account, AccountKind, AccountTies, PasswordSet, Role } from '../api/types'
+import { useEdit } from '../composables/useEdit'
 import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
 import { exactSize, many, moment, parseSize, size } from '../logic/format'
+import type { Line } from '../logic/edit'
 import { KINDS, ROLES } from '../logic/people'
+import EditAlert from './EditAlert.vue'
 import ProblemAlert from './ProblemAlert.vue'
 import RuledInput from './RuledInput.vue'
 
@@ -16,12 +19,12 @@ const emit = defineEmits<{ changed: [] }>()
 
 const path = `/accounts/${props.account.id}`
 const ties = useLoad(() => get<AccountTies>(`${path}/ties`))
-const login = ref(props.account.login)
-const name = ref(props.account.display_name)
-const kind = ref<AccountKind>(props.account.kind)
-const role = ref<Role>(props.account.role)
-const inGroups = ref([...props.account.groups])
-const quota = ref(props.account.quota == null ? '' : exactSize(props.account.quota))
+const login = ref('')
+const name = ref('')
+const kind = ref<AccountKind>('person')
+const role = ref<Role>('member')
+const inGroups = ref<string[]>([])
+const quota = ref('')
 const quotaBytes = computed(() => (quota.value.trim() === '' ? null : parseSize(quota.value)))
 const password = ref('')
 const set = ref<PasswordSet>()
@@ -44,7 +47,35 @@ function form(send: () => Promise<unknown>) {
     await ties.reload()
   })
 }
-const saving = form(() => patch(path, { login: login.value, display_name: name.value, kind: kind.value, role: role.value, groups: inGroups.value, quota: quotaBytes.value }))
+const mine = () => ({ login: login.value, display_name: name.value, kind: kind.value, role: role.value, groups: inGroups.value, quota: quotaBytes.value })
+const lines = (a: Pick<Account, 'login' | 'display_name' | 'kind' | 'role' | 'groups' | 'quota'>): Line[] => [
+  ['Login name', a.login],
+  ['Name', a.display_name],
+  ['Kind', KINDS.find((k) => k.value === a.kind)?.text ?? ''],
+  ['Role', ROLES.find((r) => r.value === a.role)?.text ?? ''],
+  ['Groups', [...a.groups].sort().join(', ')],
+  ['Quota', a.quota == null ? '' : exactSize(a.quota)],
+]
+const saving = useEdit<Account>({
+  load: () => get<Account>(path),
+  version: (a) => a.version,
+  fill: (a) => {
+    login.value = a.login
+    name.value = a.display_name
+    kind.value = a.kind
+    role.value = a.role
+    inGroups.value = [...a.groups]
+    quota.value = a.quota == null ? '' : exactSize(a.quota)
+  },
+  lines,
+  mine: () => lines(mine()),
+  save: async (version) => {
+    saving.begin(await patch<Account>(path, mine(), version))
+    emit('changed')
+    await ties.reload()
+  },
+})
+watch(() => props.account, saving.refresh, { immediate: true })
 const setting = form(async () => {
   set.value = await put<PasswordSet>(`${path}/password`, { password: password.value })
   password.value = ''
@@ -56,13 +87,14 @@ const removing = useForm(async () => {
   await post(`${path}/removal`, { workstations })
   emit('changed')
 })
-const problem = computed(() => [ties, saving, setting, disabling, unfactoring, removing].map((f) => f.problem.value).find(Boolean))
+const problem = computed(() => [ties, setting, disabling, unfactoring, removing].map((f) => f.problem.value).find(Boolean))
 onMounted(ties.reload)
 </script>
 
 <template>
   <div class="py-2">
     <ProblemAlert :problem="problem" />
+    <EditAlert :problem="saving.problem.value" :differing="saving.differing.value" :busy="saving.busy.value" @mine="saving.saveMine" @theirs="saving.takeTheirs" />
     <form class="row g-3 mb-3" @submit.prevent="saving.submit">
       <RuledInput id="change-login" v-model="login" label="Login name" rule="account-name" :until-now="account.login" column="col-3" required autocomplete="off" />
       <RuledInput id="change-name" v-model="name" label="Name" rule="name" :until-now="account.display_name" column="col-3" required autocomplete="off" />

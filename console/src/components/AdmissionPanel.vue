@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { BButton, BFormGroup, BFormInput } from 'bootstrap-vue-next'
 import { computed, onMounted, ref } from 'vue'
-import { get, put } from '../api/client'
+import { get, ProblemError, put } from '../api/client'
 import type { Accepting, AdmissionState } from '../api/types'
 import { useEvents } from '../composables/useEvents'
 import { useForm } from '../composables/useForm'
@@ -17,7 +17,13 @@ useEvents((event) => void (event.what === 'office' && reload()), reload)
 const until = ref('')
 let wanted: { backups: Accepting; restores: boolean } | undefined
 const setting = useForm(async () => {
-  data.value = await put<AdmissionState>('/admission', wanted).then((answer) => answer as AdmissionState)
+  try {
+    data.value = await put<AdmissionState>('/admission', wanted, data.value?.version)
+  } catch (error) {
+    // Whoever decides again sees what is let in now.
+    if (error instanceof ProblemError && error.is('changed-meanwhile')) await reload()
+    throw error
+  }
 })
 function set(backups: Accepting, restores: boolean) {
   wanted = { backups, restores }

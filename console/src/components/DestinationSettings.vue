@@ -1,14 +1,15 @@
 <script setup lang="ts">
 import { BButton, BFormGroup, BFormSelect } from 'bootstrap-vue-next'
 import { computed, ref, useId } from 'vue'
-import { patch } from '../api/client'
+import { get, patch } from '../api/client'
 import type { AtLimit, Destination, EncryptionPolicy, Keeping } from '../api/types'
-import { useForm } from '../composables/useForm'
-import { exactSize, parseSize } from '../logic/format'
+import { useEdit } from '../composables/useEdit'
+import type { Line } from '../logic/edit'
+import { exactSize, many, parseSize } from '../logic/format'
 import { keepingText } from '../logic/keeping'
 import CapacityAdvice from './CapacityAdvice.vue'
 import KeepingFields from './KeepingFields.vue'
-import ProblemAlert from './ProblemAlert.vue'
+import EditAlert from './EditAlert.vue'
 import RuledInput from './RuledInput.vue'
 
 /** A destination's limits, what it keeps, and what happens at a limit. */
@@ -41,8 +42,7 @@ const ENCRYPTION: { value: EncryptionPolicy; text: string }[] = [
   { value: 'optional', text: 'a workstation may go without, if its code says so' },
 ]
 
-function change() {
-  const d = props.destination
+function fill(d: Destination) {
   name.value = d.name
   description.value = d.description
   defaultLimit.value = d.default_limit == null ? '' : exactSize(d.default_limit)
@@ -54,26 +54,54 @@ function change() {
   atLimit.value = d.at_limit
   encryption.value = d.encryption
   keeping.value = d.keeping
-  changing.value = true
 }
 
-const saving = useForm(async () => {
-  await patch(`/destinations/${props.destination.id}`, {
-    name: name.value,
-    description: description.value,
-    capacity: capacityBytes.value,
-    reserve: reserveBytes.value,
-    default_limit: defaultBytes.value,
-    keeping: keeping.value,
-    at_limit: atLimit.value,
-    encryption: encryption.value,
-    protected_days: Math.trunc(Number(protectedDays.value)) || 0,
-    waiting_days: Math.trunc(Number(waiting.value)) || 0,
-    scrub_days: Math.trunc(Number(scrub.value)) || 0,
-  })
-  changing.value = false
-  emit('changed')
+const whole = (days: string | number) => Math.trunc(Number(days)) || 0
+const mine = () => ({
+  name: name.value,
+  description: description.value,
+  capacity: capacityBytes.value,
+  reserve: reserveBytes.value,
+  default_limit: defaultBytes.value,
+  keeping: keeping.value,
+  at_limit: atLimit.value,
+  encryption: encryption.value,
+  protected_days: whole(protectedDays.value),
+  waiting_days: whole(waiting.value),
+  scrub_days: whole(scrub.value),
 })
+type Sizes = 'capacity' | 'reserve' | 'default_limit'
+const sized = (bytes?: number | null) => (bytes == null ? '' : exactSize(bytes))
+const lines = (d: Omit<ReturnType<typeof mine>, Sizes> & { [size in Sizes]?: number | null }): Line[] => [
+  ['Name', d.name],
+  ['What it is for', d.description],
+  ['Capacity', sized(d.capacity)],
+  ['Reserve', sized(d.reserve)],
+  ['Limit of new stores', sized(d.default_limit)],
+  ['Keeps', keepingText(d.keeping)],
+  ['At a limit', AT_LIMIT.find((a) => a.value === d.at_limit)?.text ?? ''],
+  ['Encryption', ENCRYPTION.find((e) => e.value === d.encryption)?.text ?? ''],
+  ['Protected time', many(d.protected_days, 'day')],
+  ['Waiting time', many(d.waiting_days, 'day')],
+  ['Scrub every', many(d.scrub_days, 'day')],
+]
+const path = `/destinations/${props.destination.id}`
+const saving = useEdit<Destination>({
+  load: () => get<Destination>(path),
+  version: (d) => d.version,
+  fill,
+  lines,
+  mine: () => lines(mine()),
+  save: async (version) => {
+    await patch(path, mine(), version)
+    changing.value = false
+    emit('changed')
+  },
+})
+function change() {
+  saving.begin(props.destination)
+  changing.value = true
+}
 </script>
 
 <template>
@@ -90,7 +118,7 @@ const saving = useForm(async () => {
       <slot />
     </div>
     <form v-if="changing" @submit.prevent="saving.submit">
-      <ProblemAlert :problem="saving.problem.value" />
+      <EditAlert :problem="saving.problem.value" :differing="saving.differing.value" :busy="saving.busy.value" @mine="saving.saveMine" @theirs="saving.takeTheirs" />
       <div class="row g-3">
         <RuledInput :id="`${id}-name`" v-model="name" label="Name" rule="destination-name" :until-now="destination.name" column="col-4" required />
         <RuledInput :id="`${id}-description`" v-model="description" label="What it is for" rule="description" column="col-8" />

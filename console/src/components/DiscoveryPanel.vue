@@ -2,10 +2,12 @@
 import { BButton, BFormCheckbox, BFormCheckboxGroup } from 'bootstrap-vue-next'
 import { computed, onMounted, ref, watch } from 'vue'
 import { get, put } from '../api/client'
-import type { Discovery } from '../api/types'
+import type { Discovery, DiscoverySettings } from '../api/types'
 import { useEvents } from '../composables/useEvents'
-import { useForm } from '../composables/useForm'
+import { useEdit } from '../composables/useEdit'
 import { useLoad } from '../composables/useLoad'
+import type { Line } from '../logic/edit'
+import EditAlert from './EditAlert.vue'
 import ProblemAlert from './ProblemAlert.vue'
 import RuledInput from './RuledInput.vue'
 
@@ -18,13 +20,6 @@ const announce = ref(true)
 const name = ref('')
 const all = ref(true)
 const chosen = ref<string[]>([])
-watch(data, (now) => {
-  if (!now) return
-  announce.value = now.settings.announce
-  name.value = now.settings.name ?? ''
-  chosen.value = [...(now.settings.interfaces ?? [])]
-  all.value = chosen.value.length === 0
-})
 const offered = computed(() => {
   const here = data.value?.interfaces.map((i) => ({ value: i.name, text: `${i.name} (${i.addresses.join(', ')})` })) ?? []
   const gone = chosen.value.filter((c) => !here.some((i) => i.value === c)).map((c) => ({ value: c, text: `${c} (not there)` }))
@@ -44,19 +39,41 @@ const says = computed(() => {
       return `Not announced: ${data.value?.trouble ?? 'the network refused'}.`
   }
 })
-const saving = useForm(async () => {
-  data.value = await put<Discovery>('/discovery', { announce: announce.value, name: name.value.trim() || null, interfaces: all.value ? [] : chosen.value })
+const mine = (): DiscoverySettings => ({ announce: announce.value, name: name.value.trim() || null, interfaces: all.value ? [] : chosen.value })
+const lines = (s: DiscoverySettings): Line[] => [
+  ['Announce the service on the local network', s.announce ? 'yes' : 'no'],
+  ['Name to show', s.name ?? ''],
+  ['Interfaces', [...(s.interfaces ?? [])].sort().join(', ') || 'all'],
+]
+const saving = useEdit<Discovery>({
+  load: () => get<Discovery>('/discovery'),
+  version: (d) => d.version,
+  fill: ({ settings }) => {
+    announce.value = settings.announce
+    name.value = settings.name ?? ''
+    chosen.value = [...(settings.interfaces ?? [])]
+    all.value = chosen.value.length === 0
+  },
+  lines: (d) => lines(d.settings),
+  mine: () => lines(mine()),
+  save: async (version) => {
+    const now = await put<Discovery>('/discovery', mine(), version)
+    saving.begin(now)
+    data.value = now
+  },
 })
+watch(data, (now) => now && saving.refresh(now))
 onMounted(reload)
 </script>
 
 <template>
   <section class="jf-panel mb-4" aria-labelledby="discovery">
     <h2 id="discovery">Being found</h2>
-    <ProblemAlert :problem="problem ?? saving.problem.value" retry @retry="reload" />
+    <ProblemAlert :problem="problem" retry @retry="reload" />
     <template v-if="data">
       <p class="mb-2" role="status"><strong>{{ says }}</strong> <span class="jf-quiet">A code carries the address anyhow: being found is a convenience.</span></p>
       <form v-if="mayChange" @submit.prevent="saving.submit">
+        <EditAlert :problem="saving.problem.value" :differing="saving.differing.value" :busy="saving.busy.value" @mine="saving.saveMine" @theirs="saving.takeTheirs" />
         <BFormCheckbox v-model="announce">Announce the service on the local network</BFormCheckbox>
         <div v-if="announce" class="row g-3 mt-0">
           <RuledInput id="discovery-name" v-model="name" label="Name to show" rule="announced-name" description="Empty for the usual one." column="col-4" />

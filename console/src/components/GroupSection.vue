@@ -1,10 +1,13 @@
 <script setup lang="ts">
 import { BButton, BFormCheckboxGroup } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
-import { patch, post, put, remove } from '../api/client'
+import { get, patch, post, remove } from '../api/client'
 import type { Account, Group } from '../api/types'
+import { useEdit } from '../composables/useEdit'
 import { useForm } from '../composables/useForm'
+import type { Line } from '../logic/edit'
 import { exactSize, parseSize, size } from '../logic/format'
+import EditAlert from './EditAlert.vue'
 import ProblemAlert from './ProblemAlert.vue'
 import RuledInput from './RuledInput.vue'
 
@@ -23,24 +26,36 @@ const limitBytes = computed(() => bytes(limit.value))
 const quotaBytes = computed(() => bytes(quota.value))
 const logins = computed(() => props.accounts.map((a) => ({ value: a.login, text: a.display_name })))
 
-function change(group: Group) {
-  open.value = group
-  name.value = group.name
-  limit.value = group.default_limit == null ? '' : exactSize(group.default_limit)
-  quota.value = group.default_quota == null ? '' : exactSize(group.default_quota)
-  members.value = [...group.logins]
-}
+const shown = (bytes?: number | null) => (bytes == null ? '' : exactSize(bytes))
+const mine = () => ({ name: name.value, default_limit: limitBytes.value, default_quota: quotaBytes.value, logins: members.value })
+const lines = (g: Pick<Group, 'name' | 'default_limit' | 'default_quota' | 'logins'>): Line[] => [
+  ['Name of the group', g.name],
+  ['Limit of new stores', shown(g.default_limit)],
+  ['Quota of new accounts', shown(g.default_quota)],
+  ['Its accounts', [...g.logins].sort().join(', ')],
+]
 const adding = useForm(async () => {
   await post('/groups', { name: added.value })
   added.value = ''
   emit('changed')
 })
-const saving = useForm(async () => {
-  const path = `/groups/${open.value?.id}`
-  await patch(path, { name: name.value, default_limit: limitBytes.value, default_quota: quotaBytes.value })
-  await put(`${path}/logins`, { logins: members.value })
-  open.value = undefined
-  emit('changed')
+const saving = useEdit<Group>({
+  load: () => get<Group>(`/groups/${open.value?.id}`),
+  version: (g) => g.version,
+  fill: (g) => {
+    open.value = g
+    name.value = g.name
+    limit.value = shown(g.default_limit)
+    quota.value = shown(g.default_quota)
+    members.value = [...g.logins]
+  },
+  lines,
+  mine: () => lines(mine()),
+  save: async (version) => {
+    await patch(`/groups/${open.value?.id}`, mine(), version)
+    open.value = undefined
+    emit('changed')
+  },
 })
 const removing = useForm(async () => {
   await remove(`/groups/${open.value?.id}`)
@@ -52,7 +67,7 @@ const removing = useForm(async () => {
 <template>
   <section class="mb-4" aria-labelledby="groups">
     <h2 id="groups">Groups</h2>
-    <ProblemAlert :problem="adding.problem.value ?? saving.problem.value ?? removing.problem.value" />
+    <ProblemAlert :problem="adding.problem.value ?? removing.problem.value" />
     <div class="jf-panel table-responsive mb-3">
       <p v-if="!groups.length" class="mb-0">There is no group yet. Groups say at once for many accounts where they may back up, and with which limits.</p>
       <table v-else class="table align-middle mb-0">
@@ -73,12 +88,13 @@ const removing = useForm(async () => {
             <td>{{ g.destinations.join(', ') || '–' }}</td>
             <td class="jf-number">{{ g.default_limit == null ? '–' : size(g.default_limit) }}</td>
             <td class="jf-number">{{ g.default_quota == null ? '–' : size(g.default_quota) }}</td>
-            <td v-if="mayChange" class="text-end"><BButton size="sm" variant="outline-secondary" :aria-label="`Change ${g.name}`" @click="change(g)">Change</BButton></td>
+            <td v-if="mayChange" class="text-end"><BButton size="sm" variant="outline-secondary" :aria-label="`Change ${g.name}`" @click="saving.begin(g)">Change</BButton></td>
           </tr>
         </tbody>
       </table>
     </div>
     <form v-if="open" class="jf-panel mb-3" @submit.prevent="saving.submit">
+      <EditAlert :problem="saving.problem.value" :differing="saving.differing.value" :busy="saving.busy.value" @mine="saving.saveMine" @theirs="saving.takeTheirs" />
       <div class="row g-3">
         <RuledInput id="group-name" v-model="name" label="Name of the group" rule="group-name" :until-now="open.name" column="col-4" required />
         <RuledInput id="group-limit" v-model="limit" label="Limit of new stores" rule="size" description="Empty: as the destination says." column="col-4" />

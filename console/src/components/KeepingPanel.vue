@@ -3,9 +3,12 @@ import { BButton, BFormCheckbox } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
 import { get, post, put, remove } from '../api/client'
 import type { Job, Keeping, ThinningPreview, Workstation } from '../api/types'
+import { useEdit } from '../composables/useEdit'
 import { useForm } from '../composables/useForm'
+import type { Line } from '../logic/edit'
 import { exactSize, many, moment, parseSize, size } from '../logic/format'
 import { keepingText } from '../logic/keeping'
+import EditAlert from './EditAlert.vue'
 import KeepingFields from './KeepingFields.vue'
 import LimitAdvice from './LimitAdvice.vue'
 import ProblemAlert from './ProblemAlert.vue'
@@ -28,19 +31,32 @@ const asDestination = ref(true)
 const keeping = ref<Keeping>({ kind: 'everything' })
 const limitBytes = computed(() => (limit.value.trim() === '' ? null : parseSize(limit.value)))
 
+const mine = () => ({ limit: limitBytes.value, keeping_is_own: !asDestination.value, keeping: keeping.value })
+const lines = (s: ReturnType<typeof mine>): Line[] => [
+  ['Limit', s.limit == null ? '' : exactSize(s.limit)],
+  ['Keeps', s.keeping_is_own ? keepingText(s.keeping) : `what ${store.value.destination_name} keeps`],
+]
+const saving = useEdit<Workstation>({
+  load: () => get<Workstation>(`/workstations/${props.workstation.id}`),
+  version: (w) => w.store.version,
+  fill: ({ store }) => {
+    limit.value = store.limit == null ? '' : exactSize(store.limit)
+    asDestination.value = !store.keeping_is_own
+    keeping.value = store.keeping
+  },
+  lines: (w) => lines({ ...w.store, limit: w.store.limit ?? null }),
+  mine: () => lines(mine()),
+  save: async (version) => {
+    await put(`${path.value}/settings`, { limit: limitBytes.value, keeping: asDestination.value ? null : keeping.value }, version)
+    changing.value = false
+    preview.value = undefined
+    emit('changed')
+  },
+})
 function change() {
-  limit.value = store.value.limit == null ? '' : exactSize(store.value.limit)
-  asDestination.value = !store.value.keeping_is_own
-  keeping.value = store.value.keeping
+  saving.begin(props.workstation)
   changing.value = true
 }
-
-const saving = useForm(async () => {
-  await put(`${path.value}/settings`, { limit: limitBytes.value, keeping: asDestination.value ? null : keeping.value })
-  changing.value = false
-  preview.value = undefined
-  emit('changed')
-})
 const looking = useForm(async () => {
   started.value = undefined
   preview.value = await get<ThinningPreview>(`${path.value}/thinning`)
@@ -63,7 +79,7 @@ const restoring = useForm(async () => {
 <template>
   <section class="jf-panel mb-3" aria-labelledby="keeping">
     <h2 id="keeping">What is kept</h2>
-    <ProblemAlert :problem="saving.problem.value ?? looking.problem.value ?? thinning.problem.value ?? restoring.problem.value" />
+    <ProblemAlert :problem="looking.problem.value ?? thinning.problem.value ?? restoring.problem.value" />
     <p v-if="store.leaving" class="jf-note">
       Removed by {{ store.leaving.by }}: this workstation and its image store go for good on {{ moment(store.leaving.ends) }}.
       <BButton v-if="mayChange" size="sm" variant="primary" class="ms-2" @click="restoring.submit">Bring it back</BButton>
@@ -80,6 +96,7 @@ const restoring = useForm(async () => {
     </p>
 
     <form v-if="changing" class="mb-3" @submit.prevent="saving.submit">
+      <EditAlert :problem="saving.problem.value" :differing="saving.differing.value" :busy="saving.busy.value" @mine="saving.saveMine" @theirs="saving.takeTheirs" />
       <RuledInput id="store-limit" v-model="limit" label="Limit" rule="size" description="Such as 200GB; empty for no limit of its own." column="col-4" described-by="limit-advice" />
       <LimitAdvice id="limit-advice" :workstation="workstation.id" :limit="limitBytes" />
       <BFormCheckbox v-model="asDestination" class="my-2">Keep what {{ store.destination_name }} keeps</BFormCheckbox>

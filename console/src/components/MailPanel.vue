@@ -2,12 +2,15 @@
 import { BButton, BFormCheckbox, BFormGroup, BFormSelect } from 'bootstrap-vue-next'
 import { computed, onMounted, ref, watch } from 'vue'
 import { get, post, put, remove } from '../api/client'
-import type { MailSecurity, MailState } from '../api/types'
+import type { MailSecurity, MailSettings, MailState } from '../api/types'
 import { useEvents } from '../composables/useEvents'
+import { useEdit } from '../composables/useEdit'
 import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
+import type { Line } from '../logic/edit'
 import { addresses, USUAL_PORTS } from '../logic/mail'
 import { moment } from '../logic/format'
+import EditAlert from './EditAlert.vue'
 import ProblemAlert from './ProblemAlert.vue'
 import RuledInput from './RuledInput.vue'
 
@@ -34,8 +37,7 @@ const recipients = ref('')
 const sums = ref(true)
 const hour = ref(7)
 
-function change() {
-  const now = data.value?.settings
+function fill({ settings: now }: MailState) {
   server.value = now?.server ?? ''
   security.value = now?.security ?? 'tls'
   port.value = now?.port ?? USUAL_PORTS.tls
@@ -45,26 +47,44 @@ function change() {
   recipients.value = now?.recipients.join(', ') ?? ''
   sums.value = now ? now.summary_hour != null : true
   hour.value = now?.summary_hour ?? 7
-  changing.value = true
 }
 // A port that is as usual follows the protection; another one stays.
 watch(security, (now, before) => {
   if (Number(port.value) === USUAL_PORTS[before]) port.value = USUAL_PORTS[now]
 })
 
-const saving = useForm(async () => {
-  const settings = {
-    server: server.value.trim(),
-    port: Number(port.value),
-    security: security.value,
-    login: login.value.trim() || null,
-    sender: sender.value.trim(),
-    recipients: addresses(recipients.value),
-    summary_hour: sums.value ? hour.value : null,
-  }
-  data.value = await put<MailState>('/mail', { settings, password: password.value || null })
-  changing.value = false
+const mine = (): MailSettings => ({
+  server: server.value.trim(),
+  port: Number(port.value),
+  security: security.value,
+  login: login.value.trim() || null,
+  sender: sender.value.trim(),
+  recipients: addresses(recipients.value),
+  summary_hour: sums.value ? hour.value : null,
 })
+const lines = (s?: MailSettings | null): Line[] => [
+  ['Mail server', s ? `${s.server}:${s.port}` : ''],
+  ['Protection of the way there', SECURITIES.find((one) => one.value === s?.security)?.text ?? ''],
+  ['Login name there', s?.login ?? ''],
+  ['From', s?.sender ?? ''],
+  ['To', s?.recipients.join(', ') ?? ''],
+  ['A summary every day at', s?.summary_hour == null ? '' : `${s.summary_hour}:00`],
+]
+const saving = useEdit<MailState>({
+  load: () => get<MailState>('/mail'),
+  version: (state) => state.version,
+  fill,
+  lines: (state) => lines(state.settings),
+  mine: () => lines(mine()),
+  save: async (version) => {
+    data.value = await put<MailState>('/mail', { settings: mine(), password: password.value || null }, version)
+    changing.value = false
+  },
+})
+function change() {
+  if (data.value) saving.begin(data.value)
+  changing.value = true
+}
 const trying = useForm(async () => {
   data.value = await post<MailState>('/mail/trial', undefined)
 })
@@ -84,7 +104,7 @@ onMounted(reload)
 <template>
   <section class="jf-panel mb-4" aria-labelledby="mail">
     <h2 id="mail">Mail</h2>
-    <ProblemAlert :problem="problem ?? saving.problem.value ?? trying.problem.value ?? ending.problem.value" retry @retry="reload" />
+    <ProblemAlert :problem="problem ?? trying.problem.value ?? ending.problem.value" retry @retry="reload" />
     <template v-if="data">
       <p class="mb-2" role="status"><strong>{{ says }}</strong></p>
       <p class="jf-quiet mb-2">A message goes out when something begins to need attention and when that is over; nothing in between but the summary. No mail proves nothing: the summary says that mail still works.</p>
@@ -96,6 +116,7 @@ onMounted(reload)
         </template>
       </div>
       <form v-if="changing" @submit.prevent="saving.submit">
+        <EditAlert :problem="saving.problem.value" :differing="saving.differing.value" :busy="saving.busy.value" @mine="saving.saveMine" @theirs="saving.takeTheirs" />
         <div class="row g-3">
           <RuledInput id="mail-server" v-model="server" label="Mail server" rule="mail-server" column="col-5" required placeholder="mail.office.example" />
           <BFormGroup label="Protection of the way there" label-for="mail-security" class="col-5"><BFormSelect id="mail-security" v-model="security" :options="SECURITIES" /></BFormGroup>

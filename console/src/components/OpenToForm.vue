@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { BButton, BFormCheckbox, BFormCheckboxGroup } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
-import { patch } from '../api/client'
-import type { Account, Destination, Group } from '../api/types'
-import { useForm } from '../composables/useForm'
+import { get, patch } from '../api/client'
+import type { Account, Destination, Group, OpenTo } from '../api/types'
+import { useEdit } from '../composables/useEdit'
 import { openToText } from '../logic/access'
+import type { Line } from '../logic/edit'
 import { many } from '../logic/format'
-import ProblemAlert from './ProblemAlert.vue'
+import EditAlert from './EditAlert.vue'
 
 /** To whom a destination is open. */
 const props = defineProps<{ destination: Destination; accounts: Account[]; groups: Group[]; mayChange: boolean }>()
@@ -18,23 +19,35 @@ const logins = ref<string[]>([])
 const groupOptions = computed(() => props.groups.map((g) => ({ value: g.name, text: `${g.name} (${many(g.logins.length, 'account')})` })))
 const loginOptions = computed(() => props.accounts.map((a) => ({ value: a.login, text: a.display_name })))
 
-function reset() {
-  everybody.value = props.destination.open_to.everybody ?? false
-  openGroups.value = [...(props.destination.open_to.groups ?? [])]
-  logins.value = [...(props.destination.open_to.logins ?? [])]
-}
-watch(() => props.destination, reset, { immediate: true })
-
-const saving = useForm(async () => {
-  await patch(`/destinations/${props.destination.id}`, { open_to: { everybody: everybody.value, groups: openGroups.value, logins: logins.value } })
-  emit('changed')
+const path = `/destinations/${props.destination.id}`
+const lines = (to: OpenTo): Line[] => [
+  ['Everybody', to.everybody ? 'yes' : 'no'],
+  ['Groups', [...(to.groups ?? [])].sort().join(', ')],
+  ['Accounts', [...(to.logins ?? [])].sort().join(', ')],
+]
+const chosen = (): OpenTo => ({ everybody: everybody.value, groups: openGroups.value, logins: logins.value })
+const saving = useEdit<Destination>({
+  load: () => get<Destination>(path),
+  version: (d) => d.version,
+  fill: (d) => {
+    everybody.value = d.open_to.everybody ?? false
+    openGroups.value = [...(d.open_to.groups ?? [])]
+    logins.value = [...(d.open_to.logins ?? [])]
+  },
+  lines: (d) => lines(d.open_to),
+  mine: () => lines(chosen()),
+  save: async (version) => {
+    saving.begin(await patch<Destination>(path, { open_to: chosen() }, version))
+    emit('changed')
+  },
 })
+watch(() => props.destination, saving.refresh, { immediate: true })
 </script>
 
 <template>
   <form class="jf-panel h-100" :aria-label="`Who may back up to ${destination.name}`" @submit.prevent="saving.submit">
     <h2>{{ destination.name }}</h2>
-    <ProblemAlert :problem="saving.problem.value" />
+    <EditAlert :problem="saving.problem.value" :differing="saving.differing.value" :busy="saving.busy.value" @mine="saving.saveMine" @theirs="saving.takeTheirs" />
     <p class="mb-2">Open to <strong>{{ openToText(destination.open_to) }}</strong>.</p>
     <template v-if="mayChange">
       <BFormCheckbox v-model="everybody" class="mb-2">Everybody, also those who are yet to come</BFormCheckbox>
@@ -48,7 +61,7 @@ const saving = useForm(async () => {
       </fieldset>
       <div class="d-flex gap-2">
         <BButton type="submit" variant="primary" :disabled="saving.busy.value" :aria-label="`Save who may back up to ${destination.name}`">Save</BButton>
-        <BButton variant="outline-secondary" :aria-label="`Leave as it is: ${destination.name}`" @click="reset">Leave as it is</BButton>
+        <BButton variant="outline-secondary" :aria-label="`Leave as it is: ${destination.name}`" @click="saving.begin(destination)">Leave as it is</BButton>
       </div>
     </template>
   </form>

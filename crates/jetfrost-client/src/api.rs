@@ -11,9 +11,10 @@ use jetfrost_image::crypto::{SystemRandom, random_array};
 use jetfrost_image::{ChunkName, SegmentHash};
 use jetfrost_wire::chunks::{FRAME_HEAD, FrameStatus};
 use jetfrost_wire::size::{UNITS_HEADER, Units, show_in};
-use jetfrost_wire::{Page, Problem, ROOT};
+use jetfrost_wire::{Page, Problem, ROOT, Version};
 pub use reqwest::Method;
 use reqwest::blocking::{Client, RequestBuilder, Response};
+use reqwest::header::IF_MATCH;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
@@ -152,6 +153,20 @@ impl Api {
     /// What the service or the network said.
     pub fn send<B: Serialize, T: DeserializeOwned>(&self, method: Method, path: &str, body: &B) -> Result<T> {
         self.json(self.request(method, path).json(body))
+    }
+
+    /// A change to what had this version when it was read; refused if somebody else changed it since.
+    ///
+    /// # Errors
+    /// What the service or the network said; [`ClientError::is_changed_meanwhile`] tells that refusal.
+    pub fn change<B: Serialize, T: DeserializeOwned>(
+        &self,
+        method: Method,
+        path: &str,
+        body: &B,
+        version: &Version,
+    ) -> Result<T> {
+        self.json(self.request(method, path).header(IF_MATCH, version.tag()).json(body))
     }
 
     /// `POST`, JSON, for calls that answer with nothing.

@@ -268,6 +268,12 @@ impl ClientError {
         }
     }
 
+    /// Whether a change was refused because somebody else changed the same thing since it was read.
+    #[must_use]
+    pub fn is_changed_meanwhile(&self) -> bool {
+        matches!(self, Self::Refused(problem) if problem.known_kind() == Some(ProblemKind::ChangedMeanwhile))
+    }
+
     /// Whether the same call may succeed in a while.
     #[must_use]
     pub fn is_passing(&self) -> bool {

@@ -2,6 +2,13 @@
 
 use unicode_normalization::UnicodeNormalization;
 
+/// A name has so many characters at most.
+pub const MOST_NAME: usize = 64;
+/// A new password has so many characters at least.
+pub const LEAST_PASSWORD: usize = 10;
+/// A password has so many characters at most.
+pub const MOST_PASSWORD: usize = 1000;
+
 /// Why text does not do as a name.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum NameError {
@@ -24,7 +31,7 @@ pub fn check(text: &str) -> Result<&str, NameError> {
     let name = text.trim();
     match name {
         "" => Err(NameError::Empty),
-        _ if name.chars().count() > 64 => Err(NameError::TooLong),
+        _ if name.chars().count() > MOST_NAME => Err(NameError::TooLong),
         _ if name.chars().any(char::is_control) => Err(NameError::Control),
         _ => Ok(name),
     }
@@ -53,8 +60,8 @@ pub enum PasswordError {
 /// [`PasswordError`].
 pub fn check_password(password: &str) -> Result<(), PasswordError> {
     match password.chars().count() {
-        0..10 => Err(PasswordError::TooShort),
-        10..=1000 => Ok(()),
+        0..LEAST_PASSWORD => Err(PasswordError::TooShort),
+        LEAST_PASSWORD..=MOST_PASSWORD => Ok(()),
         _ => Err(PasswordError::TooLong),
     }
 }

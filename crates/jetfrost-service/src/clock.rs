@@ -47,3 +47,8 @@ impl Clock for SteppedClock {
 pub(crate) fn timestamp(ms: i64) -> Timestamp {
     Timestamp::from_millisecond(ms).unwrap_or(if ms < 0 { Timestamp::MIN } else { Timestamp::MAX })
 }
+
+/// A moment in a sentence, to the minute.
+pub(crate) fn said(ms: i64) -> String {
+    timestamp(ms).strftime("%Y-%m-%d %H:%M UTC").to_string()
+}

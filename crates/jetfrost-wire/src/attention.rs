@@ -4,6 +4,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::version::Version;
 use crate::words::words;
 
 /// A kind of trouble.
@@ -136,4 +137,8 @@ pub struct MailState {
     pub trouble: Option<String>,
     /// Since when.
     pub trouble_since: Option<Timestamp>,
+    /// Stands for how it is set, for `If-Match`.
+    #[serde(default)]
+    #[schema(required)]
+    pub version: Version,
 }

@@ -8,6 +8,7 @@ use crate::access::OpenTo;
 use crate::change::present;
 use crate::id::DestinationId;
 use crate::keeping::{AtLimit, Keeping};
+use crate::version::Version;
 use crate::words::words;
 
 /// What a destination is at the moment.
@@ -90,6 +91,10 @@ pub struct Destination {
     pub records_trouble: Option<String>,
     /// When it was added.
     pub created: Timestamp,
+    /// Stands for how it is set, for `If-Match`.
+    #[serde(default)]
+    #[schema(required)]
+    pub version: Version,
 }
 
 /// Whether image stores on a destination must be encrypted.

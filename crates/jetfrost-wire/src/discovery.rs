@@ -3,6 +3,8 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::version::Version;
+
 /// The service type, as in PTR records, without a domain.
 pub const SERVICE_TYPE: &str = "_jetfrost._tcp";
 /// Version of what the TXT record says, in its key `v`.
@@ -50,6 +52,10 @@ pub struct Discovery {
     pub interfaces: Vec<Interface>,
     /// Lines for the zone of the office's domain, so that workstations in other networks find the service as well.
     pub records: Vec<String>,
+    /// Stands for how it is set, for `If-Match`.
+    #[serde(default)]
+    #[schema(required)]
+    pub version: Version,
 }
 
 /// What is decided of it.

@@ -26,6 +26,7 @@ pub mod service;
 pub mod setting_up;
 pub mod size;
 pub mod trial;
+pub mod version;
 mod words;
 pub mod workstation;
 
@@ -33,6 +34,7 @@ pub use binary::Binary;
 pub use id::{AccountId, CodeId, DestinationId, GroupId, JobId, RestoreId, RunId, ServiceId, SessionId, WorkstationId};
 pub use page::{Page, PageQuery};
 pub use problem::{Problem, ProblemKind, WhoseMove};
+pub use version::{HasVersion, Version};
 
 /// The path under which all of the API lies.
 pub const ROOT: &str = "/api/v1";

@@ -6,6 +6,7 @@ use utoipa::ToSchema;
 
 use crate::change::present;
 use crate::id::{AccountId, GroupId};
+use crate::version::Version;
 use crate::words::words;
 
 /// What an account may do.
@@ -74,6 +75,10 @@ pub struct Account {
     pub workstations: u64,
     /// When it was made.
     pub created: Timestamp,
+    /// Stands for how it is set, for `If-Match`.
+    #[serde(default)]
+    #[schema(required)]
+    pub version: Version,
 }
 
 /// Makes an account.
@@ -225,6 +230,10 @@ pub struct Group {
     pub default_quota: Option<u64>,
     /// Names of the destinations that are open to it.
     pub destinations: Vec<String>,
+    /// Stands for how it is set, for `If-Match`.
+    #[serde(default)]
+    #[schema(required)]
+    pub version: Version,
 }
 
 /// Makes a group.
@@ -254,6 +263,9 @@ pub struct GroupChange {
     #[serde(default, deserialize_with = "present", skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<u64>)]
     pub default_quota: Option<Option<u64>>,
+    /// Login names of all its accounts.
+    #[serde(default)]
+    pub logins: Option<Vec<String>>,
 }
 
 /// Sets who is in a group.

@@ -75,6 +75,8 @@ kinds! {
     UnsupportedMediaType = "unsupported-media-type", 415, Caller;
     /// The state of things does not allow this now.
     Conflict = "conflict", 409, Caller;
+    /// Somebody else changed it since the caller read it.
+    ChangedMeanwhile = "changed-meanwhile", 412, Caller;
     /// The name is taken.
     NameTaken = "name-taken", 409, Caller;
     /// The destination takes no new backups.

@@ -8,6 +8,7 @@ use crate::binary::Binary;
 use crate::id::{ServiceId, SessionId};
 use crate::people::Account;
 use crate::size::Units;
+use crate::version::Version;
 
 /// What anyone may know of the service.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -257,6 +258,10 @@ pub struct AdmissionState {
     pub running: Vec<String>,
     /// Restores that are underway.
     pub restoring: u64,
+    /// Stands for how it is set, for `If-Match`.
+    #[serde(default)]
+    #[schema(required)]
+    pub version: Version,
 }
 
 /// An entry of the audit log.

@@ -10,6 +10,7 @@ use crate::id::{AccountId, DestinationId, WorkstationId};
 use crate::keeping::{Hold, Keeping, Leaving};
 use crate::run::Run;
 use crate::service::Protection;
+use crate::version::Version;
 use crate::words::words;
 
 /// How a workstation stands.
@@ -91,6 +92,10 @@ pub struct StoreSummary {
     pub keeping: Keeping,
     /// Whether that was set for this store, and not for all of its destination.
     pub keeping_is_own: bool,
+    /// Stands for how limit and rule are set, for `If-Match`.
+    #[serde(default)]
+    #[schema(required)]
+    pub version: Version,
     /// The hold on it.
     pub hold: Option<Hold>,
     /// Its removal, as long as it can be brought back.

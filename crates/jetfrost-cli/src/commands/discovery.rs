@@ -8,6 +8,7 @@ use jetfrost_client::discovery::{FoundBy, FoundService, look};
 use jetfrost_client::home::Home;
 use jetfrost_wire::discovery::{Discovery as State, DiscoverySettings, DiscoveryState, Interface};
 
+use super::look_and_change;
 use crate::failure::{Code, Failure};
 use crate::ui::Ui;
 
@@ -76,11 +77,11 @@ impl Discovery {
                 let to = DiscoverySettings { announce: true, name, interfaces: on };
                 api.send(Method::PUT, "/discovery", &to)?
             }
-            Self::Silence => {
+            Self::Silence => look_and_change(|| {
                 let now: State = api.get("/discovery")?;
                 let to = DiscoverySettings { announce: false, ..now.settings };
-                api.send(Method::PUT, "/discovery", &to)?
-            }
+                Ok(api.change(Method::PUT, "/discovery", &to, &now.version)?)
+            })?,
         };
         ui.show(&state, |state| say(state, ui));
         Ok(Code::Done)

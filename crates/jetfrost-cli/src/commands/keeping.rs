@@ -12,6 +12,7 @@ use jetfrost_wire::keeping::{AtLimit, Keeping, NewHold, PointFate, RemoveNow, St
 use jetfrost_wire::size::{self, show};
 use jetfrost_wire::workstation::{Overview, Point as PointRecord, Soundness, Workstation as WorkstationRecord};
 
+use super::look_and_change;
 use crate::failure::{Code, Failure};
 use crate::ui::{Given, Ui, count, many, moment};
 
@@ -74,12 +75,17 @@ pub(crate) struct WorkstationChange {
 }
 
 pub(crate) fn set_workstation(api: &Api, w: &WorkstationRecord, change: &WorkstationChange, ui: &Ui) -> Done {
-    let own = w.store.keeping_is_own.then_some(w.store.keeping);
-    let settings = StoreSettings {
-        limit: change.limit.map_or(w.store.limit, Limit::bytes),
-        keeping: if change.keep_as_destination { None } else { change.keep.or(own) },
-    };
-    let set: WorkstationRecord = api.send(Method::PUT, &format!("/stores/{}/settings", w.store.id), &settings)?;
+    let set = look_and_change(|| {
+        let w: WorkstationRecord = api.get(&format!("/workstations/{}", w.id))?;
+        let own = w.store.keeping_is_own.then_some(w.store.keeping);
+        let settings = StoreSettings {
+            limit: change.limit.map_or(w.store.limit, Limit::bytes),
+            keeping: if change.keep_as_destination { None } else { change.keep.or(own) },
+        };
+        let path = format!("/stores/{}/settings", w.store.id);
+        let set: WorkstationRecord = api.change(Method::PUT, &path, &settings, &w.store.version)?;
+        Ok(set)
+    })?;
     ui.show(&set, |w| say_store(w, ui));
     Ok(Code::Done)
 }

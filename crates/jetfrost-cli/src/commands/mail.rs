@@ -103,7 +103,7 @@ impl Mail {
 impl Set {
     fn run(self, api: &Api, ui: &Ui) -> Result<MailState, Failure> {
         let now: MailState = api.get("/mail")?;
-        let now = now.settings;
+        let (version, now) = (now.version, now.settings);
         let file = self.password_file.clone();
         let is_new = self.login.is_some() || file.is_some();
         let settings = self.over(now.as_ref())?;
@@ -116,7 +116,7 @@ impl Set {
             }
             _ => None,
         };
-        Ok(api.send(Method::PUT, "/mail", &SetMail { settings, password })?)
+        Ok(api.change(Method::PUT, "/mail", &SetMail { settings, password }, &version)?)
     }
 
     /// What is given, and what is not as it is now.

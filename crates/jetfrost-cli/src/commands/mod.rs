@@ -27,6 +27,20 @@ fn find<T>(all: Vec<T>, name: &str, name_of: impl Fn(&T) -> &String, noun: &str,
     found.ok_or_else(|| Failure::here(format!("There is no {noun} '{name}'."), format!("See '{list}'.")))
 }
 
+/// How often it is looked again before that is given up.
+const LOOKS: usize = 5;
+
+/// Looks, decides and changes; looks again when somebody else changed the same thing in between.
+fn look_and_change<T>(mut attempt: impl FnMut() -> Result<T, Failure>) -> Result<T, Failure> {
+    for _ in 1..LOOKS {
+        match attempt() {
+            Err(Failure::Client(error)) if error.is_changed_meanwhile() => {}
+            done => return done,
+        }
+    }
+    attempt()
+}
+
 /// A limit in words.
 fn limit(bytes: Option<u64>) -> String {
     bytes.map_or_else(|| "no limit".into(), show)

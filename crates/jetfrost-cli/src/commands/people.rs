@@ -15,7 +15,7 @@ use jetfrost_wire::people::{
 use jetfrost_wire::size::show;
 
 use super::keeping::Limit;
-use super::{find, limit, words};
+use super::{find, limit, look_and_change, words};
 use crate::failure::{Code, Failure};
 use crate::ui::{Given, Ui, ago, many, moment};
 
@@ -442,6 +442,7 @@ impl Group {
                     name: rename,
                     default_limit: defaults.default_limit.map(Limit::bytes),
                     default_quota: defaults.default_quota.map(Limit::bytes),
+                    logins: None,
                 };
                 let changed: GroupRecord = api.send(Method::PATCH, &format!("/groups/{}", group.id), &change)?;
                 ui.show(&changed, |g| say_groups(std::slice::from_ref(g), ui));
@@ -479,7 +480,7 @@ fn say_groups(groups: &[GroupRecord], ui: &Ui) {
 }
 
 /// To whom.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 #[group(required = true, multiple = true)]
 pub(crate) struct ToWhom {
     /// To all accounts, also those that are yet to come.
@@ -533,11 +534,14 @@ impl Access {
             Self::Open { destination, to } => (destination, to, true),
             Self::Close { destination, to } => (destination, to, false),
         };
-        let destination = super::places::destination_named(&api, &name)?;
-        let open_to = Some(changed(destination.open_to, to, opens));
-        let change = DestinationChange { open_to, ..DestinationChange::default() };
-        let path = format!("/destinations/{}", destination.id);
-        let changed: DestinationRecord = api.send(Method::PATCH, &path, &change)?;
+        let changed = look_and_change(|| {
+            let destination = super::places::destination_named(&api, &name)?;
+            let open_to = Some(changed(destination.open_to, to.clone(), opens));
+            let change = DestinationChange { open_to, ..DestinationChange::default() };
+            let path = format!("/destinations/{}", destination.id);
+            let changed: DestinationRecord = api.change(Method::PATCH, &path, &change, &destination.version)?;
+            Ok(changed)
+        })?;
         ui.show(&changed, |d| ui.line(&format!("Destination '{}' is open to {}.", d.name, words::open_to(&d.open_to))));
         Ok(Code::Done)
     }

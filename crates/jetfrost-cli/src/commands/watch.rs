@@ -14,6 +14,7 @@ use jetfrost_wire::size::Units;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
+use super::look_and_change;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, count, many, moment};
 
@@ -84,26 +85,31 @@ pub(crate) enum Admission {
 }
 
 impl Admission {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
-        let now: AdmissionState = api.get("/admission")?;
-        let AdmissionCall { mut backups, mut restores } = now.admission;
+    /// What is to be let in, if that is to change.
+    fn over(&self, now: AdmissionCall) -> Result<Option<AdmissionCall>, Failure> {
+        let AdmissionCall { mut backups, mut restores } = now;
         match self {
-            Self::Show => {
-                ui.show(&now, |now| say_admission(now, ui));
-                return Ok(Code::Done);
-            }
+            Self::Show => return Ok(None),
             Self::LetIn { what } => {
-                backups = if what == What::Restores { backups } else { Accepting::On };
-                restores |= what != What::Backups;
+                backups = if *what == What::Restores { backups } else { Accepting::On };
+                restores |= *what != What::Backups;
             }
-            Self::Pause { until } => backups = Accepting::Paused { until: moment_of(&until)? },
+            Self::Pause { until } => backups = Accepting::Paused { until: moment_of(until)? },
             Self::Stop { what } => {
-                backups = if what == What::Restores { backups } else { Accepting::Off };
-                restores &= what == What::Backups;
+                backups = if *what == What::Restores { backups } else { Accepting::Off };
+                restores &= *what == What::Backups;
             }
         }
-        let state: AdmissionState = api.send(Method::PUT, "/admission", &AdmissionCall { backups, restores })?;
+        Ok(Some(AdmissionCall { backups, restores }))
+    }
+
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let (_, api) = home.session_api()?;
+        let state = look_and_change(|| {
+            let now: AdmissionState = api.get("/admission")?;
+            let Some(to) = self.over(now.admission)? else { return Ok(now) };
+            Ok(api.change(Method::PUT, "/admission", &to, &now.version)?)
+        })?;
         ui.show(&state, |state| say_admission(state, ui));
         Ok(Code::Done)
     }

@@ -5,6 +5,7 @@ use jetfrost_wire::event::Event;
 use jetfrost_wire::run::Outcome;
 use jetfrost_wire::service::{Accepting, Admission, AdmissionState};
 
+use super::versions::{Made, Seen, version};
 use super::{Caller, Desk, DeskError, Result};
 use crate::clock::timestamp;
 use crate::records::{RestoreRow, RunRow, Switches, WorkstationLine};
@@ -26,12 +27,13 @@ impl Desk {
                 running.extend(WorkstationLine::by_id(&run.workstation_id, on)?.map(|line| line.workstation.name));
             }
             let restoring = RestoreRow::with_outcome(underway, on)?.iter().filter(|row| !lost(row.last_heard)).count();
-            Ok(AdmissionState { admission: self::now(&Switches::get(on)?, now), running, restoring: restoring as u64 })
+            let admission = self::now(&Switches::get(on)?, now);
+            Ok(AdmissionState { version: version(&admission), admission, running, restoring: restoring as u64 })
         })
     }
 
     /// Sets what is let in. It counts at once; what is underway comes to its end.
-    pub(crate) fn set_admission(&self, caller: &Caller, to: &Admission) -> Result<AdmissionState> {
+    pub(crate) fn set_admission(&self, caller: &Caller, to: &Admission, seen: &Seen) -> Result<AdmissionState> {
         caller.may(&Act::ChangeOffice)?;
         let now = self.now();
         let (accepting, paused_until) = match to.backups {
@@ -42,7 +44,9 @@ impl Desk {
         };
         let switches = Switches { accepting: accepting.into(), paused_until, restores_stopped: !to.restores };
         self.records.write(|on| {
-            let before = said(&self::now(&Switches::get(on)?, now));
+            let before = self::now(&Switches::get(on)?, now);
+            seen.check(&version(&before), &Made { subject: None, after: &said(&before) }, on)?;
+            let before = said(&before);
             switches.set(on)?;
             self.audit_change(caller, "admission changed", "", Some(&before), Some(&said(to)), on)
         })?;

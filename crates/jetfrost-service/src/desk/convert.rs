@@ -13,6 +13,7 @@ use jetfrost_wire::workstation::{Point, PointKind, WorkstationState};
 use jetfrost_wire::{AccountId, CodeId, JobId, RestoreId, RunId, WorkstationId};
 
 use super::Result;
+use super::versions::version;
 use crate::clock::timestamp;
 use crate::records::{
     AccountRow, AuditRow, CodeWithNames, Connection, DestinationRow, JobRow, PointRow, RestoreRow, RunRow, WorkstationLine,
@@ -42,7 +43,9 @@ pub(super) fn office_role(role: Role) -> jetfrost_office::access::Role {
 }
 
 pub(super) fn account(row: &AccountRow, on: &mut Connection) -> Result<Account> {
+    let groups: Vec<String> = row.groups(on)?.into_iter().map(|group| group.name).collect();
     Ok(Account {
+        version: version(&(&row.login, &row.display_name, &row.kind, &row.role, &groups, row.quota)),
         id: AccountId(row.id.clone()),
         login: row.login.clone(),
         display_name: row.display_name.clone(),
@@ -52,7 +55,7 @@ pub(super) fn account(row: &AccountRow, on: &mut Connection) -> Result<Account> 
         disabled: row.disabled.map(timestamp),
         can_sign_in: row.password.is_some(),
         second_factor: row.totp_since.is_some(),
-        groups: row.groups(on)?.into_iter().map(|group| group.name).collect(),
+        groups,
         quota: some_from_db(row.quota),
         workstations: from_db(row.workstations(on)?),
         created: timestamp(row.created),

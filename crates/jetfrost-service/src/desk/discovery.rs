@@ -4,17 +4,16 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 
 use jetfrost_office::access::Act;
+use jetfrost_wire::Version;
 use jetfrost_wire::discovery::{Discovery, DiscoverySettings, DiscoveryState, Interface, SERVICE_TYPE, TXT_VERSION};
 use jetfrost_wire::event::Event;
 use jetfrost_wire::service::Accepting;
 
+use super::bounds;
+use super::versions::{Made, Seen, version};
 use super::{Caller, Desk, DeskError, Result, admission, checked_name};
 use crate::announcer::{Announcement, interfaces};
 use crate::records::{DiscoveryRow, Switches};
-
-/// A label in DNS has 63 bytes; two services of one name get a number behind it.
-const MOST_NAME: usize = 60;
-const MOST_INTERFACES: usize = 64;
 
 type Interfaces = BTreeMap<String, BTreeSet<IpAddr>>;
 
@@ -40,6 +39,7 @@ impl Desk {
             announced: is_announced && is_chosen(&chosen, name),
         };
         Ok(Discovery {
+            version: version_of(&row),
             state,
             announced_as,
             trouble,
@@ -50,17 +50,20 @@ impl Desk {
     }
 
     /// Decides how the service announces itself. It counts at once.
-    pub(crate) fn set_discovery(&self, caller: &Caller, to: &DiscoverySettings) -> Result<Discovery> {
+    pub(crate) fn set_discovery(&self, caller: &Caller, to: &DiscoverySettings, seen: &Seen) -> Result<Discovery> {
         caller.may(&Act::ChangeOffice)?;
         let name = to.name.as_deref().map(checked_announced_name).transpose()?;
-        let odd =
-            |name: &String| name.is_empty() || name.len() > 15 || name.contains([',', '/']) || name.contains(char::is_whitespace);
-        if to.interfaces.len() > MOST_INTERFACES || to.interfaces.iter().any(odd) {
+        let odd = |name: &String| {
+            name.is_empty() || name.len() > bounds::INTERFACE || name.contains([',', '/']) || name.contains(char::is_whitespace)
+        };
+        if to.interfaces.len() > bounds::INTERFACES || to.interfaces.iter().any(odd) {
             return Err(DeskError::Invalid("interfaces are given by name, such as eth0".into()));
         }
         let row = DiscoveryRow { announcing: to.announce, announced_as: name, announced_on: to.interfaces.join(",") };
         self.records.write(|on| {
-            let before = said(&DiscoveryRow::get(on)?);
+            let before = DiscoveryRow::get(on)?;
+            let (now, before) = (version_of(&before), said(&before));
+            seen.check(&now, &Made { subject: None, after: &before }, on)?;
             row.set(on)?;
             self.audit_change(caller, "discovery set", "", Some(&before), Some(&said(&row)), on)
         })?;
@@ -110,7 +113,7 @@ impl Desk {
     fn announced_name(&self, row: &DiscoveryRow) -> String {
         let host = self.identity.public_name.split('.').next().unwrap_or_default();
         let mut name = row.announced_as.clone().unwrap_or_else(|| format!("Backups at {host}"));
-        while name.len() > MOST_NAME {
+        while name.len() > bounds::ANNOUNCED_NAME {
             name.pop();
         }
         name
@@ -141,14 +144,21 @@ impl Desk {
 /// The name under which the service announces itself.
 pub(super) fn checked_announced_name(text: &str) -> Result<String> {
     let name = checked_name(text)?;
-    if name.len() > MOST_NAME || name.contains('.') {
-        return Err(DeskError::Invalid(format!("the name for an announcement has {MOST_NAME} bytes at most, and no dot")));
+    if name.len() > bounds::ANNOUNCED_NAME || name.contains('.') {
+        return Err(DeskError::Invalid(format!(
+            "the name for an announcement has {} bytes at most, and no dot",
+            bounds::ANNOUNCED_NAME
+        )));
     }
     Ok(name)
 }
 
 fn is_chosen(chosen: &[String], name: &str) -> bool {
     chosen.is_empty() || chosen.iter().any(|one| one == name)
+}
+
+fn version_of(row: &DiscoveryRow) -> Version {
+    version(&(row.announcing, &row.announced_as, &row.announced_on))
 }
 
 fn said(row: &DiscoveryRow) -> String {

@@ -14,6 +14,7 @@ use jetfrost_wire::workstation::Workstation;
 use jetfrost_wire::{AccountId, DestinationId, Page, PageQuery, ServiceId, WorkstationId};
 
 use super::access::destination_named;
+use super::bounds;
 use super::key_slots::row_of;
 use super::people::account_named;
 use super::{Caller, Desk, DeskError, Result, checked_name, convert, number_cursor, place, to_db};
@@ -27,9 +28,6 @@ const HOUR_MS: i64 = 3600 * 1000;
 const USUAL_HOURS: u16 = 48;
 /// A workstation is backed up hourly unless something else is said.
 pub(super) const USUAL_RHYTHM: i64 = 3600;
-const MOST_SLOTS: usize = 16;
-const MOST_PLATFORM: usize = 120;
-pub(super) const MOST_VERSION: usize = 40;
 const MOST_DESTINATIONS: usize = 1000;
 
 /// What an enrolment code is to make.
@@ -228,8 +226,8 @@ impl Desk {
             let mut row = line.workstation.clone();
             row.account_id.clone_from(&code.account_id);
             row.credential_hash = hash(credential.as_bytes());
-            row.platform = shortened(&with.platform, MOST_PLATFORM);
-            row.client_version = shortened(&with.client_version, MOST_VERSION);
+            row.platform = shortened(&with.platform, bounds::PLATFORM);
+            row.client_version = shortened(&with.client_version, bounds::VERSION);
             row.disk_bytes = with.disk_bytes.map(to_db).transpose()?;
             row.last_seen = Some(self.now());
             (row.rest, row.rest_since, row.rest_by) = (None, None, None);
@@ -324,8 +322,8 @@ impl Desk {
             name,
             account_id: code.account_id.clone(),
             credential_hash: hash(credential.as_bytes()),
-            platform: shortened(&with.platform, MOST_PLATFORM),
-            client_version: shortened(&with.client_version, MOST_VERSION),
+            platform: shortened(&with.platform, bounds::PLATFORM),
+            client_version: shortened(&with.client_version, bounds::VERSION),
             disk_bytes: with.disk_bytes.map(to_db).transpose()?,
             rhythm_seconds: USUAL_RHYTHM,
             enrolled: self.now(),
@@ -358,8 +356,8 @@ impl Desk {
 
 fn checked_store(with: &Enrol) -> Result<StoreFile> {
     let store = StoreFile::from_bytes(&with.store.0).map_err(jetfrost_image::store::StoreError::from)?;
-    if with.slots.is_empty() || with.slots.len() > MOST_SLOTS {
-        return Err(DeskError::Invalid(format!("an image store is made with 1 to {MOST_SLOTS} key slots")));
+    if with.slots.is_empty() || with.slots.len() > bounds::SLOTS {
+        return Err(DeskError::Invalid(format!("an image store is made with 1 to {} key slots", bounds::SLOTS)));
     }
     for slot in &with.slots {
         let slot = Slot::from_bytes(&slot.0).map_err(jetfrost_image::store::StoreError::from)?;
@@ -408,10 +406,10 @@ pub(super) fn may_go_without_encryption(destination: &DestinationRow) -> Result<
 
 /// How long a code lasts, in milliseconds.
 pub(super) fn lasting(hours: u16) -> Result<i64> {
-    if (1..=720).contains(&hours) {
+    if (1..=bounds::CODE_HOURS).contains(&hours) {
         Ok(i64::from(hours) * HOUR_MS)
     } else {
-        Err(DeskError::Invalid("an enrolment code lasts 1 to 720 hours".into()))
+        Err(DeskError::Invalid(format!("an enrolment code lasts 1 to {} hours", bounds::CODE_HOURS)))
     }
 }
 

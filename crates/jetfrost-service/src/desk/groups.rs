@@ -8,6 +8,7 @@ use jetfrost_wire::{GroupId, Page, PageQuery};
 
 use super::convert::from_db;
 use super::people::account_named;
+use super::versions::{Made, Seen, version};
 use super::{Caller, Desk, DeskError, Result, checked_name, shown_limit, taken, to_db};
 use crate::records::{Connection, GroupRow};
 use crate::secrets::new_id;
@@ -21,6 +22,14 @@ impl Desk {
             let rows = GroupRow::list(&after, size + 1, on)?;
             let items = rows.iter().map(|row| group(row, on)).collect::<Result<_>>()?;
             Ok(Page::from_one_more(items, size, |g: &Group| names::key(&g.name)))
+        })
+    }
+
+    pub(crate) fn group(&self, caller: &Caller, id: &str) -> Result<Group> {
+        caller.may(&Act::SeeOffice)?;
+        self.records.read(|on| {
+            let row = GroupRow::by_id(id, on)?.ok_or(DeskError::NotFound("group"))?;
+            group(&row, on)
         })
     }
 
@@ -47,8 +56,8 @@ impl Desk {
         Ok(group)
     }
 
-    pub(crate) fn change_group(&self, caller: &Caller, id: &str, change: &GroupChange) -> Result<Group> {
-        self.alter_group(caller, id, "group changed", |row, on| {
+    pub(crate) fn change_group(&self, caller: &Caller, id: &str, change: &GroupChange, seen: &Seen) -> Result<Group> {
+        self.alter_group(caller, id, "group changed", seen, |row, on| {
             if let Some(name) = &change.name {
                 row.name = checked_name(name)?;
                 row.name_key = names::key(&row.name);
@@ -59,20 +68,15 @@ impl Desk {
             if let Some(quota) = change.default_quota {
                 row.default_quota = quota.map(to_db).transpose()?;
             }
+            if let Some(logins) = &change.logins {
+                set_logins(row, logins, on)?;
+            }
             row.update(on).map_err(|e| taken(&row.name, e))
         })
     }
 
-    pub(crate) fn set_group_logins(&self, caller: &Caller, id: &str, logins: &GroupLogins) -> Result<Group> {
-        self.alter_group(caller, id, "group filled", |row, on| {
-            let mut members = Vec::new();
-            for login in &logins.logins {
-                members.push(account_named(login, on)?.id);
-            }
-            members.sort_unstable();
-            members.dedup();
-            Ok(row.set_members(&members, on)?)
-        })
+    pub(crate) fn set_group_logins(&self, caller: &Caller, id: &str, logins: &GroupLogins, seen: &Seen) -> Result<Group> {
+        self.alter_group(caller, id, "group filled", seen, |row, on| set_logins(row, &logins.logins, on))
     }
 
     /// Removes a group. Its accounts stay; what was open only through it is open to them no more.
@@ -93,12 +97,14 @@ impl Desk {
         caller: &Caller,
         id: &str,
         what: &str,
+        seen: &Seen,
         alter: impl FnOnce(&mut GroupRow, &mut Connection) -> Result<()>,
     ) -> Result<Group> {
         caller.may(&Act::ChangeOffice)?;
         let group = self.records.write(|on| {
             let mut row = GroupRow::by_id(id, on)?.ok_or(DeskError::NotFound("group"))?;
             let before = group(&row, on)?;
+            seen.check(&before.version, &Made { subject: None, after: &said(&before) }, on)?;
             alter(&mut row, on)?;
             let after = group(&row, on)?;
             self.audit_change(caller, what, &before.name, Some(&said(&before)), Some(&said(&after)), on)?;
@@ -109,11 +115,23 @@ impl Desk {
     }
 }
 
+fn set_logins(row: &GroupRow, logins: &[String], on: &mut Connection) -> Result<()> {
+    let mut members = Vec::new();
+    for login in logins {
+        members.push(account_named(login, on)?.id);
+    }
+    members.sort_unstable();
+    members.dedup();
+    Ok(row.set_members(&members, on)?)
+}
+
 fn group(row: &GroupRow, on: &mut Connection) -> Result<Group> {
+    let logins = row.logins(on)?;
     Ok(Group {
+        version: version(&(&row.name, &logins, row.default_limit, row.default_quota)),
         id: GroupId(row.id.clone()),
         name: row.name.clone(),
-        logins: row.logins(on)?,
+        logins,
         default_limit: row.default_limit.map(from_db),
         default_quota: row.default_quota.map(from_db),
         destinations: row.destinations(on)?,

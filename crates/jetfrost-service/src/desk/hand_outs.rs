@@ -4,21 +4,19 @@ use jetfrost_office::access::Act;
 use jetfrost_wire::enrolment::Invitation;
 use jetfrost_wire::roster::{AskHandOuts, HandOutForm};
 
+use super::bounds;
 use super::{Caller, Desk, DeskError, Result, convert};
 use crate::clock::timestamp;
 use crate::hand_out::{HandOut, html, pdf};
 use crate::records::{AccountRow, CodeRow, CodeWithNames};
 use crate::secrets::hash;
 
-/// As many as a roster has lines.
-const MOST: usize = 5000;
-
 impl Desk {
     /// A file with a page for each code.
     pub(crate) fn hand_outs(&self, caller: &Caller, ask: &AskHandOuts) -> Result<Vec<u8>> {
         caller.may(&Act::ChangeOffice)?;
-        if ask.codes.is_empty() || ask.codes.len() > MOST {
-            return Err(DeskError::Invalid(format!("hand-outs are made for 1 to {MOST} enrolment codes")));
+        if ask.codes.is_empty() || ask.codes.len() > bounds::HAND_OUTS {
+            return Err(DeskError::Invalid(format!("hand-outs are made for 1 to {} enrolment codes", bounds::HAND_OUTS)));
         }
         let pages: Vec<HandOut> = ask.codes.iter().map(|code| self.hand_out(code)).collect::<Result<_>>()?;
         match ask.form {

@@ -1,32 +1,54 @@
 //! What an administrator sets, holds, removes and brings back.
 
 use jetfrost_office::access::Act;
+use jetfrost_wire::Version;
 use jetfrost_wire::job::{Job, JobKind};
 use jetfrost_wire::keeping::{NewHold, RemoveNow, StoreSettings};
 use jetfrost_wire::workstation::{Point, Workstation};
 
+use super::bounds;
 use super::terms::{change_of_store, promise};
+use super::versions::{Made, Seen, version};
 use super::{Caller, DAY_MS, Desk, DeskError, Result, convert, shown_limit, thinning, to_db};
 use crate::clock::timestamp;
-use crate::records::{Connection, PointRow, WorkstationLine};
+use crate::records::{Connection, PointRow, StoreRow, WorkstationLine};
 
-/// A reason is a sentence.
-const MOST_REASON: usize = 200;
+/// The version of what is set for an image store.
+pub(super) fn version_of(row: &StoreRow) -> Version {
+    version(&(row.size_limit, &row.keeping))
+}
+
+/// What is set for an image store in a line, for the audit log.
+pub(super) fn said_of_store(row: &StoreRow) -> String {
+    let keeping = row.keeping.as_deref().unwrap_or("what its destination says");
+    format!("limit {}, keeps {keeping}", shown_limit(row.size_limit.map(convert::from_db)))
+}
 
 impl Desk {
-    pub(crate) fn set_store(&self, caller: &Caller, id: &str, to: &StoreSettings) -> Result<Workstation> {
-        let what = format!(
-            "limit {}, keeps {}",
-            shown_limit(to.limit),
-            to.keeping.map_or_else(|| "what its destination says".into(), |k| k.to_string())
-        );
+    /// What is set for an image store, and the version of that.
+    pub(crate) fn store_settings(&self, caller: &Caller, id: &str) -> Result<(StoreSettings, Version)> {
+        let line = self.line_to_see(caller, id)?;
+        let keeping = line.store.keeping.as_deref().map(convert::keeping);
+        Ok((StoreSettings { limit: line.store.size_limit.map(convert::from_db), keeping }, version_of(&line.store)))
+    }
+
+    pub(crate) fn set_store(&self, caller: &Caller, id: &str, to: &StoreSettings, seen: &Seen) -> Result<Workstation> {
+        caller.may(&Act::ChangeOffice)?;
         let now = self.now();
-        self.change_store(caller, id, "image store changed", &what, |line, _, on| {
-            let before = line.store.clone();
+        let line = self.records.write(|on| {
+            let mut line = WorkstationLine::by_store(id, on)?.ok_or(DeskError::NotFound("image store"))?;
+            let (old, before, name) = (line.store.clone(), said_of_store(&line.store), line.workstation.name.clone());
+            seen.check(&version_of(&old), &Made { subject: Some(&name), after: &before }, on)?;
             line.store.size_limit = to.limit.map(to_db).transpose()?;
             line.store.keeping = to.keeping.map(|keeping| keeping.to_string());
-            change_of_store(&before, line, now, on)
-        })
+            change_of_store(&old, &mut line, now, on)?;
+            line.store.update(on)?;
+            let after = said_of_store(&line.store);
+            self.audit_change(caller, "image store changed", &name, Some(&before), Some(&after), on)?;
+            Ok::<_, DeskError>(line)
+        })?;
+        self.workstation_changed(&line.workstation.id);
+        Ok(self.workstation_of(&line))
     }
 
     pub(crate) fn hold_store(&self, caller: &Caller, id: &str, hold: &NewHold) -> Result<Workstation> {
@@ -214,8 +236,11 @@ fn not_protected(what: &str, until: i64, now: i64) -> Result<()> {
 /// A reason that the next person will want to know.
 pub(super) fn checked_reason(reason: &str) -> Result<String> {
     let reason = reason.trim();
-    if reason.is_empty() || reason.chars().count() > MOST_REASON {
-        return Err(DeskError::Invalid(format!("say why, in 1 to {MOST_REASON} characters: the next person will want to know")));
+    if reason.is_empty() || reason.chars().count() > bounds::REASON {
+        return Err(DeskError::Invalid(format!(
+            "say why, in 1 to {} characters: the next person will want to know",
+            bounds::REASON
+        )));
     }
     Ok(reason.to_owned())
 }

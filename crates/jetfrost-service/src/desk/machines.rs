@@ -9,7 +9,7 @@ use jetfrost_wire::workstation::{Overview, Point, StoreSummary, Workstation, Wor
 use jetfrost_wire::{AccountId, DestinationId, Page, PageQuery, WorkstationId};
 
 use super::convert::{self, from_db};
-use super::{Caller, Desk, DeskError, Result, number_cursor, place, places, terms};
+use super::{Caller, Desk, DeskError, Result, keeping, number_cursor, place, places, terms};
 use crate::clock::timestamp;
 use crate::records::{PointRow, RestoreRow, RunRow, WorkstationLine};
 
@@ -115,6 +115,7 @@ impl Desk {
             limit: line.store.size_limit.map(from_db),
             keeping: terms::keeping(line),
             keeping_is_own: line.store.keeping.is_some(),
+            version: keeping::version_of(&line.store),
             hold: convert::hold(line.store.held.as_ref(), line.store.held_by.as_ref()),
             leaving: convert::leaving(line.store.leaves, line.store.leaving_by.as_ref()),
             scrubbed: line.store.scrubbed.map(timestamp),

@@ -4,6 +4,7 @@ use std::time::{Duration, SystemTime};
 
 use jetfrost_office::access::Act;
 use jetfrost_office::attention::{Concern, Kind, News, is_summary_due, news};
+use jetfrost_wire::Version;
 use jetfrost_wire::attention::{MailSecurity, MailSettings, MailState, SetMail};
 use jetfrost_wire::event::Event;
 use jetfrost_wire::size::show;
@@ -11,7 +12,9 @@ use jetfrost_wire::workstation::WorkstationState;
 use jiff::civil::date;
 
 use super::attention::{line, shown};
+use super::bounds;
 use super::convert;
+use super::versions::{Made, Seen, version};
 use super::{Caller, Desk, DeskError, Result};
 use crate::clock::timestamp;
 use crate::postman::{Letter, MailError, MailServer, mailbox};
@@ -19,11 +22,8 @@ use crate::records::{Connection, MailRow, ToldRow, WorkstationLine};
 use crate::secrets::new_id;
 
 const MOST_RECIPIENTS: usize = 20;
-const MOST_SECRET: usize = 500;
 /// What is to be told is looked for this often.
 const TEND_EVERY: Duration = Duration::from_secs(60);
-/// A host name has 253 characters at most (RFC 1035).
-const MOST_HOST: usize = 253;
 /// All workstations are in the summary.
 const ALL: usize = 100_000;
 
@@ -35,12 +35,14 @@ impl Desk {
     }
 
     /// Decides where mail goes. What needs attention now is told anew.
-    pub(crate) fn set_mail(&self, caller: &Caller, to: &SetMail) -> Result<MailState> {
+    pub(crate) fn set_mail(&self, caller: &Caller, to: &SetMail, seen: &Seen) -> Result<MailState> {
         caller.may(&Act::ChangeOffice)?;
         check(to)?;
         let settings = &to.settings;
         self.records.write(|on| {
             let before = MailRow::get(on)?;
+            let made = before.as_ref().map(said).unwrap_or_default();
+            seen.check(&version_of(before.as_ref()), &Made { subject: None, after: &made }, on)?;
             let kept = before.as_ref().filter(|row| is_same_way(row, settings)).and_then(|row| row.password.clone());
             let row = MailRow {
                 id: MailRow::ONLY,
@@ -192,6 +194,7 @@ impl Desk {
     fn mail_state(&self) -> Result<MailState> {
         let row = self.mail_row()?;
         Ok(MailState {
+            version: version_of(row.as_ref()),
             has_password: row.as_ref().is_some_and(|row| row.password.is_some()),
             delivered: row.as_ref().and_then(|row| row.delivered).map(timestamp),
             trouble: row.as_ref().and_then(|row| row.trouble.clone()),
@@ -238,7 +241,9 @@ pub(super) fn check_server(server: &str) -> Result<()> {
     let is_host = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | ':' | '[' | ']');
     match server {
         "" => invalid("the mail server is missing: give its host name or address"),
-        _ if server.len() > MOST_HOST || !server.chars().all(is_host) => invalid("the mail server is a host name or an address"),
+        _ if server.len() > bounds::HOST || !server.chars().all(is_host) => {
+            invalid("the mail server is a host name or an address")
+        }
         _ => Ok(()),
     }
 }
@@ -250,7 +255,7 @@ pub(super) fn check_port(port: u16) -> Result<()> {
 
 /// A login name or a password at a mail server.
 pub(super) fn check_secret(secret: &str) -> Result<()> {
-    if secret.is_empty() || secret.len() > MOST_SECRET {
+    if secret.is_empty() || secret.len() > bounds::MAIL_SECRET {
         return invalid("the mail server's login name and password have 1 to 500 bytes");
     }
     Ok(())
@@ -266,7 +271,7 @@ pub(super) fn check_recipients(recipients: &[String]) -> Result<()> {
 
 /// An address.
 pub(super) fn check_address(address: &str) -> Result<()> {
-    if address.len() > MOST_SECRET || address.contains(char::is_control) || mailbox(address).is_err() {
+    if address.len() > bounds::MAIL_ADDRESS || address.contains(char::is_control) || mailbox(address).is_err() {
         return Err(DeskError::Invalid(format!("'{}' is no mail address", address.escape_debug())));
     }
     Ok(())
@@ -299,6 +304,11 @@ fn settings(row: &MailRow) -> MailSettings {
         recipients: row.recipients().map(str::to_owned).collect(),
         summary_hour: row.summary_hour.and_then(|hour| u8::try_from(hour).ok()),
     }
+}
+
+/// The password is not part of it: whoever sends none leaves it as it is.
+fn version_of(row: Option<&MailRow>) -> Version {
+    version(&row.map(settings))
 }
 
 fn server(row: &MailRow, own_name: &str) -> MailServer {

@@ -7,6 +7,7 @@ mod advice;
 mod attention;
 mod audit;
 mod audit_heads;
+pub(crate) mod bounds;
 mod certificates;
 mod convert;
 mod discovery;
@@ -38,6 +39,7 @@ mod stores;
 mod terms;
 mod thinning;
 mod trial;
+mod versions;
 mod ways_in;
 
 use std::collections::BTreeMap;
@@ -70,6 +72,7 @@ pub(crate) use audit::export_header;
 pub(crate) use metrics::Readiness;
 pub(crate) use sign_in::{installation, new_first_code};
 pub(crate) use stores::Arriving;
+pub(crate) use versions::Seen;
 
 pub(super) const DAY_MS: i64 = 86_400_000;
 /// Runs of a workstation, and restores of a person or a workstation, that may be begun within an hour.
@@ -164,6 +167,12 @@ pub(crate) enum DeskError {
     /// The state of things does not allow this now.
     #[error("{0}")]
     Conflict(&'static str),
+    /// What is to be changed is not as the caller saw it.
+    #[error("it was changed meanwhile")]
+    ChangedMeanwhile {
+        /// Who changed it, and when, in milliseconds since 1970, where the audit log says so.
+        by: Option<(String, i64)>,
+    },
     /// The run is over.
     #[error("this run is over")]
     RunOver,

@@ -10,6 +10,7 @@ use jetfrost_wire::people::{
 use jetfrost_wire::{Page, PageQuery};
 
 use super::convert::{self, from_db};
+use super::versions::{Made, Seen};
 use super::{Caller, Desk, DeskError, Result, Who, checked_name, place, shown_limit, taken, to_db};
 use crate::clock::timestamp;
 use crate::records::{AccountRow, CodeRow, Connection, GroupRow, SessionRow, WorkstationLine, WorkstationRow};
@@ -27,6 +28,14 @@ impl Desk {
             let rows = AccountRow::list(&after, size + 1, on)?;
             let items = rows.iter().map(|row| convert::account(row, on)).collect::<Result<_>>()?;
             Ok(Page::from_one_more(items, size, |a: &Account| names::key(&a.login)))
+        })
+    }
+
+    pub(crate) fn account(&self, caller: &Caller, id: &str) -> Result<Account> {
+        caller.may(&Act::SeeOffice)?;
+        self.records.read(|on| {
+            let row = AccountRow::by_id(id, on)?.ok_or(DeskError::NotFound("account"))?;
+            convert::account(&row, on)
         })
     }
 
@@ -72,10 +81,13 @@ impl Desk {
     }
 
     /// Changes what is given. Neither workstations nor sessions notice another login name.
-    pub(crate) fn change_account(&self, caller: &Caller, id: &str, change: &AccountChange) -> Result<Account> {
+    pub(crate) fn change_account(&self, caller: &Caller, id: &str, change: &AccountChange, seen: &Seen) -> Result<Account> {
         caller.may(&Act::ChangeOffice)?;
         let account = self.records.write(|on| {
             let row = AccountRow::by_id(id, on)?.ok_or(DeskError::NotFound("account"))?;
+            let now = convert::account(&row, on)?;
+            let made = Made { subject: None, after: &said(&now) };
+            seen.check(&now.version, &made, on)?;
             self.alter_account(caller, row, change, on)
         })?;
         self.events.tell(Event::Office);

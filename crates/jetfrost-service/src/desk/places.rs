@@ -6,15 +6,18 @@ use jetfrost_office::access::Act;
 use jetfrost_office::names;
 use jetfrost_office::protected::USUAL_DAYS;
 use jetfrost_office::room::suggested_reserve;
+use jetfrost_wire::access::OpenTo;
 use jetfrost_wire::destination::{
     Destination, DestinationChange, DestinationState, Erasure, NewDestination, TryDirectory, Verdict, Volume,
 };
 use jetfrost_wire::event::Event;
 use jetfrost_wire::keeping::{AtLimit, Keeping, Rule};
-use jetfrost_wire::{DestinationId, Page, PageQuery};
+use jetfrost_wire::{DestinationId, Page, PageQuery, Version};
 
+use super::bounds;
 use super::convert::{self, from_db};
 use super::terms::{change_of_destination, check_terms};
+use super::versions::{Made, Seen, version};
 use super::{Caller, Desk, DeskError, Result, access, checked_name, place, shown_limit, taken, to_db};
 use crate::clock::timestamp;
 use crate::records::{AuditRow, DestinationRow, NewEntry};
@@ -26,10 +29,6 @@ const ALL: usize = 1000;
 /// What a new destination keeps unless told otherwise: enough that nobody misses something before they have set their own.
 const USUAL_KEEPING: Keeping = Keeping::Thinned(Rule { hours: 72, days: 60, weeks: 52, months: 60, years: 0, at_least: 5 });
 const USUAL_WAITING_DAYS: i64 = 7;
-/// Nobody waits longer than ten years.
-const MOST_DAYS: u32 = 3650;
-/// A description is a sentence or two.
-const MOST_DESCRIPTION: usize = 500;
 
 impl Desk {
     pub(crate) fn destinations(&self, caller: &Caller, page: &PageQuery) -> Result<Page<Destination>> {
@@ -39,6 +38,13 @@ impl Desk {
         let rows = self.records.read(|on| Ok::<_, DeskError>(DestinationRow::list(&after, size + 1, on)?))?;
         let items = rows.iter().map(|row| self.destination(row)).collect::<Result<_>>()?;
         Ok(Page::from_one_more(items, size, |d: &Destination| names::key(&d.name)))
+    }
+
+    /// One destination.
+    pub(crate) fn destination_by_id(&self, caller: &Caller, id: &str) -> Result<Destination> {
+        caller.may(&Act::SeeOffice)?;
+        let row = self.records.read(|on| Ok::<_, DeskError>(DestinationRow::by_id(id, on)?))?;
+        self.destination(&row.ok_or(DeskError::NotFound("destination"))?)
     }
 
     /// The volumes of the server, each with a verdict. Where it may, it writes a probe and removes it.
@@ -143,13 +149,21 @@ impl Desk {
     }
 
     /// Changes what is given.
-    pub(crate) fn change_destination(&self, caller: &Caller, id: &str, change: &DestinationChange) -> Result<Destination> {
+    pub(crate) fn change_destination(
+        &self,
+        caller: &Caller,
+        id: &str,
+        change: &DestinationChange,
+        seen: &Seen,
+    ) -> Result<Destination> {
         caller.may(&Act::ChangeOffice)?;
         [change.waiting_days, change.scrub_days].into_iter().flatten().try_for_each(check_days)?;
         let now = self.now();
         let row = self.records.write(|on| {
             let mut row = DestinationRow::by_id(id, on)?.ok_or(DeskError::NotFound("destination"))?;
-            let (old, before) = (row.clone(), said(&row, &access::open_to(&row, on)?));
+            let open_to = access::open_to(&row, on)?;
+            let (old, before) = (row.clone(), said(&row, &open_to));
+            seen.check(&version_of(&row, &open_to), &Made { subject: None, after: &before }, on)?;
             self.set_given(&mut row, change)?;
             change_of_destination(&old, &mut row, now, on)?;
             if let Some(to) = &change.open_to {
@@ -303,6 +317,7 @@ impl Desk {
             waiting_days: u32::try_from(row.waiting_days).unwrap_or(u32::MAX),
             scrub_days: u32::try_from(row.scrub_days).unwrap_or(u32::MAX),
             protected_days: u32::try_from(row.protected_days).unwrap_or(u32::MAX),
+            version: version_of(row, &open_to),
             open_to,
             erasure: asked.then(|| Erasure { by: row.erasing_by.clone().unwrap_or_default(), ends: row.erases.map(timestamp) }),
             records_copied: row.records_copied.map(timestamp),
@@ -313,6 +328,12 @@ impl Desk {
 }
 
 const SERVICE: &str = "the service";
+
+fn version_of(row: &DestinationRow, open_to: &OpenTo) -> Version {
+    let limits = (row.capacity, row.reserve, row.default_limit, &row.at_limit);
+    let times = (row.waiting_days, row.scrub_days, row.protected_days);
+    version(&(&row.name, &row.description, &row.directory, limits, &row.keeping, &row.encryption, times, open_to))
+}
 
 pub(super) fn state(row: &DestinationRow, marker: &Result<(), MarkerError>, room: Option<u64>) -> DestinationState {
     match (marker, room) {
@@ -352,20 +373,20 @@ fn why(row: &DestinationRow, state: DestinationState, marker: &Result<(), Marker
 
 /// Days for which something waits, or after which it comes again.
 pub(super) fn check_days(days: u32) -> Result<()> {
-    if days > MOST_DAYS { Err(DeskError::Invalid(format!("it is {MOST_DAYS} days at most"))) } else { Ok(()) }
+    if days > bounds::DAYS { Err(DeskError::Invalid(format!("it is {} days at most", bounds::DAYS))) } else { Ok(()) }
 }
 
 /// What a destination is for.
 pub(super) fn checked_description(text: &str) -> Result<String> {
     let text = text.trim();
-    if text.chars().count() > MOST_DESCRIPTION || text.chars().any(|c| c.is_control() && c != '\n') {
-        return Err(DeskError::Invalid(format!("a description is plain text of {MOST_DESCRIPTION} characters at most")));
+    if text.chars().count() > bounds::DESCRIPTION || text.chars().any(|c| c.is_control() && c != '\n') {
+        return Err(DeskError::Invalid(format!("a description is plain text of {} characters at most", bounds::DESCRIPTION)));
     }
     Ok(text.to_owned())
 }
 
 /// A destination in a line, for the audit log.
-fn said(row: &DestinationRow, open_to: &jetfrost_wire::access::OpenTo) -> String {
+fn said(row: &DestinationRow, open_to: &OpenTo) -> String {
     format!(
         "{} at {}: capacity {}, reserve {}, limit of new stores {}, keeps {}, at a limit {}, encryption {}, protected time {} days, waiting time {} days, scrub every {} days, open to {}",
         row.name,

@@ -20,6 +20,7 @@ use jetfrost_wire::size;
 use super::access::{destination_named, open_to};
 use super::convert::{self, some_from_db};
 use super::enrolment::{Makes, lasting};
+use super::keeping::said_of_store;
 use super::people::account_named;
 use super::{Caller, Desk, DeskError, Result, shown_limit, to_db};
 use crate::records::{AccountRow, CodeRow, CodeWithNames, Connection, DestinationRow, GroupRow, WorkstationLine, WorkstationRow};
@@ -195,11 +196,12 @@ impl Desk {
                 row.code.set_makes(&destination.id, db_limit(*limit)?, *encrypted, on)?;
                 self.audit_change(caller, "enrolment code changed", machine, None, Some(&shown_step(step).says), on)?;
             }
-            Step::SetLimit { machine, before, after } => {
+            Step::SetLimit { machine, after, .. } => {
                 let mut line = WorkstationLine::by_name(&key(machine), on)?.ok_or(DeskError::NotFound("workstation"))?;
+                let was = said_of_store(&line.store);
                 line.store.size_limit = after.map(to_db).transpose()?;
                 line.store.update(on)?;
-                let (was, is) = (shown_limit(*before), shown_limit(*after));
+                let is = said_of_store(&line.store);
                 self.audit_change(caller, "image store changed", machine, Some(&was), Some(&is), on)?;
                 limited.push(line.workstation.id);
             }

@@ -13,14 +13,13 @@ use jetfrost_wire::event::Event;
 use jetfrost_wire::run::{BeginRun, CommitPoint, GiveUp, Outcome, Phase, PointCommitted, Progress, Run, RunBegun};
 use jetfrost_wire::workstation::PointKind;
 
-use super::enrolment::{MOST_VERSION, shortened};
+use super::bounds;
+use super::enrolment::shortened;
 use super::stores::Upload;
 use super::{Caller, Desk, DeskError, Result, convert, place, thinning, to_db};
 use crate::records::{Connection, NewRun, PointRow, RunRow, StoreRow, WorkstationLine, WorkstationRow};
 use crate::secrets::new_id;
 
-/// A reason is a sentence, not a log.
-const MOST_REASON: usize = 500;
 /// A point's body refers to its lists, it does not hold them.
 const MOST_POINT: usize = 1 << 20;
 
@@ -132,7 +131,7 @@ impl Desk {
         };
         let row = RunRow::insert(&new, on)?;
         WorkstationRow::set_latest_run(&line.workstation.id, row.number, on)?;
-        WorkstationRow::set_seen(&line.workstation.id, now, &shortened(&begin.client_version, MOST_VERSION), on)?;
+        WorkstationRow::set_seen(&line.workstation.id, now, &shortened(&begin.client_version, bounds::VERSION), on)?;
         Ok(row)
     }
 
@@ -344,7 +343,7 @@ fn set_progress(row: &mut RunRow, progress: &Progress) -> Result<()> {
 
 fn end(row: &mut RunRow, outcome: Outcome, reason: Option<&str>, at: i64) {
     row.outcome = outcome.word().into();
-    row.reason = reason.map(|reason| reason.chars().take(MOST_REASON).collect());
+    row.reason = reason.map(|reason| reason.chars().take(bounds::WHY_A_RUN_ENDED).collect());
     row.ended = Some(at);
     row.last_heard = at;
 }

@@ -6,6 +6,7 @@ use jetfrost_wire::event::Event;
 use jetfrost_wire::people::{Account, OwnPassword, PasswordSet};
 use jetfrost_wire::service::{Carry, IssuedToken, NewToken, Session, SessionsEnded, TokenScope};
 
+use super::bounds;
 use super::people::check_password;
 use super::{Caller, DAY_MS, Desk, DeskError, Result, Who, checked_name, convert};
 use crate::clock::timestamp;
@@ -16,7 +17,6 @@ use crate::secrets::{SecretKind, hash, hash_password, is_password, new_id, new_s
 const IDLE_MS: i64 = 12 * 3600 * 1000;
 /// The record of the last use is not written more often than this.
 const TOUCH_MS: i64 = 60 * 1000;
-const MOST_TOKEN_DAYS: u16 = 730;
 /// Nobody needs more tokens; each is a secret that lies somewhere.
 const MOST_TOKENS: usize = 50;
 
@@ -188,10 +188,10 @@ impl Desk {
 
 /// For how many days a token opens something.
 pub(super) fn check_token_days(days: u16) -> Result<()> {
-    if (1..=MOST_TOKEN_DAYS).contains(&days) {
+    if (1..=bounds::TOKEN_DAYS).contains(&days) {
         return Ok(());
     }
-    Err(DeskError::Invalid(format!("a token lasts 1 to {MOST_TOKEN_DAYS} days")))
+    Err(DeskError::Invalid(format!("a token lasts 1 to {} days", bounds::TOKEN_DAYS)))
 }
 
 fn session_of(row: &SessionRow, current: Option<&str>) -> Session {

@@ -1,30 +1,34 @@
 //! What is decided for all of the office.
 
 use jetfrost_office::access::Act;
+use jetfrost_wire::Version;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::service::OfficeSettings;
 use jetfrost_wire::size::{Units, show_in};
 
+use super::versions::{Made, Seen, version};
 use super::{Caller, Desk, DeskError, Result};
 use crate::records::{set_units, units};
 
 impl Desk {
-    pub(crate) fn settings(&self, caller: &Caller) -> Result<OfficeSettings> {
+    pub(crate) fn settings(&self, caller: &Caller) -> Result<(OfficeSettings, Version)> {
         caller.may(&Act::SeeOffice)?;
-        self.read_settings()
+        let settings = self.read_settings()?;
+        Ok((settings, version(&settings)))
     }
 
     /// Decides them. They count at once.
-    pub(crate) fn set_settings(&self, caller: &Caller, to: &OfficeSettings) -> Result<OfficeSettings> {
+    pub(crate) fn set_settings(&self, caller: &Caller, to: &OfficeSettings, seen: &Seen) -> Result<(OfficeSettings, Version)> {
         caller.may(&Act::ChangeOffice)?;
         self.records.write(|on| {
             let before = units(on)?;
+            seen.check(&version(&decided(&before)), &Made { subject: Some("units"), after: &before }, on)?;
             set_units(to.units.word(), on)?;
             self.audit_change(caller, "settings changed", "units", Some(&before), Some(to.units.word()), on)
         })?;
         show_in(to.units);
         self.events.tell(Event::Office);
-        Ok(*to)
+        Ok((*to, version(to)))
     }
 
     /// Shows sizes as it was decided; at start.
@@ -35,6 +39,10 @@ impl Desk {
 
     fn read_settings(&self) -> Result<OfficeSettings> {
         let word = self.records.read(|on| Ok::<_, DeskError>(units(on)?))?;
-        Ok(OfficeSettings { units: Units::from_word(&word).unwrap_or_default() })
+        Ok(decided(&word))
     }
+}
+
+fn decided(word: &str) -> OfficeSettings {
+    OfficeSettings { units: Units::from_word(word).unwrap_or_default() }
 }

@@ -1,17 +1,20 @@
 //! The API over HTTP: extract, call the desk, map what comes back.
 
+mod bounds;
 mod bulk;
 mod caps;
 mod console;
 mod credential;
 mod document;
 mod events;
+mod examples;
 mod handlers;
 mod large;
 mod once;
 mod problem;
 mod protocol;
 mod strict;
+mod versions;
 
 use std::future::Future;
 use std::sync::Arc;
@@ -32,6 +35,7 @@ use once::Answers;
 pub(crate) use problem::Trouble;
 use protocol::Routes;
 pub(crate) use protocol::speak;
+use versions::Versioned;
 
 /// JSON bodies are not longer than this, except those that are [`large::Large`].
 const MOST_JSON: usize = 64 << 10;
@@ -44,6 +48,8 @@ pub(crate) struct App {
     pub(crate) stopping: watch::Receiver<bool>,
     /// Uploads and fetches that are going on.
     bulk: Arc<Caps>,
+    /// Bodies in memory that are longer than names and settings are.
+    large: Arc<Caps>,
     /// Who listens to live changes.
     listeners: Arc<Caps>,
     /// Answers that can be given again.
@@ -52,13 +58,22 @@ pub(crate) struct App {
 
 /// Uploads and fetches of one workstation or session, and of all: each holds two buffers.
 const MOST_BULK: (usize, usize) = (24, 400);
+/// Long bodies of one workstation or account, and of all: each has two mebibytes at most.
+const MOST_LARGE: (usize, usize) = (4, 64);
 /// Listeners of one workstation or account, and all of them.
 const MOST_LISTENERS: (usize, usize) = (16, 400);
 
 impl App {
     pub(crate) fn new(desk: Arc<Desk>, stopping: watch::Receiver<bool>) -> Self {
         let caps = |(each, all)| Caps::new(each, all);
-        Self { desk, stopping, bulk: caps(MOST_BULK), listeners: caps(MOST_LISTENERS), answers: Arc::default() }
+        Self {
+            desk,
+            stopping,
+            bulk: caps(MOST_BULK),
+            large: caps(MOST_LARGE),
+            listeners: caps(MOST_LISTENERS),
+            answers: Arc::default(),
+        }
     }
 
     /// Begins an upload or a fetch for whoever calls, unless too many are going on.
@@ -73,6 +88,13 @@ impl App {
             Ok(Some((permit, work(desk, caller)?)))
         });
         begun.await?.ok_or_else(Trouble::too_many)
+    }
+
+    /// Lets one more long body of whoever calls into memory, unless there are too many.
+    async fn large_for_caller(&self, credential: Credential) -> Result<Permit, Trouble> {
+        let large = Arc::clone(&self.large);
+        let permit = self.for_caller(credential, move |_, caller| Ok(large.begin(&caller.name())));
+        permit.await?.ok_or_else(Trouble::too_many)
     }
 
     /// Runs a use case off the event loop.
@@ -106,6 +128,8 @@ impl App {
 }
 
 type Reply<T> = Result<Json<T>, Trouble>;
+/// A reply that says in `ETag` what a change is to say in `If-Match`.
+type VersionedReply<T> = Result<Versioned<T>, Trouble>;
 
 fn api_routes(config: &mut ServiceConfig<'_>) {
     handlers::routes(config);

@@ -11,11 +11,12 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::{AUTHORIZATION, CONTENT_TYPE, HeaderValue};
 use actix_web::middleware::Next;
 use actix_web::web::{Bytes, BytesMut, Data};
-use actix_web::{HttpMessage, HttpResponse, ResponseError, rt};
+use actix_web::{HttpMessage, HttpRequest, HttpResponse, ResponseError, rt};
 use futures_util::StreamExt;
 
+use super::caps::Permit;
 use super::credential::credential;
-use super::{App, COOKIE, Trouble, large};
+use super::{App, COOKIE, MOST_JSON, Trouble, large};
 
 /// The header that names a call.
 pub(super) const HEADER: &str = "idempotency-key";
@@ -136,8 +137,9 @@ pub(super) async fn answer(
         let trouble = Trouble::bad_request(format!("an Idempotency-Key has 1 to {MOST_KEY} bytes"));
         return Ok(request.into_response(trouble.error_response()));
     }
-    let body = match whole(request.take_payload()).await {
-        Ok(body) => body,
+    let body = request.take_payload();
+    let (body, permit) = match whole(request.request(), body).await {
+        Ok(read) => read,
         Err(trouble) => return Ok(request.into_response(trouble.error_response())),
     };
     let (name, body_name) = (name_of(&request, &key), *blake3::hash(&body).as_bytes());
@@ -151,7 +153,7 @@ pub(super) async fn answer(
         Known::Underway => Ok(request.into_response(Trouble::underway().error_response())),
         Known::Another => Ok(request.into_response(Trouble::key_of_another_call().error_response())),
         // In a task of its own: who breaks the connection off does not break the call off.
-        Known::New => rt::spawn(call(request, next, Underway { answers, name, is_over: false }))
+        Known::New => rt::spawn(call(request, next, permit, Underway { answers, name, is_over: false }))
             .await
             .unwrap_or_else(|_| Err(Trouble::stopping().into())),
     }
@@ -169,6 +171,7 @@ async fn is_still_known(request: &ServiceRequest) -> Result<(), Trouble> {
 async fn call(
     request: ServiceRequest,
     next: Next<impl MessageBody + 'static>,
+    _permit: Option<Permit>,
     mut underway: Underway,
 ) -> Result<ServiceResponse<BoxBody>, actix_web::Error> {
     let response = next.call(request).await?.map_into_boxed_body();
@@ -211,16 +214,20 @@ fn name_of(request: &ServiceRequest, key: &[u8]) -> Name {
     *hasher.finalize().as_bytes()
 }
 
-async fn whole(mut body: Payload) -> Result<Bytes, Trouble> {
-    let mut bytes = BytesMut::new();
+/// All of a body. Of a long one nothing more is read before it is let in.
+async fn whole(request: &HttpRequest, mut body: Payload) -> Result<(Bytes, Option<Permit>), Trouble> {
+    let (mut bytes, mut permit) = (BytesMut::new(), None);
     while let Some(piece) = body.next().await {
         let piece = piece.map_err(|_| Trouble::stalled())?;
         if bytes.len() + piece.len() > large::MOST {
             return Err(Trouble::too_large(large::MOST as u64));
         }
+        if bytes.len() + piece.len() > MOST_JSON && permit.is_none() {
+            permit = Some(large::permit(request).await?);
+        }
         bytes.extend_from_slice(&piece);
     }
-    Ok(bytes.freeze())
+    Ok((bytes.freeze(), permit))
 }
 
 #[cfg(test)]

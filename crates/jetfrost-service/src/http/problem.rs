@@ -200,7 +200,7 @@ fn fold(error: &DeskError) -> Problem {
         ),
         DeskError::PointGone { sequence, at, why } => Problem::new(
             Kind::NotFound,
-            format!("Recovery point {sequence} is gone since {}: {why}.", crate::clock::timestamp(*at)),
+            format!("Recovery point {sequence} is gone since {}: {why}.", crate::clock::said(*at)),
             "List the recovery points and choose from them.",
         ),
         DeskError::WrongCode(why) => Problem::new(Kind::WrongCode, sentence(why), "Ask the administrator for a new code."),
@@ -233,7 +233,7 @@ fn fold(error: &DeskError) -> Problem {
             format!("Bring it back: jetfrost destination bring-back '{name}'. Restores go on meanwhile."),
         ),
         DeskError::NotLetIn { what, until } => {
-            let until = until.map(|(until, _)| crate::clock::timestamp(until));
+            let until = until.map(|(until, _)| crate::clock::said(until));
             let next = match until {
                 Some(until) => format!("Wait: they are let in again at {until}, or when an administrator says so."),
                 None => format!("Let them in again: jetfrost admission let-in {what}."),
@@ -254,6 +254,13 @@ fn fold(error: &DeskError) -> Problem {
         DeskError::Invalid(why) => Problem::new(Kind::Invalid, sentence(why), "Correct this and try again; nothing was changed."),
         DeskError::Conflict(why) => {
             Problem::new(Kind::Conflict, sentence(why), "Look at how things stand now, then decide again.")
+        }
+        DeskError::ChangedMeanwhile { by } => {
+            let who = by.as_ref().map_or_else(
+                || "Somebody else changed this after you opened it.".into(),
+                |(who, at)| format!("'{who}' changed this at {}, after you opened it.", crate::clock::said(*at)),
+            );
+            Problem::new(Kind::ChangedMeanwhile, who, "Look at how it is set now, then save yours or keep theirs.")
         }
         DeskError::RunOver => Problem::new(
             Kind::RunOver,

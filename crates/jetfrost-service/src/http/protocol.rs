@@ -10,7 +10,7 @@ use actix_web::body::{BodySize, BoxBody, MessageBody};
 use actix_web::dev::{Payload, ServiceRequest, ServiceResponse};
 use actix_web::error::PayloadError;
 use actix_web::http::Method;
-use actix_web::http::header::{ALLOW, CONTENT_TYPE, HeaderValue};
+use actix_web::http::header::{ALLOW, CONTENT_TYPE, HeaderValue, IF_MATCH};
 use actix_web::middleware::Next;
 use actix_web::web::{Bytes, BytesMut, Data};
 use actix_web::{HttpMessage, HttpResponse, ResponseError};
@@ -18,6 +18,7 @@ use futures_util::{Stream, StreamExt, stream};
 use serde_json::Value;
 use tokio::time::{Instant, timeout_at};
 
+use super::document::takes_version;
 use super::{Trouble, once, strict};
 
 /// A body of which nothing arrives for so long has stalled.
@@ -47,6 +48,8 @@ struct Route {
     takes: Option<(String, Value)>,
     /// The names of what a query may have.
     query: Vec<String>,
+    /// Whether it heeds `If-Match`.
+    takes_version: bool,
 }
 
 impl Routes {
@@ -63,6 +66,7 @@ impl Routes {
             method: Method::GET,
             takes: None,
             query: Vec::new(),
+            takes_version: false,
         });
         let paths = document["paths"].as_object().into_iter().flatten();
         let routes = paths.flat_map(|(path, item)| {
@@ -98,7 +102,7 @@ impl Route {
         if answer.as_str().is_some_and(|name| name.contains("/Page_")) {
             query.extend(["after".to_owned(), "most".to_owned()]);
         }
-        Some(Self { parts: parts(path), method, takes, query })
+        Some(Self { parts: parts(path), method, takes, query, takes_version: takes_version(call) })
     }
 
     fn takes(&self) -> Option<&str> {
@@ -132,6 +136,10 @@ pub(crate) async fn speak(
     if let Some(takes) = route.and_then(|route| route.takes()).filter(|takes| !is_of(&request, takes)) {
         let trouble = Trouble::unsupported_media_type(takes);
         return Ok(refused(request, &trouble, None));
+    }
+    // Whoever sets a condition counts on it.
+    if request.headers().contains_key(IF_MATCH) && !request.method().is_safe() && route.is_some_and(|r| !r.takes_version) {
+        return Ok(refused(request, &Trouble::bad_request("this call takes no 'If-Match'"), None));
     }
     let is_upload = request.method() == Method::PUT && route.is_some_and(|route| route.takes() == Some(BYTES));
     if !is_upload {

@@ -132,6 +132,19 @@ impl AuditRow {
         query.load(on)
     }
 
+    /// The latest entry by which something became what `after` says.
+    pub(crate) fn latest_that_made(subject: Option<&str>, after: &str, on: &mut Connection) -> Rows<Option<Self>> {
+        let mut query = audit::table
+            .filter(audit::after.eq(cut(after, MOST_CHANGE)))
+            .order(audit::number.desc())
+            .select(Self::as_select())
+            .into_boxed();
+        if let Some(subject) = subject {
+            query = query.filter(audit::subject.eq(cut(subject, MOST_SUBJECT)));
+        }
+        query.first(on).optional()
+    }
+
     pub(crate) fn by_number(number: i64, on: &mut Connection) -> Rows<Option<Self>> {
         audit::table.find(number).select(Self::as_select()).get_result(on).optional()
     }

@@ -6,10 +6,11 @@ use jetfrost_wire::access::{AccessLine, AccessQuery};
 use jetfrost_wire::people::{Account, AccountChange, AccountRemoval, AccountTies, NewAccount, NewPassword, PasswordSet};
 use jetfrost_wire::{Page, PageQuery, Problem};
 
-use super::super::{App, Reply, Trouble};
-use crate::desk::Credential;
+use super::super::{App, Reply, Trouble, VersionedReply};
+use crate::desk::{Credential, Seen};
 
 serve!(
+    account,
     accounts,
     add_account,
     change_account,
@@ -29,6 +30,13 @@ async fn accounts(app: Data<App>, credential: Credential, page: Query<PageQuery>
     Ok(Json(app.for_caller(credential, move |desk, caller| desk.accounts(caller, &page)).await?))
 }
 
+/// An account.
+#[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/accounts/{id}")]
+async fn account(app: Data<App>, credential: Credential, id: Path<String>) -> VersionedReply<Account> {
+    Ok(app.for_caller(credential, move |desk, caller| desk.account(caller, &id)).await?.into())
+}
+
 /// Adds an account.
 #[utoipa::path(tag = "accounts", request_body = NewAccount, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/accounts")]
@@ -37,10 +45,16 @@ async fn add_account(app: Data<App>, credential: Credential, body: Json<NewAccou
 }
 
 /// Changes what is given of an account. Workstations do not notice another login name.
-#[utoipa::path(tag = "accounts", request_body = AccountChange, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(tag = "accounts", request_body = AccountChange, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on."), ("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[patch("/accounts/{id}")]
-async fn change_account(app: Data<App>, credential: Credential, id: Path<String>, body: Json<AccountChange>) -> Reply<Account> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.change_account(caller, &id, &body)).await?))
+async fn change_account(
+    app: Data<App>,
+    credential: Credential,
+    id: Path<String>,
+    seen: Seen,
+    body: Json<AccountChange>,
+) -> VersionedReply<Account> {
+    Ok(app.for_caller(credential, move |desk, caller| desk.change_account(caller, &id, &body, &seen)).await?.into())
 }
 
 /// What hangs on an account: who is signed in, and its workstations.

@@ -9,10 +9,11 @@ use jetfrost_wire::destination::{
 use jetfrost_wire::trial::{Trial, TryFor};
 use jetfrost_wire::{Page, PageQuery, Problem};
 
-use super::super::{App, Reply};
-use crate::desk::{Credential, Desk};
+use super::super::{App, Reply, VersionedReply};
+use crate::desk::{Credential, Desk, Seen};
 
 serve!(
+    destination,
     destinations,
     try_directory,
     add_destination,
@@ -35,6 +36,13 @@ async fn destinations(app: Data<App>, credential: Credential, page: Query<PageQu
     Ok(Json(app.for_caller(credential, move |desk, caller| desk.destinations(caller, &page)).await?))
 }
 
+/// A destination.
+#[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/destinations/{id}")]
+async fn destination(app: Data<App>, credential: Credential, id: Path<String>) -> VersionedReply<Destination> {
+    Ok(app.for_caller(credential, move |desk, caller| desk.destination_by_id(caller, &id)).await?.into())
+}
+
 /// Says whether a directory would do as a destination; changes nothing.
 #[utoipa::path(tag = "destinations", request_body = TryDirectory, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Verdict), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/destinations/try")]
@@ -50,15 +58,16 @@ async fn add_destination(app: Data<App>, credential: Credential, body: Json<NewD
 }
 
 /// Changes what is given of a destination.
-#[utoipa::path(tag = "destinations", request_body = DestinationChange, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(tag = "destinations", request_body = DestinationChange, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on."), ("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[patch("/destinations/{id}")]
 async fn change_destination(
     app: Data<App>,
     credential: Credential,
     id: Path<String>,
+    seen: Seen,
     body: Json<DestinationChange>,
-) -> Reply<Destination> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.change_destination(caller, &id, &body)).await?))
+) -> VersionedReply<Destination> {
+    Ok(app.for_caller(credential, move |desk, caller| desk.change_destination(caller, &id, &body, &seen)).await?.into())
 }
 
 /// Withdraws a destination: it takes no new backups, and those on it can be restored.

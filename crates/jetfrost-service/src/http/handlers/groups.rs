@@ -5,16 +5,23 @@ use actix_web::{HttpResponse, delete, get, patch, post, put};
 use jetfrost_wire::people::{Group, GroupChange, GroupLogins, NewGroup};
 use jetfrost_wire::{Page, PageQuery, Problem};
 
-use super::super::{App, Reply, Trouble};
-use crate::desk::Credential;
+use super::super::{App, Reply, Trouble, VersionedReply};
+use crate::desk::{Credential, Seen};
 
-serve!(groups, add_group, set_group_logins, change_group, remove_group,);
+serve!(group, groups, add_group, set_group_logins, change_group, remove_group,);
 
 /// Groups, by name.
 #[utoipa::path(tag = "groups", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Group>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/groups")]
 async fn groups(app: Data<App>, credential: Credential, page: Query<PageQuery>) -> Reply<Page<Group>> {
     Ok(Json(app.for_caller(credential, move |desk, caller| desk.groups(caller, &page)).await?))
+}
+
+/// A group.
+#[utoipa::path(tag = "groups", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Group), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/groups/{id}")]
+async fn group(app: Data<App>, credential: Credential, id: Path<String>) -> VersionedReply<Group> {
+    Ok(app.for_caller(credential, move |desk, caller| desk.group(caller, &id)).await?.into())
 }
 
 /// Adds a group.
@@ -25,17 +32,29 @@ async fn add_group(app: Data<App>, credential: Credential, body: Json<NewGroup>)
 }
 
 /// Sets who is in a group.
-#[utoipa::path(tag = "groups", request_body = GroupLogins, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Group), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(tag = "groups", request_body = GroupLogins, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on."), ("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Group), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/groups/{id}/logins")]
-async fn set_group_logins(app: Data<App>, credential: Credential, id: Path<String>, body: Json<GroupLogins>) -> Reply<Group> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_group_logins(caller, &id, &body)).await?))
+async fn set_group_logins(
+    app: Data<App>,
+    credential: Credential,
+    id: Path<String>,
+    seen: Seen,
+    body: Json<GroupLogins>,
+) -> VersionedReply<Group> {
+    Ok(app.for_caller(credential, move |desk, caller| desk.set_group_logins(caller, &id, &body, &seen)).await?.into())
 }
 
 /// Changes what is given of a group.
-#[utoipa::path(tag = "groups", request_body = GroupChange, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Group), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(tag = "groups", request_body = GroupChange, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on."), ("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Group), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[patch("/groups/{id}")]
-async fn change_group(app: Data<App>, credential: Credential, id: Path<String>, body: Json<GroupChange>) -> Reply<Group> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.change_group(caller, &id, &body)).await?))
+async fn change_group(
+    app: Data<App>,
+    credential: Credential,
+    id: Path<String>,
+    seen: Seen,
+    body: Json<GroupChange>,
+) -> VersionedReply<Group> {
+    Ok(app.for_caller(credential, move |desk, caller| desk.change_group(caller, &id, &body, &seen)).await?.into())
 }
 
 /// Removes a group. Its accounts stay.

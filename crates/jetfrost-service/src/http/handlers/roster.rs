@@ -26,25 +26,25 @@ async fn roster(app: Data<App>, credential: Credential, query: Query<RosterQuery
 #[utoipa::path(tag = "roster", request_body = Roster, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = RosterPlan), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/roster/plan")]
 async fn plan_roster(app: Data<App>, credential: Credential, body: Large<Roster>) -> Reply<RosterPlan> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.plan_roster(caller, &body.0)).await?))
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.plan_roster(caller, &body.body)).await?))
 }
 
 /// Puts a roster into effect: all of it, or nothing. Doing it again changes nothing more.
 #[utoipa::path(tag = "roster", request_body = Roster, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = RosterDone), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/roster")]
 async fn apply_roster(app: Data<App>, credential: Credential, body: Large<Roster>) -> Reply<RosterDone> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.apply_roster(caller, &body.0)).await?))
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.apply_roster(caller, &body.body)).await?))
 }
 
 /// Hand-outs for enrolment codes, a page each, in one file.
 #[utoipa::path(tag = "roster", request_body = AskHandOuts, security(("bearer" = []), ("cookie" = [])), responses((status = 200, content((String = "text/html"), (Vec<u8> = "application/pdf"))), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/hand-outs")]
-async fn hand_outs(app: Data<App>, credential: Credential, Large(body): Large<AskHandOuts>) -> Result<HttpResponse, Trouble> {
-    let (kind, name) = match body.form {
+async fn hand_outs(app: Data<App>, credential: Credential, ask: Large<AskHandOuts>) -> Result<HttpResponse, Trouble> {
+    let (kind, name) = match ask.body.form {
         HandOutForm::Html => ("text/html; charset=utf-8", "hand-outs.html"),
         HandOutForm::Pdf => ("application/pdf", "hand-outs.pdf"),
     };
-    let bytes = app.for_caller(credential, move |desk, caller| desk.hand_outs(caller, &body)).await?;
+    let bytes = app.for_caller(credential, move |desk, caller| desk.hand_outs(caller, &ask.body)).await?;
     Ok(HttpResponse::Ok()
         .content_type(kind)
         .insert_header(("Content-Disposition", format!("attachment; filename={name}")))

@@ -29,7 +29,7 @@ async fn progress(app: Data<App>, credential: Credential, id: Path<String>, body
 #[utoipa::path(tag = "runs", request_body = CommitPoint, params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = PointCommitted), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/runs/{id}/point")]
 async fn commit(app: Data<App>, credential: Credential, id: Path<String>, body: Large<CommitPoint>) -> Reply<PointCommitted> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.commit(caller, &id, &body.0)).await?))
+    Ok(Json(app.for_caller(credential, move |desk, caller| desk.commit(caller, &id, &body.body)).await?))
 }
 
 /// Ends a run that made no recovery point.

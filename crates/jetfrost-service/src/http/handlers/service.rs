@@ -16,8 +16,8 @@ use jetfrost_wire::{Page, Problem};
 
 use super::super::credential::origin;
 use super::super::problem::sentence;
-use super::super::{App, Reply, Trouble};
-use crate::desk::{Credential, Desk, export_header};
+use super::super::{App, Reply, Trouble, VersionedReply};
+use crate::desk::{Credential, Desk, Seen, export_header};
 
 serve!(
     service_info,
@@ -78,15 +78,20 @@ async fn end_escrow(app: Data<App>, credential: Credential) -> Result<HttpRespon
 /// What is let in, and what is underway.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AdmissionState), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/admission")]
-async fn admission(app: Data<App>, credential: Credential) -> Reply<AdmissionState> {
-    Ok(Json(app.for_caller(credential, Desk::admission).await?))
+async fn admission(app: Data<App>, credential: Credential) -> VersionedReply<AdmissionState> {
+    Ok(app.for_caller(credential, Desk::admission).await?.into())
 }
 
 /// Sets what is let in. It counts at once; what is underway comes to its end.
-#[utoipa::path(tag = "service", request_body = Admission, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AdmissionState), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(tag = "service", request_body = Admission, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on.")), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AdmissionState), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/admission")]
-async fn set_admission(app: Data<App>, credential: Credential, body: Json<Admission>) -> Reply<AdmissionState> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_admission(caller, &body)).await?))
+async fn set_admission(
+    app: Data<App>,
+    credential: Credential,
+    seen: Seen,
+    body: Json<Admission>,
+) -> VersionedReply<AdmissionState> {
+    Ok(app.for_caller(credential, move |desk, caller| desk.set_admission(caller, &body, &seen)).await?.into())
 }
 
 /// Follows the audit log's chain and says where it breaks.
@@ -173,29 +178,39 @@ async fn piece(
 /// How the service announces itself on the network.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Discovery), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/discovery")]
-async fn discovery(app: Data<App>, credential: Credential) -> Reply<Discovery> {
-    Ok(Json(app.for_caller(credential, Desk::discovery).await?))
+async fn discovery(app: Data<App>, credential: Credential) -> VersionedReply<Discovery> {
+    Ok(app.for_caller(credential, Desk::discovery).await?.into())
 }
 
 /// Decides how the service announces itself. It counts at once.
-#[utoipa::path(tag = "service", request_body = DiscoverySettings, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Discovery), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(tag = "service", request_body = DiscoverySettings, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on.")), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Discovery), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/discovery")]
-async fn set_discovery(app: Data<App>, credential: Credential, body: Json<DiscoverySettings>) -> Reply<Discovery> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_discovery(caller, &body)).await?))
+async fn set_discovery(
+    app: Data<App>,
+    credential: Credential,
+    seen: Seen,
+    body: Json<DiscoverySettings>,
+) -> VersionedReply<Discovery> {
+    Ok(app.for_caller(credential, move |desk, caller| desk.set_discovery(caller, &body, &seen)).await?.into())
 }
 
 /// What is decided for all of the office.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = OfficeSettings), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/settings")]
-async fn settings(app: Data<App>, credential: Credential) -> Reply<OfficeSettings> {
-    Ok(Json(app.for_caller(credential, Desk::settings).await?))
+async fn settings(app: Data<App>, credential: Credential) -> VersionedReply<OfficeSettings> {
+    Ok(app.for_caller(credential, Desk::settings).await?.into())
 }
 
 /// Decides what counts for all of the office.
-#[utoipa::path(tag = "service", request_body = OfficeSettings, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = OfficeSettings), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(tag = "service", request_body = OfficeSettings, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on.")), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = OfficeSettings), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/settings")]
-async fn set_settings(app: Data<App>, credential: Credential, body: Json<OfficeSettings>) -> Reply<OfficeSettings> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_settings(caller, &body)).await?))
+async fn set_settings(
+    app: Data<App>,
+    credential: Credential,
+    seen: Seen,
+    body: Json<OfficeSettings>,
+) -> VersionedReply<OfficeSettings> {
+    Ok(app.for_caller(credential, move |desk, caller| desk.set_settings(caller, &body, &seen)).await?.into())
 }
 
 /// All that needs attention now, the worst first.
@@ -208,15 +223,15 @@ async fn attention(app: Data<App>, credential: Credential) -> Reply<Attention> {
 /// Where mail goes, and whether it gets there.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MailState), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/mail")]
-async fn mail(app: Data<App>, credential: Credential) -> Reply<MailState> {
-    Ok(Json(app.for_caller(credential, Desk::mail).await?))
+async fn mail(app: Data<App>, credential: Credential) -> VersionedReply<MailState> {
+    Ok(app.for_caller(credential, Desk::mail).await?.into())
 }
 
 /// Decides where mail goes. What needs attention now is told anew.
-#[utoipa::path(tag = "service", request_body = SetMail, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MailState), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(tag = "service", request_body = SetMail, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on.")), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MailState), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/mail")]
-async fn set_mail(app: Data<App>, credential: Credential, body: Json<SetMail>) -> Reply<MailState> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_mail(caller, &body)).await?))
+async fn set_mail(app: Data<App>, credential: Credential, seen: Seen, body: Json<SetMail>) -> VersionedReply<MailState> {
+    Ok(app.for_caller(credential, move |desk, caller| desk.set_mail(caller, &body, &seen)).await?.into())
 }
 
 /// Sends no mail any more.

@@ -8,10 +8,11 @@ use jetfrost_wire::keeping::{NewHold, RemoveNow, StoreSettings, ThinningPreview}
 use jetfrost_wire::workstation::{NewSlot, Point, PointBytes, Slots, Soundness, WayIn, Workstation};
 use jetfrost_wire::{Page, Problem};
 
-use super::super::{App, Reply, Trouble};
-use crate::desk::Credential;
+use super::super::{App, Reply, Trouble, VersionedReply};
+use crate::desk::{Credential, Seen};
 
 serve!(
+    store_settings,
     point_bytes,
     slots,
     set_store,
@@ -51,11 +52,24 @@ async fn slots(app: Data<App>, credential: Credential, id: Path<String>) -> Repl
     Ok(Json(app.for_caller(credential, move |desk, caller| desk.slots(caller, &id)).await?))
 }
 
+/// What is set for an image store.
+#[utoipa::path(tag = "stores", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = StoreSettings), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/stores/{id}/settings")]
+async fn store_settings(app: Data<App>, credential: Credential, id: Path<String>) -> VersionedReply<StoreSettings> {
+    Ok(app.for_caller(credential, move |desk, caller| desk.store_settings(caller, &id)).await?.into())
+}
+
 /// Sets an image store's limit, and what it keeps if not what its destination says.
-#[utoipa::path(tag = "stores", request_body = StoreSettings, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(tag = "stores", request_body = StoreSettings, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on."), ("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/stores/{id}/settings")]
-async fn set_store(app: Data<App>, credential: Credential, id: Path<String>, body: Json<StoreSettings>) -> Reply<Workstation> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_store(caller, &id, &body)).await?))
+async fn set_store(
+    app: Data<App>,
+    credential: Credential,
+    id: Path<String>,
+    seen: Seen,
+    body: Json<StoreSettings>,
+) -> VersionedReply<Workstation> {
+    Ok(app.for_caller(credential, move |desk, caller| desk.set_store(caller, &id, &body, &seen)).await?.into())
 }
 
 /// Puts a hold on an image store: nothing of it goes.
