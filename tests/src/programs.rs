@@ -1,5 +1,6 @@
 //! The programs themselves, as processes.
 
+use std::fs::File;
 use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
@@ -22,6 +23,11 @@ pub fn program(name: &str) -> PathBuf {
     directory.unwrap_or_else(|| panic!("{name} is not built: run 'cargo build --workspace'")).join(name)
 }
 
+/// Where the log goes of a service with this state directory: beside it.
+fn log_of(state: &Path) -> PathBuf {
+    state.with_extension("log")
+}
+
 /// `jetfrostd` as a process.
 pub struct Daemon {
     child: Child,
@@ -42,7 +48,7 @@ impl Daemon {
             // As packaging/jetfrostd.service has it.
             .env("MALLOC_ARENA_MAX", "2")
             .stdout(Stdio::piped())
-            .stderr(Stdio::null())
+            .stderr(File::create(log_of(state)).expect("a file"))
             .spawn()
             .expect("jetfrostd starts");
         let mut said = String::new();
@@ -64,6 +70,12 @@ impl Daemon {
             said.split("https://localhost:").nth(1).and_then(|rest| rest.split('/').next()).expect("the console's address");
         let address = format!("localhost:{port}");
         Self { child, said, address }
+    }
+
+    /// What it logged so far.
+    #[must_use]
+    pub fn log(state: &Path) -> String {
+        std::fs::read_to_string(log_of(state)).expect("a log")
     }
 
     /// The word behind a label in what it said.

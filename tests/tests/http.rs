@@ -5,6 +5,7 @@ use std::time::{Duration, Instant};
 
 use jetfrost_client::api::Api;
 use jetfrost_tests::office::Office;
+use jetfrost_tests::programs::{Daemon, first_sign_in, jetfrost_ends};
 use jetfrost_tests::raw::RawCall;
 use jetfrost_wire::destination::{Destination, DestinationState};
 use jetfrost_wire::enrolment::{CodeState, EnrolmentCode};
@@ -211,4 +212,29 @@ fn roles_and_methods_hold_for_head_as_for_get() {
     let signed_in: Value = office.api.post("/sessions", &call).expect("signed in");
     let credential = format!("authorization: Bearer {}", signed_in["token"].as_str().expect("a token"));
     assert_eq!(curl(&office, "/api/v1/accounts", &["--head", "--header", &credential]).status, 403);
+}
+
+#[test]
+fn a_log_in_a_file_has_no_colours_and_mistakes_of_callers_are_no_errors_in_it() {
+    let test = tempfile::tempdir().expect("a directory");
+    let at = |name: &str| test.path().join(name);
+    let text = |path: &std::path::Path| path.to_str().expect("text").to_owned();
+    let daemon = Daemon::start(&at("state"), 0);
+    first_sign_in(&daemon, &at("desk"));
+    let _ = jetfrost_ends(&at("desk"), &["destination", "add", "shelf", &text(&at("shelf"))], 0);
+    let _ = jetfrost_ends(&at("desk"), &["access", "open", "shelf", "--everybody"], 0);
+    let code = jetfrost_ends(&at("desk"), &["--json", "enrolment", "add", "ingrid"], 0);
+    let code: Value = serde_json::from_str(&code.out).expect("JSON");
+    let _ = jetfrost_ends(&at("station"), &["join", code["code"].as_str().expect("a code"), "--name", "knot"], 0);
+    std::fs::create_dir(at("files")).expect("made");
+    let _ = jetfrost_ends(&at("station"), &["keep", &text(&at("files"))], 0);
+    for call in ["POST /api/v1/sessions HTTP/1.1\r\ncontent-length: 1\r\n\r\n{", "GET /api/v1/nothing HTTP/1.1\r\n\r\n"] {
+        let call = call.replacen("HTTP/1.1\r\n", "HTTP/1.1\r\nhost: localhost\r\n", 1);
+        assert!(RawCall::send(&daemon.address, call.as_bytes()).answer().starts_with("HTTP/1.1 4"));
+    }
+    std::fs::rename(at("shelf"), at("elsewhere")).expect("moved away");
+    let _ = jetfrost_ends(&at("station"), &["backup"], 5);
+    let log = Daemon::log(&at("state"));
+    assert!(log.contains("a request was refused"), "{log}");
+    assert!(!log.contains('\u{1b}') && !log.contains("ERROR"), "{log}");
 }

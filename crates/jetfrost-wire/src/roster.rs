@@ -7,6 +7,7 @@ use crate::enrolment::IssuedCode;
 
 /// A roster, to be looked at or to be put into effect.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct Roster {
     /// Its text: CSV (RFC 4180) with a header.
     pub table: String,
@@ -99,6 +100,7 @@ pub enum HandOutForm {
 
 /// Asks for hand-outs, a page for each code, in one file.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct AskHandOuts {
     /// Enrolment codes, as they were shown when they were made.
     pub codes: Vec<String>,

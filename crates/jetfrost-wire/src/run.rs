@@ -184,6 +184,7 @@ pub struct RunBegun {
 
 /// Commits the point of a run.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct CommitPoint {
     /// The point's file.
     pub point: Binary,
