@@ -1,6 +1,8 @@
 //! The terminal: tables, words, questions, progress. Nothing else in this program prints.
 
+use std::ffi::OsStr;
 use std::io::{IsTerminal, Write};
+use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -315,4 +317,9 @@ mod tests {
         assert_eq!(ago(before(7100), now), "118 min ago");
         assert_eq!(ago(before(200_000), now), "2 days ago");
     }
+}
+
+/// A path for reading; bytes that are no text are shown as such.
+pub(crate) fn shown_path(path: &[u8]) -> String {
+    OsStr::from_bytes(path).display().to_string().replace(char::is_control, "�")
 }

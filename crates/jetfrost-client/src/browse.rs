@@ -112,8 +112,8 @@ impl Browser {
                 Some(other) => ClientError::OtherKind { sequence: *sequence, found: other.kind },
                 None => ClientError::NoPoint(sequence.to_string()),
             },
-            At::Latest => ClientError::NoPoint(format!("of {} yet", of_kind(kind))),
-            At::Time(time) => ClientError::NoPoint(format!("of {} from {time} or before", of_kind(kind))),
+            At::Latest => ClientError::NoPoint(format!("of {} yet", kind.plural())),
+            At::Time(time) => ClientError::NoPoint(format!("of {} from {time} or before", kind.plural())),
         };
         self.open_point(at.find(&points, Some(kind)).ok_or_else(refusal)?.sequence)
     }
@@ -174,15 +174,6 @@ impl Browser {
             Ok(())
         })?;
         Ok(exceptions_from_page(&bytes)?)
-    }
-}
-
-/// What a point of this kind is a state of, in words.
-#[must_use]
-pub fn of_kind(kind: PointKind) -> &'static str {
-    match kind {
-        PointKind::Files => "files",
-        PointKind::Disk => "disks",
     }
 }
 

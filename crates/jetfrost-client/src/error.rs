@@ -12,8 +12,6 @@ use jetfrost_wire::enrolment::NotAnInvitation;
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::workstation::PointKind;
 
-use crate::browse::of_kind;
-
 /// Why something could not be done.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -112,7 +110,7 @@ pub enum ClientError {
     #[error("there is no recovery point {0}")]
     NoPoint(String),
     /// A point that is of another kind.
-    #[error("recovery point {sequence} is one of {}", of_kind(*.found))]
+    #[error("recovery point {sequence} is one of {}", .found.plural())]
     OtherKind {
         /// Its number.
         sequence: u64,

@@ -10,10 +10,10 @@ use jetfrost_wire::enrolment::{Claim, CodeIsFor, Enrol, Enrolled, Invitation, Lo
 use jetfrost_wire::service::ServiceInfo;
 
 use crate::api::Api;
+use crate::clock::unix_now;
 use crate::discovery::look;
 use crate::error::ClientError;
 use crate::home::{Home, Membership};
-use crate::ways_in::unix_now;
 
 /// A service that is not where its code says is looked for so long.
 const LOOKING: Duration = Duration::from_secs(4);

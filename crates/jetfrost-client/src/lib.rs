@@ -6,6 +6,7 @@ pub mod backup;
 pub mod browse;
 pub mod check;
 pub mod chosen;
+mod clock;
 pub mod discovery;
 pub mod disk;
 pub mod drill;

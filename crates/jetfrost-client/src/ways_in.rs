@@ -3,7 +3,7 @@
 //! A new way in wraps the store key once more; no data is written again. Adding one takes this machine's credential and
 //! the store key. Taking one away takes a person who signed in: whoever stole this machine cannot shut its owner out.
 
-use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, Instant};
 
 use jetfrost_image::crypto::{
     OfficeKey, OfficePublicKey, OpenError, Random, Secret, StoreKey, random_array, unwrap_key, unwrap_with_office_key,
@@ -17,6 +17,7 @@ use jetfrost_wire::service::ServiceInfo;
 use jetfrost_wire::workstation::{NewSlot, Slots, WayIn};
 
 use crate::api::Api;
+use crate::clock::unix_now;
 use crate::error::ClientError;
 use crate::home::{Home, Membership};
 
@@ -37,10 +38,6 @@ pub fn measured_cost() -> ArgonCost {
     let passes = WANTED.as_secs_f64() / began.elapsed().as_secs_f64().max(0.001);
     // Three are the least that RFC 9106 recommends for this much memory; sixteen the most that a slot may ask for.
     ArgonCost { passes: (passes.round() as u32).clamp(3, 16), ..ArgonCost::USUAL }
-}
-
-pub(crate) fn unix_now() -> i64 {
-    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs().cast_signed())
 }
 
 /// The ways into this workstation's store.

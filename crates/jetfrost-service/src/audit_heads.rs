@@ -12,7 +12,7 @@ use jiff::Timestamp;
 use ring::signature::{ED25519, Ed25519KeyPair, KeyPair, UnparsedPublicKey};
 use serde::{Deserialize, Serialize};
 
-use crate::own_records::records_directory;
+use crate::records_backup::records_directory;
 
 /// The key's seed in the state directory, in hexadecimal. It is not in the copies of the records: whoever starts again from one
 /// signs with another key.

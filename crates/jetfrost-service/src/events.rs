@@ -1,5 +1,6 @@
 //! Live changes, to whoever listens.
 
+use jetfrost_wire::WorkstationId;
 use jetfrost_wire::event::Event;
 use tokio::sync::broadcast;
 
@@ -18,6 +19,11 @@ impl Events {
     pub(crate) fn tell(&self, event: Event) {
         // No listener is no error.
         let _ = self.0.send(event);
+    }
+
+    /// A workstation, or what is stored of it, is not as it was.
+    pub(crate) fn workstation_changed(&self, id: &str) {
+        self.tell(Event::Workstation { workstation: WorkstationId(id.to_owned()) });
     }
 
     pub(crate) fn listen(&self) -> broadcast::Receiver<Event> {

@@ -1,28 +1,35 @@
 //! The office's backup service.
 //!
-//! Within: `http` (handlers) → `desk` (use cases, transactions) → `records` (Diesel) and `shelf` (image stores on
-//! their medium). Each knows only what is to its right.
+//! Within: `http` (handlers) → five use-case services, where transactions are opened (`operations` → `backups` → `retention` →
+//! `storage` → `identity`) → `records` (Diesel) and `shelf` (image stores on their medium). Each knows only what is to its right.
 
 mod announcer;
 mod audit_heads;
+mod backups;
 mod certificate;
 mod clock;
 mod config;
-mod desk;
 mod events;
 mod hand_out;
 mod http;
-mod own_records;
+mod identity;
+mod operations;
 mod postman;
 mod records;
+mod records_backup;
+mod retention;
 mod running;
 mod secrets;
+mod services;
+mod shared;
 mod shelf;
+mod state_directory;
+mod storage;
 
 pub use certificate::{CertificateError, renew_identity, show_identity};
 pub use clock::{Clock, SteppedClock, SystemClock};
 pub use config::{Config, ConfigError, PartialConfig};
-pub use own_records::{RecoverError, Recovered, recover};
+pub use records_backup::{RecoverError, Recovered, recover};
 pub use running::{Running, StartError, first_code};
 
 /// The OpenAPI document as JSON.

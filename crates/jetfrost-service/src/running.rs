@@ -1,9 +1,8 @@
 //! Starting and stopping the service.
 
-use std::fs::{self, File, TryLockError};
+use std::fs::{File, TryLockError};
 use std::io;
 use std::net::{SocketAddr, TcpListener};
-use std::os::unix::fs::{DirBuilderExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, mpsc};
 use std::thread::JoinHandle;
@@ -21,10 +20,13 @@ use crate::audit_heads::HeadSigner;
 use crate::certificate::{CertificateError, Certificates};
 use crate::clock::Clock;
 use crate::config::Config;
-use crate::desk::{Desk, DeskError, Identity, OwnFiles, installation, new_first_code};
 use crate::http::{App, configure, headers, log, speak};
-use crate::own_records::RECORDS;
+use crate::identity::{installation, new_first_code};
 use crate::records::{Records, RecordsError};
+use crate::services::Services;
+use crate::shared::{Basis, Installation, ServiceError};
+use crate::state_directory;
+use crate::state_directory::RECORDS;
 
 /// Requests in flight may take so long to finish when the service stops.
 const PATIENCE_SECONDS: u64 = 20;
@@ -75,8 +77,8 @@ pub enum StartError {
     Server(#[from] io::Error),
 }
 
-impl From<DeskError> for StartError {
-    fn from(error: DeskError) -> Self {
+impl From<ServiceError> for StartError {
+    fn from(error: ServiceError) -> Self {
         Self::Records(error.to_string())
     }
 }
@@ -94,7 +96,7 @@ pub struct Running {
     first_code: Option<String>,
     handle: ServerHandle,
     stopping: watch::Sender<bool>,
-    desk: Arc<Desk>,
+    services: Arc<Services>,
     workers: Vec<JoinHandle<()>>,
     server: Option<JoinHandle<io::Result<()>>>,
     ended: mpsc::Receiver<()>,
@@ -114,34 +116,38 @@ impl Running {
         let certificates = Certificates::open(state, &config.public_name, config.certificate.clone(), clock.now_ms())?;
         let certificates = Arc::new(certificates);
         let records = Records::open(&state.join(RECORDS))?;
-        let files = OwnFiles { state: state.clone() };
         let service = installation(&records, &*random, clock.now_ms())?;
         let listener =
             TcpListener::bind(config.listen).map_err(|source| StartError::Listen { address: config.listen, source })?;
         let address = listener.local_addr()?;
-        let identity = Identity {
+        let installation = Installation {
             service,
             public_name: config.public_name.clone(),
             listen: address.ip(),
             port: address.port(),
             certificates: Arc::clone(&certificates),
         };
-        let (heads, is_new) = HeadSigner::load_or_make(state, &identity.service, &*random)
+        let (heads, is_new) = HeadSigner::load_or_make(state, &installation.service, &*random)
             .map_err(|source| StartError::State { path: state.clone(), source })?;
-        let desk = Arc::new(Desk::new(records, clock, random, identity, files, heads, config.time_zone.clone()));
+        let basis = Basis::new(records, clock, random, installation, config.time_zone.clone());
+        let services = Arc::new(Services::new(&basis, state.clone(), heads));
         if is_new {
-            desk.note_new_audit_key()?;
+            services.storage.note_new_audit_key()?;
         }
-        let first_code = if desk.has_administrator()? { None } else { Some(new_first_code(&desk.records, &*desk.random)?) };
-        desk.note_lost()?;
-        desk.reconcile()?;
-        desk.show_as_decided()?;
-        desk.keep_announced()?;
+        let first_code =
+            if services.identity.has_administrator()? { None } else { Some(new_first_code(&basis.records, &*basis.random)?) };
+        services.backups.note_lost()?;
+        services.storage.reconcile()?;
+        services.operations.show_as_decided()?;
+        services.operations.keep_announced()?;
         let (stopping, watching) = watch::channel(false);
-        let workers = vec![work("jobs", &desk, Desk::work_on_jobs)?, work("mail", &desk, Desk::work_on_mail)?];
-        let app = App::new(Arc::clone(&desk), watching);
+        let workers = vec![
+            work("jobs", &services, |services| services.retention.work_on_jobs())?,
+            work("mail", &services, |services| services.operations.work_on_mail())?,
+        ];
+        let app = App::new(Arc::clone(&services), watching);
         let (handle, server, ended) = serve(listener, certificates.config(), app)?;
-        Ok(Self { address, certificates, first_code, handle, stopping, desk, workers, server: Some(server), ended, lock })
+        Ok(Self { address, certificates, first_code, handle, stopping, services, workers, server: Some(server), ended, lock })
     }
 
     /// Where it listens.
@@ -179,7 +185,7 @@ impl Running {
     /// # Errors
     /// When the records fail.
     pub fn look_around(&self) -> Result<(), StartError> {
-        Ok(self.desk.watch_surroundings()?)
+        Ok(self.services.operations.watch_surroundings()?)
     }
 
     /// Asks for all that is noticed without a call, and for all work that is due by now: thinning by the rules, what has waited its time, and mail.
@@ -187,9 +193,9 @@ impl Running {
     /// # Errors
     /// When the records fail.
     pub fn tend(&self) -> Result<(), StartError> {
-        self.desk.watch_surroundings()?;
-        self.desk.tend()?;
-        Ok(self.desk.tend_mail()?)
+        self.services.operations.watch_surroundings()?;
+        self.services.operations.tend()?;
+        Ok(self.services.operations.tend_mail()?)
     }
 
     /// Stops: event streams end, requests in flight may finish, then connections are closed.
@@ -204,9 +210,9 @@ impl Running {
         let Some(server) = self.server.take() else { return Ok(()) };
         let _ = self.stopping.send(true);
         // First, so that nobody comes who would find a closed door.
-        self.desk.fall_silent();
-        self.desk.stop_jobs();
-        self.desk.stop_mail();
+        self.services.operations.fall_silent();
+        self.services.retention.stop_jobs();
+        self.services.operations.stop_mail();
         let stopped = self.handle.stop(true);
         std::thread::spawn(move || actix_web::rt::System::new().block_on(stopped));
         for worker in self.workers.drain(..) {
@@ -237,24 +243,10 @@ pub fn first_code(state: &Path, random: &dyn Random) -> Result<String, StartErro
     Ok(new_first_code(&records, random)?)
 }
 
-/// Makes the state directory, for the service alone: also one that was there, with all that is in it.
-pub(crate) fn make_state(state: &Path) -> io::Result<()> {
-    fs::DirBuilder::new().recursive(true).mode(0o700).create(state)?;
-    fs::set_permissions(state, fs::Permissions::from_mode(0o700))?;
-    for entry in fs::read_dir(state)? {
-        let entry = entry?;
-        let mode = if entry.file_type()?.is_dir() { 0o700 } else { 0o600 };
-        if !entry.file_type()?.is_symlink() {
-            fs::set_permissions(entry.path(), fs::Permissions::from_mode(mode))?;
-        }
-    }
-    Ok(())
-}
-
 /// Makes the state directory and locks it, so that no two services use the same records and image stores.
 fn prepare_state(state: &Path) -> Result<File, StartError> {
     let failed = |source| StartError::State { path: state.into(), source };
-    make_state(state).map_err(failed)?;
+    state_directory::make(state).map_err(failed)?;
     let lock = File::create(state.join("lock")).map_err(failed)?;
     match lock.try_lock() {
         Ok(()) => Ok(lock),
@@ -263,9 +255,9 @@ fn prepare_state(state: &Path) -> Result<File, StartError> {
     }
 }
 
-fn work(name: &str, desk: &Arc<Desk>, work: fn(&Desk)) -> io::Result<JoinHandle<()>> {
-    let desk = Arc::clone(desk);
-    std::thread::Builder::new().name(name.into()).spawn(move || work(&desk))
+fn work(name: &str, services: &Arc<Services>, work: fn(&Services)) -> io::Result<JoinHandle<()>> {
+    let services = Arc::clone(services);
+    std::thread::Builder::new().name(name.into()).spawn(move || work(&services))
 }
 
 type Served = (ServerHandle, JoinHandle<io::Result<()>>, mpsc::Receiver<()>);
@@ -275,9 +267,9 @@ fn serve(listener: TcpListener, tls: ServerConfig, app: App) -> Result<Served, S
     let (end, ended) = mpsc::channel();
     let thread = std::thread::Builder::new().name("server".into()).spawn(move || {
         let result = actix_web::rt::System::new().block_on(async move {
-            let (minder, desk) = (app.stopping.clone(), Arc::clone(&app.desk));
-            actix_web::rt::spawn(watch_surroundings(Arc::clone(&desk), minder.clone()));
-            actix_web::rt::spawn(tend_now_and_then(desk, minder));
+            let (minder, services) = (app.stopping.clone(), Arc::clone(&app.services));
+            actix_web::rt::spawn(watch_surroundings(Arc::clone(&services), minder.clone()));
+            actix_web::rt::spawn(tend_now_and_then(services, minder));
             let server = HttpServer::new(move || {
                 let app = app.clone();
                 ActixApp::new()
@@ -330,28 +322,29 @@ fn raise_file_limit() -> nix::Result<u64> {
 }
 
 /// Destinations and network interfaces that go missing or come back are noticed within seconds.
-async fn watch_surroundings(desk: Arc<Desk>, mut stopping: watch::Receiver<bool>) {
+async fn watch_surroundings(services: Arc<Services>, mut stopping: watch::Receiver<bool>) {
     loop {
         tokio::select! {
             _ = stopping.wait_for(|stopping| *stopping) => return,
             () = tokio::time::sleep(WATCH_EVERY) => {}
         }
-        let desk = Arc::clone(&desk);
-        if let Ok(Err(error)) = actix_web::web::block(move || desk.watch_surroundings()).await {
+        let services = Arc::clone(&services);
+        if let Ok(Err(error)) = actix_web::web::block(move || services.operations.watch_surroundings()).await {
             tracing::error!(%error, "looking for the destinations and the network");
         }
     }
 }
 
 /// What falls due by itself happens also when nobody looks.
-async fn tend_now_and_then(desk: Arc<Desk>, mut stopping: watch::Receiver<bool>) {
+async fn tend_now_and_then(services: Arc<Services>, mut stopping: watch::Receiver<bool>) {
     loop {
         tokio::select! {
             _ = stopping.wait_for(|stopping| *stopping) => return,
             () = tokio::time::sleep(TEND_EVERY) => {}
         }
-        let due = Arc::clone(&desk);
-        if let Ok(Err(error)) = actix_web::web::block(move || due.note_lost().and_then(|()| due.tend())).await {
+        let due = Arc::clone(&services);
+        if let Ok(Err(error)) = actix_web::web::block(move || due.backups.note_lost().and_then(|()| due.operations.tend())).await
+        {
             tracing::error!(%error, "looking for what is due");
         }
     }

@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::version::Version;
+use crate::version::{HasVersion, Version};
 use crate::words::words;
 
 /// A kind of trouble.
@@ -141,4 +141,10 @@ pub struct MailState {
     #[serde(default)]
     #[schema(required)]
     pub version: Version,
+}
+
+impl HasVersion for MailState {
+    fn version(&self) -> &Version {
+        &self.version
+    }
 }

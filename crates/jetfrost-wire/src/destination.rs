@@ -8,7 +8,7 @@ use crate::access::OpenTo;
 use crate::change::present;
 use crate::id::DestinationId;
 use crate::keeping::{AtLimit, Keeping};
-use crate::version::Version;
+use crate::version::{HasVersion, Version};
 use crate::words::words;
 
 /// What a destination is at the moment.
@@ -95,6 +95,12 @@ pub struct Destination {
     #[serde(default)]
     #[schema(required)]
     pub version: Version,
+}
+
+impl HasVersion for Destination {
+    fn version(&self) -> &Version {
+        &self.version
+    }
 }
 
 /// Whether image stores on a destination must be encrypted.

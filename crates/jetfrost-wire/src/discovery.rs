@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::version::Version;
+use crate::version::{HasVersion, Version};
 
 /// The service type, as in PTR records, without a domain.
 pub const SERVICE_TYPE: &str = "_jetfrost._tcp";
@@ -56,6 +56,12 @@ pub struct Discovery {
     #[serde(default)]
     #[schema(required)]
     pub version: Version,
+}
+
+impl HasVersion for Discovery {
+    fn version(&self) -> &Version {
+        &self.version
+    }
 }
 
 /// What is decided of it.

@@ -6,7 +6,7 @@ use utoipa::ToSchema;
 
 use crate::change::present;
 use crate::id::{AccountId, GroupId};
-use crate::version::Version;
+use crate::version::{HasVersion, Version};
 use crate::words::words;
 
 /// What an account may do.
@@ -79,6 +79,12 @@ pub struct Account {
     #[serde(default)]
     #[schema(required)]
     pub version: Version,
+}
+
+impl HasVersion for Account {
+    fn version(&self) -> &Version {
+        &self.version
+    }
 }
 
 /// Makes an account.
@@ -234,6 +240,12 @@ pub struct Group {
     #[serde(default)]
     #[schema(required)]
     pub version: Version,
+}
+
+impl HasVersion for Group {
+    fn version(&self) -> &Version {
+        &self.version
+    }
 }
 
 /// Makes a group.

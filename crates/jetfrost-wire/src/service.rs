@@ -8,7 +8,7 @@ use crate::binary::Binary;
 use crate::id::{ServiceId, SessionId};
 use crate::people::Account;
 use crate::size::Units;
-use crate::version::Version;
+use crate::version::{HasVersion, Version};
 
 /// What anyone may know of the service.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -262,6 +262,12 @@ pub struct AdmissionState {
     #[serde(default)]
     #[schema(required)]
     pub version: Version,
+}
+
+impl HasVersion for AdmissionState {
+    fn version(&self) -> &Version {
+        &self.version
+    }
 }
 
 /// An entry of the audit log.

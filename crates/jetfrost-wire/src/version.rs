@@ -5,13 +5,6 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::attention::MailState;
-use crate::destination::Destination;
-use crate::discovery::Discovery;
-use crate::people::{Account, Group};
-use crate::service::AdmissionState;
-use crate::workstation::Workstation;
-
 /// Stands for how something was set when it was read. It is another one after whatever can be set of it was set differently;
 /// figures that change by themselves do not change it. Sent back in `If-Match` with a change, which is refused if somebody else
 /// made one meanwhile (RFC 9110, section 13.1.1).
@@ -38,23 +31,4 @@ impl fmt::Display for Version {
 pub trait HasVersion {
     /// Its version when it was read.
     fn version(&self) -> &Version;
-}
-
-macro_rules! has_version {
-    ($($kind:ty: $($field:ident).+;)*) => {
-        $(impl HasVersion for $kind {
-            fn version(&self) -> &Version {
-                &self.$($field).+
-            }
-        })*
-    };
-}
-has_version! {
-    Account: version;
-    AdmissionState: version;
-    Destination: version;
-    Discovery: version;
-    Group: version;
-    MailState: version;
-    Workstation: store.version;
 }

@@ -10,7 +10,7 @@ use crate::id::{AccountId, DestinationId, WorkstationId};
 use crate::keeping::{Hold, Keeping, Leaving};
 use crate::run::Run;
 use crate::service::Protection;
-use crate::version::Version;
+use crate::version::{HasVersion, Version};
 use crate::words::words;
 
 /// How a workstation stands.
@@ -67,6 +67,12 @@ pub struct Workstation {
     pub latest_point: Option<Point>,
     /// The latest run, which may be underway.
     pub latest_run: Option<Run>,
+}
+
+impl HasVersion for Workstation {
+    fn version(&self) -> &Version {
+        &self.store.version
+    }
 }
 
 /// An image store, as the service sees it.
@@ -151,6 +157,17 @@ pub enum PointKind {
     Files,
     /// A disk.
     Disk,
+}
+
+impl PointKind {
+    /// What a point of this kind is a state of, in words.
+    #[must_use]
+    pub fn plural(self) -> &'static str {
+        match self {
+            Self::Files => "files",
+            Self::Disk => "disks",
+        }
+    }
 }
 
 /// A recovery point, as the service sees it.

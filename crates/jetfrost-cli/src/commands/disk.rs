@@ -15,10 +15,10 @@ use jetfrost_wire::workstation::PointKind;
 use jiff::Timestamp;
 use serde_json::{Value, json};
 
-use super::machine::{ended_by_key, shown_path, stoppable_meter};
+use super::interrupt::{ended_by_key, stoppable_meter};
 use super::salvage::ReadFrom;
 use crate::failure::{Code, Failure};
-use crate::ui::{Ui, at_rate, many, moment, took};
+use crate::ui::{Ui, at_rate, many, moment, shown_path, took};
 
 type Done = Result<Code, Failure>;
 

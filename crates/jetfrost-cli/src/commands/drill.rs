@@ -12,10 +12,10 @@ use jetfrost_wire::workstation::PointKind;
 use jiff::Timestamp;
 use serde_json::json;
 
-use super::machine::{shown_path, stoppable_meter};
+use super::interrupt::stoppable_meter;
 use super::salvage::ReadFrom;
 use crate::failure::{Code, Failure};
-use crate::ui::{Ui, at_rate, many, moment, took};
+use crate::ui::{Ui, at_rate, many, moment, shown_path, took};
 
 #[derive(Debug, Args)]
 pub(crate) struct Drill {

@@ -1,9 +1,7 @@
 //! What the person at a workstation does.
 
-use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, PoisonError};
 
 use clap::Args;
 use jetfrost_client::backup::{BackupReport, ReadBack, back_up};
@@ -13,7 +11,6 @@ use jetfrost_client::home::Home;
 use jetfrost_client::join::{
     FirstWays, check_passphrase, claim, find_service, host_name, join, join_without_encryption, look_at_code,
 };
-use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{RestoreReport, Rights, Trouble, Wish, restore};
 use jetfrost_client::ways_in::{measured_cost, office_key_of, unlock};
 use jetfrost_client::{OfficePublicKey, Secret, system_random};
@@ -27,10 +24,11 @@ use jiff::Timestamp;
 use serde::Serialize;
 use serde_json::json;
 
+use super::interrupt::stoppable_meter;
 use super::salvage::ReadFrom;
 use super::{ways_in, words};
 use crate::failure::{Code, Failure};
-use crate::ui::{self, Given, Ui, ago, at_rate, count, many, moment, took};
+use crate::ui::{Given, Ui, ago, at_rate, count, many, moment, shown_path, took};
 
 type Done = Result<Code, Failure>;
 
@@ -340,34 +338,6 @@ fn say_backup(report: &BackupReport, ui: &Ui) {
     }
 }
 
-/// A meter that the usual key at the terminal, or SIGTERM, stops; the person is told what that means.
-pub(super) fn stoppable_meter() -> Arc<Meter> {
-    meter_stopped_by_key(ui::say_stopping)
-}
-
-/// As [`stoppable_meter`], for what is meant to be ended in this way: nothing needs to be said.
-pub(super) fn ended_by_key() -> Arc<Meter> {
-    meter_stopped_by_key(|| {})
-}
-
-fn meter_stopped_by_key(say: fn()) -> Arc<Meter> {
-    type Current = Option<(Arc<Meter>, fn())>;
-    static CURRENT: Mutex<Current> = Mutex::new(None);
-    let current = || CURRENT.lock().unwrap_or_else(PoisonError::into_inner);
-    let meter = Arc::new(Meter::default());
-    *current() = Some((Arc::clone(&meter), say));
-    // One handler serves the whole process. Without one the process just ends, which harms nothing either.
-    let _ = ctrlc::set_handler(move || {
-        let Some((meter, say)) = current().clone() else { return };
-        if meter.is_stopped() {
-            std::process::exit(Code::Interrupted as i32);
-        }
-        meter.stop();
-        say();
-    });
-    meter
-}
-
 #[derive(Debug, Args)]
 pub(crate) struct Points {
     #[command(flatten)]
@@ -477,11 +447,6 @@ impl Listed {
             target: entry.target.as_ref().map(|t| shown_path(t)),
         }
     }
-}
-
-/// A path for reading; bytes that are no text are shown as such.
-pub(super) fn shown_path(path: &[u8]) -> String {
-    OsStr::from_bytes(path).display().to_string().replace(char::is_control, "�")
 }
 
 #[derive(Debug, Args)]

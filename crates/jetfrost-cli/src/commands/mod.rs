@@ -5,6 +5,7 @@ pub(crate) mod disk;
 pub(crate) mod drill;
 pub(crate) mod enrolment;
 pub(crate) mod identity;
+mod interrupt;
 pub(crate) mod keeping;
 pub(crate) mod machine;
 pub(crate) mod mail;

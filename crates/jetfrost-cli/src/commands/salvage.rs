@@ -13,11 +13,11 @@ use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
 use serde_json::{Value, json};
 
-use super::machine::{shown_path, stoppable_meter};
+use super::interrupt::stoppable_meter;
 use super::ways_in::Which;
 use super::words;
 use crate::failure::{Code, Failure};
-use crate::ui::{Ui, many, moment};
+use crate::ui::{Ui, many, moment, shown_path};
 
 type Done = Result<Code, Failure>;
 

@@ -1,22 +1,13 @@
 //! Fetching chunks in batches.
 
-use std::sync::Arc;
-
 use crossbeam_channel::Receiver;
 use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::Opener;
 
 use super::Result;
-use super::file::{FileJob, Writer};
+use super::file::{Piece, Writer};
 use crate::browse::Browser;
 use crate::error::ClientError;
-
-/// A chunk and where it goes.
-pub(super) struct Piece {
-    pub(super) job: Arc<FileJob>,
-    pub(super) offset: u64,
-    pub(super) name: ChunkName,
-}
 
 pub(super) type Batch = Vec<Piece>;
 

@@ -8,12 +8,12 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use jetfrost_image::ChunkName;
 use jetfrost_image::format::Entry;
 use jetfrost_image::medium::PastCache;
 use nix::sys::statfs::{EXT4_SUPER_MAGIC, XFS_SUPER_MAGIC, statfs};
 use nix::unistd::{SysconfVar, sysconf};
 
-use super::batch::Piece;
 use super::put::{Bare, Dresser};
 use super::{Trouble, Troubles};
 use crate::progress::Meter;
@@ -40,6 +40,13 @@ pub(super) struct FileJob {
     failed: AtomicBool,
     in_place: AtomicBool,
     file: Mutex<Option<Arc<File>>>,
+}
+
+/// A chunk and where it goes.
+pub(super) struct Piece {
+    pub(super) job: Arc<FileJob>,
+    pub(super) offset: u64,
+    pub(super) name: ChunkName,
 }
 
 impl FileJob {

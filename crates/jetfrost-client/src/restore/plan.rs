@@ -13,8 +13,9 @@ use crossbeam_channel::Sender;
 use jetfrost_image::format::{Content, Entry, EntryKind, LargeAttribute};
 use jetfrost_image::tree::{ChunkSource, expand_parts, read_listing};
 
-use super::batch::{Batch, Piece};
+use super::batch::Batch;
 use super::file::FileJob;
+use super::file::Piece;
 use super::journal::{Journal, partial_name};
 use super::put::{Bare, Dresser, make_special};
 use super::{Draw, Result, Trouble, Troubles, Wish};

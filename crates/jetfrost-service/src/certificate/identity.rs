@@ -4,15 +4,13 @@
 use std::fs;
 use std::path::Path;
 
+use super::{CertificateError, pem, sha256};
 use rcgen::{BasicConstraints, CertificateParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose};
 use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer};
 use time::OffsetDateTime;
 
-use super::{CertificateError, pem, sha256};
+use crate::state_directory::IDENTITY;
 
-/// The file in the state directory: the key, its own certificate, and what leads to it from identities before it. It is one file,
-/// so that it is whole or not there.
-pub(crate) const FILE: &str = "identity.pem";
 /// A certificate is made for so long. Browsers take none that is for more than 398 days.
 const LEAF_DAYS: i64 = 397;
 /// A workstation that knows the identity before this one is led to it for so long.
@@ -31,7 +29,7 @@ pub(super) struct Identity {
 
 impl Identity {
     pub(super) fn load(state: &Path, now_ms: i64) -> Result<Self, CertificateError> {
-        let path = state.join(FILE);
+        let path = state.join(IDENTITY);
         let pair = pem::read(&path, &path)?;
         let key = KeyPair::try_from(&pair.key)?;
         let mut chain = pair.chain.into_iter();
@@ -75,7 +73,7 @@ impl Identity {
     pub(super) fn save(&self, state: &Path) -> Result<(), CertificateError> {
         let certificates = [&self.certificate].into_iter().chain(&self.before).map(|one| pem::text(one));
         let text: String = [self.key.serialize_pem()].into_iter().chain(certificates).collect();
-        pem::write(&state.join(FILE), &text)
+        pem::write(&state.join(IDENTITY), &text)
     }
 
     pub(super) fn fingerprint(&self) -> [u8; 32] {
@@ -143,7 +141,7 @@ fn current(before: &[CertificateDer<'static>], now_ms: i64) -> Vec<CertificateDe
 
 /// Whether the state directory has an identity.
 pub(super) fn exists(state: &Path) -> bool {
-    fs::exists(state.join(FILE)).unwrap_or(true)
+    fs::exists(state.join(IDENTITY)).unwrap_or(true)
 }
 
 fn at(ms: i64) -> OffsetDateTime {

@@ -1,25 +1,23 @@
 //! What the service shows to those who connect: its own identity to workstations, to browsers a certificate that the
 //! administrator brought, if there is one.
 
-mod identity;
-mod pem;
-
-use std::fs;
-use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, PoisonError, RwLock};
+use std::{fs, io};
 
 use data_encoding::HEXLOWER;
+use identity::Identity;
 use jetfrost_wire::IDENTITY_PROTOCOL;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer};
 use rustls::server::{ClientHello, ResolvesServerCert};
 use rustls::sign::CertifiedKey;
 use rustls::{ServerConfig, crypto};
 
-use crate::own_records::{OLD_CERTIFICATE, OLD_CERTIFICATE_KEY, RECORDS};
-pub(crate) use identity::FILE as IDENTITY;
-use identity::Identity;
+use crate::state_directory::{IDENTITY, OLD_CERTIFICATE, OLD_CERTIFICATE_KEY, RECORDS};
+
+mod identity;
+mod pem;
 
 /// The certificate that the identity signed, with its key, in the state directory.
 const OWN: &str = "serving.pem";

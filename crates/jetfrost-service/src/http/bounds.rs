@@ -4,7 +4,7 @@ use jetfrost_office::names::{LEAST_PASSWORD, MOST_NAME, MOST_PASSWORD};
 use serde_json::{Map, Value, json};
 
 use super::large;
-use crate::desk::bounds as most;
+use crate::shared::bounds as most;
 
 /// The longest path that the operating system takes.
 const MOST_PATH: usize = 4096;

@@ -19,7 +19,9 @@ use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::caps::Permit;
 use super::{App, Trouble};
-use crate::desk::{Arriving, Caller, Credential, Desk, DeskError};
+use crate::backups::Arriving;
+use crate::services::Services;
+use crate::shared::{Caller, Credential, ServiceError};
 
 /// A list of names is not longer than this.
 pub(super) const MOST_NAMES_BODY: usize = MOST_NAMES * NAME;
@@ -47,7 +49,7 @@ pub(super) fn routes(config: &mut ServiceConfig<'_>) {
 #[post("/stores/{id}/chunks/missing")]
 async fn missing(app: Data<App>, credential: Credential, id: Path<String>, body: Names) -> Result<HttpResponse, Trouble> {
     let names = names(body)?;
-    let missing = app.for_caller(credential, move |desk, caller| desk.missing(caller, &id, &names)).await?;
+    let missing = app.for_caller(credential, move |services, caller| services.backups.missing(caller, &id, &names)).await?;
     Ok(HttpResponse::Ok().content_type("application/octet-stream").body(missing))
 }
 
@@ -58,7 +60,8 @@ async fn missing(app: Data<App>, credential: Credential, id: Path<String>, body:
 #[post("/stores/{id}/chunks/fetch")]
 async fn fetch(app: Data<App>, credential: Credential, id: Path<String>, body: Names) -> Result<HttpResponse, Trouble> {
     let names = names(body)?;
-    let (permit, store) = app.bulk_for_caller(credential, move |desk, caller| desk.store_to_read(caller, &id)).await?;
+    let (permit, store) =
+        app.bulk_for_caller(credential, move |services, caller| services.backups.store_to_read(caller, &id)).await?;
     let frames = Frames { reader: ChunkReader::of(store), names: names.into(), looked_up: false, _permit: permit };
     Ok(HttpResponse::Ok().content_type("application/octet-stream").streaming(pieces(frames)))
 }
@@ -129,7 +132,9 @@ async fn put_segment(
     if len > MAX_SEGMENT {
         return Err(Trouble::too_large(MAX_SEGMENT));
     }
-    let begin = move |desk: &Desk, caller: &Caller| desk.store_to_send_to(caller, &id)?.begin_segment(desk, hash, len);
+    let begin = move |services: &Services, caller: &Caller| {
+        services.backups.store_to_send_to(caller, &id)?.begin_segment(&services.retention, hash, len)
+    };
     let (_permit, arriving) = app.bulk_for_caller(credential, begin).await?;
     receive(body, len, arriving).await
 }
@@ -147,7 +152,9 @@ async fn put_needs(
     body: Payload,
 ) -> Result<HttpResponse, Trouble> {
     let len = content_length(&request)?;
-    let begin = move |desk: &Desk, caller: &Caller| desk.upload_of_run(caller, &id)?.begin_needs(desk, len);
+    let begin = move |services: &Services, caller: &Caller| {
+        services.backups.upload_of_run(caller, &id)?.begin_needs(&services.retention, len)
+    };
     let (_permit, arriving) = app.bulk_for_caller(credential, begin).await?;
     receive(body, len, Some(arriving)).await
 }
@@ -174,7 +181,7 @@ async fn receive(mut body: Payload, len: u64, arriving: Option<Arriving>) -> Res
 }
 
 /// What arrives, and the piece of it that is being written; its memory is used again.
-struct Underway(JoinHandle<Result<(Arriving, Vec<u8>), DeskError>>);
+struct Underway(JoinHandle<Result<(Arriving, Vec<u8>), ServiceError>>);
 
 impl Underway {
     fn new(arriving: Arriving) -> Self {

@@ -6,7 +6,7 @@ use actix_web::http::header::{AUTHORIZATION, HOST, ORIGIN};
 use actix_web::{FromRequest, HttpRequest, dev};
 
 use super::Trouble;
-use crate::desk::{Credential, DeskError};
+use crate::shared::{Credential, ServiceError};
 
 /// The cookie of a browser's session. The prefix makes browsers insist on `Secure` and on the whole host (RFC 6265bis).
 pub(crate) const COOKIE: &str = "__Host-jetfrost";
@@ -36,7 +36,7 @@ pub(super) fn credential(request: &HttpRequest) -> Result<Credential, Trouble> {
         Some(cookie) if request.method().is_safe() || is_same_origin(request) => {
             Ok(Credential { secret: Some(cookie.value().to_owned()), origin, call })
         }
-        Some(_) => Err(DeskError::NotAllowed.into()),
+        Some(_) => Err(ServiceError::NotAllowed.into()),
         None => Ok(Credential { secret: None, origin, call }),
     }
 }

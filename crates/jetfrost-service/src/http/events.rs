@@ -12,7 +12,7 @@ use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::caps::Permit;
 use super::{App, Trouble};
-use crate::desk::{Caller, Credential};
+use crate::shared::{Caller, Credential};
 
 /// A silent connection shows that it is alive this often.
 const HEARTBEAT: Duration = Duration::from_secs(15);
@@ -55,18 +55,18 @@ impl Listener {
     /// What is told of an event; `None` for what is not for this listener. What takes a look at the records is looked at off the
     /// event loop.
     async fn told(&self, event: Event) -> Option<String> {
-        if self.app.desk.hears_all(&self.caller) {
+        if self.app.services.operations.hears_all(&self.caller) {
             return Some(format(&event));
         }
         let caller = self.caller.clone();
-        let heard = self.app.run(move |desk| Ok(desk.may_hear(&caller, &event).then(|| format(&event)))).await;
+        let heard = self.app.run(move |services| Ok(services.operations.may_hear(&caller, &event).then(|| format(&event)))).await;
         heard.ok().flatten()
     }
 }
 
 fn events(listener: Listener) -> impl Stream<Item = Result<Bytes, std::io::Error>> {
     let hello = stream::once(async { Ok(Bytes::from_static(b": listening\n\n")) });
-    let received = listener.app.desk.events.listen();
+    let received = listener.app.services.events.listen();
     let rest = stream::unfold((listener, received), |(mut listener, mut received)| async move {
         loop {
             let mut stopping = listener.app.stopping.clone();

@@ -1,4 +1,4 @@
-//! The API over HTTP: extract, call the desk, map what comes back.
+//! The API over HTTP: extract, call a use case, map what comes back.
 
 mod bounds;
 mod bulk;
@@ -27,7 +27,9 @@ use jetfrost_wire::size::{UNITS_HEADER, shown_in};
 use tokio::sync::watch;
 use utoipa_actix_web::service_config::ServiceConfig;
 
-use crate::desk::{Caller, Credential, Desk, DeskError, Readiness};
+use crate::operations::Readiness;
+use crate::services::Services;
+use crate::shared::{Caller, Credential, ServiceError};
 use caps::{Caps, Permit};
 pub(crate) use credential::COOKIE;
 pub(crate) use document::document;
@@ -43,7 +45,7 @@ const MOST_JSON: usize = 64 << 10;
 /// What every handler has at hand.
 #[derive(Clone)]
 pub(crate) struct App {
-    pub(crate) desk: Arc<Desk>,
+    pub(crate) services: Arc<Services>,
     /// Becomes true when the service stops: long answers end then.
     pub(crate) stopping: watch::Receiver<bool>,
     /// Uploads and fetches that are going on.
@@ -64,10 +66,10 @@ const MOST_LARGE: (usize, usize) = (4, 64);
 const MOST_LISTENERS: (usize, usize) = (16, 400);
 
 impl App {
-    pub(crate) fn new(desk: Arc<Desk>, stopping: watch::Receiver<bool>) -> Self {
+    pub(crate) fn new(services: Arc<Services>, stopping: watch::Receiver<bool>) -> Self {
         let caps = |(each, all)| Caps::new(each, all);
         Self {
-            desk,
+            services,
             stopping,
             bulk: caps(MOST_BULK),
             large: caps(MOST_LARGE),
@@ -80,12 +82,12 @@ impl App {
     async fn bulk_for_caller<T: Send + 'static>(
         &self,
         credential: Credential,
-        work: impl FnOnce(&Desk, &Caller) -> Result<T, DeskError> + Send + 'static,
+        work: impl FnOnce(&Services, &Caller) -> Result<T, ServiceError> + Send + 'static,
     ) -> Result<(Permit, T), Trouble> {
         let bulk = Arc::clone(&self.bulk);
-        let begun = self.for_caller(credential, move |desk, caller| {
+        let begun = self.for_caller(credential, move |services, caller| {
             let Some(permit) = bulk.begin(&caller.name()) else { return Ok(None) };
-            Ok(Some((permit, work(desk, caller)?)))
+            Ok(Some((permit, work(services, caller)?)))
         });
         begun.await?.ok_or_else(Trouble::too_many)
     }
@@ -100,12 +102,12 @@ impl App {
     /// Runs a use case off the event loop.
     async fn run<T: Send + 'static>(
         &self,
-        work: impl FnOnce(&Desk) -> Result<T, DeskError> + Send + 'static,
+        work: impl FnOnce(&Services) -> Result<T, ServiceError> + Send + 'static,
     ) -> Result<T, Trouble> {
-        let desk = Arc::clone(&self.desk);
-        web::block(move || work(&desk))
+        let services = Arc::clone(&self.services);
+        web::block(move || work(&services))
             .await
-            .map_err(|_| Trouble::from(DeskError::Conflict("the service is stopping")))?
+            .map_err(|_| Trouble::from(ServiceError::Conflict("the service is stopping")))?
             .map_err(Trouble::from)
     }
 
@@ -113,13 +115,13 @@ impl App {
     async fn for_caller<T: Send + 'static>(
         &self,
         credential: Credential,
-        work: impl FnOnce(&Desk, &Caller) -> Result<T, DeskError> + Send + 'static,
+        work: impl FnOnce(&Services, &Caller) -> Result<T, ServiceError> + Send + 'static,
     ) -> Result<T, Trouble> {
-        self.run(move |desk| {
-            let caller = desk.authenticate(&credential)?;
-            let done = work(desk, &caller);
+        self.run(move |services| {
+            let caller = services.identity.authenticate(&credential)?;
+            let done = work(services, &caller);
             if let Err(error) = &done {
-                desk.audit_refused_call(&caller, error, &credential.call)?;
+                services.identity.audit_refused_call(&caller, error, &credential.call)?;
             }
             done
         })
@@ -159,14 +161,14 @@ pub(crate) fn configure(config: &mut web::ServiceConfig, app: App) {
                     api_routes(&mut ServiceConfig::new(config));
                 })
                 .wrap(middleware::DefaultHeaders::new().add(("Cache-Control", "no-store")))
-                .default_service(web::to(|| async { Trouble::from(DeskError::NotFound("path")) })),
+                .default_service(web::to(|| async { Trouble::from(ServiceError::NotFound("path")) })),
         )
         .configure(console::routes);
 }
 
 /// Whether the service can do its work.
 async fn ready(app: Data<App>) -> HttpResponse {
-    match app.run(Desk::readiness).await {
+    match app.run(|services| services.operations.readiness()).await {
         Ok(Readiness::Ready) => HttpResponse::Ok().body("ready\n"),
         Ok(Readiness::NoDestination) => not_ready("no destination can be written to\n"),
         Err(_) => not_ready("the records cannot be written\n"),
@@ -184,7 +186,7 @@ async fn expose(app: App, request: HttpRequest, credential: Credential) -> Resul
     if !is_local {
         app.for_caller(credential, |_, caller| caller.may(&Act::SeeOffice)).await?;
     }
-    let text = app.run(Desk::metrics).await?;
+    let text = app.run(|services| services.operations.metrics()).await?;
     Ok(HttpResponse::Ok().content_type("application/openmetrics-text; version=1.0.0; charset=utf-8").body(text))
 }
 

@@ -12,8 +12,8 @@ use jetfrost_office::room::Bound;
 use jetfrost_wire::problem::{Problem, ProblemKind as Kind, WhoseMove};
 use jetfrost_wire::size::show;
 
-use crate::desk::{Comes, DeskError, NoRoom};
 use crate::records::RecordsError;
+use crate::shared::{Comes, NoRoom, ServiceError};
 use crate::shelf::{MarkerError, ShelfError};
 
 static NUMBER: AtomicU64 = AtomicU64::new(1);
@@ -131,13 +131,13 @@ pub(super) fn bad_json(error: &JsonPayloadError) -> Trouble {
     }
 }
 
-impl From<DeskError> for Trouble {
-    fn from(error: DeskError) -> Self {
+impl From<ServiceError> for Trouble {
+    fn from(error: ServiceError) -> Self {
         let wait = match &error {
-            DeskError::TooManyAttempts { wait_seconds }
-            | DeskError::TooOften { wait_seconds, .. }
-            | DeskError::NotLetIn { until: Some((_, wait_seconds)), .. } => Some(*wait_seconds),
-            DeskError::Records(RecordsError::Busy(_) | RecordsError::Locked(_)) => Some(5),
+            ServiceError::TooManyAttempts { wait_seconds }
+            | ServiceError::TooOften { wait_seconds, .. }
+            | ServiceError::NotLetIn { until: Some((_, wait_seconds)), .. } => Some(*wait_seconds),
+            ServiceError::Records(RecordsError::Busy(_) | RecordsError::Locked(_)) => Some(5),
             _ => None,
         };
         let mut problem = fold(&error);
@@ -169,70 +169,70 @@ fn chain(error: &dyn std::error::Error) -> String {
     text
 }
 
-/// Every refusal and failure of the desk as what is wrong, what to do, and whose move it is. No wildcard: a new
+/// Every refusal and failure of a use case as what is wrong, what to do, and whose move it is. No wildcard: a new
 /// error must be given its words here.
-fn fold(error: &DeskError) -> Problem {
+fn fold(error: &ServiceError) -> Problem {
     match error {
-        DeskError::Records(records) => fold_records(records),
-        DeskError::Shelf(shelf) => fold_shelf(shelf),
-        DeskError::NotSignedIn => {
+        ServiceError::Records(records) => fold_records(records),
+        ServiceError::Shelf(shelf) => fold_shelf(shelf),
+        ServiceError::NotSignedIn => {
             Problem::new(Kind::NotSignedIn, "You are not signed in, or the session is over.", "Sign in again.")
         }
-        DeskError::UnknownDevice => Problem::new(
+        ServiceError::UnknownDevice => Problem::new(
             Kind::NotSignedIn,
             "The service does not know this workstation, or does not any more.",
             "It was retired, or another machine took its place. Ask the administrator for an enrolment code; the backups are kept.",
         ),
-        DeskError::WrongPassword => Problem::new(
+        ServiceError::WrongPassword => Problem::new(
             Kind::WrongPassword,
             "The login name or the account's password is wrong.",
             "Try again. It is the account's password that is asked for, not the passphrase of an image. An administrator can set a new one.",
         ),
-        DeskError::TooManyAttempts { wait_seconds } => Problem::new(
+        ServiceError::TooManyAttempts { wait_seconds } => Problem::new(
             Kind::TooManyAttempts,
             "There were too many failed attempts.",
             format!("Wait {wait_seconds} s, then try again."),
         ),
-        DeskError::TooOften { what, wait_seconds } => Problem::new(
+        ServiceError::TooOften { what, wait_seconds } => Problem::new(
             Kind::TooMuchAtOnce,
             format!("Too many {what} were begun within an hour."),
             format!("Wait {} min; nothing that is stored was touched.", wait_seconds.div_ceil(60)),
         ),
-        DeskError::PointGone { sequence, at, why } => Problem::new(
+        ServiceError::PointGone { sequence, at, why } => Problem::new(
             Kind::NotFound,
             format!("Recovery point {sequence} is gone since {}: {why}.", crate::clock::said(*at)),
             "List the recovery points and choose from them.",
         ),
-        DeskError::WrongCode(why) => Problem::new(Kind::WrongCode, sentence(why), "Ask the administrator for a new code."),
-        DeskError::SecondFactorNeeded => Problem::new(
+        ServiceError::WrongCode(why) => Problem::new(Kind::WrongCode, sentence(why), "Ask the administrator for a new code."),
+        ServiceError::SecondFactorNeeded => Problem::new(
             Kind::SecondFactorNeeded,
             "This account has a second factor: a code is needed.",
             "Give the six digits that the authenticator shows, or one of the spare codes.",
         ),
-        DeskError::WrongSecondFactor => Problem::new(
+        ServiceError::WrongSecondFactor => Problem::new(
             Kind::WrongSecondFactor,
             "The code of the second factor is wrong, or was used before.",
             "Wait for the next code and try again. If codes never fit, compare the clocks of the authenticator and the server.",
         ),
-        DeskError::Disabled(why) => {
+        ServiceError::Disabled(why) => {
             Problem::new(Kind::Disabled, sentence(why), "Enable the account again. Nothing that is stored was touched.")
         }
-        DeskError::NoAccess { login, destination: Some(destination) } => Problem::new(
+        ServiceError::NoAccess { login, destination: Some(destination) } => Problem::new(
             Kind::NoAccess,
             format!("The destination '{destination}' is not open to '{login}'."),
             format!("Open it: jetfrost access open '{destination}' --login '{login}'. Restores go on meanwhile."),
         ),
-        DeskError::NoAccess { login, destination: None } => Problem::new(
+        ServiceError::NoAccess { login, destination: None } => Problem::new(
             Kind::NoAccess,
             format!("No destination is open to '{login}'."),
             format!("Open one: jetfrost access open DESTINATION --login '{login}', or --everybody."),
         ),
-        DeskError::Withdrawn(name) => Problem::new(
+        ServiceError::Withdrawn(name) => Problem::new(
             Kind::Withdrawn,
             format!("The destination '{name}' is withdrawn and takes no new backups."),
             format!("Bring it back: jetfrost destination bring-back '{name}'. Restores go on meanwhile."),
         ),
-        DeskError::NotLetIn { what, until } => {
+        ServiceError::NotLetIn { what, until } => {
             let until = until.map(|(until, _)| crate::clock::said(until));
             let next = match until {
                 Some(until) => format!("Wait: they are let in again at {until}, or when an administrator says so."),
@@ -240,34 +240,36 @@ fn fold(error: &DeskError) -> Problem {
             };
             Problem::new(Kind::NotLetIn, format!("{} are not let in at the moment.", capital(what)), next)
         }
-        DeskError::NotAllowed => Problem::new(
+        ServiceError::NotAllowed => Problem::new(
             Kind::NotAllowed,
             "Your role does not allow this.",
             "Ask an administrator to do it, or to change your role.",
         ),
-        DeskError::NotFound(what) => {
+        ServiceError::NotFound(what) => {
             Problem::new(Kind::NotFound, format!("There is no such {what}."), "List what there is and choose from that.")
         }
-        DeskError::NameTaken(name) => {
+        ServiceError::NameTaken(name) => {
             Problem::new(Kind::NameTaken, format!("The name '{name}' is taken."), "Choose another name.")
         }
-        DeskError::Invalid(why) => Problem::new(Kind::Invalid, sentence(why), "Correct this and try again; nothing was changed."),
-        DeskError::Conflict(why) => {
+        ServiceError::Invalid(why) => {
+            Problem::new(Kind::Invalid, sentence(why), "Correct this and try again; nothing was changed.")
+        }
+        ServiceError::Conflict(why) => {
             Problem::new(Kind::Conflict, sentence(why), "Look at how things stand now, then decide again.")
         }
-        DeskError::ChangedMeanwhile { by } => {
+        ServiceError::ChangedMeanwhile { by } => {
             let who = by.as_ref().map_or_else(
                 || "Somebody else changed this after you opened it.".into(),
                 |(who, at)| format!("'{who}' changed this at {}, after you opened it.", crate::clock::said(*at)),
             );
             Problem::new(Kind::ChangedMeanwhile, who, "Look at how it is set now, then save yours or keep theirs.")
         }
-        DeskError::RunOver => Problem::new(
+        ServiceError::RunOver => Problem::new(
             Kind::RunOver,
             "This run is over: a later one began, or it was ended.",
             "Begin a new run; what was sent is kept and is not sent again.",
         ),
-        DeskError::NoRoom(refusal) => fold_no_room(refusal),
+        ServiceError::NoRoom(refusal) => fold_no_room(refusal),
     }
 }
 
@@ -442,7 +444,7 @@ mod tests {
 
     #[test]
     fn faults_of_the_service_are_5xx_and_carry_a_number_for_the_log() {
-        let trouble = Trouble::from(DeskError::Shelf(ShelfError::Io { doing: "testing", source: std::io::Error::other("x") }));
+        let trouble = Trouble::from(ServiceError::Shelf(ShelfError::Io { doing: "testing", source: std::io::Error::other("x") }));
         assert_eq!(trouble.problem.status, 500);
         assert!(trouble.problem.request.is_some());
     }
@@ -450,14 +452,14 @@ mod tests {
     #[test]
     fn a_full_volume_is_no_fault_of_the_service() {
         let source = std::io::Error::from(std::io::ErrorKind::StorageFull);
-        let trouble = Trouble::from(DeskError::from(StoreError::Medium { doing: "writing", source }));
+        let trouble = Trouble::from(ServiceError::from(StoreError::Medium { doing: "writing", source }));
         assert_eq!(trouble.problem.known_kind(), Some(Kind::NoRoom));
     }
 
     #[test]
     fn a_marker_that_vanished_during_a_write_says_so() {
         let source = std::io::Error::other(MarkerError::Missing("/backup".into()));
-        let trouble = Trouble::from(DeskError::from(StoreError::Medium { doing: "writing", source }));
+        let trouble = Trouble::from(ServiceError::from(StoreError::Medium { doing: "writing", source }));
         assert_eq!(trouble.problem.known_kind(), Some(Kind::DestinationMissing));
     }
 }

@@ -9,7 +9,7 @@ use jetfrost_wire::{HasVersion, Version};
 use serde::Serialize;
 
 use super::Trouble;
-use crate::desk::Seen;
+use crate::shared::Seen;
 
 impl FromRequest for Seen {
     type Error = Trouble;

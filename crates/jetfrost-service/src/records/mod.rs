@@ -1,4 +1,4 @@
-//! The records: one SQLite file. Queries live here and nowhere else; transactions are opened by the desk.
+//! The records: one SQLite file. Queries live here and nowhere else; transactions are opened by the use cases.
 //!
 //! Of what there is one row at most, that row is loaded by `get_result`, not by `first`: the limit that this adds is a bound value,
 //! and SQLite prepares a statement with such a limit anew each time, which costs more than running it.

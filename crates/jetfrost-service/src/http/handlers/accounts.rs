@@ -7,7 +7,7 @@ use jetfrost_wire::people::{Account, AccountChange, AccountRemoval, AccountTies,
 use jetfrost_wire::{Page, PageQuery, Problem};
 
 use super::super::{App, Reply, Trouble, VersionedReply};
-use crate::desk::{Credential, Seen};
+use crate::shared::{Credential, Seen};
 
 serve!(
     account,
@@ -27,21 +27,21 @@ serve!(
 #[utoipa::path(tag = "accounts", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Account>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/accounts")]
 async fn accounts(app: Data<App>, credential: Credential, page: Query<PageQuery>) -> Reply<Page<Account>> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.accounts(caller, &page)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.identity.accounts(caller, &page)).await?))
 }
 
 /// An account.
 #[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/accounts/{id}")]
 async fn account(app: Data<App>, credential: Credential, id: Path<String>) -> VersionedReply<Account> {
-    Ok(app.for_caller(credential, move |desk, caller| desk.account(caller, &id)).await?.into())
+    Ok(app.for_caller(credential, move |services, caller| services.identity.account(caller, &id)).await?.into())
 }
 
 /// Adds an account.
 #[utoipa::path(tag = "accounts", request_body = NewAccount, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/accounts")]
 async fn add_account(app: Data<App>, credential: Credential, body: Json<NewAccount>) -> Reply<Account> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.add_account(caller, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.identity.add_account(caller, &body)).await?))
 }
 
 /// Changes what is given of an account. Workstations do not notice another login name.
@@ -54,42 +54,45 @@ async fn change_account(
     seen: Seen,
     body: Json<AccountChange>,
 ) -> VersionedReply<Account> {
-    Ok(app.for_caller(credential, move |desk, caller| desk.change_account(caller, &id, &body, &seen)).await?.into())
+    Ok(app
+        .for_caller(credential, move |services, caller| services.identity.change_account(caller, &id, &body, &seen))
+        .await?
+        .into())
 }
 
 /// What hangs on an account: who is signed in, and its workstations.
 #[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AccountTies), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/accounts/{id}/ties")]
 async fn account_ties(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<AccountTies> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.account_ties(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.account_ties(caller, &id)).await?))
 }
 
 /// Sets an account's password. All that is signed in with it is signed out; workstations go on.
 #[utoipa::path(tag = "accounts", request_body = NewPassword, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = PasswordSet), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/accounts/{id}/password")]
 async fn set_password(app: Data<App>, credential: Credential, id: Path<String>, body: Json<NewPassword>) -> Reply<PasswordSet> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.set_password(caller, &id, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.identity.set_password(caller, &id, &body)).await?))
 }
 
 /// Disables an account: nobody signs in with it, and its workstations are refused.
 #[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/accounts/{id}/disabled")]
 async fn disable_account(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Account> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.disable_account(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.identity.disable_account(caller, &id)).await?))
 }
 
 /// Enables an account again.
 #[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/accounts/{id}/disabled")]
 async fn enable_account(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Account> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.enable_account(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.identity.enable_account(caller, &id)).await?))
 }
 
 /// Ends the second factor of somebody who lost it.
 #[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/accounts/{id}/second-factor")]
 async fn end_second_factor_of(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Account> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.end_second_factor_of(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.identity.end_second_factor_of(caller, &id)).await?))
 }
 
 /// Removes an account. What becomes of its workstations must be said if it has any.
@@ -101,7 +104,7 @@ async fn remove_account(
     id: Path<String>,
     body: Json<AccountRemoval>,
 ) -> Result<HttpResponse, Trouble> {
-    app.for_caller(credential, move |desk, caller| desk.remove_account(caller, &id, &body)).await?;
+    app.for_caller(credential, move |services, caller| services.identity.remove_account(caller, &id, &body)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -114,5 +117,5 @@ async fn access(
     query: Query<AccessQuery>,
     page: Query<PageQuery>,
 ) -> Reply<Page<AccessLine>> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.access(caller, &query, &page)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.identity.access(caller, &query, &page)).await?))
 }

@@ -1,5 +1,7 @@
 //! Destinations and volumes.
 
+use super::super::{App, Reply, VersionedReply};
+use super::trial::trial;
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{delete, get, patch, post, put};
 use jetfrost_wire::destination::{
@@ -9,8 +11,7 @@ use jetfrost_wire::destination::{
 use jetfrost_wire::trial::{Trial, TryFor};
 use jetfrost_wire::{Page, PageQuery, Problem};
 
-use super::super::{App, Reply, VersionedReply};
-use crate::desk::{Credential, Desk, Seen};
+use crate::shared::{Credential, Seen};
 
 serve!(
     destination,
@@ -33,28 +34,28 @@ serve!(
 #[utoipa::path(tag = "destinations", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Destination>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/destinations")]
 async fn destinations(app: Data<App>, credential: Credential, page: Query<PageQuery>) -> Reply<Page<Destination>> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.destinations(caller, &page)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.storage.destinations(caller, &page)).await?))
 }
 
 /// A destination.
 #[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/destinations/{id}")]
 async fn destination(app: Data<App>, credential: Credential, id: Path<String>) -> VersionedReply<Destination> {
-    Ok(app.for_caller(credential, move |desk, caller| desk.destination_by_id(caller, &id)).await?.into())
+    Ok(app.for_caller(credential, move |services, caller| services.storage.destination_by_id(caller, &id)).await?.into())
 }
 
 /// Says whether a directory would do as a destination; changes nothing.
 #[utoipa::path(tag = "destinations", request_body = TryDirectory, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Verdict), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/destinations/try")]
 async fn try_directory(app: Data<App>, credential: Credential, body: Json<TryDirectory>) -> Reply<Verdict> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.try_directory(caller, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.storage.try_directory(caller, &body)).await?))
 }
 
 /// Adds a destination.
 #[utoipa::path(tag = "destinations", request_body = NewDestination, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/destinations")]
 async fn add_destination(app: Data<App>, credential: Credential, body: Json<NewDestination>) -> Reply<Destination> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.add_destination(caller, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.storage.add_destination(caller, &body)).await?))
 }
 
 /// Changes what is given of a destination.
@@ -67,35 +68,38 @@ async fn change_destination(
     seen: Seen,
     body: Json<DestinationChange>,
 ) -> VersionedReply<Destination> {
-    Ok(app.for_caller(credential, move |desk, caller| desk.change_destination(caller, &id, &body, &seen)).await?.into())
+    Ok(app
+        .for_caller(credential, move |services, caller| services.storage.change_destination(caller, &id, &body, &seen))
+        .await?
+        .into())
 }
 
 /// Withdraws a destination: it takes no new backups, and those on it can be restored.
 #[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/destinations/{id}/withdrawn")]
 async fn withdraw(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Destination> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.withdraw(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.storage.withdraw(caller, &id)).await?))
 }
 
 /// Brings a withdrawn destination back.
 #[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/destinations/{id}/withdrawn")]
 async fn bring_destination_back(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Destination> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.bring_destination_back(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.storage.bring_destination_back(caller, &id)).await?))
 }
 
 /// What erasing a destination would take.
 #[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = ErasurePreview), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/destinations/{id}/erasure")]
 async fn preview_erasure(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<ErasurePreview> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.preview_erasure(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.storage.preview_erasure(caller, &id)).await?))
 }
 
 /// Asks for a destination to be erased, with its name: the first confirmation.
 #[utoipa::path(tag = "destinations", request_body = AskErasure, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = ErasurePreview), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/destinations/{id}/erasure")]
 async fn ask_erasure(app: Data<App>, credential: Credential, id: Path<String>, body: Json<AskErasure>) -> Reply<ErasurePreview> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.ask_erasure(caller, &id, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.storage.ask_erasure(caller, &id, &body)).await?))
 }
 
 /// The second confirmation of an erasure. Its waiting time begins.
@@ -107,33 +111,33 @@ async fn confirm_erasure(
     id: Path<String>,
     body: Json<ConfirmErasure>,
 ) -> Reply<Destination> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.confirm_erasure(caller, &id, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.storage.confirm_erasure(caller, &id, &body)).await?))
 }
 
 /// Calls an erasure off.
 #[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/destinations/{id}/erasure")]
 async fn call_erasure_off(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Destination> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.call_erasure_off(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.storage.call_erasure_off(caller, &id)).await?))
 }
 
 /// Takes over a destination that another installation wrote, or says what would come with it.
 #[utoipa::path(tag = "destinations", request_body = Adopt, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Adopted), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/destinations/adoption")]
 async fn adopt(app: Data<App>, credential: Credential, body: Json<Adopt>) -> Reply<Adopted> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.adopt(caller, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.storage.adopt(caller, &body)).await?))
 }
 
 /// The volumes of the server, each with a verdict. A probe is written to each that may take one, and removed.
 #[utoipa::path(tag = "destinations", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Volume>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/volumes")]
 async fn volumes(app: Data<App>, credential: Credential) -> Reply<Page<Volume>> {
-    Ok(Json(Page { items: app.for_caller(credential, Desk::volumes).await?, next: None }))
+    Ok(Json(Page { items: app.for_caller(credential, |services, caller| services.storage.volumes(caller)).await?, next: None }))
 }
 
 /// Tries as a client of an account would, from the server. Nothing stays behind.
 #[utoipa::path(tag = "destinations", request_body = TryFor, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Trial), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/destinations/{id}/trial")]
 async fn try_for(app: Data<App>, credential: Credential, id: Path<String>, body: Json<TryFor>) -> Reply<Trial> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.try_for(caller, &id, &body)).await?))
+    Ok(Json(trial(app.for_caller(credential, move |services, caller| services.backups.try_for(caller, &id, &body)).await?)))
 }

@@ -7,7 +7,7 @@ use jetfrost_wire::{Page, PageQuery, Problem};
 
 use super::super::credential::origin;
 use super::super::{App, Reply};
-use crate::desk::Credential;
+use crate::shared::Credential;
 
 serve!(enrolment_codes, issue_code, cancel_code, renew_code, enrol, look_at_code, claim_workstation,);
 
@@ -15,28 +15,28 @@ serve!(enrolment_codes, issue_code, cancel_code, renew_code, enrol, look_at_code
 #[utoipa::path(tag = "enrolment", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<EnrolmentCode>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/enrolment-codes")]
 async fn enrolment_codes(app: Data<App>, credential: Credential, page: Query<PageQuery>) -> Reply<Page<EnrolmentCode>> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.enrolment_codes(caller, &page)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.enrolment_codes(caller, &page)).await?))
 }
 
 /// Makes an enrolment code for an account.
 #[utoipa::path(tag = "enrolment", request_body = NewEnrolmentCode, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = IssuedCode), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/enrolment-codes")]
 async fn issue_code(app: Data<App>, credential: Credential, body: Json<NewEnrolmentCode>) -> Reply<IssuedCode> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.issue_code(caller, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.issue_code(caller, &body)).await?))
 }
 
 /// Gives an enrolment code another secret; the one from before opens nothing any more.
 #[utoipa::path(tag = "enrolment", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = IssuedCode), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/enrolment-codes/{id}/renewal")]
 async fn renew_code(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<IssuedCode> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.renew_code(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.renew_code(caller, &id)).await?))
 }
 
 /// Cancels an open enrolment code.
 #[utoipa::path(tag = "enrolment", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = EnrolmentCode), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/enrolment-codes/{id}")]
 async fn cancel_code(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<EnrolmentCode> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.cancel_code(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.cancel_code(caller, &id)).await?))
 }
 
 /// Turns a machine into a workstation; the enrolment code is the credential.
@@ -44,7 +44,7 @@ async fn cancel_code(app: Data<App>, credential: Credential, id: Path<String>) -
 #[post("/enrolments")]
 async fn enrol(app: Data<App>, request: HttpRequest, body: Json<Enrol>) -> Reply<Enrolled> {
     let origin = origin(&request);
-    Ok(Json(app.run(move |desk| desk.enrol(&body, &origin)).await?))
+    Ok(Json(app.run(move |services| services.backups.enrol(&body, &origin)).await?))
 }
 
 /// Says what an enrolment code is for; the code is the credential.
@@ -52,7 +52,7 @@ async fn enrol(app: Data<App>, request: HttpRequest, body: Json<Enrol>) -> Reply
 #[post("/enrolments/look")]
 async fn look_at_code(app: Data<App>, request: HttpRequest, body: Json<LookAtCode>) -> Reply<CodeIsFor> {
     let origin = origin(&request);
-    Ok(Json(app.run(move |desk| desk.look_at_code(&body, &origin)).await?))
+    Ok(Json(app.run(move |services| services.backups.look_at_code(&body, &origin)).await?))
 }
 
 /// Hands a workstation that is there to a machine; the enrolment code is the credential.
@@ -60,5 +60,5 @@ async fn look_at_code(app: Data<App>, request: HttpRequest, body: Json<LookAtCod
 #[post("/enrolments/claim")]
 async fn claim_workstation(app: Data<App>, request: HttpRequest, body: Json<Claim>) -> Reply<Enrolled> {
     let origin = origin(&request);
-    Ok(Json(app.run(move |desk| desk.claim_workstation(&body, &origin)).await?))
+    Ok(Json(app.run(move |services| services.backups.claim_workstation(&body, &origin)).await?))
 }

@@ -6,7 +6,7 @@ use jetfrost_wire::people::{Group, GroupChange, GroupLogins, NewGroup};
 use jetfrost_wire::{Page, PageQuery, Problem};
 
 use super::super::{App, Reply, Trouble, VersionedReply};
-use crate::desk::{Credential, Seen};
+use crate::shared::{Credential, Seen};
 
 serve!(group, groups, add_group, set_group_logins, change_group, remove_group,);
 
@@ -14,21 +14,21 @@ serve!(group, groups, add_group, set_group_logins, change_group, remove_group,);
 #[utoipa::path(tag = "groups", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Group>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/groups")]
 async fn groups(app: Data<App>, credential: Credential, page: Query<PageQuery>) -> Reply<Page<Group>> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.groups(caller, &page)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.identity.groups(caller, &page)).await?))
 }
 
 /// A group.
 #[utoipa::path(tag = "groups", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Group), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/groups/{id}")]
 async fn group(app: Data<App>, credential: Credential, id: Path<String>) -> VersionedReply<Group> {
-    Ok(app.for_caller(credential, move |desk, caller| desk.group(caller, &id)).await?.into())
+    Ok(app.for_caller(credential, move |services, caller| services.identity.group(caller, &id)).await?.into())
 }
 
 /// Adds a group.
 #[utoipa::path(tag = "groups", request_body = NewGroup, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Group), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/groups")]
 async fn add_group(app: Data<App>, credential: Credential, body: Json<NewGroup>) -> Reply<Group> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.add_group(caller, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.identity.add_group(caller, &body)).await?))
 }
 
 /// Sets who is in a group.
@@ -41,7 +41,10 @@ async fn set_group_logins(
     seen: Seen,
     body: Json<GroupLogins>,
 ) -> VersionedReply<Group> {
-    Ok(app.for_caller(credential, move |desk, caller| desk.set_group_logins(caller, &id, &body, &seen)).await?.into())
+    Ok(app
+        .for_caller(credential, move |services, caller| services.identity.set_group_logins(caller, &id, &body, &seen))
+        .await?
+        .into())
 }
 
 /// Changes what is given of a group.
@@ -54,13 +57,16 @@ async fn change_group(
     seen: Seen,
     body: Json<GroupChange>,
 ) -> VersionedReply<Group> {
-    Ok(app.for_caller(credential, move |desk, caller| desk.change_group(caller, &id, &body, &seen)).await?.into())
+    Ok(app
+        .for_caller(credential, move |services, caller| services.identity.change_group(caller, &id, &body, &seen))
+        .await?
+        .into())
 }
 
 /// Removes a group. Its accounts stay.
 #[utoipa::path(tag = "groups", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/groups/{id}")]
 async fn remove_group(app: Data<App>, credential: Credential, id: Path<String>) -> Result<HttpResponse, Trouble> {
-    app.for_caller(credential, move |desk, caller| desk.remove_group(caller, &id)).await?;
+    app.for_caller(credential, move |services, caller| services.identity.remove_group(caller, &id)).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -20,6 +20,7 @@ mod runs;
 mod service;
 mod sessions;
 mod stores;
+mod trial;
 mod workstations;
 
 use utoipa_actix_web::service_config::ServiceConfig;

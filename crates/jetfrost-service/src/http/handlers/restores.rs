@@ -7,7 +7,7 @@ use jetfrost_wire::restore::{BeginRestore, EndRestore, Restore};
 use jetfrost_wire::run::{GiveUp, Progress};
 
 use super::super::{App, Reply};
-use crate::desk::Credential;
+use crate::shared::Credential;
 
 serve!(begin_restore, restore_progress, end_restore, give_up_restore,);
 
@@ -15,26 +15,26 @@ serve!(begin_restore, restore_progress, end_restore, give_up_restore,);
 #[utoipa::path(tag = "restores", request_body = BeginRestore, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/workstations/{id}/restores")]
 async fn begin_restore(app: Data<App>, credential: Credential, id: Path<String>, body: Json<BeginRestore>) -> Reply<Restore> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.begin_restore(caller, &id, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.begin_restore(caller, &id, &body)).await?))
 }
 
 /// Notes how far a restore is.
 #[utoipa::path(tag = "restores", request_body = Progress, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[patch("/restores/{id}")]
 async fn restore_progress(app: Data<App>, credential: Credential, id: Path<String>, body: Json<Progress>) -> Reply<Restore> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.restore_progress(caller, &id, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.restore_progress(caller, &id, &body)).await?))
 }
 
 /// Ends a restore that brought back what it could.
 #[utoipa::path(tag = "restores", request_body = EndRestore, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/restores/{id}/end")]
 async fn end_restore(app: Data<App>, credential: Credential, id: Path<String>, body: Json<EndRestore>) -> Reply<Restore> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.end_restore(caller, &id, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.end_restore(caller, &id, &body)).await?))
 }
 
 /// Ends a restore that did not succeed.
 #[utoipa::path(tag = "restores", request_body = GiveUp, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/restores/{id}/give-up")]
 async fn give_up_restore(app: Data<App>, credential: Credential, id: Path<String>, body: Json<GiveUp>) -> Reply<Restore> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.give_up_restore(caller, &id, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.give_up_restore(caller, &id, &body)).await?))
 }

@@ -17,7 +17,8 @@ use jetfrost_wire::{Page, Problem};
 use super::super::credential::origin;
 use super::super::problem::sentence;
 use super::super::{App, Reply, Trouble, VersionedReply};
-use crate::desk::{Credential, Desk, Seen, export_header};
+use crate::identity::export_header;
+use crate::shared::{Credential, Seen};
 
 serve!(
     service_info,
@@ -49,7 +50,7 @@ serve!(
 #[utoipa::path(tag = "service", responses((status = 200, body = ServiceInfo), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/service")]
 async fn service_info(app: Data<App>) -> Reply<ServiceInfo> {
-    Ok(Json(app.run(Desk::service_info).await?))
+    Ok(Json(app.run(|services| services.identity.service_info()).await?))
 }
 
 /// Creates the first administrator with the one-time code that the service printed.
@@ -57,21 +58,21 @@ async fn service_info(app: Data<App>) -> Reply<ServiceInfo> {
 #[post("/first-administrator")]
 async fn first_administrator(app: Data<App>, request: HttpRequest, body: Json<FirstAdministrator>) -> Reply<Account> {
     let origin = origin(&request);
-    Ok(Json(app.run(move |desk| desk.first_administrator(&body, &origin)).await?))
+    Ok(Json(app.run(move |services| services.identity.first_administrator(&body, &origin)).await?))
 }
 
 /// Asks workstations to trust the office key from now on; each person is told and decides.
 #[utoipa::path(tag = "service", request_body = NewEscrow, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Escrow), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/escrow")]
 async fn start_escrow(app: Data<App>, credential: Credential, body: Json<NewEscrow>) -> Reply<Escrow> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.start_escrow(caller, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.start_escrow(caller, &body)).await?))
 }
 
 /// Asks for the office key no more. Ways in that were made stay until they are taken away.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/escrow")]
 async fn end_escrow(app: Data<App>, credential: Credential) -> Result<HttpResponse, Trouble> {
-    app.for_caller(credential, Desk::end_escrow).await?;
+    app.for_caller(credential, |services, caller| services.backups.end_escrow(caller)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -79,7 +80,7 @@ async fn end_escrow(app: Data<App>, credential: Credential) -> Result<HttpRespon
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AdmissionState), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/admission")]
 async fn admission(app: Data<App>, credential: Credential) -> VersionedReply<AdmissionState> {
-    Ok(app.for_caller(credential, Desk::admission).await?.into())
+    Ok(app.for_caller(credential, |services, caller| services.operations.admission(caller)).await?.into())
 }
 
 /// Sets what is let in. It counts at once; what is underway comes to its end.
@@ -91,49 +92,49 @@ async fn set_admission(
     seen: Seen,
     body: Json<Admission>,
 ) -> VersionedReply<AdmissionState> {
-    Ok(app.for_caller(credential, move |desk, caller| desk.set_admission(caller, &body, &seen)).await?.into())
+    Ok(app.for_caller(credential, move |services, caller| services.operations.set_admission(caller, &body, &seen)).await?.into())
 }
 
 /// Follows the audit log's chain and says where it breaks.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AuditCheck), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/audit/check")]
 async fn check_audit(app: Data<App>, credential: Credential) -> Reply<AuditCheck> {
-    Ok(Json(app.for_caller(credential, Desk::check_audit).await?))
+    Ok(Json(app.for_caller(credential, |services, caller| services.storage.check_audit(caller)).await?))
 }
 
 /// The set-up list: what is decided, what is not, and whose move it is.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SettingUp), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/setting-up")]
 async fn setting_up(app: Data<App>, credential: Credential) -> Reply<SettingUp> {
-    Ok(Json(app.for_caller(credential, Desk::setting_up).await?))
+    Ok(Json(app.for_caller(credential, |services, caller| services.operations.setting_up(caller)).await?))
 }
 
 /// Decides to leave a step of the set-up list as it is.
 #[utoipa::path(tag = "service", request_body = Settle, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SettingUp), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/setting-up/{id}/settled")]
 async fn settle(app: Data<App>, credential: Credential, id: Path<String>, body: Json<Settle>) -> Reply<SettingUp> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.settle(caller, &id, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.operations.settle(caller, &id, &body)).await?))
 }
 
 /// Opens a step of the set-up list again.
 #[utoipa::path(tag = "service", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SettingUp), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/setting-up/{id}/settled")]
 async fn reopen(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<SettingUp> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.reopen(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.operations.reopen(caller, &id)).await?))
 }
 
 /// How the server itself is protected.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Protection), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/protection")]
 async fn protection(app: Data<App>, credential: Credential) -> Reply<Protection> {
-    Ok(Json(app.for_caller(credential, Desk::see_protection).await?))
+    Ok(Json(app.for_caller(credential, |services, caller| services.storage.see_protection(caller)).await?))
 }
 
 /// The audit log, latest first.
 #[utoipa::path(tag = "service", params(AuditQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<AuditEntry>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/audit")]
 async fn audit_log(app: Data<App>, credential: Credential, query: Query<AuditQuery>) -> Reply<Page<AuditEntry>> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.audit_log(caller, &query)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.identity.audit_log(caller, &query)).await?))
 }
 
 /// The audit log as a file, latest first: CSV, or an object of JSON a line.
@@ -172,14 +173,14 @@ async fn piece(
     before: i64,
 ) -> Result<(String, Option<i64>), Trouble> {
     let query = query.0.clone();
-    app.for_caller(credential.clone(), move |desk, caller| desk.export_audit(caller, &query, form, before)).await
+    app.for_caller(credential.clone(), move |services, caller| services.identity.export_audit(caller, &query, form, before)).await
 }
 
 /// How the service announces itself on the network.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Discovery), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/discovery")]
 async fn discovery(app: Data<App>, credential: Credential) -> VersionedReply<Discovery> {
-    Ok(app.for_caller(credential, Desk::discovery).await?.into())
+    Ok(app.for_caller(credential, |services, caller| services.operations.discovery(caller)).await?.into())
 }
 
 /// Decides how the service announces itself. It counts at once.
@@ -191,14 +192,14 @@ async fn set_discovery(
     seen: Seen,
     body: Json<DiscoverySettings>,
 ) -> VersionedReply<Discovery> {
-    Ok(app.for_caller(credential, move |desk, caller| desk.set_discovery(caller, &body, &seen)).await?.into())
+    Ok(app.for_caller(credential, move |services, caller| services.operations.set_discovery(caller, &body, &seen)).await?.into())
 }
 
 /// What is decided for all of the office.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = OfficeSettings), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/settings")]
 async fn settings(app: Data<App>, credential: Credential) -> VersionedReply<OfficeSettings> {
-    Ok(app.for_caller(credential, Desk::settings).await?.into())
+    Ok(app.for_caller(credential, |services, caller| services.operations.settings(caller)).await?.into())
 }
 
 /// Decides what counts for all of the office.
@@ -210,48 +211,48 @@ async fn set_settings(
     seen: Seen,
     body: Json<OfficeSettings>,
 ) -> VersionedReply<OfficeSettings> {
-    Ok(app.for_caller(credential, move |desk, caller| desk.set_settings(caller, &body, &seen)).await?.into())
+    Ok(app.for_caller(credential, move |services, caller| services.operations.set_settings(caller, &body, &seen)).await?.into())
 }
 
 /// All that needs attention now, the worst first.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Attention), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/attention")]
 async fn attention(app: Data<App>, credential: Credential) -> Reply<Attention> {
-    Ok(Json(app.for_caller(credential, Desk::attention).await?))
+    Ok(Json(app.for_caller(credential, |services, caller| services.operations.attention(caller)).await?))
 }
 
 /// Where mail goes, and whether it gets there.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MailState), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/mail")]
 async fn mail(app: Data<App>, credential: Credential) -> VersionedReply<MailState> {
-    Ok(app.for_caller(credential, Desk::mail).await?.into())
+    Ok(app.for_caller(credential, |services, caller| services.operations.mail(caller)).await?.into())
 }
 
 /// Decides where mail goes. What needs attention now is told anew.
 #[utoipa::path(tag = "service", request_body = SetMail, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on.")), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MailState), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/mail")]
 async fn set_mail(app: Data<App>, credential: Credential, seen: Seen, body: Json<SetMail>) -> VersionedReply<MailState> {
-    Ok(app.for_caller(credential, move |desk, caller| desk.set_mail(caller, &body, &seen)).await?.into())
+    Ok(app.for_caller(credential, move |services, caller| services.operations.set_mail(caller, &body, &seen)).await?.into())
 }
 
 /// Sends no mail any more.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MailState), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/mail")]
 async fn end_mail(app: Data<App>, credential: Credential) -> Reply<MailState> {
-    Ok(Json(app.for_caller(credential, Desk::end_mail).await?))
+    Ok(Json(app.for_caller(credential, |services, caller| services.operations.end_mail(caller)).await?))
 }
 
 /// Sends a message that says nothing but that mail works, and says how it went.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MailState), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/mail/trial")]
 async fn try_mail(app: Data<App>, credential: Credential) -> Reply<MailState> {
-    Ok(Json(app.for_caller(credential, Desk::try_mail).await?))
+    Ok(Json(app.for_caller(credential, |services, caller| services.operations.try_mail(caller)).await?))
 }
 
 /// Holds what somebody types against the rule that will count when it is sent. Nothing is changed.
 #[utoipa::path(tag = "service", request_body = Typed, security((), ("bearer" = []), ("cookie" = [])), responses((status = 200, body = Ruling), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/rules")]
 async fn rule_on(app: Data<App>, credential: Credential, body: Json<Typed>) -> Reply<Ruling> {
-    let ruling = app.run(move |desk| desk.rule_on(&credential, &body)).await?;
+    let ruling = app.run(move |services| services.operations.rule_on(&credential, &body)).await?;
     Ok(Json(Ruling { complaint: ruling.complaint.as_deref().map(sentence) }))
 }

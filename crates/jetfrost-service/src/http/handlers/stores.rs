@@ -9,7 +9,7 @@ use jetfrost_wire::workstation::{NewSlot, Point, PointBytes, Slots, Soundness, W
 use jetfrost_wire::{Page, Problem};
 
 use super::super::{App, Reply, Trouble, VersionedReply};
-use crate::desk::{Credential, Seen};
+use crate::shared::{Credential, Seen};
 
 serve!(
     store_settings,
@@ -42,21 +42,21 @@ serve!(
 #[get("/stores/{id}/points/{sequence}")]
 async fn point_bytes(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<PointBytes> {
     let (id, sequence) = path.into_inner();
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.point_bytes(caller, &id, sequence)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.point_bytes(caller, &id, sequence)).await?))
 }
 
 /// An image store's key slots.
 #[utoipa::path(tag = "stores", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Slots), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/stores/{id}/slots")]
 async fn slots(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Slots> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.slots(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.slots(caller, &id)).await?))
 }
 
 /// What is set for an image store.
 #[utoipa::path(tag = "stores", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = StoreSettings), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/stores/{id}/settings")]
 async fn store_settings(app: Data<App>, credential: Credential, id: Path<String>) -> VersionedReply<StoreSettings> {
-    Ok(app.for_caller(credential, move |desk, caller| desk.store_settings(caller, &id)).await?.into())
+    Ok(app.for_caller(credential, move |services, caller| services.retention.store_settings(caller, &id)).await?.into())
 }
 
 /// Sets an image store's limit, and what it keeps if not what its destination says.
@@ -69,63 +69,65 @@ async fn set_store(
     seen: Seen,
     body: Json<StoreSettings>,
 ) -> VersionedReply<Workstation> {
-    Ok(app.for_caller(credential, move |desk, caller| desk.set_store(caller, &id, &body, &seen)).await?.into())
+    Ok(app.for_caller(credential, move |services, caller| services.retention.set_store(caller, &id, &body, &seen)).await?.into())
 }
 
 /// Puts a hold on an image store: nothing of it goes.
 #[utoipa::path(tag = "stores", request_body = NewHold, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/stores/{id}/hold")]
 async fn hold_store(app: Data<App>, credential: Credential, id: Path<String>, body: Json<NewHold>) -> Reply<Workstation> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.hold_store(caller, &id, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.retention.hold_store(caller, &id, &body)).await?))
 }
 
 /// Takes the hold off an image store.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/stores/{id}/hold")]
 async fn release_store(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.release_store(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.retention.release_store(caller, &id)).await?))
 }
 
 /// Removes an image store. It goes when its waiting time is over.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/stores/{id}/leaving")]
 async fn remove_store(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.remove_store(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.retention.remove_store(caller, &id)).await?))
 }
 
 /// Removes an image store at once, once the protected time of its points is over. It cannot be brought back.
 #[utoipa::path(tag = "stores", request_body = RemoveNow, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/stores/{id}/leaving/now")]
 async fn remove_store_now(app: Data<App>, credential: Credential, id: Path<String>, body: Json<RemoveNow>) -> Reply<Job> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.remove_store_now(caller, &id, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.retention.remove_store_now(caller, &id, &body)).await?))
 }
 
 /// Brings an image store back whose waiting time is not over.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/stores/{id}/leaving")]
 async fn bring_store_back(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.bring_store_back(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.retention.bring_store_back(caller, &id)).await?))
 }
 
 /// Puts a hold on a point: it does not go.
 #[utoipa::path(tag = "stores", request_body = NewHold, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/stores/{id}/points/{sequence}/hold")]
 async fn hold_point(app: Data<App>, credential: Credential, path: Path<(String, u64)>, body: Json<NewHold>) -> Reply<Point> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.hold_point(caller, &path.0, path.1, &body)).await?))
+    Ok(Json(
+        app.for_caller(credential, move |services, caller| services.retention.hold_point(caller, &path.0, path.1, &body)).await?,
+    ))
 }
 
 /// Takes the hold off a point.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/stores/{id}/points/{sequence}/hold")]
 async fn release_point(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<Point> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.release_point(caller, &path.0, path.1)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.retention.release_point(caller, &path.0, path.1)).await?))
 }
 
 /// Removes a point. It goes when its waiting time is over.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/stores/{id}/points/{sequence}/leaving")]
 async fn remove_point(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<Point> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.remove_point(caller, &path.0, path.1)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.retention.remove_point(caller, &path.0, path.1)).await?))
 }
 
 /// Removes a point at once, once its protected time is over. It cannot be brought back.
@@ -137,49 +139,54 @@ async fn remove_point_now(
     path: Path<(String, u64)>,
     body: Json<RemoveNow>,
 ) -> Reply<Job> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.remove_point_now(caller, &path.0, path.1, &body)).await?))
+    Ok(Json(
+        app.for_caller(credential, move |services, caller| services.retention.remove_point_now(caller, &path.0, path.1, &body))
+            .await?,
+    ))
 }
 
 /// Brings a point back whose waiting time is not over.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/stores/{id}/points/{sequence}/leaving")]
 async fn bring_point_back(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<Point> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.bring_point_back(caller, &path.0, path.1)).await?))
+    Ok(Json(
+        app.for_caller(credential, move |services, caller| services.retention.bring_point_back(caller, &path.0, path.1)).await?,
+    ))
 }
 
 /// What the next thinning of an image store would do.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = ThinningPreview), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/stores/{id}/thinning")]
 async fn preview_thinning(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<ThinningPreview> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.preview_thinning(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.retention.preview_thinning(caller, &id)).await?))
 }
 
 /// Begins a thinning now.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/stores/{id}/thinning")]
 async fn begin_thinning(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Job> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.begin_thinning(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.retention.begin_thinning(caller, &id)).await?))
 }
 
 /// What opens an image store: kinds, labels and ages of its key slots.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<WayIn>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/stores/{id}/ways-in")]
 async fn ways_in(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Page<WayIn>> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.ways_in(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.ways_in(caller, &id)).await?))
 }
 
 /// Adds a key slot. One that is there is never written over.
 #[utoipa::path(tag = "stores", request_body = NewSlot, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = WayIn), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/stores/{id}/slots")]
 async fn add_slot(app: Data<App>, credential: Credential, id: Path<String>, body: Json<NewSlot>) -> Reply<WayIn> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.add_slot(caller, &id, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.add_slot(caller, &id, &body)).await?))
 }
 
 /// Takes a key slot away; never the last passphrase or recovery key.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/stores/{id}/slots/{slot}")]
 async fn remove_slot(app: Data<App>, credential: Credential, path: Path<(String, String)>) -> Result<HttpResponse, Trouble> {
-    app.for_caller(credential, move |desk, caller| desk.remove_slot(caller, &path.0, &path.1)).await?;
+    app.for_caller(credential, move |services, caller| services.backups.remove_slot(caller, &path.0, &path.1)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -187,26 +194,26 @@ async fn remove_slot(app: Data<App>, credential: Credential, path: Path<(String,
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Soundness), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/stores/{id}/soundness")]
 async fn soundness(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Soundness> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.soundness(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.retention.soundness(caller, &id)).await?))
 }
 
 /// Begins a scrub now.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/stores/{id}/scrub")]
 async fn begin_scrub(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Job> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.begin_scrub(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.retention.begin_scrub(caller, &id)).await?))
 }
 
 /// What a limit would mean; changes nothing.
 #[utoipa::path(tag = "stores", request_body = AskAdvice, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = LimitAdvice), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/advice/limit")]
 async fn advise(app: Data<App>, credential: Credential, body: Json<AskAdvice>) -> Reply<LimitAdvice> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.advise(caller, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.operations.advise(caller, &body)).await?))
 }
 
 /// What a capacity would mean; changes nothing.
 #[utoipa::path(tag = "destinations", request_body = AskCapacity, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = CapacityAdvice), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/advice/capacity")]
 async fn advise_capacity(app: Data<App>, credential: Credential, body: Json<AskCapacity>) -> Reply<CapacityAdvice> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.advise_capacity(caller, &body)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.operations.advise_capacity(caller, &body)).await?))
 }

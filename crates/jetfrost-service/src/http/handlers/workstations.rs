@@ -1,5 +1,7 @@
 //! Workstations.
 
+use super::super::{App, Reply};
+use super::trial::trial;
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{get, post, put};
 use jetfrost_wire::restore::Restore;
@@ -8,8 +10,7 @@ use jetfrost_wire::trial::Trial;
 use jetfrost_wire::workstation::{Overview, Point, Workstation};
 use jetfrost_wire::{Page, PageQuery, Problem};
 
-use super::super::{App, Reply};
-use crate::desk::{Credential, Desk};
+use crate::shared::Credential;
 
 serve!(workstations, workstation, points, runs, restores, overview, retire, try_own,);
 
@@ -17,54 +18,54 @@ serve!(workstations, workstation, points, runs, restores, overview, retire, try_
 #[utoipa::path(tag = "workstations", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Workstation>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/workstations")]
 async fn workstations(app: Data<App>, credential: Credential, page: Query<PageQuery>) -> Reply<Page<Workstation>> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.workstations(caller, &page)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.workstations(caller, &page)).await?))
 }
 
 /// One workstation.
 #[utoipa::path(tag = "workstations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/workstations/{id}")]
 async fn workstation(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.workstation(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.workstation(caller, &id)).await?))
 }
 
 /// A workstation's recovery points, latest first.
 #[utoipa::path(tag = "workstations", params(("id" = String, Path), PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Point>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/workstations/{id}/points")]
 async fn points(app: Data<App>, credential: Credential, id: Path<String>, page: Query<PageQuery>) -> Reply<Page<Point>> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.points(caller, &id, &page)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.points(caller, &id, &page)).await?))
 }
 
 /// A workstation's runs, latest first.
 #[utoipa::path(tag = "workstations", params(("id" = String, Path), PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Run>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/workstations/{id}/runs")]
 async fn runs(app: Data<App>, credential: Credential, id: Path<String>, page: Query<PageQuery>) -> Reply<Page<Run>> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.runs(caller, &id, &page)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.runs(caller, &id, &page)).await?))
 }
 
 /// The restores from a workstation's image store, latest first.
 #[utoipa::path(tag = "workstations", params(("id" = String, Path), PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Restore>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/workstations/{id}/restores")]
 async fn restores(app: Data<App>, credential: Credential, id: Path<String>, page: Query<PageQuery>) -> Reply<Page<Restore>> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.restores(caller, &id, &page)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.restores(caller, &id, &page)).await?))
 }
 
 /// How everything stands that the caller may see.
 #[utoipa::path(tag = "workstations", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Overview), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/overview")]
 async fn overview(app: Data<App>, credential: Credential) -> Reply<Overview> {
-    Ok(Json(app.for_caller(credential, Desk::overview).await?))
+    Ok(Json(app.for_caller(credential, |services, caller| services.backups.overview(caller)).await?))
 }
 
 /// Cuts a workstation's machine off. Its backups stay.
 #[utoipa::path(tag = "workstations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/workstations/{id}/retired")]
 async fn retire(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.retire(caller, &id)).await?))
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.retire(caller, &id)).await?))
 }
 
 /// Tries for the workstation that asks. Nothing stays behind.
 #[utoipa::path(tag = "workstations", params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = Trial), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/workstations/{id}/trial")]
 async fn try_own(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Trial> {
-    Ok(Json(app.for_caller(credential, move |desk, caller| desk.try_own(caller, &id)).await?))
+    Ok(Json(trial(app.for_caller(credential, move |services, caller| services.backups.try_own(caller, &id)).await?)))
 }

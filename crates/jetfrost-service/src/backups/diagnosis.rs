@@ -1,0 +1,134 @@
+//! Trying as a client would: each thing that a backup needs, in order, up to the first that is not so. Nothing stays behind.
+
+use jetfrost_office::access::Act;
+use jetfrost_office::room::Bound;
+use jetfrost_wire::size::show;
+use jetfrost_wire::trial::{TrialStep, TryFor};
+
+use crate::backups::Backups;
+use crate::backups::uploads::Upload;
+use crate::identity::accounts::account_named;
+use crate::identity::grants::has_access;
+use crate::records::{AccountRow, DestinationRow, WorkstationLine, WorkstationRow};
+use crate::shared::{Caller, NoRoom, Result, ServiceError, place};
+use crate::storage::capacity::Purpose;
+
+/// There is room when this much more content would be taken.
+const A_LITTLE: u64 = 1 << 20;
+
+/// For whom it is tried: an account that could have a workstation there, or a workstation that is there.
+struct Subject<'s> {
+    account: &'s AccountRow,
+    destination: &'s DestinationRow,
+    line: Option<&'s WorkstationLine>,
+}
+
+/// What was looked at, up to the first thing that is not as it must be.
+pub(crate) struct Looked {
+    /// Steps that went well, with how they went.
+    pub(crate) well: Vec<(TrialStep, String)>,
+    /// The one that did not.
+    pub(crate) not: Option<(TrialStep, ServiceError)>,
+}
+
+impl Backups {
+    /// Tries for an account and a destination, from the server.
+    pub(crate) fn try_for(&self, caller: &Caller, destination: &str, ask: &TryFor) -> Result<Looked> {
+        caller.may(&Act::ChangeOffice)?;
+        let account = self.records.read(|on| account_named(&ask.login, on))?;
+        let destination = self.storage.destination_row(destination)?;
+        self.trial(&Subject { account: &account, destination: &destination, line: None })
+    }
+
+    /// Tries for the workstation that asks.
+    pub(crate) fn try_own(&self, caller: &Caller, workstation: &str) -> Result<Looked> {
+        let line = self.storage.line(caller, workstation)?;
+        caller.may(&Act::AddToStore { workstation: &line.workstation.id })?;
+        self.trial(&Subject { account: &line.account, destination: &line.destination, line: Some(&line) })
+    }
+
+    fn trial(&self, subject: &Subject<'_>) -> Result<Looked> {
+        let all = [
+            TrialStep::Account,
+            TrialStep::Admission,
+            TrialStep::Destination,
+            TrialStep::Access,
+            TrialStep::Room,
+            TrialStep::Probe,
+        ];
+        let mut looked = Looked { well: Vec::new(), not: None };
+        for step in all {
+            match self.try_step(step, subject) {
+                Ok(says) => looked.well.push((step, says)),
+                Err(error @ ServiceError::Records(_)) => return Err(error),
+                Err(error) => {
+                    looked.not = Some((step, error));
+                    break;
+                }
+            }
+        }
+        Ok(looked)
+    }
+
+    fn try_step(&self, step: TrialStep, subject: &Subject<'_>) -> Result<String> {
+        let Subject { account, destination, line } = *subject;
+        let name = &destination.name;
+        match step {
+            TrialStep::Account if account.disabled.is_some() => Err(ServiceError::Disabled("this account is disabled")),
+            TrialStep::Account => Ok(format!("The account '{}' can be used.", account.login)),
+            TrialStep::Admission => self.gate.backups_are_let_in().map(|()| "Backups are let in.".into()),
+            TrialStep::Destination => {
+                self.shelf.check(&place(destination))?;
+                if destination.withdrawn.is_some() {
+                    return Err(ServiceError::Withdrawn(name.clone()));
+                }
+                Ok(format!("The destination '{name}' is there, at {}.", destination.directory))
+            }
+            TrialStep::Access => {
+                match line {
+                    Some(line) => self.takes_backups(line)?,
+                    None => self.records.read(|on| has_access(account, destination, on))?,
+                }
+                Ok(format!("'{name}' is open to '{}'.", account.login))
+            }
+            TrialStep::Room => {
+                let room = match line {
+                    Some(line) => self.room_of_workstation(line)?,
+                    None => self.room_of_account(account, destination)?,
+                };
+                Ok(format!("There is room for {}.", show(room)))
+            }
+            TrialStep::Probe => {
+                self.shelf.probe(&place(destination))?;
+                if let Some(line) = line {
+                    self.storage.open_store(line)?;
+                    let (id, version) = (&line.workstation.id, &line.workstation.client_version);
+                    // As a run does at its beginning: the records must take it.
+                    self.records
+                        .write(|on| Ok::<_, ServiceError>(WorkstationRow::set_seen(id, self.clock.now_ms(), version, on)?))?;
+                }
+                Ok("A probe was written, made durable, read back and removed.".into())
+            }
+        }
+    }
+
+    /// What a workstation may send now, by every limit that its run would meet.
+    fn room_of_workstation(&self, line: &WorkstationLine) -> Result<u64> {
+        let upload = Upload { store: self.storage.open_store(line)?.1, line: line.clone() };
+        Ok(self.retention.room_for(&upload.line, &upload.store, A_LITTLE, Purpose::Content)?.left())
+    }
+
+    /// What a new workstation of an account could send to a destination.
+    fn room_of_account(&self, account: &AccountRow, destination: &DestinationRow) -> Result<u64> {
+        let levels = self.storage.levels_of_destination(destination)?.into_iter().chain(self.storage.quota_of(account)?);
+        let left = levels.map(|(_, level)| (level, level.limit_for_content().saturating_sub(level.used)));
+        let (level, left) = left
+            .min_by_key(|(_, left)| *left)
+            .ok_or(ServiceError::Conflict("the destination has no limit that could be looked at"))?;
+        if left >= A_LITTLE {
+            return Ok(left);
+        }
+        let of = if level.bound == Bound::Quota { &account.login } else { &destination.name };
+        Err(ServiceError::NoRoom(Box::new(NoRoom { level, of: of.clone(), wanted: A_LITTLE, left, comes: None })))
+    }
+}

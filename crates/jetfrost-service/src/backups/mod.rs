@@ -1,0 +1,88 @@
+//! Backups and restores: workstations and how they join, runs and what they send, restores, unlock methods.
+
+mod diagnosis;
+mod enrolment;
+mod hand_outs;
+mod restores;
+mod roster;
+mod runs;
+mod unlock_methods;
+mod uploads;
+mod workstations;
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex};
+
+use jetfrost_image::crypto::Random;
+use jetfrost_office::pace::Pace;
+use jiff::tz::TimeZone;
+
+use crate::announcer::Announcer;
+use crate::clock::Clock;
+use crate::events::Events;
+use crate::identity::Identity;
+use crate::records::Records;
+use crate::retention::Retention;
+use crate::shared::gate::Gate;
+use crate::shared::{Basis, Installation, Trail};
+use crate::shelf::Shelf;
+use crate::storage::Storage;
+
+pub(crate) use diagnosis::Looked;
+pub(crate) use uploads::Arriving;
+
+/// Runs of a workstation, and restores of a person or a workstation, that may be begun within an hour.
+const MOST_RUNS: u32 = 120;
+const MOST_RESTORES: u32 = 240;
+
+/// The use cases about workstations and what they send and fetch.
+pub(crate) struct Backups {
+    records: Records,
+    shelf: Arc<Shelf>,
+    clock: Arc<dyn Clock>,
+    random: Arc<dyn Random>,
+    events: Events,
+    trail: Arc<Trail>,
+    gate: Gate,
+    announcer: Arc<Announcer>,
+    installation: Installation,
+    /// Where days begin.
+    zone: TimeZone,
+    identity: Arc<Identity>,
+    storage: Arc<Storage>,
+    retention: Arc<Retention>,
+    /// Runs and restores that were begun within the hour, by who began them.
+    runs_begun: Mutex<Pace>,
+    restores_begun: Mutex<Pace>,
+    /// Until when it need not be asked whether a reading of a store is on record.
+    readings: Mutex<BTreeMap<(String, String), i64>>,
+}
+
+impl Backups {
+    pub(crate) fn new(
+        basis: &Basis,
+        shelf: Arc<Shelf>,
+        identity: Arc<Identity>,
+        storage: Arc<Storage>,
+        retention: Arc<Retention>,
+    ) -> Self {
+        Self {
+            records: basis.records.clone(),
+            clock: Arc::clone(&basis.clock),
+            random: Arc::clone(&basis.random),
+            events: basis.events.clone(),
+            trail: Arc::clone(&basis.trail),
+            gate: Gate::new(basis.records.clone(), Arc::clone(&basis.clock)),
+            announcer: Arc::clone(&basis.announcer),
+            installation: basis.installation.clone(),
+            zone: basis.zone.clone(),
+            shelf,
+            identity,
+            storage,
+            retention,
+            runs_begun: Mutex::new(Pace::new(MOST_RUNS)),
+            restores_begun: Mutex::new(Pace::new(MOST_RESTORES)),
+            readings: Mutex::default(),
+        }
+    }
+}

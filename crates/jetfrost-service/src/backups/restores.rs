@@ -1,0 +1,147 @@
+//! Restores on record.
+
+use jetfrost_office::access::Act;
+use jetfrost_wire::event::Event;
+use jetfrost_wire::restore::{BeginRestore, EndRestore, Purpose, Restore};
+use jetfrost_wire::run::{GiveUp, Outcome, Progress};
+
+use crate::backups::Backups;
+use crate::records::{RestoreRow, StoreRow, WorkstationLine};
+use crate::secrets::new_id;
+use crate::shared::{Caller, Result, ServiceError, convert, to_db};
+
+impl Backups {
+    /// Begins a restore from a workstation's store.
+    pub(crate) fn begin_restore(&self, caller: &Caller, id: &str, begin: &BeginRestore) -> Result<Restore> {
+        let line = self.storage.line(caller, id)?;
+        caller.may(&act(begin.purpose, &line))?;
+        self.gate.restores_are_let_in()?;
+        let (_, store) = self.storage.open_store(&line)?;
+        if let Err(error) = store.point_head(begin.point) {
+            return Err(self.why_no_point(&line, begin.point, error)?);
+        }
+        self.pace(&self.restores_begun, "restores", &caller.name())?;
+        let now = self.clock.now_ms();
+        let row = RestoreRow {
+            number: 0,
+            id: new_id(&*self.random),
+            workstation_id: line.workstation.id.clone(),
+            sequence: to_db(begin.point)?,
+            scope: begin.scope.word().into(),
+            by: caller.name(),
+            outcome: Outcome::Underway.word().into(),
+            files_done: 0,
+            files_total: None,
+            bytes_done: 0,
+            bytes_total: None,
+            sent: 0,
+            exceptions: 0,
+            started: now,
+            last_heard: now,
+            ended: None,
+            reason: None,
+            purpose: begin.purpose.word().into(),
+        };
+        let row = self.records.write(|on| {
+            let row = row.insert(on)?;
+            let subject = format!("{} point {}", line.workstation.name, begin.point);
+            let what = if begin.purpose == Purpose::Drill { "drill begun" } else { "restore begun" };
+            self.trail.note(caller, what, &subject, on)?;
+            Ok::<_, ServiceError>(row)
+        })?;
+        Ok(self.tell_restore(&row))
+    }
+
+    /// Notes how far a restore is.
+    pub(crate) fn restore_progress(&self, caller: &Caller, id: &str, progress: &Progress) -> Result<Restore> {
+        let mut row = self.current_restore(caller, id)?;
+        self.set_restore_progress(&mut row, progress)?;
+        self.save_restore(&row)
+    }
+
+    /// Ends a restore that brought back what it could.
+    pub(crate) fn end_restore(&self, caller: &Caller, id: &str, end: &EndRestore) -> Result<Restore> {
+        let mut row = self.current_restore(caller, id)?;
+        self.set_restore_progress(&mut row, &end.progress)?;
+        row.exceptions = to_db(end.exceptions)?;
+        let outcome = if end.exceptions == 0 { Outcome::Complete } else { Outcome::CompleteWithExceptions };
+        row.outcome = outcome.word().into();
+        row.ended = Some(self.clock.now_ms());
+        self.end_on_record(&row, outcome)
+    }
+
+    /// Ends a restore that did not succeed.
+    pub(crate) fn give_up_restore(&self, caller: &Caller, id: &str, why: &GiveUp) -> Result<Restore> {
+        let mut row = self.current_restore(caller, id)?;
+        self.set_restore_progress(&mut row, &why.progress)?;
+        let outcome = if why.stopped { Outcome::Stopped } else { Outcome::Failed };
+        row.outcome = outcome.word().into();
+        row.reason = Some(why.reason.chars().take(500).collect());
+        row.ended = Some(self.clock.now_ms());
+        self.end_on_record(&row, outcome)
+    }
+
+    fn current_restore(&self, caller: &Caller, id: &str) -> Result<RestoreRow> {
+        let missing = || ServiceError::NotFound("restore");
+        let row = self.records.read(|on| Ok::<_, ServiceError>(RestoreRow::by_id(id, on)?))?.ok_or_else(missing)?;
+        let line = self.storage.line(caller, &row.workstation_id).map_err(|_| missing())?;
+        caller.may(&act(Purpose::from_word(&row.purpose).unwrap_or_default(), &line))?;
+        if row.outcome == Outcome::Underway.word() { Ok(row) } else { Err(ServiceError::Conflict("this restore is over")) }
+    }
+
+    fn set_restore_progress(&self, row: &mut RestoreRow, progress: &Progress) -> Result<()> {
+        row.files_done = to_db(progress.files_done)?;
+        row.files_total = progress.files_total.map(to_db).transpose()?;
+        row.bytes_done = to_db(progress.bytes_done)?;
+        row.bytes_total = progress.bytes_total.map(to_db).transpose()?;
+        row.sent = to_db(progress.sent)?;
+        row.last_heard = self.clock.now_ms();
+        Ok(())
+    }
+
+    /// Puts the end of a restore on record; that of a drill says something of the image store, too.
+    fn end_on_record(&self, row: &RestoreRow, outcome: Outcome) -> Result<Restore> {
+        let now = self.clock.now_ms();
+        self.records.write(|on| {
+            if !row.update_if_underway(on)? {
+                return Err(ServiceError::Conflict("this restore is over"));
+            }
+            let store = WorkstationLine::by_id(&row.workstation_id, on)?.map(|line| line.store.id);
+            match (Purpose::from_word(&row.purpose), store, outcome) {
+                (Some(Purpose::Drill), Some(store), Outcome::Complete) => StoreRow::set_drilled(&store, now, row.sequence, on)?,
+                // One that could not be done, for the network or the machine, says nothing of the image store.
+                (Some(Purpose::Drill), Some(store), Outcome::CompleteWithExceptions) => {
+                    StoreRow::set_drill_failed(&store, now, on)?;
+                }
+                _ => {}
+            }
+            Ok::<_, ServiceError>(())
+        })?;
+        if Purpose::from_word(&row.purpose) == Some(Purpose::Drill) {
+            self.events.workstation_changed(&row.workstation_id);
+        }
+        Ok(self.tell_restore(row))
+    }
+
+    fn save_restore(&self, row: &RestoreRow) -> Result<Restore> {
+        if !self.records.write(|on| Ok::<_, ServiceError>(row.update_if_underway(on)?))? {
+            return Err(ServiceError::Conflict("this restore is over"));
+        }
+        Ok(self.tell_restore(row))
+    }
+
+    fn tell_restore(&self, row: &RestoreRow) -> Restore {
+        let restore = convert::restore(row, self.clock.now_ms());
+        self.events.tell(Event::Restore { restore: restore.clone() });
+        restore
+    }
+}
+
+/// What somebody must be allowed to who puts a restore on record. A drill is a proof, and only the workstation itself has the key
+/// to give one.
+fn act(purpose: Purpose, line: &WorkstationLine) -> Act<'_> {
+    match purpose {
+        Purpose::BringBack => Act::ReadStore { workstation: &line.workstation.id, owner: &line.account.id },
+        Purpose::Drill => Act::AddToStore { workstation: &line.workstation.id },
+    }
+}

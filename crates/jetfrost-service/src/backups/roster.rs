@@ -1,0 +1,306 @@
+//! The roster: many people and machines at once. It is planned against the records as they are, within the transaction that
+//! puts it into effect: all of it, or nothing.
+
+use std::collections::BTreeSet;
+use std::fmt::Write;
+
+use jetfrost_office::access::Act;
+use jetfrost_office::names::key;
+use jetfrost_office::openness::Openness;
+use jetfrost_office::roster::{
+    AccountFacts, CodeFacts, Column, DestinationFacts, Fault, Office, Planned, Step, WorkstationFacts, plan, read,
+};
+use jetfrost_wire::destination::EncryptionPolicy;
+use jetfrost_wire::enrolment::IssuedCode;
+use jetfrost_wire::event::Event;
+use jetfrost_wire::people::{AccountChange, NewAccount, NewGroup, Role};
+use jetfrost_wire::roster::{Roster, RosterAct, RosterDone, RosterFault, RosterPlan, RosterQuery, RosterStep};
+use jetfrost_wire::size;
+
+use crate::backups::Backups;
+use crate::backups::enrolment::{Makes, lasting};
+use crate::identity::accounts::account_named;
+use crate::identity::grants::{destination_named, open_to};
+use crate::records::{AccountRow, CodeRow, CodeWithNames, Connection, DestinationRow, GroupRow, WorkstationLine, WorkstationRow};
+use crate::shared::convert::some_from_db;
+use crate::shared::{Caller, Result, ServiceError, convert, shown_limit, to_db};
+use crate::storage::workstations::said_of_store;
+
+/// A roster is compared with all of the office.
+const ALL: usize = 10_000;
+
+/// Hand-outs are printed and carried around.
+const USUAL_HOURS: u16 = 336;
+
+/// So many faults are told; whoever has more has another problem.
+const MOST_FAULTS: usize = 200;
+
+impl Backups {
+    /// What a roster would do; nothing is changed.
+    pub(crate) fn plan_roster(&self, caller: &Caller, roster: &Roster) -> Result<RosterPlan> {
+        caller.may(&Act::ChangeOffice)?;
+        lasting(roster.hours.unwrap_or(USUAL_HOURS))?;
+        let office = self.records.read(|on| self.office_of_roster(on))?;
+        let plan = plan(&read(&roster.table, read_size), &office);
+        Ok(RosterPlan {
+            steps: plan.steps.iter().map(shown).collect(),
+            faults: plan.faults.into_iter().take(MOST_FAULTS).map(shown_fault).collect(),
+            lines: plan.lines,
+            unchanged: plan.unchanged,
+        })
+    }
+
+    /// Puts a roster into effect, if nothing is wrong with it.
+    pub(crate) fn apply_roster(&self, caller: &Caller, roster: &Roster) -> Result<RosterDone> {
+        caller.may(&Act::ChangeOffice)?;
+        let lasts = lasting(roster.hours.unwrap_or(USUAL_HOURS))?;
+        let reading = read(&roster.table, read_size);
+        let (done, limited) = self.records.write(|on| {
+            let plan = plan(&reading, &self.office_of_roster(on)?);
+            if let Some(fault) = plan.faults.first() {
+                return Err(ServiceError::Invalid(first_of(fault, plan.faults.len())));
+            }
+            let (mut codes, mut limited) = (Vec::new(), Vec::new());
+            for planned in &plan.steps {
+                codes.extend(self.do_step(caller, &planned.step, lasts, &mut limited, on)?);
+            }
+            let steps = plan.steps.iter().map(shown).collect();
+            Ok((RosterDone { steps, unchanged: plan.unchanged, codes }, limited))
+        })?;
+        if !done.steps.is_empty() {
+            self.events.tell(Event::Office);
+        }
+        limited.iter().for_each(|id| self.events.workstation_changed(id));
+        Ok(done)
+    }
+
+    /// The header of a roster, or all of the office as one. Putting that into effect changes nothing.
+    pub(crate) fn roster(&self, caller: &Caller, query: &RosterQuery) -> Result<String> {
+        caller.may(&Act::SeeOffice)?;
+        let mut text = Column::ALL.map(Column::name).join(",") + "\n";
+        if query.filled {
+            self.records.write(|on| self.trail.note(caller, "roster exported", "", on))?;
+            let office = self.records.read(|on| self.office_of_roster(on))?;
+            for (account, facts) in &office.accounts {
+                fill(&mut text, account, facts, &office);
+            }
+        }
+        Ok(text)
+    }
+
+    fn office_of_roster(&self, on: &mut Connection) -> Result<Office> {
+        let mut office = Office::default();
+        for row in AccountRow::list("", ALL, on)? {
+            let groups = row.groups(on)?.into_iter().map(|group| group.name_key).collect();
+            let facts =
+                AccountFacts { login: row.login, display_name: row.display_name, groups, disabled: row.disabled.is_some() };
+            office.accounts.insert(row.login_key, facts);
+        }
+        office.groups = GroupRow::list("", ALL, on)?.into_iter().map(|row| (row.name_key, row.name)).collect();
+        for row in DestinationRow::list("", ALL, on)? {
+            let to = open_to(&row, on)?;
+            let keys = |names: &[String]| names.iter().map(|name| key(name)).collect();
+            let openness = Openness { everybody: to.everybody, groups: keys(&to.groups), accounts: keys(&to.logins) };
+            let facts = DestinationFacts {
+                name: row.name.clone(),
+                withdrawn: row.withdrawn.is_some(),
+                encryption_required: convert::encryption(&row) == EncryptionPolicy::Required,
+                openness,
+            };
+            office.destinations.insert(row.name_key, facts);
+        }
+        let handed: BTreeSet<String> = CodeRow::claimed(self.clock.now_ms(), on)?.into_iter().collect();
+        for line in WorkstationLine::list(None, "", ALL, on)? {
+            let facts = WorkstationFacts {
+                account: line.account.login_key,
+                destination: line.destination.name_key,
+                limit: some_from_db(line.store.size_limit),
+                disk: some_from_db(line.workstation.disk_bytes),
+                encrypted: line.store.encrypted,
+                awaits_its_machine: line.workstation.rest.as_deref() == Some(WorkstationRow::UNCLAIMED)
+                    && !handed.contains(&line.workstation.id),
+            };
+            office.workstations.insert(line.workstation.name_key, facts);
+        }
+        for row in CodeWithNames::waiting(self.clock.now_ms(), on)? {
+            let facts = CodeFacts {
+                account: key(&row.login),
+                destination: key(&row.destination),
+                limit: row.code.limit_said.then_some(some_from_db(row.code.size_limit)),
+                encrypted: row.code.encrypted,
+            };
+            office.codes.entry(row.code.machine_key.unwrap_or_default()).or_insert(facts);
+        }
+        Ok(office)
+    }
+
+    /// Does a step; notes the workstations whose limit it sets.
+    fn do_step(
+        &self,
+        caller: &Caller,
+        step: &Step,
+        lasts: i64,
+        limited: &mut Vec<String>,
+        on: &mut Connection,
+    ) -> Result<Option<IssuedCode>> {
+        let db_limit = |limit: Option<Option<u64>>| limit.map(|limit| limit.map(to_db).transpose()).transpose();
+        match step {
+            Step::AddGroup { name } => {
+                let new = NewGroup { name: name.clone(), default_limit: None, default_quota: None };
+                self.identity.insert_group(caller, &new, on)?;
+            }
+            Step::AddAccount { login, display_name, groups } => {
+                let mut new = NewAccount::new(login, Role::Member);
+                new.display_name = Some(display_name.clone());
+                new.groups.clone_from(groups);
+                self.identity.insert_new_account(caller, &new, on)?;
+            }
+            Step::ChangeAccount { login, display_name, joins } => {
+                let row = account_named(login, on)?;
+                let names = row.groups(on)?.into_iter().map(|group| group.name);
+                let change = AccountChange {
+                    display_name: display_name.as_ref().map(|(_, after)| after.clone()),
+                    groups: Some(names.chain(joins.iter().cloned()).collect()),
+                    ..AccountChange::default()
+                };
+                self.identity.alter_account(caller, row, &change, on)?;
+            }
+            Step::Open { destination, login } => self.storage.open_also_to(caller, destination, login, on)?,
+            Step::Expect { login, machine, destination, limit, encrypted } => {
+                let (account, destination) = (account_named(login, on)?, destination_named(destination, on)?);
+                let makes = Makes {
+                    account: &account,
+                    destination: &destination,
+                    claims: None,
+                    machine: Some(machine),
+                    limit: db_limit(*limit)?,
+                    encrypted: *encrypted,
+                };
+                return self.insert_code(caller, &makes, lasts, on).map(Some);
+            }
+            Step::HandOver { login, machine } => {
+                let account = account_named(login, on)?;
+                let line = WorkstationLine::by_name(&key(machine), on)?.ok_or(ServiceError::NotFound("workstation"))?;
+                let makes = Makes {
+                    account: &account,
+                    destination: &line.destination,
+                    claims: Some(&line),
+                    machine: None,
+                    limit: None,
+                    encrypted: line.store.encrypted,
+                };
+                return self.insert_code(caller, &makes, lasts, on).map(Some);
+            }
+            Step::ExpectOtherwise { machine, destination, limit, encrypted } => {
+                let destination = destination_named(destination, on)?;
+                let waiting = CodeWithNames::waiting(self.clock.now_ms(), on)?;
+                let row = waiting.into_iter().find(|row| row.code.machine_key.as_deref() == Some(&key(machine)));
+                let row = row.ok_or(ServiceError::NotFound("enrolment code"))?;
+                row.code.set_makes(&destination.id, db_limit(*limit)?, *encrypted, on)?;
+                self.trail.note_change(caller, "enrolment code changed", machine, None, Some(&shown_step(step).says), on)?;
+            }
+            Step::SetLimit { machine, after, .. } => {
+                let mut line = WorkstationLine::by_name(&key(machine), on)?.ok_or(ServiceError::NotFound("workstation"))?;
+                let was = said_of_store(&line.store);
+                line.store.size_limit = after.map(to_db).transpose()?;
+                line.store.update(on)?;
+                let is = said_of_store(&line.store);
+                self.trail.note_change(caller, "image store changed", machine, Some(&was), Some(&is), on)?;
+                limited.push(line.workstation.id);
+            }
+        }
+        Ok(None)
+    }
+}
+
+fn read_size(text: &str) -> Option<u64> {
+    size::parse(text).ok()
+}
+
+/// The first fault in a sentence; the plan tells the others.
+fn first_of(fault: &Fault, all: usize) -> String {
+    let column = fault.column.map_or_else(String::new, |(_, name)| format!(", {name}"));
+    let others = if all > 1 { format!("; and {} more", all - 1) } else { String::new() };
+    format!("line {}{column}: {}{others}", fault.line, fault.what)
+}
+
+fn shown_fault(fault: Fault) -> RosterFault {
+    let (cell, column) = fault.column.map_or((None, None), |(place, name)| (Some(place as u64), Some(name.to_owned())));
+    RosterFault { line: fault.line, cell, column, what: fault.what }
+}
+
+fn shown(planned: &Planned) -> RosterStep {
+    RosterStep { line: planned.line, ..shown_step(&planned.step) }
+}
+
+fn shown_step(step: &Step) -> RosterStep {
+    let (act, about, name, says) = match step {
+        Step::AddGroup { name } => (RosterAct::New, "group", name, String::new()),
+        Step::AddAccount { login, display_name, groups } => {
+            let within = if groups.is_empty() { String::new() } else { format!(", in {}", groups.join(", ")) };
+            (RosterAct::New, "account", login, format!("{display_name}{within}"))
+        }
+        Step::ChangeAccount { login, display_name, joins } => {
+            let renamed = display_name.as_ref().map(|(before, after)| format!("'{before}' becomes '{after}'"));
+            let joins = (!joins.is_empty()).then(|| format!("joins {}", joins.join(", ")));
+            let says: Vec<String> = renamed.into_iter().chain(joins).collect();
+            (RosterAct::Change, "account", login, says.join("; "))
+        }
+        Step::Open { destination, login } => (RosterAct::New, "access", login, format!("to '{destination}'")),
+        Step::Expect { login, machine, destination, limit, encrypted } => {
+            let makes = said_makes(destination, *limit, *encrypted);
+            (RosterAct::New, "enrolment code", machine, format!("of {login}, {makes}"))
+        }
+        Step::HandOver { login, machine } => {
+            (RosterAct::New, "enrolment code", machine, format!("of {login}, hands over the backups that it has"))
+        }
+        Step::ExpectOtherwise { machine, destination, limit, encrypted } => {
+            (RosterAct::Change, "enrolment code", machine, said_makes(destination, *limit, *encrypted))
+        }
+        Step::SetLimit { machine, before, after } => {
+            (RosterAct::Change, "limit", machine, format!("{} becomes {}", shown_limit(*before), shown_limit(*after)))
+        }
+    };
+    RosterStep { line: 0, act, about: about.into(), name: name.clone(), says }
+}
+
+fn said_makes(destination: &str, limit: Option<Option<u64>>, encrypted: bool) -> String {
+    let limit = limit.map_or_else(|| "the usual limit".into(), |limit| format!("limit {}", shown_limit(limit)));
+    format!("on '{destination}', {limit}{}", if encrypted { "" } else { ", not encrypted" })
+}
+
+/// The lines of an account: one for each of its machines, or one without.
+fn fill(text: &mut String, account: &str, facts: &AccountFacts, office: &Office) {
+    let groups: Vec<&str> = facts.groups.iter().filter_map(|group| office.groups.get(group)).map(String::as_str).collect();
+    let person = [facts.login.clone(), facts.display_name.clone(), groups.join("; ")];
+    let there = |destination: &str| office.destinations.get(destination).map_or_else(String::new, |facts| facts.name.clone());
+    let exact = |bytes: u64| format!("{bytes} B");
+    let yes = |encrypted: bool| if encrypted { "yes" } else { "no" }.to_owned();
+    let joined = office.workstations.iter().filter(|(_, machine)| machine.account == account).map(|(name, machine)| {
+        let limit = machine.limit.map_or_else(|| "none".into(), exact);
+        let disk = machine.disk.map_or_else(String::new, exact);
+        [name.clone(), disk, there(&machine.destination), limit, yes(machine.encrypted)]
+    });
+    let expected = office.codes.iter().filter(|(_, code)| code.account == account).map(|(name, code)| {
+        let limit = code.limit.map_or_else(String::new, |limit| limit.map_or_else(|| "none".into(), exact));
+        [name.clone(), String::new(), there(&code.destination), limit, yes(code.encrypted)]
+    });
+    let mut machines: Vec<[String; 5]> = joined.chain(expected).collect();
+    if machines.is_empty() {
+        machines.push(Default::default());
+    }
+    for machine in machines {
+        let cells: Vec<String> = person.iter().chain(&machine).map(|cell| quoted(cell)).collect();
+        let _ = writeln!(text, "{}", cells.join(","));
+    }
+}
+
+/// A cell as CSV (RFC 4180). One that begins like a formula gets an apostrophe, which is taken off again when it is read.
+fn quoted(cell: &str) -> String {
+    let guard = if cell.starts_with(['=', '+', '-', '@']) { "'" } else { "" };
+    if cell.contains([',', '"', '\n', '\r', ';']) {
+        format!("\"{guard}{}\"", cell.replace('"', "\"\""))
+    } else {
+        format!("{guard}{cell}")
+    }
+}

@@ -1,0 +1,307 @@
+//! Runs: from their beginning to the commit of their point.
+
+use std::collections::BTreeSet;
+use std::sync::{Mutex, PoisonError};
+
+use jetfrost_image::format::PointFile;
+use jetfrost_image::store::{Store, StoreError};
+use jetfrost_office::access::Act;
+use jetfrost_office::pace::Pace;
+use jetfrost_wire::Binary;
+use jetfrost_wire::event::Event;
+use jetfrost_wire::run::{BeginRun, CommitPoint, GiveUp, Outcome, Phase, PointCommitted, Progress, Run, RunBegun};
+use jetfrost_wire::workstation::PointKind;
+
+use crate::backups::Backups;
+use crate::backups::enrolment::shortened;
+use crate::backups::uploads::Upload;
+use crate::identity::grants::has_access;
+use crate::records::{Connection, NewRun, PointRow, RunRow, StoreRow, WorkstationLine, WorkstationRow};
+use crate::secrets::new_id;
+use crate::shared::{Caller, Result, ServiceError, bounds, convert, to_db};
+use crate::storage::points;
+use crate::storage::points::insert_point;
+
+/// A point's body refers to its lists, it does not hold them.
+const MOST_POINT: usize = 1 << 20;
+
+impl Backups {
+    /// Begins a run. One that is underway for the same workstation is over: its client is gone, for a workstation has one at a time.
+    pub(crate) fn begin_run(&self, caller: &Caller, id: &str, begin: &BeginRun) -> Result<RunBegun> {
+        let line = self.storage.line(caller, id)?;
+        caller.may(&Act::AddToStore { workstation: &line.workstation.id })?;
+        self.gate.backups_are_let_in()?;
+        self.takes_backups(&line)?;
+        self.identity.let_in(&line.workstation.id);
+        self.pace(&self.runs_begun, "runs", &line.workstation.id)?;
+        let (_, store) = self.storage.open_store(&line)?;
+        store.continue_behind(convert::from_db(line.store.latest_sequence.unwrap_or(0)));
+        store.end_run();
+        store.begin_run();
+        self.storage.record_points_on_shelf(&line, &store)?;
+        self.storage.note_points_off_the_shelf(&line, &store)?;
+        let latest = store.latest_sound()?;
+        let of_kind = self.latest_of_kind(&line, &store, begin.kind)?;
+        let hurt_points = self.hurt_behind(&line, &store, latest.as_ref().map_or(0, |head| head.sequence))?;
+        let lost = self.retention.lost_for_run(&line, &store)?;
+        let row = self.records.write(|on| self.insert_run(&line, begin, on))?;
+        let run = convert::run(&row, self.clock.now_ms());
+        self.events.tell(Event::Run { run: run.clone() });
+        Ok(RunBegun {
+            run,
+            store: line.store.id.clone(),
+            sequence: store.next_sequence(),
+            latest: latest.map(|latest| store.point(latest.sequence).map(Binary)).transpose()?,
+            latest_of_kind: of_kind.map(|sequence| store.point(sequence).map(Binary)).transpose()?,
+            store_is_empty: store.is_empty(),
+            lost: lost.names,
+            hurt_points,
+            lost_more: lost.more,
+        })
+    }
+
+    /// Refuses when the destination is withdrawn, not open to the workstation's account, or the image store was removed.
+    pub(crate) fn takes_backups(&self, line: &WorkstationLine) -> Result<()> {
+        if line.store.leaves.is_some() {
+            return Err(ServiceError::Conflict(
+                "this workstation's image store was removed and waits to go; an administrator can bring it back",
+            ));
+        }
+        if line.destination.withdrawn.is_some() {
+            return Err(ServiceError::Withdrawn(line.destination.name.clone()));
+        }
+        self.records.read(|on| has_access(&line.account, &line.destination, on))
+    }
+
+    /// The one gate for all that a workstation writes: it has a run underway, which was let in when it began, and its destination
+    /// still takes its backups.
+    pub(crate) fn may_write_now(&self, line: &WorkstationLine) -> Result<()> {
+        let underway = line.latest_run.as_ref().filter(|run| run.outcome == Outcome::Underway.word());
+        match underway {
+            Some(run) if !jetfrost_office::standing::is_lost(run.last_heard, self.clock.now_ms()) => self.takes_backups(line),
+            _ => Err(ServiceError::RunOver),
+        }
+    }
+
+    /// Points behind the latest sound one that are damaged or lost.
+    fn hurt_behind(&self, line: &WorkstationLine, store: &Store, latest: u64) -> Result<Vec<u64>> {
+        let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
+        let mut hurt = store.hurt_behind(latest)?;
+        hurt.extend(points::lost(&self.storage.point_rows(line)?, &on_shelf).into_iter().filter(|sequence| *sequence > latest));
+        Ok(hurt.into_iter().collect())
+    }
+
+    /// Refuses when there were too many beginnings within this hour.
+    pub(crate) fn pace(&self, pace: &Mutex<Pace>, what: &'static str, who: &str) -> Result<()> {
+        let begun = pace.lock().unwrap_or_else(PoisonError::into_inner).begin(who, self.clock.now_ms());
+        begun.map_err(|early| ServiceError::TooOften { what, wait_seconds: convert::from_db(early).div_ceil(1000) })
+    }
+
+    /// The latest point of a kind that is as it was committed.
+    fn latest_of_kind(&self, line: &WorkstationLine, store: &Store, kind: PointKind) -> Result<Option<u64>> {
+        let rows = self.storage.point_rows(line)?;
+        let of_kind = rows.iter().filter(|row| row.kind == convert::kind_word(kind)).map(|row| convert::from_db(row.sequence));
+        for sequence in of_kind {
+            match store.point_head(sequence) {
+                Ok(_) => return Ok(Some(sequence)),
+                Err(error @ StoreError::Medium { .. }) => return Err(error.into()),
+                Err(_) => {}
+            }
+        }
+        Ok(None)
+    }
+
+    fn insert_run(&self, line: &WorkstationLine, begin: &BeginRun, on: &mut Connection) -> Result<RunRow> {
+        let now = self.clock.now_ms();
+        if let Some(mut earlier) = line.latest_run.clone().filter(|run| run.outcome == Outcome::Underway.word()) {
+            end(&mut earlier, Outcome::Lost, Some("the next run began before this one ended"), now);
+            earlier.update_if_underway(on)?;
+        }
+        let new = NewRun {
+            id: new_id(&*self.random),
+            workstation_id: line.workstation.id.clone(),
+            outcome: Outcome::Underway.word().into(),
+            phase: Phase::default().word().into(),
+            files_done: 0,
+            bytes_done: 0,
+            sent: 0,
+            started: now,
+            last_heard: now,
+            changed_while_read: 0,
+            unreadable: 0,
+            disappeared: 0,
+        };
+        let row = RunRow::insert(&new, on)?;
+        WorkstationRow::set_latest_run(&line.workstation.id, row.number, on)?;
+        WorkstationRow::set_seen(&line.workstation.id, now, &shortened(&begin.client_version, bounds::VERSION), on)?;
+        Ok(row)
+    }
+
+    /// Notes how far a run is.
+    pub(crate) fn progress(&self, caller: &Caller, id: &str, progress: &Progress) -> Result<Run> {
+        let (line, mut row) = self.current_run(caller, id)?;
+        let now = self.clock.now_ms();
+        set_progress(&mut row, progress)?;
+        row.last_heard = now;
+        self.records.write(|on| {
+            still_underway(row.update_if_underway(on)?)?;
+            Ok::<_, ServiceError>(WorkstationRow::set_seen(&line.workstation.id, now, &line.workstation.client_version, on)?)
+        })?;
+        Ok(self.tell_run(&row))
+    }
+
+    /// Where the needs of a run's point go.
+    pub(crate) fn upload_of_run(&self, caller: &Caller, id: &str) -> Result<Upload> {
+        let (line, _) = self.current_run(caller, id)?;
+        self.may_write_now(&line)?;
+        Ok(Upload { store: self.storage.open_store(&line)?.1, line })
+    }
+
+    /// Commits the point of a run. Asked a second time for the same point, it answers as the first time.
+    pub(crate) fn commit(&self, caller: &Caller, id: &str, commit: &CommitPoint) -> Result<PointCommitted> {
+        let (line, mut row) = self.run(caller, id)?;
+        let (_, store) = self.storage.open_store(&line)?;
+        if row.outcome != Outcome::Underway.word() {
+            return self.committed_before(&line, &row, &store, commit);
+        }
+        self.may_write_now(&line)?;
+        check_bounds(commit)?;
+        let going = self.retention.room_to_make(&line, &store)?;
+        let head = match store.commit_point(&commit.point.0, self.clock.now_ms()) {
+            Err(StoreError::OutOfOrder { found, .. }) if store.point(found).is_ok_and(|bytes| bytes == commit.point.0) => {
+                store.point_head(found)?
+            }
+            other => other?,
+        };
+        let outcome = if head.exceptions == 0 { Outcome::Complete } else { Outcome::CompleteWithExceptions };
+        set_progress(&mut row, &commit.progress)?;
+        row.changed_while_read = to_db(commit.exceptions.changed_while_read)?;
+        row.unreadable = to_db(commit.exceptions.unreadable)?;
+        row.disappeared = to_db(commit.exceptions.disappeared)?;
+        row.sequence = Some(to_db(head.sequence)?);
+        let committed = self.storage.committed_at(&store, head.sequence)?;
+        end(&mut row, outcome, None, self.clock.now_ms());
+        self.records.write(|on| {
+            // The point is there, whatever became of the run meanwhile: it is recorded in any case.
+            row.update_if_underway(on)?;
+            StoreRow::set_occupied(&line.store.id, to_db(store.used())?, on)?;
+            insert_point(&line.store.id, &head, committed, Some(row.number), row.sent, on)
+        })?;
+        if let Err(error) = self.retention.make_room(&line, &store, &going) {
+            // The point is there; what has to go is looked at again with the next one.
+            tracing::error!(%error, workstation = line.workstation.name, "making room");
+        }
+        if line.store.lost_chunks > 0
+            // The run may have brought what was lost.
+            && let Err(error) = self.retention.note_lost_chunks(&line, &store)
+        {
+            tracing::error!(%error, workstation = line.workstation.name, "looking what is lost");
+        }
+        let run = self.tell_run(&row);
+        self.events.workstation_changed(&line.workstation.id);
+        self.committed(&line, &row, run)
+    }
+
+    /// The answer to a commit whose first answer was lost on the way.
+    fn committed_before(
+        &self,
+        line: &WorkstationLine,
+        row: &RunRow,
+        store: &Store,
+        commit: &CommitPoint,
+    ) -> Result<PointCommitted> {
+        let same = row.sequence.is_some_and(|s| store.point(convert::from_db(s)).is_ok_and(|bytes| bytes == commit.point.0));
+        if same { self.committed(line, row, convert::run(row, self.clock.now_ms())) } else { Err(ServiceError::RunOver) }
+    }
+
+    fn committed(&self, line: &WorkstationLine, row: &RunRow, run: Run) -> Result<PointCommitted> {
+        let sequence = row.sequence.unwrap_or_default();
+        let point = self.records.read(|on| Ok::<_, ServiceError>(PointRow::find(&line.store.id, sequence, on)?))?;
+        Ok(PointCommitted { point: convert::point(&point.ok_or(ServiceError::NotFound("point"))?), run })
+    }
+
+    /// Ends a run that made no point.
+    pub(crate) fn give_up_run(&self, caller: &Caller, id: &str, why: &GiveUp) -> Result<Run> {
+        let (line, mut row) = self.current_run(caller, id)?;
+        let outcome = if why.stopped { Outcome::Stopped } else { Outcome::Failed };
+        set_progress(&mut row, &why.progress)?;
+        end(&mut row, outcome, Some(&why.reason), self.clock.now_ms());
+        self.records.write(|on| still_underway(row.update_if_underway(on)?))?;
+        self.storage.open_store(&line)?.1.end_run();
+        Ok(self.tell_run(&row))
+    }
+
+    /// Runs and restores that were underway and of which nothing was heard any more are lost, for good.
+    pub(crate) fn note_lost(&self) -> Result<()> {
+        let now = self.clock.now_ms();
+        let underway = Outcome::Underway.word();
+        self.records.write(|on| {
+            for mut row in RunRow::with_outcome(underway, on)? {
+                if jetfrost_office::standing::is_lost(row.last_heard, now) {
+                    let heard = row.last_heard;
+                    end(&mut row, Outcome::Lost, Some("nothing was heard of it any more"), heard);
+                    row.update_if_underway(on)?;
+                }
+            }
+            for mut row in crate::records::RestoreRow::with_outcome(underway, on)? {
+                if jetfrost_office::standing::is_lost(row.last_heard, now) {
+                    row.outcome = Outcome::Lost.word().into();
+                    row.ended = Some(row.last_heard);
+                    row.update_if_underway(on)?;
+                }
+            }
+            Ok(())
+        })
+    }
+
+    fn run(&self, caller: &Caller, id: &str) -> Result<(WorkstationLine, RunRow)> {
+        let row = self.records.read(|on| Ok::<_, ServiceError>(RunRow::by_id(id, on)?))?.ok_or(ServiceError::NotFound("run"))?;
+        let line = self.storage.line(caller, &row.workstation_id).map_err(|_| ServiceError::NotFound("run"))?;
+        caller.may(&Act::AddToStore { workstation: &line.workstation.id })?;
+        Ok((line, row))
+    }
+
+    fn current_run(&self, caller: &Caller, id: &str) -> Result<(WorkstationLine, RunRow)> {
+        let (line, row) = self.run(caller, id)?;
+        if row.outcome == Outcome::Underway.word() { Ok((line, row)) } else { Err(ServiceError::RunOver) }
+    }
+
+    fn tell_run(&self, row: &RunRow) -> Run {
+        let run = convert::run(row, self.clock.now_ms());
+        self.events.tell(Event::Run { run: run.clone() });
+        run
+    }
+}
+
+/// What a point says of itself must fit the records and the next run's answer: checked before it is committed, since afterwards it
+/// is there.
+fn check_bounds(commit: &CommitPoint) -> Result<()> {
+    if commit.point.0.len() > MOST_POINT {
+        return Err(ServiceError::Invalid(format!("a recovery point's file has {MOST_POINT} bytes at most")));
+    }
+    let head = PointFile::from_bytes(&commit.point.0).map_err(StoreError::from)?.head;
+    let exceptions = &commit.exceptions;
+    let numbers = [head.sequence, head.files, head.bytes, head.exceptions, head.needed, exceptions.changed_while_read];
+    numbers.into_iter().chain([exceptions.unreadable, exceptions.disappeared]).try_for_each(|n| to_db(n).map(drop))
+}
+
+fn still_underway(written: bool) -> Result<()> {
+    if written { Ok(()) } else { Err(ServiceError::RunOver) }
+}
+
+fn set_progress(row: &mut RunRow, progress: &Progress) -> Result<()> {
+    row.phase = progress.phase.word().into();
+    row.files_done = to_db(progress.files_done)?;
+    row.files_total = progress.files_total.map(to_db).transpose()?;
+    row.bytes_done = to_db(progress.bytes_done)?;
+    row.bytes_total = progress.bytes_total.map(to_db).transpose()?;
+    row.sent = to_db(progress.sent)?;
+    Ok(())
+}
+
+fn end(row: &mut RunRow, outcome: Outcome, reason: Option<&str>, at: i64) {
+    row.outcome = outcome.word().into();
+    row.reason = reason.map(|reason| reason.chars().take(bounds::WHY_A_RUN_ENDED).collect());
+    row.ended = Some(at);
+    row.last_heard = at;
+}

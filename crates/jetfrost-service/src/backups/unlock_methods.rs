@@ -1,0 +1,124 @@
+//! Ways into an image store, and the office key.
+
+use jetfrost_image::SlotId;
+use jetfrost_image::format::{Slot, SlotKind};
+use jetfrost_image::store::StoreError;
+use jetfrost_office::access::Act;
+use jetfrost_wire::Page;
+use jetfrost_wire::event::Event;
+use jetfrost_wire::service::{Escrow, NewEscrow};
+use jetfrost_wire::workstation::{NewSlot, WayIn, WayInKind};
+use jiff::Timestamp;
+
+use crate::backups::Backups;
+use crate::clock::timestamp;
+use crate::records;
+use crate::records::SlotRow;
+use crate::shared::{Caller, Result, ServiceError};
+use crate::storage::key_slots::{row_of, slot_rows};
+
+impl Backups {
+    /// What opens a store: kinds, labels and ages.
+    pub(crate) fn ways_in(&self, caller: &Caller, id: &str) -> Result<Page<WayIn>> {
+        let line = self.storage.line_to_see(caller, id)?;
+        let (_, store) = self.storage.open_store(&line)?;
+        let (rows, on_disk) = (self.storage.slot_rows(&line, &store)?, store.slots()?);
+        let way = |row: SlotRow| {
+            let slot = Slot::from_bytes(&row.bytes).ok()?;
+            Some(WayIn { damaged: !on_disk.contains(&row.bytes), ..way_in(&slot) })
+        };
+        let mut items: Vec<WayIn> = rows.into_iter().filter_map(way).collect();
+        items.sort_by_key(|way| (way.made, way.id.clone()));
+        Ok(Page { items, next: None })
+    }
+
+    /// Adds a key slot that the workstation made.
+    pub(crate) fn add_slot(&self, caller: &Caller, id: &str, new: &NewSlot) -> Result<WayIn> {
+        let upload = self.store_to_add_to(caller, id)?;
+        let slot = Slot::from_bytes(&new.slot.0).map_err(StoreError::from)?;
+        let way = way_in(&slot);
+        let what = format!("{} of {}", said(&way), upload.line.workstation.name);
+        self.records.write(|on| {
+            slot_rows(&upload.line, &upload.store, on)?;
+            row_of(&slot, new.slot.0.clone()).put(on)?;
+            self.trail.note(caller, "way in added", &what, on)?;
+            // Last: what is on the disk is on record.
+            Ok::<_, ServiceError>(upload.store.put_slot(&new.slot.0)?)
+        })?;
+        self.events.workstation_changed(&upload.line.workstation.id);
+        Ok(way)
+    }
+
+    /// Takes a key slot away. Never the last of the person's own.
+    pub(crate) fn remove_slot(&self, caller: &Caller, id: &str, slot: &str) -> Result<()> {
+        let line = self.storage.line_to_see(caller, id)?;
+        caller.may(&Act::RemoveWayIn { owner: &line.account.id })?;
+        let slot: SlotId = slot.parse().map_err(|_| ServiceError::NotFound("way in"))?;
+        let (_, store) = self.storage.open_store(&line)?;
+        let what = format!("{slot} of {}", line.workstation.name);
+        // Those that are left are to open the store in fact.
+        self.storage.mend_slots(&line, &store)?;
+        self.records.write(|on| {
+            SlotRow::remove(&line.store.id, &slot.to_string(), on)?;
+            self.trail.note(caller, "way in removed", &what, on)?;
+            Ok::<_, ServiceError>(store.remove_slot(&slot)?)
+        })?;
+        self.events.workstation_changed(&line.workstation.id);
+        Ok(())
+    }
+
+    /// Asks workstations to trust the office with a way in from now on. Each person is told and decides.
+    pub(crate) fn start_escrow(&self, caller: &Caller, new: &NewEscrow) -> Result<Escrow> {
+        caller.may(&Act::ChangeOffice)?;
+        if new.public_key.0.len() != 32 {
+            return Err(ServiceError::Invalid("the public half of an office key has 32 bytes".into()));
+        }
+        let now = self.clock.now_ms();
+        self.records.write(|on| {
+            records::set_office_key(&new.public_key.0, new.ask_workstations.then_some(now), on)?;
+            let what = if new.ask_workstations { "office key asked for" } else { "office key set for the service's records" };
+            self.trail.note(caller, what, &mark_of(&new.public_key.0), on)
+        })?;
+        self.events.tell(Event::Office);
+        Ok(Escrow { public_key: new.public_key.clone(), since: timestamp(now) })
+    }
+
+    /// Asks no more. Ways in that were made stay until they are taken away.
+    pub(crate) fn end_escrow(&self, caller: &Caller) -> Result<()> {
+        caller.may(&Act::ChangeOffice)?;
+        self.records.write(|on| {
+            records::end_escrow(on)?;
+            self.trail.note(caller, "office key asked for no more", "", on)
+        })?;
+        self.events.tell(Event::Office);
+        Ok(())
+    }
+}
+
+fn way_in(slot: &Slot) -> WayIn {
+    WayIn {
+        id: slot.id.to_string(),
+        kind: match slot.kind {
+            SlotKind::Passphrase => WayInKind::Passphrase,
+            SlotKind::RecoveryKey => WayInKind::RecoveryKey,
+            SlotKind::Escrow => WayInKind::OfficeKey,
+            SlotKind::Open => WayInKind::Open,
+        },
+        label: slot.label.clone(),
+        made: Timestamp::from_second(slot.created).unwrap_or(Timestamp::UNIX_EPOCH),
+        damaged: false,
+    }
+}
+
+fn said(way: &WayIn) -> &'static str {
+    match way.kind {
+        WayInKind::Passphrase => "a passphrase",
+        WayInKind::RecoveryKey => "a recovery key",
+        WayInKind::OfficeKey => "the office key",
+        WayInKind::Open => "no secret",
+    }
+}
+
+fn mark_of(public: &[u8]) -> String {
+    public.try_into().map(|key| jetfrost_image::crypto::OfficePublicKey(key).mark()).unwrap_or_default()
+}

@@ -1,0 +1,370 @@
+//! Accounts.
+
+use jetfrost_office::access::Act;
+use jetfrost_office::names;
+use jetfrost_wire::event::Event;
+use jetfrost_wire::people::{Account, AccountChange, AccountRemoval, NewAccount, NewPassword, PasswordSet, Role, WorkstationsGo};
+use jetfrost_wire::{Page, PageQuery};
+
+use crate::identity::Identity;
+use crate::records::{AccountRow, CodeRow, Connection, GroupRow, SessionRow, WorkstationLine, WorkstationRow};
+use crate::secrets::{hash_password, new_id};
+use crate::shared::versions::{Made, Seen};
+use crate::shared::{Caller, Result, ServiceError, Who, checked_name, convert, shown_limit, taken, to_db};
+
+/// An account's workstations are looked at together.
+const ALL: usize = 10_000;
+
+impl Identity {
+    pub(crate) fn accounts(&self, caller: &Caller, page: &PageQuery) -> Result<Page<Account>> {
+        caller.may(&Act::SeeOffice)?;
+        let size = page.size();
+        let after = page.after.clone().unwrap_or_default();
+        self.records.read(|on| {
+            let rows = AccountRow::list(&after, size + 1, on)?;
+            let items = rows.iter().map(|row| convert::account(row, on)).collect::<Result<_>>()?;
+            Ok(Page::from_one_more(items, size, |a: &Account| names::key(&a.login)))
+        })
+    }
+
+    pub(crate) fn account(&self, caller: &Caller, id: &str) -> Result<Account> {
+        caller.may(&Act::SeeOffice)?;
+        self.records.read(|on| {
+            let row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
+            convert::account(&row, on)
+        })
+    }
+
+    pub(crate) fn add_account(&self, caller: &Caller, new: &NewAccount) -> Result<Account> {
+        caller.may(&Act::ChangeOffice)?;
+        let account = self.records.write(|on| self.insert_new_account(caller, new, on))?;
+        self.events.tell(Event::Office);
+        Ok(account)
+    }
+
+    /// Adds an account, within a transaction.
+    pub(crate) fn insert_new_account(&self, caller: &Caller, new: &NewAccount, on: &mut Connection) -> Result<Account> {
+        let mut row = self.new_account_row(new)?;
+        let groups = groups_named(&new.groups, on)?;
+        row.quota = match new.quota {
+            Some(quota) => quota.map(to_db).transpose()?,
+            None => groups.iter().filter_map(|group| group.default_quota).max(),
+        };
+        insert_account(&row, on)?;
+        row.set_groups(&ids(groups), on)?;
+        let account = convert::account(&row, on)?;
+        self.trail.note_change(caller, "account added", &row.login, None, Some(&said(&account)), on)?;
+        Ok(account)
+    }
+
+    fn new_account_row(&self, new: &NewAccount) -> Result<AccountRow> {
+        let login = checked_name(&new.login)?;
+        let display_name = new.display_name.as_deref().map_or(Ok(login.clone()), checked_name)?;
+        if let Some(password) = &new.password {
+            check_password(password)?;
+        }
+        Ok(AccountRow {
+            id: new_id(&*self.random),
+            login_key: names::key(&login),
+            login,
+            display_name,
+            role: new.role.word().into(),
+            password: new.password.as_ref().map(|password| hash_password(password, &*self.random)),
+            created: self.clock.now_ms(),
+            kind: new.kind.word().into(),
+            ..AccountRow::default()
+        })
+    }
+
+    /// Changes what is given. Neither workstations nor sessions notice another login name.
+    pub(crate) fn change_account(&self, caller: &Caller, id: &str, change: &AccountChange, seen: &Seen) -> Result<Account> {
+        caller.may(&Act::ChangeOffice)?;
+        let account = self.records.write(|on| {
+            let row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
+            let now = convert::account(&row, on)?;
+            let made = Made { subject: None, after: &said(&now) };
+            seen.check(&now.version, &made, on)?;
+            self.alter_account(caller, row, change, on)
+        })?;
+        self.events.tell(Event::Office);
+        Ok(account)
+    }
+
+    /// Changes what is given of an account, within a transaction.
+    pub(crate) fn alter_account(
+        &self,
+        caller: &Caller,
+        mut row: AccountRow,
+        change: &AccountChange,
+        on: &mut Connection,
+    ) -> Result<Account> {
+        let before = convert::account(&row, on)?;
+        if let Some(login) = &change.login {
+            row.login = checked_name(login)?;
+            row.login_key = names::key(&row.login);
+        }
+        if let Some(name) = &change.display_name {
+            row.display_name = checked_name(name)?;
+        }
+        if let Some(kind) = change.kind {
+            row.kind = kind.word().into();
+        }
+        if let Some(role) = change.role {
+            if role != Role::Administrator {
+                stays_administered(&row, on)?;
+            }
+            row.role = role.word().into();
+        }
+        if let Some(quota) = change.quota {
+            row.quota = quota.map(to_db).transpose()?;
+        }
+        row.update(on).map_err(|e| taken(&row.login, e))?;
+        if let Some(groups) = &change.groups {
+            row.set_groups(&ids(groups_named(groups, on)?), on)?;
+        }
+        let after = convert::account(&row, on)?;
+        self.trail.note_change(caller, "account changed", &before.login, Some(&said(&before)), Some(&said(&after)), on)?;
+        Ok(after)
+    }
+
+    /// Sets an account's password. All that was signed in with the old one is signed out; workstations go on.
+    pub(crate) fn set_password(&self, caller: &Caller, id: &str, new: &NewPassword) -> Result<PasswordSet> {
+        caller.may(&Act::ChangeOffice)?;
+        if let Some(password) = &new.password {
+            check_password(password)?;
+        }
+        let set = self.records.write(|on| {
+            let mut row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
+            if new.password.is_none() {
+                stays_administered(&row, on)?;
+            }
+            row.password = new.password.as_ref().map(|password| hash_password(password, &*self.random));
+            row.update(on)?;
+            let what = if row.password.is_some() { "password set" } else { "password taken away" };
+            self.trail.note(caller, what, &row.login, on)?;
+            // Whoever sets their own password stays where they are.
+            self.password_set(&row, caller.session_id(), on)
+        })?;
+        self.events.tell(Event::Office);
+        Ok(set)
+    }
+
+    /// Signs out all but one session of an account whose password was set.
+    pub(crate) fn password_set(&self, row: &AccountRow, but: Option<&str>, on: &mut Connection) -> Result<PasswordSet> {
+        let signed_out = SessionRow::end_all(&row.id, but, on)? as u64;
+        let lines = WorkstationLine::list(Some(&row.id), "", ALL, on)?;
+        let going_on = lines.into_iter().filter(|line| line.workstation.rest.is_none());
+        Ok(PasswordSet { signed_out, unaffected: going_on.map(|line| line.workstation.name).collect() })
+    }
+
+    /// Shuts an account out, with all its workstations, until it is enabled again. Nothing stored goes.
+    pub(crate) fn disable_account(&self, caller: &Caller, id: &str) -> Result<Account> {
+        let now = self.clock.now_ms();
+        self.set_disabled(caller, id, "account disabled", |row, on| {
+            stays_administered(row, on)?;
+            row.disabled.get_or_insert(now);
+            row.disabled_by.get_or_insert(caller.name());
+            SessionRow::end_all(&row.id, None, on)?;
+            Ok(())
+        })
+    }
+
+    pub(crate) fn enable_account(&self, caller: &Caller, id: &str) -> Result<Account> {
+        self.set_disabled(caller, id, "account enabled", |row, _| {
+            (row.disabled, row.disabled_by) = (None, None);
+            Ok(())
+        })
+    }
+
+    fn set_disabled(
+        &self,
+        caller: &Caller,
+        id: &str,
+        what: &str,
+        change: impl FnOnce(&mut AccountRow, &mut Connection) -> Result<()>,
+    ) -> Result<Account> {
+        caller.may(&Act::ChangeOffice)?;
+        let account = self.records.write(|on| {
+            let mut row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
+            change(&mut row, on)?;
+            row.update(on)?;
+            self.trail.note(caller, what, &row.login, on)?;
+            convert::account(&row, on)
+        })?;
+        self.events.tell(Event::Office);
+        Ok(account)
+    }
+
+    /// Removes an account. What becomes of its workstations must be said if it has any.
+    pub(crate) fn remove_account(&self, caller: &Caller, id: &str, removal: &AccountRemoval) -> Result<()> {
+        caller.may(&Act::ChangeOffice)?;
+        if matches!(&caller.who, Who::Person { account, .. } if account.id == id) {
+            return Err(ServiceError::Conflict("nobody removes the account that they are signed in with"));
+        }
+        self.records.write(|on| {
+            let mut row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
+            stays_administered(&row, on)?;
+            let lines = WorkstationLine::list(Some(&row.id), "", ALL, on)?;
+            let fate = match &removal.workstations {
+                Some(fate) => self.part_from(caller, &lines, fate, on)?,
+                None if lines.is_empty() => String::new(),
+                None => {
+                    let names: Vec<&str> = lines.iter().map(|line| line.workstation.name.as_str()).collect();
+                    let names = names.join(", ");
+                    return Err(ServiceError::Invalid(format!(
+                        "this account has workstations ({names}): say whether another account takes them, or they are retired, or removed"
+                    )));
+                }
+            };
+            SessionRow::end_all(&row.id, None, on)?;
+            CodeRow::cancel_open_of(&row.id, self.clock.now_ms(), on)?;
+            row.leave_everything(on)?;
+            self.trail.note_change(caller, "account removed", &row.login, None, Some(&fate), on)?;
+            row.removed = Some(self.clock.now_ms());
+            row.password = None;
+            row.totp = None;
+            // The name is free again; the row stays for the history that names it.
+            row.login_key = format!("{} (removed)", row.id);
+            Ok::<_, ServiceError>(row.update(on)?)
+        })?;
+        self.events.tell(Event::Office);
+        Ok(())
+    }
+
+    fn part_from(
+        &self,
+        caller: &Caller,
+        lines: &[WorkstationLine],
+        fate: &WorkstationsGo,
+        on: &mut Connection,
+    ) -> Result<String> {
+        let now = self.clock.now_ms();
+        let heir = match fate {
+            WorkstationsGo::To { login } => Some(account_named(login, on)?),
+            _ => None,
+        };
+        for line in lines {
+            let mut workstation = line.workstation.clone();
+            match (fate, &heir) {
+                (WorkstationsGo::To { .. }, Some(heir)) if heir.id == workstation.account_id => {
+                    return Err(ServiceError::Invalid("an account cannot inherit from itself".into()));
+                }
+                (WorkstationsGo::To { .. }, heir) => {
+                    workstation.account_id = heir.as_ref().map_or(workstation.account_id, |heir| heir.id.clone());
+                    workstation.update(on)?;
+                }
+                (WorkstationsGo::Retire, _) => workstation.cut_off(WorkstationRow::RETIRED, now, &caller.name(), on)?,
+                (WorkstationsGo::Remove, _) => {
+                    if line.store.held.is_some() {
+                        let name = &workstation.name;
+                        return Err(ServiceError::Invalid(format!(
+                            "there is a hold on the image store of {name}: take it off first"
+                        )));
+                    }
+                    let mut store = line.store.clone();
+                    store.leaves.get_or_insert(now + line.destination.waiting_days * crate::shared::DAY_MS);
+                    store.leaving_by.get_or_insert(caller.name());
+                    store.update(on)?;
+                    workstation.cut_off(WorkstationRow::RETIRED, now, &caller.name(), on)?;
+                }
+            }
+        }
+        let names: Vec<&str> = lines.iter().map(|line| line.workstation.name.as_str()).collect();
+        let names = names.join(", ");
+        Ok(match fate {
+            _ if lines.is_empty() => String::new(),
+            WorkstationsGo::To { login } => format!("workstations {names} go to {login}"),
+            WorkstationsGo::Retire => format!("workstations {names} are retired"),
+            WorkstationsGo::Remove => format!("image stores of {names} wait to go"),
+        })
+    }
+}
+
+/// An account by its login name.
+pub(crate) fn account_named(login: &str, on: &mut Connection) -> Result<AccountRow> {
+    let found = AccountRow::by_key(&names::key(login), on)?;
+    found.ok_or_else(|| ServiceError::Invalid(format!("there is no account '{login}'")))
+}
+
+/// Groups by their names, each once.
+pub(crate) fn groups_named(wanted: &[String], on: &mut Connection) -> Result<Vec<GroupRow>> {
+    let mut found: Vec<GroupRow> = Vec::new();
+    for name in wanted {
+        let group = GroupRow::by_key(&names::key(name), on)?;
+        let group = group.ok_or_else(|| ServiceError::Invalid(format!("there is no group '{name}'")))?;
+        if found.iter().all(|other| other.id != group.id) {
+            found.push(group);
+        }
+    }
+    Ok(found)
+}
+
+pub(crate) fn ids(groups: Vec<GroupRow>) -> Vec<String> {
+    groups.into_iter().map(|group| group.id).collect()
+}
+
+pub(crate) fn insert_account(row: &AccountRow, on: &mut Connection) -> Result<()> {
+    row.insert(on).map_err(|e| taken(&row.login, e))
+}
+
+pub(crate) fn check_password(password: &str) -> Result<()> {
+    names::check_password(password).map_err(|e| ServiceError::Invalid(e.to_string()))
+}
+
+/// Refuses to take an administrator away when nobody else could do the work.
+fn stays_administered(row: &AccountRow, on: &mut Connection) -> Result<()> {
+    let administrator = Role::Administrator.word();
+    if row.role == administrator && row.others_that_can_be(administrator, on)? == 0 {
+        return Err(ServiceError::Conflict("this is the last administrator who can sign in: make another one first"));
+    }
+    Ok(())
+}
+
+/// An account in a line, for the audit log.
+fn said(account: &Account) -> String {
+    let groups = if account.groups.is_empty() { String::new() } else { format!(", in {}", account.groups.join(", ")) };
+    format!(
+        "{}, '{}', {} {}{groups}, quota {}",
+        account.login,
+        account.display_name,
+        account.kind.word(),
+        account.role.word(),
+        shown_limit(account.quota)
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::shared::testing::Office;
+
+    #[test]
+    fn somebody_who_can_administer_the_office_stays() {
+        let office = Office::open();
+        let identity = &office.services.identity;
+        let Who::Person { account, .. } = &office.ingrid.who else { panic!("a person") };
+        let demote = AccountChange { role: Some(Role::Helpdesk), ..AccountChange::default() };
+        let refused = identity.change_account(&office.ingrid, &account.id, &demote, &Seen::Anything);
+        assert!(matches!(refused, Err(ServiceError::Conflict(_))), "{refused:?}");
+        office.person("sture", Role::Administrator);
+        identity.change_account(&office.ingrid, &account.id, &demote, &Seen::Anything).expect("now there is another");
+    }
+
+    #[test]
+    fn of_two_who_change_an_account_the_second_changes_nothing() {
+        let office = Office::open();
+        let sture = office.person("sture", Role::Administrator);
+        let identity = &office.services.identity;
+        let tove = identity.add_account(&office.ingrid, &NewAccount::new("tove", Role::Member)).expect("added");
+        let named = |name: &str| AccountChange { display_name: Some(name.into()), ..AccountChange::default() };
+        let seen = Seen::OneOf(vec![tove.version]);
+        identity.change_account(&sture, &tove.id.0, &named("Tove Lund"), &seen).expect("nobody was faster");
+        match identity.change_account(&office.ingrid, &tove.id.0, &named("T. Lund"), &seen) {
+            Err(ServiceError::ChangedMeanwhile { by: Some((who, at)) }) => {
+                assert_eq!((who.as_str(), at), ("sture", office.now()))
+            }
+            other => panic!("{other:?}"),
+        }
+        assert_eq!(identity.account(&office.ingrid, &tove.id.0).expect("there").display_name, "Tove Lund");
+    }
+}

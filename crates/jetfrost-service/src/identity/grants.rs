@@ -1,0 +1,132 @@
+//! Whose workstations may put backups where.
+
+use jetfrost_office::access::Act;
+use jetfrost_office::names;
+use jetfrost_office::openness::{Openness, Reason};
+use jetfrost_wire::access::{AccessCell, AccessLine, AccessQuery, AccessReason, OpenTo};
+use jetfrost_wire::{Page, PageQuery};
+
+use crate::identity::Identity;
+use crate::identity::accounts::{account_named, groups_named, ids};
+use crate::records::{AccountRow, Connection, DestinationRow, OpenedTo, StoreRow};
+use crate::shared::convert::from_db;
+use crate::shared::{Caller, Result, ServiceError, convert};
+
+/// All destinations are looked at together; an office has a handful.
+const ALL: usize = 1000;
+
+const EVERYBODY: &str = "everybody";
+
+const CHOSEN: &str = "chosen";
+
+/// Refuses when a destination is not open to an account.
+pub(crate) fn has_access(account: &AccountRow, destination: &DestinationRow, on: &mut Connection) -> Result<()> {
+    if reasons(account, &openness(destination, on)?, on)?.is_empty() {
+        return Err(ServiceError::NoAccess { login: account.login.clone(), destination: Some(destination.name.clone()) });
+    }
+    Ok(())
+}
+
+impl Identity {
+    /// What each account has of each destination, and why.
+    pub(crate) fn access(&self, caller: &Caller, query: &AccessQuery, page: &PageQuery) -> Result<Page<AccessLine>> {
+        caller.may(&Act::SeeOffice)?;
+        let size = page.size();
+        self.records.read(|on| {
+            let destinations = match &query.destination {
+                Some(name) => vec![destination_named(name, on)?],
+                None => DestinationRow::list("", ALL, on)?,
+            };
+            let opened: Vec<(DestinationRow, Openness)> = destinations
+                .into_iter()
+                .map(|row| Ok((openness(&row, on)?, row)).map(|(open, row)| (row, open)))
+                .collect::<Result<_>>()?;
+            let accounts = match &query.login {
+                Some(login) => vec![account_named(login, on)?],
+                None => AccountRow::list(page.after.as_deref().unwrap_or_default(), size + 1, on)?,
+            };
+            let lines = accounts.iter().map(|account| access_line(account, &opened, on)).collect::<Result<_>>()?;
+            Ok(Page::from_one_more(lines, size, |line: &AccessLine| names::key(&line.login)))
+        })
+    }
+}
+
+fn access_line(account: &AccountRow, destinations: &[(DestinationRow, Openness)], on: &mut Connection) -> Result<AccessLine> {
+    let groups = account.groups(on)?;
+    let group_ids: Vec<String> = groups.iter().map(|group| group.id.clone()).collect();
+    let named = |reason: Reason| match reason {
+        Reason::Everybody => AccessReason::Everybody,
+        Reason::Account => AccessReason::Account,
+        Reason::Group(id) => {
+            let name = groups.iter().find(|group| group.id == id).map_or(id, |group| group.name.clone());
+            AccessReason::Group { name }
+        }
+    };
+    let cell = |(destination, open): &(DestinationRow, Openness)| {
+        Ok(AccessCell {
+            destination: destination.name.clone(),
+            reasons: open.reasons(&account.id, &group_ids).into_iter().map(named).collect(),
+            stores: from_db(StoreRow::count(&account.id, &destination.id, on)?),
+        })
+    };
+    Ok(AccessLine {
+        login: account.login.clone(),
+        display_name: account.display_name.clone(),
+        role: convert::role(account),
+        disabled: account.disabled.is_some(),
+        cells: destinations.iter().map(cell).collect::<Result<_>>()?,
+    })
+}
+
+fn reasons(account: &AccountRow, open: &Openness, on: &mut Connection) -> Result<Vec<Reason>> {
+    let groups = ids(account.groups(on)?);
+    Ok(open.reasons(&account.id, &groups))
+}
+
+/// A destination by its name.
+pub(crate) fn destination_named(name: &str, on: &mut Connection) -> Result<DestinationRow> {
+    let found = DestinationRow::by_key(&names::key(name), on)?;
+    found.ok_or_else(|| ServiceError::Invalid(format!("there is no destination '{name}'")))
+}
+
+fn openness(row: &DestinationRow, on: &mut Connection) -> Result<Openness> {
+    let OpenedTo { groups, accounts } = row.opened_to(on)?;
+    Ok(Openness {
+        everybody: row.openness == EVERYBODY,
+        groups: ids(groups).into_iter().collect(),
+        accounts: accounts.into_iter().map(|(id, _)| id).collect(),
+    })
+}
+
+/// To whom a destination is open, by name.
+pub(crate) fn open_to(row: &DestinationRow, on: &mut Connection) -> Result<OpenTo> {
+    let OpenedTo { groups, accounts } = row.opened_to(on)?;
+    Ok(OpenTo {
+        everybody: row.openness == EVERYBODY,
+        groups: groups.into_iter().map(|group| group.name).collect(),
+        logins: accounts.into_iter().map(|(_, login)| login).collect(),
+    })
+}
+
+/// Opens a destination to these, and to no others. The row is to be written by the caller.
+pub(crate) fn set_open_to(row: &mut DestinationRow, to: &OpenTo, on: &mut Connection) -> Result<()> {
+    row.openness = if to.everybody { EVERYBODY } else { CHOSEN }.into();
+    let groups = ids(groups_named(&to.groups, on)?);
+    let mut accounts = Vec::new();
+    for login in &to.logins {
+        accounts.push(account_named(login, on)?.id);
+    }
+    accounts.sort_unstable();
+    accounts.dedup();
+    Ok(row.set_opened_to(&groups, &accounts, on)?)
+}
+
+/// To whom it is open, in words.
+pub(crate) fn said(to: &OpenTo) -> String {
+    if to.everybody {
+        return "everybody".into();
+    }
+    let groups = to.groups.iter().map(|group| format!("group {group}"));
+    let all: Vec<String> = groups.chain(to.logins.iter().cloned()).collect();
+    if all.is_empty() { "nobody".into() } else { all.join(", ") }
+}

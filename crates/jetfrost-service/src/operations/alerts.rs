@@ -1,0 +1,166 @@
+//! What needs somebody's attention.
+
+use jetfrost_office::access::Act;
+use jetfrost_office::attention::{Concern, Kind, MachineFacts, PlaceFacts, ServiceFacts};
+use jetfrost_office::standing;
+use jetfrost_wire::attention::{Attention, Concern as ConcernLine, ConcernKind};
+use jetfrost_wire::destination::{Destination, DestinationState};
+use jetfrost_wire::run::Outcome;
+use jetfrost_wire::workstation::WorkstationState;
+
+use crate::clock::timestamp;
+use crate::operations::Operations;
+use crate::records::{DestinationRow, WorkstationLine};
+use crate::shared::convert::from_db;
+use crate::shared::{Caller, Result, ServiceError, convert};
+
+/// All workstations are looked at together.
+const ALL: usize = 100_000;
+
+/// What happened once is shown for two weeks.
+const OF_LATE_MS: i64 = 14 * crate::shared::DAY_MS;
+
+impl Operations {
+    /// All that needs attention now, the worst first.
+    pub(crate) fn attention(&self, caller: &Caller) -> Result<Attention> {
+        caller.may(&Act::SeeOffice)?;
+        Ok(Attention { now: timestamp(self.clock.now_ms()), concerns: self.concerns()?.iter().map(line).collect() })
+    }
+
+    pub(crate) fn concerns(&self) -> Result<Vec<Concern>> {
+        let now = self.clock.now_ms();
+        let shortened = |row: &DestinationRow| of_late(row.shortened, row.shortened_how.as_ref(), now);
+        let place =
+            |row: DestinationRow| Ok(PlaceFacts { shortened: shortened(&row), ..facts_of(&self.storage.destination(&row)?) });
+        let places = self.storage.destination_rows()?.into_iter().map(place).collect::<Result<Vec<_>>>()?;
+        let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(None, "", ALL, on)?))?;
+        let machine = |line: &WorkstationLine| MachineFacts {
+            name: line.workstation.name.clone(),
+            overdue: convert::workstation_state(&line.workstation, line.latest_point.as_ref(), now) == WorkstationState::Overdue,
+            lost_chunks: from_db(line.store.lost_chunks),
+            // A scrub that found something is told of until the next one finds nothing.
+            lost_points: from_db(line.store.lost_points) + u64::from(line.store.findings.is_some()),
+            drill_failed: line.store.drill_failed.is_some(),
+            room_made: of_late(line.store.room_made, line.store.room_made_of.as_ref(), now),
+            shortened: of_late(line.store.shortened, line.store.shortened_how.as_ref(), now),
+            failing: standing::is_failing(last_point(line), has_failed(line), now) && has_machine(line),
+            without_first_point: standing::lacks_first_point(last_point(line), line.workstation.enrolled, now)
+                && has_machine(line),
+        };
+        let machines: Vec<MachineFacts> = lines.iter().filter(|line| line.store.leaves.is_none()).map(machine).collect();
+        let protection = self.storage.protection()?;
+        let unprotected = protection.office_key.is_some() && protection.copied.is_some() && !protection.protected;
+        let service = ServiceFacts {
+            unprotected,
+            audit_altered: self.storage.lock_audit_altered().clone(),
+            certificate: self.certificate_trouble(),
+        };
+        Ok(jetfrost_office::attention::concerns(&places, &machines, &service))
+    }
+}
+
+fn facts_of(destination: &Destination) -> PlaceFacts {
+    PlaceFacts {
+        name: destination.name.clone(),
+        missing: matches!(destination.state, DestinationState::Missing | DestinationState::Foreign),
+        full: destination.state == DestinationState::Full,
+        shortened: None,
+    }
+}
+
+/// What happened lately enough to need attention.
+fn of_late(at: Option<i64>, what: Option<&String>, now: i64) -> Option<String> {
+    at.filter(|at| now.saturating_sub(*at) < OF_LATE_MS).and(what.cloned())
+}
+
+fn last_point(line: &WorkstationLine) -> Option<i64> {
+    line.latest_point.as_ref().map(|point| point.committed)
+}
+
+fn has_failed(line: &WorkstationLine) -> bool {
+    let failed = [Outcome::Failed.word(), Outcome::Lost.word()];
+    line.latest_run.as_ref().is_some_and(|run| failed.contains(&run.outcome.as_str()))
+}
+
+fn has_machine(line: &WorkstationLine) -> bool {
+    line.workstation.rest.is_none()
+}
+
+/// A concern with what is wrong and what to do.
+pub(crate) fn line(concern: &Concern) -> ConcernLine {
+    let Concern { kind, subject, detail } = concern;
+    let (says, next) = match kind {
+        Kind::AuditAltered => (
+            format!("The audit log is not what the service wrote: {detail}."),
+            "jetfrost audit check says where. Somebody wrote to the records file behind the service's back, or an old copy took its place.".into(),
+        ),
+        Kind::Damage => (
+            format!("Pieces of the image store of '{subject}' are damaged or gone."),
+            format!("jetfrost scrub show {subject}; what the machine still has comes again with its next backup."),
+        ),
+        Kind::DestinationMissing => (
+            format!("The destination '{subject}' is missing."),
+            format!("jetfrost destination show {subject}; mount its volume again."),
+        ),
+        Kind::DestinationFull => (
+            format!("The destination '{subject}' is full: no backup gets in."),
+            format!(
+                "jetfrost destination set {subject} --capacity SIZE or --at-limit let-oldest-go, or more room on its volume."
+            ),
+        ),
+        Kind::RoomMade => (
+            format!("Points of '{subject}' went to make room at a limit. {detail}."),
+            format!(
+                "jetfrost workstation set {subject} --limit SIZE for a longer history; if you did not expect it, look what fills the store."
+            ),
+        ),
+        Kind::TermsShortened => (
+            format!(
+                "Backups of '{subject}' are kept for a shorter time from now on: {detail}. What is there is kept as it was promised."
+            ),
+            "jetfrost audit list says who changed it; if nobody did, end that administrator's sessions.".into(),
+        ),
+        Kind::Failing => (
+            format!("Backups of '{subject}' fail, and the last complete point is more than a day old."),
+            format!("jetfrost workstation show {subject} says why the last run failed."),
+        ),
+        Kind::NoFirstPoint => (
+            format!("'{subject}' joined more than a week ago and has no point yet."),
+            format!("On {subject}: jetfrost standing, then jetfrost backup."),
+        ),
+        Kind::DrillFailed => (
+            format!("The last drill of '{subject}' did not bring everything back as it was."),
+            format!("On {subject}: jetfrost drill says what; jetfrost scrub start {subject} looks at the stored bytes."),
+        ),
+        Kind::RecordsUnprotected => (
+            "The last copy of this server's own records is too old.".into(),
+            "jetfrost destination list; one of them must be there.".into(),
+        ),
+        Kind::Certificate => (
+            format!("The certificate that browsers see needs to be looked at: {detail}."),
+            "Put a new one in the same files: the service takes it up within seconds. Backups go on without it.".into(),
+        ),
+        Kind::Overdue => (
+            format!("The last complete point of '{subject}' is too old."),
+            format!("jetfrost workstation show {subject}; see whether the machine is on and reaches the service."),
+        ),
+    };
+    ConcernLine { kind: shown(*kind), subject: subject.clone(), says, next }
+}
+
+pub(crate) fn shown(kind: Kind) -> ConcernKind {
+    match kind {
+        Kind::AuditAltered => ConcernKind::AuditAltered,
+        Kind::Damage => ConcernKind::Damage,
+        Kind::DestinationMissing => ConcernKind::DestinationMissing,
+        Kind::DestinationFull => ConcernKind::DestinationFull,
+        Kind::RoomMade => ConcernKind::RoomMade,
+        Kind::TermsShortened => ConcernKind::TermsShortened,
+        Kind::Failing => ConcernKind::Failing,
+        Kind::NoFirstPoint => ConcernKind::NoFirstPoint,
+        Kind::DrillFailed => ConcernKind::DrillFailed,
+        Kind::RecordsUnprotected => ConcernKind::RecordsUnprotected,
+        Kind::Certificate => ConcernKind::Certificate,
+        Kind::Overdue => ConcernKind::Overdue,
+    }
+}

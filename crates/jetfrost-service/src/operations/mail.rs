@@ -1,0 +1,386 @@
+//! Mail: what needs attention, told once when it begins and once when it is over; and a summary of everything, once a day.
+
+use std::time::{Duration, SystemTime};
+
+use jetfrost_office::access::Act;
+use jetfrost_office::attention::{Concern, Kind, News, is_summary_due, news};
+use jetfrost_wire::Version;
+use jetfrost_wire::attention::{MailSecurity, MailSettings, MailState, SetMail};
+use jetfrost_wire::event::Event;
+use jetfrost_wire::size::show;
+use jetfrost_wire::workstation::WorkstationState;
+use jiff::civil::date;
+
+use crate::clock::timestamp;
+use crate::operations::Operations;
+use crate::operations::alerts::{line, shown};
+use crate::postman::{Letter, MailError, MailServer, mailbox};
+use crate::records::{Connection, MailRow, ToldRow, WorkstationLine};
+use crate::secrets::new_id;
+use crate::shared::versions::{Made, Seen, version};
+use crate::shared::{Caller, Result, ServiceError, bounds, convert};
+
+const MOST_RECIPIENTS: usize = 20;
+
+/// What is to be told is looked for this often.
+const TEND_EVERY: Duration = Duration::from_secs(60);
+
+/// All workstations are in the summary.
+const ALL: usize = 100_000;
+
+impl Operations {
+    /// Where mail goes, and whether it gets there.
+    pub(crate) fn mail(&self, caller: &Caller) -> Result<MailState> {
+        caller.may(&Act::SeeOffice)?;
+        self.mail_state()
+    }
+
+    /// Decides where mail goes. What needs attention now is told anew.
+    pub(crate) fn set_mail(&self, caller: &Caller, to: &SetMail, seen: &Seen) -> Result<MailState> {
+        caller.may(&Act::ChangeOffice)?;
+        check(to)?;
+        let settings = &to.settings;
+        self.records.write(|on| {
+            let before = MailRow::get(on)?;
+            let made = before.as_ref().map(said).unwrap_or_default();
+            seen.check(&version_of(before.as_ref()), &Made { subject: None, after: &made }, on)?;
+            let kept = before.as_ref().filter(|row| is_same_way(row, settings)).and_then(|row| row.password.clone());
+            let row = MailRow {
+                id: MailRow::ONLY,
+                server: settings.server.clone(),
+                port: settings.port.into(),
+                security: settings.security.word().into(),
+                login: settings.login.clone(),
+                password: to.password.clone().or(kept).filter(|_| settings.login.is_some()),
+                sender: settings.sender.clone(),
+                recipients: settings.recipients.join("\n"),
+                summary_hour: settings.summary_hour.map(Into::into),
+                delivered: None,
+                trouble: None,
+                trouble_since: None,
+                summarised: before.as_ref().and_then(|row| row.summarised),
+            };
+            MailRow::remove(on)?;
+            row.put(on)?;
+            self.trail.note_change(caller, "mail set", "", before.as_ref().map(said).as_deref(), Some(&said(&row)), on)
+        })?;
+        self.events.tell(Event::Office);
+        self.mail_state()
+    }
+
+    /// Sends no mail any more.
+    pub(crate) fn end_mail(&self, caller: &Caller) -> Result<MailState> {
+        caller.may(&Act::ChangeOffice)?;
+        self.records.write(|on| {
+            let Some(before) = MailRow::get(on)? else { return Ok(()) };
+            MailRow::remove(on)?;
+            self.trail.note_change(caller, "mail ended", "", Some(&said(&before)), None, on)
+        })?;
+        self.events.tell(Event::Office);
+        self.mail_state()
+    }
+
+    /// Sends a message that says nothing but that mail works, and says how it went.
+    pub(crate) fn try_mail(&self, caller: &Caller) -> Result<MailState> {
+        caller.may(&Act::ChangeOffice)?;
+        let row = self.mail_row()?.ok_or(ServiceError::Conflict("it is not decided yet where mail goes"))?;
+        let text = format!(
+            "{} asked for this message. It says that mail from the backup service gets here.\n\nFrom now on you are told when something needs attention, \
+             and when that is over.\n",
+            caller.name()
+        );
+        self.records.write(|on| self.trail.note(caller, "mail tried", &said(&row), on))?;
+        self.post(&row, "Mail from the backup service gets here", &text)?;
+        self.events.tell(Event::Office);
+        self.mail_state()
+    }
+
+    /// Tells what there is to tell until it is stopped: apart from all other work, which no mail server holds up.
+    pub(crate) fn work_on_mail(&self) {
+        while self.postman.wait(TEND_EVERY) {
+            if let Err(error) = self.tend_mail() {
+                tracing::error!(%error, "looking for what needs attention");
+            }
+        }
+    }
+
+    /// Mail that is being sent is broken off.
+    pub(crate) fn stop_mail(&self) {
+        self.postman.stop();
+    }
+
+    /// Tells what is new, and sends the summary when it is due. A message that is not taken is tried again the next time.
+    pub(crate) fn tend_mail(&self) -> Result<()> {
+        let _turn = self.postman.turn();
+        let Some(row) = self.mail_row()? else { return Ok(()) };
+        let now = self.concerns()?;
+        self.tell_news(&row, &now)?;
+        self.tell_summary(&row, &now)
+    }
+
+    fn tell_news(&self, row: &MailRow, now: &[Concern]) -> Result<()> {
+        let told = self.records.read(|on| Ok::<_, ServiceError>(ToldRow::all(on)?))?;
+        let told: Vec<Concern> = told.iter().filter_map(concern).collect();
+        let news = news(&told, now);
+        if news.is_empty() {
+            return Ok(());
+        }
+        let text = format!("{}\n{}", said_of_news(&news), self.where_to_look());
+        if self.post(row, &subject(&news), &text)? {
+            self.records.write(|on| note_told(&news, self.clock.now_ms(), on))?;
+        }
+        Ok(())
+    }
+
+    fn tell_summary(&self, row: &MailRow, concerns: &[Concern]) -> Result<()> {
+        let Some(hour) = row.summary_hour else { return Ok(()) };
+        let now = self.clock.now_ms();
+        let last = row.summarised.map(|at| self.day_and_hour(at).0);
+        if !is_summary_due(i8::try_from(hour).unwrap_or(0), self.day_and_hour(now), last) {
+            return Ok(());
+        }
+        let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(None, "", ALL, on)?))?;
+        let counted = counted(&lines, now);
+        let text = format!(
+            "{counted}\n\n{}\n{}\n{}\n{}",
+            said_of_concerns(concerns),
+            self.said_of_places()?,
+            self.storage.said_of_audit()?,
+            self.where_to_look()
+        );
+        if self.post(row, &format!("Backups: {counted}"), &text)? {
+            self.records.write(|on| Ok::<_, ServiceError>(MailRow::set_summarised(now, on)?))?;
+        }
+        Ok(())
+    }
+
+    /// Hands a message to the mail server and puts on record how that went. Says whether it was taken.
+    fn post(&self, row: &MailRow, subject: &str, text: &str) -> Result<bool> {
+        let now = self.clock.now_ms();
+        let since_1970 = Duration::from_millis(u64::try_from(now).unwrap_or(0));
+        let letter = Letter {
+            from: row.sender.clone(),
+            to: row.recipients().map(str::to_owned).collect(),
+            subject: subject.into(),
+            text: text.into(),
+            date: SystemTime::UNIX_EPOCH + since_1970,
+            id: format!("{}@{}", new_id(&*self.random), self.installation.public_name),
+        };
+        let sent = self.postman.send(&server(row, &self.installation.public_name), &letter);
+        let trouble = match &sent {
+            Ok(taken) => said_of_refused(&taken.refused),
+            // It is no trouble with mail.
+            Err(MailError::Stopped) => return Ok(false),
+            Err(error) => Some(error.to_string()),
+        };
+        if let Some(trouble) = &trouble {
+            tracing::warn!(trouble, server = row.server, "mail was not taken");
+        }
+        self.records.write(|on| {
+            if sent.is_ok() {
+                MailRow::set_delivered(now, on)?;
+            }
+            if let Some(trouble) = &trouble {
+                MailRow::set_trouble(trouble, row.trouble_since.unwrap_or(now), on)?;
+            }
+            Ok::<_, ServiceError>(())
+        })?;
+        Ok(sent.is_ok())
+    }
+
+    fn mail_row(&self) -> Result<Option<MailRow>> {
+        self.records.read(|on| Ok(MailRow::get(on)?))
+    }
+
+    fn mail_state(&self) -> Result<MailState> {
+        let row = self.mail_row()?;
+        Ok(MailState {
+            version: version_of(row.as_ref()),
+            has_password: row.as_ref().is_some_and(|row| row.password.is_some()),
+            delivered: row.as_ref().and_then(|row| row.delivered).map(timestamp),
+            trouble: row.as_ref().and_then(|row| row.trouble.clone()),
+            trouble_since: row.as_ref().and_then(|row| row.trouble_since).map(timestamp),
+            settings: row.as_ref().map(settings),
+        })
+    }
+
+    /// The day, counted from 1970, and the hour by the office's clocks.
+    fn day_and_hour(&self, at: i64) -> (i64, i8) {
+        let here = timestamp(at).to_zoned(self.zone.clone()).datetime();
+        let days = date(1970, 1, 1).until(here.date()).map_or(0, |span| span.get_days());
+        (days.into(), here.hour())
+    }
+
+    fn where_to_look(&self) -> String {
+        format!("The console: https://{}:{}/\n", self.installation.public_name, self.installation.port)
+    }
+
+    fn said_of_places(&self) -> Result<String> {
+        let said = self.storage.all_destinations()?.into_iter().map(|place| {
+            let used = place.used.map_or_else(|| "not there".into(), |used| format!("{} in use", show(used)));
+            let room = place.room.map(|room| format!(", {} of room", show(room))).unwrap_or_default();
+            format!("{}: {used}{room}\n", place.name)
+        });
+        Ok(said.collect())
+    }
+}
+
+fn check(to: &SetMail) -> Result<()> {
+    let MailSettings { server, port, recipients, sender, login, summary_hour, .. } = &to.settings;
+    check_server(server)?;
+    check_port(*port)?;
+    check_recipients(recipients)?;
+    if summary_hour.is_some_and(|hour| hour > 23) {
+        return invalid("the hour of the summary is 0 to 23");
+    }
+    [login, &to.password].into_iter().flatten().try_for_each(|secret| check_secret(secret))?;
+    check_address(sender)
+}
+
+/// A host name or an address.
+pub(crate) fn check_server(server: &str) -> Result<()> {
+    let is_host = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | ':' | '[' | ']');
+    match server {
+        "" => invalid("the mail server is missing: give its host name or address"),
+        _ if server.len() > bounds::HOST || !server.chars().all(is_host) => {
+            invalid("the mail server is a host name or an address")
+        }
+        _ => Ok(()),
+    }
+}
+
+/// A port.
+pub(crate) fn check_port(port: u16) -> Result<()> {
+    if port == 0 { invalid("a port is a number from 1 to 65535") } else { Ok(()) }
+}
+
+/// A login name or a password at a mail server.
+pub(crate) fn check_secret(secret: &str) -> Result<()> {
+    if secret.is_empty() || secret.len() > bounds::MAIL_SECRET {
+        return invalid("the mail server's login name and password have 1 to 500 bytes");
+    }
+    Ok(())
+}
+
+/// Whom mail goes to.
+pub(crate) fn check_recipients(recipients: &[String]) -> Result<()> {
+    if recipients.is_empty() || recipients.len() > MOST_RECIPIENTS {
+        return invalid("mail goes to one to twenty addresses");
+    }
+    recipients.iter().try_for_each(|address| check_address(address))
+}
+
+/// An address.
+pub(crate) fn check_address(address: &str) -> Result<()> {
+    if address.len() > bounds::MAIL_ADDRESS || address.contains(char::is_control) || mailbox(address).is_err() {
+        return Err(ServiceError::Invalid(format!("'{}' is no mail address", address.escape_debug())));
+    }
+    Ok(())
+}
+
+fn invalid(what: &str) -> Result<()> {
+    Err(ServiceError::Invalid(what.to_owned()))
+}
+
+/// Whether the mail server is spoken to as it was. A password does not go along to another one, nor on a way that is less protected.
+fn is_same_way(row: &MailRow, settings: &MailSettings) -> bool {
+    (&row.server, port(row), security(row), &row.login) == (&settings.server, settings.port, settings.security, &settings.login)
+}
+
+fn security(row: &MailRow) -> MailSecurity {
+    MailSecurity::from_word(&row.security).unwrap_or_default()
+}
+
+fn port(row: &MailRow) -> u16 {
+    u16::try_from(row.port).unwrap_or_default()
+}
+
+fn settings(row: &MailRow) -> MailSettings {
+    MailSettings {
+        server: row.server.clone(),
+        port: port(row),
+        security: security(row),
+        login: row.login.clone(),
+        sender: row.sender.clone(),
+        recipients: row.recipients().map(str::to_owned).collect(),
+        summary_hour: row.summary_hour.and_then(|hour| u8::try_from(hour).ok()),
+    }
+}
+
+/// The password is not part of it: whoever sends none leaves it as it is.
+fn version_of(row: Option<&MailRow>) -> Version {
+    version(&row.map(settings))
+}
+
+fn server(row: &MailRow, own_name: &str) -> MailServer {
+    let credentials = row.login.clone().map(|login| (login, row.password.clone().unwrap_or_default()));
+    MailServer { host: row.server.clone(), port: port(row), security: security(row), credentials, own_name: own_name.to_owned() }
+}
+
+/// Whom a message was not taken for, though others got it.
+fn said_of_refused(refused: &[(String, String)]) -> Option<String> {
+    let said = refused.iter().map(|(to, said)| format!("{to}: {said}"));
+    (!refused.is_empty()).then(|| format!("not taken for everybody. {}", said.collect::<Vec<_>>().join("; ")))
+}
+
+/// Without the password.
+fn said(row: &MailRow) -> String {
+    let summary = row.summary_hour.map(|hour| format!(", summary at {hour}:00")).unwrap_or_default();
+    format!("to {} by {}:{} ({}){summary}", row.recipients().collect::<Vec<_>>().join(", "), row.server, row.port, row.security)
+}
+
+fn concern(row: &ToldRow) -> Option<Concern> {
+    let kind = Kind::ALL.into_iter().find(|kind| shown(*kind).word() == row.kind)?;
+    Some(Concern { kind, subject: row.subject.clone(), detail: row.detail.clone() })
+}
+
+fn note_told(news: &News, at: i64, on: &mut Connection) -> Result<()> {
+    for concern in &news.over {
+        ToldRow::remove(shown(concern.kind).word(), &concern.subject, on)?;
+    }
+    for Concern { kind, subject, detail } in &news.new {
+        ToldRow { kind: shown(*kind).word().into(), subject: subject.clone(), at, detail: detail.clone() }.put(on)?;
+    }
+    Ok(())
+}
+
+fn subject(news: &News) -> String {
+    match (&news.new[..], &news.over[..]) {
+        ([one], _) => line(one).says,
+        ([], _) => "What needed attention is over".into(),
+        (several, _) => format!("{} things need attention", several.len()),
+    }
+}
+
+fn said_of_news(news: &News) -> String {
+    let mut said = if news.new.is_empty() { String::new() } else { said_of_concerns(&news.new) };
+    if !news.over.is_empty() {
+        said.push_str("Over, and no more so:\n");
+        news.over.iter().for_each(|concern| said.push_str(&format!("  {}\n", line(concern).says)));
+    }
+    said
+}
+
+fn said_of_concerns(concerns: &[Concern]) -> String {
+    if concerns.is_empty() {
+        return "Nothing needs attention.\n".into();
+    }
+    let said = |concern: &Concern| {
+        let line = line(concern);
+        format!("  {}\n    Next: {}\n", line.says, line.next)
+    };
+    format!("What needs attention:\n{}", concerns.iter().map(said).collect::<String>())
+}
+
+/// How many workstations stand how.
+fn counted(lines: &[WorkstationLine], now: i64) -> String {
+    let states: Vec<WorkstationState> =
+        lines.iter().map(|line| convert::workstation_state(&line.workstation, line.latest_point.as_ref(), now)).collect();
+    let of = |state| states.iter().filter(|one| **one == state).count();
+    format!(
+        "{} current, {} overdue, {} without a first point",
+        of(WorkstationState::Current),
+        of(WorkstationState::Overdue),
+        of(WorkstationState::FirstPointAwaited)
+    )
+}

@@ -1,0 +1,49 @@
+//! What is decided for all of the office.
+
+use jetfrost_office::access::Act;
+use jetfrost_wire::Version;
+use jetfrost_wire::event::Event;
+use jetfrost_wire::service::OfficeSettings;
+use jetfrost_wire::size::{Units, show_in};
+
+use crate::operations::Operations;
+use crate::records::{set_units, units};
+use crate::shared::versions::{Made, Seen, version};
+use crate::shared::{Caller, Result, ServiceError};
+
+impl Operations {
+    pub(crate) fn settings(&self, caller: &Caller) -> Result<(OfficeSettings, Version)> {
+        caller.may(&Act::SeeOffice)?;
+        let settings = self.read_settings()?;
+        Ok((settings, version(&settings)))
+    }
+
+    /// Decides them. They count at once.
+    pub(crate) fn set_settings(&self, caller: &Caller, to: &OfficeSettings, seen: &Seen) -> Result<(OfficeSettings, Version)> {
+        caller.may(&Act::ChangeOffice)?;
+        self.records.write(|on| {
+            let before = units(on)?;
+            seen.check(&version(&decided(&before)), &Made { subject: Some("units"), after: &before }, on)?;
+            set_units(to.units.word(), on)?;
+            self.trail.note_change(caller, "settings changed", "units", Some(&before), Some(to.units.word()), on)
+        })?;
+        show_in(to.units);
+        self.events.tell(Event::Office);
+        Ok((*to, version(to)))
+    }
+
+    /// Shows sizes as it was decided; at start.
+    pub(crate) fn show_as_decided(&self) -> Result<()> {
+        show_in(self.read_settings()?.units);
+        Ok(())
+    }
+
+    fn read_settings(&self) -> Result<OfficeSettings> {
+        let word = self.records.read(|on| Ok::<_, ServiceError>(units(on)?))?;
+        Ok(decided(&word))
+    }
+}
+
+fn decided(word: &str) -> OfficeSettings {
+    OfficeSettings { units: Units::from_word(word).unwrap_or_default() }
+}

@@ -1,0 +1,144 @@
+//! Soundness: scrubs, what they found, and what is lost.
+
+use std::collections::BTreeSet;
+
+use jetfrost_image::store::{GoOn, Lost, Scrubbed, Store, StoreError, Wrong};
+use jetfrost_office::access::Act;
+use jetfrost_wire::Binary;
+use jetfrost_wire::job::{Job, JobKind};
+use jetfrost_wire::workstation::{Finding, HurtPoint, Soundness};
+
+use crate::clock::timestamp;
+use crate::records::{StoreRow, WorkstationLine};
+use crate::retention::Retention;
+use crate::shared::convert::from_db;
+use crate::shared::{Caller, DAY_MS, Result, ServiceError, to_db};
+use crate::shelf::ShelfError;
+use crate::storage::points;
+
+/// Lost chunks that a run is told by name: 3 MB. Beyond that it reads everything again.
+const MOST_NAMED: usize = 100_000;
+
+/// What a run is told of what was lost.
+pub(crate) struct ToldOfLost {
+    pub(crate) names: Binary,
+    pub(crate) more: bool,
+}
+
+impl Retention {
+    /// What is known of a store's soundness.
+    pub(crate) fn soundness(&self, caller: &Caller, id: &str) -> Result<Soundness> {
+        let line = self.storage.line_to_see(caller, id)?;
+        // Where what points need is damaged, the findings say so.
+        let lost = if line.store.lost_chunks > 0 {
+            self.storage.open_store(&line)?.1.lost(0).unwrap_or_default()
+        } else {
+            Lost::default()
+        };
+        let findings = line.store.findings.as_deref().and_then(|json| serde_json::from_str(json).ok());
+        Ok(Soundness {
+            scrubbed: line.store.scrubbed.map(timestamp),
+            findings: findings.unwrap_or_default(),
+            lost_chunks: lost.chunks,
+            hurt_points: lost.points.into_iter().map(|(sequence, lost_chunks)| HurtPoint { sequence, lost_chunks }).collect(),
+        })
+    }
+
+    /// Begins a scrub now, or goes on with one.
+    pub(crate) fn begin_scrub(&self, caller: &Caller, id: &str) -> Result<Job> {
+        caller.may(&Act::ChangeOffice)?;
+        let line = self.storage.line_to_see(caller, id)?;
+        self.enqueue(JobKind::Scrub, &line, &caller.name())
+    }
+
+    /// Whether a store's last scrub is too long ago. One that was never scrubbed is as old as it is itself.
+    pub(crate) fn is_scrub_due(&self, line: &WorkstationLine) -> bool {
+        let last = line.store.scrubbed.unwrap_or(line.store.created);
+        let days = line.destination.scrub_days;
+        days > 0 && self.clock.now_ms().saturating_sub(last) >= days.saturating_mul(DAY_MS)
+    }
+
+    /// Scrubs a store from where an interrupted scrub stopped.
+    pub(crate) fn scrub(&self, line: &WorkstationLine, go_on: GoOn<'_>) -> Result<Scrubbed> {
+        let (_, store) = self.storage.open_store(line)?;
+        let mut after = line.store.scrub_after.as_ref().and_then(|hash| hash.parse().ok());
+        let result = store.scrub(&mut after, go_on);
+        let id = &line.store.id;
+        let mut scrubbed = match result {
+            Ok(scrubbed) => scrubbed,
+            Err(error) => {
+                let after = after.map(|hash| hash.to_string());
+                self.records.write(|on| Ok::<_, ServiceError>(StoreRow::set_scrub_after(id, after.as_deref(), on)?))?;
+                self.note_lost_chunks(line, &store)?;
+                return Err(error.into());
+            }
+        };
+        let mut findings: Vec<Finding> = scrubbed.findings.iter().map(finding).collect();
+        for mended in self.storage.mend_slots(line, &store)? {
+            match findings.iter_mut().find(|found| found.path == mended.path) {
+                Some(found) => found.wrong = format!("{}; {}", found.wrong, mended.wrong),
+                None => findings.push(mended),
+            }
+        }
+        findings.extend(self.lost_without_trace(line, &store, &findings)?);
+        scrubbed.found = scrubbed.found.max(findings.len() as u64);
+        let json = if findings.is_empty() { None } else { serde_json::to_string(&findings).ok() };
+        let (now, occupied) = (self.clock.now_ms(), to_db(store.used())?);
+        self.records.write(|on| {
+            StoreRow::set_occupied(id, occupied, on)?;
+            Ok::<_, ServiceError>(StoreRow::set_scrubbed(id, now, json.as_deref(), on)?)
+        })?;
+        // What was damaged is among the findings; the next scrub finds it made again.
+        self.storage.give_receipts_to(store.with_damaged_receipt()?, line, &store)?;
+        self.storage.note_points_off_the_shelf(line, &store)?;
+        match self.note_lost_chunks(line, &store) {
+            // That what points need is damaged is among the findings.
+            Err(ServiceError::Shelf(ShelfError::Store(StoreError::Format(_) | StoreError::Needs(_)))) => {}
+            other => drop(other?),
+        }
+        self.events.workstation_changed(&line.workstation.id);
+        Ok(scrubbed)
+    }
+
+    /// Points that are on record and of which nothing on the disk says that they should be there.
+    fn lost_without_trace(&self, line: &WorkstationLine, store: &Store, known: &[Finding]) -> Result<Vec<Finding>> {
+        let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
+        let lost = points::lost(&self.storage.point_rows(line)?, &on_shelf);
+        let findings = lost.iter().map(|sequence| Finding {
+            path: format!("points/{sequence:010}.point"),
+            wrong: "it is gone, with its receipt; the service has it on record".into(),
+        });
+        Ok(findings.filter(|finding| known.iter().all(|one| one.path != finding.path)).collect())
+    }
+
+    /// Looks what is lost of a store and puts the number on record.
+    pub(crate) fn note_lost_chunks(&self, line: &WorkstationLine, store: &Store) -> Result<u64> {
+        let lost = store.lost(0)?;
+        self.records.write(|on| Ok::<_, ServiceError>(StoreRow::set_lost(&line.store.id, to_db(lost.chunks)?, on)?))?;
+        Ok(lost.chunks)
+    }
+
+    /// What a run that begins is told, so that it brings again what it still has.
+    pub(crate) fn lost_for_run(&self, line: &WorkstationLine, store: &Store) -> Result<ToldOfLost> {
+        if from_db(line.store.lost_chunks) == 0 {
+            return Ok(ToldOfLost { names: Binary(Vec::new()), more: false });
+        }
+        let lost = match store.lost(MOST_NAMED) {
+            Ok(lost) => lost,
+            Err(error @ StoreError::Medium { .. }) => return Err(error.into()),
+            // What points need is damaged itself: a run that reads everything again rests on none of it.
+            Err(_) => return Ok(ToldOfLost { names: Binary(Vec::new()), more: true }),
+        };
+        let names = lost.names.iter().flat_map(|name| *name.as_bytes()).collect();
+        Ok(ToldOfLost { names: Binary(names), more: lost.chunks > lost.names.len() as u64 })
+    }
+}
+
+fn finding(found: &jetfrost_image::store::Finding) -> Finding {
+    let wrong = match &found.wrong {
+        Wrong::Damaged(why) => why.clone(),
+        Wrong::Missing => "it is gone".into(),
+        Wrong::Alien => "it does not belong to an image store; it was left alone".into(),
+    };
+    Finding { path: found.path.clone(), wrong }
+}

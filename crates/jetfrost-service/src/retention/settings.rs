@@ -1,0 +1,237 @@
+//! What an administrator sets, holds, removes and brings back.
+
+use jetfrost_office::access::Act;
+use jetfrost_wire::Version;
+use jetfrost_wire::job::{Job, JobKind};
+use jetfrost_wire::keeping::{NewHold, RemoveNow, StoreSettings};
+use jetfrost_wire::workstation::{Point, Workstation};
+
+use crate::clock::timestamp;
+use crate::records::{Connection, PointRow, WorkstationLine};
+use crate::retention::Retention;
+use crate::shared::versions::{Made, Seen};
+use crate::shared::{Caller, DAY_MS, Result, ServiceError, bounds, convert, to_db};
+use crate::storage::terms::{change_of_store, promise};
+use crate::storage::{points, workstations};
+
+impl Retention {
+    /// What is set for an image store, and the version of that.
+    pub(crate) fn store_settings(&self, caller: &Caller, id: &str) -> Result<(StoreSettings, Version)> {
+        let line = self.storage.line_to_see(caller, id)?;
+        let keeping = line.store.keeping.as_deref().map(convert::keeping);
+        Ok((StoreSettings { limit: line.store.size_limit.map(convert::from_db), keeping }, workstations::version_of(&line.store)))
+    }
+
+    pub(crate) fn set_store(&self, caller: &Caller, id: &str, to: &StoreSettings, seen: &Seen) -> Result<Workstation> {
+        caller.may(&Act::ChangeOffice)?;
+        let now = self.clock.now_ms();
+        let line = self.records.write(|on| {
+            let mut line = WorkstationLine::by_store(id, on)?.ok_or(ServiceError::NotFound("image store"))?;
+            let (old, before, name) =
+                (line.store.clone(), workstations::said_of_store(&line.store), line.workstation.name.clone());
+            seen.check(&workstations::version_of(&old), &Made { subject: Some(&name), after: &before }, on)?;
+            line.store.size_limit = to.limit.map(to_db).transpose()?;
+            line.store.keeping = to.keeping.map(|keeping| keeping.to_string());
+            change_of_store(&old, &mut line, now, on)?;
+            line.store.update(on)?;
+            let after = workstations::said_of_store(&line.store);
+            self.trail.note_change(caller, "image store changed", &name, Some(&before), Some(&after), on)?;
+            Ok::<_, ServiceError>(line)
+        })?;
+        self.events.workstation_changed(&line.workstation.id);
+        Ok(self.storage.workstation_of(&line))
+    }
+
+    pub(crate) fn hold_store(&self, caller: &Caller, id: &str, hold: &NewHold) -> Result<Workstation> {
+        caller.may(&Act::ChangeOffice)?;
+        let reason = checked_reason(&hold.reason)?;
+        self.change_store(caller, id, "hold put on an image store", &reason, |line, caller, _| {
+            line.store.held = Some(reason.clone());
+            line.store.held_by = Some(caller.name());
+            Ok(())
+        })
+    }
+
+    pub(crate) fn release_store(&self, caller: &Caller, id: &str) -> Result<Workstation> {
+        self.change_store(caller, id, "hold taken off an image store", "", |line, _, _| {
+            (line.store.held, line.store.held_by) = (None, None);
+            Ok(())
+        })
+    }
+
+    /// Removes an image store, after the waiting time and not before the protected time of its points is over.
+    pub(crate) fn remove_store(&self, caller: &Caller, id: &str) -> Result<Workstation> {
+        let now = self.clock.now_ms();
+        self.change_store(caller, id, "image store removed", "it waits to go", |line, caller, on| {
+            let protected = store_protected_until(line, now, on)?;
+            line.store.leaves.get_or_insert(protected.max(now + line.destination.waiting_days * DAY_MS));
+            line.store.leaving_by.get_or_insert(caller.name());
+            Ok(())
+        })
+    }
+
+    pub(crate) fn bring_store_back(&self, caller: &Caller, id: &str) -> Result<Workstation> {
+        self.change_store(caller, id, "image store brought back", "", |line, _, _| {
+            (line.store.leaves, line.store.leaving_by) = (None, None);
+            Ok(())
+        })
+    }
+
+    pub(crate) fn hold_point(&self, caller: &Caller, store: &str, sequence: u64, hold: &NewHold) -> Result<Point> {
+        caller.may(&Act::ChangeOffice)?;
+        let reason = checked_reason(&hold.reason)?;
+        self.change_point(caller, store, sequence, "hold put on a point", |row, _, caller, _| {
+            row.held = Some(reason.clone());
+            row.held_by = Some(caller.name());
+            Ok(())
+        })
+    }
+
+    pub(crate) fn release_point(&self, caller: &Caller, store: &str, sequence: u64) -> Result<Point> {
+        self.change_point(caller, store, sequence, "hold taken off a point", |row, _, _, _| {
+            (row.held, row.held_by) = (None, None);
+            Ok(())
+        })
+    }
+
+    /// Removes a point, after the waiting time and not before its protected time is over.
+    pub(crate) fn remove_point(&self, caller: &Caller, store: &str, sequence: u64) -> Result<Point> {
+        let now = self.clock.now_ms();
+        self.change_point(caller, store, sequence, "point removed", |row, line, caller, on| {
+            let protected = protected_until(row, line, on)?;
+            row.leaves.get_or_insert(protected.max(now + line.destination.waiting_days * DAY_MS));
+            row.leaving_by.get_or_insert(caller.name());
+            Ok(())
+        })
+    }
+
+    /// Removes a point at once, without its waiting time; never within its protected time.
+    pub(crate) fn remove_point_now(&self, caller: &Caller, store: &str, sequence: u64, with: &RemoveNow) -> Result<Job> {
+        self.show_again(caller, with)?;
+        let now = self.clock.now_ms();
+        self.change_point(caller, store, sequence, "point removed at once", |row, line, caller, on| {
+            not_protected("this recovery point", protected_until(row, line, on)?, now)?;
+            (row.leaves, row.leaving_by) = (Some(now), Some(caller.name()));
+            Ok(())
+        })?;
+        let line = self.storage.line_to_see(caller, store)?;
+        self.enqueue(JobKind::Thinning, &line, &caller.name())
+    }
+
+    /// Removes an image store at once, once the protected time of all of its points is over.
+    pub(crate) fn remove_store_now(&self, caller: &Caller, id: &str, with: &RemoveNow) -> Result<Job> {
+        self.show_again(caller, with)?;
+        let now = self.clock.now_ms();
+        self.change_store(caller, id, "image store removed", "at once", |line, caller, on| {
+            not_protected("the latest point of this image store", store_protected_until(line, now, on)?, now)?;
+            (line.store.leaves, line.store.leaving_by) = (Some(now), Some(caller.name()));
+            Ok(())
+        })?;
+        let line = self.storage.line_to_see(caller, id)?;
+        self.enqueue(JobKind::Removal, &line, &caller.name())
+    }
+
+    /// A session left open, or in the wrong hands, is not enough for what cannot be undone.
+    fn show_again(&self, caller: &Caller, with: &RemoveNow) -> Result<()> {
+        let (account, _) = caller.own_account(&Act::ChangeOffice)?;
+        if account.totp_since.is_none() {
+            return Err(ServiceError::Conflict("to remove at once takes a second factor: add one to your account first"));
+        }
+        self.identity.check_own_password(account, &with.password, &caller.origin)?;
+        let what = format!("own second factor of {}", account.id);
+        self.identity.begin_guess(&what, &caller.origin)?;
+        self.identity.check_second_factor(account, Some(&with.code))?;
+        self.identity.guess_was_right(&what, &caller.origin);
+        Ok(())
+    }
+
+    pub(crate) fn bring_point_back(&self, caller: &Caller, store: &str, sequence: u64) -> Result<Point> {
+        self.change_point(caller, store, sequence, "point brought back", |row, _, _, _| {
+            (row.leaves, row.leaving_by) = (None, None);
+            Ok(())
+        })
+    }
+
+    fn change_store(
+        &self,
+        caller: &Caller,
+        id: &str,
+        act: &str,
+        what: &str,
+        change: impl FnOnce(&mut WorkstationLine, &Caller, &mut Connection) -> Result<()>,
+    ) -> Result<Workstation> {
+        caller.may(&Act::ChangeOffice)?;
+        let line = self.records.write(|on| {
+            let mut line = WorkstationLine::by_store(id, on)?.ok_or(ServiceError::NotFound("image store"))?;
+            change(&mut line, caller, on)?;
+            line.store.update(on)?;
+            self.trail.note(caller, act, format!("{} {what}", line.workstation.name).trim_end(), on)?;
+            Ok::<_, ServiceError>(line)
+        })?;
+        self.events.workstation_changed(&line.workstation.id);
+        Ok(self.storage.workstation_of(&line))
+    }
+
+    fn change_point(
+        &self,
+        caller: &Caller,
+        store: &str,
+        sequence: u64,
+        act: &str,
+        change: impl FnOnce(&mut PointRow, &WorkstationLine, &Caller, &mut Connection) -> Result<()>,
+    ) -> Result<Point> {
+        caller.may(&Act::ChangeOffice)?;
+        let (line, row) = self.records.write(|on| {
+            let line = WorkstationLine::by_store(store, on)?.ok_or(ServiceError::NotFound("image store"))?;
+            let row = PointRow::find(store, to_db(sequence)?, on)?;
+            let mut row = row.ok_or(ServiceError::NotFound("recovery point"))?;
+            change(&mut row, &line, caller, on)?;
+            row.update(on)?;
+            self.trail.note(caller, act, &format!("{} point {sequence}", line.workstation.name), on)?;
+            Ok::<_, ServiceError>((line, row))
+        })?;
+        self.events.workstation_changed(&line.workstation.id);
+        Ok(convert::point(&row))
+    }
+}
+
+/// Until when a point that may be removed is protected.
+fn protected_until(row: &PointRow, line: &WorkstationLine, on: &mut Connection) -> Result<i64> {
+    if row.held.is_some() || line.store.held.is_some() {
+        return Err(ServiceError::Conflict("there is a hold on this recovery point or its image store: take it off first"));
+    }
+    if line.store.latest_sequence == Some(row.sequence) {
+        return Err(ServiceError::Conflict("the latest recovery point stays: the next one builds on it"));
+    }
+    Ok(promise(line, on)?.protected_until_ms(&points::facts(std::slice::from_ref(row))[0]))
+}
+
+/// Until when any point of an image store that may be removed is protected.
+fn store_protected_until(line: &WorkstationLine, now: i64, on: &mut Connection) -> Result<i64> {
+    if line.store.held.is_some() || PointRow::any_held(&line.store.id, on)? {
+        return Err(ServiceError::Conflict("there is a hold on this image store or on a point of it: take it off first"));
+    }
+    let rows = PointRow::list(&line.store.id, i64::MAX, points::ALL, on)?;
+    let (promise, facts) = (promise(line, on)?, points::facts(&rows));
+    Ok(facts.iter().map(|fact| promise.protected_until_ms(fact)).max().unwrap_or(now))
+}
+
+fn not_protected(what: &str, until: i64, now: i64) -> Result<()> {
+    if until <= now {
+        return Ok(());
+    }
+    let until = timestamp(until);
+    Err(ServiceError::Invalid(format!("{what} is within its protected time until {until}: nothing makes it go before that")))
+}
+
+/// A reason that the next person will want to know.
+pub(crate) fn checked_reason(reason: &str) -> Result<String> {
+    let reason = reason.trim();
+    if reason.is_empty() || reason.chars().count() > bounds::REASON {
+        return Err(ServiceError::Invalid(format!(
+            "say why, in 1 to {} characters: the next person will want to know",
+            bounds::REASON
+        )));
+    }
+    Ok(reason.to_owned())
+}

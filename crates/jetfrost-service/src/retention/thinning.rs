@@ -1,0 +1,283 @@
+//! Thinning: which points go by the rule or after their waiting time, and that they go.
+
+use std::collections::BTreeSet;
+
+use jetfrost_image::store::{GoOn, Store, Tidied, Tidying};
+use jetfrost_office::access::Act;
+use jetfrost_office::protected::Promise;
+use jetfrost_office::retention::{Fate, PointFacts, Reason};
+use jetfrost_wire::job::{Job, JobKind};
+use jetfrost_wire::keeping::{PointFate, StayReason, ThinningPreview};
+use jetfrost_wire::run::Outcome;
+
+use crate::clock::timestamp;
+use crate::records::{Connection, PointRow, StoreRow, WorkstationLine};
+use crate::retention::Retention;
+use crate::shared::convert::from_db;
+use crate::shared::{Caller, Result, SERVICE, ServiceError, convert, to_db};
+use crate::storage::points::{ALL, facts, lost};
+use crate::storage::stores::ALL_STORES;
+use crate::storage::terms::{keeping, promise};
+
+/// Why points went when a limit was reached.
+pub(crate) const ROOM: &str = "a limit was reached";
+
+impl Retention {
+    /// What the next thinning would do.
+    pub(crate) fn preview_thinning(&self, caller: &Caller, store: &str) -> Result<ThinningPreview> {
+        let line = self.storage.line_to_see(caller, store)?;
+        let rows = self.storage.point_rows(&line)?;
+        let promise = self.storage.promise(&line)?;
+        let fates = self.fates(&line, &rows, &promise);
+        let going = going(&rows, &fates);
+        let room_from = promise.go_for_room_from(&facts(&rows), self.clock.now_ms());
+        let (_, store) = self.storage.open_store(&line)?;
+        let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
+        let freed = store.room_freed_by(&going.intersection(&on_shelf).copied().collect())?;
+        let keeps_earlier_promises = promise.earlier_still_count(&facts(&rows), &self.zone, self.clock.now_ms());
+        let of = |row: &PointRow| room_from.get(&from_db(row.sequence)).copied();
+        let points = rows.iter().zip(&fates).map(|(row, fate)| point_fate(row, fate, of(row), self.clock.now_ms())).collect();
+        Ok(ThinningPreview {
+            keeping: keeping(&line),
+            keeps_earlier_promises,
+            points,
+            freed_chunks: freed.chunks,
+            freed_bytes: freed.bytes,
+        })
+    }
+
+    /// Begins a thinning now.
+    pub(crate) fn begin_thinning(&self, caller: &Caller, store: &str) -> Result<Job> {
+        caller.may(&Act::ChangeOffice)?;
+        let line = self.storage.line_to_see(caller, store)?;
+        self.records.write(|on| self.trail.note(caller, "thinning begun", &line.workstation.name, on))?;
+        self.enqueue(JobKind::Thinning, &line, &caller.name())
+    }
+
+    /// Asks for all removals, thinnings and scrubs that are due by now.
+    pub(crate) fn enqueue_all_due(&self) -> Result<()> {
+        let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(None, "", ALL_STORES, on)?))?;
+        let now = self.clock.now_ms();
+        for line in &lines {
+            if line.store.leaves.is_some_and(|leaves| leaves <= now) {
+                self.enqueue_due(JobKind::Removal, line)?;
+            } else {
+                let rows = self.storage.point_rows(line)?;
+                // Room that is only to be given back can wait for the end of a run.
+                let is_untidy = line.store.untidy && !is_underway(line);
+                let promise = self.storage.promise(line)?;
+                if !promise.earlier.is_empty() {
+                    self.storage.forget_earlier_terms(line)?;
+                }
+                if is_untidy || !going(&rows, &self.fates(line, &rows, &promise)).is_empty() {
+                    self.enqueue_due(JobKind::Thinning, line)?;
+                }
+                if self.is_scrub_due(line) {
+                    self.enqueue_due(JobKind::Scrub, line)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Lets go what is due and gives the room back. Returns how many points went.
+    pub(crate) fn thin(&self, line: &WorkstationLine, go_on: GoOn<'_>) -> Result<(usize, Tidied)> {
+        let (_, store) = self.storage.open_store(line)?;
+        self.storage.give_receipts(line, &store)?;
+        self.storage.note_points_off_the_shelf(line, &store)?;
+        let going =
+            self.let_go(line, &store, "its time was over", |line, rows, promise| going(rows, &self.fates(line, rows, promise)))?;
+        if forgot_its_run(line, &store) {
+            // The room comes back after that run; the store stays marked as untidy until then.
+            return Ok((going.len(), Tidied::default()));
+        }
+        let last_run_ended_well = line
+            .latest_run
+            .as_ref()
+            .is_none_or(|run| [Outcome::Complete.word(), Outcome::CompleteWithExceptions.word()].contains(&run.outcome.as_str()));
+        let how = Tidying { drop_unfinished: last_run_ended_well, ..Tidying::default() };
+        let tidied = store.tidy(&how, go_on)?;
+        let occupied = to_db(store.used())?;
+        self.records.write(|on| {
+            StoreRow::set_occupied(&line.store.id, occupied, on)?;
+            Ok::<_, ServiceError>(StoreRow::set_untidy(&line.store.id, false, on)?)
+        })?;
+        self.events.workstation_changed(&line.workstation.id);
+        Ok((going.len(), tidied))
+    }
+
+    /// Lets points go that `choose` names. They are judged, removed and noted in one transaction that nobody else writes in
+    /// between: a hold that was acknowledged counts. Before that they are marked, so that it is known of each that is not there
+    /// any more whether it was to go or is lost, also after a crash.
+    pub(crate) fn let_go(
+        &self,
+        line: &WorkstationLine,
+        store: &Store,
+        why: &str,
+        mut choose: impl FnMut(&WorkstationLine, &[PointRow], &Promise) -> BTreeSet<u64>,
+    ) -> Result<BTreeSet<u64>> {
+        let mut judge = |on: &mut Connection| {
+            let line = WorkstationLine::by_store(&line.store.id, on)?.ok_or(ServiceError::NotFound("image store"))?;
+            let rows = PointRow::list(&line.store.id, i64::MAX, ALL, on)?;
+            let going = choose(&line, &rows, &promise(&line, on)?);
+            Ok::<_, ServiceError>((line, rows, going))
+        };
+        let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
+        let marked = self.records.write(|on| {
+            let (line, _, going) = judge(on)?;
+            let marked: Vec<i64> = going.intersection(&on_shelf).copied().map(to_db).collect::<Result<_>>()?;
+            PointRow::set_going(&line.store.id, &marked, on)?;
+            Ok::<_, ServiceError>(going)
+        })?;
+        if marked.is_empty() {
+            return Ok(marked);
+        }
+        self.records.write(|on| {
+            let (line, rows, mut going) = judge(on)?;
+            // A lost point whose time is over, or that a person removed, is given up.
+            let lost: BTreeSet<u64> = going.intersection(&lost(&rows, &on_shelf)).copied().collect();
+            if !lost.is_empty() {
+                store.give_up_lost(&lost)?;
+                self.storage.note_gone(&line, &lost, "it was lost, and its time is over", on)?;
+            }
+            going.retain(|sequence| on_shelf.contains(sequence) && marked.contains(sequence));
+            if !going.is_empty() {
+                StoreRow::set_untidy(&line.store.id, true, on)?;
+                // Should the records fail after this, the next look at the shelf notes what went.
+                store.let_go(&going)?;
+                self.storage.note_gone(&line, &going, why, on)?;
+                self.trail.note_as(SERVICE, "", why_in_audit(why), &said_of(&line, &rows, &going), on)?;
+            }
+            PointRow::set_going(&line.store.id, &[], on)?;
+            Ok(going)
+        })
+    }
+
+    /// What becomes of points: by the rule, by their waiting time, and by a hold on the whole store.
+    fn fates(&self, line: &WorkstationLine, rows: &[PointRow], promise: &Promise) -> Vec<Fate> {
+        let mut facts = facts(rows);
+        facts.iter_mut().for_each(|fact| fact.held |= line.store.held.is_some());
+        let mut fates = promise.fates(&facts, &self.zone, self.clock.now_ms());
+        if rows.iter().any(|row| row.lost) {
+            // One that is lost stands in for no other: of those that are there, as many are kept as without it.
+            let there: Vec<PointFacts> = rows.iter().zip(facts).filter(|(row, _)| !row.lost).map(|(_, fact)| fact).collect();
+            let mut of_those = promise.fates(&there, &self.zone, self.clock.now_ms()).into_iter();
+            for (_, fate) in rows.iter().zip(&mut fates).filter(|(row, _)| !row.lost) {
+                *fate = of_those.next().unwrap_or(*fate);
+            }
+        }
+        rows.iter().zip(fates).map(|(row, fate)| self.or_leaving(line, row, fate)).collect()
+    }
+
+    /// Which points go next by themselves, and when: all that go within a day of the first.
+    pub(crate) fn next_to_go(&self, line: &WorkstationLine) -> Result<Option<(i64, Vec<u64>)>> {
+        let rows = self.storage.point_rows(line)?;
+        let promise = self.storage.promise(line)?;
+        let at = |fate: &Fate| match fate {
+            Fate::Goes => Some(self.clock.now_ms()),
+            Fate::Stays { until_ms, .. } => *until_ms,
+        };
+        let fates = self.fates(line, &rows, &promise);
+        let ends = rows.iter().zip(&fates).filter_map(|(row, fate)| Some((row.leaves.or(at(fate))?, from_db(row.sequence))));
+        let ends: Vec<(i64, u64)> = ends.collect();
+        let Some(first) = ends.iter().map(|(at, _)| *at).min() else { return Ok(None) };
+        let soon = ends.iter().filter(|(at, _)| *at <= first.saturating_add(crate::shared::DAY_MS));
+        let last = soon.clone().map(|(at, _)| *at).max().unwrap_or(first);
+        Ok(Some((last.max(self.clock.now_ms()), soon.map(|(_, sequence)| *sequence).collect())))
+    }
+
+    fn or_leaving(&self, line: &WorkstationLine, row: &PointRow, by_rule: Fate) -> Fate {
+        let is_latest = line.store.latest_sequence == Some(row.sequence);
+        let is_held = matches!(by_rule, Fate::Stays { reason: Reason::Held, .. });
+        match row.leaves {
+            Some(leaves) if leaves <= self.clock.now_ms() && !is_latest && !is_held => Fate::Goes,
+            Some(leaves) if leaves > self.clock.now_ms() && by_rule == Fate::Goes => {
+                Fate::Stays { reason: Reason::Recent, until_ms: Some(leaves) }
+            }
+            _ => by_rule,
+        }
+    }
+}
+
+/// Whether a run is under way that counts on promises which a restart of the service made it forget.
+pub(crate) fn forgot_its_run(line: &WorkstationLine, store: &Store) -> bool {
+    is_underway(line) && !store.knows_of_run()
+}
+
+fn is_underway(line: &WorkstationLine) -> bool {
+    line.latest_run.as_ref().is_some_and(|run| run.outcome == Outcome::Underway.word())
+}
+
+fn why_in_audit(why: &str) -> &'static str {
+    if why == ROOM { "points went to make room" } else { "points went by the rule" }
+}
+
+/// Which points, and of when: for whoever asks later.
+pub(crate) fn said_of(line: &WorkstationLine, rows: &[PointRow], going: &BTreeSet<u64>) -> String {
+    let times = rows.iter().filter(|row| going.contains(&from_db(row.sequence))).map(|row| row.committed);
+    let (earliest, latest) = times.fold((i64::MAX, i64::MIN), |(a, b), at| (a.min(at), b.max(at)));
+    let day = |at| timestamp(at).to_string().chars().take(10).collect::<String>();
+    let plural = if going.len() == 1 { "" } else { "s" };
+    format!(
+        "{}: {} point{plural} ({}) of {} to {}",
+        line.workstation.name,
+        going.len(),
+        ranges(going),
+        day(earliest),
+        day(latest)
+    )
+}
+
+/// Numbers as people write them: 1–4, 7.
+fn ranges(numbers: &BTreeSet<u64>) -> String {
+    let mut ranges: Vec<(u64, u64)> = Vec::new();
+    for n in numbers {
+        match ranges.last_mut() {
+            Some((_, end)) if *end + 1 == *n => *end = *n,
+            _ => ranges.push((*n, *n)),
+        }
+    }
+    let said = |(from, to): (u64, u64)| if from == to { from.to_string() } else { format!("{from}–{to}") };
+    ranges.into_iter().map(said).collect::<Vec<_>>().join(", ")
+}
+
+fn going(rows: &[PointRow], fates: &[Fate]) -> BTreeSet<u64> {
+    rows.iter().zip(fates).filter(|(_, fate)| **fate == Fate::Goes).map(|(row, _)| from_db(row.sequence)).collect()
+}
+
+/// `room_from` is from when on the point may go to make room.
+fn point_fate(row: &PointRow, fate: &Fate, room_from: Option<i64>, now: i64) -> PointFate {
+    let (stays, until) = match (fate, row.leaves) {
+        (Fate::Goes, _) => (None, None),
+        (Fate::Stays { reason, .. }, Some(leaves)) if *reason != Reason::Held => (Some(StayReason::Leaving), Some(leaves)),
+        (Fate::Stays { reason, until_ms }, _) => (Some(stay_reason(*reason)), *until_ms),
+    };
+    // What may go for room is promised only until it may; from then on it stays while there is room.
+    let sure = room_from.filter(|from| stays.is_some() && until.is_none_or(|until| *from < until));
+    let (until, while_room) = match sure {
+        Some(from) => (Some(from).filter(|from| *from > now), Some(until)),
+        None => (until, None),
+    };
+    PointFate {
+        point: convert::point(row),
+        stays,
+        until: until.map(timestamp),
+        goes_for_room: while_room.is_some(),
+        while_room_until: while_room.flatten().map(timestamp),
+    }
+}
+
+fn stay_reason(reason: Reason) -> StayReason {
+    match reason {
+        Reason::Recent => StayReason::Recent,
+        Reason::Protected => StayReason::Protected,
+        Reason::Day => StayReason::Day,
+        Reason::Week => StayReason::Week,
+        Reason::Month => StayReason::Month,
+        Reason::Year => StayReason::Year,
+        Reason::AtLeast => StayReason::AtLeast,
+        Reason::FromTheFuture => StayReason::FromTheFuture,
+        Reason::Latest => StayReason::Latest,
+        Reason::Held => StayReason::Held,
+    }
+}

@@ -1,0 +1,47 @@
+//! The bounds of what callers give: the use cases judge by them, and the API's document says them.
+
+/// Nobody waits longer than ten years.
+pub(crate) const DAYS: u32 = 3650;
+
+/// A token lasts two years at most.
+pub(crate) const TOKEN_DAYS: u16 = 730;
+
+/// An enrolment code lasts a month at most.
+pub(crate) const CODE_HOURS: u16 = 720;
+
+/// A description is a sentence or two, in characters.
+pub(crate) const DESCRIPTION: usize = 500;
+
+/// The reason for a hold, or for leaving a step as it is, is a sentence; in characters.
+pub(crate) const REASON: usize = 200;
+
+/// Why a run ended is a sentence, not a log; what is longer is cut. In characters.
+pub(crate) const WHY_A_RUN_ENDED: usize = 500;
+
+/// The operating system of a workstation, in words; what is longer is cut.
+pub(crate) const PLATFORM: usize = 120;
+
+/// The version of a client; what is longer is cut.
+pub(crate) const VERSION: usize = 40;
+
+/// An image store has so many key slots.
+pub(crate) const SLOTS: usize = 16;
+
+/// So many hand-outs are made at once.
+pub(crate) const HAND_OUTS: usize = 5000;
+
+/// A label in DNS has 63 bytes; two services of one name get a number behind it.
+pub(crate) const ANNOUNCED_NAME: usize = 60;
+
+/// Interfaces that an announcement is limited to, and the bytes of the name of one.
+pub(crate) const INTERFACES: usize = 64;
+
+pub(crate) const INTERFACE: usize = 15;
+
+/// A host name has 253 characters at most (RFC 1035).
+pub(crate) const HOST: usize = 253;
+
+/// Login name and password at the mail server, and a mail address, in bytes.
+pub(crate) const MAIL_SECRET: usize = 500;
+
+pub(crate) const MAIL_ADDRESS: usize = 500;

@@ -1,0 +1,249 @@
+//! Rows of the records as the API's types.
+
+use jetfrost_office::standing::{Standing, is_lost, standing};
+use jetfrost_wire::destination::EncryptionPolicy;
+use jetfrost_wire::enrolment::{CodeLimit, CodeState, EnrolmentCode};
+use jetfrost_wire::job::{Job, JobKind, JobState};
+use jetfrost_wire::keeping::{AtLimit, Hold, Keeping, Leaving};
+use jetfrost_wire::people::{Account, AccountKind, AccountState, Role};
+use jetfrost_wire::restore::{Purpose, Restore, Scope};
+use jetfrost_wire::run::{ExceptionCounts, Outcome, Phase, Progress, Run};
+use jetfrost_wire::service::AuditEntry;
+use jetfrost_wire::workstation::{Point, PointKind, WorkstationState};
+use jetfrost_wire::{AccountId, CodeId, JobId, RestoreId, RunId, WorkstationId};
+
+use crate::clock::timestamp;
+use crate::records::{
+    AccountRow, AuditRow, CodeWithNames, Connection, DestinationRow, JobRow, PointRow, RestoreRow, RunRow, WorkstationLine,
+    WorkstationRow,
+};
+use crate::shared::Result;
+use crate::shared::versions::version;
+
+/// A number from the records, where none is negative.
+pub(crate) fn from_db(number: i64) -> u64 {
+    u64::try_from(number).unwrap_or(0)
+}
+
+pub(crate) fn some_from_db(number: Option<i64>) -> Option<u64> {
+    number.map(from_db)
+}
+
+pub(crate) fn role(row: &AccountRow) -> Role {
+    // The column is only written from the same words; least rights for what it should not hold.
+    Role::from_word(&row.role).unwrap_or(Role::Member)
+}
+
+pub(crate) fn office_role(role: Role) -> jetfrost_office::access::Role {
+    match role {
+        Role::Administrator => jetfrost_office::access::Role::Administrator,
+        Role::Helpdesk => jetfrost_office::access::Role::Helpdesk,
+        Role::Member => jetfrost_office::access::Role::Member,
+    }
+}
+
+pub(crate) fn account(row: &AccountRow, on: &mut Connection) -> Result<Account> {
+    let groups: Vec<String> = row.groups(on)?.into_iter().map(|group| group.name).collect();
+    Ok(Account {
+        version: version(&(&row.login, &row.display_name, &row.kind, &row.role, &groups, row.quota)),
+        id: AccountId(row.id.clone()),
+        login: row.login.clone(),
+        display_name: row.display_name.clone(),
+        kind: AccountKind::from_word(&row.kind).unwrap_or_default(),
+        role: role(row),
+        state: if row.disabled.is_some() { AccountState::Disabled } else { AccountState::Active },
+        disabled: row.disabled.map(timestamp),
+        can_sign_in: row.password.is_some(),
+        second_factor: row.totp_since.is_some(),
+        groups,
+        quota: some_from_db(row.quota),
+        workstations: from_db(row.workstations(on)?),
+        created: timestamp(row.created),
+    })
+}
+
+pub(crate) fn point(row: &PointRow) -> Point {
+    Point {
+        sequence: from_db(row.sequence),
+        kind: if row.kind == DISK { PointKind::Disk } else { PointKind::Files },
+        committed: timestamp(row.committed),
+        files: from_db(row.files),
+        bytes: from_db(row.bytes),
+        exceptions: from_db(row.exceptions),
+        sent: from_db(row.sent),
+        hold: hold(row.held.as_ref(), row.held_by.as_ref()),
+        leaving: leaving(row.leaves, row.leaving_by.as_ref()),
+        lost: row.lost,
+    }
+}
+
+pub(crate) fn hold(reason: Option<&String>, by: Option<&String>) -> Option<Hold> {
+    Some(Hold { reason: reason?.clone(), by: by.cloned().unwrap_or_default() })
+}
+
+pub(crate) fn leaving(ends: Option<i64>, by: Option<&String>) -> Option<Leaving> {
+    Some(Leaving { ends: timestamp(ends?), by: by.cloned().unwrap_or_default() })
+}
+
+/// What the records say is kept. The column is only written from the same text; nothing goes by one that is not.
+pub(crate) fn keeping(text: &str) -> Keeping {
+    text.parse().unwrap_or(Keeping::Everything)
+}
+
+/// Whether a destination takes encrypted image stores only.
+pub(crate) fn encryption(row: &DestinationRow) -> EncryptionPolicy {
+    EncryptionPolicy::from_word(&row.encryption).unwrap_or_default()
+}
+
+pub(crate) fn at_limit(word: &str) -> AtLimit {
+    if word == LET_OLDEST_GO { AtLimit::LetOldestGo } else { AtLimit::Stop }
+}
+
+pub(crate) fn at_limit_word(at_limit: AtLimit) -> &'static str {
+    match at_limit {
+        AtLimit::Stop => "stop",
+        AtLimit::LetOldestGo => LET_OLDEST_GO,
+    }
+}
+
+const LET_OLDEST_GO: &str = "let_oldest_go";
+
+pub(crate) fn job(row: &JobRow, line: &WorkstationLine) -> Job {
+    Job {
+        id: JobId(row.id.clone()),
+        kind: JobKind::from_word(&row.kind).unwrap_or(JobKind::Thinning),
+        workstation: WorkstationId(line.workstation.id.clone()),
+        name: line.workstation.name.clone(),
+        state: JobState::from_word(&row.state).unwrap_or(JobState::Failed),
+        done: from_db(row.done),
+        total: from_db(row.total),
+        by: row.by.clone(),
+        created: timestamp(row.created),
+        started: row.started.map(timestamp),
+        ended: row.ended.map(timestamp),
+        outcome: row.outcome.clone(),
+    }
+}
+
+pub(crate) const DISK: &str = "disk";
+
+/// The word for a kind in the records.
+pub(crate) fn kind_word(kind: PointKind) -> &'static str {
+    match kind {
+        PointKind::Files => "files",
+        PointKind::Disk => DISK,
+    }
+}
+
+/// The outcome to show: one that has been silent for too long is lost, whatever the row says.
+fn shown_outcome(word: &str, last_heard: i64, now: i64) -> Outcome {
+    match Outcome::from_word(word).unwrap_or(Outcome::Lost) {
+        Outcome::Underway if is_lost(last_heard, now) => Outcome::Lost,
+        outcome => outcome,
+    }
+}
+
+pub(crate) fn run(row: &RunRow, now: i64) -> Run {
+    Run {
+        id: RunId(row.id.clone()),
+        workstation: WorkstationId(row.workstation_id.clone()),
+        outcome: shown_outcome(&row.outcome, row.last_heard, now),
+        progress: Progress {
+            phase: Phase::from_word(&row.phase).unwrap_or_default(),
+            files_done: from_db(row.files_done),
+            files_total: some_from_db(row.files_total),
+            bytes_done: from_db(row.bytes_done),
+            bytes_total: some_from_db(row.bytes_total),
+            sent: from_db(row.sent),
+        },
+        started: timestamp(row.started),
+        ended: row.ended.map(timestamp),
+        point: some_from_db(row.sequence),
+        exceptions: ExceptionCounts {
+            changed_while_read: from_db(row.changed_while_read),
+            unreadable: from_db(row.unreadable),
+            disappeared: from_db(row.disappeared),
+        },
+        reason: row.reason.clone(),
+    }
+}
+
+pub(crate) fn restore(row: &RestoreRow, now: i64) -> Restore {
+    Restore {
+        id: RestoreId(row.id.clone()),
+        workstation: WorkstationId(row.workstation_id.clone()),
+        point: from_db(row.sequence),
+        scope: Scope::from_word(&row.scope).unwrap_or(Scope::Selection),
+        purpose: Purpose::from_word(&row.purpose).unwrap_or_default(),
+        by: row.by.clone(),
+        outcome: shown_outcome(&row.outcome, row.last_heard, now),
+        progress: Progress {
+            phase: Phase::Sending,
+            files_done: from_db(row.files_done),
+            files_total: some_from_db(row.files_total),
+            bytes_done: from_db(row.bytes_done),
+            bytes_total: some_from_db(row.bytes_total),
+            sent: from_db(row.sent),
+        },
+        exceptions: from_db(row.exceptions),
+        started: timestamp(row.started),
+        ended: row.ended.map(timestamp),
+        reason: row.reason.clone(),
+    }
+}
+
+pub(crate) fn workstation_state(row: &WorkstationRow, latest: Option<&PointRow>, now: i64) -> WorkstationState {
+    match row.rest.as_deref() {
+        Some(WorkstationRow::UNCLAIMED) => return WorkstationState::Unclaimed,
+        Some(_) => return WorkstationState::Retired,
+        None => {}
+    }
+    let rhythm_seconds = row.rhythm_seconds;
+    match standing(latest.map(|p| p.committed), from_db(rhythm_seconds), now) {
+        Standing::FirstPointAwaited => WorkstationState::FirstPointAwaited,
+        Standing::Current => WorkstationState::Current,
+        Standing::Overdue => WorkstationState::Overdue,
+    }
+}
+
+pub(crate) fn enrolment_code(row: &CodeWithNames, now: i64) -> EnrolmentCode {
+    let code = &row.code;
+    let state = match (code.used, code.cancelled) {
+        (Some(_), _) => CodeState::Used,
+        (None, Some(_)) => CodeState::Cancelled,
+        (None, None) if code.expires <= now => CodeState::Expired,
+        (None, None) => CodeState::Open,
+    };
+    EnrolmentCode {
+        id: CodeId(code.id.clone()),
+        login: row.login.clone(),
+        destination: row.destination.clone(),
+        state,
+        created: timestamp(code.created),
+        expires: timestamp(code.expires),
+        workstation: row.workstation.clone(),
+        claims: row.claims.clone(),
+        machine: code.machine.clone(),
+        limit: match (code.limit_said, code.size_limit) {
+            (false, _) => CodeLimit::Usual,
+            (true, None) => CodeLimit::None,
+            (true, Some(bytes)) => CodeLimit::Bytes { bytes: from_db(bytes) },
+        },
+        encrypted: code.encrypted,
+    }
+}
+
+pub(crate) fn audit_entry(row: AuditRow) -> AuditEntry {
+    AuditEntry {
+        number: row.number,
+        at: timestamp(row.at),
+        who: row.who,
+        from: row.origin,
+        what: row.what,
+        subject: row.subject,
+        before: row.before,
+        after: row.after,
+        refused: row.refused,
+        link: row.link.map(|link| data_encoding::HEXLOWER.encode(&link)),
+    }
+}

@@ -1,0 +1,153 @@
+//! Why a use case was refused or failed.
+
+use jetfrost_image::store::StoreError;
+use jetfrost_office::room::Level;
+
+use crate::records::RecordsError;
+use crate::shelf::{MarkerError, ShelfError};
+
+/// Why a use case was refused or failed.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum ServiceError {
+    /// The records failed.
+    #[error(transparent)]
+    Records(#[from] RecordsError),
+    /// A destination or an image store refused or failed.
+    #[error(transparent)]
+    Shelf(#[from] ShelfError),
+    /// No credential, or one that is not valid.
+    #[error("no valid credential")]
+    NotSignedIn,
+    /// A device credential that no workstation has, or has any more.
+    #[error("no workstation has this credential")]
+    UnknownDevice,
+    /// Login name or password are wrong.
+    #[error("login name or account password are wrong")]
+    WrongPassword,
+    /// Too many failures before.
+    #[error("too many failed attempts")]
+    TooManyAttempts {
+        /// Seconds to wait.
+        wait_seconds: u64,
+    },
+    /// More beginnings than one may make within an hour.
+    #[error("too many {what} were begun")]
+    TooOften {
+        /// Of what.
+        what: &'static str,
+        /// Seconds to wait.
+        wait_seconds: u64,
+    },
+    /// A recovery point that was there and is gone.
+    #[error("recovery point {sequence} is gone")]
+    PointGone {
+        /// Its number.
+        sequence: u64,
+        /// Since when, in milliseconds since 1970.
+        at: i64,
+        /// Why.
+        why: String,
+    },
+    /// A code that opens nothing.
+    #[error("{0}")]
+    WrongCode(&'static str),
+    /// The password was right, and a code of the second factor is needed.
+    #[error("a code of the second factor is needed")]
+    SecondFactorNeeded,
+    /// The code of the second factor is wrong, or was used before.
+    #[error("the code of the second factor is wrong")]
+    WrongSecondFactor,
+    /// The account is disabled, or the workstation was cut off.
+    #[error("{0}")]
+    Disabled(&'static str),
+    /// The destination is not open to the account.
+    #[error("{} is not open to '{login}'", destination.as_ref().map_or_else(|| "any destination".to_owned(), |name| format!("'{name}'")))]
+    NoAccess {
+        /// Login name.
+        login: String,
+        /// Name of the destination; none when no destination is open to the account.
+        destination: Option<String>,
+    },
+    /// The destination takes no new backups.
+    #[error("the destination '{0}' is withdrawn")]
+    Withdrawn(String),
+    /// Backups or restores are not let in.
+    #[error("{what} are not let in")]
+    NotLetIn {
+        /// Which of both.
+        what: &'static str,
+        /// From when on they are again by themselves, in milliseconds since 1970, and how many seconds that is from now.
+        until: Option<(i64, u64)>,
+    },
+    /// The caller may not do this.
+    #[error("not allowed")]
+    NotAllowed,
+    /// There is no such thing.
+    #[error("there is no such {0}")]
+    NotFound(&'static str),
+    /// The name is taken.
+    #[error("the name '{0}' is taken")]
+    NameTaken(String),
+    /// A value is not right.
+    #[error("{0}")]
+    Invalid(String),
+    /// The state of things does not allow this now.
+    #[error("{0}")]
+    Conflict(&'static str),
+    /// What is to be changed is not as the caller saw it.
+    #[error("it was changed meanwhile")]
+    ChangedMeanwhile {
+        /// Who changed it, and when, in milliseconds since 1970, where the audit log says so.
+        by: Option<(String, i64)>,
+    },
+    /// The run is over.
+    #[error("this run is over")]
+    RunOver,
+    /// There is no room.
+    #[error("no room: {0:?}")]
+    NoRoom(Box<NoRoom>),
+}
+
+/// Which limit leaves no room, and its numbers in bytes.
+#[derive(Debug)]
+pub(crate) struct NoRoom {
+    /// The limit.
+    pub(crate) level: Level,
+    /// Whose it is: the name of a workstation, an account or a destination.
+    pub(crate) of: String,
+    /// What would have been needed.
+    pub(crate) wanted: u64,
+    /// What is left of it.
+    pub(crate) left: u64,
+    /// What points that go by themselves give back next, if any do.
+    pub(crate) comes: Option<Comes>,
+}
+
+/// Room that comes back by itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Comes {
+    /// When, in milliseconds since 1970.
+    pub(crate) at: i64,
+    /// Bytes.
+    pub(crate) bytes: u64,
+}
+
+impl From<diesel::result::Error> for ServiceError {
+    fn from(error: diesel::result::Error) -> Self {
+        Self::Records(error.into())
+    }
+}
+
+impl From<StoreError> for ServiceError {
+    fn from(error: StoreError) -> Self {
+        Self::Shelf(error.into())
+    }
+}
+
+impl From<MarkerError> for ServiceError {
+    fn from(error: MarkerError) -> Self {
+        Self::Shelf(error.into())
+    }
+}
+
+pub(crate) type Result<T, E = ServiceError> = std::result::Result<T, E>;

@@ -1,0 +1,56 @@
+//! Whether backups and restores are let in.
+
+use std::sync::Arc;
+
+use jetfrost_wire::service::{Accepting, Admission};
+
+use crate::clock::{Clock, timestamp};
+use crate::records::{Records, Switches};
+use crate::shared::{Result, ServiceError};
+
+pub(crate) const ON: &str = "on";
+pub(crate) const PAUSED: &str = "paused";
+pub(crate) const OFF: &str = "off";
+
+/// What the switches say now: a pause ends by itself.
+pub(crate) fn now(switches: &Switches, now: i64) -> Admission {
+    let backups = match (switches.accepting.as_str(), switches.paused_until) {
+        (OFF, _) => Accepting::Off,
+        (PAUSED, Some(until)) if until > now => Accepting::Paused { until: timestamp(until) },
+        _ => Accepting::On,
+    };
+    Admission { backups, restores: !switches.restores_stopped }
+}
+
+/// Whether backups and restores are let in.
+pub(crate) struct Gate {
+    records: Records,
+    clock: Arc<dyn Clock>,
+}
+
+impl Gate {
+    pub(crate) fn new(records: Records, clock: Arc<dyn Clock>) -> Self {
+        Self { records, clock }
+    }
+
+    /// Refuses while backups are not let in.
+    pub(crate) fn backups_are_let_in(&self) -> Result<()> {
+        let now = self.clock.now_ms();
+        let switches = self.records.read(|on| Ok::<_, ServiceError>(Switches::get(on)?))?;
+        match self::now(&switches, now).backups {
+            Accepting::On => Ok(()),
+            Accepting::Paused { until } => {
+                let until = until.as_millisecond();
+                let wait = u64::try_from(until.saturating_sub(now)).unwrap_or(0).div_ceil(1000).max(1);
+                Err(ServiceError::NotLetIn { what: "backups", until: Some((until, wait)) })
+            }
+            Accepting::Off => Err(ServiceError::NotLetIn { what: "backups", until: None }),
+        }
+    }
+
+    /// Refuses while restores are not let in.
+    pub(crate) fn restores_are_let_in(&self) -> Result<()> {
+        let switches = self.records.read(|on| Ok::<_, ServiceError>(Switches::get(on)?))?;
+        if switches.restores_stopped { Err(ServiceError::NotLetIn { what: "restores", until: None }) } else { Ok(()) }
+    }
+}

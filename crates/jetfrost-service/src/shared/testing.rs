@@ -1,0 +1,103 @@
+//! An office for unit tests of the use cases: real records and directories below a temporary one, a clock that is set, no HTTP.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use jetfrost_image::crypto::{Random, SystemRandom};
+use jetfrost_wire::access::OpenTo;
+use jetfrost_wire::destination::{Destination, NewDestination};
+use jetfrost_wire::people::{NewAccount, Role};
+use jetfrost_wire::service::{Carry, FirstAdministrator, SignIn};
+use jiff::tz::TimeZone;
+use tempfile::TempDir;
+
+use super::{Basis, Caller, Credential, Installation};
+use crate::audit_heads::HeadSigner;
+use crate::certificate::Certificates;
+use crate::clock::{Clock, SteppedClock};
+use crate::identity::{installation, new_first_code};
+use crate::records::Records;
+use crate::services::Services;
+use crate::state_directory::{self, RECORDS};
+
+const PASSWORD: &str = "a test of ten";
+
+/// An office with an administrator.
+pub(crate) struct Office {
+    pub(crate) services: Services,
+    pub(crate) clock: Arc<SteppedClock>,
+    /// Ingrid, signed in.
+    pub(crate) ingrid: Caller,
+    directory: TempDir,
+}
+
+impl Office {
+    pub(crate) fn open() -> Self {
+        // The process may have chosen a provider already; any does.
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let directory = tempfile::tempdir().expect("a directory");
+        let state = directory.path().join("state");
+        state_directory::make(&state).expect("made");
+        let clock = Arc::new(SteppedClock::new("2026-10-01T08:00:00Z".parse().expect("a time")));
+        let random: Arc<dyn Random> = Arc::new(SystemRandom::default());
+        let records = Records::open(&state.join(RECORDS)).expect("new records");
+        let service = installation(&records, &*random, clock.now_ms()).expect("an id");
+        let certificates = Certificates::open(&state, "localhost", None, clock.now_ms()).expect("made");
+        let (heads, _) = HeadSigner::load_or_make(&state, &service, &*random).expect("a key");
+        let installation = Installation {
+            service,
+            public_name: "localhost".into(),
+            listen: std::net::Ipv4Addr::LOCALHOST.into(),
+            port: 7410,
+            certificates: Arc::new(certificates),
+        };
+        let code = new_first_code(&records, &*random).expect("a code");
+        let basis = Basis::new(records, Arc::<SteppedClock>::clone(&clock), random, installation, TimeZone::UTC);
+        let services = Services::new(&basis, state, heads);
+        let first = FirstAdministrator { code, login: "ingrid".into(), password: PASSWORD.into() };
+        services.identity.first_administrator(&first, "127.0.0.1").expect("made");
+        let ingrid = signed_in(&services, "ingrid");
+        Self { services, clock, ingrid, directory }
+    }
+
+    /// A path of this test alone.
+    pub(crate) fn path(&self, name: &str) -> PathBuf {
+        self.directory.path().join(name)
+    }
+
+    /// Milliseconds since 1970.
+    pub(crate) fn now(&self) -> i64 {
+        self.clock.now_ms()
+    }
+
+    /// Lets time pass.
+    pub(crate) fn pass(&self, milliseconds: i64) {
+        self.clock.set(crate::clock::timestamp(self.clock.now_ms() + milliseconds));
+    }
+
+    /// An account, signed in.
+    pub(crate) fn person(&self, login: &str, role: Role) -> Caller {
+        let new = NewAccount { password: Some(PASSWORD.into()), ..NewAccount::new(login, role) };
+        self.services.identity.add_account(&self.ingrid, &new).expect("added");
+        signed_in(&self.services, login)
+    }
+
+    /// A destination that is open to everybody.
+    pub(crate) fn destination(&self, name: &str) -> Destination {
+        let new = NewDestination {
+            name: name.into(),
+            directory: self.path(name).display().to_string(),
+            reserve: Some(0),
+            open_to: OpenTo::everybody(),
+            ..NewDestination::default()
+        };
+        self.services.storage.add_destination(&self.ingrid, &new).expect("added")
+    }
+}
+
+fn signed_in(services: &Services, login: &str) -> Caller {
+    let with = SignIn { login: login.into(), password: PASSWORD.into(), code: None, carry: Carry::Token, label: None };
+    let secret = services.identity.sign_in(&with, "127.0.0.1").expect("signed in").token;
+    let credential = Credential { secret, origin: "127.0.0.1".into(), call: "a test".into() };
+    services.identity.authenticate(&credential).expect("known")
+}

@@ -1,0 +1,403 @@
+//! Destinations: added, shown, changed, withdrawn; missing ones are noticed, and so is their return.
+
+use std::path::PathBuf;
+
+use jetfrost_office::access::Act;
+use jetfrost_office::names;
+use jetfrost_office::protected::USUAL_DAYS;
+use jetfrost_office::room::suggested_reserve;
+use jetfrost_wire::access::OpenTo;
+use jetfrost_wire::destination::{
+    Destination, DestinationChange, DestinationState, Erasure, NewDestination, TryDirectory, Verdict, Volume,
+};
+use jetfrost_wire::event::Event;
+use jetfrost_wire::keeping::{AtLimit, Keeping, Rule};
+use jetfrost_wire::{DestinationId, Page, PageQuery, Version};
+
+use crate::clock::timestamp;
+use crate::identity::{accounts, grants};
+use crate::records::{AuditRow, DestinationRow, NewEntry};
+use crate::secrets::new_id;
+use crate::shared::convert::from_db;
+use crate::shared::versions::{Made, Seen, version};
+use crate::shared::{
+    Caller, Result, SERVICE, ServiceError, bounds, check_days, checked_name, convert, place, shown_limit, taken, to_db,
+};
+use crate::shelf::{MarkerError, Place, ShelfError, judge, volume_of, volumes};
+use crate::storage::Storage;
+use crate::storage::terms::{change_of_destination, check_terms};
+
+/// All destinations are looked at together; an office has a handful.
+const ALL: usize = 1000;
+
+/// What a new destination keeps unless told otherwise: enough that nobody misses something before they have set their own.
+const USUAL_KEEPING: Keeping = Keeping::Thinned(Rule { hours: 72, days: 60, weeks: 52, months: 60, years: 0, at_least: 5 });
+
+const USUAL_WAITING_DAYS: i64 = 7;
+
+impl Storage {
+    pub(crate) fn destinations(&self, caller: &Caller, page: &PageQuery) -> Result<Page<Destination>> {
+        caller.may(&Act::SeeOffice)?;
+        let size = page.size();
+        let after = page.after.clone().unwrap_or_default();
+        let rows = self.records.read(|on| Ok::<_, ServiceError>(DestinationRow::list(&after, size + 1, on)?))?;
+        let items = rows.iter().map(|row| self.destination(row)).collect::<Result<_>>()?;
+        Ok(Page::from_one_more(items, size, |d: &Destination| names::key(&d.name)))
+    }
+
+    /// One destination.
+    pub(crate) fn destination_by_id(&self, caller: &Caller, id: &str) -> Result<Destination> {
+        caller.may(&Act::SeeOffice)?;
+        let row = self.records.read(|on| Ok::<_, ServiceError>(DestinationRow::by_id(id, on)?))?;
+        self.destination(&row.ok_or(ServiceError::NotFound("destination"))?)
+    }
+
+    /// The volumes of the server, each with a verdict. Where it may, it writes a probe and removes it.
+    pub(crate) fn volumes(&self, caller: &Caller) -> Result<Vec<Volume>> {
+        caller.may(&Act::ChangeOffice)?;
+        Ok(volumes(&self.directories()?, &self.installation.service))
+    }
+
+    /// Says whether a directory would do. A probe is written and removed.
+    pub(crate) fn try_directory(&self, caller: &Caller, directory: &TryDirectory) -> Result<Verdict> {
+        caller.may(&Act::ChangeOffice)?;
+        let others = self.directories()?;
+        let judgement = judge(&PathBuf::from(&directory.directory), &others, &self.installation.service);
+        let volume = judgement.volume;
+        Ok(Verdict {
+            fitness: judgement.fitness,
+            reasons: judgement.reasons,
+            file_system: volume.as_ref().map_or_else(String::new, |v| v.file_system.clone()),
+            mounted_at: volume.as_ref().map_or_else(String::new, |v| v.mounted_at.clone()),
+            size: volume.as_ref().map_or(0, |v| v.size),
+            free: volume.as_ref().map_or(0, |v| v.free),
+        })
+    }
+
+    /// Adds a destination: lays out its directory, then records it. A failure in between leaves an empty, marked directory.
+    pub(crate) fn add_destination(&self, caller: &Caller, new: &NewDestination) -> Result<Destination> {
+        caller.may(&Act::ChangeOffice)?;
+        let name = checked_name(&new.name)?;
+        let mut row = DestinationRow {
+            id: new_id(&*self.random),
+            name_key: names::key(&name),
+            name,
+            description: checked_description(new.description.as_deref().unwrap_or_default())?,
+            directory: new.directory.clone(),
+            capacity: new.capacity.map(to_db).transpose()?,
+            default_limit: new.default_limit.map(to_db).transpose()?,
+            created: self.clock.now_ms(),
+            keeping: new.keeping.unwrap_or(USUAL_KEEPING).to_string(),
+            at_limit: convert::at_limit_word(new.at_limit.unwrap_or(AtLimit::Stop)).into(),
+            encryption: new.encryption.word().into(),
+            waiting_days: USUAL_WAITING_DAYS,
+            protected_days: new.protected_days.unwrap_or(USUAL_DAYS).into(),
+            scrub_days: jetfrost_wire::keeping::usual_scrub_days().into(),
+            ..DestinationRow::default()
+        };
+        check_terms(&row)?;
+        if PathBuf::from(&new.directory).starts_with(&self.state_directory) && !self.state_directory.as_os_str().is_empty() {
+            return Err(ShelfError::Unfit(vec!["it lies in the service's own state directory".into()]).into());
+        }
+        self.check_new(&row, new)?;
+        self.shelf.lay_out(&place(&row), &row.name, &timestamp(row.created).to_string(), &self.directories()?)?;
+        let volume =
+            volume_of(&place(&row).directory).map_err(|source| ShelfError::Io { doing: "examining the volume", source })?;
+        row.reserve = to_db(new.reserve.unwrap_or_else(|| suggested_reserve(volume.size)))?;
+        self.insert_destination(caller, row, "destination added", |row, on| grants::set_open_to(row, &new.open_to, on))
+    }
+
+    /// What can be wrong about a new destination is found before anything is written to its directory.
+    fn check_new(&self, row: &DestinationRow, new: &NewDestination) -> Result<()> {
+        self.records.read(|on| {
+            if DestinationRow::by_key(&row.name_key, on)?.is_some() {
+                return Err(ServiceError::NameTaken(row.name.clone()));
+            }
+            accounts::groups_named(&new.open_to.groups, on)?;
+            new.open_to.logins.iter().try_for_each(|login| accounts::account_named(login, on).map(drop))
+        })
+    }
+
+    pub(crate) fn insert_destination(
+        &self,
+        caller: &Caller,
+        mut row: DestinationRow,
+        what: &str,
+        complete: impl FnOnce(&mut DestinationRow, &mut crate::records::Connection) -> Result<()>,
+    ) -> Result<Destination> {
+        self.records.write(|on| {
+            row.insert(on).map_err(|e| taken(&row.name, e))?;
+            complete(&mut row, on)?;
+            row.update(on)?;
+            let after = said(&row, &grants::open_to(&row, on)?);
+            self.trail.note_change(caller, what, &row.name, None, Some(&after), on)
+        })?;
+        self.events.tell(Event::Office);
+        self.destination(&row)
+    }
+
+    /// Opens a destination to one more account, within a transaction.
+    pub(crate) fn open_also_to(
+        &self,
+        caller: &Caller,
+        name: &str,
+        login: &str,
+        on: &mut crate::records::Connection,
+    ) -> Result<()> {
+        let mut row = grants::destination_named(name, on)?;
+        let mut to = grants::open_to(&row, on)?;
+        let before = said(&row, &to);
+        to.logins.push(login.to_owned());
+        grants::set_open_to(&mut row, &to, on)?;
+        row.update(on)?;
+        self.trail.note_change(caller, "destination changed", &row.name, Some(&before), Some(&said(&row, &to)), on)
+    }
+
+    /// Changes what is given.
+    pub(crate) fn change_destination(
+        &self,
+        caller: &Caller,
+        id: &str,
+        change: &DestinationChange,
+        seen: &Seen,
+    ) -> Result<Destination> {
+        caller.may(&Act::ChangeOffice)?;
+        [change.waiting_days, change.scrub_days].into_iter().flatten().try_for_each(check_days)?;
+        let now = self.clock.now_ms();
+        let row = self.records.write(|on| {
+            let mut row = DestinationRow::by_id(id, on)?.ok_or(ServiceError::NotFound("destination"))?;
+            let open_to = grants::open_to(&row, on)?;
+            let (old, before) = (row.clone(), said(&row, &open_to));
+            seen.check(&version_of(&row, &open_to), &Made { subject: None, after: &before }, on)?;
+            self.set_given(&mut row, change)?;
+            change_of_destination(&old, &mut row, now, on)?;
+            if let Some(to) = &change.open_to {
+                grants::set_open_to(&mut row, to, on)?;
+            }
+            row.update(on).map_err(|e| taken(&row.name, e))?;
+            let after = said(&row, &grants::open_to(&row, on)?);
+            self.trail.note_change(caller, "destination changed", &old.name, Some(&before), Some(&after), on)?;
+            if change.directory.is_some() {
+                self.shelf.close(row.stores(on)?.iter().map(|store| store.id.as_str()));
+            }
+            Ok::<_, ServiceError>(row)
+        })?;
+        self.events.tell(Event::Office);
+        self.destination(&row)
+    }
+
+    fn set_given(&self, row: &mut DestinationRow, change: &DestinationChange) -> Result<()> {
+        if let Some(name) = &change.name {
+            row.name = checked_name(name)?;
+            row.name_key = names::key(&row.name);
+        }
+        if let Some(description) = &change.description {
+            row.description = checked_description(description)?;
+        }
+        if let Some(directory) = &change.directory {
+            let there = self.shelf.check(&Place { id: row.id.clone(), directory: directory.into() });
+            // It was named by whoever asks: that it is not there is not the fault of a volume.
+            there.map_err(|error| ServiceError::Invalid(error.to_string()))?;
+            row.directory.clone_from(directory);
+        }
+        if let Some(capacity) = change.capacity {
+            row.capacity = capacity.map(to_db).transpose()?;
+        }
+        if let Some(limit) = change.default_limit {
+            row.default_limit = limit.map(to_db).transpose()?;
+        }
+        row.reserve = change.reserve.map_or(Ok(row.reserve), to_db)?;
+        row.keeping = change.keeping.map_or(row.keeping.clone(), |keeping| keeping.to_string());
+        row.at_limit = change.at_limit.map_or(row.at_limit.clone(), |at_limit| convert::at_limit_word(at_limit).into());
+        row.encryption = change.encryption.map_or(row.encryption.clone(), |policy| policy.word().into());
+        row.waiting_days = change.waiting_days.map_or(row.waiting_days, Into::into);
+        row.scrub_days = change.scrub_days.map_or(row.scrub_days, Into::into);
+        row.protected_days = change.protected_days.map_or(row.protected_days, Into::into);
+        Ok(())
+    }
+
+    /// Takes no new backups from now on. What is there stays and can be restored.
+    pub(crate) fn withdraw(&self, caller: &Caller, id: &str) -> Result<Destination> {
+        let (now, by) = (self.clock.now_ms(), caller.name());
+        self.alter_destination(caller, id, "destination withdrawn", |row| {
+            row.withdrawn.get_or_insert(now);
+            row.withdrawn_by.get_or_insert(by);
+            Ok(())
+        })
+    }
+
+    /// Takes backups again.
+    pub(crate) fn bring_destination_back(&self, caller: &Caller, id: &str) -> Result<Destination> {
+        self.alter_destination(caller, id, "destination brought back", |row| {
+            if row.erases.is_some() {
+                return Err(ServiceError::Conflict("all of it is to be erased: call that off first"));
+            }
+            (row.withdrawn, row.withdrawn_by, row.erase_asked, row.erasing_by) = (None, None, None, None);
+            Ok(())
+        })
+    }
+
+    pub(crate) fn alter_destination(
+        &self,
+        caller: &Caller,
+        id: &str,
+        what: &str,
+        alter: impl FnOnce(&mut DestinationRow) -> Result<()>,
+    ) -> Result<Destination> {
+        caller.may(&Act::ChangeOffice)?;
+        let row = self.records.write(|on| {
+            let mut row = DestinationRow::by_id(id, on)?.ok_or(ServiceError::NotFound("destination"))?;
+            alter(&mut row)?;
+            row.update(on)?;
+            self.trail.note(caller, what, &row.name, on)?;
+            Ok::<_, ServiceError>(row)
+        })?;
+        self.events.tell(Event::Office);
+        self.destination(&row)
+    }
+
+    /// Notices destinations that went missing or came back since the last look.
+    pub(crate) fn watch_places(&self) -> Result<()> {
+        let rows = self.records.read(|on| Ok::<_, ServiceError>(DestinationRow::list("", ALL, on)?))?;
+        for row in rows {
+            let found = self.shelf.check(&place(&row));
+            let nobody_looked = found.as_ref().is_err_and(|error| !error.is_known());
+            if nobody_looked || found.is_err() == row.missing_since.is_some() {
+                continue;
+            }
+            let now = self.clock.now_ms();
+            let what = if found.is_err() { "destination missing" } else { "destination back" };
+            let why = found.as_ref().err().map(ToString::to_string);
+            self.records.write(|on| {
+                DestinationRow::set_missing_since(&row.id, found.is_err().then_some(now), on)?;
+                let entry =
+                    NewEntry { at: now, who: SERVICE, what, subject: &row.name, after: why.as_deref(), ..NewEntry::default() };
+                Ok::<_, ServiceError>(AuditRow::insert(&entry, on)?)
+            })?;
+            tracing::warn!(destination = row.name, "{what}");
+            self.events.tell(Event::Office);
+        }
+        Ok(())
+    }
+
+    pub(crate) fn directories(&self) -> Result<Vec<PathBuf>> {
+        let rows = self.records.read(|on| Ok::<_, ServiceError>(DestinationRow::list("", ALL, on)?))?;
+        Ok(rows.into_iter().map(|row| row.directory.into()).collect())
+    }
+
+    pub(crate) fn destination_rows(&self) -> Result<Vec<DestinationRow>> {
+        self.records.read(|on| Ok(DestinationRow::list("", ALL, on)?))
+    }
+
+    pub(crate) fn all_destinations(&self) -> Result<Vec<Destination>> {
+        self.destination_rows()?.iter().map(|row| self.destination(row)).collect()
+    }
+
+    /// A destination as it is at the moment.
+    pub(crate) fn destination(&self, row: &DestinationRow) -> Result<Destination> {
+        let (stores, open_to) = self.records.read(|on| Ok::<_, ServiceError>((row.stores(on)?, grants::open_to(row, on)?)))?;
+        let marker = self.shelf.check(&place(row));
+        let used = marker.is_ok().then(|| self.used_of(&place(row), &stores));
+        let room = marker.is_ok().then(|| self.levels_of_destination(row)).transpose()?;
+        let room = room.map(|levels| levels.iter().map(|(_, level)| level.room()).min().unwrap_or(0));
+        let state = state(row, &marker, room);
+        let asked = row.erase_asked.is_some() || row.erases.is_some();
+        Ok(Destination {
+            id: DestinationId(row.id.clone()),
+            name: row.name.clone(),
+            description: row.description.clone(),
+            directory: row.directory.clone(),
+            state,
+            since: since(row, state).map(timestamp),
+            why: why(row, state, &marker, open_to.is_nobody()),
+            capacity: row.capacity.map(from_db),
+            reserve: from_db(row.reserve),
+            default_limit: row.default_limit.map(from_db),
+            used,
+            room,
+            stores: stores.len() as u64,
+            keeping: convert::keeping(&row.keeping),
+            at_limit: convert::at_limit(&row.at_limit),
+            encryption: convert::encryption(row),
+            waiting_days: u32::try_from(row.waiting_days).unwrap_or(u32::MAX),
+            scrub_days: u32::try_from(row.scrub_days).unwrap_or(u32::MAX),
+            protected_days: u32::try_from(row.protected_days).unwrap_or(u32::MAX),
+            version: version_of(row, &open_to),
+            open_to,
+            erasure: asked.then(|| Erasure { by: row.erasing_by.clone().unwrap_or_default(), ends: row.erases.map(timestamp) }),
+            records_copied: row.records_copied.map(timestamp),
+            records_trouble: row.records_trouble.clone(),
+            created: timestamp(row.created),
+        })
+    }
+}
+
+fn version_of(row: &DestinationRow, open_to: &OpenTo) -> Version {
+    let limits = (row.capacity, row.reserve, row.default_limit, &row.at_limit);
+    let times = (row.waiting_days, row.scrub_days, row.protected_days);
+    version(&(&row.name, &row.description, &row.directory, limits, &row.keeping, &row.encryption, times, open_to))
+}
+
+pub(crate) fn state(row: &DestinationRow, marker: &Result<(), MarkerError>, room: Option<u64>) -> DestinationState {
+    match (marker, room) {
+        (Err(MarkerError::Missing(_)), _) => DestinationState::Missing,
+        (Err(MarkerError::Foreign(_)), _) => DestinationState::Foreign,
+        // As it was when somebody could look.
+        (Err(MarkerError::NotLookedAt(_)), _) if row.missing_since.is_some() => DestinationState::Missing,
+        (Err(MarkerError::NotLookedAt(_)), _) => state(row, &Ok(()), room),
+        (Ok(()), _) if row.erases.is_some() => DestinationState::Erasing,
+        (Ok(()), _) if row.withdrawn.is_some() => DestinationState::Withdrawn,
+        (Ok(()), Some(0)) => DestinationState::Full,
+        (Ok(()), _) => DestinationState::Ready,
+    }
+}
+
+fn since(row: &DestinationRow, state: DestinationState) -> Option<i64> {
+    match state {
+        DestinationState::Missing | DestinationState::Foreign => row.missing_since,
+        DestinationState::Withdrawn | DestinationState::Erasing => row.withdrawn,
+        DestinationState::Full | DestinationState::Ready => None,
+    }
+}
+
+fn why(row: &DestinationRow, state: DestinationState, marker: &Result<(), MarkerError>, open_to_nobody: bool) -> String {
+    let by = row.withdrawn_by.as_deref().unwrap_or(SERVICE);
+    match (state, marker) {
+        (_, Err(error)) => format!("{error}; nothing is written in its stead"),
+        (DestinationState::Erasing, _) => format!("{} asked for all of it to be erased", row.erasing_by.as_deref().unwrap_or(by)),
+        (DestinationState::Withdrawn, _) => {
+            format!("{by} withdrew it: no new backups come here, and those that are here can be restored")
+        }
+        (DestinationState::Full, _) => "a limit or its volume's reserve is reached".into(),
+        _ if open_to_nobody => "it is open to nobody yet: no backup can come here".into(),
+        _ => String::new(),
+    }
+}
+
+/// What a destination is for.
+pub(crate) fn checked_description(text: &str) -> Result<String> {
+    let text = text.trim();
+    if text.chars().count() > bounds::DESCRIPTION || text.chars().any(|c| c.is_control() && c != '\n') {
+        return Err(ServiceError::Invalid(format!("a description is plain text of {} characters at most", bounds::DESCRIPTION)));
+    }
+    Ok(text.to_owned())
+}
+
+/// A destination in a line, for the audit log.
+fn said(row: &DestinationRow, open_to: &OpenTo) -> String {
+    format!(
+        "{} at {}: capacity {}, reserve {}, limit of new stores {}, keeps {}, at a limit {}, encryption {}, protected time {} days, waiting time {} days, scrub every {} days, open to {}",
+        row.name,
+        row.directory,
+        shown_limit(row.capacity.map(from_db)),
+        jetfrost_wire::size::show(from_db(row.reserve)),
+        shown_limit(row.default_limit.map(from_db)),
+        row.keeping,
+        row.at_limit,
+        row.encryption,
+        row.protected_days,
+        row.waiting_days,
+        row.scrub_days,
+        grants::said(open_to)
+    )
+}

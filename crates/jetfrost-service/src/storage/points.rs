@@ -1,0 +1,110 @@
+//! Recovery points in the records, held against what is on the medium.
+
+use std::collections::BTreeSet;
+
+use jetfrost_image::format::PointHead;
+use jetfrost_image::store::Store;
+use jetfrost_office::retention::{Kind, PointFacts};
+use jetfrost_wire::workstation::PointKind;
+
+use crate::records::{Connection, PointRow, StoreRow, WorkstationLine};
+use crate::shared::convert::from_db;
+use crate::shared::{Result, ServiceError, convert, to_db};
+use crate::storage::Storage;
+
+/// A store's points are judged together; there are as many as the rule keeps.
+pub(crate) const ALL: usize = 1_000_000;
+
+pub(crate) fn facts(points: &[PointRow]) -> Vec<PointFacts> {
+    let fact = |row: &PointRow| PointFacts {
+        sequence: from_db(row.sequence),
+        kind: if row.kind == convert::DISK { Kind::Disk } else { Kind::Files },
+        committed_ms: row.committed,
+        complete: row.exceptions == 0,
+        held: row.held.is_some(),
+    };
+    points.iter().map(fact).collect()
+}
+
+impl Storage {
+    /// Points that the shelf let go just before the service was killed; and how many are lost, which nobody let go.
+    pub(crate) fn note_points_off_the_shelf(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
+        let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
+        self.records.write(|on| {
+            let rows = PointRow::list(&line.store.id, i64::MAX, ALL, on)?;
+            let lost = lost(&rows, &on_shelf);
+            StoreRow::set_lost_points(&line.store.id, to_db(lost.len() as u64)?, on)?;
+            for row in rows.iter().filter(|row| row.lost != lost.contains(&from_db(row.sequence))) {
+                row.set_lost(!row.lost, on)?;
+            }
+            let off_shelf = rows.iter().map(|row| from_db(row.sequence)).filter(|sequence| !on_shelf.contains(sequence));
+            let gone = off_shelf.filter(|sequence| !lost.contains(sequence)).collect();
+            self.note_gone(line, &gone, "its time was over", on)
+        })
+    }
+
+    /// After a recovery the records are older than the shelf: what is not there and left no receipt was let go meanwhile.
+    pub(crate) fn mark_what_went_meanwhile(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
+        let (on_shelf, lost) = (store.points(), store.lost_points()?);
+        self.records.write(|on| {
+            let rows = PointRow::list(&line.store.id, i64::MAX, ALL, on)?;
+            let is_away = |sequence: u64| !on_shelf.contains(&sequence) && !lost.contains(&sequence);
+            let went: Vec<i64> = rows.iter().map(|row| row.sequence).filter(|sequence| is_away(from_db(*sequence))).collect();
+            Ok(PointRow::set_going(&line.store.id, &went, on)?)
+        })
+    }
+
+    pub(crate) fn note_gone(&self, line: &WorkstationLine, gone: &BTreeSet<u64>, why: &str, on: &mut Connection) -> Result<()> {
+        for sequence in gone {
+            if let Some(mut row) = PointRow::find(&line.store.id, to_db(*sequence)?, on)? {
+                row.gone_why = Some(row.leaving_by.as_ref().map_or_else(|| why.to_owned(), |by| format!("removed by {by}")));
+                row.gone = Some(self.clock.now_ms());
+                row.update(on)?;
+                StoreRow::take_points(&line.store.id, 1, on)?;
+            }
+        }
+        Ok(())
+    }
+
+    pub(crate) fn point_rows(&self, line: &WorkstationLine) -> Result<Vec<PointRow>> {
+        self.records.read(|on| Ok::<_, ServiceError>(PointRow::list(&line.store.id, i64::MAX, ALL, on)?))
+    }
+}
+
+/// Points that are not there, though nothing was about to remove them.
+pub(crate) fn lost(rows: &[PointRow], on_shelf: &BTreeSet<u64>) -> BTreeSet<u64> {
+    let is_lost = |row: &&PointRow| !row.going && !on_shelf.contains(&from_db(row.sequence));
+    rows.iter().filter(is_lost).map(|row| from_db(row.sequence)).collect()
+}
+
+pub(crate) fn insert_point(
+    store: &str,
+    head: &PointHead,
+    committed: i64,
+    run: Option<i64>,
+    sent: i64,
+    on: &mut Connection,
+) -> Result<()> {
+    let sequence = to_db(head.sequence)?;
+    if PointRow::is_recorded(store, sequence, on)? {
+        return Ok(());
+    }
+    let kind = match head.kind {
+        jetfrost_image::format::PointKind::Files => PointKind::Files,
+        jetfrost_image::format::PointKind::Disk => PointKind::Disk,
+    };
+    PointRow {
+        store_id: store.to_owned(),
+        sequence,
+        run_number: run,
+        kind: convert::kind_word(kind).into(),
+        committed,
+        files: to_db(head.files)?,
+        bytes: to_db(head.bytes)?,
+        exceptions: to_db(head.exceptions)?,
+        sent,
+        ..PointRow::default()
+    }
+    .insert(on)?;
+    Ok(StoreRow::add_point(store, sequence, on)?)
+}

@@ -1,0 +1,148 @@
+//! Terms: by what the points of an image store are kept, and that shorter ones do not count for what is there already.
+
+use jetfrost_office::protected::{Earlier, LEAST_DAYS_MAKING_ROOM, Promise, Terms};
+use jetfrost_office::retention::Rule;
+use jetfrost_wire::keeping::{AtLimit, Keeping};
+
+use crate::records::{Connection, DestinationRow, EarlierTermsRow, PointRow, StoreRow, WorkstationLine};
+use crate::shared::{Result, ServiceError, check_days, convert};
+use crate::storage::{Storage, points, stores};
+
+/// What is kept of a workstation's points: by its own word, or by its destination's.
+pub(crate) fn keeping(line: &WorkstationLine) -> Keeping {
+    keeping_of(&line.store, &line.destination)
+}
+
+fn keeping_of(store: &StoreRow, destination: &DestinationRow) -> Keeping {
+    convert::keeping(store.keeping.as_ref().unwrap_or(&destination.keeping))
+}
+
+fn rule_of(keeping: &Keeping) -> Option<Rule> {
+    keeping.rule().map(|rule| Rule {
+        hours: rule.hours,
+        days: rule.days,
+        weeks: rule.weeks,
+        months: rule.months,
+        years: rule.years,
+        at_least: rule.at_least,
+    })
+}
+
+fn terms_of(keeping: &Keeping, protected_days: i64, at_limit: &str) -> Terms {
+    Terms {
+        rule: rule_of(keeping),
+        protected_days: u32::try_from(protected_days).unwrap_or(u32::MAX),
+        makes_room: convert::at_limit(at_limit) == AtLimit::LetOldestGo,
+    }
+}
+
+fn present(store: &StoreRow, destination: &DestinationRow) -> Terms {
+    terms_of(&keeping_of(store, destination), destination.protected_days, &destination.at_limit)
+}
+
+/// What was promised of the points of an image store.
+pub(crate) fn promise(line: &WorkstationLine, on: &mut Connection) -> Result<Promise> {
+    let earlier = |row: EarlierTermsRow| Earlier {
+        terms: terms_of(&convert::keeping(&row.keeping), row.protected_days, &row.at_limit),
+        ended_ms: row.ended,
+    };
+    let rows = EarlierTermsRow::of_store(&line.store.id, on)?;
+    Ok(Promise { now: present(&line.store, &line.destination), earlier: rows.into_iter().map(earlier).collect() })
+}
+
+/// Keeps on record by what a store's points were kept, when that changes.
+fn note_change(
+    before: (&StoreRow, &DestinationRow),
+    after: (&StoreRow, &DestinationRow),
+    now: i64,
+    on: &mut Connection,
+) -> Result<()> {
+    if present(before.0, before.1) == present(after.0, after.1) {
+        return Ok(());
+    }
+    let row = EarlierTermsRow {
+        store_id: before.0.id.clone(),
+        keeping: keeping_of(before.0, before.1).to_string(),
+        protected_days: before.1.protected_days,
+        at_limit: before.1.at_limit.clone(),
+        ended: now,
+    };
+    Ok(row.put(on)?)
+}
+
+/// A store's own terms change from `before` to those of `line`.
+pub(crate) fn change_of_store(before: &StoreRow, line: &mut WorkstationLine, now: i64, on: &mut Connection) -> Result<()> {
+    note_change((before, &line.destination), (&line.store, &line.destination), now, on)?;
+    let (was, is) = (present(before, &line.destination), present(&line.store, &line.destination));
+    if let Some(how) = shortened(&was, &is) {
+        (line.store.shortened, line.store.shortened_how) = (Some(now), Some(how));
+    }
+    Ok(())
+}
+
+/// Whether terms can be promised.
+pub(crate) fn check_terms(row: &DestinationRow) -> Result<()> {
+    check_days(u32::try_from(row.protected_days).unwrap_or(u32::MAX))?;
+    if convert::at_limit(&row.at_limit) == AtLimit::LetOldestGo && row.protected_days < i64::from(LEAST_DAYS_MAKING_ROOM) {
+        return Err(ServiceError::Invalid(format!(
+            "where the oldest points go at a limit, the protected time is at least {LEAST_DAYS_MAKING_ROOM} days: it is what a stolen \
+             credential cannot flood"
+        )));
+    }
+    Ok(())
+}
+
+/// A destination's terms change: for each of its image stores that goes by them.
+pub(crate) fn change_of_destination(
+    before: &DestinationRow,
+    after: &mut DestinationRow,
+    now: i64,
+    on: &mut Connection,
+) -> Result<()> {
+    check_terms(after)?;
+    for line in WorkstationLine::on_destination(&after.id, stores::ALL_STORES, on)? {
+        note_change((&line.store, before), (&line.store, after), now, on)?;
+    }
+    let of = |row: &DestinationRow| terms_of(&convert::keeping(&row.keeping), row.protected_days, &row.at_limit);
+    if let Some(how) = shortened(&of(before), &of(after)) {
+        (after.shortened, after.shortened_how) = (Some(now), Some(how));
+    }
+    Ok(())
+}
+
+/// How terms became shorter, in words; `None` when they did not.
+fn shortened(before: &Terms, after: &Terms) -> Option<String> {
+    let mut how = Vec::new();
+    if after.protected_days < before.protected_days {
+        how.push(format!("the protected time went from {} to {} days", before.protected_days, after.protected_days));
+    }
+    if after.makes_room && !before.makes_room {
+        how.push("the oldest points now go at a limit".to_owned());
+    }
+    let steps = |rule: &Rule| [rule.hours, rule.days, rule.weeks, rule.months, rule.years, rule.at_least];
+    let less = match (&before.rule, &after.rule) {
+        (_, None) => false,
+        (None, Some(_)) => true,
+        (Some(before), Some(after)) => steps(before).into_iter().zip(steps(after)).any(|(before, after)| after < before),
+    };
+    if less {
+        how.push("less is kept by the rule".to_owned());
+    }
+    (!how.is_empty()).then(|| how.join(", "))
+}
+
+impl Storage {
+    pub(crate) fn promise(&self, line: &WorkstationLine) -> Result<Promise> {
+        self.records.read(|on| promise(line, on))
+    }
+
+    /// Forgets earlier terms once no point is there that was made under them. Whether they make a difference now does not count:
+    /// under a hold they make none, and do again when it is released.
+    pub(crate) fn forget_earlier_terms(&self, line: &WorkstationLine) -> Result<()> {
+        self.records.write(|on| {
+            let points = PointRow::list(&line.store.id, i64::MAX, points::ALL, on)?;
+            let oldest = points.iter().map(|row| row.committed).min().unwrap_or(i64::MAX);
+            Ok(EarlierTermsRow::remove_ended_before(oldest, &line.store.id, on)?)
+        })
+    }
+}

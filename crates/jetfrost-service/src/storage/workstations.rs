@@ -1,0 +1,84 @@
+//! Workstations as the office sees them.
+
+use jetfrost_image::StoreId;
+use jetfrost_office::access::Act;
+use jetfrost_wire::workstation::{StoreSummary, Workstation};
+use jetfrost_wire::{AccountId, DestinationId, Version, WorkstationId};
+
+use crate::clock::timestamp;
+use crate::records::{StoreRow, WorkstationLine};
+use crate::shared::convert::from_db;
+use crate::shared::versions::version;
+use crate::shared::{Caller, Result, ServiceError, convert, place, shown_limit};
+use crate::storage::{Storage, destinations, terms};
+
+impl Storage {
+    /// A workstation that the caller may see. One that it may not see is not found: names are not given away.
+    pub(crate) fn line(&self, caller: &Caller, id: &str) -> Result<WorkstationLine> {
+        let line = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::by_id(id, on)?))?;
+        line.filter(|line| caller.may(&see(line)).is_ok()).ok_or(ServiceError::NotFound("workstation"))
+    }
+
+    pub(crate) fn workstation_of(&self, line: &WorkstationLine) -> Workstation {
+        let (w, now) = (&line.workstation, self.clock.now_ms());
+        Workstation {
+            id: WorkstationId(w.id.clone()),
+            name: w.name.clone(),
+            account: AccountId(line.account.id.clone()),
+            login: line.account.login.clone(),
+            person: line.account.display_name.clone(),
+            state: convert::workstation_state(w, line.latest_point.as_ref(), now),
+            resting_since: w.rest_since.map(timestamp),
+            platform: w.platform.clone(),
+            client_version: w.client_version.clone(),
+            disk_bytes: w.disk_bytes.map(from_db),
+            enrolled: timestamp(w.enrolled),
+            last_seen: w.last_seen.map(timestamp),
+            rhythm_seconds: from_db(w.rhythm_seconds),
+            store: self.store_summary(line),
+            latest_point: line.latest_point.as_ref().map(convert::point),
+            latest_run: line.latest_run.as_ref().map(|run| convert::run(run, now)),
+        }
+    }
+
+    fn store_summary(&self, line: &WorkstationLine) -> StoreSummary {
+        let place = place(&line.destination);
+        let state = destinations::state(&line.destination, &self.shelf.check(&place), None);
+        let id = line.store.id.parse::<StoreId>().ok().filter(|_| state.is_there());
+        StoreSummary {
+            id: line.store.id.clone(),
+            destination: DestinationId(line.destination.id.clone()),
+            destination_name: line.destination.name.clone(),
+            destination_state: state,
+            used: id.and_then(|id| self.shelf.used(&place, id).ok()),
+            encrypted: line.store.encrypted,
+            points: from_db(line.store.points),
+            limit: line.store.size_limit.map(from_db),
+            keeping: terms::keeping(line),
+            keeping_is_own: line.store.keeping.is_some(),
+            version: version_of(&line.store),
+            hold: convert::hold(line.store.held.as_ref(), line.store.held_by.as_ref()),
+            leaving: convert::leaving(line.store.leaves, line.store.leaving_by.as_ref()),
+            scrubbed: line.store.scrubbed.map(timestamp),
+            lost_chunks: from_db(line.store.lost_chunks),
+            drilled: line.store.drilled.map(timestamp),
+            drilled_point: line.store.drilled_point.map(from_db),
+            drill_failed: line.store.drill_failed.map(timestamp),
+        }
+    }
+}
+
+pub(crate) fn see(line: &WorkstationLine) -> Act<'_> {
+    Act::SeeWorkstation { workstation: &line.workstation.id, owner: &line.account.id }
+}
+
+/// The version of what is set for an image store.
+pub(crate) fn version_of(row: &StoreRow) -> Version {
+    version(&(row.size_limit, &row.keeping))
+}
+
+/// What is set for an image store in a line, for the audit log.
+pub(crate) fn said_of_store(row: &StoreRow) -> String {
+    let keeping = row.keeping.as_deref().unwrap_or("what its destination says");
+    format!("limit {}, keeps {keeping}", shown_limit(row.size_limit.map(from_db)))
+}
