@@ -222,7 +222,7 @@ fn every_route_lets_in_whom_the_page_says() {
     }
     let line = |(name, row): (&String, &[May; 6])| format!("| `{name}` | {} |", row.map(May::word).join(" | "));
     let found: Vec<String> = table.iter().map(line).collect();
-    let page = include_str!("../../docs/access.md");
+    let page = include_str!("../../../docs/access.md");
     let written: Vec<&str> = page.lines().filter(|line| line.starts_with("| `")).collect();
     assert_eq!(written, found, "docs/access.md should say:\n{}", found.join("\n"));
 }

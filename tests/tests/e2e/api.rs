@@ -62,7 +62,7 @@ fn assert_problem(response: Response, what: &str) -> Problem {
 
 #[test]
 fn the_document_that_the_consoles_types_are_made_from_is_the_present_one() {
-    let kept: Value = serde_json::from_str(include_str!("../../console/openapi.json")).expect("JSON");
+    let kept: Value = serde_json::from_str(include_str!("../../../console/openapi.json")).expect("JSON");
     assert!(kept == document(), "run 'make types' and commit what changed");
 }
 

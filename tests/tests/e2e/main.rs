@@ -1,0 +1,33 @@
+//! The end-to-end tests: the real service on loopback, its real client, its console in headless Chromium. One program, so that it is
+//! linked once and its tests run beside each other.
+
+mod api;
+mod attacks;
+mod audit;
+mod being_found;
+mod certificates;
+mod console;
+mod damaged_stores;
+mod disks;
+mod drills;
+mod fidelity;
+mod first_hour;
+mod fuzzed;
+mod http;
+mod interruptions;
+mod keeping;
+mod mail;
+mod oracle;
+mod people;
+mod places;
+mod power_cuts;
+mod records_in_trouble;
+mod refusals;
+mod roles;
+mod roster;
+mod salvage;
+mod setting_up;
+mod soundness;
+mod standard_clients;
+mod two_administrators;
+mod ways_in;
