@@ -80,8 +80,8 @@ onMounted(sessions.reload)
         <h2 id="own-password">Password of the account</h2>
         <ProblemAlert :problem="setting.problem.value" />
         <input type="text" class="visually-hidden" autocomplete="username" :value="account?.login" tabindex="-1" aria-hidden="true" readonly />
-        <BFormGroup label="As it is" label-for="old-password" class="mb-2"><BFormInput id="old-password" v-model="old" type="password" required autocomplete="current-password" /></BFormGroup>
-        <RuledInput id="fresh-password" v-model="fresh" label="As it is to be" rule="password" column="mb-3" type="password" required autocomplete="new-password" />
+        <BFormGroup label="Current password" label-for="old-password" class="mb-2"><BFormInput id="old-password" v-model="old" type="password" required autocomplete="current-password" /></BFormGroup>
+        <RuledInput id="fresh-password" v-model="fresh" label="New password" rule="password" column="mb-3" type="password" required autocomplete="new-password" />
         <BButton type="submit" variant="primary" :disabled="setting.busy.value">Change the password</BButton>
         <p v-if="passwordSet" role="status" class="mt-2 mb-0">It was changed; {{ many(passwordSet.signed_out, 'other session') }} ended. Your workstations go on.</p>
       </form>

@@ -41,7 +41,7 @@ onMounted(reload)
   <div class="d-flex align-items-baseline gap-3 mb-3">
     <h1 class="mb-0">Overview</h1>
     <p v-if="data?.workstations.length" class="mb-0 jf-quiet">{{ summary }}</p>
-    <span class="ms-auto jf-quiet small" role="status">{{ live ? 'Changes show by themselves' : 'Connecting…' }}</span>
+    <span class="ms-auto jf-quiet small" role="status">{{ live ? 'Updates live' : 'Connecting…' }}</span>
   </div>
   <ProblemAlert :problem="problem" retry @retry="reload" />
   <AttentionPanel v-if="account && account.role !== 'member'" />

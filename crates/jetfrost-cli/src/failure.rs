@@ -131,7 +131,7 @@ fn next_step(error: &ClientError) -> &'static str {
         ClientError::RecoveryKey(_) => "Compare it with the printed recovery key.",
         ClientError::Passphrase(_) => "Choose another image passphrase.",
         ClientError::WrongPassphrase => {
-            "Meant is the image passphrase that was chosen when this workstation joined, or its printed recovery key; not the account's password."
+            "Enter the image passphrase chosen when this workstation joined, or its printed recovery key; not your account password."
         }
         ClientError::NotReadBack => {
             "No recovery point was made of it. An administrator scrubs the image store (jetfrost scrub start NAME); the next backup sends again what is damaged."

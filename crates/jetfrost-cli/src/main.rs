@@ -104,7 +104,7 @@ enum Command {
     /// Codes that turn machines into workstations.
     #[command(subcommand)]
     Enrolment(enrolment::Enrolment),
-    /// Many people and machines at once, from a table.
+    /// Imports people and machines from a CSV file.
     #[command(subcommand)]
     Roster(enrolment::Roster),
     /// Enrolled machines.

@@ -285,6 +285,11 @@ fn capital(text: &str) -> String {
     chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
 }
 
+/// A path for reading; bytes that are no text are shown as such.
+pub(crate) fn shown_path(path: &[u8]) -> String {
+    OsStr::from_bytes(path).display().to_string().replace(char::is_control, "�")
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -317,9 +322,4 @@ mod tests {
         assert_eq!(ago(before(7100), now), "118 min ago");
         assert_eq!(ago(before(200_000), now), "2 days ago");
     }
-}
-
-/// A path for reading; bytes that are no text are shown as such.
-pub(crate) fn shown_path(path: &[u8]) -> String {
-    OsStr::from_bytes(path).display().to_string().replace(char::is_control, "�")
 }

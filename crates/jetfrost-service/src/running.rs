@@ -209,7 +209,7 @@ impl Running {
     fn end(&mut self) -> io::Result<()> {
         let Some(server) = self.server.take() else { return Ok(()) };
         let _ = self.stopping.send(true);
-        // First, so that nobody comes who would find a closed door.
+        // Stop announcing first, so that no client connects during shutdown.
         self.services.operations.fall_silent();
         self.services.retention.stop_jobs();
         self.services.operations.stop_mail();

@@ -19,7 +19,7 @@ async fn main() {
     browser.fill("password", "low water at noon").await;
     browser.press("Sign in").await;
     browser.sees("whimbrel").await;
-    browser.sees("Changes show by themselves").await;
+    browser.sees("Updates live").await;
     browser.picture(&into.join("console-overview.png")).await;
 
     browser.press("Dark colours").await;

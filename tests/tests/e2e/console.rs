@@ -96,7 +96,7 @@ async fn from_the_first_administrator_to_a_backup_that_shows_by_itself() {
 
     browser.follow("Overview").await;
     browser.sees("No workstation yet").await;
-    browser.sees("Changes show by themselves").await;
+    browser.sees("Updates live").await;
     let station = at("station");
     let _ = jetfrost_ends(&station, &["join", &code, "--name", "dunlin"], 0);
     browser.sees("first point awaited").await;

@@ -94,7 +94,7 @@ fn say(report: &DrillReport, point: u64, of: u64, ui: &Ui) {
             ui.line(&format!("All of it is as it was. Point {point} can be restored; this is on record."));
             return;
         }
-        ui.line(&format!("Not as they were: {}", troubles.len()));
+        ui.line(&format!("{} could not be restored exactly:", many(troubles.len() as u64, "item")));
         for trouble in &report.troubles {
             ui.line(&format!("  {}  {}", shown_path(trouble.path.as_os_str().as_encoded_bytes()), trouble.explanation));
         }

@@ -42,7 +42,7 @@ pub(crate) struct Join {
     /// A file whose first line is the image passphrase; or set JETFROST_PASSPHRASE.
     #[arg(long, value_name = "FILE")]
     passphrase_file: Option<PathBuf>,
-    /// Trusts the office key without being asked, if it has this mark.
+    /// Trusts the office key without prompting if it has this mark.
     #[arg(long, value_name = "MARK")]
     entrust: Option<String>,
     /// Goes without encryption, where the enrolment code allows it: whoever gets at the destination's disk can read the backups.
@@ -538,7 +538,7 @@ fn say_restore(report: &RestoreReport, wish: &Wish, ui: &Ui) {
             ui.line("Owners are this user, since only root can set others.");
         }
         if !report.troubles.is_empty() {
-            ui.line(&format!("Not as they were: {}", report.troubles.len()));
+            ui.line(&format!("{} could not be restored exactly:", many(report.troubles.len() as u64, "item")));
             for trouble in &report.troubles {
                 ui.line(&format!("  {}  {}", shown_path(trouble.path.as_os_str().as_bytes()), trouble.explanation));
             }

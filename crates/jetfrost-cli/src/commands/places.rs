@@ -427,7 +427,7 @@ fn say_verdict(v: &Verdict, ui: &Ui) {
     ui.line(match v.fitness {
         Fitness::Fit => "It would do.",
         Fitness::WithCare => "It would do, with care.",
-        Fitness::Unfit => "It does not do.",
+        Fitness::Unfit => "This directory cannot be a destination.",
     });
     v.reasons.iter().for_each(|reason| ui.line(&format!("  {reason}")));
     if v.size > 0 {

@@ -101,7 +101,7 @@ pub enum StoreError {
     #[error("what the recovery point needs does not add up: {0}")]
     Needs(&'static str),
     /// A point that needs chunks that are not there.
-    #[error("{missing} chunks that the recovery point needs are not here")]
+    #[error("{missing} required chunks are missing from the store")]
     ChunksMissing {
         /// How many.
         missing: u64,

@@ -399,9 +399,9 @@ fn combine(xor: &mut [u8; 32], other: &[u8; 32]) {
 /// Whether a set is the one that the point names.
 pub(super) fn check_sum(head: &PointHead, (needed, xor): &Sum) -> Result<()> {
     if *needed != head.needed {
-        Err(StoreError::Needs("their number is another"))
+        Err(StoreError::Needs("chunk count mismatch"))
     } else if *xor != head.needed_xor {
-        Err(StoreError::Needs("their names are others"))
+        Err(StoreError::Needs("chunk set checksum mismatch"))
     } else {
         Ok(())
     }

@@ -68,7 +68,7 @@ impl HandOut {
     fn steps(&self) -> Vec<String> {
         let mut steps = vec![
             "Open a terminal, as administrator if all of the machine is to be kept.".to_owned(),
-            "Type 'jetfrost join', a blank, and the code below; or scan the code and paste it.".to_owned(),
+            "Type 'jetfrost join' followed by the code below, or scan the code and paste it.".to_owned(),
         ];
         match (&self.claims, self.encrypted) {
             (Some(_), _) => steps.push("Give the image passphrase or the recovery key that these backups have.".to_owned()),

@@ -30,35 +30,35 @@ impl Trouble {
     }
 
     pub(crate) fn bad_request(detail: impl Into<String>) -> Self {
-        let problem =
-            Problem::new(Kind::BadRequest, "The request could not be understood.", "Compare the call with the OpenAPI document.");
+        let problem = Problem::new(Kind::BadRequest, "The request is malformed.", "Compare the call with the OpenAPI document.");
         Self::of(problem.with_detail(detail))
     }
 
     pub(crate) fn too_large(most: u64) -> Self {
-        let problem = Problem::new(Kind::TooLarge, format!("The body may have {most} bytes at most."), "Send less in one call.");
+        let problem = Problem::new(Kind::TooLarge, format!("The body is longer than {most} bytes."), "Send less in one call.");
         Self::of(problem)
     }
 
     pub(crate) fn method_not_allowed() -> Self {
-        let next = "The header 'Allow' says which methods there are.";
-        Self::of(Problem::new(Kind::MethodNotAllowed, "There is no such method at this path.", next))
+        let next = "The 'Allow' header lists the methods of this path.";
+        Self::of(Problem::new(Kind::MethodNotAllowed, "This path does not support this method.", next))
     }
 
     pub(crate) fn unsupported_media_type(takes: &str) -> Self {
-        let title = format!("The body is to be {takes}.");
-        Self::of(Problem::new(Kind::UnsupportedMediaType, title, "Send it so, and say so in 'Content-Type'."))
+        let title = format!("The body must be {takes}.");
+        Self::of(Problem::new(Kind::UnsupportedMediaType, title, "Set 'Content-Type' to match the body."))
     }
 
     /// A call that was sent a second time before the first was answered.
     pub(crate) fn underway() -> Self {
-        let problem = Problem::new(Kind::Conflict, "The same call is under way.", "Send it again in a moment for its answer.");
+        let problem =
+            Problem::new(Kind::Conflict, "The same call is still in progress.", "Send it again in a moment to get its answer.");
         Self::of(problem.retry_after(1))
     }
 
     pub(crate) fn key_of_another_call() -> Self {
         let title = "This Idempotency-Key was used for another call.";
-        Self::of(Problem::new(Kind::Invalid, title, "Make a new key for each call, and keep it for the same call alone."))
+        Self::of(Problem::new(Kind::Invalid, title, "Use a new key for each call; repeat it only for the same call."))
     }
 
     /// A body of which nothing came for too long, or that takes too long altogether.
@@ -69,8 +69,8 @@ impl Trouble {
 
     /// More at once than one caller, or all together, may have going.
     pub(crate) fn too_many() -> Self {
-        let next = "Wait until some of them have ended; this is tried again by itself.";
-        Self::of(Problem::new(Kind::TooMuchAtOnce, "Too much is going on at once.", next).retry_after(5))
+        let next = "Wait for some of it to finish. The client retries automatically.";
+        Self::of(Problem::new(Kind::TooMuchAtOnce, "Too many transfers are in progress.", next).retry_after(5))
     }
 
     /// What it says, for where it is an answer and not a refusal.
@@ -180,13 +180,13 @@ fn fold(error: &ServiceError) -> Problem {
         }
         ServiceError::UnknownDevice => Problem::new(
             Kind::NotSignedIn,
-            "The service does not know this workstation, or does not any more.",
-            "It was retired, or another machine took its place. Ask the administrator for an enrolment code; the backups are kept.",
+            "The service does not know this workstation.",
+            "It was retired or replaced by another machine. Ask the administrator for an enrolment code. The backups are kept.",
         ),
         ServiceError::WrongPassword => Problem::new(
             Kind::WrongPassword,
             "The login name or the account's password is wrong.",
-            "Try again. It is the account's password that is asked for, not the passphrase of an image. An administrator can set a new one.",
+            "Try again with the account's password, not an image passphrase. An administrator can set a new password.",
         ),
         ServiceError::TooManyAttempts { wait_seconds } => Problem::new(
             Kind::TooManyAttempts,
@@ -195,8 +195,8 @@ fn fold(error: &ServiceError) -> Problem {
         ),
         ServiceError::TooOften { what, wait_seconds } => Problem::new(
             Kind::TooMuchAtOnce,
-            format!("Too many {what} were begun within an hour."),
-            format!("Wait {} min; nothing that is stored was touched.", wait_seconds.div_ceil(60)),
+            format!("Too many {what} started within an hour."),
+            format!("Wait {} min. Stored data was not touched.", wait_seconds.div_ceil(60)),
         ),
         ServiceError::PointGone { sequence, at, why } => Problem::new(
             Kind::NotFound,
@@ -206,21 +206,21 @@ fn fold(error: &ServiceError) -> Problem {
         ServiceError::WrongCode(why) => Problem::new(Kind::WrongCode, sentence(why), "Ask the administrator for a new code."),
         ServiceError::SecondFactorNeeded => Problem::new(
             Kind::SecondFactorNeeded,
-            "This account has a second factor: a code is needed.",
-            "Give the six digits that the authenticator shows, or one of the spare codes.",
+            "This account requires a second-factor code.",
+            "Enter the six digits from the authenticator, or a spare code.",
         ),
         ServiceError::WrongSecondFactor => Problem::new(
             Kind::WrongSecondFactor,
-            "The code of the second factor is wrong, or was used before.",
-            "Wait for the next code and try again. If codes never fit, compare the clocks of the authenticator and the server.",
+            "The second-factor code is wrong or was already used.",
+            "Wait for the next code and try again. If codes never work, compare the clocks of the authenticator and the server.",
         ),
         ServiceError::Disabled(why) => {
-            Problem::new(Kind::Disabled, sentence(why), "Enable the account again. Nothing that is stored was touched.")
+            Problem::new(Kind::Disabled, sentence(why), "An administrator can enable it again. Stored data was not touched.")
         }
         ServiceError::NoAccess { login, destination: Some(destination) } => Problem::new(
             Kind::NoAccess,
             format!("The destination '{destination}' is not open to '{login}'."),
-            format!("Open it: jetfrost access open '{destination}' --login '{login}'. Restores go on meanwhile."),
+            format!("Open it: jetfrost access open '{destination}' --login '{login}'. Restores keep working."),
         ),
         ServiceError::NoAccess { login, destination: None } => Problem::new(
             Kind::NoAccess,
@@ -230,44 +230,42 @@ fn fold(error: &ServiceError) -> Problem {
         ServiceError::Withdrawn(name) => Problem::new(
             Kind::Withdrawn,
             format!("The destination '{name}' is withdrawn and takes no new backups."),
-            format!("Bring it back: jetfrost destination bring-back '{name}'. Restores go on meanwhile."),
+            format!("Bring it back: jetfrost destination bring-back '{name}'. Restores keep working."),
         ),
         ServiceError::NotLetIn { what, until } => {
             let until = until.map(|(until, _)| crate::clock::said(until));
             let next = match until {
-                Some(until) => format!("Wait: they are let in again at {until}, or when an administrator says so."),
-                None => format!("Let them in again: jetfrost admission let-in {what}."),
+                Some(until) => format!("They resume at {until}, or when an administrator resumes them."),
+                None => format!("An administrator resumes them: jetfrost admission let-in {what}."),
             };
             Problem::new(Kind::NotLetIn, format!("{} are not let in at the moment.", capital(what)), next)
         }
         ServiceError::NotAllowed => Problem::new(
             Kind::NotAllowed,
             "Your role does not allow this.",
-            "Ask an administrator to do it, or to change your role.",
+            "Ask an administrator to do it or to change your role.",
         ),
         ServiceError::NotFound(what) => {
-            Problem::new(Kind::NotFound, format!("There is no such {what}."), "List what there is and choose from that.")
+            Problem::new(Kind::NotFound, format!("There is no such {what}."), "List what exists and choose from it.")
         }
         ServiceError::NameTaken(name) => {
             Problem::new(Kind::NameTaken, format!("The name '{name}' is taken."), "Choose another name.")
         }
         ServiceError::Invalid(why) => {
-            Problem::new(Kind::Invalid, sentence(why), "Correct this and try again; nothing was changed.")
+            Problem::new(Kind::Invalid, sentence(why), "Correct this and try again. Nothing was changed.")
         }
-        ServiceError::Conflict(why) => {
-            Problem::new(Kind::Conflict, sentence(why), "Look at how things stand now, then decide again.")
-        }
+        ServiceError::Conflict(why) => Problem::new(Kind::Conflict, sentence(why), "Check the current state, then decide again."),
         ServiceError::ChangedMeanwhile { by } => {
             let who = by.as_ref().map_or_else(
                 || "Somebody else changed this after you opened it.".into(),
                 |(who, at)| format!("'{who}' changed this at {}, after you opened it.", crate::clock::said(*at)),
             );
-            Problem::new(Kind::ChangedMeanwhile, who, "Look at how it is set now, then save yours or keep theirs.")
+            Problem::new(Kind::ChangedMeanwhile, who, "Compare it with the current settings, then save yours or keep those.")
         }
         ServiceError::RunOver => Problem::new(
             Kind::RunOver,
-            "This run is over: a later one began, or it was ended.",
-            "Begin a new run; what was sent is kept and is not sent again.",
+            "This run has ended, or a later one replaced it.",
+            "Start a new run. What was already sent is not sent again.",
         ),
         ServiceError::NoRoom(refusal) => fold_no_room(refusal),
     }
@@ -291,19 +289,19 @@ fn fold_marker(error: &MarkerError) -> Problem {
     let next = match error {
         MarkerError::NotLookedAt(_) => {
             let next =
-                "Try again in a minute. If it lasts, the administrator looks what else takes the server's memory and open files.";
-            let problem = Problem::new(Kind::ServerBusy, "The server has no file or memory to spare.", next);
+                "Try again in a minute. If it lasts, an administrator checks what uses the server's memory and open files.";
+            let problem = Problem::new(Kind::ServerBusy, "The server has run out of open files or memory.", next);
             return problem.retry_after(10).with_detail(error.to_string());
         }
-        MarkerError::Missing(_) => "The administrator mounts the destination's volume again. Nothing was written in its stead.",
-        MarkerError::Foreign(_) => "The administrator looks which volume is mounted there. Nothing was written to it.",
+        MarkerError::Missing(_) => "An administrator mounts the destination's volume again. Nothing was written in its place.",
+        MarkerError::Foreign(_) => "An administrator checks which volume is mounted there. Nothing was written to it.",
     };
     Problem::new(Kind::DestinationMissing, "The destination is not there.", next).with_detail(error.to_string())
 }
 
 fn fold_store(error: &StoreError) -> Problem {
     let detail = error.to_string();
-    let run_again = "Run the backup again; what has arrived is not sent again.";
+    let run_again = "Run the backup again. What has arrived is not sent again.";
     match error {
         StoreError::Medium { source, .. } if is_full(source) => full_volume(),
         StoreError::Medium { source, .. } => match source.get_ref().and_then(|e| e.downcast_ref::<MarkerError>()) {
@@ -311,34 +309,34 @@ fn fold_store(error: &StoreError) -> Problem {
             None => internal("The image store could not be read or written.").with_detail(detail),
         },
         StoreError::Format(_) | StoreError::OtherStore | StoreError::WrongHash | StoreError::Needs(_) => {
-            Problem::new(Kind::BadFormat, "What arrived is not as it should be.", run_again).with_detail(detail)
+            Problem::new(Kind::BadFormat, "The upload is corrupt or incomplete.", run_again).with_detail(detail)
         }
         StoreError::ChunksMissing { .. } => {
-            Problem::new(Kind::BadFormat, "The recovery point is not complete.", run_again).with_detail(detail)
+            Problem::new(Kind::BadFormat, "The recovery point is incomplete.", run_again).with_detail(detail)
         }
         StoreError::OutOfOrder { .. } | StoreError::OtherPredecessor => {
-            Problem::new(Kind::RunOver, "Another recovery point was made in between.", run_again).with_detail(detail)
+            Problem::new(Kind::RunOver, "Another recovery point was committed in the meantime.", run_again).with_detail(detail)
         }
         StoreError::NoPoint(_) | StoreError::NoChunk(_) => {
             Problem::new(Kind::NotFound, sentence(&detail), "List the recovery points and choose from them.")
         }
         StoreError::PointLost(_) | StoreError::OtherPoint(_) | StoreError::OtherReceipt(_) => {
-            let next = "Choose another recovery point. An administrator scrubs the image store (jetfrost scrub start) to see what else is wrong.";
+            let next = "Choose another recovery point. An administrator can scrub the image store (jetfrost scrub start) to find all damage.";
             Problem::new(Kind::Damaged, sentence(&detail), next)
         }
         StoreError::OtherSuite => {
-            Problem::new(Kind::Invalid, sentence(&detail), "Let the machine join anew to change that; nothing was changed.")
+            Problem::new(Kind::Invalid, sentence(&detail), "To change this, enrol the machine again. Nothing was changed.")
         }
         StoreError::LastWayIn => Problem::new(Kind::Conflict, sentence(&detail), "Add another passphrase or recovery key first."),
         StoreError::SlotTaken | StoreError::TooManySlots => {
-            Problem::new(Kind::Conflict, sentence(&detail), "Remove one that is no longer used; nothing was changed.")
+            Problem::new(Kind::Conflict, sentence(&detail), "Remove one that is no longer used. Nothing was changed.")
         }
         StoreError::NoSlot => Problem::new(Kind::NotFound, "There is no such way in.", "List the ways in and choose from them."),
         StoreError::LatestStays => {
             Problem::new(Kind::Conflict, sentence(&detail), "Remove another one, or the whole image store.")
         }
         StoreError::Interrupted => {
-            Problem::new(Kind::Conflict, "This was interrupted.", "Begin it again; it goes on from there.")
+            Problem::new(Kind::Conflict, "This was interrupted.", "Start it again; it resumes where it stopped.")
         }
         StoreError::StoreExists => {
             Problem::new(Kind::Conflict, sentence(&detail), "Join again: a new image store is made each time.")
@@ -364,14 +362,14 @@ fn fold_no_room(refusal: &NoRoom) -> Problem {
     };
     Problem::new(
         Kind::NoRoom,
-        format!("There is no room left: the {what} of {who} is reached."),
+        format!("No room left: the {what} of {who} is reached."),
         format!(
-            "An administrator raises it ({next}). {} What has arrived is kept.",
+            "An administrator can raise it ({next}). {} What has arrived is kept.",
             said_of_what_comes(comes.as_ref(), level.bound)
         ),
     )
     .with_detail(format!(
-        "{} of {} are used; {} more would be needed, {} are left for content",
+        "{} of {} used; {} more needed, {} left for content",
         show(level.used),
         show(level.limit),
         show(*wanted),
@@ -382,22 +380,22 @@ fn fold_no_room(refusal: &NoRoom) -> Problem {
 /// When room comes by itself. Removing points gives none at once: they wait, so that they can be brought back.
 fn said_of_what_comes(comes: Option<&Comes>, bound: Bound) -> String {
     if matches!(bound, Bound::Capacity | Bound::Reserve) {
-        return "Points that are removed give room back after the destination's waiting time.".into();
+        return "Removed points free their room after the destination's waiting time.".into();
     }
     let by_itself = match comes {
         Some(Comes { at, bytes }) if *bytes > 0 => {
-            format!("By itself {} come back on {}.", show(*bytes), crate::clock::timestamp(*at).strftime("%-d %B %Y"))
+            format!("{} become free automatically on {}.", show(*bytes), crate::clock::timestamp(*at).strftime("%-d %B %Y"))
         }
-        _ => "No room comes back by itself soon.".into(),
+        _ => "No room becomes free automatically soon.".into(),
     };
-    format!("{by_itself} 'jetfrost point remove' gives room back after the waiting time, with --now at once.")
+    format!("{by_itself} 'jetfrost point remove' frees room after the waiting time, with --now at once.")
 }
 
 fn full_volume() -> Problem {
     Problem::new(
         Kind::NoRoom,
-        "There is no room left on the destination.",
-        "The administrator frees space on its volume. What has arrived is kept.",
+        "The destination is full.",
+        "An administrator frees space on its volume. What has arrived is kept.",
     )
     .with_detail("its volume is full")
 }
@@ -407,19 +405,19 @@ fn fold_records(error: &RecordsError) -> Problem {
         RecordsError::Busy(_) | RecordsError::Locked(_) => Problem::new(
             Kind::RecordsBusy,
             "The service's records are busy.",
-            "Try again in a moment; nothing was changed. If it stays so, another program on the server holds them.",
+            "Try again in a moment. Nothing was changed. If it lasts, another program on the server has the database open.",
         ),
         RecordsError::Full(_) => Problem::new(
             Kind::RecordsFull,
-            "The volume of the service's own records is full.",
-            "Free some room on the volume of the service's state directory, then try again; nothing was changed.",
+            "The volume of the service's records is full.",
+            "Free space on the volume of the state directory, then try again. Nothing was changed.",
         ),
         RecordsError::Open(_) | RecordsError::Statement(_) => internal("The service's records could not be read or written."),
     }
 }
 
 fn internal(title: &str) -> Problem {
-    Problem::new(Kind::Internal, title, "The service's log says more; look there for the number in 'request'.")
+    Problem::new(Kind::Internal, title, "The service's log has the details; search it for the number in 'request'.")
 }
 
 fn is_full(error: &std::io::Error) -> bool {

@@ -361,7 +361,7 @@ mod tests {
         identity.change_account(&sture, &tove.id.0, &named("Tove Lund"), &seen).expect("nobody was faster");
         match identity.change_account(&office.ingrid, &tove.id.0, &named("T. Lund"), &seen) {
             Err(ServiceError::ChangedMeanwhile { by: Some((who, at)) }) => {
-                assert_eq!((who.as_str(), at), ("sture", office.now()))
+                assert_eq!((who.as_str(), at), ("sture", office.now()));
             }
             other => panic!("{other:?}"),
         }

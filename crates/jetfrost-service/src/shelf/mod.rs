@@ -43,7 +43,7 @@ pub(crate) enum ShelfError {
         source: io::Error,
     },
     /// The directory does not do as a destination.
-    #[error("the directory does not do: {}", .0.join("; "))]
+    #[error("this directory cannot be a destination: {}", .0.join("; "))]
     Unfit(Vec<String>),
 }
 
