@@ -359,6 +359,6 @@ fn a_refusal_at_a_limit_says_when_room_comes_by_itself() {
     station.write("much", noise("much", 3_000_000));
     let Err(ClientError::Refused(problem)) = station.back_up() else { panic!("it fitted") };
     assert_eq!(problem.known_kind(), Some(ProblemKind::NoRoom));
-    assert!(problem.next_step.contains("come back on 5 October 2026"), "{}", problem.next_step);
+    assert!(problem.next_step.contains("become free automatically on 5 October 2026"), "{}", problem.next_step);
     assert!(problem.next_step.contains("--now"), "{}", problem.next_step);
 }

@@ -61,7 +61,7 @@ fn while_another_program_holds_the_records_reading_goes_on_and_writing_says_so()
     assert_eq!(groups, []);
     let (kind, whose, next) = problem(office.api.post::<_, Group>("/groups", &crew()));
     assert_eq!((kind, whose), (Some(ProblemKind::RecordsBusy), WhoseMove::Service));
-    assert!(next.contains("nothing was changed"), "{next}");
+    assert!(next.contains("Nothing was changed"), "{next}");
     holder.let_go();
     let _: Group = office.api.post("/groups", &crew()).expect("it is free again, and nothing was half done");
     let check: AuditCheck = office.api.get("/audit/check").expect("checked");

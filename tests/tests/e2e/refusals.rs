@@ -131,7 +131,7 @@ fn a_full_destination_in_the_middle_of_a_run_loses_nothing() {
     assert_eq!(kind(&error), Some(ProblemKind::NoRoom));
     let ClientError::Refused(problem) = error else { panic!("another error") };
     assert!(problem.title.contains("the capacity of destination 'small'"), "{}", problem.title);
-    assert!(problem.detail.expect("numbers").contains("of 40.0 MB are used"));
+    assert!(problem.detail.expect("numbers").contains("of 40.0 MB used"));
     let wish = Wish { paths: vec![station.folder.join("a")], into: office.path("back"), replace: false, rights: Rights::Keep };
     station.restore(&At::Latest, &wish).expect("the earlier point is whole");
     // The first ten in order are among what had arrived.
