@@ -36,9 +36,10 @@ export function useEdit<T>({ load, version, fill, lines, mine, save }: Edit<T>) 
       theirs.value = now
       throw error
     }
-    theirs.value = undefined
   }
   const form = useForm(async () => {
+    // What is wrong the next time may be something else.
+    theirs.value = undefined
     if (from.value !== undefined) await saveOver(from.value)
   })
 

@@ -232,13 +232,14 @@ fn fold(error: &ServiceError) -> Problem {
             format!("The destination '{name}' is withdrawn and takes no new backups."),
             format!("Bring it back: jetfrost destination bring-back '{name}'. Restores keep working."),
         ),
-        ServiceError::NotLetIn { what, until } => {
-            let until = until.map(|(until, _)| crate::clock::said(until));
-            let next = match until {
-                Some(until) => format!("They resume at {until}, or when an administrator resumes them."),
-                None => format!("An administrator resumes them: jetfrost admission let-in {what}."),
-            };
-            Problem::new(Kind::NotLetIn, format!("{} are not let in at the moment.", capital(what)), next)
+        ServiceError::NotLetIn { what, until: Some((until, _)) } => {
+            let until = crate::clock::said(*until);
+            let next = format!("They resume at {until}, or when an administrator resumes them.");
+            Problem::new(Kind::NotLetIn, format!("New {what} are paused until {until}."), next)
+        }
+        ServiceError::NotLetIn { what, until: None } => {
+            let next = format!("An administrator resumes them: jetfrost admission let-in {what}.");
+            Problem::new(Kind::NotLetIn, format!("New {what} are paused."), next)
         }
         ServiceError::NotAllowed => Problem::new(
             Kind::NotAllowed,

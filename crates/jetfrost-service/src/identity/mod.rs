@@ -24,12 +24,12 @@ pub(crate) use sign_in::{installation, new_first_code};
 
 /// The use cases about people.
 pub(crate) struct Identity {
-    pub(crate) records: Records,
-    pub(crate) clock: Arc<dyn Clock>,
-    pub(crate) random: Arc<dyn Random>,
-    pub(crate) events: Events,
-    pub(crate) trail: Arc<Trail>,
-    pub(crate) installation: Installation,
+    records: Records,
+    clock: Arc<dyn Clock>,
+    random: Arc<dyn Random>,
+    events: Events,
+    trail: Arc<Trail>,
+    installation: Installation,
     attempts: Mutex<Attempts>,
     /// What each workstation was last refused for, so that a refusal is on record once.
     refusals_told: Mutex<BTreeMap<String, String>>,
