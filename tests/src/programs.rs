@@ -202,7 +202,7 @@ pub struct Going {
 impl Going {
     /// The next line that is like this. Panics when none comes.
     #[must_use]
-    pub fn line(&self, what: &str, is_it: impl Fn(&str) -> bool) -> String {
+    pub fn line(&self, what: &str, mut is_it: impl FnMut(&str) -> bool) -> String {
         let end = Instant::now() + PATIENCE;
         let mut passed = Vec::new();
         loop {

@@ -12,6 +12,8 @@ use nix::net::if_::InterfaceFlags;
 
 /// Saying goodbye takes so long at most; who does not hear it forgets the service after two minutes.
 const GOODBYE: Duration = Duration::from_secs(1);
+/// So much of the id tells services of one name apart.
+const ID_IN_NAME: usize = 4;
 
 /// What is announced, and where.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -50,22 +52,28 @@ struct Spoken {
     name: String,
 }
 
+/// That the service is to be announced anew.
+struct Again {
+    name: String,
+    /// Another is announced under the name that this one had: saying goodbye for it would say so of the other.
+    is_shared: bool,
+}
+
 impl Announcer {
     /// Sees to it that this is announced, and nothing else.
     pub(crate) fn announce(&self, wanted: Option<Announcement>) {
         let mut state = self.lock();
         let mut name = wanted.as_ref().map(|wanted| wanted.name.clone());
         if state.spoken.as_ref().map(|spoken| &spoken.what) == wanted.as_ref() {
-            // One that was renamed begins anew under its new name: the library would go on answering for the old one, too,
-            // and so take it from the service that has it.
-            match state.spoken.as_mut().and_then(Spoken::looked_at) {
-                Some(again) => name = Some(again),
-                None => return,
-            }
-            // Another has the name: saying goodbye for it would say so of the other.
-            if let Some(spoken) = state.spoken.take() {
+            // One that was renamed begins anew: the library would go on answering for the old name, too, and so take it from the
+            // service that has it.
+            let Some(again) = state.spoken.as_ref().and_then(Spoken::looked_at) else { return };
+            if again.is_shared
+                && let Some(spoken) = state.spoken.take()
+            {
                 spoken.fall_silent();
             }
+            name = Some(again.name);
         }
         if let Some(spoken) = state.spoken.take() {
             spoken.withdraw();
@@ -121,27 +129,37 @@ impl Spoken {
 
     /// The name under which it is to be announced anew, if another service turned out to have the same: of two, the one whose id
     /// comes first keeps it, and says once more that it has it.
-    fn looked_at(&mut self) -> Option<String> {
+    fn looked_at(&self) -> Option<Again> {
         let rivals = self.rivals();
-        if let Some(renamed) = self.renamed() {
-            return Some(renamed);
+        if self.was_renamed() {
+            return Some(Again { name: self.other_name(), is_shared: false });
         }
-        let own = self.what.txt.iter().find(|(key, _)| *key == "id").map_or("", |(_, id)| id.as_str());
         if rivals.is_empty() {
             return None;
         }
-        let gives_way = rivals.iter().any(|rival| rival.as_str() < own);
-        Some(if gives_way { next_name(&self.name) } else { self.name.clone() })
+        let gives_way = rivals.iter().any(|rival| rival.as_str() < self.id());
+        Some(Again { name: if gives_way { self.other_name() } else { self.name.clone() }, is_shared: true })
+    }
+
+    fn id(&self) -> &str {
+        self.what.txt.iter().find(|(key, _)| *key == "id").map_or("", |(_, id)| id.as_str())
+    }
+
+    /// What it is called where another has its name: by the id, so that the name is the same after each start and several
+    /// services that meet do not run after one another through the numbers.
+    fn other_name(&self) -> String {
+        let id: String = self.id().chars().take(ID_IN_NAME).collect();
+        let with_id = format!("{} ({id})", self.what.name);
+        if self.name.starts_with(&with_id) { next_name(&self.name) } else { with_id }
     }
 
     /// The ids of other services that are announced under this one's name.
     fn rivals(&self) -> Vec<String> {
-        let own = |id: &str| self.what.txt.iter().any(|(key, value)| *key == "id" && value == id);
         let mut rivals = Vec::new();
         while let Ok(event) = self.others.try_recv() {
             if let ServiceEvent::ServiceResolved(service) = event
                 && service.fullname.eq_ignore_ascii_case(&self.full_name)
-                && let Some(id) = service.get_property_val_str("id").filter(|id| !own(id))
+                && let Some(id) = service.get_property_val_str("id").filter(|id| *id != self.id())
             {
                 rivals.push(id.to_owned());
             }
@@ -149,14 +167,9 @@ impl Spoken {
         rivals
     }
 
-    fn renamed(&mut self) -> Option<String> {
-        let mut name = None;
-        while let Ok(event) = self.events.try_recv() {
-            if let DaemonEvent::NameChange(change) = event {
-                name = change.new_name.split_once(&format!(".{SERVICE_TYPE}")).map(|(name, _)| name.to_owned()).or(name);
-            }
-        }
-        name.filter(|name| *name != self.name)
+    /// Whether the library gave it another name, because one answered that has its own.
+    fn was_renamed(&self) -> bool {
+        self.events.try_iter().any(|event| matches!(event, DaemonEvent::NameChange(change) if change.original.contains(SERVICE_TYPE)))
     }
 
     /// Ends without a word.

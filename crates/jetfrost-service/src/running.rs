@@ -1,5 +1,6 @@
 //! Starting and stopping the service.
 
+use std::convert::Infallible;
 use std::fs::{File, TryLockError};
 use std::io;
 use std::net::{SocketAddr, TcpListener};
@@ -30,6 +31,8 @@ use crate::state_directory::RECORDS;
 
 /// Requests in flight may take so long to finish when the service stops.
 const PATIENCE_SECONDS: u64 = 20;
+/// After the last of them, the records are closed within this.
+const CLOSING: Duration = Duration::from_secs(10);
 /// Threads that take requests.
 const WORKERS: usize = 2;
 /// Files that the service wants to be able to have open, and those of them that are not for connections: records, segments of
@@ -100,6 +103,7 @@ pub struct Running {
     workers: Vec<JoinHandle<()>>,
     server: Option<JoinHandle<io::Result<()>>>,
     ended: mpsc::Receiver<()>,
+    records_closed: mpsc::Receiver<Infallible>,
     lock: File,
 }
 
@@ -115,7 +119,7 @@ impl Running {
         let lock = prepare_state(state)?;
         let certificates = Certificates::open(state, &config.public_name, config.certificate.clone(), clock.now_ms())?;
         let certificates = Arc::new(certificates);
-        let records = Records::open(&state.join(RECORDS))?;
+        let (records, records_closed) = Records::open(&state.join(RECORDS))?.watched();
         let service = installation(&records, &*random, clock.now_ms())?;
         let listener =
             TcpListener::bind(config.listen).map_err(|source| StartError::Listen { address: config.listen, source })?;
@@ -147,7 +151,8 @@ impl Running {
         ];
         let app = App::new(Arc::clone(&services), watching);
         let (handle, server, ended) = serve(listener, certificates.config(), app)?;
-        Ok(Self { address, certificates, first_code, handle, stopping, services, workers, server: Some(server), ended, lock })
+        let server = Some(server);
+        Ok(Self { address, certificates, first_code, handle, stopping, services, workers, server, ended, records_closed, lock })
     }
 
     /// Where it listens.
@@ -198,12 +203,20 @@ impl Running {
         Ok(self.services.operations.tend_mail()?)
     }
 
-    /// Stops: event streams end, requests in flight may finish, then connections are closed.
+    /// Stops: event streams end, requests in flight may finish, then connections and the records are closed.
     ///
     /// # Errors
     /// When the server had failed.
     pub fn stop(mut self) -> io::Result<()> {
-        self.end()
+        let ended = self.end();
+        let (_, never) = mpsc::channel();
+        let records_closed = std::mem::replace(&mut self.records_closed, never);
+        drop(self);
+        // The threads that took requests end by themselves.
+        if records_closed.recv_timeout(CLOSING) == Err(mpsc::RecvTimeoutError::Timeout) {
+            tracing::warn!("the records are still in use");
+        }
+        ended
     }
 
     fn end(&mut self) -> io::Result<()> {

@@ -69,7 +69,7 @@ impl HasVersion for Discovery {
 pub struct DiscoverySettings {
     /// Whether it announces itself.
     pub announce: bool,
-    /// The name under which it does, 1 to 60 bytes without a dot; the usual one when absent.
+    /// The name under which it does, 1 to 48 bytes without a dot; the usual one when absent.
     #[serde(default)]
     pub name: Option<String>,
     /// Names of the interfaces on which it does; all when empty.

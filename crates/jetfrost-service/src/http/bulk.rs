@@ -4,17 +4,18 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 use std::time::Duration;
 
+use actix_web::http::StatusCode;
 use actix_web::http::header::CONTENT_LENGTH;
 use actix_web::rt::task::{JoinHandle, spawn_blocking};
 use actix_web::web::{Bytes, Data, Path, Payload};
-use actix_web::{HttpRequest, HttpResponse, post, put};
+use actix_web::{HttpRequest, HttpResponse, ResponseError, post, put};
 use futures_util::{Stream, StreamExt, stream};
 use jetfrost_image::format::MAX_SEGMENT;
 use jetfrost_image::store::{ChunkReader, Store, StoreError};
-use jetfrost_image::{ChunkName, SegmentHash};
+use jetfrost_image::ChunkName;
 use jetfrost_wire::Problem;
 use jetfrost_wire::chunks::{FrameStatus, MOST_NAMES, NAME};
-use tokio::time::{Instant, timeout_at};
+use tokio::time::{Instant, timeout, timeout_at};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::caps::Permit;
@@ -29,6 +30,8 @@ pub(super) const MOST_NAMES_BODY: usize = MOST_NAMES * NAME;
 const PIECE: usize = 256 << 10;
 /// What arrives is written in pieces of about this length. Each upload has two of them: one arrives while the other is written.
 const ARRIVING: usize = 128 << 10;
+/// What comes of a body after its refusal is taken for so long.
+const LINGER: Duration = Duration::from_secs(5);
 /// A body of which nothing arrives for so long has stalled.
 const SILENCE: Duration = Duration::from_secs(30);
 /// A body may take so long, and beyond that as long as it takes at the slowest rate, in bytes a second.
@@ -124,19 +127,23 @@ async fn put_segment(
     request: HttpRequest,
     credential: Credential,
     path: Path<(String, String)>,
-    body: Payload,
+    mut body: Payload,
 ) -> Result<HttpResponse, Trouble> {
     let (id, hash) = path.into_inner();
-    let hash: SegmentHash = hash.parse().map_err(|_| Trouble::bad_request("a segment's name is 64 hexadecimal digits"))?;
-    let len = content_length(&request)?;
-    if len > MAX_SEGMENT {
-        return Err(Trouble::too_large(MAX_SEGMENT));
-    }
-    let begin = move |services: &Services, caller: &Caller| {
-        services.backups.store_to_send_to(caller, &id)?.begin_segment(&services.retention, hash, len)
+    let taken = async {
+        let hash = hash.parse().map_err(|_| Trouble::bad_request("a segment's name is 64 hexadecimal digits"))?;
+        let len = content_length(&request)?;
+        if len > MAX_SEGMENT {
+            return Err(Trouble::too_large(MAX_SEGMENT));
+        }
+        let begin = move |services: &Services, caller: &Caller| {
+            services.backups.store_to_send_to(caller, &id)?.begin_segment(&services.retention, hash, len)
+        };
+        let (_permit, arriving) = app.bulk_for_caller(credential, begin).await?;
+        receive(&mut body, len, arriving).await
     };
-    let (_permit, arriving) = app.bulk_for_caller(credential, begin).await?;
-    receive(body, len, arriving).await
+    let taken = taken.await;
+    heard_out(body, taken).await
 }
 
 /// Hands over what the point of a run needs.
@@ -149,24 +156,40 @@ async fn put_needs(
     request: HttpRequest,
     credential: Credential,
     id: Path<String>,
-    body: Payload,
+    mut body: Payload,
 ) -> Result<HttpResponse, Trouble> {
-    let len = content_length(&request)?;
-    let begin = move |services: &Services, caller: &Caller| {
-        services.backups.upload_of_run(caller, &id)?.begin_needs(&services.retention, len)
+    let taken = async {
+        let len = content_length(&request)?;
+        let begin = move |services: &Services, caller: &Caller| {
+            services.backups.upload_of_run(caller, &id)?.begin_needs(&services.retention, len)
+        };
+        let (_permit, arriving) = app.bulk_for_caller(credential, begin).await?;
+        receive(&mut body, len, Some(arriving)).await
     };
-    let (_permit, arriving) = app.bulk_for_caller(credential, begin).await?;
-    receive(body, len, Some(arriving)).await
+    let taken = taken.await;
+    heard_out(body, taken).await
+}
+
+/// A client that sends its whole body before it listens hears of a refusal only if the rest of the body is taken: closing a connection
+/// that has unread bytes resets it (RFC 9112 section 9.6). Nothing more is taken of callers whom nobody knows or who send too much at
+/// once, nor of what has stalled.
+async fn heard_out(mut body: Payload, taken: Result<HttpResponse, Trouble>) -> Result<HttpResponse, Trouble> {
+    let unheard = [StatusCode::UNAUTHORIZED, StatusCode::REQUEST_TIMEOUT, StatusCode::TOO_MANY_REQUESTS];
+    if taken.as_ref().is_err_and(|refusal| !unheard.contains(&refusal.status_code())) {
+        let rest = async { while let Some(Ok(_)) = body.next().await {} };
+        let _ = timeout(LINGER, rest).await;
+    }
+    taken
 }
 
 /// Receives a body and hands it on in pieces, each on a thread where that may wait for the disk, while the next one arrives: whoever
 /// sends slowly, or not at all, occupies a buffer and no thread, and not for long. A body that breaks off is never taken for a whole
 /// one. One that is not wanted any more is read to its end.
-async fn receive(mut body: Payload, len: u64, arriving: Option<Arriving>) -> Result<HttpResponse, Trouble> {
+async fn receive(body: &mut Payload, len: u64, arriving: Option<Arriving>) -> Result<HttpResponse, Trouble> {
     let mut deadline = Deadline::of(len);
     let mut underway = arriving.map(Underway::new);
     let mut buffer = Vec::new();
-    while let Some(piece) = deadline.next(&mut body).await? {
+    while let Some(piece) = deadline.next(body).await? {
         let Some(underway) = &mut underway else { continue };
         buffer.extend_from_slice(&piece);
         if buffer.len() >= ARRIVING {

@@ -17,9 +17,11 @@ mod settled;
 mod slots;
 mod terms;
 
+use std::convert::Infallible;
 use std::fs::OpenOptions;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
+use std::sync::mpsc;
 use std::time::Duration;
 
 use diesel::connection::{Connection as _, SimpleConnection};
@@ -92,6 +94,8 @@ type Rows<T> = Result<T, diesel::result::Error>;
 #[derive(Clone)]
 pub(crate) struct Records {
     pool: Pool<ConnectionManager<SqliteConnection>>,
+    /// Goes after the pool, and with the last copy of it.
+    _open: Option<mpsc::Sender<Infallible>>,
 }
 
 #[derive(Debug)]
@@ -126,7 +130,13 @@ impl Records {
             .connection_customizer(Box::new(Settings))
             .build(ConnectionManager::new(path))?;
         pool.get()?.run_pending_migrations(MIGRATIONS).map_err(|e| RecordsError::Open(e.to_string()))?;
-        Ok(Self { pool })
+        Ok(Self { pool, _open: None })
+    }
+
+    /// The same, with what is disconnected when the last copy is gone and the file is closed.
+    pub(crate) fn watched(self) -> (Self, mpsc::Receiver<Infallible>) {
+        let (open, closed) = mpsc::channel();
+        (Self { _open: Some(open), ..self }, closed)
     }
 
     /// Writes a copy of all records as they are now to a new file.

@@ -30,8 +30,8 @@ pub(crate) const SLOTS: usize = 16;
 /// So many hand-outs are made at once.
 pub(crate) const HAND_OUTS: usize = 5000;
 
-/// A label in DNS has 63 bytes; two services of one name get a number behind it.
-pub(crate) const ANNOUNCED_NAME: usize = 60;
+/// A label in DNS has 63 bytes; of two services of one name, one gets a part of its id behind it.
+pub(crate) const ANNOUNCED_NAME: usize = 48;
 
 /// Interfaces that an announcement is limited to, and the bytes of the name of one.
 pub(crate) const INTERFACES: usize = 64;
