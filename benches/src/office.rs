@@ -67,7 +67,7 @@ impl Station {
     }
 
     pub(crate) fn keep(&self, path: &Path, is_disk: bool) {
-        let mut arguments = vec!["keep", path.to_str().expect("text")];
+        let mut arguments = vec!["include", path.to_str().expect("text")];
         if is_disk {
             arguments.push("--disk");
         }

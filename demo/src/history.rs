@@ -1,6 +1,7 @@
 //! Thirty days of the office, lived through by the real client and the real service.
 
-use std::fs::{self, OpenOptions};
+use std::fs;
+use std::fs::OpenOptions;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -16,13 +17,13 @@ use jetfrost_client::home::{Home, Session};
 use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{Rights, Wish, restore};
-use jetfrost_client::ways_in::new_office_key;
+use jetfrost_client::unlock_methods::new_office_key;
 use jetfrost_image::crypto::SystemRandom;
 use jetfrost_image::format::ArgonCost;
 use jetfrost_service::{Config, Running, SteppedClock};
 use jetfrost_wire::Binary;
-use jetfrost_wire::access::OpenTo;
-use jetfrost_wire::attention::{MailSecurity, MailSettings, MailState, SetMail};
+use jetfrost_wire::access::Grants;
+use jetfrost_wire::alerts::{MailSecurity, MailSettings, MailState, SetMail};
 use jetfrost_wire::destination::{Destination, NewDestination};
 use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::people::{Account, Group, NewAccount, NewGroup, Role};
@@ -135,7 +136,7 @@ impl Past {
             directory: shelf.display().to_string(),
             capacity: Some(4_000_000_000),
             reserve: Some(1_000_000_000),
-            open_to: OpenTo { groups: Work::ALL.map(|work| work.group().into()).to_vec(), ..OpenTo::default() },
+            grants: Grants { groups: Work::ALL.map(|work| work.group().into()).to_vec(), ..Grants::default() },
             ..NewDestination::default()
         };
         let _: Destination = self.api.post("/destinations", &destination)?;
@@ -174,7 +175,7 @@ impl Past {
             summary_hour: Some(7),
         };
         let _: MailState = self.api.send(Method::PUT, "/mail", &SetMail { settings, password: None })?;
-        let _: MailState = self.api.post("/mail/trial", &())?;
+        let _: MailState = self.api.post("/mail/test", &())?;
         Ok(())
     }
 
@@ -200,15 +201,15 @@ impl Past {
         let mut files = Files::new(&folder, &machine);
         fs::create_dir_all(&folder)?;
         files.begin(self.now())?;
-        let mut chosen = home.chosen()?;
-        chosen.keep(&folder)?;
-        chosen.skip("*.tmp")?;
+        let mut selection = home.selection()?;
+        selection.include(&folder)?;
+        selection.exclude("*.tmp")?;
         let disk = (machine.name == WITH_DISK).then(|| MachineDisk::new(base.join("registry.raw")));
         if let Some(disk) = &disk {
             disk.begin()?;
-            chosen.keep_disk(&disk.path)?;
+            selection.include_disk(&disk.path)?;
         }
-        home.keep_chosen(&chosen)?;
+        home.write_selection(&selection)?;
         self.desks.push(Desk { machine, home, files, folder, disk });
         Ok(())
     }

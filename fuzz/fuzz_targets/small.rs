@@ -1,10 +1,12 @@
 //! The small structures, and what people type.
-#![no_main]
 
 use jetfrost_image::format::{OfficeKeyFile, Receipt, RecoveryKey, RunHead, Slot, StoreFile};
 use jetfrost_wire::enrolment::Invitation;
-use jetfrost_wire::keeping::Keeping;
+use jetfrost_wire::retention::Retention;
 use libfuzzer_sys::fuzz_target;
+
+#![no_main]
+
 
 fuzz_target!(|bytes: &[u8]| {
     let _ = StoreFile::from_bytes(bytes);
@@ -16,8 +18,8 @@ fuzz_target!(|bytes: &[u8]| {
     let _ = RunHead::from_bytes(bytes, bytes.len() as u64);
     if let Ok(text) = std::str::from_utf8(bytes) {
         let _ = jetfrost_wire::size::parse(text);
-        if let Ok(keeping) = text.parse::<Keeping>() {
-            assert_eq!(keeping.to_string().parse(), Ok(keeping));
+        if let Ok(retention) = text.parse::<Retention>() {
+            assert_eq!(retention.to_string().parse(), Ok(retention));
         }
         if let Ok(key) = RecoveryKey::parse(text) {
             assert_eq!(RecoveryKey::parse(&key.to_string()), Ok(key));

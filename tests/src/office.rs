@@ -16,8 +16,8 @@ use jetfrost_client::{ClientError, RecoveryKey};
 use jetfrost_demo::mail_stand_in::MailStandIn;
 use jetfrost_image::crypto::SystemRandom;
 use jetfrost_service::{Clock, Config, Running, SteppedClock, SystemClock};
-use jetfrost_wire::access::OpenTo;
-use jetfrost_wire::attention::{MailSecurity, MailSettings, SetMail};
+use jetfrost_wire::access::Grants;
+use jetfrost_wire::alerts::{MailSecurity, MailSettings, SetMail};
 use jetfrost_wire::destination::{Destination, DestinationChange, NewDestination};
 use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::job::Job;
@@ -198,18 +198,18 @@ impl Office {
             directory: directory.display().to_string(),
             capacity,
             reserve: Some(0),
-            open_to: OpenTo::everybody(),
+            grants: Grants::everybody(),
             ..NewDestination::default()
         };
         self.api.post("/destinations", &new).expect("a destination")
     }
 
     /// Adds a destination without a protected time that keeps what a rule says: for tests of what goes.
-    pub fn unprotected(&self, name: &str, keeping: &str, capacity: Option<u64>) -> Destination {
+    pub fn unprotected(&self, name: &str, retention: &str, capacity: Option<u64>) -> Destination {
         let added = self.destination_at(name, &self.path(name), capacity);
         let change = DestinationChange {
             protected_days: Some(0),
-            keeping: Some(keeping.parse().expect("a rule")),
+            retention: Some(retention.parse().expect("a rule")),
             ..DestinationChange::default()
         };
         self.patch(&format!("/destinations/{}", added.id), &change).expect("set")
@@ -249,9 +249,9 @@ impl Office {
         .expect("it joins");
         let folder = self.path(&format!("{name}-files"));
         fs::create_dir(&folder).expect("a folder");
-        let mut chosen = home.chosen().expect("readable");
-        chosen.keep(&folder).expect("kept");
-        home.keep_chosen(&chosen).expect("written");
+        let mut selection = home.selection().expect("readable");
+        selection.include(&folder).expect("kept");
+        home.write_selection(&selection).expect("written");
         Workstation { home, folder, recovery_key: joined.recovery_key }
     }
 }
@@ -329,9 +329,9 @@ impl Workstation {
 
     /// Keeps a disk from now on.
     pub fn keep_disk(&self, disk: &Path) {
-        let mut chosen = self.home.chosen().expect("readable");
-        chosen.keep_disk(disk).expect("a disk");
-        self.home.keep_chosen(&chosen).expect("written");
+        let mut selection = self.home.selection().expect("readable");
+        selection.include_disk(disk).expect("a disk");
+        self.home.write_selection(&selection).expect("written");
     }
 
     /// Makes a recovery point of the disks.

@@ -143,24 +143,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/admission": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What is let in, and what is underway. */
-        get: operations["admission"];
-        /** Sets what is let in. It counts at once; what is underway comes to its end. */
-        put: operations["set_admission"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/advice/capacity": {
         parameters: {
             query?: never;
@@ -195,7 +177,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/attention": {
+    "/api/v1/alerts": {
         parameters: {
             query?: never;
             header?: never;
@@ -298,7 +280,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/destinations/try": {
+    "/api/v1/destinations/check": {
         parameters: {
             query?: never;
             header?: never;
@@ -308,7 +290,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Says whether a directory would do as a destination; changes nothing. */
-        post: operations["try_directory"];
+        post: operations["check_directory"];
         delete?: never;
         options?: never;
         head?: never;
@@ -333,6 +315,23 @@ export interface paths {
         patch: operations["change_destination"];
         trace?: never;
     };
+    "/api/v1/destinations/{id}/diagnosis": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tries as a client of an account would, from the server. Nothing stays behind. */
+        post: operations["diagnose"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/destinations/{id}/erasure": {
         parameters: {
             query?: never;
@@ -348,23 +347,6 @@ export interface paths {
         post: operations["ask_erasure"];
         /** Calls an erasure off. */
         delete: operations["call_erasure_off"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/destinations/{id}/trial": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Tries as a client of an account would, from the server. Nothing stays behind. */
-        post: operations["try_for"];
-        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -702,7 +684,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/mail/trial": {
+    "/api/v1/mail/test": {
         parameters: {
             query?: never;
             header?: never;
@@ -713,6 +695,24 @@ export interface paths {
         put?: never;
         /** Sends a message that says nothing but that mail works, and says how it went. */
         post: operations["try_mail"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/maintenance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is let in, and what is underway. */
+        get: operations["maintenance"];
+        /** Sets what is let in. It counts at once; what is underway comes to its end. */
+        put: operations["set_maintenance"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1047,41 +1047,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/setting-up": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The set-up list: what is decided, what is not, and whose move it is. */
-        get: operations["setting_up"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/setting-up/{id}/settled": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Decides to leave a step of the set-up list as it is. */
-        put: operations["settle"];
-        post?: never;
-        /** Opens a step of the set-up list again. */
-        delete: operations["reopen"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/settings": {
         parameters: {
             query?: never;
@@ -1095,6 +1060,41 @@ export interface paths {
         put: operations["set_settings"];
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/setup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The set-up list: what is decided, what is not, and whose move it is. */
+        get: operations["setup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/setup/{id}/dismissed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Decides to leave a step of the set-up list as it is. */
+        put: operations["dismiss_step"];
+        post?: never;
+        /** Opens a step of the set-up list again. */
+        delete: operations["restore_step"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1152,35 +1152,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/stores/{id}/leaving": {
+    "/api/v1/stores/{id}/integrity": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        /** Removes an image store. It goes when its waiting time is over. */
-        put: operations["remove_store"];
-        post?: never;
-        /** Brings an image store back whose waiting time is not over. */
-        delete: operations["bring_store_back"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/stores/{id}/leaving/now": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
+        /** What is known of an image store's integrity. */
+        get: operations["integrity"];
         put?: never;
-        /** Removes an image store at once, once the protected time of its points is over. It cannot be brought back. */
-        post: operations["remove_store_now"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1222,7 +1204,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/stores/{id}/points/{sequence}/leaving": {
+    "/api/v1/stores/{id}/points/{sequence}/removal": {
         parameters: {
             query?: never;
             header?: never;
@@ -1240,7 +1222,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/stores/{id}/points/{sequence}/leaving/now": {
+    "/api/v1/stores/{id}/points/{sequence}/removal/now": {
         parameters: {
             query?: never;
             header?: never;
@@ -1251,6 +1233,41 @@ export interface paths {
         put?: never;
         /** Removes a point at once, once its protected time is over. It cannot be brought back. */
         post: operations["remove_point_now"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/{id}/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Removes an image store. It goes when its waiting time is over. */
+        put: operations["remove_store"];
+        post?: never;
+        /** Brings an image store back whose waiting time is not over. */
+        delete: operations["bring_store_back"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/{id}/removal/now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Removes an image store at once, once the protected time of its points is over. It cannot be brought back. */
+        post: operations["remove_store_now"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1344,23 +1361,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/stores/{id}/soundness": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What is known of an image store's soundness. */
-        get: operations["soundness"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/stores/{id}/thinning": {
         parameters: {
             query?: never;
@@ -1379,7 +1379,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/stores/{id}/ways-in": {
+    "/api/v1/stores/{id}/unlock-methods": {
         parameters: {
             query?: never;
             header?: never;
@@ -1387,7 +1387,7 @@ export interface paths {
             cookie?: never;
         };
         /** What opens an image store: kinds, labels and ages of its key slots. */
-        get: operations["ways_in"];
+        get: operations["unlock_methods"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1464,6 +1464,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/workstations/{id}/diagnosis": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tries for the workstation that asks. Nothing stays behind. */
+        post: operations["diagnose_own"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/workstations/{id}/points": {
         parameters: {
             query?: never;
@@ -1534,43 +1551,10 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/workstations/{id}/trial": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Tries for the workstation that asks. Nothing stays behind. */
-        post: operations["try_own"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        /** @description Whether backups are let in. */
-        Accepting: {
-            /** @enum {string} */
-            state: "on";
-        } | {
-            /** @enum {string} */
-            state: "paused";
-            /**
-             * Format: date-time
-             * @description From then on they are again.
-             */
-            until: string;
-        } | {
-            /** @enum {string} */
-            state: "off";
-        };
         /** @description What one account has of one destination. */
         AccessCell: {
             /** @description The destination. */
@@ -1708,48 +1692,16 @@ export interface components {
             browsers: number;
             /**
              * Format: int64
-             * @description Enrolment codes for it that can still be used.
-             */
-            open_codes: number;
-            /**
-             * Format: int64
              * @description Commands that are signed in with it, and its tokens.
              */
             tokens: number;
-            /** @description Its workstations. A new password changes nothing for them: each has a credential of its own. */
-            workstations: components["schemas"]["TiedWorkstation"][];
-        };
-        /**
-         * @description What is let in.
-         * @example {
-         *       "backups": {
-         *         "state": "paused",
-         *         "until": "2026-12-01T06:00:00Z"
-         *       },
-         *       "restores": true
-         *     }
-         */
-        Admission: {
-            /** @description Backups. */
-            backups: components["schemas"]["Accepting"];
-            /** @description Whether restores are let in. They go on while backups are not. */
-            restores: boolean;
-        };
-        /** @description What is let in, and what is underway. */
-        AdmissionState: {
-            /** @description Backups. */
-            backups: components["schemas"]["Accepting"];
-            /** @description Whether restores are let in. They go on while backups are not. */
-            restores: boolean;
             /**
              * Format: int64
-             * @description Restores that are underway.
+             * @description Enrolment codes for it that can still be used.
              */
-            restoring: number;
-            /** @description Workstations whose run is underway. A run that was let in comes to its end: pausing stops none. */
-            running: string[];
-            /** @description Stands for how it is set, for `If-Match`. */
-            version: components["schemas"]["Version"];
+            unused_codes: number;
+            /** @description Its workstations. A new password changes nothing for them: each has a credential of its own. */
+            workstations: components["schemas"]["TiedWorkstation"][];
         };
         /**
          * @description Takes over a destination that another installation wrote.
@@ -1799,6 +1751,32 @@ export interface components {
             points: number;
             /** @description Name of its workstation, as a record that waits for a machine to claim it. */
             workstation: string;
+        };
+        /** @description Something that needs attention. */
+        Alert: {
+            /** @description What kind it is. */
+            kind: components["schemas"]["AlertKind"];
+            /** @description What to do. */
+            next: string;
+            /** @description What is wrong, in a sentence. */
+            says: string;
+            /** @description The destination or workstation, by name; empty for the service itself. */
+            subject: string;
+        };
+        /**
+         * @description A kind of trouble.
+         * @enum {string}
+         */
+        AlertKind: "audit_altered" | "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_not_backed_up" | "certificate" | "failing" | "overdue" | "no_first_point";
+        /** @description All that needs attention now. */
+        Alerts: {
+            /** @description The worst first. */
+            alerts: components["schemas"]["Alert"][];
+            /**
+             * Format: date-time
+             * @description The service's clock.
+             */
+            now: string;
         };
         /**
          * @description Asks what a limit would mean.
@@ -1880,17 +1858,7 @@ export interface components {
          * @description What happens when a backup meets a limit.
          * @enum {string}
          */
-        AtLimit: "stop" | "let_oldest_go";
-        /** @description All that needs attention now. */
-        Attention: {
-            /** @description The worst first. */
-            concerns: components["schemas"]["Concern"][];
-            /**
-             * Format: date-time
-             * @description The service's clock.
-             */
-            now: string;
-        };
+        AtLimit: "stop" | "expire_oldest";
         /** @description What a check of the audit log's chain found. */
         AuditCheck: {
             /**
@@ -2063,6 +2031,16 @@ export interface components {
          */
         Carry: "cookie" | "token";
         /**
+         * @description Asks whether a directory would do.
+         * @example {
+         *       "directory": "/backup/attic"
+         *     }
+         */
+        CheckDirectory: {
+            /** @description The directory on the server, an absolute path. */
+            directory: string;
+        };
+        /**
          * @description Turns a machine into a workstation that is there already.
          * @example {
          *       "secret": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
@@ -2118,7 +2096,7 @@ export interface components {
          * @description What an enrolment code is at the moment.
          * @enum {string}
          */
-        CodeState: "open" | "used" | "expired" | "cancelled";
+        CodeState: "unused" | "used" | "expired" | "cancelled";
         /**
          * @description Commits the point of a run.
          * @example {
@@ -2146,22 +2124,6 @@ export interface components {
             /** @description How far the run came. */
             progress: components["schemas"]["Progress"];
         };
-        /** @description Something that needs attention. */
-        Concern: {
-            /** @description What kind it is. */
-            kind: components["schemas"]["ConcernKind"];
-            /** @description What to do. */
-            next: string;
-            /** @description What is wrong, in a sentence. */
-            says: string;
-            /** @description The destination or workstation, by name; empty for the service itself. */
-            subject: string;
-        };
-        /**
-         * @description A kind of trouble.
-         * @enum {string}
-         */
-        ConcernKind: "audit_altered" | "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_unprotected" | "certificate" | "failing" | "overdue" | "no_first_point";
         /**
          * @description The second confirmation of an erasure.
          * @example {
@@ -2184,6 +2146,19 @@ export interface components {
             code: string;
             /** @description The password of the account. */
             password: string;
+        };
+        /** @description A point that is not whole. */
+        DamagedPoint: {
+            /**
+             * Format: int64
+             * @description How many of its chunks are lost.
+             */
+            lost_chunks: number;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            sequence: number;
         };
         /** @description A place that holds image stores. */
         Destination: {
@@ -2211,14 +2186,12 @@ export interface components {
             /** @description Whether image stores on it must be encrypted. */
             encryption: components["schemas"]["EncryptionPolicy"];
             erasure?: components["schemas"]["Erasure"] | null;
+            /** @description Whose workstations may put backups on it. */
+            grants: components["schemas"]["Grants"];
             /** @description The destination. */
             id: components["schemas"]["DestinationId"];
-            /** @description Which points are kept, unless an image store says otherwise. */
-            keeping: components["schemas"]["Keeping"];
             /** @description Its name. */
             name: string;
-            /** @description Whose workstations may put backups on it. */
-            open_to: components["schemas"]["OpenTo"];
             /**
              * Format: int32
              * @description The protected time: days after its commit, by the service's clock, in which nothing makes a point go.
@@ -2228,14 +2201,16 @@ export interface components {
              * Format: date-time
              * @description When the service last wrote a copy of its own records onto it, sealed for the office key.
              */
-            records_copied?: string | null;
+            records_backed_up?: string | null;
             /** @description Why there is no younger copy, if there should be. */
-            records_trouble?: string | null;
+            records_backup_trouble?: string | null;
             /**
              * Format: int64
              * @description Bytes that its volume must keep free.
              */
             reserve: number;
+            /** @description Which points are kept, unless an image store says otherwise. */
+            retention: components["schemas"]["Retention"];
             /**
              * Format: int64
              * @description Bytes that can still be stored: the least that capacity and volume leave; absent while it is missing.
@@ -2277,7 +2252,7 @@ export interface components {
          * @description Changes what is given of a destination.
          * @example {
          *       "capacity": 4000000000000,
-         *       "open_to": {
+         *       "grants": {
          *         "groups": [
          *           "survey"
          *         ]
@@ -2301,10 +2276,9 @@ export interface components {
             /** @description Where it is now: a directory that holds this destination's own marker. */
             directory?: string | null;
             encryption?: components["schemas"]["EncryptionPolicy"] | null;
-            keeping?: components["schemas"]["Keeping"] | null;
+            grants?: components["schemas"]["Grants"] | null;
             /** @description Another name. */
             name?: string | null;
-            open_to?: components["schemas"]["OpenTo"] | null;
             /**
              * Format: int32
              * @description The protected time in days. A shorter one counts for points that are made from now on; those that are there keep theirs.
@@ -2315,6 +2289,7 @@ export interface components {
              * @description Bytes that its volume must keep free.
              */
             reserve?: number | null;
+            retention?: components["schemas"]["Retention"] | null;
             /**
              * Format: int32
              * @description Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
@@ -2333,6 +2308,40 @@ export interface components {
          * @enum {string}
          */
         DestinationState: "ready" | "full" | "missing" | "foreign" | "withdrawn" | "erasing";
+        /**
+         * @description Tries for an account, from the server.
+         * @example {
+         *       "login": "tove"
+         *     }
+         */
+        DiagnoseFor: {
+            /** @description Login name of the account. */
+            login: string;
+        };
+        /** @description A diagnosis. It ends with the first step that does not go well: that one explains the rest. */
+        Diagnosis: {
+            /** @description The steps that were looked at. */
+            steps: components["schemas"]["DiagnosisLine"][];
+            /** @description Whether all went well. */
+            well: boolean;
+        };
+        /** @description How a step went. */
+        DiagnosisLine: {
+            /** @description What to do, where it did not. */
+            next?: string | null;
+            /** @description How it went, in a sentence. */
+            says: string;
+            /** @description The step. */
+            step: components["schemas"]["DiagnosisStep"];
+            /** @description Whether it went well. */
+            well: boolean;
+            whose_move?: components["schemas"]["WhoseMove"] | null;
+        };
+        /**
+         * @description What is looked at, in this order.
+         * @enum {string}
+         */
+        DiagnosisStep: "account" | "maintenance" | "destination" | "access" | "capacity" | "write_test";
         /** @description How the service announces itself. */
         Discovery: {
             /** @description The name under which it is announced: the decided one, or with a number where another service has that. */
@@ -2365,14 +2374,36 @@ export interface components {
             announce: boolean;
             /** @description Names of the interfaces on which it does; all when empty. */
             interfaces?: string[];
-            /** @description The name under which it does, 1 to 60 bytes without a dot; the usual one when absent. */
+            /** @description The name under which it does, 1 to 48 bytes without a dot; the usual one when absent. */
             name?: string | null;
         };
         /**
          * @description Whether workstations can find the service by themselves.
          * @enum {string}
          */
-        DiscoveryState: "announced" | "silent" | "backups_not_let_in" | "no_interface" | "failed";
+        DiscoveryState: "announced" | "silent" | "backups_paused" | "no_interface" | "failed";
+        /**
+         * @description Decides to leave a step as it is.
+         * @example {
+         *       "why": "the office has no mail server"
+         *     }
+         */
+        Dismiss: {
+            /** @description Why. */
+            why: string;
+        };
+        /** @description A decision to leave a step as it is. */
+        Dismissal: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Who decided. */
+            by: string;
+            /** @description Why. */
+            why: string;
+        };
         /**
          * @description Whether image stores on a destination must be encrypted.
          * @enum {string}
@@ -2670,6 +2701,15 @@ export interface components {
             /** @description Whether a person stopped it. */
             stopped: boolean;
         };
+        /** @description To whom a destination is open: whose workstations may put backups on it. */
+        Grants: {
+            /** @description To all accounts, also those that are yet to come. */
+            everybody?: boolean;
+            /** @description Names of groups. */
+            groups?: string[];
+            /** @description Login names. */
+            logins?: string[];
+        };
         /** @description A set of accounts. */
         Group: {
             /**
@@ -2746,18 +2786,22 @@ export interface components {
             /** @description Why. */
             reason: string;
         };
-        /** @description A point that is not whole. */
-        HurtPoint: {
+        /** @description What is known of the integrity of an image store. */
+        Integrity: {
+            /** @description The points that need some of them. */
+            damaged_points: components["schemas"]["DamagedPoint"][];
+            /** @description What that scrub found, a thousand findings at most. */
+            findings: components["schemas"]["Finding"][];
             /**
              * Format: int64
-             * @description How many of its chunks are lost.
+             * @description Chunks that points need and that are damaged or gone now.
              */
             lost_chunks: number;
             /**
-             * Format: int64
-             * @description Its number.
+             * Format: date-time
+             * @description When every byte of it was last read.
              */
-            sequence: number;
+            scrubbed?: string | null;
         };
         /** @description A network interface of the server. */
         Interface: {
@@ -2846,54 +2890,6 @@ export interface components {
          * @enum {string}
          */
         JobState: "waiting" | "underway" | "paused" | "done" | "failed" | "cancelled";
-        /** @description Which points are kept. */
-        Keeping: {
-            /** @enum {string} */
-            kind: "everything";
-        } | {
-            /**
-             * Format: int32
-             * @description However old, so many points stay.
-             */
-            at_least?: number;
-            /**
-             * Format: int32
-             * @description The last point of each day, for so many days.
-             */
-            days?: number;
-            /**
-             * Format: int32
-             * @description All points of the last so many hours.
-             */
-            hours?: number;
-            /**
-             * Format: int32
-             * @description The last point of each month, for so many months.
-             */
-            months?: number;
-            /**
-             * Format: int32
-             * @description The last point of each week, for so many weeks.
-             */
-            weeks?: number;
-            /**
-             * Format: int32
-             * @description The last point of each year, for so many years.
-             */
-            years?: number;
-            /** @enum {string} */
-            kind: "thinned";
-        };
-        /** @description Something that a person removed and that can still be brought back. */
-        Leaving: {
-            /** @description Who removed it. */
-            by: string;
-            /**
-             * Format: date-time
-             * @description When it goes for good.
-             */
-            ends: string;
-        };
         /** @description What a limit would mean. */
         LimitAdvice: {
             /**
@@ -3025,6 +3021,38 @@ export interface components {
             version: components["schemas"]["Version"];
         };
         /**
+         * @description What is let in.
+         * @example {
+         *       "backups": {
+         *         "state": "paused",
+         *         "until": "2026-12-01T06:00:00Z"
+         *       },
+         *       "restores": true
+         *     }
+         */
+        Maintenance: {
+            /** @description Backups. */
+            backups: components["schemas"]["NewBackups"];
+            /** @description Whether restores are let in. They go on while backups are not. */
+            restores: boolean;
+        };
+        /** @description What is let in, and what is underway. */
+        MaintenanceState: {
+            /** @description Backups. */
+            backups: components["schemas"]["NewBackups"];
+            /** @description Whether restores are let in. They go on while backups are not. */
+            restores: boolean;
+            /**
+             * Format: int64
+             * @description Restores that are underway.
+             */
+            restoring: number;
+            /** @description Workstations whose run is underway. A run that was let in comes to its end: pausing stops none. */
+            running: string[];
+            /** @description Stands for how it is set, for `If-Match`. */
+            version: components["schemas"]["Version"];
+        };
+        /**
          * @description Makes an account.
          * @example {
          *       "login": "tove",
@@ -3054,12 +3082,28 @@ export interface components {
             /** @description What it may do. */
             role: components["schemas"]["Role"];
         };
+        /** @description Whether backups are let in. */
+        NewBackups: {
+            /** @enum {string} */
+            state: "on";
+        } | {
+            /** @enum {string} */
+            state: "paused";
+            /**
+             * Format: date-time
+             * @description From then on they are again.
+             */
+            until: string;
+        } | {
+            /** @enum {string} */
+            state: "off";
+        };
         /**
          * @description Adds a destination.
          * @example {
          *       "name": "Attic shelf",
          *       "directory": "/backup/attic",
-         *       "open_to": {
+         *       "grants": {
          *         "everybody": true
          *       }
          *     }
@@ -3082,11 +3126,10 @@ export interface components {
             directory: string;
             /** @description Whether image stores on it must be encrypted; they must unless given. */
             encryption?: components["schemas"]["EncryptionPolicy"];
-            keeping?: components["schemas"]["Keeping"] | null;
+            /** @description Whose workstations may put backups on it; nobody's unless given. */
+            grants?: components["schemas"]["Grants"];
             /** @description Its name. */
             name: string;
-            /** @description Whose workstations may put backups on it; nobody's unless given. */
-            open_to?: components["schemas"]["OpenTo"];
             /**
              * Format: int32
              * @description The protected time in days: nothing makes a younger point go; 30 unless given, and 7 at least where the oldest points go
@@ -3098,6 +3141,7 @@ export interface components {
              * @description Bytes that its volume must keep free; a twentieth of the volume unless given.
              */
             reserve?: number | null;
+            retention?: components["schemas"]["Retention"] | null;
         };
         /**
          * @description Asks for an enrolment code.
@@ -3229,20 +3273,11 @@ export interface components {
             /** @description Which units sizes are shown in, everywhere. */
             units: components["schemas"]["Units"];
         };
-        /** @description To whom a destination is open: whose workstations may put backups on it. */
-        OpenTo: {
-            /** @description To all accounts, also those that are yet to come. */
-            everybody?: boolean;
-            /** @description Names of groups. */
-            groups?: string[];
-            /** @description Login names. */
-            logins?: string[];
-        };
         /**
          * @description What a person wants of a job.
          * @enum {string}
          */
-        Order: "pause" | "go_on" | "cancel";
+        Order: "pause" | "resume" | "cancel";
         /**
          * @description How a run or a restore stands or ended.
          * @enum {string}
@@ -3402,14 +3437,12 @@ export interface components {
                 /** @description Whether image stores on it must be encrypted. */
                 encryption: components["schemas"]["EncryptionPolicy"];
                 erasure?: components["schemas"]["Erasure"] | null;
+                /** @description Whose workstations may put backups on it. */
+                grants: components["schemas"]["Grants"];
                 /** @description The destination. */
                 id: components["schemas"]["DestinationId"];
-                /** @description Which points are kept, unless an image store says otherwise. */
-                keeping: components["schemas"]["Keeping"];
                 /** @description Its name. */
                 name: string;
-                /** @description Whose workstations may put backups on it. */
-                open_to: components["schemas"]["OpenTo"];
                 /**
                  * Format: int32
                  * @description The protected time: days after its commit, by the service's clock, in which nothing makes a point go.
@@ -3419,14 +3452,16 @@ export interface components {
                  * Format: date-time
                  * @description When the service last wrote a copy of its own records onto it, sealed for the office key.
                  */
-                records_copied?: string | null;
+                records_backed_up?: string | null;
                 /** @description Why there is no younger copy, if there should be. */
-                records_trouble?: string | null;
+                records_backup_trouble?: string | null;
                 /**
                  * Format: int64
                  * @description Bytes that its volume must keep free.
                  */
                 reserve: number;
+                /** @description Which points are kept, unless an image store says otherwise. */
+                retention: components["schemas"]["Retention"];
                 /**
                  * Format: int64
                  * @description Bytes that can still be stored: the least that capacity and volume leave; absent while it is missing.
@@ -3605,9 +3640,9 @@ export interface components {
                 hold?: components["schemas"]["Hold"] | null;
                 /** @description What it is a state of. */
                 kind: components["schemas"]["PointKind"];
-                leaving?: components["schemas"]["Leaving"] | null;
                 /** @description Whether its files were lost when the service last looked. */
                 lost?: boolean;
+                pending_removal?: components["schemas"]["PendingRemoval"] | null;
                 /**
                  * Format: int64
                  * @description Bytes that were sent for it.
@@ -3737,6 +3772,27 @@ export interface components {
             next?: string | null;
         };
         /** @description One page of a list. */
+        Page_UnlockMethod: {
+            /** @description The entries. */
+            items: {
+                /** @description Whether its file on the destination is damaged or gone. The service has it on record, and the next scrub writes it again. */
+                damaged?: boolean;
+                /** @description Its id, in hexadecimal. */
+                id: string;
+                /** @description What opens it. */
+                kind: components["schemas"]["UnlockMethodKind"];
+                /** @description What a person called it. */
+                label?: string | null;
+                /**
+                 * Format: date-time
+                 * @description When it was made, by the workstation's clock.
+                 */
+                made: string;
+            }[];
+            /** @description Pass as `after` for the next page; absent on the last. */
+            next?: string | null;
+        };
+        /** @description One page of a list. */
         Page_Volume: {
             /** @description The entries. */
             items: {
@@ -3764,27 +3820,6 @@ export interface components {
                  * @description Its bytes.
                  */
                 size: number;
-            }[];
-            /** @description Pass as `after` for the next page; absent on the last. */
-            next?: string | null;
-        };
-        /** @description One page of a list. */
-        Page_WayIn: {
-            /** @description The entries. */
-            items: {
-                /** @description Whether its file on the destination is damaged or gone. The service has it on record, and the next scrub writes it again. */
-                damaged?: boolean;
-                /** @description Its id, in hexadecimal. */
-                id: string;
-                /** @description What opens it. */
-                kind: components["schemas"]["WayInKind"];
-                /** @description What a person called it. */
-                label?: string | null;
-                /**
-                 * Format: date-time
-                 * @description When it was made, by the workstation's clock.
-                 */
-                made: string;
             }[];
             /** @description Pass as `after` for the next page; absent on the last. */
             next?: string | null;
@@ -3852,6 +3887,16 @@ export interface components {
             /** @description Workstations that go on as before: their credentials have nothing to do with the password. */
             unaffected: string[];
         };
+        /** @description Something that a person removed and that can still be brought back. */
+        PendingRemoval: {
+            /** @description Who removed it. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description When it goes for good.
+             */
+            ends: string;
+        };
         /**
          * @description What a run is busy with.
          * @enum {string}
@@ -3882,9 +3927,9 @@ export interface components {
             hold?: components["schemas"]["Hold"] | null;
             /** @description What it is a state of. */
             kind: components["schemas"]["PointKind"];
-            leaving?: components["schemas"]["Leaving"] | null;
             /** @description Whether its files were lost when the service last looked. */
             lost?: boolean;
+            pending_removal?: components["schemas"]["PendingRemoval"] | null;
             /**
              * Format: int64
              * @description Bytes that were sent for it.
@@ -4014,7 +4059,7 @@ export interface components {
          * @description What a restore is for.
          * @enum {string}
          */
-        Purpose: "bring_back" | "drill";
+        Purpose: "restore" | "drill";
         /**
          * @description Removes at once what an administrator could bring back otherwise: who asks shows password and second factor again.
          * @example {
@@ -4069,6 +4114,44 @@ export interface components {
         };
         /** @description A restore. */
         RestoreId: string;
+        /** @description Which points are kept. */
+        Retention: {
+            /** @enum {string} */
+            kind: "everything";
+        } | {
+            /**
+             * Format: int32
+             * @description However old, so many points stay.
+             */
+            at_least?: number;
+            /**
+             * Format: int32
+             * @description The last point of each day, for so many days.
+             */
+            days?: number;
+            /**
+             * Format: int32
+             * @description All points of the last so many hours.
+             */
+            hours?: number;
+            /**
+             * Format: int32
+             * @description The last point of each month, for so many months.
+             */
+            months?: number;
+            /**
+             * Format: int32
+             * @description The last point of each week, for so many weeks.
+             */
+            weeks?: number;
+            /**
+             * Format: int32
+             * @description The last point of each year, for so many years.
+             */
+            years?: number;
+            /** @enum {string} */
+            kind: "thinned";
+        };
         /**
          * @description What an account may do.
          * @enum {string}
@@ -4233,7 +4316,7 @@ export interface components {
              * @description Points that were committed and are damaged or lost at the service: what is latest may be older than what this workstation
              *     made last.
              */
-            hurt_points?: number[];
+            damaged_points?: number[];
             latest?: components["schemas"]["Binary"] | null;
             latest_of_kind?: components["schemas"]["Binary"] | null;
             /**
@@ -4356,33 +4439,11 @@ export interface components {
             settings: components["schemas"]["MailSettings"];
         };
         /** @description The set-up list. */
-        SettingUp: {
+        Setup: {
             /** @description Whether nothing is open. */
             ready: boolean;
             /** @description All steps, in the order of the work. */
             steps: components["schemas"]["StepLine"][];
-        };
-        /**
-         * @description Decides to leave a step as it is.
-         * @example {
-         *       "why": "the office has no mail server"
-         *     }
-         */
-        Settle: {
-            /** @description Why. */
-            why: string;
-        };
-        /** @description A decision to leave a step as it is. */
-        Settled: {
-            /**
-             * Format: date-time
-             * @description When.
-             */
-            at: string;
-            /** @description Who decided. */
-            by: string;
-            /** @description Why. */
-            why: string;
         };
         /**
          * @description Signs in.
@@ -4424,23 +4485,6 @@ export interface components {
             /** @description The slots. */
             slots: components["schemas"]["Binary"][];
         };
-        /** @description What is known of the soundness of an image store. */
-        Soundness: {
-            /** @description What that scrub found, a thousand findings at most. */
-            findings: components["schemas"]["Finding"][];
-            /** @description The points that need some of them. */
-            hurt_points: components["schemas"]["HurtPoint"][];
-            /**
-             * Format: int64
-             * @description Chunks that points need and that are damaged or gone now.
-             */
-            lost_chunks: number;
-            /**
-             * Format: date-time
-             * @description When every byte of it was last read.
-             */
-            scrubbed?: string | null;
-        };
         /** @description Codes that open once each when the authenticator is lost. */
         SpareCodes: {
             /** @description Shown once. */
@@ -4450,23 +4494,23 @@ export interface components {
          * @description Why a point stays.
          * @enum {string}
          */
-        StayReason: "recent" | "protected" | "day" | "week" | "month" | "year" | "at_least" | "from_the_future" | "latest" | "held" | "leaving";
+        StayReason: "recent" | "protected" | "day" | "week" | "month" | "year" | "at_least" | "from_the_future" | "latest" | "held" | "pending_removal";
         /**
          * @description A step of setting an office up.
          * @enum {string}
          */
-        Step: "storage" | "people" | "encryption" | "access" | "limits" | "office_key" | "protection" | "second_factor" | "discovery" | "mail" | "admission" | "first_machine" | "first_point" | "first_drill";
+        Step: "storage" | "people" | "encryption" | "access" | "limits" | "office_key" | "protection" | "second_factor" | "discovery" | "mail" | "maintenance" | "first_machine" | "first_point" | "first_drill";
         /** @description A line of the set-up list. */
         StepLine: {
             /** @description Whether the move is at a workstation; else it is the administrator's. */
             at_a_workstation: boolean;
             /** @description Whether it may be left as it is. */
-            may_be_settled: boolean;
+            can_be_dismissed: boolean;
+            dismissed?: components["schemas"]["Dismissal"] | null;
             /** @description What to do, while it is open. */
             next?: string | null;
             /** @description How things are, in a sentence. */
             says: string;
-            settled?: components["schemas"]["Settled"] | null;
             /** @description How it stands. */
             state: components["schemas"]["StepState"];
             /** @description The step. */
@@ -4476,21 +4520,21 @@ export interface components {
          * @description How a step stands.
          * @enum {string}
          */
-        StepState: "done" | "open" | "settled";
+        StepState: "done" | "open" | "dismissed";
         /**
          * @description What an administrator sets for one image store.
          * @example {
          *       "limit": 300000000000,
-         *       "keeping": null
+         *       "retention": null
          *     }
          */
         StoreSettings: {
-            keeping?: components["schemas"]["Keeping"] | null;
             /**
              * Format: int64
              * @description Bytes it may occupy; absent for no limit of its own.
              */
             limit?: number | null;
+            retention?: components["schemas"]["Retention"] | null;
         };
         /** @description An image store, as the service sees it. */
         StoreSummary: {
@@ -4520,11 +4564,6 @@ export interface components {
             hold?: components["schemas"]["Hold"] | null;
             /** @description Its id, in hexadecimal. */
             id: string;
-            /** @description Which points are kept. */
-            keeping: components["schemas"]["Keeping"];
-            /** @description Whether that was set for this store, and not for all of its destination. */
-            keeping_is_own: boolean;
-            leaving?: components["schemas"]["Leaving"] | null;
             /**
              * Format: int64
              * @description Bytes it may occupy; absent for no limit of its own.
@@ -4535,11 +4574,16 @@ export interface components {
              * @description How many chunks that points need are damaged or gone, as far as is known.
              */
             lost_chunks: number;
+            pending_removal?: components["schemas"]["PendingRemoval"] | null;
             /**
              * Format: int64
              * @description How many points it holds.
              */
             points: number;
+            /** @description Which points are kept. */
+            retention: components["schemas"]["Retention"];
+            /** @description Whether that was set for this store, and not for all of its destination. */
+            retention_is_own: boolean;
             /**
              * Format: date-time
              * @description When every byte of it was last read and compared with its checks.
@@ -4565,12 +4609,12 @@ export interface components {
              * @description Chunks that nothing would need any more.
              */
             freed_chunks: number;
-            /** @description By which rule. */
-            keeping: components["schemas"]["Keeping"];
             /** @description Whether terms were changed, and points that were there before are kept longer, as the earlier terms promised. */
             keeps_earlier_promises: boolean;
             /** @description All points, latest first. */
             points: components["schemas"]["PointFate"][];
+            /** @description By which rule. */
+            retention: components["schemas"]["Retention"];
         };
         /** @description A workstation of an account, with what would go with it. */
         TiedWorkstation: {
@@ -4599,50 +4643,6 @@ export interface components {
          * @enum {string}
          */
         TokenScope: "all" | "see";
-        /** @description A trial. It ends with the first step that does not go well: that one explains the rest. */
-        Trial: {
-            /** @description The steps that were looked at. */
-            steps: components["schemas"]["TrialLine"][];
-            /** @description Whether all went well. */
-            well: boolean;
-        };
-        /** @description How a step went. */
-        TrialLine: {
-            /** @description What to do, where it did not. */
-            next?: string | null;
-            /** @description How it went, in a sentence. */
-            says: string;
-            /** @description The step. */
-            step: components["schemas"]["TrialStep"];
-            /** @description Whether it went well. */
-            well: boolean;
-            whose_move?: components["schemas"]["WhoseMove"] | null;
-        };
-        /**
-         * @description What is looked at, in this order.
-         * @enum {string}
-         */
-        TrialStep: "account" | "admission" | "destination" | "access" | "room" | "probe";
-        /**
-         * @description Asks whether a directory would do.
-         * @example {
-         *       "directory": "/backup/attic"
-         *     }
-         */
-        TryDirectory: {
-            /** @description The directory on the server, an absolute path. */
-            directory: string;
-        };
-        /**
-         * @description Tries for an account, from the server.
-         * @example {
-         *       "login": "tove"
-         *     }
-         */
-        TryFor: {
-            /** @description Login name of the account. */
-            login: string;
-        };
         /**
          * @description What was typed.
          * @example {
@@ -4663,6 +4663,27 @@ export interface components {
          * @enum {string}
          */
         Units: "decimal" | "binary";
+        /** @description A key slot, as the service sees it: not what opens it. */
+        UnlockMethod: {
+            /** @description Whether its file on the destination is damaged or gone. The service has it on record, and the next scrub writes it again. */
+            damaged?: boolean;
+            /** @description Its id, in hexadecimal. */
+            id: string;
+            /** @description What opens it. */
+            kind: components["schemas"]["UnlockMethodKind"];
+            /** @description What a person called it. */
+            label?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was made, by the workstation's clock.
+             */
+            made: string;
+        };
+        /**
+         * @description What opens an image store.
+         * @enum {string}
+         */
+        UnlockMethodKind: "passphrase" | "recovery_key" | "office_key" | "unencrypted";
         /** @description Whether a directory would do as a destination. */
         Verdict: {
             /** @description The volume's file system. */
@@ -4726,27 +4747,6 @@ export interface components {
             /** @description Whether it is this service's; another's can be adopted. */
             ours: boolean;
         };
-        /** @description A key slot, as the service sees it: not what opens it. */
-        WayIn: {
-            /** @description Whether its file on the destination is damaged or gone. The service has it on record, and the next scrub writes it again. */
-            damaged?: boolean;
-            /** @description Its id, in hexadecimal. */
-            id: string;
-            /** @description What opens it. */
-            kind: components["schemas"]["WayInKind"];
-            /** @description What a person called it. */
-            label?: string | null;
-            /**
-             * Format: date-time
-             * @description When it was made, by the workstation's clock.
-             */
-            made: string;
-        };
-        /**
-         * @description What opens an image store.
-         * @enum {string}
-         */
-        WayInKind: "passphrase" | "recovery_key" | "office_key" | "open";
         /**
          * @description Whose move it is after a problem.
          * @enum {string}
@@ -5365,88 +5365,6 @@ export interface operations {
             };
         };
     };
-    admission: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description What was asked for. */
-            200: {
-                headers: {
-                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
-                    ETag?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["AdmissionState"];
-                };
-            };
-            400: components["responses"]["BadRequest"];
-            401: components["responses"]["NotSignedIn"];
-            403: components["responses"]["NotAllowed"];
-            429: components["responses"]["TooMuch"];
-            /** @description A problem: the kind says which, and the next step what to do. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    set_admission: {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description The ETag of what the change was decided on. */
-                "if-match"?: string | null;
-            };
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Admission"];
-            };
-        };
-        responses: {
-            /** @description What was asked for. */
-            200: {
-                headers: {
-                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
-                    ETag?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["AdmissionState"];
-                };
-            };
-            400: components["responses"]["BadRequest"];
-            401: components["responses"]["NotSignedIn"];
-            403: components["responses"]["NotAllowed"];
-            409: components["responses"]["Conflict"];
-            412: components["responses"]["ChangedMeanwhile"];
-            413: components["responses"]["TooLarge"];
-            415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["Invalid"];
-            429: components["responses"]["TooMuch"];
-            /** @description A problem: the kind says which, and the next step what to do. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     advise_capacity: {
         parameters: {
             query?: never;
@@ -5544,7 +5462,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Attention"];
+                    "application/json": components["schemas"]["Alerts"];
                 };
             };
             400: components["responses"]["BadRequest"];
@@ -5814,7 +5732,7 @@ export interface operations {
             };
         };
     };
-    try_directory: {
+    check_directory: {
         parameters: {
             query?: never;
             header?: never;
@@ -5823,7 +5741,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TryDirectory"];
+                "application/json": components["schemas"]["CheckDirectory"];
             };
         };
         responses: {
@@ -5928,6 +5846,50 @@ export interface operations {
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["ChangedMeanwhile"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    diagnose: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DiagnoseFor"];
+            };
+        };
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Diagnosis"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
             413: components["responses"]["TooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];
@@ -6092,50 +6054,6 @@ export interface operations {
             403: components["responses"]["NotAllowed"];
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["Invalid"];
-            429: components["responses"]["TooMuch"];
-            /** @description A problem: the kind says which, and the next step what to do. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    try_for: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["TryFor"];
-            };
-        };
-        responses: {
-            /** @description What was asked for. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Trial"];
-                };
-            };
-            400: components["responses"]["BadRequest"];
-            401: components["responses"]["NotSignedIn"];
-            403: components["responses"]["NotAllowed"];
-            404: components["responses"]["NotFound"];
-            409: components["responses"]["Conflict"];
-            413: components["responses"]["TooLarge"];
-            415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];
             429: components["responses"]["TooMuch"];
             /** @description A problem: the kind says which, and the next step what to do. */
@@ -7293,6 +7211,88 @@ export interface operations {
             };
         };
     };
+    maintenance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MaintenanceState"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_maintenance: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of what the change was decided on. */
+                "if-match"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Maintenance"];
+            };
+        };
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MaintenanceState"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            412: components["responses"]["ChangedMeanwhile"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     overview: {
         parameters: {
             query?: never;
@@ -8222,121 +8222,6 @@ export interface operations {
             };
         };
     };
-    setting_up: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description What was asked for. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SettingUp"];
-                };
-            };
-            400: components["responses"]["BadRequest"];
-            401: components["responses"]["NotSignedIn"];
-            403: components["responses"]["NotAllowed"];
-            429: components["responses"]["TooMuch"];
-            /** @description A problem: the kind says which, and the next step what to do. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    settle: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Settle"];
-            };
-        };
-        responses: {
-            /** @description What was asked for. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SettingUp"];
-                };
-            };
-            400: components["responses"]["BadRequest"];
-            401: components["responses"]["NotSignedIn"];
-            403: components["responses"]["NotAllowed"];
-            404: components["responses"]["NotFound"];
-            409: components["responses"]["Conflict"];
-            413: components["responses"]["TooLarge"];
-            415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["Invalid"];
-            429: components["responses"]["TooMuch"];
-            /** @description A problem: the kind says which, and the next step what to do. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    reopen: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description What was asked for. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SettingUp"];
-                };
-            };
-            400: components["responses"]["BadRequest"];
-            401: components["responses"]["NotSignedIn"];
-            403: components["responses"]["NotAllowed"];
-            404: components["responses"]["NotFound"];
-            409: components["responses"]["Conflict"];
-            422: components["responses"]["Invalid"];
-            429: components["responses"]["TooMuch"];
-            /** @description A problem: the kind says which, and the next step what to do. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     settings: {
         parameters: {
             query?: never;
@@ -8406,6 +8291,121 @@ export interface operations {
             412: components["responses"]["ChangedMeanwhile"];
             413: components["responses"]["TooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Setup"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dismiss_step: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Dismiss"];
+            };
+        };
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Setup"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restore_step: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Setup"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
             422: components["responses"]["Invalid"];
             429: components["responses"]["TooMuch"];
             /** @description A problem: the kind says which, and the next step what to do. */
@@ -8589,7 +8589,7 @@ export interface operations {
             };
         };
     };
-    remove_store: {
+    integrity: {
         parameters: {
             query?: never;
             header?: never;
@@ -8606,97 +8606,13 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Workstation"];
+                    "application/json": components["schemas"]["Integrity"];
                 };
             };
             400: components["responses"]["BadRequest"];
             401: components["responses"]["NotSignedIn"];
             403: components["responses"]["NotAllowed"];
             404: components["responses"]["NotFound"];
-            409: components["responses"]["Conflict"];
-            422: components["responses"]["Invalid"];
-            429: components["responses"]["TooMuch"];
-            /** @description A problem: the kind says which, and the next step what to do. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    bring_store_back: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description What was asked for. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Workstation"];
-                };
-            };
-            400: components["responses"]["BadRequest"];
-            401: components["responses"]["NotSignedIn"];
-            403: components["responses"]["NotAllowed"];
-            404: components["responses"]["NotFound"];
-            409: components["responses"]["Conflict"];
-            422: components["responses"]["Invalid"];
-            429: components["responses"]["TooMuch"];
-            /** @description A problem: the kind says which, and the next step what to do. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    remove_store_now: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["RemoveNow"];
-            };
-        };
-        responses: {
-            /** @description What was asked for. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Job"];
-                };
-            };
-            400: components["responses"]["BadRequest"];
-            401: components["responses"]["NotSignedIn"];
-            403: components["responses"]["NotAllowed"];
-            404: components["responses"]["NotFound"];
-            409: components["responses"]["Conflict"];
-            413: components["responses"]["TooLarge"];
-            415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["Invalid"];
             429: components["responses"]["TooMuch"];
             /** @description A problem: the kind says which, and the next step what to do. */
             default: {
@@ -8915,6 +8831,126 @@ export interface operations {
             path: {
                 id: string;
                 sequence: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemoveNow"];
+            };
+        };
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workstation"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bring_store_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workstation"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_store_now: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
             };
             cookie?: never;
         };
@@ -9179,7 +9215,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["WayIn"];
+                    "application/json": components["schemas"]["UnlockMethod"];
                 };
             };
             400: components["responses"]["BadRequest"];
@@ -9227,42 +9263,6 @@ export interface operations {
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
             422: components["responses"]["Invalid"];
-            429: components["responses"]["TooMuch"];
-            /** @description A problem: the kind says which, and the next step what to do. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    soundness: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description What was asked for. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Soundness"];
-                };
-            };
-            400: components["responses"]["BadRequest"];
-            401: components["responses"]["NotSignedIn"];
-            403: components["responses"]["NotAllowed"];
-            404: components["responses"]["NotFound"];
             429: components["responses"]["TooMuch"];
             /** @description A problem: the kind says which, and the next step what to do. */
             default: {
@@ -9349,7 +9349,7 @@ export interface operations {
             };
         };
     };
-    ways_in: {
+    unlock_methods: {
         parameters: {
             query?: never;
             header?: never;
@@ -9366,7 +9366,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_WayIn"];
+                    "application/json": components["schemas"]["Page_UnlockMethod"];
                 };
             };
             400: components["responses"]["BadRequest"];
@@ -9521,6 +9521,44 @@ export interface operations {
             401: components["responses"]["NotSignedIn"];
             403: components["responses"]["NotAllowed"];
             404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    diagnose_own: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Diagnosis"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
             429: components["responses"]["TooMuch"];
             /** @description A problem: the kind says which, and the next step what to do. */
             default: {
@@ -9769,44 +9807,6 @@ export interface operations {
             409: components["responses"]["Conflict"];
             413: components["responses"]["TooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["Invalid"];
-            429: components["responses"]["TooMuch"];
-            /** @description A problem: the kind says which, and the next step what to do. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    try_own: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description What was asked for. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Trial"];
-                };
-            };
-            400: components["responses"]["BadRequest"];
-            401: components["responses"]["NotSignedIn"];
-            403: components["responses"]["NotAllowed"];
-            404: components["responses"]["NotFound"];
-            409: components["responses"]["Conflict"];
             422: components["responses"]["Invalid"];
             429: components["responses"]["TooMuch"];
             /** @description A problem: the kind says which, and the next step what to do. */

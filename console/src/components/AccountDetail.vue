@@ -35,7 +35,7 @@ const typed = ref('')
 const stations = computed(() => ties.data.value?.workstations ?? [])
 const FATES = [
   { value: 'to', text: 'another account takes them, and they go on' },
-  { value: 'retire', text: 'their machines are cut off, their backups are kept' },
+  { value: 'retire', text: 'their machines are cut off, their backups stay' },
   { value: 'remove', text: 'their backups are removed, after the waiting time' },
 ]
 const heirs = computed(() => props.accounts.filter((a) => a.id !== props.account.id).map((a) => a.login))
@@ -109,7 +109,7 @@ onMounted(ties.reload)
     </form>
 
     <p v-if="ties.data.value" class="mb-2">
-      Signed in: {{ many(ties.data.value.browsers, 'browser') }}, {{ many(ties.data.value.tokens, 'token') }} of commands. Open enrolment codes: {{ ties.data.value.open_codes }}.
+      Signed in: {{ many(ties.data.value.browsers, 'browser') }}, {{ many(ties.data.value.tokens, 'token') }} of commands. Unused enrolment codes: {{ ties.data.value.unused_codes }}.
       <template v-if="stations.length">Workstations: {{ stations.map((w) => `${w.name} (${many(w.points, 'point')}${w.bytes == null ? '' : `, ${size(w.bytes)}`})`).join(', ') }}.</template>
       <template v-if="account.disabled">Disabled since {{ moment(account.disabled) }}.</template>
     </p>
@@ -133,7 +133,7 @@ onMounted(ties.reload)
         <BFormGroup :label="`Type ${account.login} to remove it`" label-for="typed-login" class="col-3"><BFormInput id="typed-login" v-model="typed" required autocomplete="off" /></BFormGroup>
         <div class="col-12 d-flex gap-2">
           <BButton type="submit" variant="danger" :disabled="typed !== account.login || removing.busy.value">Remove the account</BButton>
-          <BButton variant="outline-secondary" @click="asking = false">Leave it</BButton>
+          <BButton variant="outline-secondary" @click="asking = false">Cancel</BButton>
         </div>
       </div>
     </form>

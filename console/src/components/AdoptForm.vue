@@ -33,7 +33,7 @@ const adopting = useForm(async () => {
     </div>
     <div v-if="found" role="status" class="mt-3">
       <p class="mb-2">
-        <template v-if="found.destination">{{ found.name }} was adopted with {{ many(found.stores.length, 'image store') }}. It keeps everything until you say otherwise, and is open to nobody yet.</template>
+        <template v-if="found.destination">{{ found.name }} was adopted with {{ many(found.stores.length, 'image store') }}. Its retention is everything until you change it, and nobody has access yet.</template>
         <template v-else>With {{ found.name }} would come {{ many(found.stores.length, 'image store') }}. Nothing was changed.</template>
       </p>
       <ul class="mb-2">

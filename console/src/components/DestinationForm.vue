@@ -23,7 +23,7 @@ const verdict = ref<Verdict>()
 const capacityBytes = computed(() => (capacity.value.trim() === '' ? null : parseSize(capacity.value)))
 
 const trying = useForm(async () => {
-  verdict.value = await post<Verdict>('/destinations/try', { directory: directory.value })
+  verdict.value = await post<Verdict>('/destinations/check', { directory: directory.value })
 })
 const adding = useForm(async () => {
   await post<Destination>('/destinations', {
@@ -31,7 +31,7 @@ const adding = useForm(async () => {
     description: description.value,
     directory: directory.value,
     capacity: capacityBytes.value,
-    open_to: { everybody: everybody.value },
+    grants: { everybody: everybody.value },
   })
   name.value = description.value = directory.value = capacity.value = ''
   verdict.value = undefined
@@ -64,7 +64,7 @@ watch(
       />
       <RuledInput id="destination-capacity" v-model="capacity" label="Capacity" rule="size" description="Such as 2TB; empty for no limit." column="col-3" />
       <RuledInput id="destination-description" v-model="description" label="What it is for" rule="description" column="col-9" />
-      <div class="col-12"><BFormCheckbox v-model="everybody">Open it to everybody; otherwise it is open to nobody until you say to whom, under Access</BFormCheckbox></div>
+      <div class="col-12"><BFormCheckbox v-model="everybody">Grant access to everybody; otherwise nobody has access until you grant it, under Access</BFormCheckbox></div>
     </div>
     <CapacityAdvice v-if="verdict && verdict.fitness !== 'unfit'" :directory="directory" :capacity="capacityBytes" />
     <p v-if="verdict" role="status" class="mt-2 mb-0">

@@ -4,7 +4,7 @@ import { computed, ref, useId } from 'vue'
 import { get, post, put, remove } from '../api/client'
 import type { Destination, ErasurePreview } from '../api/types'
 import { useForm } from '../composables/useForm'
-import { openToText } from '../logic/access'
+import { grantsText } from '../logic/access'
 import { many, moment, size } from '../logic/format'
 import DestinationRoom from './DestinationRoom.vue'
 import DestinationSettings from './DestinationSettings.vue'
@@ -53,12 +53,12 @@ function leave() {
     <p v-if="destination.description" class="mb-1 mt-2">{{ destination.description }}</p>
     <p v-if="destination.why" class="jf-note my-2">
       {{ destination.why.charAt(0).toUpperCase() + destination.why.slice(1) }}{{ destination.since ? `, since ${moment(destination.since)}` : '' }}.
-      <template v-if="destination.erasure?.ends">All of it goes on {{ moment(destination.erasure.ends) }}.</template>
+      <template v-if="destination.erasure?.ends">All of it will be erased on {{ moment(destination.erasure.ends) }}.</template>
     </p>
-    <p class="mb-0 mt-2">Open to <strong>{{ openToText(destination.open_to) }}</strong>.</p>
+    <p class="mb-0 mt-2">Access: <strong>{{ grantsText(destination.grants) }}</strong>.</p>
     <DestinationSettings :destination="destination" :may-change="mayChange" @changed="emit('changed')">
       <template v-if="withdrawn && !erasing">
-        <BButton v-if="destination.state !== 'erasing'" size="sm" variant="outline-secondary" :aria-label="`Bring back ${destination.name}`" @click="bringing.submit">Bring back</BButton>
+        <BButton v-if="destination.state !== 'erasing'" size="sm" variant="outline-secondary" :aria-label="`Reinstate ${destination.name}`" @click="bringing.submit">Reinstate</BButton>
         <BButton v-if="destination.erasure?.ends" size="sm" variant="primary" :aria-label="`Call the erasure off of ${destination.name}`" @click="callingOff.submit">Call the erasure off</BButton>
         <BButton v-else size="sm" variant="outline-danger" :aria-label="`Erase ${destination.name}…`" @click="looking.submit">Erase…</BButton>
       </template>
@@ -79,7 +79,7 @@ function leave() {
       <div class="d-flex gap-2">
         <BFormInput :id="`${id}-typed`" v-model="typed" required autocomplete="off" />
         <BButton type="submit" variant="danger" class="text-nowrap">{{ erasing.confirmation ? 'Erase it' : 'Go on' }}</BButton>
-        <BButton variant="outline-secondary" class="text-nowrap" @click="leave">Leave it</BButton>
+        <BButton variant="outline-secondary" class="text-nowrap" @click="leave">Cancel</BButton>
       </div>
     </form>
   </DestinationRoom>

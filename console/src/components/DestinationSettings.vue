@@ -2,17 +2,17 @@
 import { BButton, BFormGroup, BFormSelect } from 'bootstrap-vue-next'
 import { computed, ref, useId } from 'vue'
 import { get, patch } from '../api/client'
-import type { AtLimit, Destination, EncryptionPolicy, Keeping } from '../api/types'
+import type { AtLimit, Destination, EncryptionPolicy, Retention } from '../api/types'
 import { useEdit } from '../composables/useEdit'
 import type { Line } from '../logic/edit'
 import { exactSize, many, parseSize } from '../logic/format'
-import { keepingText } from '../logic/keeping'
+import { retentionText } from '../logic/retention'
 import CapacityAdvice from './CapacityAdvice.vue'
-import KeepingFields from './KeepingFields.vue'
+import RetentionFields from './RetentionFields.vue'
 import EditAlert from './EditAlert.vue'
 import RuledInput from './RuledInput.vue'
 
-/** A destination's limits, what it keeps, and what happens at a limit. */
+/** A destination's limits, its retention, and what happens at a limit. */
 const props = defineProps<{ destination: Destination; mayChange: boolean }>()
 const emit = defineEmits<{ changed: [] }>()
 
@@ -28,13 +28,13 @@ const waiting = ref<string | number>(7)
 const scrub = ref<string | number>(30)
 const atLimit = ref<AtLimit>('stop')
 const encryption = ref<EncryptionPolicy>('required')
-const keeping = ref<Keeping>({ kind: 'everything' })
+const retention = ref<Retention>({ kind: 'everything' })
 const capacityBytes = computed(() => (capacity.value.trim() === '' ? null : parseSize(capacity.value)))
 const defaultBytes = computed(() => (defaultLimit.value.trim() === '' ? null : parseSize(defaultLimit.value)))
 const reserveBytes = computed(() => parseSize(reserve.value))
 const AT_LIMIT: { value: AtLimit; text: string }[] = [
   { value: 'stop', text: 'backups stop and say so' },
-  { value: 'let_oldest_go', text: 'a workstation’s oldest points go, once their protected time is over' },
+  { value: 'expire_oldest', text: 'a workstation’s oldest points expire, once their protected time is over' },
 ]
 
 const ENCRYPTION: { value: EncryptionPolicy; text: string }[] = [
@@ -53,7 +53,7 @@ function fill(d: Destination) {
   scrub.value = d.scrub_days
   atLimit.value = d.at_limit
   encryption.value = d.encryption
-  keeping.value = d.keeping
+  retention.value = d.retention
 }
 
 const whole = (days: string | number) => Math.trunc(Number(days)) || 0
@@ -63,7 +63,7 @@ const mine = () => ({
   capacity: capacityBytes.value,
   reserve: reserveBytes.value,
   default_limit: defaultBytes.value,
-  keeping: keeping.value,
+  retention: retention.value,
   at_limit: atLimit.value,
   encryption: encryption.value,
   protected_days: whole(protectedDays.value),
@@ -78,7 +78,7 @@ const lines = (d: Omit<ReturnType<typeof mine>, Sizes> & { [size in Sizes]?: num
   ['Capacity', sized(d.capacity)],
   ['Reserve', sized(d.reserve)],
   ['Limit of new stores', sized(d.default_limit)],
-  ['Keeps', keepingText(d.keeping)],
+  ['Retention', retentionText(d.retention)],
   ['At a limit', AT_LIMIT.find((a) => a.value === d.at_limit)?.text ?? ''],
   ['Encryption', ENCRYPTION.find((e) => e.value === d.encryption)?.text ?? ''],
   ['Protected time', many(d.protected_days, 'day')],
@@ -107,9 +107,9 @@ function change() {
 <template>
   <div class="mt-2">
     <p class="mb-2">
-      Keeps <strong>{{ keepingText(destination.keeping) }}</strong>. At a limit, {{ AT_LIMIT.find((a) => a.value === destination.at_limit)?.text }}.
-      {{ destination.protected_days ? `Nothing makes a point go in the first ${destination.protected_days} days.` : 'There is no protected time: a rule or a limit may take a point at any age.' }}
-      What is removed can be brought back for {{ destination.waiting_days }} days.
+      Retention: <strong>{{ retentionText(destination.retention) }}</strong>. At a limit, {{ AT_LIMIT.find((a) => a.value === destination.at_limit)?.text }}.
+      {{ destination.protected_days ? `No point expires in the first ${destination.protected_days} days.` : 'There is no protected time: a rule or a limit may expire a point at any age.' }}
+      What is removed can be undeleted for {{ destination.waiting_days }} days.
       {{ destination.encryption === 'required' ? 'Image stores on it must be encrypted.' : 'Image stores on it may go without encryption.' }}
       {{ destination.scrub_days ? `Every stored byte is read and compared every ${destination.scrub_days} days.` : 'Stored bytes are read and compared only when asked for.' }}
     </p>
@@ -145,10 +145,10 @@ function change() {
         </BFormGroup>
       </div>
       <CapacityAdvice :destination="destination.id" :capacity="capacityBytes" :reserve="reserveBytes" :default-limit="defaultBytes" />
-      <KeepingFields v-model="keeping" class="mt-3" />
+      <RetentionFields v-model="retention" class="mt-3" />
       <div class="mt-3 d-flex gap-2">
         <BButton type="submit" variant="primary" :disabled="saving.busy.value || capacityBytes === undefined || reserveBytes === undefined || defaultBytes === undefined">Save</BButton>
-        <BButton variant="outline-secondary" @click="changing = false">Leave as it is</BButton>
+        <BButton variant="outline-secondary" @click="changing = false">Cancel</BButton>
       </div>
     </form>
   </div>

@@ -31,10 +31,10 @@ const says = computed(() => {
       return `Announced as “${data.value.announced_as}”.`
     case 'silent':
       return 'Not announced, as was decided.'
-    case 'backups_not_let_in':
-      return 'Not announced while backups are not let in.'
+    case 'backups_paused':
+      return 'Not announced while new backups are paused.'
     case 'no_interface':
-      return 'Not announced: the service listens on no interface that was chosen.'
+      return 'Not announced: the service listens on none of the chosen interfaces.'
     default:
       return `Not announced: ${data.value?.trouble ?? 'the network refused'}.`
   }

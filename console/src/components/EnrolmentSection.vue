@@ -104,7 +104,7 @@ onMounted(reload)
       <div class="row g-3">
         <RuledInput id="code-login" v-model="login" label="For the machine of (login name)" rule="known-account" column="col-4" required autocomplete="off" />
         <BFormGroup label="Destination" label-for="code-destination" class="col-4">
-          <BFormSelect id="code-destination" v-model="destination" :disabled="claims != null" :options="[{ value: null, text: 'the only one that is open to it' }, ...(data?.destinations.map((d) => d.name) ?? [])]" />
+          <BFormSelect id="code-destination" v-model="destination" :disabled="claims != null" :options="[{ value: null, text: 'the only one that it has access to' }, ...(data?.destinations.map((d) => d.name) ?? [])]" />
         </BFormGroup>
         <BFormGroup label="Hands over" label-for="code-claims" class="col-4">
           <BFormSelect id="code-claims" v-model="claims" :options="claimable" />
@@ -135,9 +135,9 @@ onMounted(reload)
             <td>{{ moment(c.expires) }}</td>
             <td>{{ c.workstation ?? c.machine ?? c.claims ?? '–' }}</td>
             <td>
-              <div v-if="mayChange && (c.state === 'open' || c.state === 'expired')" class="d-flex gap-2 justify-content-end">
+              <div v-if="mayChange && (c.state === 'unused' || c.state === 'expired')" class="d-flex gap-2 justify-content-end">
                 <BButton size="sm" variant="outline-secondary" :aria-label="`Renew the code for ${c.machine ?? c.login}`" @click="renew(c)">Renew</BButton>
-                <BButton v-if="c.state === 'open'" size="sm" variant="outline-secondary" :aria-label="`Cancel the code for ${c.machine ?? c.login}`" @click="cancel(c)">Cancel</BButton>
+                <BButton v-if="c.state === 'unused'" size="sm" variant="outline-secondary" :aria-label="`Cancel the code for ${c.machine ?? c.login}`" @click="cancel(c)">Cancel</BButton>
               </div>
             </td>
           </tr>

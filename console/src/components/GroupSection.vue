@@ -106,7 +106,7 @@ const removing = useForm(async () => {
       </div>
       <div class="mt-3 d-flex gap-2">
         <BButton type="submit" variant="primary" :disabled="saving.busy.value || limitBytes === undefined || quotaBytes === undefined">Save group</BButton>
-        <BButton variant="outline-secondary" @click="open = undefined">Leave as it is</BButton>
+        <BButton variant="outline-secondary" @click="open = undefined">Cancel</BButton>
         <BButton variant="outline-danger" class="ms-auto" @click="removing.submit">Remove {{ open.name }}: its accounts stay</BButton>
       </div>
     </form>

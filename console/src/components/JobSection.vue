@@ -66,7 +66,7 @@ onMounted(reload)
             </td>
             <td v-if="mayChange" class="text-end text-nowrap">
               <template v-if="!ended(job)">
-                <BButton v-if="job.state === 'paused'" size="sm" variant="outline-secondary" :aria-label="`Go on with ${job.kind} of ${job.name}`" @click="give(job, 'go_on')">Go on</BButton>
+                <BButton v-if="job.state === 'paused'" size="sm" variant="outline-secondary" :aria-label="`Go on with ${job.kind} of ${job.name}`" @click="give(job, 'resume')">Go on</BButton>
                 <BButton v-else size="sm" variant="outline-secondary" :aria-label="`Pause ${job.kind} of ${job.name}`" @click="give(job, 'pause')">Pause</BButton>
                 <BButton size="sm" variant="outline-secondary" class="ms-2" :aria-label="`Cancel ${job.kind} of ${job.name}`" @click="give(job, 'cancel')">Cancel</BButton>
               </template>

@@ -86,17 +86,17 @@ function change() {
   changing.value = true
 }
 const trying = useForm(async () => {
-  data.value = await post<MailState>('/mail/trial', undefined)
+  data.value = await post<MailState>('/mail/test', undefined)
 })
 const ending = useForm(async () => {
   data.value = await remove<MailState>('/mail')
 })
 const says = computed(() => {
   const now = data.value
-  if (!now?.settings) return 'Nobody is told by mail when something needs attention.'
+  if (!now?.settings) return 'Alerts are not sent by mail.'
   if (now.trouble) return `The mail server has not taken the last message${now.trouble_since ? `, since ${moment(now.trouble_since)}` : ''}: ${now.trouble}`
   const to = now.settings.recipients.join(', ')
-  return now.delivered ? `What needs attention is told to ${to}. The mail server last took a message at ${moment(now.delivered)}.` : `What needs attention is told to ${to}; no message was sent yet.`
+  return now.delivered ? `Alerts go to ${to}. The mail server last accepted a message at ${moment(now.delivered)}.` : `Alerts go to ${to}; no message has been sent yet.`
 })
 onMounted(reload)
 </script>

@@ -7,7 +7,7 @@ import { useForm } from '../composables/useForm'
 import ProblemAlert from './ProblemAlert.vue'
 import RemoveNowForm from './RemoveNowForm.vue'
 
-/** Hold, release, remove and bring back one point, and remove it without waiting. What cannot be undone is asked again. */
+/** Hold, release, remove and undelete one point, and remove it without waiting. What cannot be undone is asked again. */
 const props = defineProps<{ store: string; point: Point; isLatest: boolean }>()
 const emit = defineEmits<{ changed: [] }>()
 
@@ -29,8 +29,8 @@ function removedNow() {
 }
 const holding = form(() => put(`${path.value}/hold`, { reason: reason.value }))
 const releasing = form(() => remove(`${path.value}/hold`))
-const removing = form(() => put(`${path.value}/leaving`, undefined))
-const bringing = form(() => remove(`${path.value}/leaving`))
+const removing = form(() => put(`${path.value}/removal`, undefined))
+const bringing = form(() => remove(`${path.value}/removal`))
 const problem = computed(() => [holding, releasing, removing, bringing].map((f) => f.problem.value).find(Boolean))
 </script>
 
@@ -44,14 +44,14 @@ const problem = computed(() => [holding, releasing, removing, bringing].map((f) 
   <div v-else-if="asking === 'remove'" class="d-flex gap-2 align-items-center">
     <span>Remove point {{ point.sequence }}?</span>
     <BButton size="sm" variant="danger" @click="removing.submit">Remove</BButton>
-    <BButton size="sm" variant="outline-secondary" @click="asking = undefined">Keep</BButton>
+    <BButton size="sm" variant="outline-secondary" @click="asking = undefined">Cancel</BButton>
   </div>
-  <RemoveNowForm v-else-if="asking === 'now'" :id="`point-${point.sequence}`" :path="`${path}/leaving/now`" :what="`point ${point.sequence}`" @done="removedNow" @cancel="asking = undefined" />
+  <RemoveNowForm v-else-if="asking === 'now'" :id="`point-${point.sequence}`" :path="`${path}/removal/now`" :what="`point ${point.sequence}`" @done="removedNow" @cancel="asking = undefined" />
   <div v-else class="d-flex gap-2 justify-content-end">
     <BButton v-if="point.hold" size="sm" variant="outline-secondary" :aria-label="`Release point ${point.sequence}`" @click="releasing.submit">Release</BButton>
     <BButton v-else size="sm" variant="outline-secondary" :aria-label="`Hold point ${point.sequence}`" @click="asking = 'hold'">Hold</BButton>
-    <BButton v-if="point.leaving" size="sm" variant="outline-secondary" :aria-label="`Bring back point ${point.sequence}`" @click="bringing.submit">Bring back</BButton>
-    <BButton v-if="point.leaving" size="sm" variant="outline-secondary" :aria-label="`Remove now… point ${point.sequence}`" @click="asking = 'now'">Remove now…</BButton>
-    <BButton v-if="!point.leaving && !point.hold && !isLatest" size="sm" variant="outline-secondary" :aria-label="`Remove point ${point.sequence}`" @click="asking = 'remove'">Remove</BButton>
+    <BButton v-if="point.pending_removal" size="sm" variant="outline-secondary" :aria-label="`Undelete point ${point.sequence}`" @click="bringing.submit">Undelete</BButton>
+    <BButton v-if="point.pending_removal" size="sm" variant="outline-secondary" :aria-label="`Remove now… point ${point.sequence}`" @click="asking = 'now'">Remove now…</BButton>
+    <BButton v-if="!point.pending_removal && !point.hold && !isLatest" size="sm" variant="outline-secondary" :aria-label="`Remove point ${point.sequence}`" @click="asking = 'remove'">Remove</BButton>
   </div>
 </template>

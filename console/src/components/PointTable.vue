@@ -32,7 +32,7 @@ const emit = defineEmits<{ changed: [] }>()
         <td>
           <template v-if="p.hold">held by {{ p.hold.by }}: {{ p.hold.reason }}</template>
           <template v-else-if="p.lost">its files are lost</template>
-          <template v-else-if="p.leaving">removed by {{ p.leaving.by }}, goes {{ moment(p.leaving.ends) }}</template>
+          <template v-else-if="p.pending_removal">removed by {{ p.pending_removal.by }}, gone for good {{ moment(p.pending_removal.ends) }}</template>
         </td>
         <td v-if="mayChange"><PointActions :store="store" :point="p" :is-latest="i === 0" @changed="emit('changed')" /></td>
       </tr>

@@ -1,10 +1,10 @@
 import { expect, test } from 'vitest'
-import { cellText, openToText } from './access'
+import { cellText, grantsText } from './access'
 
-test('to whom a destination is open is said as people say it', () => {
-  expect(openToText({ everybody: true, groups: ['survey'], logins: [] })).toBe('everybody')
-  expect(openToText({ everybody: false, groups: ['survey'], logins: ['tove'] })).toBe('group survey, tove')
-  expect(openToText({ everybody: false, groups: [], logins: [] })).toBe('nobody')
+test('access to a destination reads as people say it', () => {
+  expect(grantsText({ everybody: true, groups: ['survey'], logins: [] })).toBe('everybody')
+  expect(grantsText({ everybody: false, groups: ['survey'], logins: ['tove'] })).toBe('group survey, tove')
+  expect(grantsText({ everybody: false, groups: [], logins: [] })).toBe('nobody')
 })
 
 test('every reason is named, and none is a no', () => {

@@ -1,7 +1,7 @@
-/** To whom a destination is open, and why an account may put backups there, in words. */
-import type { AccessCell, AccessReason, OpenTo } from '../api/types'
+/** Who has access to a destination, and why an account may put backups there, in words. */
+import type { AccessCell, AccessReason, Grants } from '../api/types'
 
-export function openToText(to: OpenTo): string {
+export function grantsText(to: Grants): string {
   if (to.everybody) return 'everybody'
   const all = [...(to.groups ?? []).map((group) => `group ${group}`), ...(to.logins ?? [])]
   return all.length ? all.join(', ') : 'nobody'
@@ -10,7 +10,7 @@ export function openToText(to: OpenTo): string {
 function reason(of: AccessReason): string {
   switch (of.by) {
     case 'everybody':
-      return 'open to everybody'
+      return 'everybody'
     case 'account':
       return 'by account'
     case 'group':

@@ -2,7 +2,7 @@
 import { computed, onMounted } from 'vue'
 import { list } from '../api/client'
 import type { AccessLine, Account, Destination, Group } from '../api/types'
-import OpenToForm from '../components/OpenToForm.vue'
+import GrantsForm from '../components/GrantsForm.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
 import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
@@ -34,7 +34,7 @@ onMounted(reload)
   <p v-if="loading && !data" class="jf-quiet" role="status">Loading…</p>
   <template v-if="data">
     <div class="row g-3 mb-4">
-      <div v-for="d in data.destinations" :key="d.id" class="col-12 col-xl-6"><OpenToForm :destination="d" :accounts="data.accounts" :groups="data.groups" :may-change="mayChange" @changed="reload" /></div>
+      <div v-for="d in data.destinations" :key="d.id" class="col-12 col-xl-6"><GrantsForm :destination="d" :accounts="data.accounts" :groups="data.groups" :may-change="mayChange" @changed="reload" /></div>
       <p v-if="!data.destinations.length" class="mb-0">There is no destination yet: add one under Storage.</p>
     </div>
     <section v-if="data.destinations.length" aria-labelledby="matrix">

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import AdmissionPanel from '../components/AdmissionPanel.vue'
+import MaintenancePanel from '../components/MaintenancePanel.vue'
 import AuditSection from '../components/AuditSection.vue'
 import JobSection from '../components/JobSection.vue'
 import MailPanel from '../components/MailPanel.vue'
@@ -12,7 +12,7 @@ const mayChange = computed(() => account.value?.role === 'administrator')
 
 <template>
   <h1 class="mb-3">Activity</h1>
-  <AdmissionPanel :may-change="mayChange" />
+  <MaintenancePanel :may-change="mayChange" />
   <MailPanel :may-change="mayChange" />
   <JobSection :may-change="mayChange" />
   <AuditSection />

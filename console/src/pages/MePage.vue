@@ -99,7 +99,7 @@ onMounted(sessions.reload)
           <form v-if="ending" class="d-flex gap-2 align-items-end" @submit.prevent="unfactoring.submit">
             <BFormGroup label="Password of the account" label-for="factor-password"><BFormInput id="factor-password" v-model="password" type="password" required autocomplete="current-password" /></BFormGroup>
             <BButton type="submit" variant="danger">End it</BButton>
-            <BButton variant="outline-secondary" @click="ending = false">Leave it</BButton>
+            <BButton variant="outline-secondary" @click="ending = false">Cancel</BButton>
           </form>
           <BButton v-else variant="outline-secondary" @click="ending = true">End the second factor…</BButton>
         </template>

@@ -4,10 +4,10 @@ import { computed, onMounted, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 import { get } from '../api/client'
 import type { Event, Overview } from '../api/types'
-import AttentionPanel from '../components/AttentionPanel.vue'
+import AlertPanel from '../components/AlertPanel.vue'
 import DestinationRoom from '../components/DestinationRoom.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
-import SettingUpPanel from '../components/SettingUpPanel.vue'
+import SetupPanel from '../components/SetupPanel.vue'
 import WorkstationTable from '../components/WorkstationTable.vue'
 import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
@@ -44,8 +44,8 @@ onMounted(reload)
     <span class="ms-auto jf-quiet small" role="status">{{ live ? 'Updates live' : 'Connecting…' }}</span>
   </div>
   <ProblemAlert :problem="problem" retry @retry="reload" />
-  <AttentionPanel v-if="account && account.role !== 'member'" />
-  <SettingUpPanel v-if="account && account.role !== 'member'" :may-change="account.role === 'administrator'" />
+  <AlertPanel v-if="account && account.role !== 'member'" />
+  <SetupPanel v-if="account && account.role !== 'member'" :may-change="account.role === 'administrator'" />
   <div v-if="loading && !data" class="jf-quiet"><BSpinner small /> Loading…</div>
   <template v-if="data">
     <WorkstationTable v-if="data.workstations.length" :workstations="data.workstations" :now="now" />

@@ -45,7 +45,7 @@ onMounted(() => {
       <h2 id="volumes">Volumes of this server</h2>
       <ProblemAlert :problem="volumes.problem.value" retry @retry="volumes.reload" />
       <VolumeTable v-if="volumes.data.value" :volumes="volumes.data.value.items" @use="(at) => (directory = `${at === '/' ? '' : at}/jetfrost`)" />
-      <p v-else-if="volumes.loading.value" class="jf-quiet" role="status">Looking at the volumes; a probe is written to each and removed…</p>
+      <p v-else-if="volumes.loading.value" class="jf-quiet" role="status">Looking at the volumes; a test file is written to each and removed…</p>
     </section>
     <DestinationForm :chosen="directory" @changed="changed" />
     <AdoptForm @changed="changed" />

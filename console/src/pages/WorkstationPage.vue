@@ -5,13 +5,13 @@ import { RouterLink } from 'vue-router'
 import { get } from '../api/client'
 import type { Event, Page, Point, Restore, Run, ServiceInfo, Workstation } from '../api/types'
 import HistoryTable from '../components/HistoryTable.vue'
-import KeepingPanel from '../components/KeepingPanel.vue'
+import RetentionPanel from '../components/RetentionPanel.vue'
 import PointTable from '../components/PointTable.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
 import RunProgress from '../components/RunProgress.vue'
-import SoundnessPanel from '../components/SoundnessPanel.vue'
+import IntegrityPanel from '../components/IntegrityPanel.vue'
 import StateWord from '../components/StateWord.vue'
-import WaysInPanel from '../components/WaysInPanel.vue'
+import UnlockMethodsPanel from '../components/UnlockMethodsPanel.vue'
 import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
 import { useNow } from '../composables/useNow'
@@ -106,7 +106,7 @@ onMounted(reload)
           <dd>{{ w.latest_point ? `${many(w.latest_point.files, noun(w.latest_point.kind))}, ${size(w.latest_point.bytes)}` : '–' }}</dd>
         </div>
         <div>
-          <dt>Points kept</dt>
+          <dt>Points</dt>
           <dd>{{ w.store.points }}</dd>
         </div>
         <div>
@@ -119,8 +119,8 @@ onMounted(reload)
         </div>
         <div>
           <dt>Last drill</dt>
-          <dd v-if="w.store.drill_failed" class="jf-bad">did not bring everything back, {{ age(w.store.drill_failed, now) }}</dd>
-          <dd v-else-if="w.store.drilled">brought point {{ w.store.drilled_point }} back, {{ age(w.store.drilled, now) }}</dd>
+          <dd v-if="w.store.drill_failed" class="jf-bad">did not restore everything, {{ age(w.store.drill_failed, now) }}</dd>
+          <dd v-else-if="w.store.drilled">restored point {{ w.store.drilled_point }}, {{ age(w.store.drilled, now) }}</dd>
           <dd v-else>none yet: <code>jetfrost drill</code></dd>
         </div>
         <div>
@@ -138,7 +138,7 @@ onMounted(reload)
       </dl>
     </section>
 
-    <KeepingPanel :workstation="w" :may-change="mayChange" @changed="reload" />
+    <RetentionPanel :workstation="w" :may-change="mayChange" @changed="reload" />
 
     <section class="jf-panel mb-3 table-responsive">
       <h2>Recovery points</h2>
@@ -147,13 +147,13 @@ onMounted(reload)
         <BButton v-if="data.points.next" size="sm" variant="outline-secondary" class="mt-2" @click="morePoints">Show older points</BButton>
       </template>
       <p v-else class="mb-0">
-        There is none yet: no backup has come to its end. On the workstation, <code>jetfrost backup</code> makes one; what was sent before is kept.
+        There is none yet: no backup has come to its end. On the workstation, <code>jetfrost backup</code> makes one; what was sent so far stays.
       </p>
     </section>
 
-    <SoundnessPanel :workstation="w" :now="now" :may-change="mayChange" />
+    <IntegrityPanel :workstation="w" :now="now" :may-change="mayChange" />
 
-    <WaysInPanel :workstation="w" :may-change="mayChange" />
+    <UnlockMethodsPanel :workstation="w" :may-change="mayChange" />
 
     <section class="jf-panel table-responsive">
       <h2>History of runs and restores</h2>

@@ -105,7 +105,7 @@ fn code_of(problem: &Problem) -> Code {
             | ProblemKind::WrongSecondFactor
             | ProblemKind::TooManyAttempts,
         ) => Code::Refused,
-        Some(ProblemKind::DestinationMissing | ProblemKind::Stopping | ProblemKind::NotLetIn | ProblemKind::RecordsBusy) => {
+        Some(ProblemKind::DestinationMissing | ProblemKind::Stopping | ProblemKind::Paused | ProblemKind::RecordsBusy) => {
             Code::Unreachable
         }
         _ => Code::Failed,
@@ -115,7 +115,7 @@ fn code_of(problem: &Problem) -> Code {
 fn next_step(error: &ClientError) -> &'static str {
     match error {
         ClientError::Unreachable { .. } => {
-            "Look whether this machine is in the office's network and the service runs; then try again. What was sent is kept."
+            "Look whether this machine is in the office's network and the service runs; then try again. What was sent stays."
         }
         ClientError::OtherCertificate { .. } => {
             "Do not go on. Ask the administrator whether the service has a new identity: then jetfrost accept-identity FINGERPRINT. If it has not, something else answers there."
@@ -124,8 +124,8 @@ fn next_step(error: &ClientError) -> &'static str {
         ClientError::AlreadyJoined(_) => "Use another --state-directory to join a second service.",
         ClientError::NotSignedIn => "Run: jetfrost sign-in ADDRESS",
         ClientError::Busy => "Wait until it has ended; 'jetfrost history' shows it.",
-        ClientError::NothingChosen => "Choose what is backed up: jetfrost keep FOLDER",
-        ClientError::Pattern { .. } => "See 'jetfrost skip --help' for how patterns are written.",
+        ClientError::NothingIncluded => "Choose what is backed up: jetfrost include FOLDER",
+        ClientError::Pattern { .. } => "See 'jetfrost exclude --help' for how patterns are written.",
         ClientError::Folder { .. } => "Give the path of a folder that is there.",
         ClientError::Invitation(_) => "Copy the enrolment code whole, beginning with JF1-, or ask for a new one.",
         ClientError::RecoveryKey(_) => "Compare it with the printed recovery key.",
@@ -173,7 +173,7 @@ fn next_step(error: &ClientError) -> &'static str {
         ClientError::WeakSlot => {
             "Tell the administrator: the service asks for guesses at the passphrase that cost nothing. No secret was tried."
         }
-        ClientError::NothingDrawn => "Let it bring back more: jetfrost drill --most SIZE",
+        ClientError::NothingDrawn => "Let it restore more: jetfrost drill --most SIZE",
         ClientError::Stopped => "Run it again: it goes on where it was.",
         _ => "See what the system says, then try again.",
     }

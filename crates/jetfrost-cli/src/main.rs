@@ -1,21 +1,26 @@
 //! `jetfrost`: the command of administrators and workstations.
 
-mod commands;
-mod failure;
-mod ui;
-
 use std::path::PathBuf;
 use std::process::ExitCode;
 
-use clap::{Parser, Subcommand};
-use commands::{
-    discovery, disk, drill, enrolment, identity, keeping, machine, mail, me, office, people, places, salvage, watch, ways_in,
+use clap::{FromArgMatches, Parser, Subcommand};
+use commands::administration::{
+    access, account, alert, audit, destination, discovery, enrolment, group, job, mail, maintenance, me, point, roster, scrub,
+    session, settings, setup, store, thinning, workstation,
 };
+use commands::getting_back::{attach, check, disks, drill, exceptions, look, points, restore, restore_disk, salvage};
+use commands::keys::{escrow, unlock, unlock_method};
+use commands::this_workstation::{accept_identity, backup, diagnose, discover, history, join, selection, status};
 use failure::Failure;
 use jetfrost_client::home::Home;
 use ui::Ui;
 
-/// Backs this workstation up to the office's service, brings files back, and manages the service.
+mod commands;
+mod failure;
+mod help;
+mod ui;
+
+/// Backs this workstation up to the office's service, gets files back, and manages the service.
 #[derive(Debug, Parser)]
 #[command(name = "jetfrost", version, disable_help_subcommand = true)]
 struct Arguments {
@@ -29,133 +34,138 @@ struct Arguments {
     command: Command,
 }
 
+/// The commands, in the order of the help. [`help::HEADINGS`] says where each heading begins.
 #[derive(Debug, Subcommand)]
 enum Command {
     /// Makes this machine a workstation, with an enrolment code from the administrator.
-    Join(machine::Join),
-    /// Shows that a secret opens this workstation's image store, and puts its key back if it was lost.
-    Unlock(ways_in::Unlock),
-    /// Lists what opens this workstation's image store.
-    WaysIn,
-    /// Changes the image passphrase; no data is written again.
-    ChangePassphrase(ways_in::ChangePassphrase),
-    /// Adds one more image passphrase.
-    AddPassphrase(ways_in::AddPassphrase),
-    /// Makes a new recovery key, prints it once, and ends the old one.
-    RenewRecoveryKey(ways_in::RenewRecoveryKey),
-    /// Lets the office key open this workstation's image store, too.
-    Entrust(ways_in::Entrust),
-    /// Takes a way in away; never the last one.
-    RemoveWayIn(ways_in::RemoveWayIn),
-    /// Backs folders up from now on.
-    Keep(machine::Keep),
+    Join(join::Join),
+    /// Backs up folders, files or disks from now on.
+    Include(selection::Include),
     /// Leaves out what matches patterns.
-    Skip(machine::Skip),
-    /// Shows what is kept and skipped.
-    Chosen,
+    Exclude(selection::Exclude),
+    /// Shows what is included and excluded.
+    Selection,
     /// Makes a recovery point now.
-    Backup(machine::Backup),
-    /// Lists the recovery points.
-    Points(machine::Points),
-    /// Lists a folder as it was.
-    Look(machine::Look),
-    /// Brings files back.
-    Restore(machine::Restore),
-    /// Lists the disks in a point, with their partitions.
-    Disks(disk::Disks),
-    /// Brings a disk back, into a new image file or onto a block device.
-    RestoreDisk(disk::RestoreDisk),
-    /// Serves a disk of a point on this machine, for reading, to standard tools.
-    Attach(disk::Attach),
-    /// Gets everything still readable out of a damaged image store, on a copy.
-    Salvage(salvage::Salvage),
-    /// Lists what a point does not hold as it should.
-    Exceptions(machine::Exceptions),
-    /// Reads a point back with the key and compares all of it with what was backed up.
-    Check(machine::Check),
-    /// Rehearses a restore: brings files drawn at random back for real, compares them, and puts it on record.
-    Drill(drill::Drill),
+    Backup(backup::Backup),
+    /// Shows how this workstation is doing.
+    Status,
     /// Lists runs and restores.
     History,
-    /// Shows how this workstation stands.
-    Standing,
-    /// Tries all that a backup needs, from this machine; nothing stays behind.
-    Probe,
-    /// Knows the service by another identity from now on, when the administrator has renewed it at once.
-    AcceptIdentity(identity::AcceptIdentity),
-    /// Looks for services on the local network and in DNS.
-    Find(discovery::Find),
+    /// Finds out why a backup would fail; nothing stays behind.
+    Diagnose,
+    /// Discovers services on the local network and in DNS.
+    Discover(discover::Discover),
+    /// Accepts another identity of the service, when the administrator has renewed it.
+    AcceptIdentity(accept_identity::AcceptIdentity),
+
+    /// Lists the recovery points.
+    Points(points::Points),
+    /// Lists a folder as it was.
+    Look(look::Look),
+    /// Restores files and folders.
+    Restore(restore::Restore),
+    /// Lists the disks in a point, with their partitions.
+    Disks(disks::Disks),
+    /// Restores a disk, into a new image file or onto a block device.
+    RestoreDisk(restore_disk::RestoreDisk),
+    /// Serves a disk of a point on this machine, read-only, to standard tools.
+    Attach(attach::Attach),
+    /// Lists what a point does not hold exactly as it was.
+    Exceptions(exceptions::Exceptions),
+    /// Reads a point back with the key and compares it with what was backed up.
+    Check(check::Check),
+    /// Rehearses a restore: restores a random sample, compares it, and puts the result on record.
+    Drill(drill::Drill),
+    /// Gets everything still readable out of a damaged image store, on a copy.
+    Salvage(salvage::Salvage),
+
+    /// Tries a secret on this workstation's image store, and puts its key back if it was lost.
+    Unlock(unlock::Unlock),
+    /// What unlocks this workstation's image store: passphrases, recovery key, office key.
+    #[command(subcommand)]
+    UnlockMethod(unlock_method::UnlockMethodCommand),
+    /// The office key, which unlocks the stores of workstations that agreed.
+    #[command(subcommand)]
+    Escrow(escrow::Escrow),
+
     /// Begins a session for the commands below.
-    SignIn(office::SignIn),
+    SignIn(session::SignIn),
     /// Ends the session.
     SignOut,
+    /// You: sessions, tokens, password, second factor.
+    #[command(subcommand)]
+    Me(me::Me),
+    /// The set-up list: what is done, what is not, and whose move it is.
+    #[command(subcommand)]
+    Setup(setup::Setup),
+    /// What needs attention.
+    #[command(subcommand)]
+    Alert(alert::Alert),
     /// People and machines that sign in.
     #[command(subcommand)]
-    Account(people::Account),
+    Account(account::Account),
     /// Sets of accounts.
     #[command(subcommand)]
-    Group(people::Group),
-    /// Whose workstations may put backups where.
+    Group(group::Group),
+    /// Who may put backups where.
     #[command(subcommand)]
-    Access(people::Access),
+    Access(access::Access),
     /// Places that hold image stores.
     #[command(subcommand)]
-    Destination(places::Destination),
+    Destination(destination::Destination),
     /// Codes that turn machines into workstations.
     #[command(subcommand)]
     Enrolment(enrolment::Enrolment),
-    /// Imports people and machines from a CSV file.
+    /// People and machines from a CSV file.
     #[command(subcommand)]
-    Roster(enrolment::Roster),
+    Roster(roster::Roster),
     /// Enrolled machines.
     #[command(subcommand)]
-    Workstation(office::Workstation),
-    /// Recovery points of a workstation: hold, remove, bring back.
+    Workstation(workstation::Workstation),
+    /// Recovery points of a workstation: hold, remove, undelete.
     #[command(subcommand)]
-    Point(keeping::Point),
-    /// Image stores: hold, remove, bring back.
+    Point(point::Point),
+    /// Image stores: hold, remove, undelete.
     #[command(subcommand)]
-    Store(keeping::Store),
-    /// Letting old points go.
+    Store(store::Store),
+    /// Removing points that retention no longer wants.
     #[command(subcommand)]
-    Thinning(keeping::Thinning),
+    Thinning(thinning::Thinning),
     /// The service's check of stored bytes, without any key.
     #[command(subcommand)]
-    Scrub(keeping::Scrub),
-    /// Long work of the service.
+    Scrub(scrub::Scrub),
+    /// Jobs of the service.
     #[command(subcommand)]
-    Job(keeping::Job),
-    /// The office key, which opens the stores of workstations that agreed.
+    Job(job::Job),
+    /// Pausing and resuming backups and restores.
     #[command(subcommand)]
-    Escrow(ways_in::Escrow),
-    /// What is decided of the office, what is not, and whose move it is.
-    #[command(subcommand)]
-    SettingUp(watch::SettingUp),
-    /// What is decided for all of the office.
-    #[command(subcommand)]
-    Settings(watch::Settings),
-    /// What needs somebody's attention.
-    #[command(subcommand)]
-    Attention(mail::Attention),
-    /// Being told by mail what needs attention.
+    Maintenance(maintenance::Maintenance),
+    /// Alerts and summaries by mail.
     #[command(subcommand)]
     Mail(mail::Mail),
-    /// Being found on the network.
+    /// How the service is found on the network.
     #[command(subcommand)]
     Discovery(discovery::Discovery),
-    /// What the service lets in: backups and restores.
+    /// Settings of the whole office.
     #[command(subcommand)]
-    Admission(watch::Admission),
+    Settings(settings::Settings),
     /// What was done and refused, by whom, when and from where.
     #[command(subcommand)]
-    Audit(watch::Audit),
-    /// Yourself: sessions, tokens, password, second factor.
-    #[command(subcommand)]
-    Me(me::Me),
+    Audit(audit::Audit),
+
+    /// Shows the help of a command, or of all commands under a heading.
+    Help(help::Help),
+    /// Prints completions for a shell.
+    Completions(help::Completions),
+    /// Writes the manual pages into a directory.
+    Manual(help::Manual),
 }
 
 fn main() -> ExitCode {
-    let arguments = Arguments::parse();
+    let arguments = match Arguments::from_arg_matches(&help::grammar().get_matches()) {
+        Ok(arguments) => arguments,
+        Err(error) => error.exit(),
+    };
     let ui = Ui::new(arguments.json);
     let home = arguments.state_directory.map_or_else(Home::usual, Home::new);
     match run(arguments.command, &home, &ui) {
@@ -171,81 +181,52 @@ fn main() -> ExitCode {
 fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure> {
     match command {
         Command::Join(command) => command.run(home, ui),
-        Command::Unlock(command) => command.run(home, ui),
-        Command::WaysIn => ways_in::list(home, ui),
-        Command::ChangePassphrase(command) => command.run(home, ui),
-        Command::AddPassphrase(command) => command.run(home, ui),
-        Command::RenewRecoveryKey(command) => command.run(home, ui),
-        Command::Entrust(command) => command.run(home, ui),
-        Command::RemoveWayIn(command) => command.run(home, ui),
-        Command::Keep(command) => command.run(home, ui),
-        Command::Skip(command) => command.run(home, ui),
-        Command::Chosen => machine::chosen(home, ui),
+        Command::Include(command) => command.run(home, ui),
+        Command::Exclude(command) => command.run(home, ui),
+        Command::Selection => selection::selection(home, ui),
         Command::Backup(command) => command.run(home, ui),
+        Command::Status => status::status(home, ui),
+        Command::History => history::history(home, ui),
+        Command::Diagnose => diagnose::diagnose(home, ui),
+        Command::Discover(command) => command.run(ui),
+        Command::AcceptIdentity(command) => command.run(home, ui),
         Command::Points(command) => command.run(home, ui),
         Command::Look(command) => command.run(home, ui),
         Command::Restore(command) => command.run(home, ui),
         Command::Disks(command) => command.run(home, ui),
         Command::RestoreDisk(command) => command.run(home, ui),
         Command::Attach(command) => command.run(home, ui),
-        Command::Salvage(command) => command.run(home, ui),
         Command::Exceptions(command) => command.run(home, ui),
         Command::Check(command) => command.run(home, ui),
         Command::Drill(command) => command.run(home, ui),
-        Command::History => machine::history(home, ui),
-        Command::Standing => machine::standing(home, ui),
-        Command::Probe => machine::probe(home, ui),
-        Command::AcceptIdentity(command) => command.run(home, ui),
+        Command::Salvage(command) => command.run(home, ui),
+        Command::Unlock(command) => command.run(home, ui),
+        Command::UnlockMethod(command) => command.run(home, ui),
+        Command::Escrow(command) => command.run(home, ui),
         Command::SignIn(command) => command.run(home, ui),
-        Command::SignOut => office::sign_out(home, ui),
+        Command::SignOut => session::sign_out(home, ui),
+        Command::Me(command) => command.run(home, ui),
+        Command::Setup(command) => command.run(home, ui),
+        Command::Alert(command) => command.run(home, ui),
         Command::Account(command) => command.run(home, ui),
         Command::Group(command) => command.run(home, ui),
+        Command::Access(command) => command.run(home, ui),
         Command::Destination(command) => command.run(home, ui),
         Command::Enrolment(command) => command.run(home, ui),
         Command::Roster(command) => command.run(home, ui),
-        Command::Find(command) => command.run(ui),
-        Command::Settings(command) => command.run(home, ui),
-        Command::Attention(command) => command.run(home, ui),
-        Command::Mail(command) => command.run(home, ui),
-        Command::Discovery(command) => command.run(home, ui),
         Command::Workstation(command) => command.run(home, ui),
         Command::Point(command) => command.run(home, ui),
         Command::Store(command) => command.run(home, ui),
         Command::Thinning(command) => command.run(home, ui),
         Command::Scrub(command) => command.run(home, ui),
         Command::Job(command) => command.run(home, ui),
-        Command::Escrow(command) => command.run(home, ui),
-        Command::Access(command) => command.run(home, ui),
-        Command::SettingUp(command) => command.run(home, ui),
-        Command::Admission(command) => command.run(home, ui),
+        Command::Maintenance(command) => command.run(home, ui),
+        Command::Mail(command) => command.run(home, ui),
+        Command::Discovery(command) => command.run(home, ui),
+        Command::Settings(command) => command.run(home, ui),
         Command::Audit(command) => command.run(home, ui),
-        Command::Me(command) => command.run(home, ui),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use clap::CommandFactory;
-
-    use super::*;
-
-    #[test]
-    fn the_grammar_is_sound() {
-        Arguments::command().debug_assert();
-    }
-
-    #[test]
-    fn every_command_is_in_the_interface_page_and_the_other_way_round() {
-        let page = include_str!("../../../docs/interface.md");
-        let section = page.split("## Commands of `jetfrost`").skip(1).collect::<String>();
-        for command in Arguments::command().get_subcommands() {
-            let name = command.get_name();
-            assert!(
-                section.contains(&format!("| `{name}"))
-                    || section.contains(&format!("`{name}` |"))
-                    || section.contains(&format!(", `{name}`")),
-                "{name} is not on the page"
-            );
-        }
+        Command::Help(command) => command.run(ui),
+        Command::Completions(command) => command.run(ui),
+        Command::Manual(command) => command.run(ui),
     }
 }

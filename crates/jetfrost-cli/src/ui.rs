@@ -24,7 +24,7 @@ use crate::failure::Failure;
 pub(crate) fn say_stopping() {
     let _ = writeln!(
         std::io::stderr(),
-        "\nStopping at the next good moment: what is done is kept, and the next attempt goes on from there. Again to end at once."
+        "\nStopping at the next good moment: what is done stays, and the next attempt goes on from there. Again to end at once."
     );
 }
 
@@ -53,6 +53,11 @@ impl Ui {
     /// A line of what was asked for. A reader that went away is no failure of the command.
     pub(crate) fn line(&self, text: &str) {
         let _ = writeln!(std::io::stdout(), "{}", printable(text));
+    }
+
+    /// A text of this program's own, as it is: help, a script.
+    pub(crate) fn text(&self, text: &str) {
+        let _ = std::io::stdout().write_all(text.as_bytes());
     }
 
     /// A remark, which is not part of what was asked for.

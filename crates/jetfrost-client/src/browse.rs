@@ -6,7 +6,6 @@ use std::collections::HashMap;
 use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::{StoreKeys, open_chunk, open_point};
 use jetfrost_image::format::{Content, EntryKind, PointBody, PointHead, exceptions_from_page};
-pub use jetfrost_image::format::{Entry, Exception};
 use jetfrost_image::tree::{ChunkSource, ReadError, expand_parts, find_entry, read_listing};
 use jetfrost_wire::workstation::{Point, PointKind};
 use jiff::civil;
@@ -15,6 +14,8 @@ use jiff::tz::TimeZone;
 use crate::error::ClientError;
 use crate::home::Home;
 use crate::shelf::Shelf;
+
+pub use jetfrost_image::format::{Entry, Exception};
 
 type Result<T> = std::result::Result<T, ClientError>;
 
@@ -244,7 +245,7 @@ mod tests {
             exceptions: 0,
             sent: 0,
             hold: None,
-            leaving: None,
+            pending_removal: None,
             lost: false,
         }
     }

@@ -47,12 +47,12 @@ pub fn check(browser: &Browser, point: &OpenPoint, share: u8, meter: &Arc<Meter>
         chosen: Box::new(move |name| drawn(name, salt) < share),
         seen: HashSet::new(),
         batch: Vec::new(),
-        hurt: HashSet::new(),
+        damaged: HashSet::new(),
         opener: Opener::new(browser.keys.clone()),
     };
     check.walk(&point.body.root, |check, _, content| check.content(content))?;
     check.fetch()?;
-    if !check.hurt.is_empty() {
+    if !check.damaged.is_empty() {
         // Which files a damaged chunk touches is looked up only when there is one.
         check.report.entries = 0;
         check.report.damaged.clear();
@@ -74,7 +74,7 @@ struct Check<'c> {
     chosen: Box<dyn Fn(&ChunkName) -> bool>,
     seen: HashSet<ChunkName>,
     batch: Vec<ChunkName>,
-    hurt: HashSet<ChunkName>,
+    damaged: HashSet<ChunkName>,
     opener: Opener,
 }
 
@@ -120,7 +120,7 @@ impl Check<'_> {
     fn content(&mut self, content: &Content) -> Result<()> {
         let Some(names) = self.names(content)? else {
             // The page that names the parts is damaged; the second walk says whose it is.
-            self.hurt.extend(content.parts.iter().filter_map(|part| part.name));
+            self.damaged.extend(content.parts.iter().filter_map(|part| part.name));
             return Ok(());
         };
         for name in names {
@@ -141,7 +141,7 @@ impl Check<'_> {
 
     fn fetch(&mut self) -> Result<()> {
         let names = std::mem::take(&mut self.batch);
-        let Self { browser, meter, report, hurt, opener, .. } = self;
+        let Self { browser, meter, report, damaged, opener, .. } = self;
         if names.is_empty() {
             return Ok(());
         }
@@ -153,7 +153,7 @@ impl Check<'_> {
                     report.bytes += len;
                     meter.bytes_done(len);
                 }
-                None => drop(hurt.insert(names[i])),
+                None => drop(damaged.insert(names[i])),
             }
             Ok(())
         })
@@ -161,9 +161,10 @@ impl Check<'_> {
 
     /// Notes a file if something of it is damaged.
     fn blame(&mut self, path: &[u8], content: &Content) -> Result<()> {
-        let of_pages = content.parts.iter().filter_map(|part| part.name).any(|name| self.hurt.contains(&name));
-        let is_hurt = of_pages || self.names(content)?.is_none_or(|names| names.iter().any(|name| self.hurt.contains(name)));
-        if is_hurt {
+        let of_pages = content.parts.iter().filter_map(|part| part.name).any(|name| self.damaged.contains(&name));
+        let is_damaged =
+            of_pages || self.names(content)?.is_none_or(|names| names.iter().any(|name| self.damaged.contains(name)));
+        if is_damaged {
             self.report.damaged.push(path.to_vec());
         }
         Ok(())

@@ -3,13 +3,14 @@
 
 use std::collections::HashSet;
 use std::ffi::OsStr;
-use std::fs::{self, File};
-use std::io::{self, BufReader, Read};
+use std::fs::File;
+use std::io::{BufReader, Read};
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use std::{fs, io};
 
 use jetfrost_image::crypto::{StoreKeys, random_array};
 use jetfrost_image::format::{Entry, EntryKind, MAX_CHUNK, Part};
@@ -20,7 +21,7 @@ use jetfrost_wire::run::{Phase, Progress};
 use crate::browse::{Browser, OpenPoint};
 use crate::error::ClientError;
 use crate::progress::Meter;
-use crate::restore::{Draw, NotRestored, Rights, Trouble, Troubles, Wish, bring_back};
+use crate::restore::{Draw, NotRestored, Rights, Trouble, Troubles, Wish, put_back};
 use crate::salvage::check_room;
 use crate::through::{Met, go_through};
 
@@ -94,7 +95,7 @@ fn rehearse(
     meter.enter(Phase::Sending);
     let troubles = Troubles::default();
     let wish = Wish { paths: Vec::new(), into: scratch.path().into(), replace: false, rights: Rights::Keep };
-    bring_back(browser, point, &wish, Some(draw), meter, &troubles)?;
+    put_back(browser, point, &wish, Some(draw), meter, &troubles)?;
     meter.enter(Phase::Comparing);
     let mut comparison =
         Comparison { browser, root: scratch.path(), told: troubles.paths(), troubles: &troubles, compared_here: 0 };

@@ -64,8 +64,8 @@ pub enum ClientError {
     #[error("another backup of this workstation is underway")]
     Busy,
     /// No folder was chosen.
-    #[error("no folder has been chosen yet")]
-    NothingChosen,
+    #[error("no folder is included yet")]
+    NothingIncluded,
     /// A pattern that cannot be understood.
     #[error("'{pattern}' is not a pattern: {why}")]
     Pattern {
@@ -75,7 +75,7 @@ pub enum ClientError {
         why: String,
     },
     /// A folder that cannot be chosen.
-    #[error("{path} cannot be kept: {why}")]
+    #[error("{path} cannot be included: {why}")]
     Folder {
         /// Which.
         path: PathBuf,
@@ -225,9 +225,9 @@ impl ClientError {
                 "the workstation has not joined, or nobody is signed in"
             }
             Self::Busy => "another backup of this workstation was underway",
-            Self::NothingChosen => "nothing was chosen to be backed up",
+            Self::NothingIncluded => "nothing is included in the backup",
             Self::Pattern { .. } => "a pattern cannot be understood",
-            Self::Folder { .. } => "a folder cannot be kept",
+            Self::Folder { .. } => "a folder cannot be included",
             Self::Invitation(_) | Self::RecoveryKey(_) | Self::Passphrase(_) | Self::WrongPassphrase => {
                 "a secret or a code was not right"
             }

@@ -1,9 +1,10 @@
 //! Where a machine keeps its settings and keys.
 
-use std::fs::{self, File, OpenOptions, TryLockError};
-use std::io::{self, Write};
+use std::fs::{File, OpenOptions, TryLockError};
+use std::io::Write;
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
+use std::{fs, io};
 
 use data_encoding::HEXLOWER;
 use jetfrost_image::crypto::{StoreKey, StoreKeys};
@@ -12,9 +13,9 @@ use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
 use crate::api::Api;
-use crate::chosen::Chosen;
 use crate::error::ClientError;
 use crate::pins::Learn;
+use crate::selection::Selection;
 
 type Result<T> = std::result::Result<T, ClientError>;
 
@@ -69,7 +70,9 @@ pub(crate) struct Seen {
 
 const MEMBERSHIP: &str = "workstation.json";
 const SESSION: &str = "session.json";
-const CHOSEN: &str = "chosen.toml";
+const SELECTION: &str = "selection.toml";
+/// What it was called up to 0.3.
+const SELECTION_BEFORE: &str = "chosen.toml";
 const STORE_KEY: &str = "store-key";
 const SEEN: &str = "seen.json";
 const PROBE: &str = "probe";
@@ -233,23 +236,26 @@ impl Home {
         }
     }
 
-    /// The folders and patterns that were chosen.
+    /// The folders, disks and patterns of the selection.
     ///
     /// # Errors
     /// [`ClientError::File`].
-    pub fn chosen(&self) -> Result<Chosen> {
-        let Some(bytes) = self.read(CHOSEN)? else { return Ok(Chosen::default()) };
+    pub fn selection(&self) -> Result<Selection> {
+        let (file, bytes) = match self.read(SELECTION)? {
+            Some(bytes) => (SELECTION, bytes),
+            None => (SELECTION_BEFORE, self.read(SELECTION_BEFORE)?.unwrap_or_default()),
+        };
         let text = String::from_utf8_lossy(&bytes);
-        toml::from_str(&text).map_err(|e| ClientError::file("reading", self.0.join(CHOSEN))(io::Error::other(e.to_string())))
+        toml::from_str(&text).map_err(|e| ClientError::file("reading", self.0.join(file))(io::Error::other(e.to_string())))
     }
 
-    /// Keeps the folders and patterns.
+    /// Writes the selection.
     ///
     /// # Errors
     /// [`ClientError::File`].
-    pub fn keep_chosen(&self, chosen: &Chosen) -> Result<()> {
-        let text = toml::to_string(chosen).map_err(|e| ClientError::Unexpected(e.to_string()))?;
-        self.write(CHOSEN, text.as_bytes())
+    pub fn write_selection(&self, selection: &Selection) -> Result<()> {
+        let text = toml::to_string(selection).map_err(|e| ClientError::Unexpected(e.to_string()))?;
+        self.write(SELECTION, text.as_bytes())
     }
 
     /// One that is damaged is as good as none: it must not keep the machine from its backups.

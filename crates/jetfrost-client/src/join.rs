@@ -161,7 +161,7 @@ pub fn look_at_code(invitation: &Invitation) -> Result<CodeIsFor, ClientError> {
 }
 
 /// Makes this machine a workstation that is there already, with its image store. Its key comes back when a secret opens the
-/// store ([`crate::ways_in::unlock`]).
+/// store ([`crate::unlock_methods::unlock`]).
 ///
 /// # Errors
 /// [`ClientError::AlreadyJoined`]; what the service said.

@@ -97,7 +97,7 @@ impl Shelf {
 
     /// Puts a restore on record, as far as there is somebody who keeps records.
     pub(crate) fn begin_restore(&self, point: u64, scope: Scope, meter: &Arc<Meter>) -> Result<RestoreOnRecord> {
-        self.begin(&BeginRestore { point, scope, purpose: Purpose::BringBack }, meter)
+        self.begin(&BeginRestore { point, scope, purpose: Purpose::Restore }, meter)
     }
 
     /// Puts a drill on record.
@@ -110,7 +110,7 @@ impl Shelf {
         let path = format!("/workstations/{}/restores", membership.workstation);
         let record: Restore = match api.post(&path, begin) {
             // Whoever has a dead laptop gets the files all the same; only a drill is nothing without its record.
-            Err(error) if begin.purpose == Purpose::BringBack && error.is_full_records() => {
+            Err(error) if begin.purpose == Purpose::Restore && error.is_full_records() => {
                 return Ok(RestoreOnRecord(Err(Some(error))));
             }
             other => other?,
@@ -135,7 +135,7 @@ fn lost(sequence: u64, committed: i64) -> Point {
         exceptions: 0,
         sent: 0,
         hold: None,
-        leaving: None,
+        pending_removal: None,
         lost: true,
     }
 }
@@ -153,7 +153,7 @@ fn as_listed(head: &jetfrost_image::format::PointHead, committed: i64) -> Point 
         exceptions: head.exceptions,
         sent: 0,
         hold: None,
-        leaving: None,
+        pending_removal: None,
         lost: false,
     }
 }

@@ -61,7 +61,7 @@ pub enum Act<'a> {
         workstation: &'a str,
     },
     /// Take a key slot away from a workstation's store.
-    RemoveWayIn {
+    RemoveUnlockMethod {
         /// Whose it is.
         owner: &'a str,
     },
@@ -83,7 +83,7 @@ pub fn may(asker: &Asker<'_>, act: &Act<'_>) -> bool {
         }
         (
             Asker::Person { account, role: Role::Member, .. },
-            Act::SeeWorkstation { owner, .. } | Act::ReadStore { owner, .. } | Act::RemoveWayIn { owner },
+            Act::SeeWorkstation { owner, .. } | Act::ReadStore { owner, .. } | Act::RemoveUnlockMethod { owner },
         ) => account == owner,
         (
             Asker::Device { workstation: asking },
@@ -107,7 +107,7 @@ mod tests {
         let sees = Asker::Person { account: "head", role: Role::Administrator, only_sees: true };
         assert!(may(&sees, &Act::SeeOffice) && may(&sees, &Act::SeeWorkstation { workstation: "avocet", owner: "anna" }));
         let read = Act::ReadStore { workstation: "avocet", owner: "anna" };
-        for act in [Act::ChangeOffice, Act::ChangeSelf, read, Act::RemoveWayIn { owner: "anna" }] {
+        for act in [Act::ChangeOffice, Act::ChangeSelf, read, Act::RemoveUnlockMethod { owner: "anna" }] {
             assert!(!may(&sees, &act), "{act:?}");
         }
         let member = Asker::Person { account: "anna", role: Role::Member, only_sees: true };
@@ -130,8 +130,8 @@ mod tests {
             (Act::SeeWorkstation { workstation: "dunlin", owner: "ben" }, [true, true, false, false]),
             (Act::ReadStore { workstation: "dunlin", owner: "ben" }, [true, true, false, false]),
             (Act::AddToStore { workstation: "dunlin" }, [false, false, false, false]),
-            (Act::RemoveWayIn { owner: "anna" }, [true, false, true, false]),
-            (Act::RemoveWayIn { owner: "ben" }, [true, false, false, false]),
+            (Act::RemoveUnlockMethod { owner: "anna" }, [true, false, true, false]),
+            (Act::RemoveUnlockMethod { owner: "ben" }, [true, false, false, false]),
         ];
         for (act, expected) in table {
             let found = [ADMINISTRATOR, HELPDESK, ANNA, DEVICE].map(|asker| may(&asker, &act));

@@ -1,8 +1,8 @@
 //! The office's rules as pure functions over plain values. No input or output; time comes in as a value.
 
 pub mod access;
-pub mod advice;
-pub mod attention;
+pub mod alerts;
+pub mod freshness;
 pub mod names;
 pub mod openness;
 pub mod pace;
@@ -13,5 +13,5 @@ pub mod refusals;
 pub mod retention;
 pub mod room;
 pub mod roster;
-pub mod setting_up;
-pub mod standing;
+pub mod setup;
+pub mod sizing;

@@ -169,7 +169,9 @@ impl Spoken {
 
     /// Whether the library gave it another name, because one answered that has its own.
     fn was_renamed(&self) -> bool {
-        self.events.try_iter().any(|event| matches!(event, DaemonEvent::NameChange(change) if change.original.contains(SERVICE_TYPE)))
+        self.events
+            .try_iter()
+            .any(|event| matches!(event, DaemonEvent::NameChange(change) if change.original.contains(SERVICE_TYPE)))
     }
 
     /// Ends without a word.

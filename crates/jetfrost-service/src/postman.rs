@@ -4,7 +4,7 @@ use std::net::IpAddr;
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, SystemTime};
 
-use jetfrost_wire::attention::MailSecurity;
+use jetfrost_wire::alerts::MailSecurity;
 use lettre::address::{AddressError, Envelope};
 use lettre::message::header::{ContentType, HeaderName, HeaderValue, MIME_VERSION_1_0};
 use lettre::message::{Mailbox, Message};

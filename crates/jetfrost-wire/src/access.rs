@@ -7,7 +7,7 @@ use crate::people::Role;
 
 /// To whom a destination is open: whose workstations may put backups on it.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct OpenTo {
+pub struct Grants {
     /// To all accounts, also those that are yet to come.
     #[serde(default)]
     pub everybody: bool,
@@ -19,7 +19,7 @@ pub struct OpenTo {
     pub logins: Vec<String>,
 }
 
-impl OpenTo {
+impl Grants {
     /// To everybody.
     #[must_use]
     pub fn everybody() -> Self {

@@ -4,12 +4,12 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::access::OpenTo;
+use crate::access::Grants;
 use crate::change::present;
 use crate::id::DestinationId;
-use crate::keeping::{AtLimit, Keeping};
+use crate::labels::labels;
+use crate::retention::{AtLimit, Retention};
 use crate::version::{HasVersion, Version};
-use crate::words::words;
 
 /// What a destination is at the moment.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -29,7 +29,7 @@ pub enum DestinationState {
     Erasing,
 }
 
-words!(DestinationState: Ready = "ready", Full = "full", Missing = "missing", Foreign = "foreign", Withdrawn = "withdrawn",
+labels!(DestinationState: Ready = "ready", Full = "full", Missing = "missing", Foreign = "foreign", Withdrawn = "withdrawn",
     Erasing = "erasing");
 
 impl DestinationState {
@@ -70,7 +70,7 @@ pub struct Destination {
     /// How many image stores it holds.
     pub stores: u64,
     /// Which points are kept, unless an image store says otherwise.
-    pub keeping: Keeping,
+    pub retention: Retention,
     /// What happens when a backup meets a limit.
     pub at_limit: AtLimit,
     /// Whether image stores on it must be encrypted.
@@ -82,13 +82,13 @@ pub struct Destination {
     /// Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
     pub scrub_days: u32,
     /// Whose workstations may put backups on it.
-    pub open_to: OpenTo,
+    pub grants: Grants,
     /// Its erasure, from the first confirmation on.
     pub erasure: Option<Erasure>,
     /// When the service last wrote a copy of its own records onto it, sealed for the office key.
-    pub records_copied: Option<Timestamp>,
+    pub records_backed_up: Option<Timestamp>,
     /// Why there is no younger copy, if there should be.
-    pub records_trouble: Option<String>,
+    pub records_backup_trouble: Option<String>,
     /// When it was added.
     pub created: Timestamp,
     /// Stands for how it is set, for `If-Match`.
@@ -113,7 +113,7 @@ pub enum EncryptionPolicy {
     /// A workstation may go without, if its enrolment code says so. Whoever gets at the disk can then read its backups.
     Optional,
 }
-words!(EncryptionPolicy: Required = "required", Optional = "optional");
+labels!(EncryptionPolicy: Required = "required", Optional = "optional");
 
 /// Adds a destination.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -136,7 +136,7 @@ pub struct NewDestination {
     pub default_limit: Option<u64>,
     /// Which points are kept; two months of days, a year of weeks and five years of months unless given.
     #[serde(default)]
-    pub keeping: Option<Keeping>,
+    pub retention: Option<Retention>,
     /// What happens when a backup meets a limit; it stops unless given.
     #[serde(default)]
     pub at_limit: Option<AtLimit>,
@@ -149,7 +149,7 @@ pub struct NewDestination {
     pub encryption: EncryptionPolicy,
     /// Whose workstations may put backups on it; nobody's unless given.
     #[serde(default)]
-    pub open_to: OpenTo,
+    pub grants: Grants,
 }
 
 /// Changes what is given of a destination.
@@ -177,7 +177,7 @@ pub struct DestinationChange {
     pub default_limit: Option<Option<u64>>,
     /// Which points are kept in its image stores.
     #[serde(default)]
-    pub keeping: Option<Keeping>,
+    pub retention: Option<Retention>,
     /// What happens at a limit.
     #[serde(default)]
     pub at_limit: Option<AtLimit>,
@@ -195,7 +195,7 @@ pub struct DestinationChange {
     pub scrub_days: Option<u32>,
     /// Whose workstations may put backups on it.
     #[serde(default)]
-    pub open_to: Option<OpenTo>,
+    pub grants: Option<Grants>,
 }
 
 /// All that goes with a destination.
@@ -302,7 +302,7 @@ pub struct AdoptedStore {
 
 /// Asks whether a directory would do.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct TryDirectory {
+pub struct CheckDirectory {
     /// The directory on the server, an absolute path.
     pub directory: String,
 }

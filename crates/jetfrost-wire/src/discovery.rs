@@ -19,7 +19,7 @@ pub enum DiscoveryState {
     /// Somebody decided that it is not.
     Silent,
     /// It is not while backups are not let in.
-    BackupsNotLetIn,
+    BackupsPaused,
     /// None of the chosen interfaces is there, or the service listens on none of them.
     NoInterface,
     /// The network refused.

@@ -13,7 +13,7 @@ use crate::id::{AccountId, CodeId, DestinationId, ServiceId, WorkstationId};
 #[serde(rename_all = "snake_case")]
 pub enum CodeState {
     /// It can be used.
-    Open,
+    Unused,
     /// It made a workstation.
     Used,
     /// Its time is over.

@@ -6,7 +6,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use crate::id::{JobId, WorkstationId};
 
-macro_rules! words {
+macro_rules! labels {
     ($(#[$doc:meta])* $name:ident { $($(#[$variant_doc:meta])* $variant:ident = $word:literal,)* }) => {
         $(#[$doc])*
         #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -29,7 +29,7 @@ macro_rules! words {
     };
 }
 
-words! {
+labels! {
     /// What a job does.
     JobKind {
         /// Lets points go by the rule, or after their waiting time, and gives their room back.
@@ -41,7 +41,7 @@ words! {
     }
 }
 
-words! {
+labels! {
     /// How far a job is.
     JobState {
         /// Not begun, or to be gone on with.
@@ -103,7 +103,7 @@ pub enum Order {
     /// To stop for the time being.
     Pause,
     /// To go on.
-    GoOn,
+    Resume,
     /// To end.
     Cancel,
 }

@@ -3,31 +3,31 @@
 //! Times are RFC 3339 in UTC, sizes are bytes, binary values are base64 in JSON.
 
 pub mod access;
-pub mod advice;
-pub mod attention;
+pub mod alerts;
 pub mod binary;
 mod change;
 pub mod chunks;
 pub mod destination;
+pub mod diagnosis;
 pub mod discovery;
 pub mod enrolment;
 pub mod event;
 pub mod id;
 pub mod job;
-pub mod keeping;
+mod labels;
 pub mod page;
 pub mod people;
 pub mod problem;
 pub mod restore;
+pub mod retention;
 pub mod roster;
 pub mod rules;
 pub mod run;
 pub mod service;
-pub mod setting_up;
+pub mod setup;
 pub mod size;
-pub mod trial;
+pub mod sizing;
 pub mod version;
-mod words;
 pub mod workstation;
 
 pub use binary::Binary;

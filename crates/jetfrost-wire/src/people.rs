@@ -6,8 +6,8 @@ use utoipa::ToSchema;
 
 use crate::change::present;
 use crate::id::{AccountId, GroupId};
+use crate::labels::labels;
 use crate::version::{HasVersion, Version};
-use crate::words::words;
 
 /// What an account may do.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -20,7 +20,7 @@ pub enum Role {
     /// Own workstations only.
     Member,
 }
-words!(Role: Administrator = "administrator", Helpdesk = "helpdesk", Member = "member");
+labels!(Role: Administrator = "administrator", Helpdesk = "helpdesk", Member = "member");
 
 /// Who is behind an account.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -34,7 +34,7 @@ pub enum AccountKind {
     /// Several people: whoever knows its password sees all of its workstations.
     Shared,
 }
-words!(AccountKind: Person = "person", Machine = "machine", Shared = "shared");
+labels!(AccountKind: Person = "person", Machine = "machine", Shared = "shared");
 
 /// Whether an account can be used.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -153,7 +153,7 @@ pub struct AccountTies {
     /// Commands that are signed in with it, and its tokens.
     pub tokens: u64,
     /// Enrolment codes for it that can still be used.
-    pub open_codes: u64,
+    pub unused_codes: u64,
     /// Its workstations. A new password changes nothing for them: each has a credential of its own.
     pub workstations: Vec<TiedWorkstation>,
 }

@@ -108,7 +108,7 @@ kinds! {
     /// The destination is not there.
     DestinationMissing = "destination-missing", 503, Administrator;
     /// Backups or restores are not let in at the moment.
-    NotLetIn = "not-let-in", 503, Administrator;
+    Paused = "paused", 503, Administrator;
     /// The service is stopping.
     Stopping = "stopping", 503, Service;
     /// The volume of the service's own records is full.

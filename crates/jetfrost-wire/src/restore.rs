@@ -5,8 +5,8 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::id::{RestoreId, WorkstationId};
+use crate::labels::labels;
 use crate::run::{Outcome, Progress};
-use crate::words::words;
 
 /// How much was asked for. The service does not learn names.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -41,12 +41,12 @@ impl Scope {
 pub enum Purpose {
     /// Somebody wants something back.
     #[default]
-    BringBack,
+    Restore,
     /// A rehearsal, which proves that a point can be restored.
     Drill,
 }
 
-words!(Purpose: BringBack = "bring_back", Drill = "drill");
+labels!(Purpose: Restore = "restore", Drill = "drill");
 
 /// An attempt to bring something back.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

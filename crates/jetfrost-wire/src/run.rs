@@ -177,7 +177,7 @@ pub struct RunBegun {
     /// Points that were committed and are damaged or lost at the service: what is latest may be older than what this workstation
     /// made last.
     #[serde(default)]
-    pub hurt_points: Vec<u64>,
+    pub damaged_points: Vec<u64>,
     /// Whether more are lost than are named: everything is to be read again.
     pub lost_more: bool,
 }

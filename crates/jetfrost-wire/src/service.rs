@@ -227,7 +227,7 @@ pub struct EndSecondFactor {
 /// Whether backups are let in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "state", rename_all = "snake_case")]
-pub enum Accepting {
+pub enum NewBackups {
     /// They are.
     On,
     /// Not until a time.
@@ -241,19 +241,19 @@ pub enum Accepting {
 
 /// What is let in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Admission {
+pub struct Maintenance {
     /// Backups.
-    pub backups: Accepting,
+    pub backups: NewBackups,
     /// Whether restores are let in. They go on while backups are not.
     pub restores: bool,
 }
 
 /// What is let in, and what is underway.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct AdmissionState {
+pub struct MaintenanceState {
     /// What is let in.
     #[serde(flatten)]
-    pub admission: Admission,
+    pub maintenance: Maintenance,
     /// Workstations whose run is underway. A run that was let in comes to its end: pausing stops none.
     pub running: Vec<String>,
     /// Restores that are underway.
@@ -264,7 +264,7 @@ pub struct AdmissionState {
     pub version: Version,
 }
 
-impl HasVersion for AdmissionState {
+impl HasVersion for MaintenanceState {
     fn version(&self) -> &Version {
         &self.version
     }

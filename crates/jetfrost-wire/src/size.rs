@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::words::words;
+use crate::labels::labels;
 
 /// Which units sizes are shown in.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -18,7 +18,7 @@ pub enum Units {
     /// KiB, MiB, GiB: powers of 1024 (IEC 80000-13).
     Binary,
 }
-words!(Units: Decimal = "decimal", Binary = "binary");
+labels!(Units: Decimal = "decimal", Binary = "binary");
 
 /// Every answer of the service says in this header which units the office chose.
 pub const UNITS_HEADER: &str = "jetfrost-units";

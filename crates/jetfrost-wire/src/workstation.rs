@@ -7,11 +7,11 @@ use utoipa::ToSchema;
 use crate::binary::Binary;
 use crate::destination::{Destination, DestinationState};
 use crate::id::{AccountId, DestinationId, WorkstationId};
-use crate::keeping::{Hold, Keeping, Leaving};
+use crate::labels::labels;
+use crate::retention::{Hold, PendingRemoval, Retention};
 use crate::run::Run;
 use crate::service::Protection;
 use crate::version::{HasVersion, Version};
-use crate::words::words;
 
 /// How a workstation stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -29,7 +29,7 @@ pub enum WorkstationState {
     Unclaimed,
 }
 
-words!(WorkstationState: FirstPointAwaited = "first_point_awaited", Current = "current", Overdue = "overdue", Retired = "retired",
+labels!(WorkstationState: FirstPointAwaited = "first_point_awaited", Current = "current", Overdue = "overdue", Retired = "retired",
     Unclaimed = "unclaimed");
 
 /// A workstation, as one line of the list.
@@ -95,9 +95,9 @@ pub struct StoreSummary {
     /// Bytes it may occupy; absent for no limit of its own.
     pub limit: Option<u64>,
     /// Which points are kept.
-    pub keeping: Keeping,
+    pub retention: Retention,
     /// Whether that was set for this store, and not for all of its destination.
-    pub keeping_is_own: bool,
+    pub retention_is_own: bool,
     /// Stands for how limit and rule are set, for `If-Match`.
     #[serde(default)]
     #[schema(required)]
@@ -105,7 +105,7 @@ pub struct StoreSummary {
     /// The hold on it.
     pub hold: Option<Hold>,
     /// Its removal, as long as it can be brought back.
-    pub leaving: Option<Leaving>,
+    pub pending_removal: Option<PendingRemoval>,
     /// When every byte of it was last read and compared with its checks.
     pub scrubbed: Option<Timestamp>,
     /// How many chunks that points need are damaged or gone, as far as is known.
@@ -118,9 +118,9 @@ pub struct StoreSummary {
     pub drill_failed: Option<Timestamp>,
 }
 
-/// What is known of the soundness of an image store.
+/// What is known of the integrity of an image store.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Soundness {
+pub struct Integrity {
     /// When every byte of it was last read.
     pub scrubbed: Option<Timestamp>,
     /// What that scrub found, a thousand findings at most.
@@ -128,7 +128,7 @@ pub struct Soundness {
     /// Chunks that points need and that are damaged or gone now.
     pub lost_chunks: u64,
     /// The points that need some of them.
-    pub hurt_points: Vec<HurtPoint>,
+    pub damaged_points: Vec<DamagedPoint>,
 }
 
 /// Something that a scrub found.
@@ -142,7 +142,7 @@ pub struct Finding {
 
 /// A point that is not whole.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct HurtPoint {
+pub struct DamagedPoint {
     /// Its number.
     pub sequence: u64,
     /// How many of its chunks are lost.
@@ -190,7 +190,7 @@ pub struct Point {
     /// The hold on it.
     pub hold: Option<Hold>,
     /// Its removal, as long as it can be brought back.
-    pub leaving: Option<Leaving>,
+    pub pending_removal: Option<PendingRemoval>,
     /// Whether its files were lost when the service last looked.
     #[serde(default)]
     pub lost: bool,
@@ -213,7 +213,7 @@ pub struct Slots {
 /// What opens an image store.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
-pub enum WayInKind {
+pub enum UnlockMethodKind {
     /// An image passphrase.
     Passphrase,
     /// A printed recovery key.
@@ -221,16 +221,16 @@ pub enum WayInKind {
     /// The office key.
     OfficeKey,
     /// No secret: whoever has the image store reads it.
-    Open,
+    Unencrypted,
 }
 
 /// A key slot, as the service sees it: not what opens it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct WayIn {
+pub struct UnlockMethod {
     /// Its id, in hexadecimal.
     pub id: String,
     /// What opens it.
-    pub kind: WayInKind,
+    pub kind: UnlockMethodKind,
     /// What a person called it.
     pub label: Option<String>,
     /// When it was made, by the workstation's clock.

@@ -37,8 +37,8 @@ async fn main() {
     browser.press("What would go next?").await;
     browser.sees("Nothing would go").await;
     browser.press("Change").await;
-    browser.show("keeping").await;
-    browser.picture(&into.join("console-keeping.png")).await;
+    browser.show("retention").await;
+    browser.picture(&into.join("console-retention.png")).await;
 
     for (path, waits_for, file) in [
         ("/storage", "Free", "console-storage.png"),

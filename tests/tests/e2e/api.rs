@@ -216,10 +216,10 @@ fn tempting_body(method: &Method, path: &str) -> Value {
     match path {
         _ if *method == Method::GET || *method == Method::DELETE => Value::Null,
         _ if path.contains("/stores/") && path.ends_with("/settings") => {
-            json!({ "limit": 1, "keeping": { "kind": "thinned" } })
+            json!({ "limit": 1, "retention": { "kind": "thinned" } })
         }
         _ if path.contains("/destinations/") && *method == Method::PATCH => {
-            json!({ "reserve": 0, "keeping": { "kind": "thinned" }, "at_limit": "let_oldest_go", "waiting_days": 0 })
+            json!({ "reserve": 0, "retention": { "kind": "thinned" }, "at_limit": "expire_oldest", "waiting_days": 0 })
         }
         _ if path.ends_with("/erasure") => json!({ "name": "shelf", "confirmation": "x" }),
         _ if path.ends_with("/removal") => json!({ "workstations": { "what": "remove" } }),

@@ -14,10 +14,10 @@ use jetfrost_image::{ChunkName, PointId};
 use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_tests::raw::RawUpload;
 use jetfrost_wire::Binary;
-use jetfrost_wire::attention::{Attention, ConcernKind};
+use jetfrost_wire::alerts::{AlertKind, Alerts};
 use jetfrost_wire::destination::{Destination, DestinationChange};
-use jetfrost_wire::keeping::{AtLimit, NewHold, StoreSettings, ThinningPreview};
 use jetfrost_wire::problem::ProblemKind;
+use jetfrost_wire::retention::{AtLimit, NewHold, StoreSettings, ThinningPreview};
 use jetfrost_wire::run::{BeginRun, CommitPoint, ExceptionCounts, PointCommitted, Progress, Run, RunBegun};
 use jetfrost_wire::service::AuditEntry;
 use jetfrost_wire::workstation::{Point, PointBytes, PointKind, Workstation as Record, WorkstationState};
@@ -152,7 +152,7 @@ fn set(office: &Office, shelf: &Destination, change: &DestinationChange) -> Resu
 }
 
 fn limit(office: &Office, station: &Workstation, bytes: u64) {
-    let settings = StoreSettings { limit: Some(bytes), keeping: None };
+    let settings = StoreSettings { limit: Some(bytes), retention: None };
     let _: Record = office.put(&format!("{}/settings", station.store()), &settings).expect("set");
 }
 
@@ -195,7 +195,7 @@ fn forged_times_make_no_honest_point_go_and_keep_no_dead_machine_current() {
 }
 
 fn clock_now(office: &Office) -> Timestamp {
-    office.api.get::<Attention>("/attention").expect("told").now
+    office.api.get::<Alerts>("/alerts").expect("told").now
 }
 
 /// An office where the oldest points go at a limit, with a week of protected time; fourteen days of a workstation with a limit.
@@ -203,7 +203,7 @@ fn making_room(bytes: u64) -> (Office, Workstation) {
     let (office, clock) = Office::stepped(start());
     let shelf = office.destination("shelf");
     let change =
-        DestinationChange { at_limit: Some(AtLimit::LetOldestGo), protected_days: Some(7), ..DestinationChange::default() };
+        DestinationChange { at_limit: Some(AtLimit::ExpireOldest), protected_days: Some(7), ..DestinationChange::default() };
     set(&office, &shelf, &change).expect("set");
     let station = office.workstation("knot");
     live(&station, &clock, 14);
@@ -232,8 +232,8 @@ fn noise_flushes_no_protected_point_and_what_goes_for_room_is_on_record_and_an_a
         !told.is_empty() && told.iter().any(|said| said.starts_with("knot: ") && said.contains("of 2026-10-01 to 2026-10-02")),
         "{told:?}"
     );
-    let alerts: Attention = office.api.get("/attention").expect("told");
-    assert!(alerts.concerns.iter().any(|c| c.kind == ConcernKind::RoomMade && c.says.contains("2026-10-01")), "{alerts:?}");
+    let alerts: Alerts = office.api.get("/alerts").expect("told");
+    assert!(alerts.alerts.iter().any(|c| c.kind == AlertKind::RoomMade && c.says.contains("2026-10-01")), "{alerts:?}");
 }
 
 #[test]
@@ -276,24 +276,24 @@ fn an_administrators_session_in_the_wrong_hands_empties_no_history_at_once() {
     let short = "at least 1".parse().expect("a rule");
     let change = DestinationChange {
         protected_days: Some(0),
-        keeping: Some(short),
+        retention: Some(short),
         waiting_days: Some(0),
         ..DestinationChange::default()
     };
     set(&office, &shelf, &change).expect("set");
-    let settings = StoreSettings { limit: None, keeping: Some("1 hours, at least 0".parse().expect("a rule")) };
+    let settings = StoreSettings { limit: None, retention: Some("1 hours, at least 0".parse().expect("a rule")) };
     let _: Record = office.put(&format!("{}/settings", station.store()), &settings).expect("set");
     office.tend();
     assert_eq!(numbers(&office, &station), before);
     // Nor by removing what is there, waiting time or not.
-    let removed: Point = office.put(&format!("{}/points/13/leaving", station.store()), &()).expect("removed");
-    assert_eq!(removed.leaving.expect("it waits").ends, start() + (24 * (12 + 30)).hours());
-    let store: Record = office.put(&format!("{}/leaving", station.store()), &()).expect("removed");
-    assert_eq!(store.store.leaving.expect("it waits").ends, start() + (24 * (13 + 30)).hours());
-    office.api.delete(&format!("{}/leaving", station.store())).expect("undone");
+    let removed: Point = office.put(&format!("{}/points/13/removal", station.store()), &()).expect("removed");
+    assert_eq!(removed.pending_removal.expect("it waits").ends, start() + (24 * (12 + 30)).hours());
+    let store: Record = office.put(&format!("{}/removal", station.store()), &()).expect("removed");
+    assert_eq!(store.store.pending_removal.expect("it waits").ends, start() + (24 * (13 + 30)).hours());
+    office.api.delete(&format!("{}/removal", station.store())).expect("undone");
     // It is told, and goes on for what was there until the old rule has run out.
-    let alerts: Attention = office.api.get("/attention").expect("told");
-    let told: Vec<_> = alerts.concerns.iter().filter(|c| c.kind == ConcernKind::TermsShortened).collect();
+    let alerts: Alerts = office.api.get("/alerts").expect("told");
+    let told: Vec<_> = alerts.alerts.iter().filter(|c| c.kind == AlertKind::TermsShortened).collect();
     assert_eq!(told.iter().map(|c| c.subject.as_str()).collect::<Vec<_>>(), ["knot", "shelf"]);
     assert!(told.iter().any(|c| c.says.contains("from 30 to 0 days")), "{told:?}");
     clock.set(start() + (24 * 59).hours());
@@ -313,7 +313,7 @@ fn a_hold_that_comes_and_goes_makes_no_promise_forgotten() {
         let _: Point = office.put(&hold(n), &NewHold { reason: "it is only a moment".into() }).expect("held");
     }
     let short = "at least 1".parse().expect("a rule");
-    let change = DestinationChange { protected_days: Some(0), keeping: Some(short), ..DestinationChange::default() };
+    let change = DestinationChange { protected_days: Some(0), retention: Some(short), ..DestinationChange::default() };
     set(&office, &shelf, &change).expect("set");
     office.tend();
     for n in 1..=5 {
@@ -329,7 +329,7 @@ fn at_a_limit_that_makes_room_the_protected_time_is_a_week_at_least() {
     let office = Office::open();
     let shelf = office.destination("shelf");
     let change =
-        DestinationChange { at_limit: Some(AtLimit::LetOldestGo), protected_days: Some(6), ..DestinationChange::default() };
+        DestinationChange { at_limit: Some(AtLimit::ExpireOldest), protected_days: Some(6), ..DestinationChange::default() };
     assert_eq!(kind(set(&office, &shelf, &change)), Some(ProblemKind::Invalid));
 }
 
@@ -414,11 +414,11 @@ fn runs_that_fail_and_a_first_point_that_does_not_come_are_alerts() {
     let begun = attacker.begin(Kind::Files);
     let why = jetfrost_wire::run::GiveUp { stopped: false, reason: "no room".into(), progress: Progress::default() };
     let _: Run = attacker.api.send(Method::POST, &format!("/runs/{}/give-up", begun.run.id), &why).expect("given up");
-    let alerts: Attention = office.api.get("/attention").expect("told");
-    assert!(alerts.concerns.iter().any(|c| c.kind == ConcernKind::Failing && c.subject == "knot"), "{alerts:?}");
+    let alerts: Alerts = office.api.get("/alerts").expect("told");
+    assert!(alerts.alerts.iter().any(|c| c.kind == AlertKind::Failing && c.subject == "knot"), "{alerts:?}");
     clock.set(start() + (24 * 8).hours());
-    let alerts: Attention = office.api.get("/attention").expect("told");
-    assert!(alerts.concerns.iter().any(|c| c.kind == ConcernKind::NoFirstPoint && c.subject == "dunlin"), "{alerts:?}");
+    let alerts: Alerts = office.api.get("/alerts").expect("told");
+    assert!(alerts.alerts.iter().any(|c| c.kind == AlertKind::NoFirstPoint && c.subject == "dunlin"), "{alerts:?}");
     drop(silent);
 }
 
@@ -436,7 +436,7 @@ fn nothing_is_written_without_a_run_that_was_let_in() {
     assert_eq!(kind(send()), Some(ProblemKind::Withdrawn));
     office.api.delete(&format!("/destinations/{}/withdrawn", shelf.id)).expect("brought back");
     send().expect("taken again");
-    let _: Record = office.put(&format!("{}/leaving", station.store()), &()).expect("removed");
+    let _: Record = office.put(&format!("{}/removal", station.store()), &()).expect("removed");
     assert_eq!(kind(attacker.api.missing(&attacker.store, &[ChunkName([1; 32])])), Some(ProblemKind::Conflict));
 }
 
@@ -541,15 +541,15 @@ fn a_damaged_point_or_its_needs_keep_no_machine_from_backing_up_and_are_told() {
         let report = station.back_up().unwrap_or_else(|e| panic!("{suffix} {what}: {e}"));
         assert_eq!((report.point.sequence, report.exceptions.total()), (4, 0), "{suffix} {what}");
         if suffix == "point" {
-            assert_eq!(report.hurt_points, [3], "and it says so");
+            assert_eq!(report.damaged_points, [3], "and it says so");
         }
         let back = office.path("back");
         station.restore_all(&back).expect("restored");
         assert_eq!(std::fs::read(station.restored(&back).join("letter")).expect("there"), b"after the damage", "{suffix} {what}");
         let job: jetfrost_wire::job::Job = office.api.post(&format!("{}/scrub", station.store()), &()).expect("begun");
         let _: jetfrost_wire::job::Job = office.api.get(&format!("/jobs/{}?wait_seconds=30", job.id)).expect("done");
-        let alerts: Attention = office.api.get("/attention").expect("told");
-        let told = alerts.concerns.iter().any(|c| c.kind == ConcernKind::Damage && c.subject == "knot");
+        let alerts: Alerts = office.api.get("/alerts").expect("told");
+        let told = alerts.alerts.iter().any(|c| c.kind == AlertKind::Damage && c.subject == "knot");
         // What the service makes again by itself is sound by then.
         assert_eq!(told, suffix != "store.cbor", "{suffix} {what}: {alerts:?}");
     }
@@ -591,8 +591,8 @@ fn a_lost_point_is_not_told_as_expired_and_its_number_is_not_given_again() {
     );
     assert!(error.expect_err("lost").to_string().contains("is lost"));
     let report = station.back_up().expect("and the next run goes on");
-    assert_eq!((report.point.sequence, report.hurt_points), (4, vec![3]));
-    assert_eq!(station.back_up().expect("once it was said").hurt_points, Vec::<u64>::new());
+    assert_eq!((report.point.sequence, report.damaged_points), (4, vec![3]));
+    assert_eq!(station.back_up().expect("once it was said").damaged_points, Vec::<u64>::new());
 }
 
 #[test]
@@ -624,12 +624,12 @@ fn a_point_whose_every_trace_on_the_disk_is_gone_is_lost_and_not_expired() {
     assert_eq!(read(2).0, Some(ProblemKind::Damaged), "{:?}", read(2));
     assert_eq!(read(9).0, Some(ProblemKind::NotFound));
     let report = station.back_up().expect("and the next run goes on");
-    assert_eq!((report.point.sequence, report.hurt_points), (4, vec![2, 3]), "no number is given twice");
+    assert_eq!((report.point.sequence, report.damaged_points), (4, vec![2, 3]), "no number is given twice");
     assert_eq!(points(&office, &station).iter().filter(|point| point.lost).count(), 2, "and the list says so");
     let _: jetfrost_wire::job::Job = office.api.post(&format!("{}/scrub", station.store()), &()).expect("begun");
     office.finish_jobs();
-    let alerts: Attention = office.api.get("/attention").expect("told");
-    assert!(alerts.concerns.iter().any(|concern| concern.kind == ConcernKind::Damage), "{alerts:?}");
+    let alerts: Alerts = office.api.get("/alerts").expect("told");
+    assert!(alerts.alerts.iter().any(|alert| alert.kind == AlertKind::Damage), "{alerts:?}");
 
     // Once its time is over by the rule it is given up, and says when and why.
     clock.set(start() + (24 * 20).hours());

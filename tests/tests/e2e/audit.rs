@@ -5,7 +5,7 @@ use std::process::Command;
 use jetfrost_client::ClientError;
 use jetfrost_client::api::Api;
 use jetfrost_tests::office::{Office, PASSWORD};
-use jetfrost_wire::attention::{Attention, ConcernKind};
+use jetfrost_wire::alerts::{AlertKind, Alerts};
 use jetfrost_wire::people::Role;
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::restore::{BeginRestore, Purpose, Restore, Scope};
@@ -90,8 +90,8 @@ fn a_log_that_was_altered_and_chained_again_is_contradicted_by_the_heads_on_the_
 
     clock.set(START.parse::<jiff::Timestamp>().expect("a time") + 3.hours());
     office.tend();
-    let alerts: Attention = office.api.get("/attention").expect("told");
-    assert_eq!(alerts.concerns[0].kind, ConcernKind::AuditAltered, "{alerts:?}");
+    let alerts: Alerts = office.api.get("/alerts").expect("told");
+    assert_eq!(alerts.alerts[0].kind, AlertKind::AuditAltered, "{alerts:?}");
     assert_eq!(check(&office).heads[0].agree, 0, "and no head makes it right");
 }
 
@@ -144,7 +144,7 @@ fn who_reads_an_image_store_without_a_restore_is_on_record_once_an_hour() {
     }
     assert_eq!(reads(), ["hedda"]);
     let membership = station.home.membership().expect("joined");
-    let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose: Purpose::BringBack };
+    let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose: Purpose::Restore };
     let path = format!("/workstations/{}/restores", membership.workstation);
     let _: Restore = office.api.post(&path, &begin).expect("begun");
     let _: Slots = office.api.get(&format!("{}/slots", station.store())).expect("read");
@@ -159,7 +159,7 @@ fn a_flood_of_refused_calls_makes_few_entries_and_is_counted() {
     let before = list(&office, "").len();
     for n in 0..400 {
         let _ = tove.get::<Value>(&format!("/accounts?after={}{n}", "x".repeat(1000)));
-        let _ = tove.post::<_, Value>(&format!("/destinations/{n}/trial"), &serde_json::json!({ "login": "tove" }));
+        let _ = tove.post::<_, Value>(&format!("/destinations/{n}/diagnosis"), &serde_json::json!({ "login": "tove" }));
     }
     let during = list(&office, "").len() - before;
     assert!(during <= 30, "{during} entries");

@@ -57,7 +57,7 @@ impl Service {
 }
 
 fn finds(host: &Host, home: &Path, seconds: &str) -> Vec<Value> {
-    done(host, home, &["find", "--seconds", seconds]).as_array().expect("a list").clone()
+    done(host, home, &["discover", "--seconds", seconds]).as_array().expect("a list").clone()
 }
 
 /// As [`finds`], asked again a few times until there are so many entries: multicast is not reliable, and a host that has just
@@ -167,14 +167,14 @@ fn a_service_is_found_by_its_neighbours_behind_a_router_and_by_a_stranger() {
     let issued = first.does(&["enrolment", "add", "anna"]);
     let joined = done(&in_the_lab, &path("lab"), &["join", issued["code"].as_str().expect("a code")]);
     assert_eq!(joined["login"], "anna");
-    done(&in_the_lab, &path("lab"), &["probe"]);
+    done(&in_the_lab, &path("lab"), &["diagnose"]);
 
     // It is withdrawn while backups are not let in, where it is not wanted, and when it stops.
     let gone = |line: &str| line.starts_with("-;eth0;IPv4;Backups\\032at\\032backup;");
     let back = |line: &str| line.starts_with('=') && line.contains(&first.id);
-    first.does(&["admission", "stop", "backups"]);
+    first.does(&["maintenance", "pause", "backups"]);
     let _withdrawn = browser.line("the goodbye of a pause", gone);
-    first.does(&["admission", "let-in", "backups"]);
+    first.does(&["maintenance", "resume", "backups"]);
     let _returned = browser.line("the return after a pause", back);
     first.does(&["discovery", "announce", "--on", "eth1", "--name", "Lab backups"]);
     let _withdrawn = browser.line("the goodbye on the first network", gone);

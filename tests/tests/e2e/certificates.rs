@@ -8,7 +8,7 @@ use jetfrost_client::ClientError;
 use jetfrost_client::join::accept_identity;
 use jetfrost_service::{SteppedClock, renew_identity, show_identity};
 use jetfrost_tests::office::{Office, Workstation};
-use jetfrost_wire::attention::{Attention, ConcernKind};
+use jetfrost_wire::alerts::{AlertKind, Alerts};
 use jiff::{Timestamp, ToSpan};
 
 fn start() -> Timestamp {
@@ -72,9 +72,9 @@ fn identity_file(office: &Office) -> PathBuf {
     path
 }
 
-fn concerns(office: &Office) -> Vec<ConcernKind> {
-    let attention: Attention = office.api.get("/attention").expect("answered");
-    attention.concerns.into_iter().map(|concern| concern.kind).collect()
+fn alerts(office: &Office) -> Vec<AlertKind> {
+    let attention: Alerts = office.api.get("/alerts").expect("answered");
+    attention.alerts.into_iter().map(|alert| alert.kind).collect()
 }
 
 #[test]
@@ -143,13 +143,13 @@ fn a_certificate_that_cannot_be_used_or_ends_soon_is_an_alert_and_stops_nothing(
     office.configure(|config| config.certificate = Some(files.clone()));
     let port = office.port();
     office.sign_in_again();
-    assert!(!concerns(&office).contains(&ConcernKind::Certificate));
+    assert!(!alerts(&office).contains(&AlertKind::Certificate));
     // Half of a renewal: the certificate is another's.
     let key = fs::read(&files.1).expect("read");
     bring(&place, "first", 100);
     fs::write(&files.1, &key).expect("written");
     office.look_around();
-    assert!(concerns(&office).contains(&ConcernKind::Certificate));
+    assert!(alerts(&office).contains(&AlertKind::Certificate));
     assert!(curl_trusts(&place.join("first.pem"), "localhost", port), "the one before is shown");
     station.back_up().expect("backups go on");
     // A service that starts like this shows its own.
@@ -158,10 +158,10 @@ fn a_certificate_that_cannot_be_used_or_ends_soon_is_an_alert_and_stops_nothing(
     station.back_up().expect("backups go on");
     bring(&place, "first", 20);
     office.look_around();
-    assert!(concerns(&office).contains(&ConcernKind::Certificate), "it ends within 30 days");
+    assert!(alerts(&office).contains(&AlertKind::Certificate), "it ends within 30 days");
     bring(&place, "first", 100);
     office.look_around();
-    assert!(!concerns(&office).contains(&ConcernKind::Certificate));
+    assert!(!alerts(&office).contains(&AlertKind::Certificate));
 }
 
 #[test]

@@ -1,6 +1,7 @@
 //! Disk images: backed up in extents, looked at, attached with the clients that Debian has, and brought back.
 
-use std::fs::{self, File, OpenOptions};
+use std::fs;
+use std::fs::{File, OpenOptions};
 use std::io::{Seek, SeekFrom, Write};
 use std::net::TcpStream;
 use std::os::unix::fs::FileExt;
@@ -12,7 +13,7 @@ use jetfrost_client::attach::{Listen, attach};
 use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::check::check;
 use jetfrost_client::disk::partitions::Scheme;
-use jetfrost_client::disk::{DiskReport, Target, bring_back};
+use jetfrost_client::disk::{DiskReport, Target, restore_disk};
 use jetfrost_client::progress::Meter;
 use jetfrost_image::crypto::{Random, SeededRandom};
 use jetfrost_tests::mounted::{LoopDevice, Mounted};
@@ -81,7 +82,7 @@ fn bring(station: &Workstation, at: &At, disk: &Path, target: &Target) -> Result
     let browser = Browser::open(&station.home)?;
     let point = browser.point(at, PointKind::Disk)?;
     let (_, image) = browser.disk(&point, Some(text(disk).as_bytes()))?;
-    bring_back(&browser, &point, &image, target, &Arc::new(Meter::default()))
+    restore_disk(&browser, &point, &image, target, &Arc::new(Meter::default()))
 }
 
 /// Attaches a disk while `look` runs with its address.
@@ -116,9 +117,9 @@ impl Drop for Stop<'_> {
 fn only_extents_that_changed_are_sent_and_files_are_not_disturbed() {
     let (office, station, plain, _) = office_with_disks();
     // A file beside the disks that has not changed for long.
-    let mut chosen = station.home.chosen().expect("readable");
-    chosen.keep(Path::new("/etc/passwd")).expect("kept");
-    station.home.keep_chosen(&chosen).expect("written");
+    let mut selection = station.home.selection().expect("readable");
+    selection.include(Path::new("/etc/passwd")).expect("kept");
+    station.home.write_selection(&selection).expect("written");
     assert_eq!(station.back_up().expect("files").counts.read, 1);
     let first = station.back_up_disks().expect("disks");
     assert_eq!((first.point.kind, first.point.files, first.point.bytes), (PointKind::Disk, 2, 128 * MIB + MIB / 2));

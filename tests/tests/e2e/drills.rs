@@ -6,7 +6,7 @@ use std::path::Path;
 
 use jetfrost_client::restore::Trouble;
 use jetfrost_tests::office::{Office, Workstation};
-use jetfrost_wire::attention::{Attention, ConcernKind};
+use jetfrost_wire::alerts::{AlertKind, Alerts};
 use jetfrost_wire::restore::{BeginRestore, Purpose, Restore, Scope};
 use jetfrost_wire::run::Outcome;
 use jetfrost_wire::workstation::Workstation as WorkstationRecord;
@@ -20,9 +20,9 @@ fn restores(office: &Office, station: &Workstation) -> Vec<Restore> {
     office.api.list(&format!("/workstations/{id}/restores")).expect("listed")
 }
 
-fn concerns(office: &Office) -> Vec<(ConcernKind, String)> {
-    let attention: Attention = office.api.get("/attention").expect("the list");
-    attention.concerns.into_iter().map(|concern| (concern.kind, concern.subject)).collect()
+fn alerts(office: &Office) -> Vec<(AlertKind, String)> {
+    let attention: Alerts = office.api.get("/alerts").expect("the list");
+    attention.alerts.into_iter().map(|alert| (alert.kind, alert.subject)).collect()
 }
 
 /// Forty files in four folders, one that is empty, one that is mostly a hole, and what is no file.
@@ -76,11 +76,11 @@ fn nobody_but_the_workstation_can_put_a_drill_on_record() {
     furnish(&station);
     station.back_up().expect("backed up");
     let path = format!("/workstations/{}/restores", station.home.membership().expect("joined").workstation);
-    for purpose in [Purpose::BringBack, Purpose::Drill] {
+    for purpose in [Purpose::Restore, Purpose::Drill] {
         let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose };
         for who in [&office.api, &office.signed_in("owner of knot")] {
             let begun: Result<Restore, _> = who.post(&path, &begin);
-            assert_eq!(begun.is_ok(), purpose == Purpose::BringBack, "{begun:?}");
+            assert_eq!(begun.is_ok(), purpose == Purpose::Restore, "{begun:?}");
         }
     }
     assert_eq!(record(&office, &station).store.drilled, None);
@@ -107,10 +107,10 @@ fn a_drill_of_a_damaged_store_says_what_did_not_come_back_until_one_does() {
     assert!(report.troubles[0].path.starts_with(&station.folder), "the path that people know: {:?}", report.troubles);
     let store = record(&office, &station).store;
     assert!(store.drilled.is_none() && store.drill_failed.is_some());
-    assert_eq!(concerns(&office), [(ConcernKind::DrillFailed, "knot".into())]);
+    assert_eq!(alerts(&office), [(AlertKind::DrillFailed, "knot".into())]);
     fs::write(&segment, &sound).expect("mended");
     assert!(station.drill(100).expect("rehearsed").troubles.is_empty());
-    assert_eq!(concerns(&office), []);
+    assert_eq!(alerts(&office), []);
 }
 
 #[test]

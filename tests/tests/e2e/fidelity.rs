@@ -1,6 +1,7 @@
 //! What is restored equals what was backed up, as system tools see it.
 
-use std::fs::{self, File};
+use std::fs;
+use std::fs::File;
 use std::io::{Seek, SeekFrom, Write};
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
@@ -271,10 +272,10 @@ fn what_was_asked_for_and_is_not_there_makes_no_point_complete() {
     fs::create_dir_all(workstation.folder.join("real/inner")).expect("made");
     fs::write(workstation.folder.join("real/inner/letter"), "here").expect("written");
     std::os::unix::fs::symlink("real", workstation.folder.join("link")).expect("linked");
-    let mut chosen = workstation.home.chosen().expect("readable");
-    assert!(chosen.drop_folder(&workstation.folder));
-    chosen.keep(&workstation.folder.join("link/inner")).expect("kept as what it leads to");
-    workstation.home.keep_chosen(&chosen).expect("written");
+    let mut selection = workstation.home.selection().expect("readable");
+    assert!(selection.drop_folder(&workstation.folder));
+    selection.include(&workstation.folder.join("link/inner")).expect("kept as what it leads to");
+    workstation.home.write_selection(&selection).expect("written");
     assert_eq!(workstation.back_up().expect("backed up").counts.files, 1);
     // Afterwards it becomes a link: what was chosen is not what is there.
     fs::rename(workstation.folder.join("real/inner"), workstation.folder.join("elsewhere")).expect("moved");
@@ -330,9 +331,9 @@ fn attributes_of_any_size_come_back_as_they_were() {
         }
     }
     xattr::set(folder.join(names[1]), "user.short", b"short").expect("set");
-    let mut chosen = workstation.home.chosen().expect("readable");
-    chosen.keep(&folder).expect("kept");
-    workstation.home.keep_chosen(&chosen).expect("written");
+    let mut selection = workstation.home.selection().expect("readable");
+    selection.include(&folder).expect("kept");
+    workstation.home.write_selection(&selection).expect("written");
     for _ in 0..2 {
         // The second time the file is as it was, and its attributes come from the memory of the first run.
         let report = workstation.back_up().expect("backed up");
@@ -375,9 +376,9 @@ fn attributes_beyond_what_is_kept_are_an_exception_and_stop_nothing() {
     for n in 0..320 {
         xattr::set(folder.join("laden"), format!("user.value{n:04}"), &vec![n as u8; 60_000]).expect("set");
     }
-    let mut chosen = workstation.home.chosen().expect("readable");
-    chosen.keep(&folder).expect("kept");
-    workstation.home.keep_chosen(&chosen).expect("written");
+    let mut selection = workstation.home.selection().expect("readable");
+    selection.include(&folder).expect("kept");
+    workstation.home.write_selection(&selection).expect("written");
     let report = workstation.back_up().expect("backed up");
     assert_eq!(report.exceptions.total(), 1);
     let said = &report.listed[0];

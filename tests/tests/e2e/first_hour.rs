@@ -44,8 +44,8 @@ fn an_administrator_starts_a_workstation_joins_and_a_file_comes_back() {
     fs::write(files.join("maps/north mole/sheet 1.dxf"), "0\nSECTION\n").expect("written");
     fs::write(files.join("letter.odt"), vec![7; 300_000]).expect("written");
     fs::write(files.join("scratch.tmp"), "not worth keeping").expect("written");
-    let _ = jetfrost_ends(&station, &["keep", text(&files)], 0);
-    let _ = jetfrost_ends(&station, &["skip", "*.tmp"], 0);
+    let _ = jetfrost_ends(&station, &["include", text(&files)], 0);
+    let _ = jetfrost_ends(&station, &["exclude", "*.tmp"], 0);
     let said = jetfrost_ends(&station, &["backup"], 0);
     assert!(said.out.contains("Point 1 is complete: 2 files"), "{}", said.out);
 
@@ -99,8 +99,8 @@ fn what_cannot_be_read_is_listed_and_everything_else_is_kept() {
     use std::os::unix::fs::PermissionsExt;
     let test = tempfile::tempdir().expect("a directory");
     let at = |name: &str| test.path().join(name);
-    let open_to_all = |path: &Path, mode| fs::set_permissions(path, fs::Permissions::from_mode(mode)).expect("set");
-    open_to_all(test.path(), 0o755);
+    let granted_to_all = |path: &Path, mode| fs::set_permissions(path, fs::Permissions::from_mode(mode)).expect("set");
+    granted_to_all(test.path(), 0o755);
     let admin = at("admin");
     let daemon = Daemon::start(&at("state"), 0);
     first_sign_in(&daemon, &admin);
@@ -114,15 +114,15 @@ fn what_cannot_be_read_is_listed_and_everything_else_is_kept() {
     fs::write(files.join("closed folder/inside"), "x").expect("written");
     fs::write(files.join("secret"), "x").expect("written");
     fs::write(files.join("open"), "readable").expect("written");
-    open_to_all(&files.join("open"), 0o644);
-    open_to_all(&files, 0o755);
-    open_to_all(&files.join("secret"), 0);
-    open_to_all(&files.join("closed folder"), 0);
+    granted_to_all(&files.join("open"), 0o644);
+    granted_to_all(&files, 0o755);
+    granted_to_all(&files.join("secret"), 0);
+    granted_to_all(&files.join("closed folder"), 0);
     // The program where the user without rights can run it, and a home of that user's own.
     fs::copy(jetfrost_tests::programs::program("jetfrost"), at("jetfrost")).expect("copied");
-    open_to_all(&at("jetfrost"), 0o755);
+    granted_to_all(&at("jetfrost"), 0o755);
     fs::create_dir(at("home")).expect("made");
-    open_to_all(&at("home"), 0o777);
+    granted_to_all(&at("home"), 0o777);
     let command = format!("{} --state-directory {}/station", text(&at("jetfrost")), text(&at("home")));
     let joined = as_nobody(&format!(
         "{command} join {} --name dunlin && {command} keep {}",
@@ -145,5 +145,5 @@ fn what_cannot_be_read_is_listed_and_everything_else_is_kept() {
     assert_eq!(fs::read(at("home/back/files/open")).expect("restored"), b"readable");
     let said = jetfrost_ends(&admin, &["workstation", "list"], 0);
     assert!(said.out.contains("complete with exceptions"), "{}", said.out);
-    open_to_all(&files.join("closed folder"), 0o755);
+    granted_to_all(&files.join("closed folder"), 0o755);
 }

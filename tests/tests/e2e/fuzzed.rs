@@ -14,7 +14,7 @@ use jetfrost_image::crypto::SystemRandom;
 use jetfrost_tests::network::{Networks, may_unshare};
 use jetfrost_tests::office::{PASSPHRASE, PASSWORD};
 use jetfrost_tests::programs::{Going, program, start};
-use jetfrost_wire::access::OpenTo;
+use jetfrost_wire::access::Grants;
 use jetfrost_wire::destination::{Destination, NewDestination};
 use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::people::{Account, Group, NewAccount, NewGroup, Role};
@@ -77,7 +77,7 @@ impl Fuzzed {
         let shelf = NewDestination {
             name: "Shelf".into(),
             directory: self.path("shelf").display().to_string(),
-            open_to: OpenTo::everybody(),
+            grants: Grants::everybody(),
             reserve: Some(0),
             ..NewDestination::default()
         };
@@ -89,11 +89,11 @@ impl Fuzzed {
         let home = Home::new(self.path("home"));
         let invitation = Invitation::parse(&issued.code).expect("a code");
         join(&home, &invitation, "knot", &FirstWays::passphrase(PASSPHRASE), &SystemRandom::default()).expect("joins");
-        let mut chosen = home.chosen().expect("readable");
+        let mut selection = home.selection().expect("readable");
         fs::create_dir(self.path("files")).expect("made");
         fs::write(self.path("files/letter"), "here").expect("written");
-        chosen.keep(&self.path("files")).expect("kept");
-        home.keep_chosen(&chosen).expect("written");
+        selection.include(&self.path("files")).expect("kept");
+        home.write_selection(&selection).expect("written");
         back_up(&home, PointKind::Files, ReadBack::Sample, &std::sync::Arc::new(Meter::default())).expect("backed up");
         let membership = home.membership().expect("joined");
         let spare: IssuedCode = api.post("/enrolment-codes", &NewEnrolmentCode::new("anna")).expect("a code");
@@ -162,8 +162,8 @@ fn whatever_is_sent_no_call_fails_in_the_service_or_hangs_and_every_answer_is_as
     let fuzzed = Fuzzed::begin();
     // Left out: an endless stream, what would sign the fuzzer out, the switch after which others answer with 503, and mail, which
     // must not go to hosts that a fuzzer thinks up.
-    let most = ["--exclude-path-regex", "/events$|/sessions|/admission$|/mail"];
-    let rest = ["--include-path-regex", "/admission$|/sessions$"];
+    let most = ["--exclude-path-regex", "/events$|/sessions|/maintenance$|/mail"];
+    let rest = ["--include-path-regex", "/maintenance$|/sessions$"];
     for (who, credential, phases, paths) in [
         ("a workstation", &fuzzed.device, "coverage", most),
         ("the administrator", &fuzzed.administrator, "coverage,fuzzing", most),
@@ -209,7 +209,7 @@ fn whatever_is_said_of_mail_no_call_fails_or_hangs_on_a_host_from_which_no_mail_
         address: &address,
         credential: &session.token,
         phases: "coverage,fuzzing",
-        paths: ["--include-path-regex", "/mail|/attention$"],
+        paths: ["--include-path-regex", "/mail|/alerts$"],
     };
     if let Err(said) = fuzz(&mut host.command(fuzzer().to_str().expect("text")), directory.path(), &call) {
         panic!("{said}");

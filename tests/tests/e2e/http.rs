@@ -222,12 +222,12 @@ fn a_log_in_a_file_has_no_colours_and_mistakes_of_callers_are_no_errors_in_it() 
     let daemon = Daemon::start(&at("state"), 0);
     first_sign_in(&daemon, &at("desk"));
     let _ = jetfrost_ends(&at("desk"), &["destination", "add", "shelf", &text(&at("shelf"))], 0);
-    let _ = jetfrost_ends(&at("desk"), &["access", "open", "shelf", "--everybody"], 0);
+    let _ = jetfrost_ends(&at("desk"), &["access", "grant", "shelf", "--everybody"], 0);
     let code = jetfrost_ends(&at("desk"), &["--json", "enrolment", "add", "ingrid"], 0);
     let code: Value = serde_json::from_str(&code.out).expect("JSON");
     let _ = jetfrost_ends(&at("station"), &["join", code["code"].as_str().expect("a code"), "--name", "knot"], 0);
     std::fs::create_dir(at("files")).expect("made");
-    let _ = jetfrost_ends(&at("station"), &["keep", &text(&at("files"))], 0);
+    let _ = jetfrost_ends(&at("station"), &["include", &text(&at("files"))], 0);
     for call in ["POST /api/v1/sessions HTTP/1.1\r\ncontent-length: 1\r\n\r\n{", "GET /api/v1/nothing HTTP/1.1\r\n\r\n"] {
         let call = call.replacen("HTTP/1.1\r\n", "HTTP/1.1\r\nhost: localhost\r\n", 1);
         assert!(RawCall::send(&daemon.address, call.as_bytes()).answer().starts_with("HTTP/1.1 4"));

@@ -93,7 +93,7 @@ fn scene() -> (Scene, Daemon) {
             .collect();
         fs::write(scene.files.join(format!("photo {i}")), noise).expect("written");
     }
-    scene.station(&["keep", scene.files.to_str().expect("text")], 0);
+    scene.station(&["include", scene.files.to_str().expect("text")], 0);
     (scene, daemon)
 }
 
@@ -236,7 +236,7 @@ fn a_service_killed_again_and_again_under_load_keeps_every_acknowledged_point() 
     }
     scene.station(&["backup", "--quiet"], 0);
     // Points go all the time, so that kills fall into thinning and compaction, too.
-    let _ = jetfrost_ends(&admin, &["destination", "set", "Shelf", "--keep", "at least 3", "--protected-days", "0"], 0);
+    let _ = jetfrost_ends(&admin, &["destination", "set", "Shelf", "--retention", "at least 3", "--protected-days", "0"], 0);
     let name = jetfrost_ends(&admin, &["workstation", "list", "--json"], 0).out;
     let name: serde_json::Value = serde_json::from_str(&name).expect("JSON");
     let name = name[0]["name"].as_str().expect("a name").to_owned();

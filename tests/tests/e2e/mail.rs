@@ -8,7 +8,7 @@ use jetfrost_client::api::Method;
 use jetfrost_demo::mail_stand_in::MailStandIn;
 use jetfrost_service::SteppedClock;
 use jetfrost_tests::office::{Office, Workstation, mail_to};
-use jetfrost_wire::attention::{MailSecurity, MailSettings, MailState, SetMail};
+use jetfrost_wire::alerts::{MailSecurity, MailSettings, MailState, SetMail};
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::service::AuditEntry;
 use jiff::Timestamp;
@@ -73,7 +73,7 @@ fn a_message_that_is_not_taken_is_tried_again_and_said_to_be_in_trouble_meanwhil
     office.tend();
     let state: MailState = office.api.get("/mail").expect("shown");
     assert_eq!((state.delivered, state.trouble_since), (None, Some(at("2026-10-06T10:00:00Z"))));
-    let tried: MailState = office.api.post("/mail/trial", &()).expect("it says how it went");
+    let tried: MailState = office.api.post("/mail/test", &()).expect("it says how it went");
     assert!(tried.trouble.is_some_and(|said| said.to_lowercase().contains("refused")), "the network's own word");
     let address = ([127, 0, 0, 1], set.settings.port).into();
     post = MailStandIn::start(address, &office.path("mail"), None).expect("it listens again");
@@ -130,7 +130,7 @@ fn the_password_for_the_mail_server_is_kept_used_and_never_shown_and_does_not_fo
         let settings = MailSettings { login: login.map(str::to_owned), server: server.into(), ..settings.clone() };
         office.put::<_, MailState>("/mail", &SetMail { settings, password: password.map(str::to_owned) }).expect("set")
     };
-    let tried = || office.api.post::<_, MailState>("/mail/trial", &()).expect("it says how it went");
+    let tried = || office.api.post::<_, MailState>("/mail/test", &()).expect("it says how it went");
     with(Some("backups"), Some("high tide"), "127.0.0.1");
     assert!(tried().trouble.is_some_and(|said| said.contains("password is wrong")));
     with(Some("backups"), Some("low tide"), "127.0.0.1");
@@ -147,7 +147,7 @@ fn the_password_for_the_mail_server_is_kept_used_and_never_shown_and_does_not_fo
     assert!(log.len() >= 4 && log.iter().all(|entry| !format!("{entry:?}").contains("tide")));
     let ended: MailState = office.api.send(Method::DELETE, "/mail", &()).expect("ended");
     assert_eq!(ended.settings, None);
-    assert!(matches!(office.api.post::<_, MailState>("/mail/trial", &()), Err(ClientError::Refused(_))));
+    assert!(matches!(office.api.post::<_, MailState>("/mail/test", &()), Err(ClientError::Refused(_))));
 }
 
 #[test]
@@ -177,11 +177,11 @@ fn what_cannot_be_right_is_refused_and_a_server_without_a_good_certificate_gets_
     // The stand-in speaks no TLS: nothing goes there in clear when TLS is asked for.
     for security in [MailSecurity::Tls, MailSecurity::Starttls] {
         changed(&|s| s.security = security).expect("set");
-        let state: MailState = office.api.post("/mail/trial", &()).expect("it says how it went");
+        let state: MailState = office.api.post("/mail/test", &()).expect("it says how it went");
         assert!(state.trouble.is_some() && post_office.messages().is_empty(), "{security:?}");
     }
     // One that knows nobody of this name says so.
     changed(&|s| s.recipients.push("nobody@office.example".into())).expect("set");
-    let state: MailState = office.api.post("/mail/trial", &()).expect("it says how it went");
+    let state: MailState = office.api.post("/mail/test", &()).expect("it says how it went");
     assert!(state.trouble.is_some_and(|said| said.contains("no such mailbox")));
 }

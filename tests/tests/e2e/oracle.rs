@@ -3,7 +3,8 @@
 //! `JETFROST_SEEDS=10 JETFROST_ROUNDS=30` does more of it; one seed and a few rounds unless they are set.
 
 use std::ffi::OsString;
-use std::fs::{self, File};
+use std::fs;
+use std::fs::File;
 use std::os::unix::fs::{FileExt, PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -195,9 +196,9 @@ fn churn(folder: &Path, over: &AtomicBool) {
 }
 
 fn keep(station: &Workstation, folder: &Path) {
-    let mut chosen = station.home.chosen().expect("readable");
-    chosen.keep(folder).expect("kept");
-    station.home.keep_chosen(&chosen).expect("written");
+    let mut selection = station.home.selection().expect("readable");
+    selection.include(folder).expect("kept");
+    station.home.write_selection(&selection).expect("written");
 }
 
 fn restored(office: &Office, station: &Workstation, at: &At, folder: &Path) -> Vec<String> {

@@ -106,7 +106,7 @@ fn access_is_told_both_ways_with_its_reasons() {
         office.api.post("/groups", &NewGroup { name: "survey".into(), default_limit: None, default_quota: None }).expect("added");
     let in_group = NewAccount { groups: vec!["survey".into()], ..NewAccount::new("tove", Role::Member) };
     let _: Account = office.api.post("/accounts", &in_group).expect("added");
-    let open = serde_json::json!({ "open_to": { "groups": ["survey"], "logins": [ADMINISTRATOR] } });
+    let open = serde_json::json!({ "grants": { "groups": ["survey"], "logins": [ADMINISTRATOR] } });
     let _: Destination = office.patch(&format!("/destinations/{}", shelf.id), &open).expect("opened");
     let said = |query: &str| -> Vec<String> {
         let lines: Vec<AccessLine> = office.api.list(&format!("/access{query}")).expect("listed");
@@ -143,7 +143,7 @@ fn no_workstation_reaches_another_ones_store_in_any_pair() {
                     format!("/workstations/{}/points", theirs.workstation),
                     format!("/workstations/{}/runs", theirs.workstation),
                     format!("/stores/{}/slots", theirs.store),
-                    format!("/stores/{}/ways-in", theirs.store),
+                    format!("/stores/{}/unlock-methods", theirs.store),
                     format!("/stores/{}/points/1", theirs.store),
                 ];
                 for path in reads {
@@ -243,7 +243,7 @@ fn removing_an_account_asks_what_becomes_of_its_workstations() {
     assert_eq!(shown("avocet").expect("there").login, "heir");
     let retired = shown("dunlin").expect("its backups are kept");
     assert_eq!((retired.state, retired.store.points, retired.login.as_str()), (WorkstationState::Retired, 1, "owner of dunlin"));
-    assert!(shown("knot").expect("it waits").store.leaving.is_some());
+    assert!(shown("knot").expect("it waits").store.pending_removal.is_some());
     clock.set("2026-10-09T10:00:00Z".parse().expect("a time"));
     office.tend();
     assert!(shown("knot").is_none());

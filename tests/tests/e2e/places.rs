@@ -5,19 +5,17 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use jetfrost_client::ClientError;
 use jetfrost_client::api::Method;
 use jetfrost_client::browse::At;
 use jetfrost_client::home::Home;
 use jetfrost_client::join::{claim, look_at_code};
 use jetfrost_client::restore::{Rights, Wish};
-use jetfrost_client::ways_in::{new_office_key, unlock};
-use jetfrost_client::{Secret, system_random};
+use jetfrost_client::unlock_methods::{new_office_key, unlock};
+use jetfrost_client::{ClientError, Secret, system_random};
 use jetfrost_image::format::ArgonCost;
 use jetfrost_tests::office::{Office, PASSPHRASE, Workstation};
 use jetfrost_wire::Binary;
-use jetfrost_wire::access::OpenTo;
-use jetfrost_wire::advice::{AskCapacity, CapacityAdvice};
+use jetfrost_wire::access::Grants;
 use jetfrost_wire::destination::{
     Adopt, Adopted, AskErasure, ConfirmErasure, Destination, DestinationChange, DestinationState, ErasurePreview, Fitness,
     NewDestination, Volume,
@@ -26,6 +24,7 @@ use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::people::{Account, Role};
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::service::{AuditEntry, Escrow, NewEscrow};
+use jetfrost_wire::sizing::{AskCapacity, CapacityAdvice};
 use jetfrost_wire::workstation::{Overview, WorkstationState};
 
 fn kind(result: Result<impl std::fmt::Debug, ClientError>) -> Option<ProblemKind> {
@@ -77,21 +76,21 @@ fn a_destination_is_open_to_nobody_until_it_is_opened_and_closing_it_stops_backu
         ..NewDestination::default()
     };
     let shelf: Destination = office.api.post("/destinations", &new).expect("a destination");
-    assert!(shelf.why.contains("open to nobody"), "{}", shelf.why);
+    assert!(shelf.why.contains("nobody has access"), "{}", shelf.why);
     office.account("tove", Role::Member);
     let ask = NewEnrolmentCode::new("tove");
     assert_eq!(kind(office.api.post::<_, IssuedCode>("/enrolment-codes", &ask)), Some(ProblemKind::NoAccess));
 
-    let open = |open_to| DestinationChange { open_to: Some(open_to), ..DestinationChange::default() };
+    let open = |grants| DestinationChange { grants: Some(grants), ..DestinationChange::default() };
     let path = format!("/destinations/{}", shelf.id);
-    let _: Destination = office.patch(&path, &open(OpenTo::everybody())).expect("opened");
+    let _: Destination = office.patch(&path, &open(Grants::everybody())).expect("opened");
     let station = office.workstation("knot");
     station.write("letter", "before");
     station.back_up().expect("backed up");
-    let _: Destination = office.patch(&path, &open(OpenTo { logins: vec!["TOVE".into()], ..OpenTo::default() })).expect("closed");
+    let _: Destination = office.patch(&path, &open(Grants { logins: vec!["TOVE".into()], ..Grants::default() })).expect("closed");
     assert_eq!(kind(station.back_up()), Some(ProblemKind::NoAccess));
     comes_back(&station, &office.path("back"), "letter", "before");
-    let said = destination(&office, "shelf").open_to;
+    let said = destination(&office, "shelf").grants;
     assert_eq!((said.everybody, said.logins), (false, vec!["tove".to_owned()]));
 }
 
@@ -191,7 +190,7 @@ fn a_destination_is_erased_after_two_confirmations_and_the_protected_time_of_its
     comes_back(&station, &office.path("back"), "letter", "here");
 
     // A hold that came meanwhile is stronger.
-    let hold = jetfrost_wire::keeping::NewHold { reason: "a dispute".into() };
+    let hold = jetfrost_wire::retention::NewHold { reason: "a dispute".into() };
     let held: jetfrost_wire::workstation::Workstation = office.put(&format!("{}/hold", station.store()), &hold).expect("held");
     clock.set("2026-10-31T10:01:00Z".parse().expect("a time"));
     office.tend();
@@ -241,17 +240,17 @@ fn a_destination_of_another_installation_is_adopted_from_its_disk_and_a_machine_
     claim(&home, &invitation).expect("claimed");
     assert!(matches!(unlock(&home, Secret::Passphrase("another one")), Err(ClientError::WrongPassphrase)));
     assert!(unlock(&home, Secret::Passphrase(PASSPHRASE)).expect("opened"), "the key was to come");
-    let mut chosen = home.chosen().expect("readable");
-    chosen.keep(&station.folder).expect("kept");
-    home.keep_chosen(&chosen).expect("written");
+    let mut selection = home.selection().expect("readable");
+    selection.include(&station.folder).expect("kept");
+    home.write_selection(&selection).expect("written");
     let machine = Workstation { home, folder: station.folder.clone(), recovery_key: station.recovery_key.clone() };
     comes_back(&machine, &new.path("back"), "letter", "the latest");
     let early = Wish { paths: vec![], into: new.path("early"), replace: false, rights: Rights::Keep };
     machine.restore(&At::Sequence(1), &early).expect("restored");
     assert_eq!(fs::read_to_string(machine.restored(&new.path("early")).join("letter")).expect("there"), "from before");
-    assert_eq!(kind(machine.back_up()), Some(ProblemKind::NoAccess), "an adopted destination is open to nobody");
+    assert_eq!(kind(machine.back_up()), Some(ProblemKind::NoAccess), "nobody has access to an adopted destination");
     let shelf = destination(&new, "shelf");
-    let open = DestinationChange { open_to: Some(OpenTo::everybody()), ..DestinationChange::default() };
+    let open = DestinationChange { grants: Some(Grants::everybody()), ..DestinationChange::default() };
     let _: Destination = new.patch(&format!("/destinations/{}", shelf.id), &open).expect("opened");
     assert_eq!(machine.back_up().expect("backed up").point.sequence, 4);
 }
@@ -347,7 +346,7 @@ fn what_a_capacity_would_mean_is_said_before_it_is_set() {
     let too_much = advise(&ask(Some(u64::MAX >> 1)));
     assert!(too_much.offered <= too_much.volume && too_much.says[0].contains("more than that is never stored"));
     let too_little = advise(&ask(Some(1)));
-    assert!(too_little.says[0].contains("no backup is let in"), "{:?}", too_little.says);
+    assert!(too_little.says[0].contains("new backups are refused"), "{:?}", too_little.says);
     let yet_to_come =
         AskCapacity { directory: Some(office.path("not/yet/there").display().to_string()), ..AskCapacity::default() };
     assert!(advise(&yet_to_come).offered > 0, "the volume of what is above it");

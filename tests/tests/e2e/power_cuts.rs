@@ -98,7 +98,7 @@ impl Scene {
         first_sign_in(daemon, &admin);
         let shelf = shelf.to_str().expect("text");
         let _ = jetfrost_ends(&admin, &["destination", "add", "Shelf", shelf, "--for-everybody", "--reserve", "0B"], 0);
-        let _ = jetfrost_ends(&admin, &["destination", "set", "Shelf", "--protected-days", "0", "--keep", "at least 3"], 0);
+        let _ = jetfrost_ends(&admin, &["destination", "set", "Shelf", "--protected-days", "0", "--retention", "at least 3"], 0);
         let _ = jetfrost_ends(&admin, &["account", "add", "tove", "--no-sign-in"], 0);
         let issued = jetfrost_ends(&admin, &["enrolment", "add", "tove", "--json"], 0).out;
         let issued: serde_json::Value = serde_json::from_str(&issued).expect("JSON");
@@ -110,7 +110,7 @@ impl Scene {
             fs::write(files.join(format!("{}/{n}", n % 7)), format!("{n} ").repeat(2000)).expect("written");
         }
         let scene = Self { test, files, station };
-        let _ = jetfrost_ends(&scene.station, &["keep", scene.files.to_str().expect("text")], 0);
+        let _ = jetfrost_ends(&scene.station, &["include", scene.files.to_str().expect("text")], 0);
         scene
     }
 

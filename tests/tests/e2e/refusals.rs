@@ -10,12 +10,12 @@ use jetfrost_client::browse::At;
 use jetfrost_client::home::Home;
 use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::restore::{Rights, Trouble, Wish};
-use jetfrost_client::ways_in::unlock;
+use jetfrost_client::unlock_methods::unlock;
 use jetfrost_client::{ClientError, Secret};
 use jetfrost_image::crypto::SystemRandom;
 use jetfrost_tests::mounted::Mounted;
 use jetfrost_tests::office::{ADMINISTRATOR, Office, PASSPHRASE, PASSWORD};
-use jetfrost_wire::destination::{Fitness, NewDestination, TryDirectory, Verdict};
+use jetfrost_wire::destination::{CheckDirectory, Fitness, NewDestination, Verdict};
 use jetfrost_wire::people::Role;
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::service::{Carry, SignIn, SignedIn};
@@ -296,7 +296,7 @@ fn a_directory_that_does_not_do_says_why() {
     let office = Office::open();
     office.destination("shelf");
     let try_it = |directory: PathBuf| -> Verdict {
-        office.api.post("/destinations/try", &TryDirectory { directory: directory.display().to_string() }).expect("a verdict")
+        office.api.post("/destinations/check", &CheckDirectory { directory: directory.display().to_string() }).expect("a verdict")
     };
     fs::write(office.path("file"), "x").expect("written");
     fs::create_dir_all(office.path("shelf/inner")).expect("made");

@@ -178,7 +178,7 @@ impl Offices {
         let problem: Value = response.json().unwrap_or_default();
         let kind = problem["type"].as_str().unwrap_or_default().trim_start_matches("urn:jetfrost:problem:").to_owned();
         // Whoever is told that there is no such way in was let into the store.
-        let inside = problem["title"].as_str().is_some_and(|title| title.contains("way in"));
+        let inside = problem["title"].as_str().is_some_and(|title| title.contains("unlock method"));
         let hidden = !inside && kind == "not-found" && !things.is_empty() && route.path.contains("{id}");
         assert!(kind != "bad-request", "{} as {}: {problem}", route.name(), CALLERS[caller]);
         !hidden && !["not-allowed", "not-signed-in"].contains(&kind.as_str())
@@ -190,7 +190,7 @@ impl Offices {
         let nothing = Things::new();
         if caller == 0 {
             let adds = route.method == Method::POST
-                && (["/runs", "/slots", "workstations/{id}/trial"].iter().any(|end| route.path.ends_with(end)));
+                && (["/runs", "/slots", "workstations/{id}/diagnosis"].iter().any(|end| route.path.ends_with(end)));
             let adds_bytes = ["segments", "missing", "/v1/runs/"].iter().any(|part| route.path.contains(part));
             let things = if adds || adds_bytes { &self.own } else { &nothing };
             return if self.lets_in(client, route, caller, things) { May::Yes } else { May::No };

@@ -5,11 +5,11 @@ use std::fmt::Write;
 use jetfrost_client::api::Method;
 use jetfrost_client::home::Home;
 use jetfrost_client::join::{FirstWays, claim, find_service, join, join_without_encryption, look_at_code};
-use jetfrost_client::ways_in::unlock;
+use jetfrost_client::unlock_methods::unlock;
 use jetfrost_client::{ClientError, Secret};
 use jetfrost_image::crypto::SystemRandom;
 use jetfrost_tests::office::{Office, PASSPHRASE, Workstation};
-use jetfrost_wire::access::OpenTo;
+use jetfrost_wire::access::Grants;
 use jetfrost_wire::destination::{Adopt, Adopted, Destination, DestinationChange, EncryptionPolicy};
 use jetfrost_wire::enrolment::{EnrolmentCode, Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::people::{Account, Role};
@@ -193,11 +193,11 @@ fn a_machine_goes_without_encryption_only_where_its_code_and_its_destination_say
 fn access_comes_with_the_machine_and_only_with_it() {
     let office = Office::open();
     let shelf = office.destination("Shelf");
-    let nobody = DestinationChange { open_to: Some(OpenTo::default()), ..DestinationChange::default() };
+    let nobody = DestinationChange { grants: Some(Grants::default()), ..DestinationChange::default() };
     let _: Destination = office.patch(&format!("/destinations/{}", shelf.id), &nobody).expect("changed");
     bring_in(&office, "anna,,,knot,,Shelf,,\nben,,,,,,,\n");
     let shelves: Vec<Destination> = office.api.list("/destinations").expect("listed");
-    assert_eq!(shelves[0].open_to.logins, ["anna"]);
+    assert_eq!(shelves[0].grants.logins, ["anna"]);
 }
 
 #[test]

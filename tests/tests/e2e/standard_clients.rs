@@ -6,7 +6,7 @@ use std::process::{Command, Stdio};
 
 use jetfrost_tests::office::{Office, PASSWORD, mail_to_port};
 use jetfrost_tests::programs::start;
-use jetfrost_wire::attention::MailState;
+use jetfrost_wire::alerts::MailState;
 
 fn repository() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).parent().expect("the workspace").to_owned()
@@ -101,7 +101,7 @@ fn a_mail_server_that_keeps_to_the_standards_reads_every_message_without_a_fault
     let port = server.line("its port", |line| line.starts_with("port "));
     let port = port.split(' ').nth(1).and_then(|port| port.parse().ok()).expect("a port");
     let _: MailState = office.put("/mail", &mail_to_port(port)).expect("set");
-    let tried: MailState = office.api.post("/mail/trial", &()).expect("it says how it went");
+    let tried: MailState = office.api.post("/mail/test", &()).expect("it says how it went");
     assert_eq!(tried.trouble, None);
     for expected in [
         "ehlo localhost",

@@ -52,18 +52,18 @@ fn whoever_changes_what_another_changed_meanwhile_is_told_and_changes_nothing() 
             &destination,
             Method::PATCH,
             &destination,
-            json!({ "open_to": { "logins": ["tove"] } }),
-            json!({ "open_to": { "logins": [] } }),
+            json!({ "grants": { "logins": ["tove"] } }),
+            json!({ "grants": { "logins": [] } }),
         ),
         (&account, Method::PATCH, &account, json!({ "quota": 5_000_000 }), json!({ "display_name": "Tove Lund" })),
         (&groups, Method::PATCH, &groups, json!({ "default_quota": 7 }), json!({ "default_limit": 7 })),
         (&groups, Method::PUT, &logins, json!({ "logins": ["tove"] }), json!({ "logins": [] })),
-        (&workstation, Method::PUT, &store, json!({ "limit": 9_000_000 }), json!({ "keeping": null })),
+        (&workstation, Method::PUT, &store, json!({ "limit": 9_000_000 }), json!({ "retention": null })),
         (&"/mail".to_owned(), Method::PUT, &"/mail".to_owned(), mail(6), mail(9)),
         (
-            &"/admission".to_owned(),
+            &"/maintenance".to_owned(),
             Method::PUT,
-            &"/admission".to_owned(),
+            &"/maintenance".to_owned(),
             json!({ "backups": { "state": "off" }, "restores": true }),
             json!({ "backups": { "state": "on" }, "restores": false }),
         ),
@@ -110,7 +110,7 @@ fn figures_that_change_by_themselves_do_not_stand_in_the_way_of_a_change() {
 fn who_are_let_in_by_several_commands_at_once_are_all_let_in() {
     let office = Office::open();
     let shelf = office.destination("shelf");
-    let nobody = json!({ "open_to": { "everybody": false } });
+    let nobody = json!({ "grants": { "everybody": false } });
     let _: Destination = office.patch(&format!("/destinations/{}", shelf.id), &nobody).expect("closed");
     let logins = ["tove", "sture", "ragna", "embla"];
     logins.iter().for_each(|login| drop::<Account>(office.account(login, Role::Member)));
@@ -119,13 +119,13 @@ fn who_are_let_in_by_several_commands_at_once_are_all_let_in() {
     let _ = jetfrost_ends(&home, &sign_in, 0);
     let commands = logins.map(|login| {
         let mut command = jetfrost(&home);
-        command.args(["access", "open", "shelf", "--login", login]).stdout(Stdio::null()).spawn().expect("it runs")
+        command.args(["access", "grant", "shelf", "--login", login]).stdout(Stdio::null()).spawn().expect("it runs")
     });
     for mut command in commands {
         assert!(command.wait().expect("it ends").success());
     }
     let now: Destination = office.api.get(&format!("/destinations/{}", shelf.id)).expect("there");
-    let mut open_to = now.open_to.logins;
-    open_to.sort_unstable();
-    assert_eq!(open_to, ["embla", "ragna", "sture", "tove"]);
+    let mut grants = now.grants.logins;
+    grants.sort_unstable();
+    assert_eq!(grants, ["embla", "ragna", "sture", "tove"]);
 }

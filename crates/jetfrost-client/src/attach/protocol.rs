@@ -1,7 +1,8 @@
 //! The bytes of the network block device protocol (its specification is `doc/proto.md` of the NBD project): what a server
 //! for reading needs of it.
 
-use std::io::{self, Read, Write};
+use std::io;
+use std::io::{Read, Write};
 
 /// Magic at the front of the handshake.
 pub(super) const INIT: u64 = 0x4e42_444d_4147_4943;
@@ -100,7 +101,7 @@ pub(super) enum Errno {
 pub(super) struct Request {
     pub(super) flags: u16,
     pub(super) command: u16,
-    /// Chosen by the client, and given back.
+    /// Selection by the client, and given back.
     pub(super) cookie: u64,
     pub(super) offset: u64,
     pub(super) len: u32,

@@ -1,10 +1,5 @@
 //! Making a recovery point.
 
-mod carried;
-mod packing;
-mod pipeline;
-mod read_back;
-
 use std::collections::HashSet;
 use std::os::unix::ffi::OsStrExt;
 use std::sync::Arc;
@@ -13,22 +8,28 @@ use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use jetfrost_image::crypto::{StoreKeys, SystemRandom, open_point, random_array, seal_point};
-use jetfrost_image::format::{self, Content, Exception, PointBody, PointFile, PointHead, encode_needs, needs_check};
+use jetfrost_image::format::{Content, Exception, PointBody, PointFile, PointHead, encode_needs, needs_check};
 use jetfrost_image::tree::{ChunkSink, Chunker, store_content};
-use jetfrost_image::{ChunkName, PointId};
+use jetfrost_image::{ChunkName, PointId, format};
 use jetfrost_wire::Binary;
 use jetfrost_wire::run::{BeginRun, CommitPoint, ExceptionCounts, GiveUp, Phase, PointCommitted, Run, RunBegun};
 use jetfrost_wire::workstation::{Point, PointKind};
+use pipeline::Pipeline;
 use reqwest::Method;
 
 use crate::api::Api;
-use crate::chosen::{Chosen, Patterns, Selection};
 use crate::error::ClientError;
 use crate::home::{Home, Membership, Seen};
 use crate::join::host_name;
 use crate::progress::{Meter, Reporter};
 use crate::scan::{Counts, Kept, Memory, MemoryWriter, Reading, View, Walk, WalkResult, count, count_disks, forget};
-use pipeline::Pipeline;
+use crate::selection::{Patterns, Selection, SelectionTree};
+
+mod carried;
+mod packing;
+mod pipeline;
+mod read_back;
+
 pub use read_back::ReadBack;
 
 type Result<T> = std::result::Result<T, ClientError>;
@@ -49,7 +50,7 @@ pub struct BackupReport {
     /// How long it took.
     pub took: Duration,
     /// Points that the service says are damaged or lost.
-    pub hurt_points: Vec<u64>,
+    pub damaged_points: Vec<u64>,
     /// Why this machine could not remember the walk, if so: the next run reads everything again.
     pub not_remembered: Option<ClientError>,
 }
@@ -62,11 +63,11 @@ pub fn back_up(home: &Home, kind: PointKind, read_back: ReadBack, meter: &Arc<Me
     let started = Instant::now();
     let (membership, api) = home.device_api()?;
     let keys = home.keys(&membership)?;
-    let chosen = home.chosen()?;
-    if chosen.of_kind(kind).is_empty() {
-        return Err(ClientError::NothingChosen);
+    let selection = home.selection()?;
+    if selection.of_kind(kind).is_empty() {
+        return Err(ClientError::NothingIncluded);
     }
-    let patterns = Patterns::compile(&chosen.skip)?;
+    let patterns = Patterns::compile(&selection.exclude)?;
     let _lock = home.lock()?;
     let begin = BeginRun { kind, client_version: crate::VERSION.into() };
     let begun: RunBegun = api.post_patiently(&format!("/workstations/{}/runs", membership.workstation), &begin)?;
@@ -76,7 +77,7 @@ pub fn back_up(home: &Home, kind: PointKind, read_back: ReadBack, meter: &Arc<Me
         api: &api,
         keys: &keys,
         kind,
-        chosen: &chosen,
+        selection: &selection,
         begun: &begun,
         read_back,
         meter,
@@ -104,7 +105,7 @@ struct RunUnderway<'r> {
     api: &'r Api,
     keys: &'r StoreKeys,
     kind: PointKind,
-    chosen: &'r Chosen,
+    selection: &'r Selection,
     begun: &'r RunBegun,
     read_back: ReadBack,
     meter: &'r Arc<Meter>,
@@ -129,11 +130,11 @@ impl RunUnderway<'_> {
         let directory = self.home.memory_directory(self.kind)?;
         let base = head(self.begun.latest_of_kind.as_ref())?;
         let memory = base.and_then(|head| Memory::open(&directory, &self.membership.store, &head));
-        let selection = Selection::of(self.chosen.of_kind(self.kind));
+        let tree = SelectionTree::of(self.selection.of_kind(self.kind));
         let _reporter = self.report();
         // As much as the last time, unless something else was chosen since.
         let expected =
-            memory.as_ref().filter(|memory| memory.chosen == self.chosen_text()).map(|memory| (memory.files, memory.bytes));
+            memory.as_ref().filter(|memory| memory.selection == self.selection_text()).map(|memory| (memory.files, memory.bytes));
         self.meter.enter(Phase::Sending);
         let lost = self.lost()?;
         let (base, base_needs, walk_memory) = match memory {
@@ -153,9 +154,9 @@ impl RunUnderway<'_> {
         let mut pipeline =
             Pipeline::begin(self.api, &self.membership.store, self.keys, there, self.begun.store_is_empty, self.meter);
         let writer = MemoryWriter::begin(&directory, self.begun.sequence).map_err(ClientError::file("writing", &directory))?;
-        let unmounted = self.chosen.unmounted();
+        let unmounted = self.selection.unmounted();
         let view = View {
-            selection: &selection,
+            tree: &tree,
             patterns,
             unmounted: &unmounted,
             own: self.home.directory().as_os_str().as_bytes(),
@@ -184,7 +185,7 @@ impl RunUnderway<'_> {
 
     /// Does `work`, and counts beside it what there is to do, unless that is known.
     fn expecting<T>(&self, expected: Option<(u64, u64)>, view: View<'_>, work: impl FnOnce() -> T) -> T {
-        let disks = || Some(count_disks(self.chosen.disks.iter().map(|disk| disk.0.as_path())));
+        let disks = || Some(count_disks(self.selection.disks.iter().map(|disk| disk.0.as_path())));
         let expect = |counted: Option<(u64, u64)>| {
             if let Some((files, bytes)) = counted {
                 self.meter.expect(files, bytes);
@@ -227,12 +228,12 @@ impl RunUnderway<'_> {
         let seen = self.home.seen()?;
         let shown = latest.map_or(0, |head| head.sequence);
         let is_another = latest.is_some_and(|head| head.sequence == seen.sequence && head.id.to_string() != seen.point);
-        let is_older = shown < seen.sequence && !self.begun.hurt_points.contains(&seen.sequence);
+        let is_older = shown < seen.sequence && !self.begun.damaged_points.contains(&seen.sequence);
         if is_another || is_older { Err(ClientError::RolledBack { shown, seen: seen.sequence }) } else { Ok(()) }
     }
 
-    fn chosen_text(&self) -> String {
-        serde_json::to_string(self.chosen).unwrap_or_default()
+    fn selection_text(&self) -> String {
+        serde_json::to_string(self.selection).unwrap_or_default()
     }
 
     fn report(&self) -> Reporter {
@@ -272,12 +273,12 @@ impl RunUnderway<'_> {
             point: &point,
             files: walked.counts.files,
             bytes: walked.counts.bytes,
-            chosen: self.chosen_text(),
+            selection: self.selection_text(),
         };
         let kept = walked.writer.keep(&of, &walked.needed);
         let kept = kept.map_err(ClientError::file("writing", self.home.directory()));
         Ok(BackupReport {
-            hurt_points: self.begun.hurt_points.clone(),
+            damaged_points: self.begun.damaged_points.clone(),
             not_remembered: seen.and(kept).err(),
             point: committed.point,
             counts: walked.counts,
@@ -315,8 +316,8 @@ impl RunUnderway<'_> {
     fn body(&self, walked: &WalkResult, exceptions: Content) -> PointBody {
         PointBody {
             root: walked.root.clone(),
-            folders: self.chosen.of_kind(self.kind).iter().map(|f| f.0.as_os_str().as_bytes().to_vec().into()).collect(),
-            skipped: self.chosen.skip.clone(),
+            folders: self.selection.of_kind(self.kind).iter().map(|f| f.0.as_os_str().as_bytes().to_vec().into()).collect(),
+            excluded: self.selection.exclude.clone(),
             host: host_name(),
             exceptions,
             writer: format!("jetfrost {}", crate::VERSION),

@@ -1,18 +1,18 @@
 //! Disks in recovery points: what there is, reading from anywhere in one, and bringing one back.
 
-mod bring_back;
-mod image;
-pub mod partitions;
-
 use jetfrost_image::format::{Content, EntryKind};
 use jetfrost_image::tree::read_listing;
-
-pub use bring_back::{DiskReport, Target, bring_back};
-pub use image::{DiskImage, Stretch};
+use partitions::Table;
 
 use crate::browse::{Browser, Entry, OpenPoint, find};
 use crate::error::ClientError;
-use partitions::Table;
+
+mod image;
+pub mod partitions;
+mod restore;
+
+pub use image::{DiskImage, Stretch};
+pub use restore::{DiskReport, Target, restore_disk};
 
 type Result<T> = std::result::Result<T, ClientError>;
 

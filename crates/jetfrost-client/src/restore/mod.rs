@@ -1,12 +1,5 @@
 //! Bringing files back.
 
-mod batch;
-mod draw;
-mod file;
-mod journal;
-mod plan;
-mod put;
-
 use std::collections::{HashMap, HashSet};
 use std::ffi::OsStr;
 use std::io::ErrorKind;
@@ -14,18 +7,25 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use batch::Worker;
+pub(crate) use draw::Draw;
+use file::{Writer, gains_past_cache};
 use jetfrost_wire::restore::Scope;
 use jetfrost_wire::run::{Phase, Progress};
+use journal::Journal;
+use plan::Planner;
+use put::Dresser;
 
 use crate::browse::{Browser, OpenPoint};
 use crate::error::ClientError;
 use crate::progress::Meter;
-use batch::Worker;
-pub(crate) use draw::Draw;
-use file::{Writer, gains_past_cache};
-use journal::Journal;
-use plan::Planner;
-use put::Dresser;
+
+mod batch;
+mod draw;
+mod file;
+mod journal;
+mod plan;
+mod put;
 
 type Result<T> = std::result::Result<T, ClientError>;
 
@@ -156,7 +156,7 @@ pub fn restore(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Me
     if scope == Scope::Everything {
         meter.expect(point.head.files, point.head.bytes);
     }
-    let result = bring_back(browser, point, wish, None, meter, &troubles);
+    let result = put_back(browser, point, wish, None, meter, &troubles);
     let troubles = troubles.take();
     let progress = meter.progress();
     let (left, not_on_record) = record.end(result, progress, |_| troubles.len() as u64)?;
@@ -186,7 +186,7 @@ pub(crate) struct LeftOut {
 }
 
 /// Plans, fetches and puts in place; of files only those that were drawn, if there is a draw.
-pub(crate) fn bring_back(
+pub(crate) fn put_back(
     browser: &Browser,
     point: &OpenPoint,
     wish: &Wish,

@@ -8,14 +8,14 @@ use std::os::fd::OwnedFd;
 use std::sync::Arc;
 use std::thread::Scope;
 
+use super::directory::{device_of, look, look_through, names, open_directory, open_root};
+use super::facts::kind;
 use crossbeam_channel::{Receiver, Sender, bounded};
 use jetfrost_image::format::EntryKind;
 use nix::errno::Errno;
 use nix::sys::stat::FileStat;
 
-use super::directory::{device_of, look, look_through, names, open_directory, open_root};
-use super::facts::kind;
-use crate::chosen::{Patterns, Selection};
+use crate::selection::{Patterns, SelectionTree};
 
 /// Folders within folders beyond this are not followed: each level needs memory and a file handle.
 pub(super) const DEEPEST: usize = 500;
@@ -71,9 +71,9 @@ pub(super) enum Inside {
 /// What is looked at, and how.
 #[derive(Clone, Copy)]
 pub(crate) struct View<'v> {
-    pub(crate) selection: &'v Selection,
+    pub(crate) tree: &'v SelectionTree,
     pub(crate) patterns: &'v Patterns,
-    /// Chosen folders whose volume is not mounted, as paths: what is at their place is something else.
+    /// Selection folders whose volume is not mounted, as paths: what is at their place is something else.
     pub(crate) unmounted: &'v [Vec<u8>],
     /// Not seen at all: this machine's own settings and memory, which change during the walk.
     pub(crate) own: &'v [u8],
@@ -90,9 +90,9 @@ impl View<'_> {
     }
 
     fn look_from(&self, root: &OwnedFd, show: &mut dyn FnMut(Sight) -> ControlFlow<()>) -> Result<(), Errno> {
-        let within = Within { chosen: Some(self.selection), whole: self.selection.whole };
+        let within = Within { chosen: Some(self.tree), whole: self.tree.whole };
         // Also when everything was chosen the walk stays on one volume: /proc and the like are others.
-        let device = if self.selection.whole { device_of(root) } else { None };
+        let device = if self.tree.whole { device_of(root) } else { None };
         let names = names_of(root, within)?;
         let _ = Looking { view: self, path: Vec::new(), depth: 0, show }.folder(root, names, within, device);
         Ok(())
@@ -163,13 +163,13 @@ impl Ahead {
 #[derive(Clone, Copy)]
 struct Within<'s> {
     /// What a person chose in it or further below.
-    chosen: Option<&'s Selection>,
+    chosen: Option<&'s SelectionTree>,
     /// Whether everything is taken, or only what leads to what was chosen.
     whole: bool,
 }
 
 impl<'s> Within<'s> {
-    fn child(&self, name: &[u8]) -> Option<&'s Selection> {
+    fn child(&self, name: &[u8]) -> Option<&'s SelectionTree> {
         self.chosen.and_then(|chosen| chosen.children.get(name))
     }
 }
@@ -237,7 +237,9 @@ impl Looking<'_> {
             Err(error) => return (self.show)(Sight::Unseen(name, error)),
         };
         match kind(&stat) {
-            Some(EntryKind::Directory) if is_disk => (self.show)(Sight::Unfit(name, "it was chosen as a disk, and is a folder")),
+            Some(EntryKind::Directory) if is_disk => {
+                (self.show)(Sight::Unfit(name, "it was included as a disk, and is a folder"))
+            }
             Some(EntryKind::Directory) => self.go_into(&around, Seen { name, stat }),
             Some(kind) => self.leaf(&around, Seen { name, stat }, kind),
             None => (self.show)(Sight::Unfit(name, "it is of a kind that is not known")),
@@ -248,9 +250,9 @@ impl Looking<'_> {
     fn leaf(&mut self, around: &Around<'_>, seen: Seen, kind: EntryKind) -> ControlFlow<()> {
         let why = around.within.chosen.and_then(|chosen| match kind {
             EntryKind::Symlink => {
-                Some("it was chosen, or leads to what was chosen, and is a symbolic link: choose what it points to")
+                Some("it was included, or leads to what was included, and is a symbolic link: include what it points to")
             }
-            _ if !chosen.children.is_empty() => Some("what was chosen lies below it, and it is no folder"),
+            _ if !chosen.children.is_empty() => Some("what was included lies below it, and it is not a folder"),
             _ => None,
         });
         let name = seen.name.clone();
@@ -297,19 +299,14 @@ mod tests {
     use std::path::Path;
 
     use super::*;
-    use crate::chosen::Folder;
+    use crate::selection::Folder;
 
     /// Sights below a folder as text, in their order.
     fn below(folder: &Path, own: &Path, patterns: &[&str]) -> Vec<String> {
-        let selection = Selection::of(&[Folder(folder.into())]);
+        let tree = SelectionTree::of(&[Folder(folder.into())]);
         let patterns = Patterns::compile(&patterns.iter().map(|p| (*p).to_owned()).collect::<Vec<_>>()).expect("patterns");
-        let view = View {
-            selection: &selection,
-            patterns: &patterns,
-            unmounted: &[],
-            own: own.as_os_str().as_bytes(),
-            reading: Reading::Files,
-        };
+        let view =
+            View { tree: &tree, patterns: &patterns, unmounted: &[], own: own.as_os_str().as_bytes(), reading: Reading::Files };
         let on_the_way = folder.components().count() - 1;
         let seen: Vec<String> =
             std::thread::scope(|scope| look_ahead(scope, view).expect("the root opens").1.map(text).collect());
@@ -379,9 +376,9 @@ mod tests {
     /// What is kept of a tree when these paths below it were chosen, and these are skipped.
     fn kept(root: &Path, chosen: &[&str], skipped: &[&str], unmounted: &[Vec<u8>]) -> Vec<String> {
         let folders: Vec<Folder> = chosen.iter().map(|path| Folder(root.join(path))).collect();
-        let selection = Selection::of(&folders);
+        let tree = SelectionTree::of(&folders);
         let patterns = Patterns::compile(&skipped.iter().map(|p| (*p).to_owned()).collect::<Vec<_>>()).expect("patterns");
-        let view = View { selection: &selection, patterns: &patterns, unmounted, own: b"", reading: Reading::Files };
+        let view = View { tree: &tree, patterns: &patterns, unmounted, own: b"", reading: Reading::Files };
         let mut seen = Vec::new();
         view.look(&mut |sight| {
             seen.push(text(sight));
@@ -433,9 +430,9 @@ mod tests {
         for file in 0..BATCH * (WAITING + 2) {
             fs::write(root.path().join(format!("{file:05}")), "").expect("written");
         }
-        let selection = Selection::of(&[Folder(root.path().into())]);
+        let tree = SelectionTree::of(&[Folder(root.path().into())]);
         let patterns = Patterns::compile(&[]).expect("patterns");
-        let view = View { selection: &selection, patterns: &patterns, unmounted: &[], own: b"", reading: Reading::Files };
+        let view = View { tree: &tree, patterns: &patterns, unmounted: &[], own: b"", reading: Reading::Files };
         // The scope ends only when the thread has.
         std::thread::scope(|scope| assert!(look_ahead(scope, view).expect("the root opens").1.next().is_some()));
     }

@@ -6,16 +6,16 @@
 //! the description knows, each record of the walk a check of its own, and the names must be those that the point says it
 //! needs. Anything wrong means that there is no memory. Losing it costs reading everything once more, never anything else.
 
-use std::fs::{self, File};
-use std::io::{self, BufReader, BufWriter, Read, Seek, Write};
+use std::fs::File;
+use std::io::{BufReader, BufWriter, Read, Seek, Write};
 use std::path::{Path, PathBuf};
-
-use jetfrost_image::ChunkName;
-use jetfrost_image::format::PointHead;
-use serde::{Deserialize, Serialize};
+use std::{fs, io};
 
 use super::extents::{Extents, Held};
 use super::facts::Stamp;
+use jetfrost_image::ChunkName;
+use jetfrost_image::format::PointHead;
+use serde::{Deserialize, Serialize};
 
 /// Written into the description; another number means another layout, and the memory is not used.
 const LAYOUT: u32 = 4;
@@ -41,7 +41,7 @@ struct Description {
     files: u64,
     bytes: u64,
     /// What was chosen then, as JSON.
-    chosen: String,
+    selection: String,
     /// BLAKE3 of the walk and of the names, in hexadecimal.
     walk: String,
     needs: String,
@@ -67,7 +67,7 @@ pub(crate) struct Memory {
     pub(crate) files: u64,
     pub(crate) bytes: u64,
     /// What was chosen then, as JSON.
-    pub(crate) chosen: String,
+    pub(crate) selection: String,
     /// Names of all chunks that the last point needs, ascending.
     pub(crate) needs: Vec<ChunkName>,
     pub(crate) walk: WalkReader,
@@ -96,7 +96,7 @@ impl Memory {
             sequence: description.sequence,
             files: description.files,
             bytes: description.bytes,
-            chosen: description.chosen,
+            selection: description.selection,
             needs,
             walk,
         })
@@ -310,7 +310,7 @@ pub(crate) struct Kept<'k> {
     pub(crate) point: &'k str,
     pub(crate) files: u64,
     pub(crate) bytes: u64,
-    pub(crate) chosen: String,
+    pub(crate) selection: String,
 }
 
 /// Writes the memory of the walk under way. Without [`MemoryWriter::keep`] it is forgotten.
@@ -405,7 +405,7 @@ impl MemoryWriter {
             point: of.point.into(),
             files: of.files,
             bytes: of.bytes,
-            chosen: of.chosen.clone(),
+            selection: of.selection.clone(),
             walk: hasher.finalize().to_string(),
             needs: blake3::hash(&needs).to_string(),
             check: String::new(),
@@ -499,7 +499,7 @@ mod tests {
         writer.leave().expect("written");
         writer.leaf(b"c", &seen(3)).expect("written");
         writer.leave().expect("written");
-        let of = Kept { store: "store", point: &point().id.to_string(), files: 3, bytes: 21, chosen: String::new() };
+        let of = Kept { store: "store", point: &point().id.to_string(), files: 3, bytes: 21, selection: String::new() };
         writer.keep(&of, &[ChunkName([1; 32]), ChunkName([2; 32])]).expect("kept");
         Memory::open(directory, "store", &point()).expect("there")
     }

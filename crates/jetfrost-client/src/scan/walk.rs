@@ -201,7 +201,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
                 (Content::empty(), true)
             }
             Inside::TooDeep => {
-                let what = format!("it lies within more than {DEEPEST} folders, and what is in it is not kept");
+                let what = format!("it lies within more than {DEEPEST} folders, and what is in it is not backed up");
                 self.exceptions.add(Cause::Unreadable, &self.path, what);
                 (Content::empty(), false)
             }
@@ -345,7 +345,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             Reading::Files => {
                 let read = read_file(self.keys, &mut self.chunker, &mut self.sink, parent, name)?;
                 if read.unsettled {
-                    let what = "it kept changing while it was read; the last reading is kept";
+                    let what = "it kept changing while it was read; the last reading was backed up";
                     self.exceptions.add(Cause::ChangedWhileRead, &self.path, what);
                 }
                 (read.parts, read.stat, read.unsettled, Extents::new(), Some(read.attributes))

@@ -3,6 +3,9 @@
 use std::convert::Infallible;
 use std::fmt;
 
+use super::random::{Random, random_array};
+use super::slots::stretch;
+use super::{OpenError, StoreKey, open_in_place, seal_in_place};
 use hpke::aead::AesGcm256;
 use hpke::kdf::HkdfSha256;
 use hpke::kem::X25519HkdfSha256;
@@ -10,9 +13,6 @@ use hpke::rand_core::{TryCryptoRng, TryRng};
 use hpke::{Deserializable, Kem, OpModeR, OpModeS, Serializable, single_shot_open, single_shot_seal_with_rng};
 use zeroize::{Zeroize, ZeroizeOnDrop, Zeroizing};
 
-use super::random::{Random, random_array};
-use super::slots::stretch;
-use super::{OpenError, StoreKey, open_in_place, seal_in_place};
 use crate::format::{ArgonCost, FormatError, OfficeKeyFile, Slot, SlotKind};
 use crate::id::{SlotId, StoreId};
 
@@ -30,7 +30,7 @@ pub struct OfficePublicKey(pub [u8; 32]);
 impl OfficePublicKey {
     /// What people compare: the first eight bytes of its BLAKE3 hash, in hexadecimal groups.
     #[must_use]
-    pub fn mark(&self) -> String {
+    pub fn fingerprint(&self) -> String {
         let hash = blake3::hash(&self.0).to_hex();
         [&hash[..4], &hash[4..8], &hash[8..12], &hash[12..16]].join("-")
     }

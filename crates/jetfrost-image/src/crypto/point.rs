@@ -2,6 +2,7 @@
 
 use super::random::{Random, random_array};
 use super::{NONCE, OpenError, StoreKeys, open_in_place, seal_in_place};
+
 use crate::format::{PointBody, PointFile, PointHead};
 
 /// Makes a point file; the body is bound to the head.
@@ -54,7 +55,7 @@ mod tests {
         let body = PointBody {
             root: Content::empty(),
             folders: vec![b"/srv/maps".to_vec().into()],
-            skipped: vec!["*.tmp".into()],
+            excluded: vec!["*.tmp".into()],
             host: "avocet".into(),
             exceptions: Content::empty(),
             writer: "test".into(),

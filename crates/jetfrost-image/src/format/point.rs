@@ -1,10 +1,10 @@
 //! Recovery points: a clear part for the service, a sealed body for the workstation (§ 7).
 
+use super::cursor::Cursor;
+use super::{Content, FormatError, check_at_end, from_cbor, from_cbor_sequence, to_cbor, with_check, with_clear_part};
 use minicbor::bytes::ByteVec;
 use minicbor::{Decode, Encode};
 
-use super::cursor::Cursor;
-use super::{Content, FormatError, check_at_end, from_cbor, from_cbor_sequence, to_cbor, with_check, with_clear_part};
 use crate::id::{PointId, StoreId};
 
 const WHAT: &str = "a recovery point";
@@ -76,7 +76,7 @@ pub struct PointBody {
     pub folders: Vec<ByteVec>,
     /// The patterns that left things out.
     #[n(2)]
-    pub skipped: Vec<String>,
+    pub excluded: Vec<String>,
     /// The machine's name.
     #[n(3)]
     pub host: String,

@@ -125,8 +125,8 @@ pub enum StoreError {
     #[error("there is no such key slot")]
     NoSlot,
     /// The last passphrase or recovery key was to be removed.
-    #[error("this is the last passphrase or recovery key that opens the image store")]
-    LastWayIn,
+    #[error("this is the last passphrase or recovery key that unlocks the image store")]
+    LastUnlockMethod,
     /// A way in with a secret for a store that is open, or an open way into one that is not.
     #[error("an encrypted image store takes secrets only, and one that is not encrypted takes none")]
     OtherSuite,
@@ -479,13 +479,13 @@ impl Store {
     /// Removes a key slot, unless no secret of the person's own would open the store without it.
     ///
     /// # Errors
-    /// [`StoreError::NoSlot`]; [`StoreError::LastWayIn`]; [`StoreError::Medium`].
+    /// [`StoreError::NoSlot`]; [`StoreError::LastUnlockMethod`]; [`StoreError::Medium`].
     pub fn remove_slot(&self, id: &SlotId) -> Result<()> {
         let _alone = self.alone();
         // A slot that cannot be read is no way in.
         let sound: Vec<Slot> = self.slots()?.iter().filter_map(|bytes| Slot::from_bytes(bytes).ok()).collect();
         if !sound.iter().any(|slot| slot.id != *id && slot.kind != SlotKind::Escrow) {
-            return Err(StoreError::LastWayIn);
+            return Err(StoreError::LastUnlockMethod);
         }
         let failed = medium("removing a key slot");
         let path = format!("{}/{}", names::SLOTS, names::slot(id));
@@ -585,10 +585,10 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Medium`].
-    pub fn hurt_behind(&self, sound: u64) -> Result<BTreeSet<u64>> {
-        let mut hurt = self.lost_points()?;
-        hurt.extend(self.points());
-        Ok(hurt.split_off(&(sound + 1)))
+    pub fn damaged_behind(&self, sound: u64) -> Result<BTreeSet<u64>> {
+        let mut damaged = self.lost_points()?;
+        damaged.extend(self.points());
+        Ok(damaged.split_off(&(sound + 1)))
     }
 
     fn check_follows(&self, head: &PointHead, points: &BTreeSet<u64>) -> Result<()> {

@@ -5,14 +5,14 @@
 //! it still has.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::io;
 use std::sync::{PoisonError, mpsc};
-use std::thread;
+use std::{io, thread};
 
 use super::needs::NeedsFiles;
 use super::reader::sound_record;
 use super::tidy::{GoOn, Headway, write_segment};
 use super::{MAX_SMALL, Result, Store, StoreError, medium, names, numbers, segment_lengths};
+
 use crate::format::{
     MAX_SEGMENT, RECORD_HEAD, RecordHead, SEGMENT_HEAD, SegmentBuilder, SegmentEntry, SegmentScanner, Slot, read_footer,
 };
@@ -223,7 +223,7 @@ impl Store {
         if let Some(kept) = &kept {
             write_segment(self, kept)?;
             if kept.hash == hash {
-                // Only its head or footer was hurt; written anew, it is what it was.
+                // Only its head or footer was damaged; written anew, it is what it was.
                 let mut index = self.index.write().unwrap_or_else(PoisonError::into_inner);
                 let grown = index.add(hash, &entries)?;
                 self.used.grow(grown);

@@ -53,7 +53,7 @@ pub(super) fn point() -> PointFile {
     let body = PointBody {
         root: Content { len: part.len, depth: 0, parts: vec![part] },
         folders: vec![b"/srv/maps".to_vec().into()],
-        skipped: vec!["*.tmp".into()],
+        excluded: vec!["*.tmp".into()],
         host: "avocet".into(),
         exceptions: Content::empty(),
         writer: "vectors".into(),

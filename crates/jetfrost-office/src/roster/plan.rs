@@ -4,6 +4,7 @@ use std::collections::btree_map::Entry;
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Column, Fault, Line, Machine, Reading, WantedLimit};
+
 use crate::names::key;
 use crate::openness::Openness;
 
@@ -18,7 +19,7 @@ pub struct Office {
     pub destinations: BTreeMap<String, DestinationFacts>,
     /// Workstations by name.
     pub workstations: BTreeMap<String, WorkstationFacts>,
-    /// Open enrolment codes by the machine that they are for.
+    /// Unused enrolment codes by the machine that they are for.
     pub codes: BTreeMap<String, CodeFacts>,
 }
 
@@ -364,12 +365,12 @@ impl Planner {
         match (open.next().cloned(), open.next()) {
             (Some(only), None) => Some(only),
             (Some(_), Some(_)) => {
-                let what = format!("several destinations are open to '{}': say which", line.account);
+                let what = format!("'{}' has access to several destinations: say which", line.account);
                 self.fault(line, Column::Destination, what);
                 None
             }
             (None, _) => {
-                let what = format!("no destination is open to '{}': name one, and it is opened", line.account);
+                let what = format!("'{}' has access to no destination: name one, and access is granted", line.account);
                 self.fault(line, Column::Destination, what);
                 None
             }

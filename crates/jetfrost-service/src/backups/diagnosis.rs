@@ -2,8 +2,8 @@
 
 use jetfrost_office::access::Act;
 use jetfrost_office::room::Bound;
+use jetfrost_wire::diagnosis::{DiagnoseFor, DiagnosisStep};
 use jetfrost_wire::size::show;
-use jetfrost_wire::trial::{TrialStep, TryFor};
 
 use crate::backups::Backups;
 use crate::backups::uploads::Upload;
@@ -26,35 +26,35 @@ struct Subject<'s> {
 /// What was looked at, up to the first thing that is not as it must be.
 pub(crate) struct Looked {
     /// Steps that went well, with how they went.
-    pub(crate) well: Vec<(TrialStep, String)>,
+    pub(crate) well: Vec<(DiagnosisStep, String)>,
     /// The one that did not.
-    pub(crate) not: Option<(TrialStep, ServiceError)>,
+    pub(crate) not: Option<(DiagnosisStep, ServiceError)>,
 }
 
 impl Backups {
     /// Tries for an account and a destination, from the server.
-    pub(crate) fn try_for(&self, caller: &Caller, destination: &str, ask: &TryFor) -> Result<Looked> {
+    pub(crate) fn diagnose(&self, caller: &Caller, destination: &str, ask: &DiagnoseFor) -> Result<Looked> {
         caller.may(&Act::ChangeOffice)?;
         let account = self.records.read(|on| account_named(&ask.login, on))?;
         let destination = self.storage.destination_row(destination)?;
-        self.trial(&Subject { account: &account, destination: &destination, line: None })
+        self.diagnosis(&Subject { account: &account, destination: &destination, line: None })
     }
 
     /// Tries for the workstation that asks.
-    pub(crate) fn try_own(&self, caller: &Caller, workstation: &str) -> Result<Looked> {
+    pub(crate) fn diagnose_own(&self, caller: &Caller, workstation: &str) -> Result<Looked> {
         let line = self.storage.line(caller, workstation)?;
         caller.may(&Act::AddToStore { workstation: &line.workstation.id })?;
-        self.trial(&Subject { account: &line.account, destination: &line.destination, line: Some(&line) })
+        self.diagnosis(&Subject { account: &line.account, destination: &line.destination, line: Some(&line) })
     }
 
-    fn trial(&self, subject: &Subject<'_>) -> Result<Looked> {
+    fn diagnosis(&self, subject: &Subject<'_>) -> Result<Looked> {
         let all = [
-            TrialStep::Account,
-            TrialStep::Admission,
-            TrialStep::Destination,
-            TrialStep::Access,
-            TrialStep::Room,
-            TrialStep::Probe,
+            DiagnosisStep::Account,
+            DiagnosisStep::Maintenance,
+            DiagnosisStep::Destination,
+            DiagnosisStep::Access,
+            DiagnosisStep::Capacity,
+            DiagnosisStep::WriteTest,
         ];
         let mut looked = Looked { well: Vec::new(), not: None };
         for step in all {
@@ -70,35 +70,35 @@ impl Backups {
         Ok(looked)
     }
 
-    fn try_step(&self, step: TrialStep, subject: &Subject<'_>) -> Result<String> {
+    fn try_step(&self, step: DiagnosisStep, subject: &Subject<'_>) -> Result<String> {
         let Subject { account, destination, line } = *subject;
         let name = &destination.name;
         match step {
-            TrialStep::Account if account.disabled.is_some() => Err(ServiceError::Disabled("this account is disabled")),
-            TrialStep::Account => Ok(format!("The account '{}' can be used.", account.login)),
-            TrialStep::Admission => self.gate.backups_are_let_in().map(|()| "Backups are let in.".into()),
-            TrialStep::Destination => {
+            DiagnosisStep::Account if account.disabled.is_some() => Err(ServiceError::Disabled("this account is disabled")),
+            DiagnosisStep::Account => Ok(format!("The account '{}' can be used.", account.login)),
+            DiagnosisStep::Maintenance => self.gate.backups_are_let_in().map(|()| "New backups are taken.".into()),
+            DiagnosisStep::Destination => {
                 self.shelf.check(&place(destination))?;
                 if destination.withdrawn.is_some() {
                     return Err(ServiceError::Withdrawn(name.clone()));
                 }
                 Ok(format!("The destination '{name}' is there, at {}.", destination.directory))
             }
-            TrialStep::Access => {
+            DiagnosisStep::Access => {
                 match line {
                     Some(line) => self.takes_backups(line)?,
                     None => self.records.read(|on| has_access(account, destination, on))?,
                 }
-                Ok(format!("'{name}' is open to '{}'.", account.login))
+                Ok(format!("'{name}' grants access to '{}'.", account.login))
             }
-            TrialStep::Room => {
+            DiagnosisStep::Capacity => {
                 let room = match line {
                     Some(line) => self.room_of_workstation(line)?,
                     None => self.room_of_account(account, destination)?,
                 };
                 Ok(format!("There is room for {}.", show(room)))
             }
-            TrialStep::Probe => {
+            DiagnosisStep::WriteTest => {
                 self.shelf.probe(&place(destination))?;
                 if let Some(line) = line {
                     self.storage.open_store(line)?;

@@ -154,7 +154,7 @@ impl Backups {
         let now = self.clock.now_ms();
         let code = self.records.write(|on| {
             let row = CodeWithNames::by_id(id, on)?.ok_or(ServiceError::NotFound("enrolment code"))?;
-            if convert::enrolment_code(&row, now).state != CodeState::Open {
+            if convert::enrolment_code(&row, now).state != CodeState::Unused {
                 return Err(ServiceError::Conflict("only an open enrolment code can be cancelled"));
             }
             row.code.set_cancelled(now, on)?;
@@ -393,7 +393,7 @@ fn claimable(name: &str, account: &AccountRow, on: &mut Connection) -> Result<Wo
             "the workstation '{name}' is one of '{owner}': make the code for that account"
         )));
     }
-    if line.store.leaves.is_some() {
+    if line.store.removal_ends.is_some() {
         return Err(ServiceError::Invalid(format!("the image store of '{name}' waits to go: bring it back first")));
     }
     Ok(line)

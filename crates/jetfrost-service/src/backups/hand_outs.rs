@@ -32,7 +32,7 @@ impl Backups {
             let not_open = || ServiceError::Invalid("one of these enrolment codes is not one that can be used".into());
             let code = CodeRow::by_secret(&hash(&invitation.secret), on)?.ok_or_else(not_open)?;
             let row = CodeWithNames::by_id(&code.id, on)?.ok_or_else(not_open)?;
-            if convert::enrolment_code(&row, now).state != jetfrost_wire::enrolment::CodeState::Open {
+            if convert::enrolment_code(&row, now).state != jetfrost_wire::enrolment::CodeState::Unused {
                 return Err(not_open());
             }
             let account = AccountRow::by_id(&code.account_id, on)?.ok_or_else(not_open)?;

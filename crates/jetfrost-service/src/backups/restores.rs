@@ -141,7 +141,7 @@ impl Backups {
 /// to give one.
 fn act(purpose: Purpose, line: &WorkstationLine) -> Act<'_> {
     match purpose {
-        Purpose::BringBack => Act::ReadStore { workstation: &line.workstation.id, owner: &line.account.id },
+        Purpose::Restore => Act::ReadStore { workstation: &line.workstation.id, owner: &line.account.id },
         Purpose::Drill => Act::AddToStore { workstation: &line.workstation.id },
     }
 }

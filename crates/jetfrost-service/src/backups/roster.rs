@@ -20,7 +20,7 @@ use jetfrost_wire::size;
 use crate::backups::Backups;
 use crate::backups::enrolment::{Makes, lasting};
 use crate::identity::accounts::account_named;
-use crate::identity::grants::{destination_named, open_to};
+use crate::identity::grants::{destination_named, grants};
 use crate::records::{AccountRow, CodeRow, CodeWithNames, Connection, DestinationRow, GroupRow, WorkstationLine, WorkstationRow};
 use crate::shared::convert::some_from_db;
 use crate::shared::{Caller, Result, ServiceError, convert, shown_limit, to_db};
@@ -98,7 +98,7 @@ impl Backups {
         }
         office.groups = GroupRow::list("", ALL, on)?.into_iter().map(|row| (row.name_key, row.name)).collect();
         for row in DestinationRow::list("", ALL, on)? {
-            let to = open_to(&row, on)?;
+            let to = grants(&row, on)?;
             let keys = |names: &[String]| names.iter().map(|name| key(name)).collect();
             let openness = Openness { everybody: to.everybody, groups: keys(&to.groups), accounts: keys(&to.logins) };
             let facts = DestinationFacts {

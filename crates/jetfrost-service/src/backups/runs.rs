@@ -42,7 +42,7 @@ impl Backups {
         self.storage.note_points_off_the_shelf(&line, &store)?;
         let latest = store.latest_sound()?;
         let of_kind = self.latest_of_kind(&line, &store, begin.kind)?;
-        let hurt_points = self.hurt_behind(&line, &store, latest.as_ref().map_or(0, |head| head.sequence))?;
+        let damaged_points = self.damaged_behind(&line, &store, latest.as_ref().map_or(0, |head| head.sequence))?;
         let lost = self.retention.lost_for_run(&line, &store)?;
         let row = self.records.write(|on| self.insert_run(&line, begin, on))?;
         let run = convert::run(&row, self.clock.now_ms());
@@ -55,14 +55,14 @@ impl Backups {
             latest_of_kind: of_kind.map(|sequence| store.point(sequence).map(Binary)).transpose()?,
             store_is_empty: store.is_empty(),
             lost: lost.names,
-            hurt_points,
+            damaged_points,
             lost_more: lost.more,
         })
     }
 
     /// Refuses when the destination is withdrawn, not open to the workstation's account, or the image store was removed.
     pub(crate) fn takes_backups(&self, line: &WorkstationLine) -> Result<()> {
-        if line.store.leaves.is_some() {
+        if line.store.removal_ends.is_some() {
             return Err(ServiceError::Conflict(
                 "this workstation's image store was removed and waits to go; an administrator can bring it back",
             ));
@@ -78,17 +78,18 @@ impl Backups {
     pub(crate) fn may_write_now(&self, line: &WorkstationLine) -> Result<()> {
         let underway = line.latest_run.as_ref().filter(|run| run.outcome == Outcome::Underway.word());
         match underway {
-            Some(run) if !jetfrost_office::standing::is_lost(run.last_heard, self.clock.now_ms()) => self.takes_backups(line),
+            Some(run) if !jetfrost_office::freshness::is_lost(run.last_heard, self.clock.now_ms()) => self.takes_backups(line),
             _ => Err(ServiceError::RunOver),
         }
     }
 
     /// Points behind the latest sound one that are damaged or lost.
-    fn hurt_behind(&self, line: &WorkstationLine, store: &Store, latest: u64) -> Result<Vec<u64>> {
+    fn damaged_behind(&self, line: &WorkstationLine, store: &Store, latest: u64) -> Result<Vec<u64>> {
         let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
-        let mut hurt = store.hurt_behind(latest)?;
-        hurt.extend(points::lost(&self.storage.point_rows(line)?, &on_shelf).into_iter().filter(|sequence| *sequence > latest));
-        Ok(hurt.into_iter().collect())
+        let mut damaged = store.damaged_behind(latest)?;
+        damaged
+            .extend(points::lost(&self.storage.point_rows(line)?, &on_shelf).into_iter().filter(|sequence| *sequence > latest));
+        Ok(damaged.into_iter().collect())
     }
 
     /// Refuses when there were too many beginnings within this hour.
@@ -237,14 +238,14 @@ impl Backups {
         let underway = Outcome::Underway.word();
         self.records.write(|on| {
             for mut row in RunRow::with_outcome(underway, on)? {
-                if jetfrost_office::standing::is_lost(row.last_heard, now) {
+                if jetfrost_office::freshness::is_lost(row.last_heard, now) {
                     let heard = row.last_heard;
                     end(&mut row, Outcome::Lost, Some("nothing was heard of it any more"), heard);
                     row.update_if_underway(on)?;
                 }
             }
             for mut row in crate::records::RestoreRow::with_outcome(underway, on)? {
-                if jetfrost_office::standing::is_lost(row.last_heard, now) {
+                if jetfrost_office::freshness::is_lost(row.last_heard, now) {
                     row.outcome = Outcome::Lost.word().into();
                     row.ended = Some(row.last_heard);
                     row.update_if_underway(on)?;

@@ -7,7 +7,7 @@ use jetfrost_office::access::Act;
 use jetfrost_wire::Page;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::service::{Escrow, NewEscrow};
-use jetfrost_wire::workstation::{NewSlot, WayIn, WayInKind};
+use jetfrost_wire::workstation::{NewSlot, UnlockMethod, UnlockMethodKind};
 use jiff::Timestamp;
 
 use crate::backups::Backups;
@@ -19,29 +19,29 @@ use crate::storage::key_slots::{row_of, slot_rows};
 
 impl Backups {
     /// What opens a store: kinds, labels and ages.
-    pub(crate) fn ways_in(&self, caller: &Caller, id: &str) -> Result<Page<WayIn>> {
+    pub(crate) fn unlock_methods(&self, caller: &Caller, id: &str) -> Result<Page<UnlockMethod>> {
         let line = self.storage.line_to_see(caller, id)?;
         let (_, store) = self.storage.open_store(&line)?;
         let (rows, on_disk) = (self.storage.slot_rows(&line, &store)?, store.slots()?);
         let way = |row: SlotRow| {
             let slot = Slot::from_bytes(&row.bytes).ok()?;
-            Some(WayIn { damaged: !on_disk.contains(&row.bytes), ..way_in(&slot) })
+            Some(UnlockMethod { damaged: !on_disk.contains(&row.bytes), ..unlock_method(&slot) })
         };
-        let mut items: Vec<WayIn> = rows.into_iter().filter_map(way).collect();
+        let mut items: Vec<UnlockMethod> = rows.into_iter().filter_map(way).collect();
         items.sort_by_key(|way| (way.made, way.id.clone()));
         Ok(Page { items, next: None })
     }
 
     /// Adds a key slot that the workstation made.
-    pub(crate) fn add_slot(&self, caller: &Caller, id: &str, new: &NewSlot) -> Result<WayIn> {
+    pub(crate) fn add_slot(&self, caller: &Caller, id: &str, new: &NewSlot) -> Result<UnlockMethod> {
         let upload = self.store_to_add_to(caller, id)?;
         let slot = Slot::from_bytes(&new.slot.0).map_err(StoreError::from)?;
-        let way = way_in(&slot);
+        let way = unlock_method(&slot);
         let what = format!("{} of {}", said(&way), upload.line.workstation.name);
         self.records.write(|on| {
             slot_rows(&upload.line, &upload.store, on)?;
             row_of(&slot, new.slot.0.clone()).put(on)?;
-            self.trail.note(caller, "way in added", &what, on)?;
+            self.trail.note(caller, "unlock method added", &what, on)?;
             // Last: what is on the disk is on record.
             Ok::<_, ServiceError>(upload.store.put_slot(&new.slot.0)?)
         })?;
@@ -52,15 +52,15 @@ impl Backups {
     /// Takes a key slot away. Never the last of the person's own.
     pub(crate) fn remove_slot(&self, caller: &Caller, id: &str, slot: &str) -> Result<()> {
         let line = self.storage.line_to_see(caller, id)?;
-        caller.may(&Act::RemoveWayIn { owner: &line.account.id })?;
-        let slot: SlotId = slot.parse().map_err(|_| ServiceError::NotFound("way in"))?;
+        caller.may(&Act::RemoveUnlockMethod { owner: &line.account.id })?;
+        let slot: SlotId = slot.parse().map_err(|_| ServiceError::NotFound("unlock method"))?;
         let (_, store) = self.storage.open_store(&line)?;
         let what = format!("{slot} of {}", line.workstation.name);
         // Those that are left are to open the store in fact.
         self.storage.mend_slots(&line, &store)?;
         self.records.write(|on| {
             SlotRow::remove(&line.store.id, &slot.to_string(), on)?;
-            self.trail.note(caller, "way in removed", &what, on)?;
+            self.trail.note(caller, "unlock method removed", &what, on)?;
             Ok::<_, ServiceError>(store.remove_slot(&slot)?)
         })?;
         self.events.workstation_changed(&line.workstation.id);
@@ -77,7 +77,7 @@ impl Backups {
         self.records.write(|on| {
             records::set_office_key(&new.public_key.0, new.ask_workstations.then_some(now), on)?;
             let what = if new.ask_workstations { "office key asked for" } else { "office key set for the service's records" };
-            self.trail.note(caller, what, &mark_of(&new.public_key.0), on)
+            self.trail.note(caller, what, &fingerprint_of(&new.public_key.0), on)
         })?;
         self.events.tell(Event::Office);
         Ok(Escrow { public_key: new.public_key.clone(), since: timestamp(now) })
@@ -95,14 +95,14 @@ impl Backups {
     }
 }
 
-fn way_in(slot: &Slot) -> WayIn {
-    WayIn {
+fn unlock_method(slot: &Slot) -> UnlockMethod {
+    UnlockMethod {
         id: slot.id.to_string(),
         kind: match slot.kind {
-            SlotKind::Passphrase => WayInKind::Passphrase,
-            SlotKind::RecoveryKey => WayInKind::RecoveryKey,
-            SlotKind::Escrow => WayInKind::OfficeKey,
-            SlotKind::Open => WayInKind::Open,
+            SlotKind::Passphrase => UnlockMethodKind::Passphrase,
+            SlotKind::RecoveryKey => UnlockMethodKind::RecoveryKey,
+            SlotKind::Escrow => UnlockMethodKind::OfficeKey,
+            SlotKind::Open => UnlockMethodKind::Unencrypted,
         },
         label: slot.label.clone(),
         made: Timestamp::from_second(slot.created).unwrap_or(Timestamp::UNIX_EPOCH),
@@ -110,15 +110,15 @@ fn way_in(slot: &Slot) -> WayIn {
     }
 }
 
-fn said(way: &WayIn) -> &'static str {
+fn said(way: &UnlockMethod) -> &'static str {
     match way.kind {
-        WayInKind::Passphrase => "a passphrase",
-        WayInKind::RecoveryKey => "a recovery key",
-        WayInKind::OfficeKey => "the office key",
-        WayInKind::Open => "no secret",
+        UnlockMethodKind::Passphrase => "a passphrase",
+        UnlockMethodKind::RecoveryKey => "a recovery key",
+        UnlockMethodKind::OfficeKey => "the office key",
+        UnlockMethodKind::Unencrypted => "no secret",
     }
 }
 
-fn mark_of(public: &[u8]) -> String {
-    public.try_into().map(|key| jetfrost_image::crypto::OfficePublicKey(key).mark()).unwrap_or_default()
+fn fingerprint_of(public: &[u8]) -> String {
+    public.try_into().map(|key| jetfrost_image::crypto::OfficePublicKey(key).fingerprint()).unwrap_or_default()
 }

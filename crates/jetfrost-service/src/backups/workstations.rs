@@ -69,7 +69,7 @@ impl Backups {
     pub(crate) fn account_ties(&self, caller: &Caller, id: &str) -> Result<AccountTies> {
         caller.may(&Act::SeeOffice)?;
         let now = self.clock.now_ms();
-        let (sessions, open_codes, lines) = self.records.read(|on| {
+        let (sessions, unused_codes, lines) = self.records.read(|on| {
             let row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
             let lines = WorkstationLine::list(Some(&row.id), "", ALL_OF_ACCOUNT, on)?;
             Ok::<_, ServiceError>((SessionRow::of(&row.id, now, on)?, CodeRow::open_of(&row.id, now, on)?, lines))
@@ -78,7 +78,7 @@ impl Backups {
         Ok(AccountTies {
             browsers,
             tokens: sessions.len() as u64 - browsers,
-            open_codes: from_db(open_codes),
+            unused_codes: from_db(unused_codes),
             workstations: lines.iter().map(|line| self.tied(line)).collect(),
         })
     }

@@ -67,7 +67,7 @@ impl HandOut {
 
     fn steps(&self) -> Vec<String> {
         let mut steps = vec![
-            "Open a terminal, as administrator if all of the machine is to be kept.".to_owned(),
+            "Open a terminal, as administrator if the whole machine is to be backed up.".to_owned(),
             "Type 'jetfrost join' followed by the code below, or scan the code and paste it.".to_owned(),
         ];
         match (&self.claims, self.encrypted) {
@@ -83,7 +83,7 @@ impl HandOut {
                 );
             }
         }
-        steps.push("Choose what is kept with 'jetfrost keep FOLDER', then begin: 'jetfrost backup'.".to_owned());
+        steps.push("Choose what is backed up with 'jetfrost include FOLDER', then begin: 'jetfrost backup'.".to_owned());
         steps
     }
 
@@ -96,11 +96,11 @@ impl HandOut {
         if self.encrypted {
             secrets.push((
                 "The image passphrase".to_owned(),
-                "is yours alone: it opens the backups. Nobody in the office knows it, and nobody can reset it.".to_owned(),
+                "is yours alone: it unlocks the backups. Nobody in the office knows it, and nobody can reset it.".to_owned(),
             ));
             secrets.push((
                 "The recovery key".to_owned(),
-                "opens the backups when the passphrase is forgotten. It is shown once, when the machine joins.".to_owned(),
+                "unlocks the backups when the passphrase is forgotten. It is shown once, when the machine joins.".to_owned(),
             ));
         }
         secrets.push((
@@ -124,7 +124,10 @@ fn troubles() -> Vec<(String, String)> {
     [
         ("Incomplete or mistyped", "Copy the code whole, with everything after JF1. Blanks and small letters do not matter."),
         ("Expired or used", "Ask your administrator for a new hand-out: the old one opens nothing any more."),
-        ("Service not reached", "Connect to the office's network, by cable if you can. To see what is there: 'jetfrost find'."),
+        (
+            "Service not reached",
+            "Connect to the office's network, by cable if you can. To see which services there are: 'jetfrost discover'.",
+        ),
         ("Another certificate", "Stop, and call your administrator: something else answers under the service's name."),
     ]
     .map(|(trouble, what)| (trouble.to_owned(), what.to_owned()))

@@ -1,9 +1,9 @@
 //! The bounds of what calls take, for the document: the same numbers that count when a call is made.
 
+use super::large;
 use jetfrost_office::names::{LEAST_PASSWORD, MOST_NAME, MOST_PASSWORD};
 use serde_json::{Map, Value, json};
 
-use super::large;
 use crate::shared::bounds as most;
 
 /// The longest path that the operating system takes.
@@ -39,12 +39,12 @@ fn of_field(kind: &str, field: &str) -> Value {
         ("OwnPassword", "old") | (_, "password") => up_to(MOST_PASSWORD),
         ("NewToken", "days") => json!({ "minimum": 1, "maximum": most::TOKEN_DAYS }),
         ("GiveUp", "reason") => up_to(most::WHY_A_RUN_ENDED),
-        ("NewHold", "reason") | ("Settle", "why") => text(most::REASON),
+        ("NewHold", "reason") | ("Dismiss", "why") => text(most::REASON),
         ("SignIn", "label") => up_to(MOST_NAME),
         ("AskHandOuts", "codes") | (_, "code" | "confirmation") => up_to(128),
         ("Typed", "until_now") => up_to(10_000),
         ("Roster", "table") => up_to(large::MOST),
-        (_, "hours") if kind != "Keeping" => json!({ "minimum": 1, "maximum": most::CODE_HOURS }),
+        (_, "hours") if kind != "Retention" => json!({ "minimum": 1, "maximum": most::CODE_HOURS }),
         (_, "waiting_days" | "scrub_days" | "protected_days") => json!({ "maximum": most::DAYS }),
         (_, "description") => up_to(most::DESCRIPTION),
         (_, "directory") => json!({ "pattern": "^/", "maxLength": MOST_PATH }),

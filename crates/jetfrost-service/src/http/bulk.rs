@@ -4,22 +4,22 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 use std::time::Duration;
 
+use super::caps::Permit;
+use super::{App, Trouble};
 use actix_web::http::StatusCode;
 use actix_web::http::header::CONTENT_LENGTH;
 use actix_web::rt::task::{JoinHandle, spawn_blocking};
 use actix_web::web::{Bytes, Data, Path, Payload};
 use actix_web::{HttpRequest, HttpResponse, ResponseError, post, put};
 use futures_util::{Stream, StreamExt, stream};
+use jetfrost_image::ChunkName;
 use jetfrost_image::format::MAX_SEGMENT;
 use jetfrost_image::store::{ChunkReader, Store, StoreError};
-use jetfrost_image::ChunkName;
 use jetfrost_wire::Problem;
 use jetfrost_wire::chunks::{FrameStatus, MOST_NAMES, NAME};
 use tokio::time::{Instant, timeout, timeout_at};
 use utoipa_actix_web::service_config::ServiceConfig;
 
-use super::caps::Permit;
-use super::{App, Trouble};
 use crate::backups::Arriving;
 use crate::services::Services;
 use crate::shared::{Caller, Credential, ServiceError};

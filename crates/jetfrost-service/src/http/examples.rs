@@ -11,7 +11,7 @@ pub(super) fn of(kind: &str) -> Option<Value> {
     Some(match kind {
         "AccountChange" => json!({ "display_name": "Tove Lund", "role": "helpdesk", "quota": 500_000_000_000_u64 }),
         "AccountRemoval" => json!({ "workstations": { "what": "to", "login": "ragna" } }),
-        "Admission" => json!({ "backups": { "state": "paused", "until": "2026-12-01T06:00:00Z" }, "restores": true }),
+        "Maintenance" => json!({ "backups": { "state": "paused", "until": "2026-12-01T06:00:00Z" }, "restores": true }),
         "Adopt" => json!({ "directory": "/backup/attic", "preview": true }),
         "AskAdvice" => json!({ "destination": "Attic shelf", "disk_bytes": 512_000_000_000_u64 }),
         "AskCapacity" => json!({ "directory": "/backup/attic", "reserve": 50_000_000_000_u64 }),
@@ -25,7 +25,7 @@ pub(super) fn of(kind: &str) -> Option<Value> {
         }
         "ConfirmErasure" => json!({ "confirmation": "PLOVER-SEVEN" }),
         "ConfirmSecondFactor" => json!({ "code": "287082", "password": "a password of the account" }),
-        "DestinationChange" => json!({ "capacity": 4_000_000_000_000_u64, "open_to": { "groups": ["survey"] } }),
+        "DestinationChange" => json!({ "capacity": 4_000_000_000_000_u64, "grants": { "groups": ["survey"] } }),
         "DiscoverySettings" => json!({ "announce": true, "name": "Backups of the office", "interfaces": ["eth0"] }),
         "EndRestore" => json!({ "progress": progress, "exceptions": 0 }),
         "EndSecondFactor" => json!({ "password": "a password of the account" }),
@@ -41,7 +41,7 @@ pub(super) fn of(kind: &str) -> Option<Value> {
         "JobOrder" => json!({ "order": "pause" }),
         "LookAtCode" => json!({ "secret": BYTES }),
         "NewAccount" => json!({ "login": "tove", "display_name": "Tove Lund", "role": "member", "groups": ["survey"] }),
-        "NewDestination" => json!({ "name": "Attic shelf", "directory": "/backup/attic", "open_to": { "everybody": true } }),
+        "NewDestination" => json!({ "name": "Attic shelf", "directory": "/backup/attic", "grants": { "everybody": true } }),
         "NewEnrolmentCode" => {
             json!({ "login": "tove", "machine": "whimbrel", "hours": 72, "limit": { "what": "bytes", "bytes": 300_000_000_000_u64 } })
         }
@@ -60,11 +60,11 @@ pub(super) fn of(kind: &str) -> Option<Value> {
             "server": "mail.office.example", "port": 465, "security": "tls", "login": "backups", "sender": "backups@office.example",
             "recipients": ["ingrid@office.example"], "summary_hour": 7,
         }, "password": "of the mail server" }),
-        "Settle" => json!({ "why": "the office has no mail server" }),
+        "Dismiss" => json!({ "why": "the office has no mail server" }),
         "SignIn" => json!({ "login": "ingrid", "password": "a password of the account", "carry": "token", "label": "a script" }),
-        "StoreSettings" => json!({ "limit": 300_000_000_000_u64, "keeping": null }),
-        "TryDirectory" => json!({ "directory": "/backup/attic" }),
-        "TryFor" => json!({ "login": "tove" }),
+        "StoreSettings" => json!({ "limit": 300_000_000_000_u64, "retention": null }),
+        "CheckDirectory" => json!({ "directory": "/backup/attic" }),
+        "DiagnoseFor" => json!({ "login": "tove" }),
         "Typed" => json!({ "rule": "size", "text": "300GB" }),
         _ => return None,
     })

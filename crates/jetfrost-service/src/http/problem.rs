@@ -63,7 +63,7 @@ impl Trouble {
 
     /// A body of which nothing came for too long, or that takes too long altogether.
     pub(crate) fn stalled() -> Self {
-        let problem = Problem::new(Kind::Stalled, "The upload stalled.", "Send it again; what arrived whole is kept.");
+        let problem = Problem::new(Kind::Stalled, "The upload stalled.", "Send it again; what arrived complete stays.");
         Self::of(problem.retry_after(1))
     }
 
@@ -181,7 +181,7 @@ fn fold(error: &ServiceError) -> Problem {
         ServiceError::UnknownDevice => Problem::new(
             Kind::NotSignedIn,
             "The service does not know this workstation.",
-            "It was retired or replaced by another machine. Ask the administrator for an enrolment code. The backups are kept.",
+            "It was retired or replaced by another machine. Ask the administrator for an enrolment code. The backups are still there.",
         ),
         ServiceError::WrongPassword => Problem::new(
             Kind::WrongPassword,
@@ -219,27 +219,27 @@ fn fold(error: &ServiceError) -> Problem {
         }
         ServiceError::NoAccess { login, destination: Some(destination) } => Problem::new(
             Kind::NoAccess,
-            format!("The destination '{destination}' is not open to '{login}'."),
-            format!("Open it: jetfrost access open '{destination}' --login '{login}'. Restores keep working."),
+            format!("'{login}' has no access to the destination '{destination}'."),
+            format!("Grant it: jetfrost access grant '{destination}' --login '{login}'. Restores keep working."),
         ),
         ServiceError::NoAccess { login, destination: None } => Problem::new(
             Kind::NoAccess,
-            format!("No destination is open to '{login}'."),
-            format!("Open one: jetfrost access open DESTINATION --login '{login}', or --everybody."),
+            format!("'{login}' has no access to any destination."),
+            format!("Grant it: jetfrost access grant DESTINATION --login '{login}', or --everybody."),
         ),
         ServiceError::Withdrawn(name) => Problem::new(
             Kind::Withdrawn,
             format!("The destination '{name}' is withdrawn and takes no new backups."),
-            format!("Bring it back: jetfrost destination bring-back '{name}'. Restores keep working."),
+            format!("Reinstate it: jetfrost destination reinstate '{name}'. Restores keep working."),
         ),
         ServiceError::NotLetIn { what, until: Some((until, _)) } => {
             let until = crate::clock::said(*until);
             let next = format!("They resume at {until}, or when an administrator resumes them.");
-            Problem::new(Kind::NotLetIn, format!("New {what} are paused until {until}."), next)
+            Problem::new(Kind::Paused, format!("New {what} are paused until {until}."), next)
         }
         ServiceError::NotLetIn { what, until: None } => {
-            let next = format!("An administrator resumes them: jetfrost admission let-in {what}.");
-            Problem::new(Kind::NotLetIn, format!("New {what} are paused."), next)
+            let next = format!("An administrator resumes them: jetfrost maintenance resume {what}.");
+            Problem::new(Kind::Paused, format!("New {what} are paused."), next)
         }
         ServiceError::NotAllowed => Problem::new(
             Kind::NotAllowed,
@@ -328,11 +328,15 @@ fn fold_store(error: &StoreError) -> Problem {
         StoreError::OtherSuite => {
             Problem::new(Kind::Invalid, sentence(&detail), "To change this, enrol the machine again. Nothing was changed.")
         }
-        StoreError::LastWayIn => Problem::new(Kind::Conflict, sentence(&detail), "Add another passphrase or recovery key first."),
+        StoreError::LastUnlockMethod => {
+            Problem::new(Kind::Conflict, sentence(&detail), "Add another passphrase or recovery key first.")
+        }
         StoreError::SlotTaken | StoreError::TooManySlots => {
             Problem::new(Kind::Conflict, sentence(&detail), "Remove one that is no longer used. Nothing was changed.")
         }
-        StoreError::NoSlot => Problem::new(Kind::NotFound, "There is no such way in.", "List the ways in and choose from them."),
+        StoreError::NoSlot => {
+            Problem::new(Kind::NotFound, "There is no such unlock method.", "List the unlock methods and choose from them.")
+        }
         StoreError::LatestStays => {
             Problem::new(Kind::Conflict, sentence(&detail), "Remove another one, or the whole image store.")
         }
@@ -365,7 +369,7 @@ fn fold_no_room(refusal: &NoRoom) -> Problem {
         Kind::NoRoom,
         format!("No room left: the {what} of {who} is reached."),
         format!(
-            "An administrator can raise it ({next}). {} What has arrived is kept.",
+            "An administrator can raise it ({next}). {} What has arrived stays.",
             said_of_what_comes(comes.as_ref(), level.bound)
         ),
     )
@@ -393,12 +397,8 @@ fn said_of_what_comes(comes: Option<&Comes>, bound: Bound) -> String {
 }
 
 fn full_volume() -> Problem {
-    Problem::new(
-        Kind::NoRoom,
-        "The destination is full.",
-        "An administrator frees space on its volume. What has arrived is kept.",
-    )
-    .with_detail("its volume is full")
+    Problem::new(Kind::NoRoom, "The destination is full.", "An administrator frees space on its volume. What has arrived stays.")
+        .with_detail("its volume is full")
 }
 
 fn fold_records(error: &RecordsError) -> Problem {

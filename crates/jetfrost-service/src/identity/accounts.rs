@@ -262,8 +262,8 @@ impl Identity {
                         )));
                     }
                     let mut store = line.store.clone();
-                    store.leaves.get_or_insert(now + line.destination.waiting_days * crate::shared::DAY_MS);
-                    store.leaving_by.get_or_insert(caller.name());
+                    store.removal_ends.get_or_insert(now + line.destination.waiting_days * crate::shared::DAY_MS);
+                    store.removal_by.get_or_insert(caller.name());
                     store.update(on)?;
                     workstation.cut_off(WorkstationRow::RETIRED, now, &caller.name(), on)?;
                 }

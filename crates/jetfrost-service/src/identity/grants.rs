@@ -3,12 +3,12 @@
 use jetfrost_office::access::Act;
 use jetfrost_office::names;
 use jetfrost_office::openness::{Openness, Reason};
-use jetfrost_wire::access::{AccessCell, AccessLine, AccessQuery, AccessReason, OpenTo};
+use jetfrost_wire::access::{AccessCell, AccessLine, AccessQuery, AccessReason, Grants};
 use jetfrost_wire::{Page, PageQuery};
 
 use crate::identity::Identity;
 use crate::identity::accounts::{account_named, groups_named, ids};
-use crate::records::{AccountRow, Connection, DestinationRow, OpenedTo, StoreRow};
+use crate::records::{AccountRow, Connection, DestinationRow, GrantedTo, StoreRow};
 use crate::shared::convert::from_db;
 use crate::shared::{Caller, Result, ServiceError, convert};
 
@@ -90,27 +90,27 @@ pub(crate) fn destination_named(name: &str, on: &mut Connection) -> Result<Desti
 }
 
 fn openness(row: &DestinationRow, on: &mut Connection) -> Result<Openness> {
-    let OpenedTo { groups, accounts } = row.opened_to(on)?;
+    let GrantedTo { groups, accounts } = row.granted_to(on)?;
     Ok(Openness {
-        everybody: row.openness == EVERYBODY,
+        everybody: row.granted_to == EVERYBODY,
         groups: ids(groups).into_iter().collect(),
         accounts: accounts.into_iter().map(|(id, _)| id).collect(),
     })
 }
 
 /// To whom a destination is open, by name.
-pub(crate) fn open_to(row: &DestinationRow, on: &mut Connection) -> Result<OpenTo> {
-    let OpenedTo { groups, accounts } = row.opened_to(on)?;
-    Ok(OpenTo {
-        everybody: row.openness == EVERYBODY,
+pub(crate) fn grants(row: &DestinationRow, on: &mut Connection) -> Result<Grants> {
+    let GrantedTo { groups, accounts } = row.granted_to(on)?;
+    Ok(Grants {
+        everybody: row.granted_to == EVERYBODY,
         groups: groups.into_iter().map(|group| group.name).collect(),
         logins: accounts.into_iter().map(|(_, login)| login).collect(),
     })
 }
 
 /// Opens a destination to these, and to no others. The row is to be written by the caller.
-pub(crate) fn set_open_to(row: &mut DestinationRow, to: &OpenTo, on: &mut Connection) -> Result<()> {
-    row.openness = if to.everybody { EVERYBODY } else { CHOSEN }.into();
+pub(crate) fn set_grants(row: &mut DestinationRow, to: &Grants, on: &mut Connection) -> Result<()> {
+    row.granted_to = if to.everybody { EVERYBODY } else { CHOSEN }.into();
     let groups = ids(groups_named(&to.groups, on)?);
     let mut accounts = Vec::new();
     for login in &to.logins {
@@ -118,11 +118,11 @@ pub(crate) fn set_open_to(row: &mut DestinationRow, to: &OpenTo, on: &mut Connec
     }
     accounts.sort_unstable();
     accounts.dedup();
-    Ok(row.set_opened_to(&groups, &accounts, on)?)
+    Ok(row.set_granted_to(&groups, &accounts, on)?)
 }
 
 /// To whom it is open, in words.
-pub(crate) fn said(to: &OpenTo) -> String {
+pub(crate) fn said(to: &Grants) -> String {
     if to.everybody {
         return "everybody".into();
     }

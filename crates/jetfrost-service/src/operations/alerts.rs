@@ -1,9 +1,9 @@
 //! What needs somebody's attention.
 
 use jetfrost_office::access::Act;
-use jetfrost_office::attention::{Concern, Kind, MachineFacts, PlaceFacts, ServiceFacts};
-use jetfrost_office::standing;
-use jetfrost_wire::attention::{Attention, Concern as ConcernLine, ConcernKind};
+use jetfrost_office::alerts::{Alert, Kind, MachineFacts, PlaceFacts, ServiceFacts};
+use jetfrost_office::freshness;
+use jetfrost_wire::alerts::{Alert as AlertLine, AlertKind, Alerts};
 use jetfrost_wire::destination::{Destination, DestinationState};
 use jetfrost_wire::run::Outcome;
 use jetfrost_wire::workstation::WorkstationState;
@@ -22,12 +22,12 @@ const OF_LATE_MS: i64 = 14 * crate::shared::DAY_MS;
 
 impl Operations {
     /// All that needs attention now, the worst first.
-    pub(crate) fn attention(&self, caller: &Caller) -> Result<Attention> {
+    pub(crate) fn attention(&self, caller: &Caller) -> Result<Alerts> {
         caller.may(&Act::SeeOffice)?;
-        Ok(Attention { now: timestamp(self.clock.now_ms()), concerns: self.concerns()?.iter().map(line).collect() })
+        Ok(Alerts { now: timestamp(self.clock.now_ms()), alerts: self.alerts()?.iter().map(line).collect() })
     }
 
-    pub(crate) fn concerns(&self) -> Result<Vec<Concern>> {
+    pub(crate) fn alerts(&self) -> Result<Vec<Alert>> {
         let now = self.clock.now_ms();
         let shortened = |row: &DestinationRow| of_late(row.shortened, row.shortened_how.as_ref(), now);
         let place =
@@ -43,11 +43,11 @@ impl Operations {
             drill_failed: line.store.drill_failed.is_some(),
             room_made: of_late(line.store.room_made, line.store.room_made_of.as_ref(), now),
             shortened: of_late(line.store.shortened, line.store.shortened_how.as_ref(), now),
-            failing: standing::is_failing(last_point(line), has_failed(line), now) && has_machine(line),
-            without_first_point: standing::lacks_first_point(last_point(line), line.workstation.enrolled, now)
+            failing: freshness::is_failing(last_point(line), has_failed(line), now) && has_machine(line),
+            without_first_point: freshness::lacks_first_point(last_point(line), line.workstation.enrolled, now)
                 && has_machine(line),
         };
-        let machines: Vec<MachineFacts> = lines.iter().filter(|line| line.store.leaves.is_none()).map(machine).collect();
+        let machines: Vec<MachineFacts> = lines.iter().filter(|line| line.store.removal_ends.is_none()).map(machine).collect();
         let protection = self.storage.protection()?;
         let unprotected = protection.office_key.is_some() && protection.copied.is_some() && !protection.protected;
         let service = ServiceFacts {
@@ -55,7 +55,7 @@ impl Operations {
             audit_altered: self.storage.lock_audit_altered().clone(),
             certificate: self.certificate_trouble(),
         };
-        Ok(jetfrost_office::attention::concerns(&places, &machines, &service))
+        Ok(jetfrost_office::alerts::alerts(&places, &machines, &service))
     }
 }
 
@@ -86,9 +86,9 @@ fn has_machine(line: &WorkstationLine) -> bool {
     line.workstation.rest.is_none()
 }
 
-/// A concern with what is wrong and what to do.
-pub(crate) fn line(concern: &Concern) -> ConcernLine {
-    let Concern { kind, subject, detail } = concern;
+/// An alert with what is wrong and what to do.
+pub(crate) fn line(alert: &Alert) -> AlertLine {
+    let Alert { kind, subject, detail } = alert;
     let (says, next) = match kind {
         Kind::AuditAltered => (
             format!("The audit log is not what the service wrote: {detail}."),
@@ -116,7 +116,7 @@ pub(crate) fn line(concern: &Concern) -> ConcernLine {
         ),
         Kind::TermsShortened => (
             format!(
-                "Backups of '{subject}' are kept for a shorter time from now on: {detail}. What is there is kept as it was promised."
+                "Retention of '{subject}' is shorter from now on: {detail}. Existing points stay as long as promised."
             ),
             "jetfrost audit list says who changed it; if nobody did, end that administrator's sessions.".into(),
         ),
@@ -126,14 +126,14 @@ pub(crate) fn line(concern: &Concern) -> ConcernLine {
         ),
         Kind::NoFirstPoint => (
             format!("'{subject}' joined more than a week ago and has no point yet."),
-            format!("On {subject}: jetfrost standing, then jetfrost backup."),
+            format!("On {subject}: jetfrost status, then jetfrost backup."),
         ),
         Kind::DrillFailed => (
-            format!("The last drill of '{subject}' did not bring everything back as it was."),
+            format!("The last drill of '{subject}' did not restore everything exactly."),
             format!("On {subject}: jetfrost drill says what; jetfrost scrub start {subject} looks at the stored bytes."),
         ),
-        Kind::RecordsUnprotected => (
-            "The last copy of this server's own records is too old.".into(),
+        Kind::RecordsNotBackedUp => (
+            "The last records backup is too old.".into(),
             "jetfrost destination list; one of them must be there.".into(),
         ),
         Kind::Certificate => (
@@ -145,22 +145,22 @@ pub(crate) fn line(concern: &Concern) -> ConcernLine {
             format!("jetfrost workstation show {subject}; see whether the machine is on and reaches the service."),
         ),
     };
-    ConcernLine { kind: shown(*kind), subject: subject.clone(), says, next }
+    AlertLine { kind: shown(*kind), subject: subject.clone(), says, next }
 }
 
-pub(crate) fn shown(kind: Kind) -> ConcernKind {
+pub(crate) fn shown(kind: Kind) -> AlertKind {
     match kind {
-        Kind::AuditAltered => ConcernKind::AuditAltered,
-        Kind::Damage => ConcernKind::Damage,
-        Kind::DestinationMissing => ConcernKind::DestinationMissing,
-        Kind::DestinationFull => ConcernKind::DestinationFull,
-        Kind::RoomMade => ConcernKind::RoomMade,
-        Kind::TermsShortened => ConcernKind::TermsShortened,
-        Kind::Failing => ConcernKind::Failing,
-        Kind::NoFirstPoint => ConcernKind::NoFirstPoint,
-        Kind::DrillFailed => ConcernKind::DrillFailed,
-        Kind::RecordsUnprotected => ConcernKind::RecordsUnprotected,
-        Kind::Certificate => ConcernKind::Certificate,
-        Kind::Overdue => ConcernKind::Overdue,
+        Kind::AuditAltered => AlertKind::AuditAltered,
+        Kind::Damage => AlertKind::Damage,
+        Kind::DestinationMissing => AlertKind::DestinationMissing,
+        Kind::DestinationFull => AlertKind::DestinationFull,
+        Kind::RoomMade => AlertKind::RoomMade,
+        Kind::TermsShortened => AlertKind::TermsShortened,
+        Kind::Failing => AlertKind::Failing,
+        Kind::NoFirstPoint => AlertKind::NoFirstPoint,
+        Kind::DrillFailed => AlertKind::DrillFailed,
+        Kind::RecordsNotBackedUp => AlertKind::RecordsNotBackedUp,
+        Kind::Certificate => AlertKind::Certificate,
+        Kind::Overdue => AlertKind::Overdue,
     }
 }

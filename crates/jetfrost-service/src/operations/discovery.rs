@@ -7,7 +7,7 @@ use jetfrost_office::access::Act;
 use jetfrost_wire::Version;
 use jetfrost_wire::discovery::{Discovery, DiscoverySettings, DiscoveryState, Interface, SERVICE_TYPE, TXT_VERSION};
 use jetfrost_wire::event::Event;
-use jetfrost_wire::service::Accepting;
+use jetfrost_wire::service::NewBackups;
 
 use crate::announcer::{Announcement, interfaces};
 use crate::operations::Operations;
@@ -28,7 +28,7 @@ impl Operations {
         let state = match (&announced_as, &trouble) {
             (Some(_), _) => DiscoveryState::Announced,
             (None, _) if !row.announcing => DiscoveryState::Silent,
-            (None, _) if !let_in => DiscoveryState::BackupsNotLetIn,
+            (None, _) if !let_in => DiscoveryState::BackupsPaused,
             (None, Some(_)) => DiscoveryState::Failed,
             (None, None) => DiscoveryState::NoInterface,
         };
@@ -101,7 +101,7 @@ impl Operations {
     fn decided(&self) -> Result<(DiscoveryRow, bool)> {
         let now = self.clock.now_ms();
         self.records.read(|on| {
-            let let_in = gate::now(&Switches::get(on)?, now).backups == Accepting::On;
+            let let_in = gate::now(&Switches::get(on)?, now).backups == NewBackups::On;
             Ok((DiscoveryRow::get(on)?, let_in))
         })
     }

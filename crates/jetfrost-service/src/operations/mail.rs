@@ -3,9 +3,9 @@
 use std::time::{Duration, SystemTime};
 
 use jetfrost_office::access::Act;
-use jetfrost_office::attention::{Concern, Kind, News, is_summary_due, news};
+use jetfrost_office::alerts::{Alert, Kind, News, is_summary_due, news};
 use jetfrost_wire::Version;
-use jetfrost_wire::attention::{MailSecurity, MailSettings, MailState, SetMail};
+use jetfrost_wire::alerts::{MailSecurity, MailSettings, MailState, SetMail};
 use jetfrost_wire::event::Event;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::WorkstationState;
@@ -113,14 +113,14 @@ impl Operations {
     pub(crate) fn tend_mail(&self) -> Result<()> {
         let _turn = self.postman.turn();
         let Some(row) = self.mail_row()? else { return Ok(()) };
-        let now = self.concerns()?;
+        let now = self.alerts()?;
         self.tell_news(&row, &now)?;
         self.tell_summary(&row, &now)
     }
 
-    fn tell_news(&self, row: &MailRow, now: &[Concern]) -> Result<()> {
+    fn tell_news(&self, row: &MailRow, now: &[Alert]) -> Result<()> {
         let told = self.records.read(|on| Ok::<_, ServiceError>(ToldRow::all(on)?))?;
-        let told: Vec<Concern> = told.iter().filter_map(concern).collect();
+        let told: Vec<Alert> = told.iter().filter_map(alert).collect();
         let news = news(&told, now);
         if news.is_empty() {
             return Ok(());
@@ -132,7 +132,7 @@ impl Operations {
         Ok(())
     }
 
-    fn tell_summary(&self, row: &MailRow, concerns: &[Concern]) -> Result<()> {
+    fn tell_summary(&self, row: &MailRow, alerts: &[Alert]) -> Result<()> {
         let Some(hour) = row.summary_hour else { return Ok(()) };
         let now = self.clock.now_ms();
         let last = row.summarised.map(|at| self.day_and_hour(at).0);
@@ -143,7 +143,7 @@ impl Operations {
         let counted = counted(&lines, now);
         let text = format!(
             "{counted}\n\n{}\n{}\n{}\n{}",
-            said_of_concerns(concerns),
+            said_of_alerts(alerts),
             self.said_of_places()?,
             self.storage.said_of_audit()?,
             self.where_to_look()
@@ -329,16 +329,16 @@ fn said(row: &MailRow) -> String {
     format!("to {} by {}:{} ({}){summary}", row.recipients().collect::<Vec<_>>().join(", "), row.server, row.port, row.security)
 }
 
-fn concern(row: &ToldRow) -> Option<Concern> {
+fn alert(row: &ToldRow) -> Option<Alert> {
     let kind = Kind::ALL.into_iter().find(|kind| shown(*kind).word() == row.kind)?;
-    Some(Concern { kind, subject: row.subject.clone(), detail: row.detail.clone() })
+    Some(Alert { kind, subject: row.subject.clone(), detail: row.detail.clone() })
 }
 
 fn note_told(news: &News, at: i64, on: &mut Connection) -> Result<()> {
-    for concern in &news.over {
-        ToldRow::remove(shown(concern.kind).word(), &concern.subject, on)?;
+    for alert in &news.over {
+        ToldRow::remove(shown(alert.kind).word(), &alert.subject, on)?;
     }
-    for Concern { kind, subject, detail } in &news.new {
+    for Alert { kind, subject, detail } in &news.new {
         ToldRow { kind: shown(*kind).word().into(), subject: subject.clone(), at, detail: detail.clone() }.put(on)?;
     }
     Ok(())
@@ -353,23 +353,23 @@ fn subject(news: &News) -> String {
 }
 
 fn said_of_news(news: &News) -> String {
-    let mut said = if news.new.is_empty() { String::new() } else { said_of_concerns(&news.new) };
+    let mut said = if news.new.is_empty() { String::new() } else { said_of_alerts(&news.new) };
     if !news.over.is_empty() {
         said.push_str("Over, and no more so:\n");
-        news.over.iter().for_each(|concern| said.push_str(&format!("  {}\n", line(concern).says)));
+        news.over.iter().for_each(|alert| said.push_str(&format!("  {}\n", line(alert).says)));
     }
     said
 }
 
-fn said_of_concerns(concerns: &[Concern]) -> String {
-    if concerns.is_empty() {
+fn said_of_alerts(alerts: &[Alert]) -> String {
+    if alerts.is_empty() {
         return "Nothing needs attention.\n".into();
     }
-    let said = |concern: &Concern| {
-        let line = line(concern);
+    let said = |alert: &Alert| {
+        let line = line(alert);
         format!("  {}\n    Next: {}\n", line.says, line.next)
     };
-    format!("What needs attention:\n{}", concerns.iter().map(said).collect::<String>())
+    format!("What needs attention:\n{}", alerts.iter().map(said).collect::<String>())
 }
 
 /// How many workstations stand how.

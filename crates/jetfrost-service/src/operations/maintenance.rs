@@ -3,7 +3,7 @@
 use jetfrost_office::access::Act;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::run::Outcome;
-use jetfrost_wire::service::{Accepting, Admission, AdmissionState};
+use jetfrost_wire::service::{Maintenance, MaintenanceState, NewBackups};
 
 use crate::operations::Operations;
 use crate::records::{RestoreRow, RunRow, Switches, WorkstationLine};
@@ -13,54 +13,54 @@ use crate::shared::{Caller, Result, ServiceError, gate};
 
 impl Operations {
     /// What is let in, and what is underway.
-    pub(crate) fn admission(&self, caller: &Caller) -> Result<AdmissionState> {
+    pub(crate) fn maintenance(&self, caller: &Caller) -> Result<MaintenanceState> {
         caller.may(&Act::SeeOffice)?;
         let now = self.clock.now_ms();
         self.records.read(|on| {
             let underway = Outcome::Underway.word();
-            let lost = |heard: i64| jetfrost_office::standing::is_lost(heard, now);
+            let lost = |heard: i64| jetfrost_office::freshness::is_lost(heard, now);
             let mut running = Vec::new();
             for run in RunRow::with_outcome(underway, on)?.into_iter().filter(|run| !lost(run.last_heard)) {
                 running.extend(WorkstationLine::by_id(&run.workstation_id, on)?.map(|line| line.workstation.name));
             }
             let restoring = RestoreRow::with_outcome(underway, on)?.iter().filter(|row| !lost(row.last_heard)).count();
-            let admission = gate::now(&Switches::get(on)?, now);
-            Ok(AdmissionState { version: version(&admission), admission, running, restoring: restoring as u64 })
+            let maintenance = gate::now(&Switches::get(on)?, now);
+            Ok(MaintenanceState { version: version(&maintenance), maintenance, running, restoring: restoring as u64 })
         })
     }
 
     /// Sets what is let in. It counts at once; what is underway comes to its end.
-    pub(crate) fn set_admission(&self, caller: &Caller, to: &Admission, seen: &Seen) -> Result<AdmissionState> {
+    pub(crate) fn set_maintenance(&self, caller: &Caller, to: &Maintenance, seen: &Seen) -> Result<MaintenanceState> {
         caller.may(&Act::ChangeOffice)?;
         let now = self.clock.now_ms();
-        let (accepting, paused_until) = match to.backups {
-            Accepting::On => (ON, None),
-            Accepting::Off => (OFF, None),
-            Accepting::Paused { until } if until.as_millisecond() > now => (PAUSED, Some(until.as_millisecond())),
-            Accepting::Paused { .. } => return Err(ServiceError::Invalid("a pause ends in the future".into())),
+        let (new_backups, paused_until) = match to.backups {
+            NewBackups::On => (ON, None),
+            NewBackups::Off => (OFF, None),
+            NewBackups::Paused { until } if until.as_millisecond() > now => (PAUSED, Some(until.as_millisecond())),
+            NewBackups::Paused { .. } => return Err(ServiceError::Invalid("a pause ends in the future".into())),
         };
-        let switches = Switches { accepting: accepting.into(), paused_until, restores_stopped: !to.restores };
+        let switches = Switches { new_backups: new_backups.into(), paused_until, restores_stopped: !to.restores };
         self.records.write(|on| {
             let before = gate::now(&Switches::get(on)?, now);
             seen.check(&version(&before), &Made { subject: None, after: &said(&before) }, on)?;
             let before = said(&before);
             switches.set(on)?;
-            self.trail.note_change(caller, "admission changed", "", Some(&before), Some(&said(to)), on)
+            self.trail.note_change(caller, "maintenance changed", "", Some(&before), Some(&said(to)), on)
         })?;
         // Who is not let in is not to be invited.
         self.keep_announced()?;
         self.events.tell(Event::Office);
-        self.admission(caller)
+        self.maintenance(caller)
     }
 }
 
-fn said(admission: &Admission) -> String {
-    let backups = match admission.backups {
-        Accepting::On => "on".to_owned(),
-        Accepting::Paused { until } => format!("paused until {until}"),
-        Accepting::Off => "off".to_owned(),
+fn said(maintenance: &Maintenance) -> String {
+    let backups = match maintenance.backups {
+        NewBackups::On => "on".to_owned(),
+        NewBackups::Paused { until } => format!("paused until {until}"),
+        NewBackups::Off => "off".to_owned(),
     };
-    format!("backups {backups}, restores {}", if admission.restores { "on" } else { "off" })
+    format!("backups {backups}, restores {}", if maintenance.restores { "on" } else { "off" })
 }
 
 #[cfg(test)]
@@ -76,18 +76,18 @@ mod tests {
         let office = Office::open();
         let operations = &office.services.operations;
         let until = timestamp(office.now() + 3_600_000);
-        let pause = Admission { backups: Accepting::Paused { until }, restores: true };
+        let pause = Maintenance { backups: NewBackups::Paused { until }, restores: true };
         let desk = office.person("pelle", Role::Helpdesk);
-        assert!(matches!(operations.set_admission(&desk, &pause, &Seen::Anything), Err(ServiceError::NotAllowed)));
-        let paused = operations.set_admission(&office.ingrid, &pause, &Seen::Anything).expect("paused");
-        assert_eq!(paused.admission.backups, Accepting::Paused { until });
-        let past = operations.set_admission(
+        assert!(matches!(operations.set_maintenance(&desk, &pause, &Seen::Anything), Err(ServiceError::NotAllowed)));
+        let paused = operations.set_maintenance(&office.ingrid, &pause, &Seen::Anything).expect("paused");
+        assert_eq!(paused.maintenance.backups, NewBackups::Paused { until });
+        let past = operations.set_maintenance(
             &office.ingrid,
-            &Admission { backups: Accepting::Paused { until: timestamp(office.now()) }, restores: true },
+            &Maintenance { backups: NewBackups::Paused { until: timestamp(office.now()) }, restores: true },
             &Seen::Anything,
         );
         assert!(matches!(past, Err(ServiceError::Invalid(_))), "a pause ends in the future");
         office.pass(3_600_000);
-        assert_eq!(operations.admission(&desk).expect("seen").admission.backups, Accepting::On);
+        assert_eq!(operations.maintenance(&desk).expect("seen").maintenance.backups, NewBackups::On);
     }
 }

@@ -1,17 +1,17 @@
 //! The set-up list, as it stands now.
 
 use jetfrost_office::access::Act;
-use jetfrost_office::setting_up::{OfficeFacts, Step, is_done};
+use jetfrost_office::setup::{OfficeFacts, Step, is_done};
 use jetfrost_wire::destination::EncryptionPolicy;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::people::Role;
-use jetfrost_wire::service::Accepting;
-use jetfrost_wire::setting_up::{SettingUp, Settle, Settled, Step as StepWord, StepLine, StepState};
+use jetfrost_wire::service::NewBackups;
+use jetfrost_wire::setup::{Dismiss, Dismissal, Setup, Step as StepWord, StepLine, StepState};
 
 use crate::clock::timestamp;
 use crate::identity::grants;
 use crate::operations::Operations;
-use crate::records::{MailRow, SettledRow, StoreRow, Switches, WorkstationLine, limits, office_key, people};
+use crate::records::{DismissedRow, MailRow, StoreRow, Switches, WorkstationLine, limits, office_key, people};
 use crate::retention::settings::checked_reason;
 use crate::shared::convert::{encryption, from_db};
 use crate::shared::{Caller, Result, ServiceError, gate, place};
@@ -21,15 +21,15 @@ const ALL: usize = 10_000;
 
 impl Operations {
     /// What is decided and what is not.
-    pub(crate) fn setting_up(&self, caller: &Caller) -> Result<SettingUp> {
+    pub(crate) fn setup(&self, caller: &Caller) -> Result<Setup> {
         caller.may(&Act::SeeOffice)?;
         let facts = self.office_facts()?;
-        let settled = self.records.read(|on| Ok::<_, ServiceError>(SettledRow::all(on)?))?;
+        let dismissed = self.records.read(|on| Ok::<_, ServiceError>(DismissedRow::all(on)?))?;
         let line = |step: Step| {
-            let row = settled.iter().find(|row| row.step == word(step));
+            let row = dismissed.iter().find(|row| row.step == word(step));
             let state = match (is_done(step, &facts), row) {
                 (true, _) => StepState::Done,
-                (false, Some(_)) => StepState::Settled,
+                (false, Some(_)) => StepState::Dismissed,
                 (false, None) => StepState::Open,
             };
             let (says, next) = words(step, &facts);
@@ -39,8 +39,8 @@ impl Operations {
                 says,
                 next: (state == StepState::Open).then(|| next.to_owned()),
                 at_a_workstation: step.is_at_a_workstation(),
-                may_be_settled: step.may_be_settled(),
-                settled: row.filter(|_| state == StepState::Settled).map(|row| Settled {
+                can_be_dismissed: step.can_be_dismissed(),
+                dismissed: row.filter(|_| state == StepState::Dismissed).map(|row| Dismissal {
                     why: row.why.clone(),
                     by: row.by.clone(),
                     at: timestamp(row.at),
@@ -48,36 +48,36 @@ impl Operations {
             }
         };
         let steps: Vec<StepLine> = Step::ALL.into_iter().map(line).collect();
-        Ok(SettingUp { ready: steps.iter().all(|line| line.state != StepState::Open), steps })
+        Ok(Setup { ready: steps.iter().all(|line| line.state != StepState::Open), steps })
     }
 
     /// Decides to leave a step as it is.
-    pub(crate) fn settle(&self, caller: &Caller, step: &str, settle: &Settle) -> Result<SettingUp> {
+    pub(crate) fn dismiss_step(&self, caller: &Caller, step: &str, dismiss: &Dismiss) -> Result<Setup> {
         caller.may(&Act::ChangeOffice)?;
         let step = step_of(step)?;
-        if !step.may_be_settled() {
-            return Err(ServiceError::Invalid("without this step no backup can be relied on: it cannot be left as it is".into()));
+        if !step.can_be_dismissed() {
+            return Err(ServiceError::Invalid("without this step no backup can be relied on: it cannot be dismissed".into()));
         }
-        let why = checked_reason(&settle.why)?;
-        let row = SettledRow { step: word(step).into(), why, by: caller.name(), at: self.clock.now_ms() };
+        let why = checked_reason(&dismiss.why)?;
+        let row = DismissedRow { step: word(step).into(), why, by: caller.name(), at: self.clock.now_ms() };
         self.records.write(|on| {
             row.put(on)?;
-            self.trail.note_change(caller, "step left as it is", &row.step, None, Some(&row.why), on)
+            self.trail.note_change(caller, "setup step dismissed", &row.step, None, Some(&row.why), on)
         })?;
         self.events.tell(Event::Office);
-        self.setting_up(caller)
+        self.setup(caller)
     }
 
     /// Opens a step again that was left as it is.
-    pub(crate) fn reopen(&self, caller: &Caller, step: &str) -> Result<SettingUp> {
+    pub(crate) fn restore_step(&self, caller: &Caller, step: &str) -> Result<Setup> {
         caller.may(&Act::ChangeOffice)?;
         let step = step_of(step)?;
         self.records.write(|on| {
-            SettledRow::remove(word(step), on)?;
-            self.trail.note(caller, "step opened again", word(step), on)
+            DismissedRow::remove(word(step), on)?;
+            self.trail.note(caller, "setup step restored", word(step), on)
         })?;
         self.events.tell(Event::Office);
-        self.setting_up(caller)
+        self.setup(caller)
     }
 
     fn office_facts(&self) -> Result<OfficeFacts> {
@@ -88,7 +88,7 @@ impl Operations {
         self.records.read(|on| {
             let mut open = 0;
             for row in &offered {
-                open += u64::from(!grants::open_to(row, on)?.is_nobody());
+                open += u64::from(!grants::grants(row, on)?.is_nobody());
             }
             let lines = WorkstationLine::list(None, "", ALL, on)?;
             let with_machine: Vec<_> = lines.iter().filter(|line| line.workstation.rest.is_none()).collect();
@@ -103,7 +103,7 @@ impl Operations {
                 office_key: office_key(on)?.is_some(),
                 protected,
                 single_factor: from_db(single),
-                let_in: gate::now(&Switches::get(on)?, now).backups == Accepting::On,
+                let_in: gate::now(&Switches::get(on)?, now).backups == NewBackups::On,
                 workstations: with_machine.len() as u64,
                 pointless: with_machine.iter().filter(|line| line.latest_point.is_none()).count() as u64,
                 drilled: from_db(StoreRow::drilled(on)?),
@@ -139,7 +139,7 @@ fn words(step: Step, facts: &OfficeFacts) -> (String, &'static str) {
         ),
         Step::Encryption => ("Every image store must be encrypted.".into(), ""),
         Step::Access => {
-            (format!("{} open to somebody.", some(facts.open, "destination")), "jetfrost access open DESTINATION --everybody")
+            (format!("{} with access granted.", some(facts.open, "destination")), "jetfrost access grant DESTINATION --everybody")
         }
         Step::Limits if facts.limits == 0 => (
             "No limit is set anywhere: history grows until a volume's reserve is met.".into(),
@@ -148,11 +148,10 @@ fn words(step: Step, facts: &OfficeFacts) -> (String, &'static str) {
         Step::Limits => (format!("{} set.", some(facts.limits, "limit")), ""),
         Step::OfficeKey if facts.office_key => ("There is an office key.".into(), ""),
         Step::OfficeKey => ("There is no office key.".into(), "jetfrost escrow start FILE"),
-        Step::Protection if facts.protected => ("The service's own records are copied.".into(), ""),
-        Step::Protection => (
-            "The service's own records are not copied anywhere.".into(),
-            "an office key and a destination; the copy follows by itself",
-        ),
+        Step::Protection if facts.protected => ("The records are backed up.".into(), ""),
+        Step::Protection => {
+            ("The records are not backed up anywhere.".into(), "an office key and a destination; the copy follows by itself")
+        }
         Step::SecondFactor if facts.single_factor == 0 => ("Every administrator has a second factor.".into(), ""),
         Step::SecondFactor => (
             format!("{} without a second factor.", some(facts.single_factor, "administrator")),
@@ -163,21 +162,20 @@ fn words(step: Step, facts: &OfficeFacts) -> (String, &'static str) {
             "The service does not announce itself: workstations need its address.".into(),
             "jetfrost discovery announce; or give people the address",
         ),
-        Step::Mail if !facts.mail_set => (
-            "Nobody is told by mail when something needs attention.".into(),
-            "jetfrost mail set --server HOST --from ADDRESS --to ADDRESS, then mail try",
-        ),
-        Step::Mail if facts.mail_taken => ("What needs attention is told by mail.".into(), ""),
-        Step::Mail => ("The mail server has not taken a message.".into(), "jetfrost mail try"),
-        Step::Admission if facts.let_in => ("Backups are let in.".into(), ""),
-        Step::Admission => ("Backups are not let in.".into(), "jetfrost admission let-in backups"),
+        Step::Mail if !facts.mail_set => {
+            ("Alerts are not sent by mail.".into(), "jetfrost mail set --server HOST --from ADDRESS --to ADDRESS, then mail test")
+        }
+        Step::Mail if facts.mail_taken => ("Alerts are sent by mail.".into(), ""),
+        Step::Mail => ("The mail server has not accepted a message.".into(), "jetfrost mail test"),
+        Step::Maintenance if facts.let_in => ("New backups are taken.".into(), ""),
+        Step::Maintenance => ("New backups are paused.".into(), "jetfrost maintenance resume backups"),
         Step::FirstMachine => (
             format!("{}.", some(facts.workstations, "workstation")),
             "a code from 'jetfrost enrolment add LOGIN', and on that machine: jetfrost join CODE",
         ),
         Step::FirstPoint => (
             format!("{} without a complete point.", some(facts.pointless, "workstation")),
-            "jetfrost keep FOLDER, then jetfrost backup",
+            "jetfrost include FOLDER, then jetfrost backup",
         ),
         Step::FirstDrill if facts.drilled == 0 => {
             ("No backup was shown to restore yet.".into(), "jetfrost drill; a backup counts once it was shown to restore")
@@ -198,7 +196,7 @@ fn word(step: Step) -> &'static str {
         Step::SecondFactor => "second_factor",
         Step::Discovery => "discovery",
         Step::Mail => "mail",
-        Step::Admission => "admission",
+        Step::Maintenance => "maintenance",
         Step::FirstMachine => "first_machine",
         Step::FirstPoint => "first_point",
         Step::FirstDrill => "first_drill",
@@ -221,7 +219,7 @@ fn shown(step: Step) -> StepWord {
         Step::SecondFactor => StepWord::SecondFactor,
         Step::Discovery => StepWord::Discovery,
         Step::Mail => StepWord::Mail,
-        Step::Admission => StepWord::Admission,
+        Step::Maintenance => StepWord::Maintenance,
         Step::FirstMachine => StepWord::FirstMachine,
         Step::FirstPoint => StepWord::FirstPoint,
         Step::FirstDrill => StepWord::FirstDrill,

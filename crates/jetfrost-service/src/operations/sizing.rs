@@ -3,12 +3,12 @@
 use std::path::PathBuf;
 
 use jetfrost_office::access::Act;
-use jetfrost_office::advice::{
+use jetfrost_office::room::suggested_reserve;
+use jetfrost_office::sizing::{
     Growth, days_of_history, days_to_fill, factor, growth, offered, over_commitment, stores_that_fit, suggested,
 };
-use jetfrost_office::room::suggested_reserve;
-use jetfrost_wire::advice::{AskAdvice, AskCapacity, CapacityAdvice, LimitAdvice};
 use jetfrost_wire::size::show;
+use jetfrost_wire::sizing::{AskAdvice, AskCapacity, CapacityAdvice, LimitAdvice};
 
 use crate::clock::timestamp;
 use crate::identity::grants::destination_named;
@@ -205,7 +205,7 @@ fn sentences(a: &LimitAdvice, ask: &AskAdvice) -> Vec<String> {
     }
     if let (Some(soonest), Some(likely)) = (a.full_soonest, a.full_likely) {
         let day = |at: jiff::Timestamp| at.strftime("%Y-%m-%d").to_string();
-        says.push(format!("It would be met around {}, {} at the soonest, if nothing is let go.", day(likely), day(soonest)));
+        says.push(format!("It would be met around {}, {} at the soonest, if nothing expires.", day(likely), day(soonest)));
     }
     match (a.over_commitment, a.offered) {
         (Some(ratio), Some(offered)) => {
@@ -234,7 +234,7 @@ fn said_of_capacity(a: &CapacityAdvice, ask: &AskCapacity, left: u64) -> Vec<Str
             show(left)
         )),
         Some(capacity) if capacity < a.used => {
-            says.push(format!("{} are stored there already: no backup is let in until less is.", show(a.used)));
+            says.push(format!("{} are stored there already: new backups are refused until there is less.", show(a.used)));
         }
         Some(capacity) => says.push(format!("{:.0} % of what the volume leaves after its reserve.", percent(capacity, left))),
         None => {
@@ -256,7 +256,7 @@ fn said_of_capacity(a: &CapacityAdvice, ask: &AskCapacity, left: u64) -> Vec<Str
         let day = |at: jiff::Timestamp| at.strftime("%Y-%m-%d").to_string();
         let (growth, likely, soonest) = (show(growth), day(likely), day(soonest));
         says.push(format!(
-            "It grows by {growth} a day, and would be full around {likely}, {soonest} at the soonest, if nothing is let go."
+            "It grows by {growth} a day, and would be full around {likely}, {soonest} at the soonest, if nothing expires."
         ));
     }
     says

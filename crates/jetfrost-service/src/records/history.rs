@@ -1,9 +1,8 @@
 //! Runs, points and restores.
 
-use diesel::prelude::*;
-
 use super::schema::{jobs, points, restores, runs, stores};
 use super::{Connection, Rows};
+use diesel::prelude::*;
 
 /// The word for the outcome of what has not ended.
 const UNDERWAY: &str = "underway";
@@ -96,8 +95,8 @@ pub(crate) struct PointRow {
     pub(crate) held: Option<String>,
     pub(crate) held_by: Option<String>,
     /// When it goes for good.
-    pub(crate) leaves: Option<i64>,
-    pub(crate) leaving_by: Option<String>,
+    pub(crate) removal_ends: Option<i64>,
+    pub(crate) removal_by: Option<String>,
     pub(crate) gone: Option<i64>,
     pub(crate) gone_why: Option<String>,
     /// Whether its files are about to be removed: what is not there and was not about to go is lost.

@@ -1,9 +1,8 @@
 //! What there is one of: the installation and its switches.
 
-use diesel::prelude::*;
-
 use super::schema::installation;
 use super::{Connection, Rows};
+use diesel::prelude::*;
 
 /// The installation's id, made at first start.
 pub(crate) fn installation_id(on: &mut Connection) -> Rows<Option<String>> {
@@ -60,7 +59,7 @@ pub(crate) fn end_escrow(on: &mut Connection) -> Rows<()> {
 #[diesel(table_name = installation, treat_none_as_null = true)]
 pub(crate) struct Switches {
     /// `on`, `paused` or `off`.
-    pub(crate) accepting: String,
+    pub(crate) new_backups: String,
     pub(crate) paused_until: Option<i64>,
     pub(crate) restores_stopped: bool,
 }

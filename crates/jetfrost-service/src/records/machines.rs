@@ -1,12 +1,11 @@
 //! Workstations and their image stores.
 
-use diesel::prelude::*;
-
 use super::history::{PointRow, RunRow};
 use super::people::AccountRow;
 use super::places::DestinationRow;
 use super::schema::{accounts, destinations, points, runs, stores, workstations};
 use super::{Connection, Rows};
+use diesel::prelude::*;
 
 macro_rules! lines {
     () => {
@@ -59,13 +58,13 @@ pub(crate) struct StoreRow {
     pub(crate) latest_sequence: Option<i64>,
     pub(crate) created: i64,
     pub(crate) size_limit: Option<i64>,
-    pub(crate) keeping: Option<String>,
+    pub(crate) retention: Option<String>,
     /// Why a hold is on it.
     pub(crate) held: Option<String>,
     pub(crate) held_by: Option<String>,
     /// When it goes for good.
-    pub(crate) leaves: Option<i64>,
-    pub(crate) leaving_by: Option<String>,
+    pub(crate) removal_ends: Option<i64>,
+    pub(crate) removal_by: Option<String>,
     pub(crate) gone: Option<i64>,
     /// Whether room is still to be given back.
     pub(crate) untidy: bool,

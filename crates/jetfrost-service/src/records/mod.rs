@@ -3,20 +3,6 @@
 //! Of what there is one row at most, that row is loaded by `get_result`, not by `first`: the limit that this adds is a bound value,
 //! and SQLite prepares a statement with such a limit anew each time, which costs more than running it.
 
-mod audit;
-mod enrolments;
-mod history;
-mod installation;
-mod machines;
-mod mail;
-mod people;
-mod places;
-mod schema;
-mod sessions;
-mod settled;
-mod slots;
-mod terms;
-
 use std::convert::Infallible;
 use std::fs::OpenOptions;
 use std::os::unix::fs::OpenOptionsExt;
@@ -24,12 +10,12 @@ use std::path::Path;
 use std::sync::mpsc;
 use std::time::Duration;
 
+pub(crate) use audit::{AuditFilter, AuditRow, NewEntry};
 use diesel::connection::{Connection as _, SimpleConnection};
 use diesel::prelude::*;
 use diesel::r2d2::{ConnectionManager, CustomizeConnection, Pool};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
-
-pub(crate) use audit::{AuditFilter, AuditRow, NewEntry};
+pub(crate) use dismissed::{DismissedRow, limits, people};
 pub(crate) use enrolments::{CodeRow, CodeWithNames, NewCode};
 pub(crate) use history::{JobRow, NewRun, PointRow, RestoreRow, RunRow, added_by_day};
 pub(crate) use installation::{
@@ -39,11 +25,24 @@ pub(crate) use installation::{
 pub(crate) use machines::{StoreRow, WorkstationLine, WorkstationRow};
 pub(crate) use mail::{MailRow, ToldRow};
 pub(crate) use people::{AccountRow, GroupRow};
-pub(crate) use places::{DestinationRow, OpenedTo};
+pub(crate) use places::{DestinationRow, GrantedTo};
 pub(crate) use sessions::SessionRow;
-pub(crate) use settled::{SettledRow, limits, people};
 pub(crate) use slots::SlotRow;
 pub(crate) use terms::EarlierTermsRow;
+
+mod audit;
+mod dismissed;
+mod enrolments;
+mod history;
+mod installation;
+mod machines;
+mod mail;
+mod people;
+mod places;
+mod schema;
+mod sessions;
+mod slots;
+mod terms;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 
@@ -223,8 +222,16 @@ mod tests {
 
     /// What the sixth version added to that: a store at a limit, and terms that were changed.
     const SIXTH: &str = "
-        INSERT INTO earlier_terms (store_id, keeping, protected_days, at_limit, ended) VALUES ('s', 'everything', 30, 'stop', 90);
+        INSERT INTO earlier_terms (store_id, keeping, protected_days, at_limit, ended) VALUES ('s', 'everything', 30, 'let_oldest_go', 90);
         UPDATE stores SET lost_points = 1, room_made = 7, room_made_of = 'knot: 1 point';";
+
+    /// What the seventh version added to that: one of each word that is another since.
+    const SEVENTH: &str = "
+        UPDATE destinations SET at_limit = 'let_oldest_go', records_copied = 11, records_trouble = 'no room';
+        UPDATE stores SET keeping = '9 days', leaves = 12, leaving_by = 'ingrid';
+        UPDATE points SET leaves = 13, leaving_by = 'anna' WHERE sequence = 1;
+        INSERT INTO settled VALUES ('admission', 'not yet', 'ingrid', 14);
+        INSERT INTO told (kind, subject, at) VALUES ('records_unprotected', '', 15);";
 
     fn brought_up_to_date(versions: &[&str]) -> (tempfile::TempDir, Records) {
         let directory = tempfile::tempdir().expect("a directory");
@@ -248,11 +255,11 @@ mod tests {
         let (_directory, records) = brought_up_to_date(&[FIRST]);
         let line = line(&records);
         assert_eq!((line.workstation.name.as_str(), line.account.login.as_str()), ("knot", "anna"));
-        assert_eq!((line.destination.keeping.as_str(), line.destination.at_limit.as_str()), ("everything", "stop"));
+        assert_eq!((line.destination.retention.as_str(), line.destination.at_limit.as_str()), ("everything", "stop"));
         assert_eq!((line.destination.capacity, line.destination.waiting_days), (Some(1000), 7));
         assert_eq!((line.store.size_limit, line.store.gone, line.account.quota), (None, None, None));
         let point = line.latest_point.expect("its point is there");
-        assert_eq!((point.sequence, point.sent, point.held, point.leaves), (1, 4, None, None));
+        assert_eq!((point.sequence, point.sent, point.held, point.removal_ends), (1, 4, None, None));
     }
 
     #[test]
@@ -265,7 +272,7 @@ mod tests {
             .read(|on| {
                 let code = CodeRow::by_secret(&[4], on)?.expect("a code");
                 assert_eq!((code.machine, code.limit_said, code.size_limit, code.encrypted), (None, false, None, true));
-                assert_eq!(Switches::get(on)?.accepting, "off");
+                assert_eq!(Switches::get(on)?.new_backups, "off");
                 let discovery = DiscoveryRow::get(on)?;
                 assert_eq!((discovery.announcing, discovery.chosen()), (true, Vec::new()));
                 Ok::<_, RecordsError>(())
@@ -281,7 +288,7 @@ mod tests {
         records
             .read(|on| {
                 let restore = RestoreRow::by_id("r", on)?.expect("a restore");
-                assert_eq!((restore.purpose.as_str(), restore.outcome.as_str(), restore.sequence), ("bring_back", "complete", 1));
+                assert_eq!((restore.purpose.as_str(), restore.outcome.as_str(), restore.sequence), ("restore", "complete", 1));
                 assert_eq!((MailRow::get(on)?, ToldRow::all(on)?.len(), units(on)?.as_str()), (None, 0, "binary"));
                 Ok::<_, RecordsError>(())
             })
@@ -322,17 +329,40 @@ mod tests {
     }
 
     #[test]
+    fn records_of_the_seventh_version_say_the_same_in_the_words_of_today() {
+        let (_directory, records) = brought_up_to_date(&[FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH]);
+        let line = line(&records);
+        let DestinationRow { at_limit, granted_to, records_backed_up, records_backup_trouble, .. } = line.destination;
+        assert_eq!((at_limit.as_str(), granted_to.as_str()), ("expire_oldest", "chosen"));
+        assert_eq!((records_backed_up, records_backup_trouble.as_deref()), (Some(11), Some("no room")));
+        let StoreRow { retention, removal_ends, removal_by, .. } = line.store;
+        assert_eq!((retention.as_deref(), removal_ends, removal_by.as_deref()), (Some("9 days"), Some(12), Some("ingrid")));
+        records
+            .read(|on| {
+                let point = PointRow::find("s", 1, on)?.expect("there");
+                assert_eq!((point.removal_ends, point.removal_by.as_deref()), (Some(13), Some("anna")));
+                assert_eq!(RestoreRow::by_id("r", on)?.expect("there").purpose, "restore");
+                assert_eq!(DismissedRow::all(on)?[0].step, "maintenance");
+                assert!(ToldRow::all(on)?.iter().any(|told| told.kind == "records_not_backed_up"));
+                let terms = EarlierTermsRow::of_store("s", on)?;
+                assert_eq!((terms[0].retention.as_str(), terms[0].at_limit.as_str()), ("everything", "expire_oldest"));
+                Ok::<_, RecordsError>(())
+            })
+            .expect("readable");
+    }
+
+    #[test]
     fn records_of_the_second_version_stay_open_to_everybody_and_let_backups_in() {
         let (_directory, records) = brought_up_to_date(&[FIRST, SECOND]);
         let line = line(&records);
-        assert_eq!((line.destination.keeping.as_str(), line.destination.openness.as_str()), ("30 days", "everybody"));
+        assert_eq!((line.destination.retention.as_str(), line.destination.granted_to.as_str()), ("30 days", "everybody"));
         assert_eq!((line.account.quota, line.account.kind.as_str(), line.account.disabled), (Some(700), "person", None));
         assert_eq!((line.store.size_limit, line.store.held.as_deref()), (Some(500), Some("a dispute")));
         assert_eq!(line.workstation.rest, None);
         records
             .read(|on| {
                 let switches = Switches::get(on)?;
-                assert_eq!((switches.accepting.as_str(), switches.restores_stopped), ("on", false));
+                assert_eq!((switches.new_backups.as_str(), switches.restores_stopped), ("on", false));
                 assert_eq!(office_key(on)?, Some(vec![3]));
                 let (session, _) = SessionRow::by_secret(&[2], on)?.expect("still signed in");
                 assert_eq!(session.scope, "all");

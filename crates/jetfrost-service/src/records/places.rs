@@ -1,11 +1,10 @@
 //! Destinations.
 
-use diesel::prelude::*;
-
 use super::machines::StoreRow;
 use super::people::GroupRow;
 use super::schema::{accounts, destination_accounts, destination_groups, destinations, groups, stores};
 use super::{Connection, Rows};
+use diesel::prelude::*;
 
 #[derive(Debug, Clone, Default, Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = destinations, treat_none_as_null = true)]
@@ -17,12 +16,12 @@ pub(crate) struct DestinationRow {
     pub(crate) capacity: Option<i64>,
     pub(crate) reserve: i64,
     pub(crate) created: i64,
-    pub(crate) keeping: String,
+    pub(crate) retention: String,
     pub(crate) at_limit: String,
     pub(crate) waiting_days: i64,
     pub(crate) scrub_days: i64,
     /// `everybody`, or `chosen` for the groups and accounts of two tables.
-    pub(crate) openness: String,
+    pub(crate) granted_to: String,
     pub(crate) description: String,
     pub(crate) default_limit: Option<i64>,
     pub(crate) withdrawn: Option<i64>,
@@ -35,8 +34,8 @@ pub(crate) struct DestinationRow {
     pub(crate) erasing_by: Option<String>,
     /// When all of it went. The row stays for the records that name it.
     pub(crate) gone: Option<i64>,
-    pub(crate) records_copied: Option<i64>,
-    pub(crate) records_trouble: Option<String>,
+    pub(crate) records_backed_up: Option<i64>,
+    pub(crate) records_backup_trouble: Option<String>,
     /// `required` or `optional`.
     pub(crate) encryption: String,
     /// How long after its commit nothing makes a point go.
@@ -48,7 +47,7 @@ pub(crate) struct DestinationRow {
 
 /// To whom a destination is open, by name.
 #[derive(Debug, Clone, Default)]
-pub(crate) struct OpenedTo {
+pub(crate) struct GrantedTo {
     pub(crate) groups: Vec<GroupRow>,
     /// Id and login.
     pub(crate) accounts: Vec<(String, String)>,
@@ -87,7 +86,7 @@ impl DestinationRow {
         stores::table.filter(there).select(StoreRow::as_select()).load(on)
     }
 
-    pub(crate) fn opened_to(&self, on: &mut Connection) -> Rows<OpenedTo> {
+    pub(crate) fn granted_to(&self, on: &mut Connection) -> Rows<GrantedTo> {
         let groups = destination_groups::table
             .inner_join(groups::table)
             .filter(destination_groups::destination_id.eq(&self.id))
@@ -100,11 +99,11 @@ impl DestinationRow {
             .order(accounts::login_key)
             .select((accounts::id, accounts::login))
             .load(on)?;
-        Ok(OpenedTo { groups, accounts })
+        Ok(GrantedTo { groups, accounts })
     }
 
     /// Opens it to these groups and accounts, and to no others.
-    pub(crate) fn set_opened_to(&self, groups: &[String], accounts: &[String], on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_granted_to(&self, groups: &[String], accounts: &[String], on: &mut Connection) -> Rows<()> {
         diesel::delete(destination_groups::table.filter(destination_groups::destination_id.eq(&self.id))).execute(on)?;
         diesel::delete(destination_accounts::table.filter(destination_accounts::destination_id.eq(&self.id))).execute(on)?;
         for group in groups {
@@ -124,14 +123,14 @@ impl DestinationRow {
         diesel::update(destinations::table.find(id)).set(destinations::missing_since.eq(since)).execute(on).map(drop)
     }
 
-    pub(crate) fn set_records_copied(id: &str, at: i64, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_records_backed_up(id: &str, at: i64, on: &mut Connection) -> Rows<()> {
         diesel::update(destinations::table.find(id))
-            .set((destinations::records_copied.eq(at), destinations::records_trouble.eq(None::<String>)))
+            .set((destinations::records_backed_up.eq(at), destinations::records_backup_trouble.eq(None::<String>)))
             .execute(on)
             .map(drop)
     }
 
-    pub(crate) fn set_records_trouble(id: &str, why: &str, on: &mut Connection) -> Rows<()> {
-        diesel::update(destinations::table.find(id)).set(destinations::records_trouble.eq(why)).execute(on).map(drop)
+    pub(crate) fn set_records_backup_trouble(id: &str, why: &str, on: &mut Connection) -> Rows<()> {
+        diesel::update(destinations::table.find(id)).set(destinations::records_backup_trouble.eq(why)).execute(on).map(drop)
     }
 }

@@ -1,15 +1,14 @@
 //! By what the points of an image store were kept before that was changed.
 
-use diesel::prelude::*;
-
 use super::schema::earlier_terms;
 use super::{Connection, Rows};
+use diesel::prelude::*;
 
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
 #[diesel(table_name = earlier_terms)]
 pub(crate) struct EarlierTermsRow {
     pub(crate) store_id: String,
-    pub(crate) keeping: String,
+    pub(crate) retention: String,
     pub(crate) protected_days: i64,
     pub(crate) at_limit: String,
     /// When other terms came in their place.
@@ -22,7 +21,7 @@ impl EarlierTermsRow {
     pub(crate) fn put(&self, on: &mut Connection) -> Rows<()> {
         let same = earlier_terms::table
             .filter(earlier_terms::store_id.eq(&self.store_id))
-            .filter(earlier_terms::keeping.eq(&self.keeping).and(earlier_terms::protected_days.eq(self.protected_days)))
+            .filter(earlier_terms::retention.eq(&self.retention).and(earlier_terms::protected_days.eq(self.protected_days)))
             .filter(earlier_terms::at_limit.eq(&self.at_limit));
         if diesel::update(same).set(earlier_terms::ended.eq(self.ended)).execute(on)? > 0 {
             return Ok(());

@@ -1,4 +1,4 @@
-//! Soundness: scrubs, what they found, and what is lost.
+//! Integrity: scrubs, what they found, and what is lost.
 
 use std::collections::BTreeSet;
 
@@ -6,7 +6,7 @@ use jetfrost_image::store::{GoOn, Lost, Scrubbed, Store, StoreError, Wrong};
 use jetfrost_office::access::Act;
 use jetfrost_wire::Binary;
 use jetfrost_wire::job::{Job, JobKind};
-use jetfrost_wire::workstation::{Finding, HurtPoint, Soundness};
+use jetfrost_wire::workstation::{DamagedPoint, Finding, Integrity};
 
 use crate::clock::timestamp;
 use crate::records::{StoreRow, WorkstationLine};
@@ -26,8 +26,8 @@ pub(crate) struct ToldOfLost {
 }
 
 impl Retention {
-    /// What is known of a store's soundness.
-    pub(crate) fn soundness(&self, caller: &Caller, id: &str) -> Result<Soundness> {
+    /// What is known of a store's integrity.
+    pub(crate) fn integrity(&self, caller: &Caller, id: &str) -> Result<Integrity> {
         let line = self.storage.line_to_see(caller, id)?;
         // Where what points need is damaged, the findings say so.
         let lost = if line.store.lost_chunks > 0 {
@@ -36,11 +36,15 @@ impl Retention {
             Lost::default()
         };
         let findings = line.store.findings.as_deref().and_then(|json| serde_json::from_str(json).ok());
-        Ok(Soundness {
+        Ok(Integrity {
             scrubbed: line.store.scrubbed.map(timestamp),
             findings: findings.unwrap_or_default(),
             lost_chunks: lost.chunks,
-            hurt_points: lost.points.into_iter().map(|(sequence, lost_chunks)| HurtPoint { sequence, lost_chunks }).collect(),
+            damaged_points: lost
+                .points
+                .into_iter()
+                .map(|(sequence, lost_chunks)| DamagedPoint { sequence, lost_chunks })
+                .collect(),
         })
     }
 

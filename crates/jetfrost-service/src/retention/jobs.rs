@@ -156,8 +156,8 @@ impl Retention {
         let state = match (JobState::from_word(&row.state), order) {
             (Some(JobState::Waiting | JobState::Underway | JobState::Paused), Order::Cancel) => JobState::Cancelled,
             (Some(JobState::Waiting | JobState::Underway), Order::Pause) => JobState::Paused,
-            (Some(JobState::Paused), Order::GoOn) => JobState::Waiting,
-            (Some(JobState::Waiting | JobState::Underway), Order::GoOn) | (Some(JobState::Paused), Order::Pause) => {
+            (Some(JobState::Paused), Order::Resume) => JobState::Waiting,
+            (Some(JobState::Waiting | JobState::Underway), Order::Resume) | (Some(JobState::Paused), Order::Pause) => {
                 return Ok(convert::job(&row, &line));
             }
             _ => return Err(ServiceError::Conflict("this job has ended")),
@@ -260,7 +260,7 @@ impl Retention {
             }
         };
         // An order that ended or paused the job has been written to the row already.
-        if matches!(orders.get(&row.id), None | Some(Order::GoOn)) || matches!(result, Ok(End::Done(_))) {
+        if matches!(orders.get(&row.id), None | Some(Order::Resume)) || matches!(result, Ok(End::Done(_))) {
             (row.done, row.total) = (to_db(done.0).unwrap_or(0), to_db(done.1).unwrap_or(0));
             row.state = state.word().into();
             row.ended = state.has_ended().then(|| self.clock.now_ms());
@@ -306,9 +306,9 @@ impl Retention {
         self.records.write(|on| {
             let line = WorkstationLine::by_store(&line.store.id, on)?.ok_or(ServiceError::NotFound("image store"))?;
             let held = line.store.held.is_some() || PointRow::any_held(&line.store.id, on)?;
-            if held || line.store.leaves.is_none_or(|leaves| leaves > self.clock.now_ms()) {
+            if held || line.store.removal_ends.is_none_or(|leaves| leaves > self.clock.now_ms()) {
                 return Err(ServiceError::Conflict(
-                    "this image store stays: it was brought back, or there is a hold on it or a point",
+                    "this image store stays: it was undeleted, or there is a hold on it or a point",
                 ));
             }
             self.shelf.set_aside(&place(&line.destination), id)?;
@@ -316,7 +316,7 @@ impl Retention {
             store.gone = Some(self.clock.now_ms());
             store.update(on)?;
             WorkstationRow::retire(&line.workstation.id, on)?;
-            let by = store.leaving_by.as_deref().unwrap_or_default();
+            let by = store.removal_by.as_deref().unwrap_or_default();
             self.trail.note_as(by, "", "image store gone", &line.workstation.name, on)
         })?;
         self.shelf.clear_removed(&place(&line.destination))?;

@@ -6,7 +6,7 @@ use std::sync::{MutexGuard, PoisonError};
 use jetfrost_image::store::{Store, StoreError, Tidying};
 use jetfrost_office::protected::Promise;
 use jetfrost_office::room::{Bound, Level};
-use jetfrost_wire::keeping::AtLimit;
+use jetfrost_wire::retention::AtLimit;
 
 use crate::records::{PointRow, StoreRow, WorkstationLine};
 use crate::retention::{Retention, thinning};
@@ -226,7 +226,7 @@ fn expendable(line: &WorkstationLine, rows: &[PointRow], promise: &Promise, now:
     if line.store.held.is_some() {
         return Vec::new();
     }
-    let waiting: BTreeSet<u64> = rows.iter().filter(|row| row.leaves.is_some()).map(|row| from_db(row.sequence)).collect();
+    let waiting: BTreeSet<u64> = rows.iter().filter(|row| row.removal_ends.is_some()).map(|row| from_db(row.sequence)).collect();
     // A lost one frees nothing, and stands in for no other.
     let there: Vec<PointRow> = rows.iter().filter(|row| !row.lost).cloned().collect();
     let mut may_go = promise.expendable(&points::facts(&there), now);

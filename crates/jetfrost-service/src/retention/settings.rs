@@ -3,7 +3,7 @@
 use jetfrost_office::access::Act;
 use jetfrost_wire::Version;
 use jetfrost_wire::job::{Job, JobKind};
-use jetfrost_wire::keeping::{NewHold, RemoveNow, StoreSettings};
+use jetfrost_wire::retention::{NewHold, RemoveNow, StoreSettings};
 use jetfrost_wire::workstation::{Point, Workstation};
 
 use crate::clock::timestamp;
@@ -18,8 +18,11 @@ impl Retention {
     /// What is set for an image store, and the version of that.
     pub(crate) fn store_settings(&self, caller: &Caller, id: &str) -> Result<(StoreSettings, Version)> {
         let line = self.storage.line_to_see(caller, id)?;
-        let keeping = line.store.keeping.as_deref().map(convert::keeping);
-        Ok((StoreSettings { limit: line.store.size_limit.map(convert::from_db), keeping }, workstations::version_of(&line.store)))
+        let retention = line.store.retention.as_deref().map(convert::retention);
+        Ok((
+            StoreSettings { limit: line.store.size_limit.map(convert::from_db), retention },
+            workstations::version_of(&line.store),
+        ))
     }
 
     pub(crate) fn set_store(&self, caller: &Caller, id: &str, to: &StoreSettings, seen: &Seen) -> Result<Workstation> {
@@ -31,7 +34,7 @@ impl Retention {
                 (line.store.clone(), workstations::said_of_store(&line.store), line.workstation.name.clone());
             seen.check(&workstations::version_of(&old), &Made { subject: Some(&name), after: &before }, on)?;
             line.store.size_limit = to.limit.map(to_db).transpose()?;
-            line.store.keeping = to.keeping.map(|keeping| keeping.to_string());
+            line.store.retention = to.retention.map(|retention| retention.to_string());
             change_of_store(&old, &mut line, now, on)?;
             line.store.update(on)?;
             let after = workstations::said_of_store(&line.store);
@@ -64,15 +67,15 @@ impl Retention {
         let now = self.clock.now_ms();
         self.change_store(caller, id, "image store removed", "it waits to go", |line, caller, on| {
             let protected = store_protected_until(line, now, on)?;
-            line.store.leaves.get_or_insert(protected.max(now + line.destination.waiting_days * DAY_MS));
-            line.store.leaving_by.get_or_insert(caller.name());
+            line.store.removal_ends.get_or_insert(protected.max(now + line.destination.waiting_days * DAY_MS));
+            line.store.removal_by.get_or_insert(caller.name());
             Ok(())
         })
     }
 
     pub(crate) fn bring_store_back(&self, caller: &Caller, id: &str) -> Result<Workstation> {
-        self.change_store(caller, id, "image store brought back", "", |line, _, _| {
-            (line.store.leaves, line.store.leaving_by) = (None, None);
+        self.change_store(caller, id, "image store undeleted", "", |line, _, _| {
+            (line.store.removal_ends, line.store.removal_by) = (None, None);
             Ok(())
         })
     }
@@ -99,8 +102,8 @@ impl Retention {
         let now = self.clock.now_ms();
         self.change_point(caller, store, sequence, "point removed", |row, line, caller, on| {
             let protected = protected_until(row, line, on)?;
-            row.leaves.get_or_insert(protected.max(now + line.destination.waiting_days * DAY_MS));
-            row.leaving_by.get_or_insert(caller.name());
+            row.removal_ends.get_or_insert(protected.max(now + line.destination.waiting_days * DAY_MS));
+            row.removal_by.get_or_insert(caller.name());
             Ok(())
         })
     }
@@ -111,7 +114,7 @@ impl Retention {
         let now = self.clock.now_ms();
         self.change_point(caller, store, sequence, "point removed at once", |row, line, caller, on| {
             not_protected("this recovery point", protected_until(row, line, on)?, now)?;
-            (row.leaves, row.leaving_by) = (Some(now), Some(caller.name()));
+            (row.removal_ends, row.removal_by) = (Some(now), Some(caller.name()));
             Ok(())
         })?;
         let line = self.storage.line_to_see(caller, store)?;
@@ -124,7 +127,7 @@ impl Retention {
         let now = self.clock.now_ms();
         self.change_store(caller, id, "image store removed", "at once", |line, caller, on| {
             not_protected("the latest point of this image store", store_protected_until(line, now, on)?, now)?;
-            (line.store.leaves, line.store.leaving_by) = (Some(now), Some(caller.name()));
+            (line.store.removal_ends, line.store.removal_by) = (Some(now), Some(caller.name()));
             Ok(())
         })?;
         let line = self.storage.line_to_see(caller, id)?;
@@ -146,8 +149,8 @@ impl Retention {
     }
 
     pub(crate) fn bring_point_back(&self, caller: &Caller, store: &str, sequence: u64) -> Result<Point> {
-        self.change_point(caller, store, sequence, "point brought back", |row, _, _, _| {
-            (row.leaves, row.leaving_by) = (None, None);
+        self.change_point(caller, store, sequence, "point undeleted", |row, _, _, _| {
+            (row.removal_ends, row.removal_by) = (None, None);
             Ok(())
         })
     }

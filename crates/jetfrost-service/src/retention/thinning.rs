@@ -7,7 +7,7 @@ use jetfrost_office::access::Act;
 use jetfrost_office::protected::Promise;
 use jetfrost_office::retention::{Fate, PointFacts, Reason};
 use jetfrost_wire::job::{Job, JobKind};
-use jetfrost_wire::keeping::{PointFate, StayReason, ThinningPreview};
+use jetfrost_wire::retention::{PointFate, StayReason, ThinningPreview};
 use jetfrost_wire::run::Outcome;
 
 use crate::clock::timestamp;
@@ -17,7 +17,7 @@ use crate::shared::convert::from_db;
 use crate::shared::{Caller, Result, SERVICE, ServiceError, convert, to_db};
 use crate::storage::points::{ALL, facts, lost};
 use crate::storage::stores::ALL_STORES;
-use crate::storage::terms::{keeping, promise};
+use crate::storage::terms::{promise, retention};
 
 /// Why points went when a limit was reached.
 pub(crate) const ROOM: &str = "a limit was reached";
@@ -38,7 +38,7 @@ impl Retention {
         let of = |row: &PointRow| room_from.get(&from_db(row.sequence)).copied();
         let points = rows.iter().zip(&fates).map(|(row, fate)| point_fate(row, fate, of(row), self.clock.now_ms())).collect();
         Ok(ThinningPreview {
-            keeping: keeping(&line),
+            retention: retention(&line),
             keeps_earlier_promises,
             points,
             freed_chunks: freed.chunks,
@@ -59,7 +59,7 @@ impl Retention {
         let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(None, "", ALL_STORES, on)?))?;
         let now = self.clock.now_ms();
         for line in &lines {
-            if line.store.leaves.is_some_and(|leaves| leaves <= now) {
+            if line.store.removal_ends.is_some_and(|leaves| leaves <= now) {
                 self.enqueue_due(JobKind::Removal, line)?;
             } else {
                 let rows = self.storage.point_rows(line)?;
@@ -166,7 +166,7 @@ impl Retention {
                 *fate = of_those.next().unwrap_or(*fate);
             }
         }
-        rows.iter().zip(fates).map(|(row, fate)| self.or_leaving(line, row, fate)).collect()
+        rows.iter().zip(fates).map(|(row, fate)| self.or_pending(line, row, fate)).collect()
     }
 
     /// Which points go next by themselves, and when: all that go within a day of the first.
@@ -178,7 +178,8 @@ impl Retention {
             Fate::Stays { until_ms, .. } => *until_ms,
         };
         let fates = self.fates(line, &rows, &promise);
-        let ends = rows.iter().zip(&fates).filter_map(|(row, fate)| Some((row.leaves.or(at(fate))?, from_db(row.sequence))));
+        let ends =
+            rows.iter().zip(&fates).filter_map(|(row, fate)| Some((row.removal_ends.or(at(fate))?, from_db(row.sequence))));
         let ends: Vec<(i64, u64)> = ends.collect();
         let Some(first) = ends.iter().map(|(at, _)| *at).min() else { return Ok(None) };
         let soon = ends.iter().filter(|(at, _)| *at <= first.saturating_add(crate::shared::DAY_MS));
@@ -186,10 +187,10 @@ impl Retention {
         Ok(Some((last.max(self.clock.now_ms()), soon.map(|(_, sequence)| *sequence).collect())))
     }
 
-    fn or_leaving(&self, line: &WorkstationLine, row: &PointRow, by_rule: Fate) -> Fate {
+    fn or_pending(&self, line: &WorkstationLine, row: &PointRow, by_rule: Fate) -> Fate {
         let is_latest = line.store.latest_sequence == Some(row.sequence);
         let is_held = matches!(by_rule, Fate::Stays { reason: Reason::Held, .. });
-        match row.leaves {
+        match row.removal_ends {
             Some(leaves) if leaves <= self.clock.now_ms() && !is_latest && !is_held => Fate::Goes,
             Some(leaves) if leaves > self.clock.now_ms() && by_rule == Fate::Goes => {
                 Fate::Stays { reason: Reason::Recent, until_ms: Some(leaves) }
@@ -247,9 +248,9 @@ fn going(rows: &[PointRow], fates: &[Fate]) -> BTreeSet<u64> {
 
 /// `room_from` is from when on the point may go to make room.
 fn point_fate(row: &PointRow, fate: &Fate, room_from: Option<i64>, now: i64) -> PointFate {
-    let (stays, until) = match (fate, row.leaves) {
+    let (stays, until) = match (fate, row.removal_ends) {
         (Fate::Goes, _) => (None, None),
-        (Fate::Stays { reason, .. }, Some(leaves)) if *reason != Reason::Held => (Some(StayReason::Leaving), Some(leaves)),
+        (Fate::Stays { reason, .. }, Some(leaves)) if *reason != Reason::Held => (Some(StayReason::PendingRemoval), Some(leaves)),
         (Fate::Stays { reason, until_ms }, _) => (Some(stay_reason(*reason)), *until_ms),
     };
     // What may go for room is promised only until it may; from then on it stays while there is room.

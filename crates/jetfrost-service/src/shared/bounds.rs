@@ -12,7 +12,7 @@ pub(crate) const CODE_HOURS: u16 = 720;
 /// A description is a sentence or two, in characters.
 pub(crate) const DESCRIPTION: usize = 500;
 
-/// The reason for a hold, or for leaving a step as it is, is a sentence; in characters.
+/// The reason for a hold, or for dismissing a step, is a sentence; in characters.
 pub(crate) const REASON: usize = 200;
 
 /// Why a run ended is a sentence, not a log; what is longer is cut. In characters.

@@ -1,12 +1,12 @@
 //! Rows of the records as the API's types.
 
-use jetfrost_office::standing::{Standing, is_lost, standing};
+use jetfrost_office::freshness::{Freshness, freshness, is_lost};
 use jetfrost_wire::destination::EncryptionPolicy;
 use jetfrost_wire::enrolment::{CodeLimit, CodeState, EnrolmentCode};
 use jetfrost_wire::job::{Job, JobKind, JobState};
-use jetfrost_wire::keeping::{AtLimit, Hold, Keeping, Leaving};
 use jetfrost_wire::people::{Account, AccountKind, AccountState, Role};
 use jetfrost_wire::restore::{Purpose, Restore, Scope};
+use jetfrost_wire::retention::{AtLimit, Hold, PendingRemoval, Retention};
 use jetfrost_wire::run::{ExceptionCounts, Outcome, Phase, Progress, Run};
 use jetfrost_wire::service::AuditEntry;
 use jetfrost_wire::workstation::{Point, PointKind, WorkstationState};
@@ -72,7 +72,7 @@ pub(crate) fn point(row: &PointRow) -> Point {
         exceptions: from_db(row.exceptions),
         sent: from_db(row.sent),
         hold: hold(row.held.as_ref(), row.held_by.as_ref()),
-        leaving: leaving(row.leaves, row.leaving_by.as_ref()),
+        pending_removal: pending_removal(row.removal_ends, row.removal_by.as_ref()),
         lost: row.lost,
     }
 }
@@ -81,13 +81,13 @@ pub(crate) fn hold(reason: Option<&String>, by: Option<&String>) -> Option<Hold>
     Some(Hold { reason: reason?.clone(), by: by.cloned().unwrap_or_default() })
 }
 
-pub(crate) fn leaving(ends: Option<i64>, by: Option<&String>) -> Option<Leaving> {
-    Some(Leaving { ends: timestamp(ends?), by: by.cloned().unwrap_or_default() })
+pub(crate) fn pending_removal(ends: Option<i64>, by: Option<&String>) -> Option<PendingRemoval> {
+    Some(PendingRemoval { ends: timestamp(ends?), by: by.cloned().unwrap_or_default() })
 }
 
 /// What the records say is kept. The column is only written from the same text; nothing goes by one that is not.
-pub(crate) fn keeping(text: &str) -> Keeping {
-    text.parse().unwrap_or(Keeping::Everything)
+pub(crate) fn retention(text: &str) -> Retention {
+    text.parse().unwrap_or(Retention::Everything)
 }
 
 /// Whether a destination takes encrypted image stores only.
@@ -96,17 +96,17 @@ pub(crate) fn encryption(row: &DestinationRow) -> EncryptionPolicy {
 }
 
 pub(crate) fn at_limit(word: &str) -> AtLimit {
-    if word == LET_OLDEST_GO { AtLimit::LetOldestGo } else { AtLimit::Stop }
+    if word == EXPIRE_OLDEST { AtLimit::ExpireOldest } else { AtLimit::Stop }
 }
 
 pub(crate) fn at_limit_word(at_limit: AtLimit) -> &'static str {
     match at_limit {
         AtLimit::Stop => "stop",
-        AtLimit::LetOldestGo => LET_OLDEST_GO,
+        AtLimit::ExpireOldest => EXPIRE_OLDEST,
     }
 }
 
-const LET_OLDEST_GO: &str = "let_oldest_go";
+const EXPIRE_OLDEST: &str = "expire_oldest";
 
 pub(crate) fn job(row: &JobRow, line: &WorkstationLine) -> Job {
     Job {
@@ -199,10 +199,10 @@ pub(crate) fn workstation_state(row: &WorkstationRow, latest: Option<&PointRow>,
         None => {}
     }
     let rhythm_seconds = row.rhythm_seconds;
-    match standing(latest.map(|p| p.committed), from_db(rhythm_seconds), now) {
-        Standing::FirstPointAwaited => WorkstationState::FirstPointAwaited,
-        Standing::Current => WorkstationState::Current,
-        Standing::Overdue => WorkstationState::Overdue,
+    match freshness(latest.map(|p| p.committed), from_db(rhythm_seconds), now) {
+        Freshness::FirstPointAwaited => WorkstationState::FirstPointAwaited,
+        Freshness::Current => WorkstationState::Current,
+        Freshness::Overdue => WorkstationState::Overdue,
     }
 }
 
@@ -212,7 +212,7 @@ pub(crate) fn enrolment_code(row: &CodeWithNames, now: i64) -> EnrolmentCode {
         (Some(_), _) => CodeState::Used,
         (None, Some(_)) => CodeState::Cancelled,
         (None, None) if code.expires <= now => CodeState::Expired,
-        (None, None) => CodeState::Open,
+        (None, None) => CodeState::Unused,
     };
     EnrolmentCode {
         id: CodeId(code.id.clone()),

@@ -61,7 +61,7 @@ pub(crate) enum ServiceError {
     #[error("{0}")]
     Disabled(&'static str),
     /// The destination is not open to the account.
-    #[error("{} is not open to '{login}'", destination.as_ref().map_or_else(|| "any destination".to_owned(), |name| format!("'{name}'")))]
+    #[error("'{login}' has no access to {}", destination.as_ref().map_or_else(|| "any destination".to_owned(), |name| format!("'{name}'")))]
     NoAccess {
         /// Login name.
         login: String,
@@ -72,7 +72,7 @@ pub(crate) enum ServiceError {
     #[error("the destination '{0}' is withdrawn")]
     Withdrawn(String),
     /// Backups or restores are not let in.
-    #[error("{what} are not let in")]
+    #[error("new {what} are paused")]
     NotLetIn {
         /// Which of both.
         what: &'static str,

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use jetfrost_wire::service::{Accepting, Admission};
+use jetfrost_wire::service::{Maintenance, NewBackups};
 
 use crate::clock::{Clock, timestamp};
 use crate::records::{Records, Switches};
@@ -13,13 +13,13 @@ pub(crate) const PAUSED: &str = "paused";
 pub(crate) const OFF: &str = "off";
 
 /// What the switches say now: a pause ends by itself.
-pub(crate) fn now(switches: &Switches, now: i64) -> Admission {
-    let backups = match (switches.accepting.as_str(), switches.paused_until) {
-        (OFF, _) => Accepting::Off,
-        (PAUSED, Some(until)) if until > now => Accepting::Paused { until: timestamp(until) },
-        _ => Accepting::On,
+pub(crate) fn now(switches: &Switches, now: i64) -> Maintenance {
+    let backups = match (switches.new_backups.as_str(), switches.paused_until) {
+        (OFF, _) => NewBackups::Off,
+        (PAUSED, Some(until)) if until > now => NewBackups::Paused { until: timestamp(until) },
+        _ => NewBackups::On,
     };
-    Admission { backups, restores: !switches.restores_stopped }
+    Maintenance { backups, restores: !switches.restores_stopped }
 }
 
 /// Whether backups and restores are let in.
@@ -38,13 +38,13 @@ impl Gate {
         let now = self.clock.now_ms();
         let switches = self.records.read(|on| Ok::<_, ServiceError>(Switches::get(on)?))?;
         match self::now(&switches, now).backups {
-            Accepting::On => Ok(()),
-            Accepting::Paused { until } => {
+            NewBackups::On => Ok(()),
+            NewBackups::Paused { until } => {
                 let until = until.as_millisecond();
                 let wait = u64::try_from(until.saturating_sub(now)).unwrap_or(0).div_ceil(1000).max(1);
                 Err(ServiceError::NotLetIn { what: "backups", until: Some((until, wait)) })
             }
-            Accepting::Off => Err(ServiceError::NotLetIn { what: "backups", until: None }),
+            NewBackups::Off => Err(ServiceError::NotLetIn { what: "backups", until: None }),
         }
     }
 

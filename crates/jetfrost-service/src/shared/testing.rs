@@ -3,22 +3,23 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use super::{Basis, Caller, Credential, Installation};
 use jetfrost_image::crypto::{Random, SystemRandom};
-use jetfrost_wire::access::OpenTo;
+use jetfrost_wire::access::Grants;
 use jetfrost_wire::destination::{Destination, NewDestination};
 use jetfrost_wire::people::{NewAccount, Role};
 use jetfrost_wire::service::{Carry, FirstAdministrator, SignIn};
 use jiff::tz::TimeZone;
 use tempfile::TempDir;
 
-use super::{Basis, Caller, Credential, Installation};
 use crate::audit_heads::HeadSigner;
 use crate::certificate::Certificates;
 use crate::clock::{Clock, SteppedClock};
 use crate::identity::{installation, new_first_code};
 use crate::records::Records;
 use crate::services::Services;
-use crate::state_directory::{self, RECORDS};
+use crate::state_directory;
+use crate::state_directory::RECORDS;
 
 const PASSWORD: &str = "a test of ten";
 
@@ -88,7 +89,7 @@ impl Office {
             name: name.into(),
             directory: self.path(name).display().to_string(),
             reserve: Some(0),
-            open_to: OpenTo::everybody(),
+            grants: Grants::everybody(),
             ..NewDestination::default()
         };
         self.services.storage.add_destination(&self.ingrid, &new).expect("added")

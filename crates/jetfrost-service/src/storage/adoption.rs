@@ -9,8 +9,8 @@ use jetfrost_office::names;
 use jetfrost_office::protected::USUAL_DAYS;
 use jetfrost_office::room::suggested_reserve;
 use jetfrost_wire::destination::{Adopt, Adopted, AdoptedStore, EncryptionPolicy};
-use jetfrost_wire::keeping::{AtLimit, Keeping, usual_scrub_days};
 use jetfrost_wire::people::{AccountKind, Role};
+use jetfrost_wire::retention::{AtLimit, Retention, usual_scrub_days};
 use serde::Deserialize;
 
 use crate::clock::timestamp;
@@ -85,12 +85,12 @@ impl Storage {
                 reserve: to_db(suggested_reserve(volume.size))?,
                 created: self.clock.now_ms(),
                 // Nothing goes before somebody has looked at what came.
-                keeping: Keeping::Everything.to_string(),
+                retention: Retention::Everything.to_string(),
                 at_limit: convert::at_limit_word(AtLimit::Stop).into(),
                 waiting_days: 7,
                 protected_days: USUAL_DAYS.into(),
                 scrub_days: usual_scrub_days().into(),
-                openness: "chosen".into(),
+                granted_to: "chosen".into(),
                 encryption: EncryptionPolicy::Required.word().into(),
                 ..DestinationRow::default()
             })

@@ -6,12 +6,12 @@ use jetfrost_office::access::Act;
 use jetfrost_office::names;
 use jetfrost_office::protected::USUAL_DAYS;
 use jetfrost_office::room::suggested_reserve;
-use jetfrost_wire::access::OpenTo;
+use jetfrost_wire::access::Grants;
 use jetfrost_wire::destination::{
-    Destination, DestinationChange, DestinationState, Erasure, NewDestination, TryDirectory, Verdict, Volume,
+    CheckDirectory, Destination, DestinationChange, DestinationState, Erasure, NewDestination, Verdict, Volume,
 };
 use jetfrost_wire::event::Event;
-use jetfrost_wire::keeping::{AtLimit, Keeping, Rule};
+use jetfrost_wire::retention::{AtLimit, Retention, Rule};
 use jetfrost_wire::{DestinationId, Page, PageQuery, Version};
 
 use crate::clock::timestamp;
@@ -31,7 +31,7 @@ use crate::storage::terms::{change_of_destination, check_terms};
 const ALL: usize = 1000;
 
 /// What a new destination keeps unless told otherwise: enough that nobody misses something before they have set their own.
-const USUAL_KEEPING: Keeping = Keeping::Thinned(Rule { hours: 72, days: 60, weeks: 52, months: 60, years: 0, at_least: 5 });
+const USUAL_RETENTION: Retention = Retention::Thinned(Rule { hours: 72, days: 60, weeks: 52, months: 60, years: 0, at_least: 5 });
 
 const USUAL_WAITING_DAYS: i64 = 7;
 
@@ -59,7 +59,7 @@ impl Storage {
     }
 
     /// Says whether a directory would do. A probe is written and removed.
-    pub(crate) fn try_directory(&self, caller: &Caller, directory: &TryDirectory) -> Result<Verdict> {
+    pub(crate) fn check_directory(&self, caller: &Caller, directory: &CheckDirectory) -> Result<Verdict> {
         caller.may(&Act::ChangeOffice)?;
         let others = self.directories()?;
         let judgement = judge(&PathBuf::from(&directory.directory), &others, &self.installation.service);
@@ -87,12 +87,12 @@ impl Storage {
             capacity: new.capacity.map(to_db).transpose()?,
             default_limit: new.default_limit.map(to_db).transpose()?,
             created: self.clock.now_ms(),
-            keeping: new.keeping.unwrap_or(USUAL_KEEPING).to_string(),
+            retention: new.retention.unwrap_or(USUAL_RETENTION).to_string(),
             at_limit: convert::at_limit_word(new.at_limit.unwrap_or(AtLimit::Stop)).into(),
             encryption: new.encryption.word().into(),
             waiting_days: USUAL_WAITING_DAYS,
             protected_days: new.protected_days.unwrap_or(USUAL_DAYS).into(),
-            scrub_days: jetfrost_wire::keeping::usual_scrub_days().into(),
+            scrub_days: jetfrost_wire::retention::usual_scrub_days().into(),
             ..DestinationRow::default()
         };
         check_terms(&row)?;
@@ -104,7 +104,7 @@ impl Storage {
         let volume =
             volume_of(&place(&row).directory).map_err(|source| ShelfError::Io { doing: "examining the volume", source })?;
         row.reserve = to_db(new.reserve.unwrap_or_else(|| suggested_reserve(volume.size)))?;
-        self.insert_destination(caller, row, "destination added", |row, on| grants::set_open_to(row, &new.open_to, on))
+        self.insert_destination(caller, row, "destination added", |row, on| grants::set_grants(row, &new.grants, on))
     }
 
     /// What can be wrong about a new destination is found before anything is written to its directory.
@@ -113,8 +113,8 @@ impl Storage {
             if DestinationRow::by_key(&row.name_key, on)?.is_some() {
                 return Err(ServiceError::NameTaken(row.name.clone()));
             }
-            accounts::groups_named(&new.open_to.groups, on)?;
-            new.open_to.logins.iter().try_for_each(|login| accounts::account_named(login, on).map(drop))
+            accounts::groups_named(&new.grants.groups, on)?;
+            new.grants.logins.iter().try_for_each(|login| accounts::account_named(login, on).map(drop))
         })
     }
 
@@ -129,7 +129,7 @@ impl Storage {
             row.insert(on).map_err(|e| taken(&row.name, e))?;
             complete(&mut row, on)?;
             row.update(on)?;
-            let after = said(&row, &grants::open_to(&row, on)?);
+            let after = said(&row, &grants::grants(&row, on)?);
             self.trail.note_change(caller, what, &row.name, None, Some(&after), on)
         })?;
         self.events.tell(Event::Office);
@@ -145,10 +145,10 @@ impl Storage {
         on: &mut crate::records::Connection,
     ) -> Result<()> {
         let mut row = grants::destination_named(name, on)?;
-        let mut to = grants::open_to(&row, on)?;
+        let mut to = grants::grants(&row, on)?;
         let before = said(&row, &to);
         to.logins.push(login.to_owned());
-        grants::set_open_to(&mut row, &to, on)?;
+        grants::set_grants(&mut row, &to, on)?;
         row.update(on)?;
         self.trail.note_change(caller, "destination changed", &row.name, Some(&before), Some(&said(&row, &to)), on)
     }
@@ -166,16 +166,16 @@ impl Storage {
         let now = self.clock.now_ms();
         let row = self.records.write(|on| {
             let mut row = DestinationRow::by_id(id, on)?.ok_or(ServiceError::NotFound("destination"))?;
-            let open_to = grants::open_to(&row, on)?;
-            let (old, before) = (row.clone(), said(&row, &open_to));
-            seen.check(&version_of(&row, &open_to), &Made { subject: None, after: &before }, on)?;
+            let grants = grants::grants(&row, on)?;
+            let (old, before) = (row.clone(), said(&row, &grants));
+            seen.check(&version_of(&row, &grants), &Made { subject: None, after: &before }, on)?;
             self.set_given(&mut row, change)?;
             change_of_destination(&old, &mut row, now, on)?;
-            if let Some(to) = &change.open_to {
-                grants::set_open_to(&mut row, to, on)?;
+            if let Some(to) = &change.grants {
+                grants::set_grants(&mut row, to, on)?;
             }
             row.update(on).map_err(|e| taken(&row.name, e))?;
-            let after = said(&row, &grants::open_to(&row, on)?);
+            let after = said(&row, &grants::grants(&row, on)?);
             self.trail.note_change(caller, "destination changed", &old.name, Some(&before), Some(&after), on)?;
             if change.directory.is_some() {
                 self.shelf.close(row.stores(on)?.iter().map(|store| store.id.as_str()));
@@ -207,7 +207,7 @@ impl Storage {
             row.default_limit = limit.map(to_db).transpose()?;
         }
         row.reserve = change.reserve.map_or(Ok(row.reserve), to_db)?;
-        row.keeping = change.keeping.map_or(row.keeping.clone(), |keeping| keeping.to_string());
+        row.retention = change.retention.map_or(row.retention.clone(), |retention| retention.to_string());
         row.at_limit = change.at_limit.map_or(row.at_limit.clone(), |at_limit| convert::at_limit_word(at_limit).into());
         row.encryption = change.encryption.map_or(row.encryption.clone(), |policy| policy.word().into());
         row.waiting_days = change.waiting_days.map_or(row.waiting_days, Into::into);
@@ -228,7 +228,7 @@ impl Storage {
 
     /// Takes backups again.
     pub(crate) fn bring_destination_back(&self, caller: &Caller, id: &str) -> Result<Destination> {
-        self.alter_destination(caller, id, "destination brought back", |row| {
+        self.alter_destination(caller, id, "destination reinstated", |row| {
             if row.erases.is_some() {
                 return Err(ServiceError::Conflict("all of it is to be erased: call that off first"));
             }
@@ -295,7 +295,7 @@ impl Storage {
 
     /// A destination as it is at the moment.
     pub(crate) fn destination(&self, row: &DestinationRow) -> Result<Destination> {
-        let (stores, open_to) = self.records.read(|on| Ok::<_, ServiceError>((row.stores(on)?, grants::open_to(row, on)?)))?;
+        let (stores, grants) = self.records.read(|on| Ok::<_, ServiceError>((row.stores(on)?, grants::grants(row, on)?)))?;
         let marker = self.shelf.check(&place(row));
         let used = marker.is_ok().then(|| self.used_of(&place(row), &stores));
         let room = marker.is_ok().then(|| self.levels_of_destination(row)).transpose()?;
@@ -309,33 +309,33 @@ impl Storage {
             directory: row.directory.clone(),
             state,
             since: since(row, state).map(timestamp),
-            why: why(row, state, &marker, open_to.is_nobody()),
+            why: why(row, state, &marker, grants.is_nobody()),
             capacity: row.capacity.map(from_db),
             reserve: from_db(row.reserve),
             default_limit: row.default_limit.map(from_db),
             used,
             room,
             stores: stores.len() as u64,
-            keeping: convert::keeping(&row.keeping),
+            retention: convert::retention(&row.retention),
             at_limit: convert::at_limit(&row.at_limit),
             encryption: convert::encryption(row),
             waiting_days: u32::try_from(row.waiting_days).unwrap_or(u32::MAX),
             scrub_days: u32::try_from(row.scrub_days).unwrap_or(u32::MAX),
             protected_days: u32::try_from(row.protected_days).unwrap_or(u32::MAX),
-            version: version_of(row, &open_to),
-            open_to,
+            version: version_of(row, &grants),
+            grants,
             erasure: asked.then(|| Erasure { by: row.erasing_by.clone().unwrap_or_default(), ends: row.erases.map(timestamp) }),
-            records_copied: row.records_copied.map(timestamp),
-            records_trouble: row.records_trouble.clone(),
+            records_backed_up: row.records_backed_up.map(timestamp),
+            records_backup_trouble: row.records_backup_trouble.clone(),
             created: timestamp(row.created),
         })
     }
 }
 
-fn version_of(row: &DestinationRow, open_to: &OpenTo) -> Version {
+fn version_of(row: &DestinationRow, grants: &Grants) -> Version {
     let limits = (row.capacity, row.reserve, row.default_limit, &row.at_limit);
     let times = (row.waiting_days, row.scrub_days, row.protected_days);
-    version(&(&row.name, &row.description, &row.directory, limits, &row.keeping, &row.encryption, times, open_to))
+    version(&(&row.name, &row.description, &row.directory, limits, &row.retention, &row.encryption, times, grants))
 }
 
 pub(crate) fn state(row: &DestinationRow, marker: &Result<(), MarkerError>, room: Option<u64>) -> DestinationState {
@@ -360,7 +360,7 @@ fn since(row: &DestinationRow, state: DestinationState) -> Option<i64> {
     }
 }
 
-fn why(row: &DestinationRow, state: DestinationState, marker: &Result<(), MarkerError>, open_to_nobody: bool) -> String {
+fn why(row: &DestinationRow, state: DestinationState, marker: &Result<(), MarkerError>, granted_to_nobody: bool) -> String {
     let by = row.withdrawn_by.as_deref().unwrap_or(SERVICE);
     match (state, marker) {
         (_, Err(error)) => format!("{error}; nothing is written in its stead"),
@@ -369,7 +369,7 @@ fn why(row: &DestinationRow, state: DestinationState, marker: &Result<(), Marker
             format!("{by} withdrew it: no new backups come here, and those that are here can be restored")
         }
         (DestinationState::Full, _) => "a limit or its volume's reserve is reached".into(),
-        _ if open_to_nobody => "it is open to nobody yet: no backup can come here".into(),
+        _ if granted_to_nobody => "nobody has access yet: no backup can come here".into(),
         _ => String::new(),
     }
 }
@@ -384,20 +384,20 @@ pub(crate) fn checked_description(text: &str) -> Result<String> {
 }
 
 /// A destination in a line, for the audit log.
-fn said(row: &DestinationRow, open_to: &OpenTo) -> String {
+fn said(row: &DestinationRow, grants: &Grants) -> String {
     format!(
-        "{} at {}: capacity {}, reserve {}, limit of new stores {}, keeps {}, at a limit {}, encryption {}, protected time {} days, waiting time {} days, scrub every {} days, open to {}",
+        "{} at {}: capacity {}, reserve {}, limit of new stores {}, retention {}, at a limit {}, encryption {}, protected time {} days, waiting time {} days, scrub every {} days, open to {}",
         row.name,
         row.directory,
         shown_limit(row.capacity.map(from_db)),
         jetfrost_wire::size::show(from_db(row.reserve)),
         shown_limit(row.default_limit.map(from_db)),
-        row.keeping,
+        row.retention,
         row.at_limit,
         row.encryption,
         row.protected_days,
         row.waiting_days,
         row.scrub_days,
-        grants::said(open_to)
+        grants::said(grants)
     )
 }

@@ -91,8 +91,8 @@ impl Storage {
             self.records.write(|on| {
                 for line in lines {
                     let mut store = line.store;
-                    store.leaves = Some(now);
-                    store.leaving_by = Some(by.clone());
+                    store.removal_ends = Some(now);
+                    store.removal_by = Some(by.clone());
                     store.update(on)?;
                 }
                 Ok::<_, ServiceError>(())
@@ -110,7 +110,7 @@ impl Storage {
         row.name_key = format!("{} (gone)", row.id);
         row.directory = format!("{} (gone: {})", row.directory, row.id);
         self.records.write(|on| {
-            row.set_opened_to(&[], &[], on)?;
+            row.set_granted_to(&[], &[], on)?;
             row.update(on)?;
             let entry = NewEntry {
                 at: self.clock.now_ms(),

@@ -57,7 +57,7 @@ impl Storage {
     pub(crate) fn note_gone(&self, line: &WorkstationLine, gone: &BTreeSet<u64>, why: &str, on: &mut Connection) -> Result<()> {
         for sequence in gone {
             if let Some(mut row) = PointRow::find(&line.store.id, to_db(*sequence)?, on)? {
-                row.gone_why = Some(row.leaving_by.as_ref().map_or_else(|| why.to_owned(), |by| format!("removed by {by}")));
+                row.gone_why = Some(row.removal_by.as_ref().map_or_else(|| why.to_owned(), |by| format!("removed by {by}")));
                 row.gone = Some(self.clock.now_ms());
                 row.update(on)?;
                 StoreRow::take_points(&line.store.id, 1, on)?;

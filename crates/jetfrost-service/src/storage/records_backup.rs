@@ -23,7 +23,7 @@ impl Storage {
         let Some(office) = self.office_public_key()? else { return Ok(()) };
         let changed = self.records.read(|on| Ok::<_, ServiceError>(important_change(on)?))?;
         let now = self.clock.now_ms();
-        let is_due = |row: &DestinationRow| is_due(&CopyFacts { copied: row.records_copied, changed }, now);
+        let is_due = |row: &DestinationRow| is_due(&CopyFacts { copied: row.records_backed_up, changed }, now);
         let due: Vec<DestinationRow> = self.destination_rows()?.into_iter().filter(is_due).collect();
         if due.iter().any(|row| self.shelf.check(&place(row)).is_ok()) {
             self.copy_onto(&due, &office)?;
@@ -47,8 +47,8 @@ impl Storage {
             };
             self.records.write(|on| {
                 match &copied {
-                    Ok(()) => DestinationRow::set_records_copied(&row.id, now, on)?,
-                    Err(why) => DestinationRow::set_records_trouble(&row.id, why, on)?,
+                    Ok(()) => DestinationRow::set_records_backed_up(&row.id, now, on)?,
+                    Err(why) => DestinationRow::set_records_backup_trouble(&row.id, why, on)?,
                 }
                 Ok::<_, ServiceError>(())
             })?;
@@ -97,24 +97,22 @@ impl Storage {
     /// How the service itself is protected.
     pub(crate) fn protection(&self) -> Result<Protection> {
         let office = self.office_public_key()?;
-        let youngest = self.destination_rows()?.into_iter().filter_map(|row| Some((row.records_copied?, row.name))).max();
+        let youngest = self.destination_rows()?.into_iter().filter_map(|row| Some((row.records_backed_up?, row.name))).max();
         let now = self.clock.now_ms();
         let protected = office.is_some() && youngest.as_ref().is_some_and(|(at, _)| is_young(*at, now));
         let says = match (&office, &youngest) {
-            (None, _) => {
-                "This server's own records are not protected: make an office key with 'jetfrost escrow start FILE'.".into()
-            }
-            (Some(_), None) => "This server's own records were not copied yet: there must be a destination for that.".into(),
-            (Some(_), Some((_, name))) if protected => format!("This server's own records are copied onto '{name}'."),
+            (None, _) => "The records are not backed up: make an office key with 'jetfrost escrow start FILE'.".into(),
+            (Some(_), None) => "The records have not been backed up yet: that takes a destination.".into(),
+            (Some(_), Some((_, name))) if protected => format!("The records are backed up onto '{name}'."),
             (Some(_), Some((_, name))) => {
-                format!("The last copy of this server's own records, on '{name}', is too old: look at the destinations.")
+                format!("The last records backup, on '{name}', is too old: look at the destinations.")
             }
         };
         Ok(Protection {
             protected,
             says,
             copied: youngest.map(|(at, _)| timestamp(at)),
-            office_key: office.map(|office| office.mark()),
+            office_key: office.map(|office| office.fingerprint()),
         })
     }
 

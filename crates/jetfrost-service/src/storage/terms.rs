@@ -2,23 +2,23 @@
 
 use jetfrost_office::protected::{Earlier, LEAST_DAYS_MAKING_ROOM, Promise, Terms};
 use jetfrost_office::retention::Rule;
-use jetfrost_wire::keeping::{AtLimit, Keeping};
+use jetfrost_wire::retention::{AtLimit, Retention};
 
 use crate::records::{Connection, DestinationRow, EarlierTermsRow, PointRow, StoreRow, WorkstationLine};
 use crate::shared::{Result, ServiceError, check_days, convert};
 use crate::storage::{Storage, points, stores};
 
 /// What is kept of a workstation's points: by its own word, or by its destination's.
-pub(crate) fn keeping(line: &WorkstationLine) -> Keeping {
-    keeping_of(&line.store, &line.destination)
+pub(crate) fn retention(line: &WorkstationLine) -> Retention {
+    retention_of(&line.store, &line.destination)
 }
 
-fn keeping_of(store: &StoreRow, destination: &DestinationRow) -> Keeping {
-    convert::keeping(store.keeping.as_ref().unwrap_or(&destination.keeping))
+fn retention_of(store: &StoreRow, destination: &DestinationRow) -> Retention {
+    convert::retention(store.retention.as_ref().unwrap_or(&destination.retention))
 }
 
-fn rule_of(keeping: &Keeping) -> Option<Rule> {
-    keeping.rule().map(|rule| Rule {
+fn rule_of(retention: &Retention) -> Option<Rule> {
+    retention.rule().map(|rule| Rule {
         hours: rule.hours,
         days: rule.days,
         weeks: rule.weeks,
@@ -28,22 +28,22 @@ fn rule_of(keeping: &Keeping) -> Option<Rule> {
     })
 }
 
-fn terms_of(keeping: &Keeping, protected_days: i64, at_limit: &str) -> Terms {
+fn terms_of(retention: &Retention, protected_days: i64, at_limit: &str) -> Terms {
     Terms {
-        rule: rule_of(keeping),
+        rule: rule_of(retention),
         protected_days: u32::try_from(protected_days).unwrap_or(u32::MAX),
-        makes_room: convert::at_limit(at_limit) == AtLimit::LetOldestGo,
+        makes_room: convert::at_limit(at_limit) == AtLimit::ExpireOldest,
     }
 }
 
 fn present(store: &StoreRow, destination: &DestinationRow) -> Terms {
-    terms_of(&keeping_of(store, destination), destination.protected_days, &destination.at_limit)
+    terms_of(&retention_of(store, destination), destination.protected_days, &destination.at_limit)
 }
 
 /// What was promised of the points of an image store.
 pub(crate) fn promise(line: &WorkstationLine, on: &mut Connection) -> Result<Promise> {
     let earlier = |row: EarlierTermsRow| Earlier {
-        terms: terms_of(&convert::keeping(&row.keeping), row.protected_days, &row.at_limit),
+        terms: terms_of(&convert::retention(&row.retention), row.protected_days, &row.at_limit),
         ended_ms: row.ended,
     };
     let rows = EarlierTermsRow::of_store(&line.store.id, on)?;
@@ -62,7 +62,7 @@ fn note_change(
     }
     let row = EarlierTermsRow {
         store_id: before.0.id.clone(),
-        keeping: keeping_of(before.0, before.1).to_string(),
+        retention: retention_of(before.0, before.1).to_string(),
         protected_days: before.1.protected_days,
         at_limit: before.1.at_limit.clone(),
         ended: now,
@@ -83,7 +83,7 @@ pub(crate) fn change_of_store(before: &StoreRow, line: &mut WorkstationLine, now
 /// Whether terms can be promised.
 pub(crate) fn check_terms(row: &DestinationRow) -> Result<()> {
     check_days(u32::try_from(row.protected_days).unwrap_or(u32::MAX))?;
-    if convert::at_limit(&row.at_limit) == AtLimit::LetOldestGo && row.protected_days < i64::from(LEAST_DAYS_MAKING_ROOM) {
+    if convert::at_limit(&row.at_limit) == AtLimit::ExpireOldest && row.protected_days < i64::from(LEAST_DAYS_MAKING_ROOM) {
         return Err(ServiceError::Invalid(format!(
             "where the oldest points go at a limit, the protected time is at least {LEAST_DAYS_MAKING_ROOM} days: it is what a stolen \
              credential cannot flood"
@@ -103,7 +103,7 @@ pub(crate) fn change_of_destination(
     for line in WorkstationLine::on_destination(&after.id, stores::ALL_STORES, on)? {
         note_change((&line.store, before), (&line.store, after), now, on)?;
     }
-    let of = |row: &DestinationRow| terms_of(&convert::keeping(&row.keeping), row.protected_days, &row.at_limit);
+    let of = |row: &DestinationRow| terms_of(&convert::retention(&row.retention), row.protected_days, &row.at_limit);
     if let Some(how) = shortened(&of(before), &of(after)) {
         (after.shortened, after.shortened_how) = (Some(now), Some(how));
     }
@@ -126,7 +126,7 @@ fn shortened(before: &Terms, after: &Terms) -> Option<String> {
         (Some(before), Some(after)) => steps(before).into_iter().zip(steps(after)).any(|(before, after)| after < before),
     };
     if less {
-        how.push("less is kept by the rule".to_owned());
+        how.push("the retention rule is shorter".to_owned());
     }
     (!how.is_empty()).then(|| how.join(", "))
 }

@@ -54,11 +54,11 @@ impl Storage {
             encrypted: line.store.encrypted,
             points: from_db(line.store.points),
             limit: line.store.size_limit.map(from_db),
-            keeping: terms::keeping(line),
-            keeping_is_own: line.store.keeping.is_some(),
+            retention: terms::retention(line),
+            retention_is_own: line.store.retention.is_some(),
             version: version_of(&line.store),
             hold: convert::hold(line.store.held.as_ref(), line.store.held_by.as_ref()),
-            leaving: convert::leaving(line.store.leaves, line.store.leaving_by.as_ref()),
+            pending_removal: convert::pending_removal(line.store.removal_ends, line.store.removal_by.as_ref()),
             scrubbed: line.store.scrubbed.map(timestamp),
             lost_chunks: from_db(line.store.lost_chunks),
             drilled: line.store.drilled.map(timestamp),
@@ -74,11 +74,11 @@ pub(crate) fn see(line: &WorkstationLine) -> Act<'_> {
 
 /// The version of what is set for an image store.
 pub(crate) fn version_of(row: &StoreRow) -> Version {
-    version(&(row.size_limit, &row.keeping))
+    version(&(row.size_limit, &row.retention))
 }
 
 /// What is set for an image store in a line, for the audit log.
 pub(crate) fn said_of_store(row: &StoreRow) -> String {
-    let keeping = row.keeping.as_deref().unwrap_or("what its destination says");
-    format!("limit {}, keeps {keeping}", shown_limit(row.size_limit.map(from_db)))
+    let retention = row.retention.as_deref().unwrap_or("what its destination says");
+    format!("limit {}, retention {retention}", shown_limit(row.size_limit.map(from_db)))
 }

@@ -1,19 +1,20 @@
 //! The store's promises: what was acknowledged is there, also after a loss of power at any step.
 
+use std::sync::Arc;
+
+use super::*;
+
+use crate::crypto::{Effort, Sealer, SeededRandom, StoreKey, StoreKeys, seal_point};
+use crate::format::{FinishedSegment, PointBody, PointKind, SegmentBuilder, encode_needs, needs_check};
+use crate::id::PointId;
+use crate::medium::{CrashMedium, MemoryMedium};
+
 mod damage;
 mod failing;
 mod letting_go;
 mod overwriting;
 mod salvage;
-mod ways_in;
-
-use std::sync::Arc;
-
-use super::*;
-use crate::crypto::{Effort, Sealer, SeededRandom, StoreKey, StoreKeys, seal_point};
-use crate::format::{FinishedSegment, PointBody, PointKind, SegmentBuilder, encode_needs, needs_check};
-use crate::id::PointId;
-use crate::medium::{CrashMedium, MemoryMedium};
+mod slots;
 
 const STORE: StoreId = StoreId([7; 16]);
 

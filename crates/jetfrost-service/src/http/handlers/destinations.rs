@@ -1,14 +1,14 @@
 //! Destinations and volumes.
 
 use super::super::{App, Reply, VersionedReply};
-use super::trial::trial;
+use super::diagnosis::diagnosis;
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{delete, get, patch, post, put};
 use jetfrost_wire::destination::{
-    Adopt, Adopted, AskErasure, ConfirmErasure, Destination, DestinationChange, ErasurePreview, NewDestination, TryDirectory,
+    Adopt, Adopted, AskErasure, CheckDirectory, ConfirmErasure, Destination, DestinationChange, ErasurePreview, NewDestination,
     Verdict, Volume,
 };
-use jetfrost_wire::trial::{Trial, TryFor};
+use jetfrost_wire::diagnosis::{DiagnoseFor, Diagnosis};
 use jetfrost_wire::{Page, PageQuery, Problem};
 
 use crate::shared::{Credential, Seen};
@@ -16,7 +16,7 @@ use crate::shared::{Credential, Seen};
 serve!(
     destination,
     destinations,
-    try_directory,
+    check_directory,
     add_destination,
     change_destination,
     withdraw,
@@ -27,7 +27,7 @@ serve!(
     call_erasure_off,
     adopt,
     volumes,
-    try_for,
+    diagnose,
 );
 
 /// Destinations, by name.
@@ -45,10 +45,10 @@ async fn destination(app: Data<App>, credential: Credential, id: Path<String>) -
 }
 
 /// Says whether a directory would do as a destination; changes nothing.
-#[utoipa::path(tag = "destinations", request_body = TryDirectory, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Verdict), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[post("/destinations/try")]
-async fn try_directory(app: Data<App>, credential: Credential, body: Json<TryDirectory>) -> Reply<Verdict> {
-    Ok(Json(app.for_caller(credential, move |services, caller| services.storage.try_directory(caller, &body)).await?))
+#[utoipa::path(tag = "destinations", request_body = CheckDirectory, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Verdict), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/destinations/check")]
+async fn check_directory(app: Data<App>, credential: Credential, body: Json<CheckDirectory>) -> Reply<Verdict> {
+    Ok(Json(app.for_caller(credential, move |services, caller| services.storage.check_directory(caller, &body)).await?))
 }
 
 /// Adds a destination.
@@ -136,8 +136,8 @@ async fn volumes(app: Data<App>, credential: Credential) -> Reply<Page<Volume>> 
 }
 
 /// Tries as a client of an account would, from the server. Nothing stays behind.
-#[utoipa::path(tag = "destinations", request_body = TryFor, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Trial), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[post("/destinations/{id}/trial")]
-async fn try_for(app: Data<App>, credential: Credential, id: Path<String>, body: Json<TryFor>) -> Reply<Trial> {
-    Ok(Json(trial(app.for_caller(credential, move |services, caller| services.backups.try_for(caller, &id, &body)).await?)))
+#[utoipa::path(tag = "destinations", request_body = DiagnoseFor, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Diagnosis), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/destinations/{id}/diagnosis")]
+async fn diagnose(app: Data<App>, credential: Credential, id: Path<String>, body: Json<DiagnoseFor>) -> Reply<Diagnosis> {
+    Ok(Json(diagnosis(app.for_caller(credential, move |services, caller| services.backups.diagnose(caller, &id, &body)).await?)))
 }

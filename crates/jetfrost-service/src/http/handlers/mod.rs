@@ -1,5 +1,7 @@
 //! The JSON calls, a handler each, by noun. They translate and do nothing else.
 
+use utoipa_actix_web::service_config::ServiceConfig;
+
 /// The routes of a file: its handlers.
 macro_rules! serve {
     ($($handler:ident),* $(,)?) => {
@@ -11,6 +13,7 @@ macro_rules! serve {
 
 mod accounts;
 mod destinations;
+mod diagnosis;
 mod enrolment;
 mod groups;
 mod jobs;
@@ -20,10 +23,7 @@ mod runs;
 mod service;
 mod sessions;
 mod stores;
-mod trial;
 mod workstations;
-
-use utoipa_actix_web::service_config::ServiceConfig;
 
 pub(super) fn routes(config: &mut ServiceConfig<'_>) {
     accounts::routes(config);

@@ -1,22 +1,22 @@
 //! The service itself: what it is, who looks after it, how it is protected.
 
+use super::super::credential::origin;
+use super::super::problem::sentence;
+use super::super::{App, Reply, Trouble, VersionedReply};
 use actix_web::web::{Bytes, Data, Json, Path, Query};
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, put};
 use futures_util::{StreamExt, stream};
-use jetfrost_wire::attention::{Attention, MailState, SetMail};
+use jetfrost_wire::alerts::{Alerts, MailState, SetMail};
 use jetfrost_wire::discovery::{Discovery, DiscoverySettings};
 use jetfrost_wire::people::Account;
 use jetfrost_wire::rules::{Ruling, Typed};
 use jetfrost_wire::service::{
-    Admission, AdmissionState, AuditCheck, AuditEntry, AuditQuery, Escrow, ExportForm, ExportQuery, FirstAdministrator,
+    AuditCheck, AuditEntry, AuditQuery, Escrow, ExportForm, ExportQuery, FirstAdministrator, Maintenance, MaintenanceState,
     NewEscrow, OfficeSettings, Protection, ServiceInfo,
 };
-use jetfrost_wire::setting_up::{SettingUp, Settle};
+use jetfrost_wire::setup::{Dismiss, Setup};
 use jetfrost_wire::{Page, Problem};
 
-use super::super::credential::origin;
-use super::super::problem::sentence;
-use super::super::{App, Reply, Trouble, VersionedReply};
 use crate::identity::export_header;
 use crate::shared::{Credential, Seen};
 
@@ -25,12 +25,12 @@ serve!(
     first_administrator,
     start_escrow,
     end_escrow,
-    admission,
-    set_admission,
+    maintenance,
+    set_maintenance,
     check_audit,
-    setting_up,
-    settle,
-    reopen,
+    setup,
+    dismiss_step,
+    restore_step,
     protection,
     audit_log,
     audit_export,
@@ -77,22 +77,25 @@ async fn end_escrow(app: Data<App>, credential: Credential) -> Result<HttpRespon
 }
 
 /// What is let in, and what is underway.
-#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AdmissionState), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[get("/admission")]
-async fn admission(app: Data<App>, credential: Credential) -> VersionedReply<AdmissionState> {
-    Ok(app.for_caller(credential, |services, caller| services.operations.admission(caller)).await?.into())
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MaintenanceState), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/maintenance")]
+async fn maintenance(app: Data<App>, credential: Credential) -> VersionedReply<MaintenanceState> {
+    Ok(app.for_caller(credential, |services, caller| services.operations.maintenance(caller)).await?.into())
 }
 
 /// Sets what is let in. It counts at once; what is underway comes to its end.
-#[utoipa::path(tag = "service", request_body = Admission, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on.")), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AdmissionState), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[put("/admission")]
-async fn set_admission(
+#[utoipa::path(tag = "service", request_body = Maintenance, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on.")), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MaintenanceState), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/maintenance")]
+async fn set_maintenance(
     app: Data<App>,
     credential: Credential,
     seen: Seen,
-    body: Json<Admission>,
-) -> VersionedReply<AdmissionState> {
-    Ok(app.for_caller(credential, move |services, caller| services.operations.set_admission(caller, &body, &seen)).await?.into())
+    body: Json<Maintenance>,
+) -> VersionedReply<MaintenanceState> {
+    Ok(app
+        .for_caller(credential, move |services, caller| services.operations.set_maintenance(caller, &body, &seen))
+        .await?
+        .into())
 }
 
 /// Follows the audit log's chain and says where it breaks.
@@ -103,24 +106,24 @@ async fn check_audit(app: Data<App>, credential: Credential) -> Reply<AuditCheck
 }
 
 /// The set-up list: what is decided, what is not, and whose move it is.
-#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SettingUp), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[get("/setting-up")]
-async fn setting_up(app: Data<App>, credential: Credential) -> Reply<SettingUp> {
-    Ok(Json(app.for_caller(credential, |services, caller| services.operations.setting_up(caller)).await?))
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Setup), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/setup")]
+async fn setup(app: Data<App>, credential: Credential) -> Reply<Setup> {
+    Ok(Json(app.for_caller(credential, |services, caller| services.operations.setup(caller)).await?))
 }
 
 /// Decides to leave a step of the set-up list as it is.
-#[utoipa::path(tag = "service", request_body = Settle, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SettingUp), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[put("/setting-up/{id}/settled")]
-async fn settle(app: Data<App>, credential: Credential, id: Path<String>, body: Json<Settle>) -> Reply<SettingUp> {
-    Ok(Json(app.for_caller(credential, move |services, caller| services.operations.settle(caller, &id, &body)).await?))
+#[utoipa::path(tag = "service", request_body = Dismiss, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Setup), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/setup/{id}/dismissed")]
+async fn dismiss_step(app: Data<App>, credential: Credential, id: Path<String>, body: Json<Dismiss>) -> Reply<Setup> {
+    Ok(Json(app.for_caller(credential, move |services, caller| services.operations.dismiss_step(caller, &id, &body)).await?))
 }
 
 /// Opens a step of the set-up list again.
-#[utoipa::path(tag = "service", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SettingUp), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[delete("/setting-up/{id}/settled")]
-async fn reopen(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<SettingUp> {
-    Ok(Json(app.for_caller(credential, move |services, caller| services.operations.reopen(caller, &id)).await?))
+#[utoipa::path(tag = "service", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Setup), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[delete("/setup/{id}/dismissed")]
+async fn restore_step(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Setup> {
+    Ok(Json(app.for_caller(credential, move |services, caller| services.operations.restore_step(caller, &id)).await?))
 }
 
 /// How the server itself is protected.
@@ -215,9 +218,9 @@ async fn set_settings(
 }
 
 /// All that needs attention now, the worst first.
-#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Attention), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[get("/attention")]
-async fn attention(app: Data<App>, credential: Credential) -> Reply<Attention> {
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Alerts), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/alerts")]
+async fn attention(app: Data<App>, credential: Credential) -> Reply<Alerts> {
     Ok(Json(app.for_caller(credential, |services, caller| services.operations.attention(caller)).await?))
 }
 
@@ -244,7 +247,7 @@ async fn end_mail(app: Data<App>, credential: Credential) -> Reply<MailState> {
 
 /// Sends a message that says nothing but that mail works, and says how it went.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MailState), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[post("/mail/trial")]
+#[post("/mail/test")]
 async fn try_mail(app: Data<App>, credential: Credential) -> Reply<MailState> {
     Ok(Json(app.for_caller(credential, |services, caller| services.operations.try_mail(caller)).await?))
 }

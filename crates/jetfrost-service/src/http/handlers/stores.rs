@@ -1,14 +1,14 @@
 //! Image stores and points: what is kept, held, removed and brought back.
 
+use super::super::{App, Reply, Trouble, VersionedReply};
 use actix_web::web::{Data, Json, Path};
 use actix_web::{HttpResponse, delete, get, post, put};
-use jetfrost_wire::advice::{AskAdvice, AskCapacity, CapacityAdvice, LimitAdvice};
 use jetfrost_wire::job::Job;
-use jetfrost_wire::keeping::{NewHold, RemoveNow, StoreSettings, ThinningPreview};
-use jetfrost_wire::workstation::{NewSlot, Point, PointBytes, Slots, Soundness, WayIn, Workstation};
+use jetfrost_wire::retention::{NewHold, RemoveNow, StoreSettings, ThinningPreview};
+use jetfrost_wire::sizing::{AskAdvice, AskCapacity, CapacityAdvice, LimitAdvice};
+use jetfrost_wire::workstation::{Integrity, NewSlot, Point, PointBytes, Slots, UnlockMethod, Workstation};
 use jetfrost_wire::{Page, Problem};
 
-use super::super::{App, Reply, Trouble, VersionedReply};
 use crate::shared::{Credential, Seen};
 
 serve!(
@@ -28,10 +28,10 @@ serve!(
     bring_point_back,
     preview_thinning,
     begin_thinning,
-    ways_in,
+    unlock_methods,
     add_slot,
     remove_slot,
-    soundness,
+    integrity,
     begin_scrub,
     advise,
     advise_capacity,
@@ -88,21 +88,21 @@ async fn release_store(app: Data<App>, credential: Credential, id: Path<String>)
 
 /// Removes an image store. It goes when its waiting time is over.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[put("/stores/{id}/leaving")]
+#[put("/stores/{id}/removal")]
 async fn remove_store(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.retention.remove_store(caller, &id)).await?))
 }
 
 /// Removes an image store at once, once the protected time of its points is over. It cannot be brought back.
 #[utoipa::path(tag = "stores", request_body = RemoveNow, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[post("/stores/{id}/leaving/now")]
+#[post("/stores/{id}/removal/now")]
 async fn remove_store_now(app: Data<App>, credential: Credential, id: Path<String>, body: Json<RemoveNow>) -> Reply<Job> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.retention.remove_store_now(caller, &id, &body)).await?))
 }
 
 /// Brings an image store back whose waiting time is not over.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[delete("/stores/{id}/leaving")]
+#[delete("/stores/{id}/removal")]
 async fn bring_store_back(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.retention.bring_store_back(caller, &id)).await?))
 }
@@ -125,14 +125,14 @@ async fn release_point(app: Data<App>, credential: Credential, path: Path<(Strin
 
 /// Removes a point. It goes when its waiting time is over.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[put("/stores/{id}/points/{sequence}/leaving")]
+#[put("/stores/{id}/points/{sequence}/removal")]
 async fn remove_point(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<Point> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.retention.remove_point(caller, &path.0, path.1)).await?))
 }
 
 /// Removes a point at once, once its protected time is over. It cannot be brought back.
 #[utoipa::path(tag = "stores", request_body = RemoveNow, params(("id" = String, Path), ("sequence" = u64, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[post("/stores/{id}/points/{sequence}/leaving/now")]
+#[post("/stores/{id}/points/{sequence}/removal/now")]
 async fn remove_point_now(
     app: Data<App>,
     credential: Credential,
@@ -147,7 +147,7 @@ async fn remove_point_now(
 
 /// Brings a point back whose waiting time is not over.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[delete("/stores/{id}/points/{sequence}/leaving")]
+#[delete("/stores/{id}/points/{sequence}/removal")]
 async fn bring_point_back(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<Point> {
     Ok(Json(
         app.for_caller(credential, move |services, caller| services.retention.bring_point_back(caller, &path.0, path.1)).await?,
@@ -169,16 +169,16 @@ async fn begin_thinning(app: Data<App>, credential: Credential, id: Path<String>
 }
 
 /// What opens an image store: kinds, labels and ages of its key slots.
-#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<WayIn>), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[get("/stores/{id}/ways-in")]
-async fn ways_in(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Page<WayIn>> {
-    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.ways_in(caller, &id)).await?))
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<UnlockMethod>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/stores/{id}/unlock-methods")]
+async fn unlock_methods(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Page<UnlockMethod>> {
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.unlock_methods(caller, &id)).await?))
 }
 
 /// Adds a key slot. One that is there is never written over.
-#[utoipa::path(tag = "stores", request_body = NewSlot, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = WayIn), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(tag = "stores", request_body = NewSlot, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = UnlockMethod), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/stores/{id}/slots")]
-async fn add_slot(app: Data<App>, credential: Credential, id: Path<String>, body: Json<NewSlot>) -> Reply<WayIn> {
+async fn add_slot(app: Data<App>, credential: Credential, id: Path<String>, body: Json<NewSlot>) -> Reply<UnlockMethod> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.add_slot(caller, &id, &body)).await?))
 }
 
@@ -190,11 +190,11 @@ async fn remove_slot(app: Data<App>, credential: Credential, path: Path<(String,
     Ok(HttpResponse::NoContent().finish())
 }
 
-/// What is known of an image store's soundness.
-#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Soundness), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[get("/stores/{id}/soundness")]
-async fn soundness(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Soundness> {
-    Ok(Json(app.for_caller(credential, move |services, caller| services.retention.soundness(caller, &id)).await?))
+/// What is known of an image store's integrity.
+#[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Integrity), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/stores/{id}/integrity")]
+async fn integrity(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Integrity> {
+    Ok(Json(app.for_caller(credential, move |services, caller| services.retention.integrity(caller, &id)).await?))
 }
 
 /// Begins a scrub now.

@@ -1,18 +1,18 @@
 //! Workstations.
 
 use super::super::{App, Reply};
-use super::trial::trial;
+use super::diagnosis::diagnosis;
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{get, post, put};
+use jetfrost_wire::diagnosis::Diagnosis;
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Run;
-use jetfrost_wire::trial::Trial;
 use jetfrost_wire::workstation::{Overview, Point, Workstation};
 use jetfrost_wire::{Page, PageQuery, Problem};
 
 use crate::shared::Credential;
 
-serve!(workstations, workstation, points, runs, restores, overview, retire, try_own,);
+serve!(workstations, workstation, points, runs, restores, overview, retire, diagnose_own,);
 
 /// The workstations that the caller may see, by name.
 #[utoipa::path(tag = "workstations", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Workstation>), (status = "default", body = Problem, content_type = "application/problem+json")))]
@@ -64,8 +64,8 @@ async fn retire(app: Data<App>, credential: Credential, id: Path<String>) -> Rep
 }
 
 /// Tries for the workstation that asks. Nothing stays behind.
-#[utoipa::path(tag = "workstations", params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = Trial), (status = "default", body = Problem, content_type = "application/problem+json")))]
-#[post("/workstations/{id}/trial")]
-async fn try_own(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Trial> {
-    Ok(Json(trial(app.for_caller(credential, move |services, caller| services.backups.try_own(caller, &id)).await?)))
+#[utoipa::path(tag = "workstations", params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = Diagnosis), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/workstations/{id}/diagnosis")]
+async fn diagnose_own(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Diagnosis> {
+    Ok(Json(diagnosis(app.for_caller(credential, move |services, caller| services.backups.diagnose_own(caller, &id)).await?)))
 }

@@ -1,0 +1,26 @@
+<script setup lang="ts">
+import { onMounted } from 'vue'
+import { get } from '../api/client'
+import type { Alerts } from '../api/types'
+import { useEvents } from '../composables/useEvents'
+import { useLoad } from '../composables/useLoad'
+import { many } from '../logic/format'
+import ProblemAlert from './ProblemAlert.vue'
+
+/** What needs somebody's attention, the worst first. It is not there while nothing does. */
+const { data, problem, reload } = useLoad(() => get<Alerts>('/alerts'))
+useEvents((event) => void (event.what === 'office' && reload()), reload)
+onMounted(reload)
+</script>
+
+<template>
+  <ProblemAlert :problem="problem" retry @retry="reload" />
+  <section v-if="data?.alerts.length" class="jf-panel jf-alarm mb-4" aria-labelledby="attention">
+    <h2 id="attention">{{ many(data.alerts.length, 'thing') }} {{ data.alerts.length === 1 ? 'needs' : 'need' }} attention</h2>
+    <ul class="mb-0">
+      <li v-for="one in data.alerts" :key="`${one.kind} ${one.subject}`">
+        <strong>{{ one.says }}</strong> <span class="jf-quiet">Next: {{ one.next }}</span>
+      </li>
+    </ul>
+  </section>
+</template>

@@ -1,0 +1,29 @@
+//! `jetfrost alert`: what needs attention.
+
+use clap::Subcommand;
+use jetfrost_client::home::Home;
+use jetfrost_wire::alerts::{Alert as AlertRecord, Alerts as List};
+
+use crate::failure::{Code, Failure};
+use crate::ui::Ui;
+
+type Done = Result<Code, Failure>;
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Alert {
+    /// Lists what needs somebody's attention, the worst first.
+    List,
+}
+
+impl Alert {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let Self::List = self;
+        let (_, api) = home.session_api()?;
+        let list: List = api.get("/alerts")?;
+        ui.show(&list, |list| {
+            let row = |one: &AlertRecord| vec![one.says.clone(), one.next.clone()];
+            ui.table(&["what is wrong", "next"], list.alerts.iter().map(row).collect(), &[], "Nothing needs attention.");
+        });
+        Ok(Code::Done)
+    }
+}

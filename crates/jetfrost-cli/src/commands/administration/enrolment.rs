@@ -1,0 +1,153 @@
+//! `jetfrost enrolment`: codes that turn machines into workstations.
+
+use std::path::PathBuf;
+
+use clap::Subcommand;
+use jetfrost_client::api::Api;
+use jetfrost_client::home::Home;
+use jetfrost_wire::enrolment::{CodeLimit, CodeState, EnrolmentCode, IssuedCode, NewEnrolmentCode};
+
+use crate::commands::administration::hand_out::{Sheet, hand_out_to};
+use crate::commands::labels;
+use crate::commands::limit::Limit;
+use crate::failure::{Code, Failure};
+use crate::ui::{Ui, moment};
+
+type Done = Result<Code, Failure>;
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Enrolment {
+    /// Lists enrolment codes, without the codes themselves.
+    List,
+    /// Makes an enrolment code for an account.
+    Add {
+        /// Login name of the account that the machine will belong to.
+        login: String,
+        /// The destination of its image store; may be left out when there is only one.
+        #[arg(long)]
+        destination: Option<String>,
+        /// The name that the workstation gets, whatever the machine calls itself.
+        #[arg(long, value_name = "NAME", conflicts_with = "claims")]
+        machine: Option<String>,
+        /// The limit of its image store, such as 1.5TB, or none; the usual one unless given.
+        #[arg(long, value_name = "SIZE", conflicts_with = "claims")]
+        limit: Option<Limit>,
+        /// Makes an image store that is not encrypted, where the destination allows it.
+        #[arg(long, conflicts_with = "claims")]
+        without_encryption: bool,
+        /// Hours until the code ends, 1 to 720.
+        #[arg(long, default_value_t = 48)]
+        hours: u16,
+        /// Hands an existing workstation of this account, with its image store, to a machine instead of making a new one.
+        #[arg(long, value_name = "WORKSTATION", conflicts_with = "destination")]
+        claims: Option<String>,
+        /// Writes a hand-out for the person at the machine: a new file, PDF if it is called so, else HTML.
+        #[arg(long, value_name = "FILE")]
+        hand_out: Option<PathBuf>,
+    },
+    /// Gives unused and expired codes new secrets, as when hand-outs were lost. Those from before open nothing any more.
+    Renew {
+        /// Their ids, or the machines that they are for.
+        #[arg(required_unless_present = "all_waiting")]
+        codes: Vec<String>,
+        /// All codes that wait for a machine.
+        #[arg(long, conflicts_with = "codes")]
+        all_waiting: bool,
+        /// Writes hand-outs, a page each, into a new file: PDF if it is called so, else HTML.
+        #[arg(long, value_name = "FILE")]
+        hand_outs: Option<PathBuf>,
+    },
+    /// Cancels an unused enrolment code.
+    Cancel {
+        /// Its id, from the list.
+        id: String,
+    },
+}
+
+impl Enrolment {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let (_, api) = home.session_api()?;
+        match self {
+            Self::List => {
+                let codes: Vec<EnrolmentCode> = api.list("/enrolment-codes")?;
+                ui.show(&codes, |codes| say_codes(codes, ui));
+            }
+            Self::Add { login, destination, machine, limit, without_encryption, hours, claims, hand_out } => {
+                let limit = limit.map_or(CodeLimit::Usual, |limit| match limit.bytes() {
+                    Some(bytes) => CodeLimit::Bytes { bytes },
+                    None => CodeLimit::None,
+                });
+                let hours = Some(hours);
+                let new = NewEnrolmentCode { login, destination, hours, claims, machine, limit, without_encryption };
+                let sheet = hand_out.map(Sheet::reserve).transpose()?;
+                let issued: IssuedCode = api.post("/enrolment-codes", &new)?;
+                ui.show(&issued, |issued| say_issued(issued, ui));
+                hand_out_to(sheet, &api, std::slice::from_ref(&issued), ui)?;
+            }
+            Self::Renew { codes, all_waiting, hand_outs } => return renew(&codes, all_waiting, hand_outs, &api, ui),
+            Self::Cancel { id } => {
+                api.delete(&format!("/enrolment-codes/{id}"))?;
+                ui.line("The code was cancelled.");
+            }
+        }
+        Ok(Code::Done)
+    }
+}
+
+fn say_codes(codes: &[EnrolmentCode], ui: &Ui) {
+    let row = |c: &EnrolmentCode| {
+        let machine = c.workstation.clone().or(c.machine.clone()).or(c.claims.clone()).unwrap_or_default();
+        let state = labels::code(c.state).to_owned();
+        vec![c.id.0.clone(), c.login.clone(), machine, c.destination.clone(), state, moment(c.expires)]
+    };
+    let heads = ["id", "for", "machine", "destination", "state", "ends"];
+    ui.table(&heads, codes.iter().map(row).collect(), &[], "No code was made yet. Next: jetfrost enrolment add LOGIN");
+}
+
+fn say_issued(issued: &IssuedCode, ui: &Ui) {
+    let record = &issued.record;
+    let machine = record.machine.as_ref().map_or_else(|| "a machine".into(), |name| format!("'{name}'"));
+    ui.line(&format!("For {machine} of {}, until {}, once:", record.login, moment(record.expires)));
+    ui.line(&format!("  {}", issued.code));
+    if let Some(workstation) = &record.claims {
+        ui.line(&format!("It hands over the backups of '{workstation}'; a machine that has them now is cut off then."));
+    }
+    if !record.encrypted {
+        ui.line("Its backups need not be encrypted. If they are not, whoever gets at the destination's disk can read them.");
+        ui.line("On that machine:  jetfrost join CODE --without-encryption   (without that option they are encrypted)");
+        return;
+    }
+    ui.line("On that machine:  jetfrost join CODE");
+}
+
+fn renew(which: &[String], all_waiting: bool, hand_outs: Option<PathBuf>, api: &Api, ui: &Ui) -> Done {
+    let known: Vec<EnrolmentCode> = api.list("/enrolment-codes")?;
+    let renewable = |code: &&EnrolmentCode| matches!(code.state, CodeState::Unused | CodeState::Expired);
+    let mut chosen: Vec<&EnrolmentCode> = Vec::new();
+    if all_waiting {
+        chosen.extend(known.iter().filter(renewable).filter(|code| code.machine.is_some()));
+    }
+    for wanted in which {
+        let is_it = |code: &&EnrolmentCode| {
+            code.id.0 == *wanted || code.machine.as_ref().is_some_and(|name| name.to_lowercase() == wanted.to_lowercase())
+        };
+        let found = known.iter().filter(renewable).find(is_it);
+        chosen.push(found.ok_or_else(|| {
+            Failure::here(format!("No unused or expired code is '{wanted}' or for it."), "See 'jetfrost enrolment list'.")
+        })?);
+    }
+    let sheet = hand_outs.map(Sheet::reserve).transpose()?;
+    let renew = |code: &&EnrolmentCode| api.post(&format!("/enrolment-codes/{}/renewal", code.id), &());
+    let issued: Vec<IssuedCode> = chosen.iter().map(renew).collect::<Result<_, _>>()?;
+    ui.show(&issued, |issued| say_all_issued(issued, ui));
+    hand_out_to(sheet, api, &issued, ui)?;
+    Ok(Code::Done)
+}
+
+pub(crate) fn say_all_issued(issued: &[IssuedCode], ui: &Ui) {
+    let row = |one: &IssuedCode| {
+        let record = &one.record;
+        vec![record.machine.clone().unwrap_or_default(), record.login.clone(), moment(record.expires), one.code.clone()]
+    };
+    ui.table(&["machine", "for", "until", "code"], issued.iter().map(row).collect(), &[], "No code was made.");
+}

@@ -1,0 +1,132 @@
+//! `jetfrost point`: recovery points, held, removed, undeleted.
+
+use clap::Subcommand;
+use jetfrost_client::api::{Api, Method};
+use jetfrost_client::home::Home;
+use jetfrost_wire::retention::{NewHold, PointFate, StayReason};
+use jetfrost_wire::size::show;
+use jetfrost_wire::workstation::Point as PointRecord;
+
+use crate::commands::administration::removal::Now;
+use crate::commands::administration::store::workstation_named;
+use crate::commands::administration::thinning::preview;
+use crate::failure::{Code, Failure};
+use crate::ui::{Ui, count, moment};
+
+type Done = Result<Code, Failure>;
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Point {
+    /// Lists the points of a workstation, and until when each stays.
+    List {
+        /// The workstation's name.
+        workstation: String,
+    },
+    /// Puts a hold on a point: neither retention nor a person removes it.
+    Hold {
+        /// The workstation's name.
+        workstation: String,
+        /// The point's number.
+        number: u64,
+        /// Why.
+        #[arg(long)]
+        because: String,
+    },
+    /// Takes the hold off a point.
+    Release {
+        /// The workstation's name.
+        workstation: String,
+        /// The point's number.
+        number: u64,
+    },
+    /// Removes a point; it can be undeleted during the destination's waiting time.
+    Remove {
+        /// The workstation's name.
+        workstation: String,
+        /// The point's number.
+        number: u64,
+        #[command(flatten)]
+        now: Now,
+    },
+    /// Undeletes a removed point.
+    Undelete {
+        /// The workstation's name.
+        workstation: String,
+        /// The point's number.
+        number: u64,
+    },
+}
+
+impl Point {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let (session, api) = home.session_api()?;
+        let path = |workstation: &str, number: u64, what: &str| -> Result<String, Failure> {
+            Ok(format!("/stores/{}/points/{number}/{what}", workstation_named(&api, workstation)?.store.id))
+        };
+        let point: PointRecord = match &self {
+            Self::List { workstation } => return list_points(&api, workstation, ui),
+            Self::Hold { workstation, number, because } => {
+                api.send(Method::PUT, &path(workstation, *number, "hold")?, &NewHold { reason: because.clone() })?
+            }
+            Self::Release { workstation, number } => api.send(Method::DELETE, &path(workstation, *number, "hold")?, &())?,
+            Self::Remove { workstation, number, now } if now.now => {
+                return now.remove(&api, &session.login, &path(workstation, *number, "removal/now")?, ui);
+            }
+            Self::Remove { workstation, number, .. } => api.send(Method::PUT, &path(workstation, *number, "removal")?, &())?,
+            Self::Undelete { workstation, number } => api.send(Method::DELETE, &path(workstation, *number, "removal")?, &())?,
+        };
+        ui.show(&point, |p| {
+            ui.line(&format!("Point {} of {}:", p.sequence, moment(p.committed)));
+            match (&p.hold, &p.pending_removal) {
+                (Some(hold), _) => ui.line(&format!("  held by {}: {}", hold.by, hold.reason)),
+                (None, Some(pending_removal)) => {
+                    ui.line(&format!("  removed by {}; gone for good on {}", pending_removal.by, moment(pending_removal.ends)));
+                    ui.line("  until then it takes up space, and 'jetfrost point undelete' undoes this");
+                }
+                (None, None) => ui.line("  stays as long as the rule says"),
+            }
+        });
+        Ok(Code::Done)
+    }
+}
+
+fn list_points(api: &Api, name: &str, ui: &Ui) -> Done {
+    let preview = preview(api, name)?;
+    ui.show(&preview.points, |fates| say_fates(fates, ui));
+    Ok(Code::Done)
+}
+
+pub(crate) fn say_fates(fates: &[PointFate], ui: &Ui) {
+    let row = |fate: &PointFate| {
+        let until = match (fate.stays, fate.until, fate.goes_for_room) {
+            (None, ..) => "expires next".into(),
+            (_, Some(until), true) => format!("{}, then while there is room", moment(until)),
+            (_, Some(until), false) => moment(until),
+            (_, None, true) => "while there is room".into(),
+            (_, None, false) => "no end".into(),
+        };
+        let p = &fate.point;
+        let why = fate.stays.map_or("its time is over", stay_reason);
+        let why = if p.lost { "its files are lost" } else { why };
+        let why = p.hold.as_ref().map_or_else(|| why.to_owned(), |hold| format!("held: {}", hold.reason));
+        vec![p.sequence.to_string(), moment(p.committed), count(p.files), show(p.bytes), until, why]
+    };
+    let heads = ["point", "made", "files", "size", "stays until", "because"];
+    ui.table(&heads, fates.iter().map(row).collect(), &[0, 2, 3], "There is no recovery point yet.");
+}
+
+fn stay_reason(reason: StayReason) -> &'static str {
+    match reason {
+        StayReason::Recent => "recent",
+        StayReason::Protected => "protected time",
+        StayReason::Day => "last of its day",
+        StayReason::Week => "last of its week",
+        StayReason::Month => "last of its month",
+        StayReason::Year => "last of its year",
+        StayReason::AtLeast => "by the rule's 'at least'",
+        StayReason::FromTheFuture => "made later than now",
+        StayReason::Latest => "the latest",
+        StayReason::Held => "held",
+        StayReason::PendingRemoval => "removed, waiting",
+    }
+}

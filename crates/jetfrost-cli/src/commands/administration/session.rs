@@ -1,0 +1,102 @@
+//! `jetfrost sign-in` and `sign-out`.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use jetfrost_client::ClientError;
+use jetfrost_client::api::Api;
+use jetfrost_client::home::{Home, Session};
+use jetfrost_wire::people::Account as AccountRecord;
+use jetfrost_wire::problem::ProblemKind;
+use jetfrost_wire::service::{Carry, FirstAdministrator, ServiceInfo, SignIn as SignInCall, SignedIn};
+
+use crate::failure::{Code, Failure};
+use crate::ui::{Given, Ui, moment};
+
+type Done = Result<Code, Failure>;
+
+#[derive(Debug, Args)]
+pub(crate) struct SignIn {
+    /// The service, as host:port.
+    address: String,
+    /// Login name.
+    #[arg(long)]
+    login: String,
+    /// Creates the first administrator with the one-time code that the service printed.
+    #[arg(long, value_name = "CODE")]
+    first: Option<String>,
+    /// The fingerprint of the service's identity, if you have it; otherwise you are asked to compare it.
+    #[arg(long, value_name = "SHA-256")]
+    fingerprint: Option<String>,
+    /// A file whose first line is the account's password; or set JETFROST_PASSWORD.
+    #[arg(long, value_name = "FILE")]
+    password_file: Option<PathBuf>,
+    /// The code of the second factor; asked for when the account has one.
+    #[arg(long)]
+    code: Option<String>,
+}
+
+impl SignIn {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let fingerprint = self.known_fingerprint(home, ui)?;
+        let api = Api::new(&self.address, Some(&fingerprint))?;
+        let given = Given { file: self.password_file.as_deref(), option: "--password-file", variable: "JETFROST_PASSWORD" };
+        let what = format!("the password of account '{}'", self.login);
+        let password = ui.secret(&what, &given, self.first.is_some())?;
+        if let Some(code) = self.first {
+            let new = FirstAdministrator { code, login: self.login.clone(), password: password.clone() };
+            let _: AccountRecord = api.post("/first-administrator", &new)?;
+        }
+        let label = Some(format!("jetfrost on {}", jetfrost_client::join::host_name()));
+        let mut call = SignInCall { login: self.login, password, code: self.code, carry: Carry::Token, label };
+        let signed_in: SignedIn = match api.post("/sessions", &call) {
+            Err(ClientError::Refused(problem)) if problem.known_kind() == Some(ProblemKind::SecondFactorNeeded) => {
+                call.code = Some(ui.ask("The code that your authenticator shows, or a spare code")?);
+                api.post("/sessions", &call)?
+            }
+            other => other?,
+        };
+        let token = signed_in.token.ok_or_else(|| ClientError::Unexpected("no token".into()))?;
+        home.keep_session(&Session { address: self.address, fingerprint, login: signed_in.account.login.clone(), token })?;
+        ui.show(&signed_in.account, |account| {
+            ui.line(&format!("Signed in as {} ({}), until {}.", account.login, account.role.word(), moment(signed_in.expires)));
+        });
+        Ok(Code::Done)
+    }
+
+    /// The fingerprint: given, known from before, or compared by the person.
+    fn known_fingerprint(&self, home: &Home, ui: &Ui) -> Result<String, Failure> {
+        if let Some(fingerprint) = &self.fingerprint {
+            return Ok(fingerprint.to_lowercase().replace(':', ""));
+        }
+        let known = home.session_api().map(|(s, _)| (s.address, s.fingerprint)).into_iter();
+        let joined = home.membership().map(|m| (m.address, m.fingerprint)).into_iter();
+        if let Some((_, fingerprint)) = known.chain(joined).find(|(address, _)| *address == self.address) {
+            return Ok(fingerprint);
+        }
+        let api = Api::new(&self.address, None)?;
+        let _: ServiceInfo = api.get("/service")?;
+        let found = api.fingerprint().unwrap_or_default();
+        ui.remark(&format!("{} has an identity with this fingerprint (SHA-256):\n  {found}", self.address));
+        if ui.agrees("Is it the one that the service printed when it started?") {
+            Ok(found)
+        } else {
+            Err(Failure::here(
+                "The service's certificate was not confirmed.",
+                format!("Compare it, then add: --fingerprint {found}"),
+            ))
+        }
+    }
+}
+
+pub(crate) fn sign_out(home: &Home, ui: &Ui) -> Done {
+    let (_, api) = home.session_api()?;
+    match api.delete("/sessions/current") {
+        // A session that is over already is what was wanted.
+        Ok(()) | Err(ClientError::Refused(_)) => {}
+        Err(error) => return Err(error.into()),
+    }
+    home.forget_session()?;
+    ui.line("Signed out.");
+    Ok(Code::Done)
+}

@@ -1,0 +1,138 @@
+//! `jetfrost store`: image stores, held, removed, undeleted.
+
+use clap::{Args, Subcommand};
+use jetfrost_client::api::{Api, Method};
+use jetfrost_client::home::Home;
+use jetfrost_wire::retention::{NewHold, Retention, StoreSettings};
+use jetfrost_wire::size::show;
+use jetfrost_wire::workstation::{Overview, Workstation as WorkstationRecord};
+
+use crate::commands::administration::removal::Now;
+use crate::commands::limit::Limit;
+use crate::commands::look_and_change;
+use crate::failure::{Code, Failure};
+use crate::ui::{Ui, moment};
+
+type Done = Result<Code, Failure>;
+
+#[derive(Debug, Args)]
+#[group(required = true, multiple = true)]
+pub(crate) struct WorkstationChange {
+    /// What its image store may occupy, such as 200GB, or 'none'.
+    #[arg(long, value_name = "SIZE")]
+    limit: Option<Limit>,
+    /// Which of its points are kept, if not what its destination says.
+    #[arg(long, value_name = "WHAT", conflicts_with = "retention_as_destination")]
+    retention: Option<Retention>,
+    /// Keeps what its destination says again.
+    #[arg(long)]
+    retention_as_destination: bool,
+}
+
+pub(crate) fn set_workstation(api: &Api, w: &WorkstationRecord, change: &WorkstationChange, ui: &Ui) -> Done {
+    let set = look_and_change(|| {
+        let w: WorkstationRecord = api.get(&format!("/workstations/{}", w.id))?;
+        let own = w.store.retention_is_own.then_some(w.store.retention);
+        let settings = StoreSettings {
+            limit: change.limit.map_or(w.store.limit, Limit::bytes),
+            retention: if change.retention_as_destination { None } else { change.retention.or(own) },
+        };
+        let path = format!("/stores/{}/settings", w.store.id);
+        let set: WorkstationRecord = api.change(Method::PUT, &path, &settings, &w.store.version)?;
+        Ok(set)
+    })?;
+    ui.show(&set, |w| say_store(w, ui));
+    Ok(Code::Done)
+}
+
+/// The limit and the rule of a workstation's store.
+pub(crate) fn say_store(w: &WorkstationRecord, ui: &Ui) {
+    let limit = w.store.limit.map_or_else(|| "no limit of its own".into(), show);
+    let whose = if w.store.retention_is_own { "set for this workstation" } else { "as its destination" };
+    ui.line(&format!("Image store of {}: {limit}; retention {} ({whose})", w.name, w.store.retention));
+    if let Some(hold) = &w.store.hold {
+        ui.line(&format!("held by {}: {}", hold.by, hold.reason));
+    }
+    if let Some(pending_removal) = &w.store.pending_removal {
+        ui.line(&format!("removed by {}: gone for good on {}", pending_removal.by, moment(pending_removal.ends)));
+        ui.line(&format!("Until then:  jetfrost store undelete {}", w.name));
+    }
+}
+
+/// The workstation of that name.
+pub(crate) fn workstation_named(api: &Api, name: &str) -> Result<WorkstationRecord, Failure> {
+    let overview: Overview = api.get("/overview")?;
+    let same = |w: &WorkstationRecord| w.name.to_lowercase() == name.to_lowercase() || w.id.0 == name;
+    let missing = || Failure::here(format!("There is no workstation '{name}'."), "See 'jetfrost workstation list'.");
+    overview.workstations.into_iter().find(same).ok_or_else(missing)
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Store {
+    /// Puts a hold on a workstation's image store: nothing of it goes.
+    Hold {
+        /// The workstation's name.
+        workstation: String,
+        /// Why.
+        #[arg(long)]
+        because: String,
+    },
+    /// Takes the hold off.
+    Release {
+        /// The workstation's name.
+        workstation: String,
+    },
+    /// Removes a workstation with its image store; both can be undeleted during the destination's waiting time.
+    Remove {
+        /// The workstation's name; asked for again unless given here twice.
+        workstation: String,
+        /// The name again, so that nothing is removed by a slip.
+        #[arg(long, value_name = "NAME")]
+        confirm: String,
+        #[command(flatten)]
+        now: Now,
+    },
+    /// Undeletes a removed image store.
+    Undelete {
+        /// The workstation's name.
+        workstation: String,
+    },
+    /// Removes an unlock method; never the last of the person's own.
+    RemoveUnlockMethod {
+        /// The workstation's name.
+        workstation: String,
+        /// Its id, as 'jetfrost workstation show' shows it.
+        id: String,
+    },
+}
+
+impl Store {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let (session, api) = home.session_api()?;
+        let path =
+            |name: &str, what: &str| Ok::<_, Failure>(format!("/stores/{}/{what}", workstation_named(&api, name)?.store.id));
+        let w: WorkstationRecord = match &self {
+            Self::Hold { workstation, because } => {
+                api.send(Method::PUT, &path(workstation, "hold")?, &NewHold { reason: because.clone() })?
+            }
+            Self::Release { workstation } => api.send(Method::DELETE, &path(workstation, "hold")?, &())?,
+            Self::Remove { workstation, confirm, .. } if workstation != confirm => {
+                return Err(Failure::here(
+                    format!("'{workstation}' and '{confirm}' are not the same."),
+                    "Nothing was removed. Give the workstation's name twice.",
+                ));
+            }
+            Self::Remove { workstation, now, .. } if now.now => {
+                return now.remove(&api, &session.login, &path(workstation, "removal/now")?, ui);
+            }
+            Self::Remove { workstation, .. } => api.send(Method::PUT, &path(workstation, "removal")?, &())?,
+            Self::Undelete { workstation } => api.send(Method::DELETE, &path(workstation, "removal")?, &())?,
+            Self::RemoveUnlockMethod { workstation, id } => {
+                api.delete(&path(workstation, &format!("slots/{id}"))?)?;
+                workstation_named(&api, workstation)?
+            }
+        };
+        ui.show(&w, |w| say_store(w, ui));
+        Ok(Code::Done)
+    }
+}

@@ -1,0 +1,61 @@
+//! `jetfrost thinning`: what expires, and when.
+
+use clap::Subcommand;
+use jetfrost_client::api::Api;
+use jetfrost_client::home::Home;
+use jetfrost_wire::job::Job as JobRecord;
+use jetfrost_wire::retention::ThinningPreview;
+use jetfrost_wire::size::show;
+
+use crate::commands::administration::job::{say_end_of, wait_for};
+use crate::commands::administration::point::say_fates;
+use crate::commands::administration::store::workstation_named;
+use crate::failure::{Code, Failure};
+use crate::ui::{Ui, many};
+
+type Done = Result<Code, Failure>;
+
+pub(crate) fn preview(api: &Api, name: &str) -> Result<ThinningPreview, Failure> {
+    Ok(api.get(&format!("/stores/{}/thinning", workstation_named(api, name)?.store.id))?)
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Thinning {
+    /// Says which points of a workstation would go next and what room that would free; changes nothing.
+    Preview {
+        /// The workstation's name.
+        workstation: String,
+    },
+    /// Lets go now what is due, and waits until its room is back.
+    Start {
+        /// The workstation's name.
+        workstation: String,
+    },
+}
+
+impl Thinning {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let (_, api) = home.session_api()?;
+        match self {
+            Self::Preview { workstation } => {
+                let preview = preview(&api, &workstation)?;
+                ui.show(&preview, |preview| {
+                    say_fates(&preview.points, ui);
+                    let going = preview.points.iter().filter(|fate| fate.stays.is_none()).count() as u64;
+                    ui.line(&format!("Rule: {}.", preview.retention));
+                    if preview.keeps_earlier_promises {
+                        ui.line("The terms were changed: points from before that stay as long as they were promised then.");
+                    }
+                    let freed = format!("{} ({})", show(preview.freed_bytes), many(preview.freed_chunks, "chunk"));
+                    ui.line(&format!("{} would go, which frees {freed}.", many(going, "point")));
+                });
+                Ok(Code::Done)
+            }
+            Self::Start { workstation } => {
+                let w = workstation_named(&api, &workstation)?;
+                let begun: JobRecord = api.post(&format!("/stores/{}/thinning", w.store.id), &())?;
+                say_end_of(&wait_for(&api, begun)?, ui)
+            }
+        }
+    }
+}

@@ -1,0 +1,146 @@
+//! `jetfrost workstation`: enrolled machines.
+
+use super::store::{say_store, set_workstation, workstation_named};
+use clap::Subcommand;
+use jetfrost_client::api::{Api, Method};
+use jetfrost_client::home::Home;
+use jetfrost_wire::restore::Restore;
+use jetfrost_wire::run::Run;
+use jetfrost_wire::size::show;
+use jetfrost_wire::sizing::{AskAdvice, LimitAdvice};
+use jetfrost_wire::workstation::{Overview, Point, UnlockMethod, Workstation as WorkstationRecord};
+use jiff::Timestamp;
+use serde_json::json;
+
+use crate::commands::administration::store::WorkstationChange;
+use crate::commands::keys::unlock_method::say_unlock_methods;
+use crate::commands::labels;
+use crate::commands::limit::Limit;
+use crate::commands::this_workstation::history::say_history;
+use crate::commands::this_workstation::status::said_of_drill;
+use crate::failure::{Code, Failure};
+use crate::ui::{Ui, ago, many, moment};
+
+type Done = Result<Code, Failure>;
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Workstation {
+    /// Lists workstations; what needs attention comes first.
+    List,
+    /// Shows one workstation with its points and history.
+    Show {
+        /// Its name.
+        name: String,
+    },
+    /// Sets its image store's limit, and what is kept of it.
+    Set {
+        /// Its name.
+        name: String,
+        #[command(flatten)]
+        change: WorkstationChange,
+    },
+    /// Says what a limit would mean; changes nothing.
+    Advise {
+        /// Its name; leave it out for a machine that is yet to come.
+        name: Option<String>,
+        /// The limit that is considered, or 'none'.
+        #[arg(long, value_name = "SIZE")]
+        limit: Option<Limit>,
+        /// The machine's disk; as it said itself unless given.
+        #[arg(long, value_name = "SIZE", value_parser = jetfrost_wire::size::parse)]
+        disk: Option<u64>,
+        /// The destination.
+        #[arg(long)]
+        destination: Option<String>,
+    },
+    /// Cuts its machine off. Its backups are kept, and a code with --claims hands them to another machine.
+    Retire {
+        /// Its name.
+        name: String,
+    },
+}
+
+impl Workstation {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let (_, api) = home.session_api()?;
+        match self {
+            Self::List => {
+                let overview: Overview = api.get("/overview")?;
+                ui.show(&overview.workstations, |workstations| say_workstations(workstations, overview.now, ui));
+            }
+            Self::Show { name } => show_workstation(&api, &workstation_named(&api, &name)?, ui)?,
+            Self::Advise { name, limit, disk, destination } => {
+                let known = name.map(|name| workstation_named(&api, &name)).transpose()?;
+                let as_it_is = known.as_ref().and_then(|w| w.store.limit);
+                let ask = AskAdvice {
+                    workstation: known.map(|w| w.id.0),
+                    destination,
+                    disk_bytes: disk,
+                    limit: limit.map_or(as_it_is, Limit::bytes),
+                };
+                let advice: LimitAdvice = api.post("/advice/limit", &ask)?;
+                ui.show(&advice, |advice| advice.says.iter().for_each(|line| ui.line(line)));
+            }
+            Self::Retire { name } => {
+                let w = workstation_named(&api, &name)?;
+                let retired: WorkstationRecord = api.send(Method::PUT, &format!("/workstations/{}/retired", w.id), &())?;
+                ui.show(&retired, |w| {
+                    ui.line(&format!("'{}' is retired: its machine is cut off, its {} points stay.", w.name, w.store.points));
+                    ui.line(&format!("Hand them to a machine with:  jetfrost enrolment add {} --claims '{}'", w.login, w.name));
+                });
+            }
+            Self::Set { name, change } => {
+                return set_workstation(&api, &workstation_named(&api, &name)?, &change, ui);
+            }
+        }
+        Ok(Code::Done)
+    }
+}
+
+fn say_workstations(workstations: &[WorkstationRecord], now: Timestamp, ui: &Ui) {
+    let row = |w: &WorkstationRecord| {
+        let point = w.latest_point.as_ref();
+        let run = w.latest_run.as_ref().map_or_else(String::new, |run| labels::outcome(run.outcome));
+        vec![
+            w.name.clone(),
+            w.person.clone(),
+            labels::workstation(w.state).into(),
+            point.map_or_else(|| "–".into(), |p| ago(p.committed, now)),
+            point.map_or_else(|| "–".into(), |p| show(p.bytes)),
+            w.store.used.map_or_else(|| "–".into(), show),
+            run,
+        ]
+    };
+    let heads = ["workstation", "person", "state", "last point", "size", "store", "last run"];
+    let empty = "There is no workstation yet. Next: jetfrost enrolment add LOGIN";
+    ui.table(&heads, workstations.iter().map(row).collect(), &[4, 5], empty);
+}
+
+fn show_workstation(api: &Api, w: &WorkstationRecord, ui: &Ui) -> Result<(), Failure> {
+    let now = Timestamp::now();
+    let points: Vec<Point> = api.list(&format!("/workstations/{}/points", w.id))?;
+    let runs: Vec<Run> = api.list(&format!("/workstations/{}/runs", w.id))?;
+    let restores: Vec<Restore> = api.list(&format!("/workstations/{}/restores", w.id))?;
+    let ways: Vec<UnlockMethod> = api.list(&format!("/stores/{}/unlock-methods", w.store.id))?;
+    let value = json!({ "workstation": w, "points": points, "runs": runs, "restores": restores, "unlock_methods": ways });
+    ui.show(&value, |_| {
+        let disk = w.disk_bytes.map_or_else(String::new, |bytes| format!(", disk {}", show(bytes)));
+        ui.line(&format!("{} of {} ({}): {}", w.name, w.person, w.login, labels::workstation(w.state)));
+        ui.line(&format!("{}{disk}, client {}", w.platform, w.client_version));
+        let used = w.store.used.map_or_else(|| "–".into(), show);
+        let encrypted = if w.store.encrypted { "encrypted on the workstation" } else { "not encrypted" };
+        let points_in = many(points.len() as u64, "point");
+        ui.line(&format!("{points_in} in {used} on '{}', {encrypted}", w.store.destination_name));
+        if let (Some(latest), Some(earliest)) = (points.first(), points.last()) {
+            let size = format!("{}, {}", many(latest.files, "file"), show(latest.bytes));
+            ui.line(&format!("latest {} ({size}), earliest {}", ago(latest.committed, now), moment(earliest.committed)));
+        }
+        ui.line(&format!("last drill: {}", said_of_drill(&w.store, now)));
+        say_store(w, ui);
+        ui.line("");
+        say_unlock_methods(&ways, ui);
+        ui.line("");
+        say_history(&runs[..runs.len().min(15)], &restores[..restores.len().min(15)], ui);
+    });
+    Ok(())
+}

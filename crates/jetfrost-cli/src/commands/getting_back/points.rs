@@ -1,0 +1,52 @@
+//! `jetfrost points`: the recovery points that there are.
+
+use clap::Args;
+use jetfrost_client::home::Home;
+use jetfrost_wire::size::show;
+use jetfrost_wire::workstation::Point;
+use jiff::Timestamp;
+
+use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::labels;
+use crate::failure::{Code, Failure};
+use crate::ui::{Ui, ago, many, moment};
+
+type Done = Result<Code, Failure>;
+
+#[derive(Debug, Args)]
+pub(crate) struct Points {
+    #[command(flatten)]
+    from: ReadFrom,
+}
+
+impl Points {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let points = self.from.browser(home, ui)?.points()?;
+        let now = Timestamp::now();
+        ui.show(&points, |points| {
+            let row = |p: &Point| {
+                vec![
+                    p.sequence.to_string(),
+                    moment(p.committed),
+                    ago(p.committed, now),
+                    many(p.files, labels::noun(p.kind)),
+                    show(p.bytes),
+                    show(p.sent),
+                    match (p.lost, p.exceptions) {
+                        (true, _) => "lost or damaged".into(),
+                        (false, 0) => String::new(),
+                        (false, exceptions) => many(exceptions, "exception"),
+                    },
+                ]
+            };
+            let heads = ["point", "made", "", "of", "size", "sent", ""];
+            ui.table(
+                &heads,
+                points.iter().map(row).collect(),
+                &[0, 3, 4, 5],
+                "There is no recovery point yet. Next: jetfrost backup",
+            );
+        });
+        Ok(if points.iter().any(|point| point.lost) { Code::Damage } else { Code::Done })
+    }
+}

@@ -1,0 +1,117 @@
+//! `jetfrost restore`: files as they were.
+
+use std::os::unix::ffi::OsStrExt;
+use std::path::PathBuf;
+
+use clap::Args;
+use jetfrost_client::browse::At;
+use jetfrost_client::home::Home;
+use jetfrost_client::restore::{RestoreReport, Rights, Trouble, Wish, restore};
+use jetfrost_wire::size::show;
+use jetfrost_wire::workstation::PointKind;
+use jiff::Timestamp;
+use serde_json::json;
+
+use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::interrupt::stoppable_meter;
+use crate::failure::{Code, Failure};
+use crate::ui::{Ui, at_rate, many, moment, shown_path, took};
+
+type Done = Result<Code, Failure>;
+
+#[derive(Debug, Args)]
+pub(crate) struct Restore {
+    /// Absolute paths of files or folders; everything unless given.
+    paths: Vec<PathBuf>,
+    /// The directory that they are put into. Selection paths arrive under their own name, everything with its folders.
+    #[arg(long, value_name = "DIR")]
+    to: PathBuf,
+    /// Which point: 'latest', a number, or a time such as 2026-11-20T14:00.
+    #[arg(long, default_value = "latest", value_name = "POINT")]
+    at: At,
+    /// Replaces existing files; otherwise they stay as they are, and are listed.
+    #[arg(long)]
+    replace: bool,
+    /// Brings back device nodes, set-user-id and set-group-id bits and capabilities also when root restores to another place than /.
+    #[arg(long, conflicts_with = "no_special")]
+    special: bool,
+    /// Leaves those out: the default for root, except to /.
+    #[arg(long)]
+    no_special: bool,
+    /// Shows no progress.
+    #[arg(long)]
+    quiet: bool,
+    #[command(flatten)]
+    from: ReadFrom,
+}
+
+impl Restore {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let browser = self.from.browser(home, ui)?;
+        let point = browser.point(&self.at, PointKind::Files)?;
+        let created = Timestamp::from_millisecond(point.head.created).map(moment).unwrap_or_default();
+        ui.remark(&format!("Restoring from point {} ({created}) to {}", point.head.sequence, self.to.display()));
+        let rights = match (self.special, self.no_special) {
+            (true, _) => Rights::Keep,
+            (_, true) => Rights::LeaveOut,
+            (false, false) => Rights::default(),
+        };
+        let wish = Wish { paths: self.paths, into: self.to, replace: self.replace, rights };
+        let meter = stoppable_meter();
+        let report = {
+            let _shown = ui.progress(&meter, self.quiet);
+            restore(&browser, &point, &wish, &meter)?
+        };
+        say_restore(&report, &wish, ui);
+        let any = |kind: Trouble| report.troubles.iter().any(|t| t.trouble == kind);
+        Ok(if any(Trouble::Damaged) {
+            Code::Damage
+        } else if any(Trouble::NoRoom) {
+            Code::NoRoom
+        } else if report.troubles.is_empty() {
+            Code::Done
+        } else {
+            Code::WithExceptions
+        })
+    }
+}
+
+fn say_restore(report: &RestoreReport, wish: &Wish, ui: &Ui) {
+    let troubles: Vec<_> = report
+        .troubles
+        .iter()
+        .map(|t| json!({ "path": t.path.display().to_string(), "trouble": format!("{:?}", t.trouble).to_lowercase(), "explanation": t.explanation }))
+        .collect();
+    let value = json!({
+        "progress": report.progress, "troubles": troubles, "seconds": report.took.as_secs_f64(),
+        "special_left_out": report.rights_left_out, "on_record": report.not_on_record.is_none(),
+    });
+    ui.show(&value, |_| {
+        let p = &report.progress;
+        let (files, bytes) = (many(p.files_done, "file"), show(p.bytes_done));
+        ui.line(&format!(
+            "{files}, {bytes}, in {}{}, to {}.",
+            took(report.took),
+            at_rate(p.bytes_done, report.took),
+            wish.into.display()
+        ));
+        if let Some(why) = &report.not_on_record {
+            ui.line(&format!("The service could not put this restore on record: {why}. Tell the administrator."));
+        }
+        if report.rights_left_out > 0 {
+            ui.line(&format!(
+                "Left out: {} (device nodes, set-user-id and set-group-id bits, capabilities). To bring them back: --special --replace",
+                many(report.rights_left_out, "special right")
+            ));
+        }
+        if report.owners_left {
+            ui.line("Owners are this user, since only root can set others.");
+        }
+        if !report.troubles.is_empty() {
+            ui.line(&format!("{} could not be restored exactly:", many(report.troubles.len() as u64, "item")));
+            for trouble in &report.troubles {
+                ui.line(&format!("  {}  {}", shown_path(trouble.path.as_os_str().as_bytes()), trouble.explanation));
+            }
+        }
+    });
+}

@@ -1,0 +1,36 @@
+//! `jetfrost unlock`: a secret tried, and a lost key put back.
+
+use clap::Args;
+use jetfrost_client::home::Home;
+use jetfrost_client::salvage::Opening;
+use jetfrost_client::unlock_methods::{unlock, unlock_with_office_key};
+use serde_json::json;
+
+use crate::commands::keys::secret::Which;
+use crate::failure::{Code, Failure};
+use crate::ui::Ui;
+
+type Done = Result<Code, Failure>;
+
+#[derive(Debug, Args)]
+pub(crate) struct Unlock {
+    #[command(flatten)]
+    which: Which,
+}
+
+impl Unlock {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let name = home.membership()?.name;
+        let was_lost = self.which.open(&format!("of workstation '{name}'"), ui, |opening| match opening {
+            Opening::Secret(secret) => unlock(home, *secret),
+            Opening::Office(office) => unlock_with_office_key(home, office),
+        })?;
+        ui.show(&json!({ "unlocks": true, "key_was_lost": was_lost }), |_| {
+            ui.line(&format!("This secret unlocks the image store of '{name}'."));
+            if was_lost {
+                ui.line("The store key was missing on this machine and is in place again.");
+            }
+        });
+        Ok(Code::Done)
+    }
+}

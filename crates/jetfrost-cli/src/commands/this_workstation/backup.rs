@@ -1,0 +1,127 @@
+//! `jetfrost backup`: recovery points of folders and disks.
+
+use clap::Args;
+use jetfrost_client::backup::{BackupReport, ReadBack, back_up};
+use jetfrost_client::home::Home;
+use jetfrost_wire::size::show;
+use jetfrost_wire::workstation::PointKind;
+use serde_json::json;
+
+use crate::commands::interrupt::stoppable_meter;
+use crate::commands::labels;
+use crate::failure::{Code, Failure};
+use crate::ui::{Ui, at_rate, count, many, shown_path, took};
+
+type Done = Result<Code, Failure>;
+
+#[derive(Debug, Args)]
+pub(crate) struct Backup {
+    /// Only the folders, or only the disks; both unless given, each as a point of its own.
+    #[arg(long, value_enum, value_name = "KIND")]
+    only: Option<Kind>,
+    /// Goes on from what the service shows, though it is older than what this workstation made: once it is clear why.
+    #[arg(long)]
+    go_on_from_older: bool,
+    /// Reads all that was sent back before the point counts; otherwise a part that is drawn by lot.
+    #[arg(long)]
+    read_back: bool,
+    /// Shows no progress.
+    #[arg(long)]
+    quiet: bool,
+}
+
+/// What a point is of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+enum Kind {
+    Files,
+    Disks,
+}
+
+impl From<Kind> for PointKind {
+    fn from(kind: Kind) -> Self {
+        match kind {
+            Kind::Files => Self::Files,
+            Kind::Disks => Self::Disk,
+        }
+    }
+}
+
+impl Backup {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let mut kinds =
+            self.only.map_or_else(|| home.selection().map(|selection| selection.kinds()), |only| Ok(vec![only.into()]))?;
+        if kinds.is_empty() {
+            // The engine says what is missing.
+            kinds.push(PointKind::Files);
+        }
+        if self.go_on_from_older {
+            home.forget_seen()?;
+        }
+        let read_back = if self.read_back { ReadBack::Everything } else { ReadBack::Sample };
+        let mut reports = Vec::new();
+        for kind in kinds {
+            let meter = stoppable_meter();
+            let _shown = ui.progress(&meter, self.quiet);
+            reports.push(back_up(home, kind, read_back, &meter)?);
+        }
+        let value = json!({ "points": reports.iter().map(backup_value).collect::<Vec<_>>() });
+        ui.show(&value, |_| reports.iter().for_each(|report| say_backup(report, ui)));
+        let has_exceptions = reports.iter().any(|report| report.exceptions.total() > 0);
+        let is_damaged = reports.iter().any(|report| !report.damaged_points.is_empty());
+        Ok(match (is_damaged, has_exceptions) {
+            (true, _) => Code::Damage,
+            (false, true) => Code::WithExceptions,
+            (false, false) => Code::Done,
+        })
+    }
+}
+
+fn backup_value(report: &BackupReport) -> serde_json::Value {
+    json!({
+        "point": report.point, "files_read": report.counts.read, "skipped": report.counts.skipped,
+        "mounts_not_entered": report.counts.mounts, "exceptions": report.exceptions, "sent": report.sent,
+        "seconds": report.took.as_secs_f64(), "damaged_points": report.damaged_points,
+    })
+}
+
+fn say_backup(report: &BackupReport, ui: &Ui) {
+    let point = &report.point;
+    let noun = labels::noun(point.kind);
+    ui.line(&format!(
+        "Point {} is {}: {}, {}. Read {}, sent {}, in {}{}.",
+        point.sequence,
+        if report.exceptions.total() == 0 { "complete" } else { "made, with exceptions" },
+        many(point.files, noun),
+        show(point.bytes),
+        many(report.counts.read, noun),
+        show(report.sent),
+        took(report.took),
+        at_rate(point.bytes, report.took),
+    ));
+    if report.counts.skipped > 0 {
+        ui.line(&format!("Left out by patterns: {}.", count(report.counts.skipped)));
+    }
+    if report.counts.mounts > 0 {
+        ui.line(&format!(
+            "Not entered, since they are other volumes: {} folders. Keep them by name if they matter.",
+            report.counts.mounts
+        ));
+    }
+    if let Some(error) = &report.not_remembered {
+        ui.line(&format!("This machine could not remember the walk ({error}): the next run reads everything again."));
+    }
+    if !report.damaged_points.is_empty() {
+        let numbers: Vec<String> = report.damaged_points.iter().map(ToString::to_string).collect();
+        ui.line(&format!("At the service, recovery points are damaged or lost: {}. Tell the administrator.", numbers.join(", ")));
+    }
+    let exceptions = report.exceptions.total();
+    if exceptions > 0 {
+        ui.line(&format!("With {}:", many(exceptions, "exception")));
+        for exception in report.listed.iter().take(10) {
+            ui.line(&format!("  {}  {}", shown_path(&exception.path), exception.explanation));
+        }
+        if exceptions > 10 {
+            ui.line("  … see 'jetfrost exceptions' for all.");
+        }
+    }
+}

@@ -1,0 +1,67 @@
+//! `jetfrost history`: runs and restores.
+
+use jetfrost_client::home::Home;
+use jetfrost_wire::restore::{Purpose, Restore as RestoreRecord};
+use jetfrost_wire::run::Run;
+use jetfrost_wire::size::show;
+use jiff::Timestamp;
+use serde_json::json;
+
+use crate::commands::labels;
+use crate::failure::{Code, Failure};
+use crate::ui::{Ui, count, moment, took};
+
+type Done = Result<Code, Failure>;
+
+pub(crate) fn history(home: &Home, ui: &Ui) -> Done {
+    let (membership, api) = home.device_api()?;
+    let runs: Vec<Run> = api.list(&format!("/workstations/{}/runs", membership.workstation))?;
+    let restores: Vec<RestoreRecord> = api.list(&format!("/workstations/{}/restores", membership.workstation))?;
+    let value = json!({ "runs": runs, "restores": restores });
+    ui.show(&value, |_| say_history(&runs, &restores, ui));
+    Ok(Code::Done)
+}
+
+pub(crate) fn say_history(runs: &[Run], restores: &[RestoreRecord], ui: &Ui) {
+    let lasted = |started: Timestamp, ended: Option<Timestamp>| {
+        ended.map_or_else(|| "–".into(), |ended| took(ended.duration_since(started).unsigned_abs()))
+    };
+    let mut lines: Vec<(Timestamp, Vec<String>)> = Vec::new();
+    for run in runs {
+        let what = run.point.map_or_else(|| "run".into(), |point| format!("run, point {point}"));
+        let p = &run.progress;
+        let note = run.reason.clone().unwrap_or_default();
+        let cells = vec![
+            what,
+            labels::outcome(run.outcome),
+            count(p.files_done),
+            show(p.bytes_done),
+            show(p.sent),
+            lasted(run.started, run.ended),
+            note,
+        ];
+        lines.push((run.started, cells));
+    }
+    for restore in restores {
+        let p = &restore.progress;
+        let what = match restore.purpose {
+            Purpose::Restore => format!("restore from {}", restore.point),
+            Purpose::Drill => format!("drill of {}", restore.point),
+        };
+        let note = restore.reason.clone().unwrap_or_else(|| format!("by {}", restore.by));
+        let cells = vec![
+            what,
+            labels::outcome(restore.outcome),
+            count(p.files_done),
+            show(p.bytes_done),
+            show(p.sent),
+            lasted(restore.started, restore.ended),
+            note,
+        ];
+        lines.push((restore.started, cells));
+    }
+    lines.sort_by_key(|(at, _)| std::cmp::Reverse(*at));
+    let rows = lines.into_iter().map(|(at, cells)| [vec![moment(at)], cells].concat()).collect();
+    let heads = ["began", "what", "outcome", "files", "size", "moved", "took", ""];
+    ui.table(&heads, rows, &[3, 4, 5, 6], "Nothing has happened yet. Next: jetfrost backup");
+}

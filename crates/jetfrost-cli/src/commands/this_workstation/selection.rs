@@ -1,0 +1,89 @@
+//! `jetfrost include`, `exclude` and `selection`: what is backed up.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use jetfrost_client::home::Home;
+
+use crate::failure::{Code, Failure};
+use crate::ui::Ui;
+
+type Done = Result<Code, Failure>;
+
+#[derive(Debug, Args)]
+pub(crate) struct Include {
+    /// Folders or files.
+    #[arg(required = true)]
+    folders: Vec<PathBuf>,
+    /// They are disks: block devices or raw image files, backed up as a whole.
+    #[arg(long, conflicts_with = "drop")]
+    disk: bool,
+    /// Takes them out again. Points that hold them stay.
+    #[arg(long)]
+    drop: bool,
+}
+
+impl Include {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let mut selection = home.selection()?;
+        for folder in &self.folders {
+            if self.disk {
+                selection.include_disk(folder)?;
+            } else if !self.drop {
+                let kept = selection.include(folder)?;
+                if kept != std::path::absolute(folder).unwrap_or_default() {
+                    ui.remark(&format!("{} leads to {}, and that is what is included.", folder.display(), kept.display()));
+                }
+            } else if !selection.drop_folder(folder) {
+                return Err(Failure::here(format!("{} is not included.", folder.display()), "See 'jetfrost selection'."));
+            }
+        }
+        home.write_selection(&selection)?;
+        self::selection(home, ui)
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Exclude {
+    /// Patterns: without '/' a name at any depth ('*.tmp', 'node_modules'), with '/' a path ('/home/*/Downloads'); '**'
+    /// stands for any number of folders.
+    #[arg(required = true)]
+    patterns: Vec<String>,
+    /// Takes them out again.
+    #[arg(long)]
+    drop: bool,
+}
+
+impl Exclude {
+    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+        let mut selection = home.selection()?;
+        for pattern in &self.patterns {
+            if !self.drop {
+                selection.exclude(pattern)?;
+            } else if !selection.drop_pattern(pattern) {
+                return Err(Failure::here(format!("'{pattern}' is not among the patterns."), "See 'jetfrost selection'."));
+            }
+        }
+        home.write_selection(&selection)?;
+        self::selection(home, ui)
+    }
+}
+
+pub(crate) fn selection(home: &Home, ui: &Ui) -> Done {
+    let selection = home.selection()?;
+    ui.show(&selection, |selection| {
+        if selection.kinds().is_empty() {
+            ui.line("Nothing is included yet. Next: jetfrost include FOLDER");
+        }
+        for folder in &selection.folders {
+            ui.line(&format!("include  {}", folder.0.display()));
+        }
+        for disk in &selection.disks {
+            ui.line(&format!("disk     {}", disk.0.display()));
+        }
+        for pattern in &selection.exclude {
+            ui.line(&format!("exclude  {pattern}"));
+        }
+    });
+    Ok(Code::Done)
+}

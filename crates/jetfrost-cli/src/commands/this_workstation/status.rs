@@ -1,0 +1,66 @@
+//! `jetfrost status`: how this workstation is doing.
+
+use jetfrost_client::home::Home;
+use jetfrost_wire::size::show;
+use jetfrost_wire::workstation::{StoreSummary, Workstation};
+use jiff::Timestamp;
+
+use crate::commands::labels;
+use crate::failure::{Code, Failure};
+use crate::ui::{Ui, ago, many, moment};
+
+type Done = Result<Code, Failure>;
+
+/// How the latest drill of an image store went.
+pub(crate) fn said_of_drill(store: &StoreSummary, now: Timestamp) -> String {
+    match (store.drill_failed, store.drilled) {
+        (Some(failed), _) => format!("did not restore everything, {}. Next: jetfrost drill", ago(failed, now)),
+        (None, Some(at)) => {
+            format!("restored point {} exactly, {}", store.drilled_point.unwrap_or_default(), ago(at, now))
+        }
+        (None, None) => "none yet. Next, at the workstation: jetfrost drill".into(),
+    }
+}
+
+pub(crate) fn status(home: &Home, ui: &Ui) -> Done {
+    let (membership, api) = home.device_api()?;
+    let workstation: Workstation = api.get(&format!("/workstations/{}", membership.workstation))?;
+    ui.show(&workstation, |w| {
+        let now = Timestamp::now();
+        ui.line(&format!("workstation  {} of {} ({})", w.name, w.person, w.login));
+        ui.line(&format!(
+            "service      {} (identity {}…)",
+            membership.address,
+            membership.fingerprint.get(..16).unwrap_or_default()
+        ));
+        ui.line(&format!("destination  {}, {}", w.store.destination_name, labels::destination(w.store.destination_state)));
+        ui.line(&format!("state        {}", labels::workstation(w.state)));
+        match &w.latest_point {
+            Some(point) => {
+                let made = format!("{} ({})", ago(point.committed, now), moment(point.committed));
+                ui.line(&format!(
+                    "last point   {}, {made}, {}, {}",
+                    point.sequence,
+                    many(point.files, labels::noun(point.kind)),
+                    show(point.bytes)
+                ));
+            }
+            None => ui.line("last point   none yet. Next: jetfrost backup"),
+        }
+        if let Some(run) = &w.latest_run {
+            ui.line(&format!("last run     {}, {}", labels::outcome(run.outcome), ago(run.started, now)));
+        }
+        ui.line(&format!("last drill   {}", said_of_drill(&w.store, now)));
+        ui.line(&format!(
+            "image store  {}, {}, {}",
+            w.store.used.map_or_else(|| "size unknown".into(), show),
+            many(w.store.points, "point"),
+            if w.store.encrypted {
+                "encrypted on this workstation"
+            } else {
+                "NOT encrypted: whoever gets at its disk can read it"
+            }
+        ));
+    });
+    Ok(Code::Done)
+}

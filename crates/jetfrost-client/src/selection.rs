@@ -1,0 +1,326 @@
+//! The selection: what is included and what is excluded.
+
+use std::collections::BTreeMap;
+use std::ffi::OsStr;
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
+use std::path::{Component, Path, PathBuf};
+
+use data_encoding::HEXLOWER;
+use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
+use jetfrost_wire::workstation::PointKind;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+use crate::error::ClientError;
+
+/// The folders and disks that are backed up and the patterns that leave things out.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct Selection {
+    /// Absolute paths.
+    pub folders: Vec<Folder>,
+    /// Absolute paths of block devices and raw image files.
+    pub disks: Vec<Folder>,
+    /// Patterns.
+    #[serde(alias = "skip")]
+    pub exclude: Vec<String>,
+    /// Where volumes are mounted that hold included folders: without them a run would find nothing there, and nothing wrong.
+    pub volumes: Vec<Folder>,
+}
+
+/// An included folder. One whose name is not UTF-8 is written in hexadecimal.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Folder(pub PathBuf);
+
+const HEX_PREFIX: &str = "hex:";
+
+impl Serialize for Folder {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self.0.to_str() {
+            Some(text) => serializer.serialize_str(text),
+            None => serializer.serialize_str(&format!("{HEX_PREFIX}{}", HEXLOWER.encode(self.0.as_os_str().as_bytes()))),
+        }
+    }
+}
+
+impl<'de> Deserialize<'de> for Folder {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        let bytes = text.strip_prefix(HEX_PREFIX).and_then(|hex| HEXLOWER.decode(hex.as_bytes()).ok());
+        Ok(Self(bytes.map_or_else(|| PathBuf::from(&text), |bytes| std::ffi::OsString::from_vec(bytes).into())))
+    }
+}
+
+impl Selection {
+    /// Includes a folder, or a single file. Symbolic links on the way are resolved: a walk does not follow them. Returns what is
+    /// included now.
+    ///
+    /// # Errors
+    /// [`ClientError::Folder`] when it is not there or not absolute.
+    pub fn include(&mut self, path: &Path) -> Result<PathBuf, ClientError> {
+        let absolute = absolute(path)?;
+        let refuse = |why| ClientError::Folder { path: path.into(), why };
+        let real = std::fs::canonicalize(&absolute).map_err(|_| refuse("it is not there, or not readable"))?;
+        if let Some(volume) = mount_point_of(&real) {
+            add(&mut self.volumes, volume);
+        }
+        add(&mut self.folders, real.clone());
+        Ok(real)
+    }
+
+    /// Selection folders whose volume is not mounted now, as paths.
+    pub(crate) fn unmounted(&self) -> Vec<Vec<u8>> {
+        let missing: Vec<&Path> = self.volumes.iter().map(|volume| volume.0.as_path()).filter(|at| !is_mount_point(at)).collect();
+        let lies_on_one = |folder: &&Folder| missing.iter().any(|volume| folder.0.starts_with(volume));
+        self.folders.iter().filter(lies_on_one).map(|folder| folder.0.as_os_str().as_bytes().to_vec()).collect()
+    }
+
+    /// Adds a disk: a block device, or a raw image file.
+    ///
+    /// # Errors
+    /// [`ClientError::Folder`] when it is not there, not absolute, or neither of the two.
+    pub fn include_disk(&mut self, path: &Path) -> Result<(), ClientError> {
+        let absolute = absolute(path)?;
+        let refuse = |why| ClientError::Folder { path: path.into(), why };
+        let kind = std::fs::metadata(&absolute).map_err(|_| refuse("it is not there, or not readable"))?.file_type();
+        if !kind.is_file() && !kind.is_block_device() {
+            return Err(refuse("a disk is a block device or a raw image file; folders are included without --disk"));
+        }
+        add(&mut self.disks, absolute);
+        Ok(())
+    }
+
+    /// Takes a folder or a disk out; false when it was not in.
+    pub fn drop_folder(&mut self, path: &Path) -> bool {
+        let absolute = std::path::absolute(path).unwrap_or_else(|_| path.into());
+        let before = self.folders.len() + self.disks.len();
+        // A link may lead elsewhere by now than when it was resolved.
+        let real = std::fs::canonicalize(&absolute).unwrap_or_else(|_| absolute.clone());
+        self.folders.retain(|folder| folder.0 != absolute && folder.0 != real);
+        self.disks.retain(|disk| disk.0 != absolute);
+        let folders = &self.folders;
+        self.volumes.retain(|volume| folders.iter().any(|folder| folder.0.starts_with(&volume.0)));
+        self.folders.len() + self.disks.len() < before
+    }
+
+    /// What is included of a kind.
+    #[must_use]
+    pub fn of_kind(&self, kind: PointKind) -> &[Folder] {
+        match kind {
+            PointKind::Files => &self.folders,
+            PointKind::Disk => &self.disks,
+        }
+    }
+
+    /// The kinds of which anything is included.
+    #[must_use]
+    pub fn kinds(&self) -> Vec<PointKind> {
+        [PointKind::Files, PointKind::Disk].into_iter().filter(|kind| !self.of_kind(*kind).is_empty()).collect()
+    }
+
+    /// Adds a pattern.
+    ///
+    /// # Errors
+    /// [`ClientError::Pattern`].
+    pub fn exclude(&mut self, pattern: &str) -> Result<(), ClientError> {
+        Patterns::compile(&[pattern.to_owned()])?;
+        self.exclude.push(pattern.to_owned());
+        self.exclude.sort();
+        self.exclude.dedup();
+        Ok(())
+    }
+
+    /// Takes a pattern out; false when it was not in.
+    pub fn drop_pattern(&mut self, pattern: &str) -> bool {
+        let before = self.exclude.len();
+        self.exclude.retain(|p| p != pattern);
+        self.exclude.len() < before
+    }
+}
+
+fn absolute(path: &Path) -> Result<PathBuf, ClientError> {
+    let refuse = |why| ClientError::Folder { path: path.into(), why };
+    let absolute = std::path::absolute(path).map_err(|_| refuse("the path cannot be made absolute"))?;
+    if absolute.components().any(|c| c == Component::ParentDir) {
+        return Err(refuse("write the path without '..'"));
+    }
+    Ok(absolute)
+}
+
+/// Where the volume is mounted that a path lies on; none for the root's own.
+fn mount_point_of(path: &Path) -> Option<PathBuf> {
+    path.ancestors().find(|at| is_mount_point(at)).filter(|at| at.parent().is_some()).map(Path::to_path_buf)
+}
+
+/// Whether another volume begins here than the one above.
+fn is_mount_point(at: &Path) -> bool {
+    let device = |path: &Path| std::fs::metadata(path).ok().map(|found| found.dev());
+    match (device(at), at.parent()) {
+        (Some(_), None) => true,
+        (Some(here), Some(above)) => device(above).is_some_and(|above| above != here),
+        (None, _) => false,
+    }
+}
+
+fn add(list: &mut Vec<Folder>, path: PathBuf) {
+    list.push(Folder(path));
+    list.sort();
+    list.dedup();
+}
+
+/// Compiled patterns.
+#[derive(Debug)]
+pub(crate) struct Patterns {
+    names: GlobSet,
+    paths: GlobSet,
+}
+
+impl Patterns {
+    /// Compiles patterns: one without `/` is a name, one with `/` a path from the root.
+    pub(crate) fn compile(patterns: &[String]) -> Result<Self, ClientError> {
+        let mut names = GlobSetBuilder::new();
+        let mut paths = GlobSetBuilder::new();
+        for pattern in patterns {
+            let bad = |why: String| ClientError::Pattern { pattern: pattern.clone(), why };
+            let trimmed = pattern.trim_end_matches('/');
+            if trimmed.is_empty() {
+                return Err(bad("it is empty".into()));
+            }
+            let is_path = trimmed.contains('/');
+            if is_path && !trimmed.starts_with(['/', '*']) {
+                return Err(bad("a pattern with '/' begins with '/' or '**/'".into()));
+            }
+            let glob = GlobBuilder::new(trimmed)
+                .literal_separator(true)
+                .backslash_escape(true)
+                .build()
+                .map_err(|e| bad(e.kind().to_string()))?;
+            if is_path {
+                paths.add(glob)
+            } else {
+                names.add(glob)
+            };
+        }
+        let build =
+            |set: GlobSetBuilder| set.build().map_err(|e| ClientError::Pattern { pattern: String::new(), why: e.to_string() });
+        Ok(Self { names: build(names)?, paths: build(paths)? })
+    }
+
+    /// Whether something is left out: `path` is absolute and ends with `name`.
+    pub(crate) fn leave_out(&self, path: &[u8], name: &[u8]) -> bool {
+        (!self.names.is_empty() && self.names.is_match(OsStr::from_bytes(name)))
+            || (!self.paths.is_empty() && self.paths.is_match(OsStr::from_bytes(path)))
+    }
+}
+
+/// The included folders as a tree from the root: what lies on the way to them, and where everything is taken.
+#[derive(Debug, Default)]
+pub(crate) struct SelectionTree {
+    /// Everything from here on.
+    pub(crate) whole: bool,
+    pub(crate) children: BTreeMap<Vec<u8>, Self>,
+}
+
+impl SelectionTree {
+    pub(crate) fn of(folders: &[Folder]) -> Self {
+        let mut root = Self::default();
+        for folder in folders {
+            let mut node = &mut root;
+            for component in folder.0.components() {
+                if let Component::Normal(name) = component {
+                    node = node.children.entry(name.as_bytes().to_vec()).or_default();
+                }
+            }
+            node.whole = true;
+        }
+        root
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn leaves_out(patterns: &[&str], path: &str) -> bool {
+        let patterns: Vec<String> = patterns.iter().map(|p| (*p).to_owned()).collect();
+        let name = path.rsplit('/').next().expect("a path");
+        Patterns::compile(&patterns).expect("patterns").leave_out(path.as_bytes(), name.as_bytes())
+    }
+
+    #[test]
+    fn a_pattern_without_a_slash_is_a_name_at_any_depth() {
+        assert!(leaves_out(&["*.tmp"], "/home/anna/a/b.tmp"));
+        assert!(leaves_out(&["node_modules/"], "/home/anna/web/node_modules"));
+        assert!(!leaves_out(&["*.tmp"], "/home/anna/tmp"));
+    }
+
+    #[test]
+    fn a_pattern_with_a_slash_is_a_path() {
+        assert!(leaves_out(&["/home/*/Downloads"], "/home/anna/Downloads"));
+        assert!(!leaves_out(&["/home/*/Downloads"], "/home/anna/old/Downloads"));
+        assert!(leaves_out(&["/home/**/cache"], "/home/anna/x/y/cache"));
+        assert!(leaves_out(&["**/build/*.o"], "/srv/build/a.o"));
+    }
+
+    #[test]
+    fn a_pattern_that_could_not_mean_anything_is_refused() {
+        for pattern in ["", "/", "a[", "some/relative"] {
+            assert!(Patterns::compile(&[pattern.to_owned()]).is_err(), "{pattern}");
+        }
+    }
+
+    #[test]
+    fn a_link_is_kept_as_what_it_leads_to() {
+        let root = tempfile::tempdir().expect("a directory");
+        let real = root.path().join("real/inner");
+        std::fs::create_dir_all(&real).expect("made");
+        std::os::unix::fs::symlink("real", root.path().join("link")).expect("made");
+        let mut selection = Selection::default();
+        assert_eq!(selection.include(&root.path().join("link/inner")).expect("kept"), real.canonicalize().expect("there"));
+        assert!(selection.drop_folder(&root.path().join("link/inner")) && selection.folders.is_empty());
+    }
+
+    #[test]
+    fn a_folder_whose_volume_is_not_mounted_is_known() {
+        let root = tempfile::tempdir().expect("a directory");
+        let folder = root.path().join("volume/papers");
+        std::fs::create_dir_all(&folder).expect("made");
+        let selection = Selection {
+            folders: vec![Folder(folder.clone())],
+            volumes: vec![Folder(root.path().join("volume"))],
+            ..Selection::default()
+        };
+        assert_eq!(selection.unmounted(), [folder.as_os_str().as_bytes().to_vec()]);
+        let mut proc = Selection::default();
+        proc.include(Path::new("/proc/self")).expect("kept");
+        assert_eq!((proc.volumes.len(), proc.unmounted().len()), (1, 0), "it is mounted");
+    }
+
+    #[test]
+    fn folders_with_any_name_are_kept_in_the_file() {
+        let folder = Folder(std::ffi::OsString::from_vec(b"/srv/m\xfcnster".to_vec()).into());
+        let disks = vec![Folder("/dev/disk/by-id/first".into())];
+        let selection = Selection {
+            folders: vec![folder, Folder("/home/anna".into())],
+            disks,
+            exclude: vec!["*.tmp".into()],
+            ..Selection::default()
+        };
+        let text = toml::to_string(&selection).expect("writes");
+        assert_eq!(toml::from_str::<Selection>(&text).expect("reads"), selection);
+    }
+
+    #[test]
+    fn the_selection_of_an_earlier_version_is_read_and_written_under_todays_words() {
+        let directory = tempfile::tempdir().expect("a directory");
+        let home = crate::home::Home::new(directory.path());
+        std::fs::write(directory.path().join("chosen.toml"), "folders = [\"/home/anna\"]\nskip = [\"*.tmp\"]\n")
+            .expect("written");
+        let selection = home.selection().expect("read");
+        assert_eq!((selection.folders.len(), selection.exclude.as_slice()), (1, ["*.tmp".to_owned()].as_slice()));
+        home.write_selection(&selection).expect("written");
+        assert_eq!(home.selection().expect("read"), selection);
+        let text = std::fs::read_to_string(directory.path().join("selection.toml")).expect("there");
+        assert!(text.contains("exclude = "), "{text}");
+    }
+}

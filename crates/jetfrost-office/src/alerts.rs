@@ -1,0 +1,258 @@
+//! What needs somebody's attention, and what of it is news.
+
+use std::collections::BTreeSet;
+
+/// A kind of trouble, the worst first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Kind {
+    /// The audit log is not what the service wrote.
+    AuditAltered,
+    /// Chunks that points need are damaged or gone.
+    Damage,
+    /// A destination is not there, or another installation's.
+    DestinationMissing,
+    /// A destination has no room left.
+    DestinationFull,
+    /// Points went to make room at a limit.
+    RoomMade,
+    /// Less is kept, or for a shorter time, than before.
+    TermsShortened,
+    /// A drill did not bring everything back.
+    DrillFailed,
+    /// The service's own records are copied no more.
+    RecordsNotBackedUp,
+    /// The certificate that browsers see ends soon, or cannot be used.
+    Certificate,
+    /// A workstation's runs fail, and its last complete point is not of today.
+    Failing,
+    /// A workstation's last complete point is too old.
+    Overdue,
+    /// A workstation joined a while ago and has no point yet.
+    NoFirstPoint,
+}
+
+impl Kind {
+    /// All of them, the worst first.
+    pub const ALL: [Self; 12] = [
+        Self::AuditAltered,
+        Self::Damage,
+        Self::DestinationMissing,
+        Self::DestinationFull,
+        Self::RoomMade,
+        Self::TermsShortened,
+        Self::DrillFailed,
+        Self::RecordsNotBackedUp,
+        Self::Certificate,
+        Self::Failing,
+        Self::Overdue,
+        Self::NoFirstPoint,
+    ];
+}
+
+/// Something that needs attention.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Alert {
+    /// What is wrong.
+    pub kind: Kind,
+    /// With which destination or workstation, by name; empty for the service itself.
+    pub subject: String,
+    /// What exactly, where that differs from one time to the next: then it is news again.
+    pub detail: String,
+}
+
+/// What is known of a destination.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct PlaceFacts {
+    /// Its name.
+    pub name: String,
+    /// Whether it is missing or another's.
+    pub missing: bool,
+    /// Whether it has no room left.
+    pub full: bool,
+    /// How its terms were made shorter of late, if they were.
+    pub shortened: Option<String>,
+}
+
+/// What is known of a workstation that a machine has.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct MachineFacts {
+    /// Its name.
+    pub name: String,
+    /// Whether its last complete point is too old.
+    pub overdue: bool,
+    /// Chunks that its points need and that are lost.
+    pub lost_chunks: u64,
+    /// Points that were committed and are not there, though nothing removed them.
+    pub lost_points: u64,
+    /// Whether the latest drill did not bring everything back.
+    pub drill_failed: bool,
+    /// Which points went to make room of late, if any did.
+    pub room_made: Option<String>,
+    /// How its own terms were made shorter of late, if they were.
+    pub shortened: Option<String>,
+    /// Whether its runs fail, and its last complete point is not of today.
+    pub failing: bool,
+    /// Whether it joined a while ago and has no point yet.
+    pub without_first_point: bool,
+}
+
+/// What is known of the service itself.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct ServiceFacts {
+    /// Whether its own records are copied no more though they are to be.
+    pub unprotected: bool,
+    /// Which head on which destination the audit log contradicts, if one does.
+    pub audit_altered: Option<String>,
+    /// What is wrong with the certificate that browsers see, if something is.
+    pub certificate: Option<String>,
+}
+
+/// What needs attention, the worst first.
+#[must_use]
+pub fn alerts(places: &[PlaceFacts], machines: &[MachineFacts], service: &ServiceFacts) -> Vec<Alert> {
+    let of_place = |place: &PlaceFacts| {
+        let kinds = [(place.missing, Kind::DestinationMissing), (place.full && !place.missing, Kind::DestinationFull)];
+        let mut found = of(&place.name, &kinds);
+        found.extend(detailed(Kind::TermsShortened, &place.name, place.shortened.as_ref()));
+        found
+    };
+    let of_machine = |machine: &MachineFacts| {
+        let kinds = [
+            (machine.lost_chunks > 0 || machine.lost_points > 0, Kind::Damage),
+            (machine.drill_failed, Kind::DrillFailed),
+            (machine.failing && !machine.overdue, Kind::Failing),
+            (machine.overdue, Kind::Overdue),
+            (machine.without_first_point, Kind::NoFirstPoint),
+        ];
+        let mut found = of(&machine.name, &kinds);
+        found.extend(detailed(Kind::RoomMade, &machine.name, machine.room_made.as_ref()));
+        found.extend(detailed(Kind::TermsShortened, &machine.name, machine.shortened.as_ref()));
+        found
+    };
+    let mut all: Vec<Alert> = places.iter().flat_map(of_place).chain(machines.iter().flat_map(of_machine)).collect();
+    all.extend(of("", &[(service.unprotected, Kind::RecordsNotBackedUp)]));
+    all.extend(detailed(Kind::AuditAltered, "", service.audit_altered.as_ref()));
+    all.extend(detailed(Kind::Certificate, "", service.certificate.as_ref()));
+    all.sort();
+    all
+}
+
+fn of(subject: &str, kinds: &[(bool, Kind)]) -> Vec<Alert> {
+    let alert = |kind: Kind| Alert { kind, subject: subject.to_owned(), detail: String::new() };
+    kinds.iter().filter(|(is_so, _)| *is_so).map(|(_, kind)| alert(*kind)).collect()
+}
+
+fn detailed(kind: Kind, subject: &str, detail: Option<&String>) -> Option<Alert> {
+    detail.map(|detail| Alert { kind, subject: subject.to_owned(), detail: detail.clone() })
+}
+
+/// How what needs attention now differs from what was told.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct News {
+    /// What was not told yet.
+    pub new: Vec<Alert>,
+    /// What was told and is no more.
+    pub over: Vec<Alert>,
+}
+
+impl News {
+    /// Whether there is nothing to tell.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.new.is_empty() && self.over.is_empty()
+    }
+}
+
+/// What is to be told, of what is now and what was told.
+#[must_use]
+pub fn news(told: &[Alert], now: &[Alert]) -> News {
+    let (told, now): (BTreeSet<&Alert>, BTreeSet<&Alert>) = (told.iter().collect(), now.iter().collect());
+    let only_in = |one: &BTreeSet<&Alert>, other| one.difference(other).map(|alert| (*alert).clone()).collect::<Vec<_>>();
+    let goes_on = |over: &Alert| now.iter().any(|one| (one.kind, &one.subject) == (over.kind, &over.subject));
+    let mut over = only_in(&told, &now);
+    over.retain(|over| !goes_on(over));
+    News { new: only_in(&now, &told), over }
+}
+
+/// Whether the daily summary is due: it is `hour` o'clock or later, and none was sent today. Hours and days by the office's
+/// clocks; days are counted from any beginning.
+#[must_use]
+pub fn is_summary_due(hour: i8, now: (i64, i8), last_day: Option<i64>) -> bool {
+    let (today, hour_now) = now;
+    hour_now >= hour && last_day.is_none_or(|last| last < today)
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn alert(kind: Kind, subject: &str) -> Alert {
+        Alert { kind, subject: subject.into(), detail: String::new() }
+    }
+
+    #[test]
+    fn an_office_without_trouble_has_no_concerns() {
+        let places = [PlaceFacts { name: "Shelf".into(), ..PlaceFacts::default() }];
+        let machines = [MachineFacts { name: "avocet".into(), ..MachineFacts::default() }];
+        assert!(alerts(&places, &machines, &ServiceFacts::default()).is_empty());
+    }
+
+    #[test]
+    fn the_worst_comes_first_and_a_missing_place_is_not_called_full() {
+        let places = [PlaceFacts { name: "Shelf".into(), missing: true, full: true, shortened: None }];
+        let machines = [
+            MachineFacts { name: "avocet".into(), overdue: true, ..MachineFacts::default() },
+            MachineFacts { name: "dunlin".into(), lost_chunks: 2, drill_failed: true, ..MachineFacts::default() },
+        ];
+        let service = ServiceFacts { unprotected: true, audit_altered: Some("entry 7".into()), certificate: Some("ends".into()) };
+        let found = alerts(&places, &machines, &service);
+        let expected = [
+            Alert { detail: "entry 7".into(), ..alert(Kind::AuditAltered, "") },
+            alert(Kind::Damage, "dunlin"),
+            alert(Kind::DestinationMissing, "Shelf"),
+            alert(Kind::DrillFailed, "dunlin"),
+            alert(Kind::RecordsNotBackedUp, ""),
+            Alert { detail: "ends".into(), ..alert(Kind::Certificate, "") },
+            alert(Kind::Overdue, "avocet"),
+        ];
+        assert_eq!(found, expected);
+    }
+
+    #[test]
+    fn room_that_is_made_a_second_time_is_told_a_second_time() {
+        let made = |of: &str| Alert { detail: of.into(), ..alert(Kind::RoomMade, "dunlin") };
+        let news = news(&[made("points 1–3")], &[made("points 4–5")]);
+        assert_eq!((news.new, news.over), (vec![made("points 4–5")], Vec::new()));
+    }
+
+    #[test]
+    fn a_summary_goes_out_once_a_day_and_not_before_its_hour() {
+        assert!(!is_summary_due(7, (10, 6), Some(9)));
+        assert!(is_summary_due(7, (10, 7), Some(9)));
+        assert!(is_summary_due(7, (10, 23), None), "a server that was off at seven sends it later");
+        assert!(!is_summary_due(7, (10, 9), Some(10)));
+    }
+
+    fn some() -> impl Strategy<Value = Vec<Alert>> {
+        let one = (0..Kind::ALL.len(), "[a-c]").prop_map(|(kind, subject)| Alert {
+            kind: Kind::ALL[kind],
+            subject,
+            detail: String::new(),
+        });
+        proptest::collection::vec(one, 0..8)
+    }
+
+    proptest! {
+        #[test]
+        fn what_was_told_and_the_news_together_are_what_is_now(told in some(), now in some()) {
+            let news = news(&told, &now);
+            let mut after: BTreeSet<Alert> = told.iter().cloned().collect();
+            news.over.iter().for_each(|over| assert!(after.remove(over)));
+            news.new.iter().for_each(|new| assert!(after.insert(new.clone())));
+            prop_assert_eq!(after, now.iter().cloned().collect::<BTreeSet<_>>());
+            prop_assert!(super::news(&now, &now).is_empty());
+        }
+    }
+}
