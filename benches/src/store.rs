@@ -8,7 +8,7 @@ use std::time::Instant;
 use jetfrost_image::crypto::{SeededRandom, StoreKey, StoreKeys, seal_point};
 use jetfrost_image::format::{PointBody, PointHead, PointKind, SegmentBuilder, StoreFile, encode_needs, needs_check};
 use jetfrost_image::medium::DirectoryMedium;
-use jetfrost_image::store::{Store, Tidying};
+use jetfrost_image::store::{Compaction, Store};
 use jetfrost_image::{ChunkName, PointId, StoreId};
 
 const STORE: StoreId = StoreId([3; 16]);
@@ -75,8 +75,8 @@ pub(crate) fn run(scratch: &Path) {
     );
     let oldest: BTreeSet<u64> = (1..=POINTS / 2).collect();
     let began = Instant::now();
-    store.let_go(&oldest).expect("gone");
-    let tidied = store.tidy(&Tidying::default(), &mut |_| true).expect("tidied");
+    store.expire(&oldest).expect("gone");
+    let tidied = store.compact(&Compaction::default(), &mut |_| true).expect("tidied");
     println!(
         "letting the older {} go: {:.1} s, {} segments dropped, {} rewritten, {:.1} MB back, {:.1} % dead after (to be at most 10)",
         oldest.len(),

@@ -8,8 +8,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use jetfrost_client::api::{Api, Method};
-use jetfrost_client::home::Home;
 use jetfrost_client::join::{FirstWays, join};
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_image::crypto::SystemRandom;
 use jetfrost_image::format::ArgonCost;
 use jetfrost_tests::browser::Browser;
@@ -33,7 +33,7 @@ const TIMES: usize = 41;
 
 pub(crate) fn run(scratch: &Path) {
     let office = Office::open(scratch);
-    let (_, api) = Home::new(office.at("admin")).session_api().expect("signed in");
+    let (_, api) = StateDir::new(office.at("admin")).session_api().expect("signed in");
     let mut table = "account,display name,groups,machine,destination\n".to_owned();
     for i in 0..WORKSTATIONS {
         writeln!(table, "person{i},Person {i},Group {},machine{i},Shelf", i % 9).expect("written");
@@ -44,7 +44,7 @@ pub(crate) fn run(scratch: &Path) {
     let ways = FirstWays { passphrase: PASSPHRASE, cost: ArgonCost { memory: 64, passes: 1, lanes: 1 }, office_key: None };
     for (i, issued) in done.codes.iter().enumerate() {
         let invitation = Invitation::parse(&issued.code).expect("a code");
-        let home = Home::new(office.at(&format!("home{i}")));
+        let home = StateDir::new(office.at(&format!("home{i}")));
         join(&home, &invitation, "machine", &ways, &SystemRandom::default()).expect("joins");
     }
     fill(&office.at("state/records.sqlite"));

@@ -13,10 +13,10 @@ use jetfrost_client::api::{Api, Method};
 use jetfrost_client::backup::{ReadBack, back_up};
 use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::drill::{Rehearsal, drill};
-use jetfrost_client::home::{Home, Session};
 use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{Rights, Wish, restore};
+use jetfrost_client::state_dir::{Session, StateDir};
 use jetfrost_client::unlock_methods::new_office_key;
 use jetfrost_image::crypto::SystemRandom;
 use jetfrost_image::format::ArgonCost;
@@ -108,7 +108,7 @@ fn first_sign_in(service: &Running) -> Result<Api, Failure> {
 /// A machine in use.
 struct Desk {
     machine: Machine,
-    home: Home,
+    home: StateDir,
     files: Files,
     folder: PathBuf,
     disk: Option<MachineDisk>,
@@ -189,7 +189,7 @@ impl Past {
         let ask = NewEnrolmentCode::new(machine.login);
         let issued: IssuedCode = self.api.post("/enrolment-codes", &ask)?;
         let base = self.directory.join("machines").join(machine.name);
-        let home = Home::new(base.join("jetfrost"));
+        let home = StateDir::new(base.join("jetfrost"));
         join(
             &home,
             &Invitation::parse(&issued.code)?,
@@ -376,6 +376,6 @@ impl Past {
             login: ADMINISTRATOR.into(),
             token: signed_in.token.unwrap_or_default(),
         };
-        Ok(Home::new(self.directory.join("administrator")).keep_session(&session)?)
+        Ok(StateDir::new(self.directory.join("administrator")).keep_session(&session)?)
     }
 }

@@ -8,10 +8,10 @@ use jetfrost_client::api::{Api, Method};
 use jetfrost_client::backup::{BackupReport, ReadBack, back_up};
 use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::drill::{DrillReport, Rehearsal, drill};
-use jetfrost_client::home::Home;
 use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{RestoreReport, Rights, Wish, restore};
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_client::{ClientError, RecoveryKey};
 use jetfrost_demo::mail_stand_in::MailStandIn;
 use jetfrost_image::crypto::SystemRandom;
@@ -238,7 +238,7 @@ impl Office {
     #[must_use]
     pub fn workstation(&self, name: &str) -> Workstation {
         self.account(&format!("owner of {name}"), Role::Member);
-        let home = Home::new(self.path(&format!("{name}-home")));
+        let home = StateDir::new(self.path(&format!("{name}-home")));
         let joined = join(
             &home,
             &self.code(&format!("owner of {name}")),
@@ -298,7 +298,7 @@ fn first_sign_in(service: &Running) -> Api {
 /// A workstation of a test.
 pub struct Workstation {
     /// Its settings and keys.
-    pub home: Home,
+    pub home: StateDir,
     /// What it keeps.
     pub folder: PathBuf,
     /// As printed when it joined.

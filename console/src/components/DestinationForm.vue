@@ -74,7 +74,7 @@ watch(
     </p>
     <div class="mt-3 d-flex gap-2">
       <BButton type="submit" variant="primary" :disabled="adding.busy.value || capacityBytes === undefined">Add destination</BButton>
-      <BButton variant="outline-secondary" :disabled="!directory || trying.busy.value" @click="trying.submit">Try the directory</BButton>
+      <BButton variant="outline-secondary" :disabled="!directory || trying.busy.value" @click="trying.submit">Check the directory</BButton>
     </div>
   </form>
 </template>

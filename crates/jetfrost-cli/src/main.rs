@@ -12,7 +12,7 @@ use commands::getting_back::{attach, check, disks, drill, exceptions, look, poin
 use commands::keys::{escrow, unlock, unlock_method};
 use commands::this_workstation::{accept_identity, backup, diagnose, discover, history, join, selection, status};
 use failure::Failure;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use ui::Ui;
 
 mod commands;
@@ -167,8 +167,8 @@ fn main() -> ExitCode {
         Err(error) => error.exit(),
     };
     let ui = Ui::new(arguments.json);
-    let home = arguments.state_directory.map_or_else(Home::usual, Home::new);
-    match run(arguments.command, &home, &ui) {
+    let state_dir = arguments.state_directory.map_or_else(StateDir::usual, StateDir::new);
+    match run(arguments.command, &state_dir, &ui) {
         Ok(code) => code.into(),
         Err(failure) => {
             ui.failure(&failure);
@@ -178,53 +178,53 @@ fn main() -> ExitCode {
 }
 
 /// Runs a command; the code says whether it was done whole or with exceptions.
-fn run(command: Command, home: &Home, ui: &Ui) -> Result<failure::Code, Failure> {
+fn run(command: Command, state_dir: &StateDir, ui: &Ui) -> Result<failure::Code, Failure> {
     match command {
-        Command::Join(command) => command.run(home, ui),
-        Command::Include(command) => command.run(home, ui),
-        Command::Exclude(command) => command.run(home, ui),
-        Command::Selection => selection::selection(home, ui),
-        Command::Backup(command) => command.run(home, ui),
-        Command::Status => status::status(home, ui),
-        Command::History => history::history(home, ui),
-        Command::Diagnose => diagnose::diagnose(home, ui),
+        Command::Join(command) => command.run(state_dir, ui),
+        Command::Include(command) => command.run(state_dir, ui),
+        Command::Exclude(command) => command.run(state_dir, ui),
+        Command::Selection => selection::selection(state_dir, ui),
+        Command::Backup(command) => command.run(state_dir, ui),
+        Command::Status => status::status(state_dir, ui),
+        Command::History => history::history(state_dir, ui),
+        Command::Diagnose => diagnose::diagnose(state_dir, ui),
         Command::Discover(command) => command.run(ui),
-        Command::AcceptIdentity(command) => command.run(home, ui),
-        Command::Points(command) => command.run(home, ui),
-        Command::Look(command) => command.run(home, ui),
-        Command::Restore(command) => command.run(home, ui),
-        Command::Disks(command) => command.run(home, ui),
-        Command::RestoreDisk(command) => command.run(home, ui),
-        Command::Attach(command) => command.run(home, ui),
-        Command::Exceptions(command) => command.run(home, ui),
-        Command::Check(command) => command.run(home, ui),
-        Command::Drill(command) => command.run(home, ui),
-        Command::Salvage(command) => command.run(home, ui),
-        Command::Unlock(command) => command.run(home, ui),
-        Command::UnlockMethod(command) => command.run(home, ui),
-        Command::Escrow(command) => command.run(home, ui),
-        Command::SignIn(command) => command.run(home, ui),
-        Command::SignOut => session::sign_out(home, ui),
-        Command::Me(command) => command.run(home, ui),
-        Command::Setup(command) => command.run(home, ui),
-        Command::Alert(command) => command.run(home, ui),
-        Command::Account(command) => command.run(home, ui),
-        Command::Group(command) => command.run(home, ui),
-        Command::Access(command) => command.run(home, ui),
-        Command::Destination(command) => command.run(home, ui),
-        Command::Enrolment(command) => command.run(home, ui),
-        Command::Roster(command) => command.run(home, ui),
-        Command::Workstation(command) => command.run(home, ui),
-        Command::Point(command) => command.run(home, ui),
-        Command::Store(command) => command.run(home, ui),
-        Command::Thinning(command) => command.run(home, ui),
-        Command::Scrub(command) => command.run(home, ui),
-        Command::Job(command) => command.run(home, ui),
-        Command::Maintenance(command) => command.run(home, ui),
-        Command::Mail(command) => command.run(home, ui),
-        Command::Discovery(command) => command.run(home, ui),
-        Command::Settings(command) => command.run(home, ui),
-        Command::Audit(command) => command.run(home, ui),
+        Command::AcceptIdentity(command) => command.run(state_dir, ui),
+        Command::Points(command) => command.run(state_dir, ui),
+        Command::Look(command) => command.run(state_dir, ui),
+        Command::Restore(command) => command.run(state_dir, ui),
+        Command::Disks(command) => command.run(state_dir, ui),
+        Command::RestoreDisk(command) => command.run(state_dir, ui),
+        Command::Attach(command) => command.run(state_dir, ui),
+        Command::Exceptions(command) => command.run(state_dir, ui),
+        Command::Check(command) => command.run(state_dir, ui),
+        Command::Drill(command) => command.run(state_dir, ui),
+        Command::Salvage(command) => command.run(state_dir, ui),
+        Command::Unlock(command) => command.run(state_dir, ui),
+        Command::UnlockMethod(command) => command.run(state_dir, ui),
+        Command::Escrow(command) => command.run(state_dir, ui),
+        Command::SignIn(command) => command.run(state_dir, ui),
+        Command::SignOut => session::sign_out(state_dir, ui),
+        Command::Me(command) => command.run(state_dir, ui),
+        Command::Setup(command) => command.run(state_dir, ui),
+        Command::Alert(command) => command.run(state_dir, ui),
+        Command::Account(command) => command.run(state_dir, ui),
+        Command::Group(command) => command.run(state_dir, ui),
+        Command::Access(command) => command.run(state_dir, ui),
+        Command::Destination(command) => command.run(state_dir, ui),
+        Command::Enrolment(command) => command.run(state_dir, ui),
+        Command::Roster(command) => command.run(state_dir, ui),
+        Command::Workstation(command) => command.run(state_dir, ui),
+        Command::Point(command) => command.run(state_dir, ui),
+        Command::Store(command) => command.run(state_dir, ui),
+        Command::Thinning(command) => command.run(state_dir, ui),
+        Command::Scrub(command) => command.run(state_dir, ui),
+        Command::Job(command) => command.run(state_dir, ui),
+        Command::Maintenance(command) => command.run(state_dir, ui),
+        Command::Mail(command) => command.run(state_dir, ui),
+        Command::Discovery(command) => command.run(state_dir, ui),
+        Command::Settings(command) => command.run(state_dir, ui),
+        Command::Audit(command) => command.run(state_dir, ui),
         Command::Help(command) => command.run(ui),
         Command::Completions(command) => command.run(ui),
         Command::Manual(command) => command.run(ui),

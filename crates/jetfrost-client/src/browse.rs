@@ -5,17 +5,17 @@ use std::collections::HashMap;
 
 use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::{StoreKeys, open_chunk, open_point};
-use jetfrost_image::format::{Content, EntryKind, PointBody, PointHead, exceptions_from_page};
+use jetfrost_image::format::{Content, PointBody, PointHead, exceptions_from_page};
 use jetfrost_image::tree::{ChunkSource, ReadError, expand_parts, find_entry, read_listing};
 use jetfrost_wire::workstation::{Point, PointKind};
 use jiff::civil;
 use jiff::tz::TimeZone;
 
 use crate::error::ClientError;
-use crate::home::Home;
-use crate::shelf::Shelf;
+use crate::state_dir::StateDir;
+use crate::store_source::StoreSource;
 
-pub use jetfrost_image::format::{Entry, Exception};
+pub use jetfrost_image::format::{Cause, Entry, EntryKind, Exception};
 
 type Result<T> = std::result::Result<T, ClientError>;
 
@@ -69,7 +69,7 @@ impl At {
 /// The recovery points of one image store.
 #[derive(Clone)]
 pub struct Browser {
-    pub(crate) shelf: Shelf,
+    pub(crate) source: StoreSource,
     pub(crate) keys: StoreKeys,
 }
 
@@ -83,14 +83,14 @@ pub struct OpenPoint {
 }
 
 impl Browser {
-    /// Looks as the workstation of this home.
+    /// Looks as the workstation of this state directory.
     ///
     /// # Errors
     /// [`ClientError::NotJoined`].
-    pub fn open(home: &Home) -> Result<Self> {
-        let (membership, api) = home.device_api()?;
-        let keys = home.keys(&membership)?;
-        Ok(Self { shelf: Shelf::Service { api, membership: Box::new(membership) }, keys })
+    pub fn open(state_dir: &StateDir) -> Result<Self> {
+        let (membership, api) = state_dir.device_api()?;
+        let keys = state_dir.keys(&membership)?;
+        Ok(Self { source: StoreSource::Service { api, membership: Box::new(membership) }, keys })
     }
 
     /// The points, latest first.
@@ -98,7 +98,7 @@ impl Browser {
     /// # Errors
     /// What the service said.
     pub fn points(&self) -> Result<Vec<Point>> {
-        self.shelf.points()
+        self.source.points()
     }
 
     /// Opens the point of this kind that is meant.
@@ -134,14 +134,14 @@ impl Browser {
     }
 
     fn open_point(&self, sequence: u64) -> Result<OpenPoint> {
-        let file = self.shelf.point(sequence)?;
+        let file = self.source.point(sequence)?;
         let body = open_point(&self.keys, &file)?;
         Ok(OpenPoint { head: file.head, body })
     }
 
     /// The chunks of the store, opened and checked.
-    pub(crate) fn source(&self) -> StoreSource<'_> {
-        StoreSource { browser: self, ahead: RefCell::default() }
+    pub(crate) fn source(&self) -> BrowserSource<'_> {
+        BrowserSource { browser: self, ahead: RefCell::default() }
     }
 
     /// What is at `path` in a point: the entries of a folder, or the one entry of anything else.
@@ -178,7 +178,7 @@ impl Browser {
     }
 }
 
-pub(crate) fn find(source: &StoreSource<'_>, point: &OpenPoint, path: &[u8]) -> Result<Option<Entry>> {
+pub(crate) fn find(source: &BrowserSource<'_>, point: &OpenPoint, path: &[u8]) -> Result<Option<Entry>> {
     find_entry(source, &point.body.root, path).map_err(|e| match e {
         ReadError::Source(error) => error,
         not_found @ ReadError::NotFound(_) => ClientError::NoPath(not_found.to_string()),
@@ -189,12 +189,12 @@ pub(crate) fn find(source: &StoreSource<'_>, point: &OpenPoint, path: &[u8]) -> 
 const MOST_AHEAD: usize = 256;
 
 /// Gives chunks of the store, opened and checked; can fetch some ahead in one call.
-pub(crate) struct StoreSource<'b> {
+pub(crate) struct BrowserSource<'b> {
     browser: &'b Browser,
     ahead: RefCell<HashMap<ChunkName, Vec<u8>>>,
 }
 
-impl StoreSource<'_> {
+impl BrowserSource<'_> {
     /// Fetches what the listings of these folders begin with, in one call, as far as there is room.
     pub(crate) fn fetch_ahead<'c>(&self, listings: impl Iterator<Item = &'c Content>) -> Result<()> {
         let room = MOST_AHEAD.saturating_sub(self.ahead.borrow().len());
@@ -204,7 +204,7 @@ impl StoreSource<'_> {
             return Ok(());
         }
         let browser = self.browser;
-        browser.shelf.fetch(&names, |i, sealed| {
+        browser.source.fetch(&names, |i, sealed| {
             // One that is damaged is reported when it is asked for.
             if let Some(content) = sealed.and_then(|sealed| open_chunk(&browser.keys, &names[i], sealed).ok()) {
                 self.ahead.borrow_mut().insert(names[i], content);
@@ -214,7 +214,7 @@ impl StoreSource<'_> {
     }
 }
 
-impl ChunkSource for StoreSource<'_> {
+impl ChunkSource for BrowserSource<'_> {
     type Error = ClientError;
 
     fn get(&self, name: &ChunkName) -> Result<Vec<u8>> {
@@ -223,7 +223,7 @@ impl ChunkSource for StoreSource<'_> {
         }
         let browser = self.browser;
         let mut content = None;
-        browser.shelf.fetch(&[*name], |_, sealed| {
+        browser.source.fetch(&[*name], |_, sealed| {
             content = Some(open_chunk(&browser.keys, name, sealed.ok_or(ClientError::Damaged)?)?);
             Ok(())
         })?;

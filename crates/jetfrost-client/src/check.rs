@@ -11,7 +11,7 @@ use jetfrost_image::tree::expand_parts;
 use crate::browse::{Browser, OpenPoint};
 use crate::error::ClientError;
 use crate::progress::Meter;
-use crate::through::{Met, go_through};
+use crate::walk_tree::{Met, go_through};
 
 type Result<T> = std::result::Result<T, ClientError>;
 
@@ -145,7 +145,7 @@ impl Check<'_> {
         if names.is_empty() {
             return Ok(());
         }
-        browser.shelf.fetch(&names, |i, sealed| {
+        browser.source.fetch(&names, |i, sealed| {
             meter.sent(sealed.as_ref().map_or(0, |sealed| sealed.len()) as u64);
             report.chunks += 1;
             match sealed.and_then(|sealed| opener.open(&names[i], sealed).ok().map(|content| content.len() as u64)) {

@@ -21,9 +21,9 @@ use jetfrost_wire::run::{Phase, Progress};
 use crate::browse::{Browser, OpenPoint};
 use crate::error::ClientError;
 use crate::progress::Meter;
-use crate::restore::{Draw, NotRestored, Rights, Trouble, Troubles, Wish, put_back};
+use crate::restore::{NotRestored, Rights, Sample, Trouble, Troubles, Wish, put_back};
 use crate::salvage::check_room;
-use crate::through::{Met, go_through};
+use crate::walk_tree::{Met, go_through};
 
 type Result<T> = std::result::Result<T, ClientError>;
 
@@ -62,9 +62,9 @@ pub struct DrillReport {
 pub fn drill(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<Meter>) -> Result<DrillReport> {
     let started = Instant::now();
     // What stands in the way before anything is brought back says nothing of the point, and is not put on record.
-    let can_be_drawn = drawn(browser, point, Draw::new([0; 32], 1.0, how.most), meter)?;
-    let draw = draw(can_be_drawn, how);
-    let (files, bytes) = drawn(browser, point, draw, meter)?;
+    let can_be_drawn = drawn(browser, point, Sample::new([0; 32], 1.0, how.most), meter)?;
+    let sample = sample(can_be_drawn, how);
+    let (files, bytes) = drawn(browser, point, sample, meter)?;
     // Empty files alone are brought back from nothing, and prove nothing, unless there are no others.
     if files == 0 || (bytes == 0 && point.head.bytes > 0) {
         return Err(ClientError::NothingDrawn);
@@ -72,8 +72,8 @@ pub fn drill(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<
     check_room(&how.scratch, bytes)?;
     meter.expect(files, bytes);
     let scope = if how.share == 100 { Scope::Everything } else { Scope::Selection };
-    let record = browser.shelf.begin_drill(point.head.sequence, scope, meter)?;
-    let result = rehearse(browser, point, &how.scratch, draw, meter);
+    let record = browser.source.begin_drill(point.head.sequence, scope, meter)?;
+    let result = rehearse(browser, point, &how.scratch, sample, meter);
     let progress = meter.progress();
     let ((compared_here, troubles), not_on_record) = record.end(result, progress, |(_, troubles)| troubles.len() as u64)?;
     // A drill that is not on record proves nothing to anybody.
@@ -87,7 +87,7 @@ fn rehearse(
     browser: &Browser,
     point: &OpenPoint,
     within: &Path,
-    draw: Draw,
+    sample: Sample,
     meter: &Arc<Meter>,
 ) -> Result<(u64, Vec<NotRestored>)> {
     let scratch = tempfile::Builder::new().prefix(".jetfrost-drill-").tempdir_in(within);
@@ -95,12 +95,12 @@ fn rehearse(
     meter.enter(Phase::Sending);
     let troubles = Troubles::default();
     let wish = Wish { paths: Vec::new(), into: scratch.path().into(), replace: false, rights: Rights::Keep };
-    put_back(browser, point, &wish, Some(draw), meter, &troubles)?;
+    put_back(browser, point, &wish, Some(sample), meter, &troubles)?;
     meter.enter(Phase::Comparing);
     let mut comparison =
         Comparison { browser, root: scratch.path(), told: troubles.paths(), troubles: &troubles, compared_here: 0 };
     go_through(browser, &point.body.root, meter, |met| match met {
-        Met::Entry(path, entry) if entry.kind != EntryKind::Directory && draw.takes(path, entry) => {
+        Met::Entry(path, entry) if entry.kind != EntryKind::Directory && sample.takes(path, entry) => {
             comparison.compare(path, entry)
         }
         // Damaged folders were told when they were to be brought back.
@@ -122,21 +122,21 @@ fn told(troubles: Vec<NotRestored>, root: &Path) -> Vec<NotRestored> {
 
 /// Draws among the files that can be drawn, of which there are so many with so many bytes: what is too large for a drill does
 /// not count, else a single large file would leave no share for the others.
-fn draw((files, bytes): (u64, u64), how: &Rehearsal) -> Draw {
+fn sample((files, bytes): (u64, u64), how: &Rehearsal) -> Sample {
     let seed = random_array(&crate::system_random());
     let share = f64::from(how.share) / 100.0;
     let at_least = AT_LEAST as f64 / files.max(1) as f64;
     let at_most = how.most as f64 / bytes.max(1) as f64;
-    Draw::new(seed, share.max(at_least).min(at_most), how.most)
+    Sample::new(seed, share.max(at_least).min(at_most), how.most)
 }
 
 /// Files that are drawn, and their bytes.
-fn drawn(browser: &Browser, point: &OpenPoint, draw: Draw, meter: &Meter) -> Result<(u64, u64)> {
+fn drawn(browser: &Browser, point: &OpenPoint, sample: Sample, meter: &Meter) -> Result<(u64, u64)> {
     let (mut files, mut bytes) = (0, 0);
     go_through(browser, &point.body.root, meter, |met| {
         if let Met::Entry(path, entry) = met
             && entry.kind == EntryKind::File
-            && draw.takes(path, entry)
+            && sample.takes(path, entry)
         {
             files += 1;
             bytes += entry.len();

@@ -13,7 +13,7 @@ use crate::api::Api;
 use crate::clock::unix_now;
 use crate::discovery::look;
 use crate::error::ClientError;
-use crate::home::{Home, Membership};
+use crate::state_dir::{Membership, StateDir};
 
 /// A service that is not where its code says is looked for so long.
 const LOOKING: Duration = Duration::from_secs(4);
@@ -86,7 +86,7 @@ pub fn find_service(invitation: &Invitation) -> Result<(Invitation, ServiceInfo)
 /// # Errors
 /// [`ClientError::AlreadyJoined`]; what the service said.
 pub fn join(
-    home: &Home,
+    state_dir: &StateDir,
     invitation: &Invitation,
     name: &str,
     ways: &FirstWays<'_>,
@@ -103,7 +103,7 @@ pub fn join(
     if let Some(office) = &ways.office_key {
         slots.push(wrap_for_office(store, &key, office, now, random)?);
     }
-    let membership = enrol(home, invitation, name, &StoreFile::new(store, now), &slots, &key)?;
+    let membership = enrol(state_dir, invitation, name, &StoreFile::new(store, now), &slots, &key)?;
     Ok(Joined { membership, recovery_key })
 }
 
@@ -112,26 +112,26 @@ pub fn join(
 /// # Errors
 /// As [`join`]; the service refuses unless the enrolment code says so.
 pub fn join_without_encryption(
-    home: &Home,
+    state_dir: &StateDir,
     invitation: &Invitation,
     name: &str,
     random: &dyn Random,
 ) -> Result<Membership, ClientError> {
     let (store, key, now) = (StoreId(random_array(random)), StoreKey::generate(random), unix_now());
     let slot = wrap_key(store, &key, Secret::None, ArgonCost::USUAL, now, random);
-    enrol(home, invitation, name, &StoreFile::open(store, now), &[slot], &key)
+    enrol(state_dir, invitation, name, &StoreFile::open(store, now), &[slot], &key)
 }
 
 fn enrol(
-    home: &Home,
+    state_dir: &StateDir,
     invitation: &Invitation,
     name: &str,
     store: &StoreFile,
     slots: &[Slot],
     key: &StoreKey,
 ) -> Result<Membership, ClientError> {
-    not_joined(home)?;
-    home.prove_writable()?;
+    not_joined(state_dir)?;
+    state_dir.prove_writable()?;
     let api = Api::new(&invitation.address, Some(&invitation.fingerprint_text()))?;
     let info: ServiceInfo = api.get("/service")?;
     let enrolled: Enrolled = api.post_patiently(
@@ -147,7 +147,7 @@ fn enrol(
         },
     )?;
     let membership = membership(invitation, info, enrolled);
-    home.keep_membership(&membership, key)?;
+    state_dir.keep_membership(&membership, key)?;
     Ok(membership)
 }
 
@@ -165,9 +165,9 @@ pub fn look_at_code(invitation: &Invitation) -> Result<CodeIsFor, ClientError> {
 ///
 /// # Errors
 /// [`ClientError::AlreadyJoined`]; what the service said.
-pub fn claim(home: &Home, invitation: &Invitation) -> Result<Membership, ClientError> {
-    not_joined(home)?;
-    home.prove_writable()?;
+pub fn claim(state_dir: &StateDir, invitation: &Invitation) -> Result<Membership, ClientError> {
+    not_joined(state_dir)?;
+    state_dir.prove_writable()?;
     let api = Api::new(&invitation.address, Some(&invitation.fingerprint_text()))?;
     let info: ServiceInfo = api.get("/service")?;
     let call = Claim {
@@ -177,7 +177,7 @@ pub fn claim(home: &Home, invitation: &Invitation) -> Result<Membership, ClientE
         disk_bytes: disk_bytes(),
     };
     let membership = membership(invitation, info, api.post_patiently("/enrolments/claim", &call)?);
-    home.keep_claimed(&membership)?;
+    state_dir.keep_claimed(&membership)?;
     Ok(membership)
 }
 
@@ -186,12 +186,12 @@ pub fn claim(home: &Home, invitation: &Invitation) -> Result<Membership, ClientE
 /// # Errors
 /// [`ClientError::OtherCertificate`] when it has not; [`ClientError::NotJoined`]; [`ClientError::Unexpected`] when the text is no
 /// whole fingerprint, or another service has this identity.
-pub fn accept_identity(home: &Home, fingerprint: &str) -> Result<Membership, ClientError> {
+pub fn accept_identity(state_dir: &StateDir, fingerprint: &str) -> Result<Membership, ClientError> {
     let fingerprint: String = fingerprint.to_lowercase().chars().filter(|c| !":- ".contains(*c)).collect();
     if fingerprint.len() != 64 {
         return Err(ClientError::Unexpected(format!("'{fingerprint}' is no fingerprint of 64 digits")));
     }
-    let known = home.membership()?;
+    let known = state_dir.membership()?;
     let info: ServiceInfo = Api::new(&known.address, Some(&fingerprint))?.get_once("/service")?;
     if info.id.0 != known.service {
         return Err(ClientError::Unexpected(format!(
@@ -200,12 +200,12 @@ pub fn accept_identity(home: &Home, fingerprint: &str) -> Result<Membership, Cli
         )));
     }
     let membership = Membership { fingerprint, ..known };
-    home.keep_claimed(&membership)?;
+    state_dir.keep_claimed(&membership)?;
     Ok(membership)
 }
 
-fn not_joined(home: &Home) -> Result<(), ClientError> {
-    match home.membership() {
+fn not_joined(state_dir: &StateDir) -> Result<(), ClientError> {
+    match state_dir.membership() {
         Ok(membership) => Err(ClientError::AlreadyJoined(membership.name)),
         Err(ClientError::NotJoined) => Ok(()),
         Err(e) => Err(e),

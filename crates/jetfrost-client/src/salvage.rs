@@ -20,9 +20,9 @@ use tempfile::TempDir;
 
 use crate::browse::{At, Browser};
 use crate::error::ClientError;
-use crate::home::Home;
 use crate::progress::Meter;
-use crate::shelf::{Shelf, StoreDirectory};
+use crate::state_dir::StateDir;
+use crate::store_source::{StoreDirectory, StoreSource};
 
 type Result<T> = std::result::Result<T, ClientError>;
 
@@ -67,9 +67,9 @@ impl FoundStore {
 
     /// Its key, if this machine is its workstation.
     #[must_use]
-    pub fn key_of(&self, home: &Home) -> Option<StoreKeys> {
-        let membership = home.membership().ok()?;
-        home.keys(&membership).ok().filter(|keys| keys.store == self.0.store.id())
+    pub fn key_of(&self, state_dir: &StateDir) -> Option<StoreKeys> {
+        let membership = state_dir.membership().ok()?;
+        state_dir.keys(&membership).ok().filter(|keys| keys.store == self.0.store.id())
     }
 
     /// Its key, by something that opens it.
@@ -87,7 +87,7 @@ impl FoundStore {
     /// Looks into it with its key.
     #[must_use]
     pub fn browse(self, keys: StoreKeys) -> Browser {
-        Browser { shelf: Shelf::Directory(self.0), keys }
+        Browser { source: StoreSource::Directory(self.0), keys }
     }
 }
 
@@ -413,6 +413,6 @@ fn lost_of(browser: &Browser, content: &Content) -> Result<u64> {
         }
         Ok(())
     })?;
-    let missing = browser.shelf.missing(&names)?;
+    let missing = browser.source.missing(&names)?;
     Ok(lost + lengths.iter().zip(missing).filter_map(|(len, missing)| missing.then_some(len)).sum::<u64>())
 }

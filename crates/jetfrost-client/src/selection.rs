@@ -313,13 +313,13 @@ mod tests {
     #[test]
     fn the_selection_of_an_earlier_version_is_read_and_written_under_todays_words() {
         let directory = tempfile::tempdir().expect("a directory");
-        let home = crate::home::Home::new(directory.path());
+        let state_dir = crate::state_dir::StateDir::new(directory.path());
         std::fs::write(directory.path().join("chosen.toml"), "folders = [\"/home/anna\"]\nskip = [\"*.tmp\"]\n")
             .expect("written");
-        let selection = home.selection().expect("read");
+        let selection = state_dir.selection().expect("read");
         assert_eq!((selection.folders.len(), selection.exclude.as_slice()), (1, ["*.tmp".to_owned()].as_slice()));
-        home.write_selection(&selection).expect("written");
-        assert_eq!(home.selection().expect("read"), selection);
+        state_dir.write_selection(&selection).expect("written");
+        assert_eq!(state_dir.selection().expect("read"), selection);
         let text = std::fs::read_to_string(directory.path().join("selection.toml")).expect("there");
         assert!(text.contains("exclude = "), "{text}");
     }

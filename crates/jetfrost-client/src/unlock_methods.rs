@@ -19,7 +19,7 @@ use jetfrost_wire::workstation::{NewSlot, Slots, UnlockMethod};
 use crate::api::Api;
 use crate::clock::unix_now;
 use crate::error::ClientError;
-use crate::home::{Home, Membership};
+use crate::state_dir::{Membership, StateDir};
 
 type Result<T> = std::result::Result<T, ClientError>;
 
@@ -44,8 +44,8 @@ pub fn measured_cost() -> ArgonCost {
 ///
 /// # Errors
 /// What the service said.
-pub fn unlock_methods(home: &Home) -> Result<Vec<UnlockMethod>> {
-    let (membership, api) = home.device_api()?;
+pub fn unlock_methods(state_dir: &StateDir) -> Result<Vec<UnlockMethod>> {
+    let (membership, api) = state_dir.device_api()?;
     api.list(&format!("/stores/{}/unlock-methods", membership.store))
 }
 
@@ -53,32 +53,32 @@ pub fn unlock_methods(home: &Home) -> Result<Vec<UnlockMethod>> {
 ///
 /// # Errors
 /// [`ClientError::WrongPassphrase`] when the secret opens none of the store's slots.
-pub fn unlock(home: &Home, secret: Secret<'_>) -> Result<bool> {
-    open(home, |slot| unwrap_key(slot, secret)).map(|(_, was_lost)| was_lost)
+pub fn unlock(state_dir: &StateDir, secret: Secret<'_>) -> Result<bool> {
+    open(state_dir, |slot| unwrap_key(slot, secret)).map(|(_, was_lost)| was_lost)
 }
 
 /// As [`unlock`], with the office key.
 ///
 /// # Errors
 /// [`ClientError::WrongPassphrase`] when the store was not entrusted to this office key.
-pub fn unlock_with_office_key(home: &Home, office: &OfficeKey) -> Result<bool> {
-    open(home, |slot| unwrap_with_office_key(slot, office)).map(|(_, was_lost)| was_lost)
+pub fn unlock_with_office_key(state_dir: &StateDir, office: &OfficeKey) -> Result<bool> {
+    open(state_dir, |slot| unwrap_with_office_key(slot, office)).map(|(_, was_lost)| was_lost)
 }
 
 /// The slot that a secret opens.
 ///
 /// # Errors
 /// [`ClientError::WrongPassphrase`] when it opens none.
-pub fn slot_of(home: &Home, secret: Secret<'_>) -> Result<SlotId> {
-    open(home, |slot| unwrap_key(slot, secret)).map(|(id, _)| id)
+pub fn slot_of(state_dir: &StateDir, secret: Secret<'_>) -> Result<SlotId> {
+    open(state_dir, |slot| unwrap_key(slot, secret)).map(|(id, _)| id)
 }
 
-fn open(home: &Home, open: impl Fn(&Slot) -> std::result::Result<StoreKey, OpenError>) -> Result<(SlotId, bool)> {
-    let (membership, api) = home.device_api()?;
+fn open(state_dir: &StateDir, open: impl Fn(&Slot) -> std::result::Result<StoreKey, OpenError>) -> Result<(SlotId, bool)> {
+    let (membership, api) = state_dir.device_api()?;
     let (slots, damaged) = slots(&api, &membership)?;
     for slot in slots {
         match open(&slot) {
-            Ok(key) => return Ok((slot.id, home.keep_key_if_lost(&membership, &key)?)),
+            Ok(key) => return Ok((slot.id, state_dir.keep_key_if_lost(&membership, &key)?)),
             // One that is damaged keeps nobody from the others.
             Err(OpenError::Format(_) | OpenError::WrongSecret) => {}
             Err(other) => return Err(other.into()),
@@ -111,14 +111,14 @@ pub(crate) fn check_guessing(slots: &[Slot]) -> Result<()> {
 /// # Errors
 /// [`ClientError::Passphrase`] when it is too short; what the service said.
 pub fn add_passphrase(
-    home: &Home,
+    state_dir: &StateDir,
     passphrase: &str,
     label: Option<String>,
     cost: ArgonCost,
     random: &dyn Random,
 ) -> Result<UnlockMethod> {
     crate::join::check_passphrase(passphrase)?;
-    add(home, |store, key| {
+    add(state_dir, |store, key| {
         let mut slot = wrap_key(store, key, Secret::Passphrase(passphrase), cost, unix_now(), random);
         slot.label = label;
         Ok(slot)
@@ -129,11 +129,11 @@ pub fn add_passphrase(
 ///
 /// # Errors
 /// What the service said.
-pub fn add_recovery_key(home: &Home, random: &dyn Random) -> Result<(RecoveryKey, UnlockMethod)> {
+pub fn add_recovery_key(state_dir: &StateDir, random: &dyn Random) -> Result<(RecoveryKey, UnlockMethod)> {
     let recovery = RecoveryKey(random_array(random));
     let wrap =
         |store, key: &StoreKey| Ok(wrap_key(store, key, Secret::RecoveryKey(&recovery), ArgonCost::USUAL, unix_now(), random));
-    let way = add(home, wrap)?;
+    let way = add(state_dir, wrap)?;
     Ok((recovery, way))
 }
 
@@ -151,14 +151,14 @@ pub fn office_key_of(info: &ServiceInfo) -> Result<Option<OfficePublicKey>> {
 ///
 /// # Errors
 /// What the service said.
-pub fn entrust(home: &Home, office: &OfficePublicKey, random: &dyn Random) -> Result<UnlockMethod> {
-    add(home, |store, key| Ok(wrap_for_office(store, key, office, unix_now(), random)?))
+pub fn entrust(state_dir: &StateDir, office: &OfficePublicKey, random: &dyn Random) -> Result<UnlockMethod> {
+    add(state_dir, |store, key| Ok(wrap_for_office(store, key, office, unix_now(), random)?))
 }
 
-fn add(home: &Home, wrap: impl FnOnce(StoreId, &StoreKey) -> Result<Slot>) -> Result<UnlockMethod> {
-    let (membership, api) = home.device_api()?;
+fn add(state_dir: &StateDir, wrap: impl FnOnce(StoreId, &StoreKey) -> Result<Slot>) -> Result<UnlockMethod> {
+    let (membership, api) = state_dir.device_api()?;
     let store = membership.store.parse().map_err(|_| ClientError::NotJoined)?;
-    let slot = wrap(store, &home.store_key()?)?;
+    let slot = wrap(store, &state_dir.store_key()?)?;
     api.post(&format!("/stores/{}/slots", membership.store), &NewSlot { slot: Binary(slot.to_bytes()) })
 }
 

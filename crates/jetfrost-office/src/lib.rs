@@ -2,16 +2,16 @@
 
 pub mod access;
 pub mod alerts;
+pub mod capacity;
 pub mod freshness;
+pub mod grants;
+pub mod login_backoff;
 pub mod names;
-pub mod openness;
 pub mod pace;
-pub mod patience;
 pub mod protected;
 pub mod protection;
 pub mod refusals;
 pub mod retention;
-pub mod room;
 pub mod roster;
 pub mod setup;
 pub mod sizing;

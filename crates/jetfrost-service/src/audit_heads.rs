@@ -167,7 +167,7 @@ pub(crate) fn append(destination: &Path, head: &Head) -> io::Result<()> {
 
 /// The files with heads, oldest first.
 fn files(destination: &Path) -> io::Result<Vec<PathBuf>> {
-    let directory = destination.join(crate::shelf::RECORDS);
+    let directory = destination.join(crate::media::RECORDS);
     let entries = match fs::read_dir(&directory) {
         Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
         entries => entries?,

@@ -13,24 +13,24 @@ mod events;
 mod hand_out;
 mod http;
 mod identity;
+mod lifecycle;
+mod mailer;
+mod media;
 mod operations;
-mod postman;
 mod records;
 mod records_backup;
 mod retention;
-mod running;
 mod secrets;
 mod services;
 mod shared;
-mod shelf;
 mod state_directory;
 mod storage;
 
 pub use certificate::{CertificateError, renew_identity, show_identity};
 pub use clock::{Clock, SteppedClock, SystemClock};
 pub use config::{Config, ConfigError, PartialConfig};
+pub use lifecycle::{Running, StartError, first_code};
 pub use records_backup::{RecoverError, Recovered, recover};
-pub use running::{Running, StartError, first_code};
 
 /// The OpenAPI document as JSON.
 #[must_use]

@@ -70,7 +70,7 @@ pub struct Recovered {
 
 /// Where a destination keeps what is of the service itself; made the first time. A link that leads elsewhere is not followed.
 pub(crate) fn records_directory(destination: &Path) -> io::Result<PathBuf> {
-    let directory = destination.join(crate::shelf::RECORDS);
+    let directory = destination.join(crate::media::RECORDS);
     match fs::create_dir(&directory) {
         Err(e) if e.kind() != io::ErrorKind::AlreadyExists => return Err(e),
         _ => {}
@@ -138,7 +138,7 @@ pub fn recover(
     if state.join(RECORDS).exists() {
         return Err(RecoverError::NotEmpty(state.into()));
     }
-    let directory = destination.join(crate::shelf::RECORDS);
+    let directory = destination.join(crate::media::RECORDS);
     let found = copies(&directory).ok().filter(|found| !found.is_empty());
     let found = found.ok_or_else(|| RecoverError::NoCopy(destination.into()))?;
     let bytes = fs::read(key_file).map_err(file(key_file))?;

@@ -7,10 +7,10 @@ use crate::audit_heads::HeadSigner;
 use crate::backups::Backups;
 use crate::events::Events;
 use crate::identity::Identity;
+use crate::media::Media;
 use crate::operations::Operations;
 use crate::retention::Retention;
 use crate::shared::Basis;
-use crate::shelf::Shelf;
 use crate::storage::Storage;
 
 /// All of them.
@@ -25,18 +25,18 @@ pub(crate) struct Services {
 
 impl Services {
     pub(crate) fn new(basis: &Basis, state_directory: PathBuf, heads: HeadSigner) -> Self {
-        let shelf = Arc::new(Shelf::new(basis.installation.service.clone()));
+        let media = Arc::new(Media::new(basis.installation.service.clone()));
         let identity = Arc::new(Identity::new(basis));
-        let storage = Arc::new(Storage::new(basis, Arc::clone(&shelf), state_directory, heads));
-        let retention = Arc::new(Retention::new(basis, Arc::clone(&shelf), Arc::clone(&identity), Arc::clone(&storage)));
+        let storage = Arc::new(Storage::new(basis, Arc::clone(&media), state_directory, heads));
+        let retention = Arc::new(Retention::new(basis, Arc::clone(&media), Arc::clone(&identity), Arc::clone(&storage)));
         let backups = Arc::new(Backups::new(
             basis,
-            Arc::clone(&shelf),
+            Arc::clone(&media),
             Arc::clone(&identity),
             Arc::clone(&storage),
             Arc::clone(&retention),
         ));
-        let operations = Operations::new(basis, shelf, Arc::clone(&identity), Arc::clone(&storage), Arc::clone(&retention));
+        let operations = Operations::new(basis, media, Arc::clone(&identity), Arc::clone(&storage), Arc::clone(&retention));
         Self { identity, storage, retention, backups, operations, events: basis.events.clone() }
     }
 }

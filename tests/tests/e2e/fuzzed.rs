@@ -7,9 +7,9 @@ use std::process::Command;
 
 use jetfrost_client::api::Api;
 use jetfrost_client::backup::{ReadBack, back_up};
-use jetfrost_client::home::Home;
 use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::progress::Meter;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_image::crypto::SystemRandom;
 use jetfrost_tests::network::{Networks, may_unshare};
 use jetfrost_tests::office::{PASSPHRASE, PASSWORD};
@@ -86,7 +86,7 @@ impl Fuzzed {
         let crew = NewGroup { name: "crew".into(), default_limit: None, default_quota: None };
         let crew: Group = api.post("/groups", &crew).expect("a group");
         let issued: IssuedCode = api.post("/enrolment-codes", &NewEnrolmentCode::new("anna")).expect("a code");
-        let home = Home::new(self.path("home"));
+        let home = StateDir::new(self.path("home"));
         let invitation = Invitation::parse(&issued.code).expect("a code");
         join(&home, &invitation, "knot", &FirstWays::passphrase(PASSPHRASE), &SystemRandom::default()).expect("joins");
         let mut selection = home.selection().expect("readable");
@@ -203,7 +203,7 @@ fn whatever_is_said_of_mail_no_call_fails_or_hangs_on_a_host_from_which_no_mail_
     let signed_in =
         host.jetfrost(&home, &["sign-in", &address, "--login", "ingrid", "--first", &code, "--fingerprint", &fingerprint]);
     assert!(signed_in.status.success(), "{}", String::from_utf8_lossy(&signed_in.stderr));
-    let (session, _) = Home::new(home).session_api().expect("signed in");
+    let (session, _) = StateDir::new(home).session_api().expect("signed in");
     fs::write(at("fuzzer.toml"), "").expect("written");
     let call = Call {
         address: &address,

@@ -85,7 +85,7 @@ fn groups_give_defaults_and_go_without_taking_their_accounts_along() {
     let member = NewAccount { groups: vec!["SURVEY".into(), "office".into()], ..NewAccount::new("tove", Role::Member) };
     let tove: Account = office.api.post("/accounts", &member).expect("added");
     assert_eq!((tove.quota, tove.groups.len()), (Some(9_000_000), 2));
-    let home = jetfrost_client::home::Home::new(office.path("tove-home"));
+    let home = jetfrost_client::state_dir::StateDir::new(office.path("tove-home"));
     let ways = jetfrost_client::join::FirstWays::passphrase("an image passphrase");
     jetfrost_client::join::join(&home, &office.code("tove"), "tern", &ways, &jetfrost_client::system_random()).expect("joins");
     let overview: Overview = office.api.get("/overview").expect("an overview");

@@ -7,9 +7,9 @@ use std::path::{Path, PathBuf};
 
 use jetfrost_client::api::Method;
 use jetfrost_client::browse::At;
-use jetfrost_client::home::Home;
 use jetfrost_client::join::{claim, look_at_code};
 use jetfrost_client::restore::{Rights, Wish};
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_client::unlock_methods::{new_office_key, unlock};
 use jetfrost_client::{ClientError, Secret, system_random};
 use jetfrost_image::format::ArgonCost;
@@ -236,7 +236,7 @@ fn a_destination_of_another_installation_is_adopted_from_its_disk_and_a_machine_
     let issued: IssuedCode = new.api.post("/enrolment-codes", &ask).expect("a code");
     let invitation = Invitation::parse(&issued.code).expect("a code");
     assert_eq!(look_at_code(&invitation).expect("known").claims.as_deref(), Some("knot"));
-    let home = Home::new(new.path("knot-home"));
+    let home = StateDir::new(new.path("knot-home"));
     claim(&home, &invitation).expect("claimed");
     assert!(matches!(unlock(&home, Secret::Passphrase("another one")), Err(ClientError::WrongPassphrase)));
     assert!(unlock(&home, Secret::Passphrase(PASSPHRASE)).expect("opened"), "the key was to come");

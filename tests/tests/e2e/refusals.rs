@@ -7,9 +7,9 @@ use std::process::Command;
 
 use jetfrost_client::api::Api;
 use jetfrost_client::browse::At;
-use jetfrost_client::home::Home;
 use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::restore::{Rights, Trouble, Wish};
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_client::unlock_methods::unlock;
 use jetfrost_client::{ClientError, Secret};
 use jetfrost_image::crypto::SystemRandom;
@@ -78,7 +78,7 @@ fn an_expired_or_cancelled_or_invented_code_makes_no_workstation() {
     office.destination("shelf");
     office.account("tove", Role::Member);
     let try_to_join = |invitation| {
-        join(&Home::new(office.path("new")), &invitation, "new", &FirstWays::passphrase(PASSPHRASE), &SystemRandom::default())
+        join(&StateDir::new(office.path("new")), &invitation, "new", &FirstWays::passphrase(PASSPHRASE), &SystemRandom::default())
             .map(drop)
     };
     let detail = |error: ClientError| match error {

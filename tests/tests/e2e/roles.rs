@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use jetfrost_client::api::Api;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_tests::office::{ADMINISTRATOR, Office, PASSWORD};
 use jetfrost_wire::people::{Account, Group, NewGroup, Role};
 use jetfrost_wire::run::RunBegun;
@@ -106,7 +106,7 @@ struct Offices {
     credentials: [Option<String>; 6],
 }
 
-fn credential(home: &Home) -> String {
+fn credential(home: &StateDir) -> String {
     home.membership().expect("joined").credential
 }
 

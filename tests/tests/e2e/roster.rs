@@ -3,8 +3,8 @@
 use std::fmt::Write;
 
 use jetfrost_client::api::Method;
-use jetfrost_client::home::Home;
 use jetfrost_client::join::{FirstWays, claim, find_service, join, join_without_encryption, look_at_code};
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_client::unlock_methods::unlock;
 use jetfrost_client::{ClientError, Secret};
 use jetfrost_image::crypto::SystemRandom;
@@ -37,8 +37,8 @@ fn refused(result: Result<impl Sized, ClientError>) -> String {
     }
 }
 
-fn joins(office: &Office, name: &str, code: &str) -> Home {
-    let home = Home::new(office.path(&format!("{name}-home")));
+fn joins(office: &Office, name: &str, code: &str) -> StateDir {
+    let home = StateDir::new(office.path(&format!("{name}-home")));
     let invitation = Invitation::parse(code).expect("a code");
     join(&home, &invitation, "whatever it is called", &FirstWays::passphrase(PASSPHRASE), &SystemRandom::default())
         .expect("joins");
@@ -173,7 +173,7 @@ fn a_machine_goes_without_encryption_only_where_its_code_and_its_destination_say
     let path = format!("/destinations/{}", shelf.id);
     let _: Destination = office.patch(&path, &change(EncryptionPolicy::Optional)).expect("changed");
 
-    let home = Home::new(office.path("open-home"));
+    let home = StateDir::new(office.path("open-home"));
     let invitation = office.code("anna");
     let refusal = join_without_encryption(&home, &invitation, "open", &SystemRandom::default());
     assert!(refused(refusal).contains("encrypted image stores only"), "a code that says nothing wants encryption");
@@ -230,7 +230,7 @@ fn after_a_dead_server_the_office_as_it_is_hands_every_machine_its_backups() {
     let again: RosterDone = new.api.post("/roster", &roster).expect("done");
     assert_eq!(again.steps, [], "its code waits");
 
-    let home = Home::new(new.path("knot-home"));
+    let home = StateDir::new(new.path("knot-home"));
     claim(&home, &Invitation::parse(&done.codes[0].code).expect("a code")).expect("claimed");
     assert!(unlock(&home, Secret::Passphrase(PASSPHRASE)).expect("opened"));
     let machine = Workstation { home, folder: station.folder.clone(), recovery_key: station.recovery_key.clone() };

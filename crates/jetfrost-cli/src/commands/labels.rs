@@ -1,5 +1,7 @@
 //! State names as a person reads them.
 
+use jetfrost_client::browse::{Cause, EntryKind};
+use jetfrost_client::restore::Trouble;
 use jetfrost_wire::access::Grants;
 use jetfrost_wire::destination::DestinationState;
 use jetfrost_wire::enrolment::CodeState;
@@ -7,19 +9,19 @@ use jetfrost_wire::retention::AtLimit;
 use jetfrost_wire::run::Outcome;
 use jetfrost_wire::workstation::{PointKind, UnlockMethodKind, WorkstationState};
 
-pub(super) fn outcome(outcome: Outcome) -> String {
+pub(crate) fn outcome(outcome: Outcome) -> String {
     outcome.word().replace('_', " ")
 }
 
 /// What a point of this kind counts.
-pub(super) fn noun(kind: PointKind) -> &'static str {
+pub(crate) fn noun(kind: PointKind) -> &'static str {
     match kind {
         PointKind::Files => "file",
         PointKind::Disk => "disk",
     }
 }
 
-pub(super) fn workstation(state: WorkstationState) -> &'static str {
+pub(crate) fn workstation(state: WorkstationState) -> &'static str {
     match state {
         WorkstationState::FirstPointAwaited => "first point awaited",
         WorkstationState::Current => "current",
@@ -29,7 +31,7 @@ pub(super) fn workstation(state: WorkstationState) -> &'static str {
     }
 }
 
-pub(super) fn destination(state: DestinationState) -> &'static str {
+pub(crate) fn destination(state: DestinationState) -> &'static str {
     match state {
         DestinationState::Ready => "ready",
         DestinationState::Full => "full",
@@ -41,7 +43,7 @@ pub(super) fn destination(state: DestinationState) -> &'static str {
 }
 
 /// Who has access to a destination.
-pub(super) fn grants(to: &Grants) -> String {
+pub(crate) fn grants(to: &Grants) -> String {
     if to.everybody {
         return "everybody".into();
     }
@@ -50,7 +52,7 @@ pub(super) fn grants(to: &Grants) -> String {
     if all.is_empty() { "nobody".into() } else { all.join(", ") }
 }
 
-pub(super) fn code(state: CodeState) -> &'static str {
+pub(crate) fn code(state: CodeState) -> &'static str {
     match state {
         CodeState::Unused => "unused",
         CodeState::Used => "used",
@@ -59,14 +61,14 @@ pub(super) fn code(state: CodeState) -> &'static str {
     }
 }
 
-pub(super) fn at_limit(at_limit: AtLimit) -> &'static str {
+pub(crate) fn at_limit(at_limit: AtLimit) -> &'static str {
     match at_limit {
         AtLimit::Stop => "backups stop",
         AtLimit::ExpireOldest => "the oldest points expire, once their protected time is over",
     }
 }
 
-pub(super) fn unlock_method(kind: UnlockMethodKind) -> &'static str {
+pub(crate) fn unlock_method(kind: UnlockMethodKind) -> &'static str {
     match kind {
         UnlockMethodKind::Passphrase => "passphrase",
         UnlockMethodKind::RecoveryKey => "recovery key",
@@ -75,8 +77,43 @@ pub(super) fn unlock_method(kind: UnlockMethodKind) -> &'static str {
     }
 }
 
+/// What made an exception of an entry, as in JSON.
+pub(crate) fn cause(cause: Cause) -> &'static str {
+    match cause {
+        Cause::ChangedWhileRead => "changed_while_read",
+        Cause::Unreadable => "unreadable",
+        Cause::Disappeared => "disappeared",
+    }
+}
+
+/// What an entry is, as in JSON.
+pub(crate) fn entry_kind(kind: EntryKind) -> &'static str {
+    match kind {
+        EntryKind::File => "file",
+        EntryKind::Directory => "directory",
+        EntryKind::Symlink => "symlink",
+        EntryKind::Fifo => "fifo",
+        EntryKind::CharDevice => "char_device",
+        EntryKind::BlockDevice => "block_device",
+        EntryKind::Socket => "socket",
+    }
+}
+
+/// Why something was not restored exactly, as in JSON.
+pub(crate) fn trouble(trouble: Trouble) -> &'static str {
+    match trouble {
+        Trouble::Exists => "exists",
+        Trouble::Damaged => "damaged",
+        Trouble::System => "system",
+        Trouble::Unsettled => "unsettled",
+        Trouble::NoRoom => "no_room",
+        Trouble::Unsupported => "unsupported",
+        Trouble::Differs => "differs",
+    }
+}
+
 /// With a capital first letter.
-pub(super) fn capital(text: &str) -> String {
+pub(crate) fn capital(text: &str) -> String {
     let mut chars = text.chars();
     chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
 }

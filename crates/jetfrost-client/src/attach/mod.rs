@@ -53,7 +53,7 @@ pub fn attach(
 ) -> Result<Progress> {
     let name = String::from_utf8_lossy(disk.path.rsplit(|byte| *byte == b'/').next().unwrap_or_default()).into_owned();
     let listener = Listener::open(listen)?;
-    let record = browser.shelf.begin_restore(point.head.sequence, Scope::Selection, meter)?;
+    let record = browser.source.begin_restore(point.head.sequence, Scope::Selection, meter)?;
     meter.enter(Phase::Sending);
     ready(&listener.address(&name)?);
     let result = listener.serve(&image, &name, meter);
@@ -99,7 +99,7 @@ impl Listener {
         let sessions = Arc::new(Sessions::default());
         let failed = || ClientError::file("listening on", "the address of the attached disk");
         while !meter.is_stopped() {
-            sessions.tidy(Instant::now());
+            sessions.compact(Instant::now());
             let somebody_waits = self.wait().map_err(failed())?;
             if !sessions.wait_for_room(LOOK_EVERY) {
                 if somebody_waits {

@@ -60,7 +60,7 @@ impl Sessions {
     }
 
     /// Closes who takes too long to say what it wants.
-    pub(super) fn tidy(&self, now: Instant) {
+    pub(super) fn compact(&self, now: Instant) {
         let open = self.lock();
         let dawdles =
             |one: &&Arc<Client>| !one.is_ready.load(Ordering::Relaxed) && now.saturating_duration_since(one.began) > HANDSHAKE;
@@ -109,9 +109,9 @@ mod tests {
     fn who_never_says_what_it_wants_is_closed_and_who_does_is_not() {
         let (sessions, now, closed, clients) = full();
         clients[3].is_ready();
-        sessions.tidy(now + HANDSHAKE);
+        sessions.compact(now + HANDSHAKE);
         assert_eq!(closed.load(Ordering::Relaxed), 0);
-        sessions.tidy(now + HANDSHAKE + Duration::from_millis(1));
+        sessions.compact(now + HANDSHAKE + Duration::from_millis(1));
         assert_eq!(closed.load(Ordering::Relaxed), MOST - 1);
     }
 

@@ -25,7 +25,7 @@ impl Carried {
         }
     }
 
-    /// Bytes of memory.
+    /// Bytes of cache.
     pub(super) fn room(&self) -> usize {
         match self {
             Self::Copied(bytes) => bytes.len(),
@@ -39,7 +39,7 @@ pub(super) struct Lent {
     /// Only taken when it goes back.
     buffer: Option<ChunkBuffer>,
     len: usize,
-    home: Sender<ChunkBuffer>,
+    returned: Sender<ChunkBuffer>,
 }
 
 impl Lent {
@@ -51,13 +51,13 @@ impl Lent {
 impl Drop for Lent {
     fn drop(&mut self) {
         // There is room for all of them. When nobody waits for it any more, it goes.
-        let _ = self.buffer.take().map(|buffer| self.home.try_send(buffer));
+        let _ = self.buffer.take().map(|buffer| self.returned.try_send(buffer));
     }
 }
 
 /// Lends buffers, a bounded number of them.
 pub(super) struct Buffers {
-    home: Sender<ChunkBuffer>,
+    returned: Sender<ChunkBuffer>,
     spare: Receiver<ChunkBuffer>,
     /// So many may still be made.
     unmade: usize,
@@ -67,8 +67,8 @@ impl Buffers {
     /// Buffers for so many threads that seal.
     pub(super) fn new(sealers: usize) -> Self {
         let unmade = BUFFERS + sealers;
-        let (home, spare) = bounded(unmade);
-        Self { home, spare, unmade }
+        let (returned, spare) = bounded(unmade);
+        Self { returned, spare, unmade }
     }
 
     /// Takes a buffer with the bytes of a chunk and leaves another in its place; waits for one to come back when there are no
@@ -76,7 +76,7 @@ impl Buffers {
     pub(super) fn lend(&mut self, buffer: &mut ChunkBuffer, len: usize) -> Carried {
         let other = self.spare.try_recv().ok().or_else(|| self.one_more()).or_else(|| self.spare.recv().ok());
         let lent = std::mem::replace(buffer, other.unwrap_or_default());
-        Carried::AsRead(Lent { buffer: Some(lent), len, home: self.home.clone() })
+        Carried::AsRead(Lent { buffer: Some(lent), len, returned: self.returned.clone() })
     }
 
     fn one_more(&mut self) -> Option<ChunkBuffer> {

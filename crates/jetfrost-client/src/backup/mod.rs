@@ -19,11 +19,11 @@ use reqwest::Method;
 
 use crate::api::Api;
 use crate::error::ClientError;
-use crate::home::{Home, Membership, Seen};
 use crate::join::host_name;
 use crate::progress::{Meter, Reporter};
-use crate::scan::{Counts, Kept, Memory, MemoryWriter, Reading, View, Walk, WalkResult, count, count_disks, forget};
+use crate::scan::{ChangeCache, ChangeCacheWriter, Counts, Kept, Reading, View, Walk, WalkResult, count, count_disks, forget};
 use crate::selection::{Patterns, Selection, SelectionTree};
+use crate::state_dir::{Membership, Seen, StateDir};
 
 mod carried;
 mod packing;
@@ -59,20 +59,20 @@ pub struct BackupReport {
 ///
 /// # Errors
 /// [`ClientError`] says what is in the way. What was sent is kept, and is not sent again.
-pub fn back_up(home: &Home, kind: PointKind, read_back: ReadBack, meter: &Arc<Meter>) -> Result<BackupReport> {
+pub fn back_up(state_dir: &StateDir, kind: PointKind, read_back: ReadBack, meter: &Arc<Meter>) -> Result<BackupReport> {
     let started = Instant::now();
-    let (membership, api) = home.device_api()?;
-    let keys = home.keys(&membership)?;
-    let selection = home.selection()?;
+    let (membership, api) = state_dir.device_api()?;
+    let keys = state_dir.keys(&membership)?;
+    let selection = state_dir.selection()?;
     if selection.of_kind(kind).is_empty() {
         return Err(ClientError::NothingIncluded);
     }
     let patterns = Patterns::compile(&selection.exclude)?;
-    let _lock = home.lock()?;
+    let _lock = state_dir.lock()?;
     let begin = BeginRun { kind, client_version: crate::VERSION.into() };
     let begun: RunBegun = api.post_patiently(&format!("/workstations/{}/runs", membership.workstation), &begin)?;
     let run = RunUnderway {
-        home,
+        state_dir,
         membership: &membership,
         api: &api,
         keys: &keys,
@@ -100,7 +100,7 @@ pub fn back_up(home: &Home, kind: PointKind, read_back: ReadBack, meter: &Arc<Me
 
 /// A run between its beginning and its commit.
 struct RunUnderway<'r> {
-    home: &'r Home,
+    state_dir: &'r StateDir,
     membership: &'r Membership,
     api: &'r Api,
     keys: &'r StoreKeys,
@@ -115,8 +115,8 @@ impl RunUnderway<'_> {
     /// A point that the service does not take as it is may rest on a memory that is wrong, or on needs of an earlier point that
     /// are damaged there: then everything is read again, in the same run, and the new point rests on nothing.
     fn again_if_not_believed(&self, patterns: &Patterns, error: ClientError) -> Result<BackupReport> {
-        let directory = self.home.memory_directory(self.kind)?;
-        if !error.is_not_believed() || !Memory::is_there(&directory) {
+        let directory = self.state_dir.memory_directory(self.kind)?;
+        if !error.is_not_believed() || !ChangeCache::is_there(&directory) {
             return Err(error);
         }
         forget(&directory).map_err(ClientError::file("removing", &directory))?;
@@ -127,20 +127,20 @@ impl RunUnderway<'_> {
     fn go(&self, patterns: &Patterns) -> Result<BackupReport> {
         let latest = self.authentic_latest()?;
         self.check_not_rolled_back(latest.as_ref())?;
-        let directory = self.home.memory_directory(self.kind)?;
+        let directory = self.state_dir.memory_directory(self.kind)?;
         let base = head(self.begun.latest_of_kind.as_ref())?;
-        let memory = base.and_then(|head| Memory::open(&directory, &self.membership.store, &head));
+        let cache = base.and_then(|head| ChangeCache::open(&directory, &self.membership.store, &head));
         let tree = SelectionTree::of(self.selection.of_kind(self.kind));
         let _reporter = self.report();
         // As much as the last time, unless something else was chosen since.
         let expected =
-            memory.as_ref().filter(|memory| memory.selection == self.selection_text()).map(|memory| (memory.files, memory.bytes));
+            cache.as_ref().filter(|cache| cache.selection == self.selection_text()).map(|cache| (cache.files, cache.bytes));
         self.meter.enter(Phase::Sending);
         let lost = self.lost()?;
-        let (base, base_needs, walk_memory) = match memory {
+        let (base, base_needs, walk_memory) = match cache {
             // So much is lost that nothing counts as there.
-            Some(memory) if self.begun.lost_more => (memory.sequence, memory.needs, None),
-            Some(memory) => (memory.sequence, memory.needs, Some(memory.walk)),
+            Some(cache) if self.begun.lost_more => (cache.sequence, cache.needs, None),
+            Some(cache) => (cache.sequence, cache.needs, Some(cache.walk)),
             None => (0, Vec::new(), None),
         };
         let base_needs = Arc::new(base_needs);
@@ -153,13 +153,14 @@ impl RunUnderway<'_> {
         };
         let mut pipeline =
             Pipeline::begin(self.api, &self.membership.store, self.keys, there, self.begun.store_is_empty, self.meter);
-        let writer = MemoryWriter::begin(&directory, self.begun.sequence).map_err(ClientError::file("writing", &directory))?;
+        let writer =
+            ChangeCacheWriter::begin(&directory, self.begun.sequence).map_err(ClientError::file("writing", &directory))?;
         let unmounted = self.selection.unmounted();
         let view = View {
             tree: &tree,
             patterns,
             unmounted: &unmounted,
-            own: self.home.directory().as_os_str().as_bytes(),
+            own: self.state_dir.directory().as_os_str().as_bytes(),
             reading: match self.kind {
                 PointKind::Files => Reading::Files,
                 PointKind::Disk => Reading::Disks,
@@ -225,7 +226,7 @@ impl RunUnderway<'_> {
     /// A service that does not show the point that this workstation made last was rolled back, or shows another history. One that
     /// says that this point is damaged or lost may go on: that is told, and is no success.
     fn check_not_rolled_back(&self, latest: Option<&PointHead>) -> Result<()> {
-        let seen = self.home.seen()?;
+        let seen = self.state_dir.seen()?;
         let shown = latest.map_or(0, |head| head.sequence);
         let is_another = latest.is_some_and(|head| head.sequence == seen.sequence && head.id.to_string() != seen.point);
         let is_older = shown < seen.sequence && !self.begun.damaged_points.contains(&seen.sequence);
@@ -267,7 +268,7 @@ impl RunUnderway<'_> {
         let committed: PointCommitted = self.api.post_patiently(&format!("/runs/{}/point", self.begun.run.id), &commit)?;
         let point = file.head.id.to_string();
         // The point is there; that this machine could not remember it must not be told as a failure of the backup.
-        let seen = self.home.keep_seen(&Seen { sequence: file.head.sequence, point: point.clone() });
+        let seen = self.state_dir.keep_seen(&Seen { sequence: file.head.sequence, point: point.clone() });
         let of = Kept {
             store: &self.membership.store,
             point: &point,
@@ -276,7 +277,7 @@ impl RunUnderway<'_> {
             selection: self.selection_text(),
         };
         let kept = walked.writer.keep(&of, &walked.needed);
-        let kept = kept.map_err(ClientError::file("writing", self.home.directory()));
+        let kept = kept.map_err(ClientError::file("writing", self.state_dir.directory()));
         Ok(BackupReport {
             damaged_points: self.begun.damaged_points.clone(),
             not_remembered: seen.and(kept).err(),

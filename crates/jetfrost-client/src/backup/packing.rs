@@ -34,17 +34,17 @@ struct Filling {
 #[derive(Clone)]
 pub(super) struct Outgoing {
     segments: Receiver<FinishedSegment>,
-    home: Sender<Vec<u8>>,
+    returned: Sender<Vec<u8>>,
 }
 
 /// Begins to pack segments of a store.
 pub(super) fn packing(store: StoreId) -> (Packing, Outgoing) {
     // There is room for all of them: nobody who passes one on waits here.
     let (segments, to_send) = bounded(BUFFERS);
-    let (home, spare) = bounded(BUFFERS);
+    let (returned, spare) = bounded(BUFFERS);
     let filling = Mutex::new(Filling { builder: None, unused: BUFFERS });
     let packing = Packing { store, filling, segments, spare, had_to_wait: AtomicBool::new(false) };
-    (packing, Outgoing { segments: to_send, home })
+    (packing, Outgoing { segments: to_send, returned })
 }
 
 impl Packing {
@@ -105,7 +105,7 @@ impl Outgoing {
         while let Ok(segment) = self.segments.recv() {
             let bytes = Bytes::from(segment.bytes);
             put(&segment.hash, &bytes)?;
-            let _ = self.home.send(emptied(bytes));
+            let _ = self.returned.send(emptied(bytes));
         }
         Ok(())
     }
@@ -168,7 +168,7 @@ mod tests {
                 std::thread::yield_now();
             }
             let taken = outgoing.segments.recv().expect("a full one");
-            outgoing.home.send(taken.bytes).expect("it is waited for");
+            outgoing.returned.send(taken.bytes).expect("it is waited for");
         });
         assert!(packing.has_time());
     }

@@ -168,7 +168,7 @@ impl DiskImage {
         let needed = wanted.len();
         wanted.extend(next.filter(|name| !self.kept().contains(name)));
         let mut opener = Opener::new(self.browser.keys.clone());
-        self.browser.shelf.fetch(&wanted, |i, sealed| {
+        self.browser.source.fetch(&wanted, |i, sealed| {
             let sealed = match sealed {
                 Some(sealed) => sealed,
                 None if i < needed => return Err(ClientError::Damaged),

@@ -84,7 +84,7 @@ pub fn restore_disk(
 ) -> Result<DiskReport> {
     let started = Instant::now();
     let onto = Opened::open(target, image.len())?;
-    let record = browser.shelf.begin_restore(point.head.sequence, Scope::Selection, meter)?;
+    let record = browser.source.begin_restore(point.head.sequence, Scope::Selection, meter)?;
     let result = onto.fill(browser, image, meter).and_then(|report| onto.finish(target).map(|()| report));
     let progress = meter.progress();
     let (report, not_on_record) = record.end(result, progress, |report| (report.damaged.len() + report.unsound.len()) as u64)?;
@@ -345,7 +345,7 @@ impl Worker<'_> {
         }
         let names: Vec<ChunkName> = wanted.iter().map(|(_, name, _)| *name).collect();
         let Self { browser, meter, onto, tally, opener } = self;
-        browser.shelf.fetch(&names, |i, sealed| {
+        browser.source.fetch(&names, |i, sealed| {
             let (offset, name, len) = &wanted[i];
             meter.sent(sealed.as_ref().map_or(0, |sealed| sealed.len()) as u64);
             let content = sealed.and_then(|sealed| opener.open(name, sealed).ok());

@@ -32,7 +32,7 @@ impl Worker<'_> {
 
     fn fetch(&mut self, batch: &Batch, opener: &mut Opener) -> Result<()> {
         let names: Vec<ChunkName> = batch.iter().map(|piece| piece.name).collect();
-        self.browser.shelf.fetch(&names, |i, sealed| {
+        self.browser.source.fetch(&names, |i, sealed| {
             self.writer.meter.sent(sealed.as_ref().map_or(0, |sealed| sealed.len()) as u64);
             let content = sealed.and_then(|sealed| opener.open(&batch[i].name, sealed).ok());
             self.writer.put(&batch[i], content);

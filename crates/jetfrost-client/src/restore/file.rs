@@ -14,7 +14,7 @@ use jetfrost_image::medium::PastCache;
 use nix::sys::statfs::{EXT4_SUPER_MAGIC, XFS_SUPER_MAGIC, statfs};
 use nix::unistd::{SysconfVar, sysconf};
 
-use super::put::{Bare, Dresser};
+use super::put::{Bare, MetadataApplier};
 use super::{Trouble, Troubles};
 use crate::progress::Meter;
 
@@ -87,11 +87,11 @@ impl FileJob {
     }
 
     /// Counts down; the last one finishes the file.
-    pub(super) fn piece_done(&self, dresser: &Dresser, troubles: &Troubles, meter: &Meter) {
+    pub(super) fn piece_done(&self, applier: &MetadataApplier, troubles: &Troubles, meter: &Meter) {
         if self.left.fetch_sub(1, Ordering::AcqRel) > 1 {
             return;
         }
-        if let Err(error) = self.finish(dresser) {
+        if let Err(error) = self.finish(applier) {
             self.fail();
             troubles.system(&self.path, &error);
         }
@@ -104,7 +104,7 @@ impl FileJob {
         meter.file_done();
     }
 
-    fn finish(&self, dresser: &Dresser) -> io::Result<()> {
+    fn finish(&self, applier: &MetadataApplier) -> io::Result<()> {
         if self.failed.load(Ordering::Acquire) {
             return Ok(());
         }
@@ -113,7 +113,7 @@ impl FileJob {
         if file.metadata()?.len() != self.entry.len() {
             file.set_len(self.entry.len())?;
         }
-        dresser.dress(&Bare::File(&file), &self.path, &self.entry);
+        applier.dress(&Bare::File(&file), &self.path, &self.entry);
         drop(file);
         drop(self.file.lock().unwrap_or_else(PoisonError::into_inner).take());
         fs::rename(&self.temporary, &self.path)?;
@@ -136,7 +136,7 @@ impl Drop for FileJob {
 pub(super) struct Writer<'w> {
     pub(super) meter: &'w Meter,
     troubles: &'w Troubles,
-    dresser: &'w Dresser,
+    applier: &'w MetadataApplier,
     past_cache: bool,
     stretch: Option<Stretch>,
 }
@@ -162,8 +162,8 @@ impl Stretch {
 }
 
 impl<'w> Writer<'w> {
-    pub(super) fn new(meter: &'w Meter, troubles: &'w Troubles, dresser: &'w Dresser, past_cache: bool) -> Self {
-        Self { meter, troubles, dresser, past_cache, stretch: None }
+    pub(super) fn new(meter: &'w Meter, troubles: &'w Troubles, applier: &'w MetadataApplier, past_cache: bool) -> Self {
+        Self { meter, troubles, applier, past_cache, stretch: None }
     }
 
     /// Puts a piece where it belongs; there is no content when it is damaged or missing.
@@ -184,7 +184,7 @@ impl<'w> Writer<'w> {
         }
         match &mut self.stretch {
             Some(stretch) => stretch.pieces += 1,
-            None => job.piece_done(self.dresser, self.troubles, self.meter),
+            None => job.piece_done(self.applier, self.troubles, self.meter),
         }
     }
 
@@ -218,7 +218,7 @@ impl<'w> Writer<'w> {
             job.fail_for(|path| self.troubles.system(path, &error));
         }
         drop(writing);
-        (0..pieces).for_each(|_| job.piece_done(self.dresser, self.troubles, self.meter));
+        (0..pieces).for_each(|_| job.piece_done(self.applier, self.troubles, self.meter));
     }
 }
 
@@ -255,15 +255,15 @@ mod tests {
         }
 
         fn put(&self, past_cache: bool, content_of: impl Fn(usize) -> Option<Vec<u8>>) {
-            let (meter, dresser) = (Meter::default(), Dresser::new(self.troubles.clone(), false));
-            let mut halves = [(); 2].map(|()| Writer::new(&meter, &self.troubles, &dresser, past_cache));
+            let (meter, applier) = (Meter::default(), MetadataApplier::new(self.troubles.clone(), false));
+            let mut halves = [(); 2].map(|()| Writer::new(&meter, &self.troubles, &applier, past_cache));
             for n in 0..PIECES {
                 // The halves meet within a page.
                 let (half, n) = (n % 2, n / 2 + n % 2 * PIECES / 2);
                 let piece = Piece { job: Arc::clone(&self.job), offset: (n * PIECE) as u64, name: ChunkName([0; 32]) };
                 halves[half].put(&piece, content_of(n).as_deref());
             }
-            self.job.piece_done(&dresser, &self.troubles, &meter);
+            self.job.piece_done(&applier, &self.troubles, &meter);
             assert!(!past_cache || !self.job.path.exists(), "nothing is in its place that is not written");
             halves.iter_mut().for_each(Writer::end_stretch);
         }

@@ -97,7 +97,7 @@ impl Journal {
     }
 
     /// Removes what was half-written in a folder that is gone through.
-    pub(super) fn tidy(&self, folder: &Path) {
+    pub(super) fn compact(&self, folder: &Path) {
         if self.file.is_none() {
             return;
         }
@@ -112,7 +112,7 @@ impl Journal {
     /// which need not let its owner write.
     pub(super) fn enter_again(&self, folder: &Path) -> io::Result<()> {
         fs::set_permissions(folder, Permissions::from_mode(0o700))?;
-        self.tidy(folder);
+        self.compact(folder);
         Ok(())
     }
 
@@ -201,7 +201,7 @@ mod tests {
         for name in [own.as_str(), &dead, ".jetfrost-notes", "letter.partial"] {
             fs::write(place.path().join(name), "x").expect("written");
         }
-        Journal::begin(place.path(), POINT).tidy(place.path());
+        Journal::begin(place.path(), POINT).compact(place.path());
         let mut left: Vec<String> = fs::read_dir(place.path())
             .expect("listed")
             .map(|entry| entry.expect("an entry").file_name().into_string().expect("text"))

@@ -8,24 +8,24 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use batch::Worker;
-pub(crate) use draw::Draw;
 use file::{Writer, gains_past_cache};
 use jetfrost_wire::restore::Scope;
 use jetfrost_wire::run::{Phase, Progress};
 use journal::Journal;
 use plan::Planner;
-use put::Dresser;
+use put::MetadataApplier;
+pub(crate) use sample::Sample;
 
 use crate::browse::{Browser, OpenPoint};
 use crate::error::ClientError;
 use crate::progress::Meter;
 
 mod batch;
-mod draw;
 mod file;
 mod journal;
 mod plan;
 mod put;
+mod sample;
 
 type Result<T> = std::result::Result<T, ClientError>;
 
@@ -150,7 +150,7 @@ pub fn restore(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Me
     let started = Instant::now();
     no_two_of_one_name(&wish.paths)?;
     let scope = if wish.paths.is_empty() { Scope::Everything } else { Scope::Selection };
-    let record = browser.shelf.begin_restore(point.head.sequence, scope, meter)?;
+    let record = browser.source.begin_restore(point.head.sequence, scope, meter)?;
     let troubles = Troubles::default();
     meter.enter(Phase::Sending);
     if scope == Scope::Everything {
@@ -185,30 +185,30 @@ pub(crate) struct LeftOut {
     rights: u64,
 }
 
-/// Plans, fetches and puts in place; of files only those that were drawn, if there is a draw.
+/// Plans, fetches and puts in place; of files only those that were drawn, if there is a sample.
 pub(crate) fn put_back(
     browser: &Browser,
     point: &OpenPoint,
     wish: &Wish,
-    draw: Option<Draw>,
+    sample: Option<Sample>,
     meter: &Arc<Meter>,
     troubles: &Troubles,
 ) -> Result<LeftOut> {
     std::fs::create_dir_all(&wish.into).map_err(ClientError::file("making", &wish.into))?;
-    let dresser = Dresser::new(troubles.clone(), wish.rights.are_left_out(&wish.into));
+    let applier = MetadataApplier::new(troubles.clone(), wish.rights.are_left_out(&wish.into));
     let journal = Journal::begin(&wish.into, point.head.id);
     let past_cache = gains_past_cache(&wish.into);
     let (batches, waiting) = crossbeam_channel::bounded(BATCHES);
     let (ended, rest) = std::thread::scope(|scope| {
         let workers: Vec<_> = (0..WORKERS)
             .map(|_| {
-                let writer = Writer::new(meter, troubles, &dresser, past_cache);
+                let writer = Writer::new(meter, troubles, &applier, past_cache);
                 let worker = Worker { browser, writer, batches: waiting.clone() };
                 scope.spawn(move || worker.run())
             })
             .collect();
         drop(waiting);
-        let mut planner = Planner::new(browser, wish, draw, meter, &dresser, journal, batches);
+        let mut planner = Planner::new(browser, wish, sample, meter, &applier, journal, batches);
         let planned = planner.plan(point).and_then(|()| planner.flush());
         let rest = planner.finish();
         // A worker's failure is the cause of the planner's.
@@ -217,13 +217,13 @@ pub(crate) fn put_back(
         (fetched.and(planned), rest)
     });
     match ended {
-        Ok(()) => rest.complete(browser, &dresser, troubles)?,
+        Ok(()) => rest.complete(browser, &applier, troubles)?,
         Err(cause) => {
-            rest.leave_unfinished(&dresser, meter.progress().files_done);
+            rest.leave_unfinished(&applier, meter.progress().files_done);
             return Err(cause);
         }
     }
-    Ok(dresser.left_out())
+    Ok(applier.left_out())
 }
 
 /// Batches that wait, and threads that fetch them.

@@ -17,9 +17,9 @@ use super::batch::Batch;
 use super::file::FileJob;
 use super::file::Piece;
 use super::journal::{Journal, partial_name};
-use super::put::{Bare, Dresser, make_special};
-use super::{Draw, Result, Trouble, Troubles, Wish};
-use crate::browse::{Browser, OpenPoint, StoreSource, find};
+use super::put::{Bare, MetadataApplier, make_special};
+use super::{Result, Sample, Trouble, Troubles, Wish};
+use crate::browse::{Browser, BrowserSource, OpenPoint, find};
 use crate::error::ClientError;
 use crate::progress::Meter;
 use crate::scan::MOST_VALUES;
@@ -32,12 +32,12 @@ const FOLDERS: usize = 128;
 
 /// Walks the point.
 pub(super) struct Planner<'p> {
-    source: Rc<StoreSource<'p>>,
+    source: Rc<BrowserSource<'p>>,
     wish: &'p Wish,
-    draw: Option<Draw>,
+    sample: Option<Sample>,
     meter: &'p Arc<Meter>,
     troubles: &'p Troubles,
-    dresser: &'p Dresser,
+    applier: &'p MetadataApplier,
     batches: Sender<Batch>,
     batch: Batch,
     batch_bytes: u64,
@@ -62,7 +62,7 @@ pub(super) struct Rest {
 
 impl Rest {
     /// Makes the links, then dresses the folders from the inside out, so that times stay as they were.
-    pub(super) fn complete(self, browser: &Browser, dresser: &Dresser, troubles: &Troubles) -> Result<()> {
+    pub(super) fn complete(self, browser: &Browser, applier: &MetadataApplier, troubles: &Troubles) -> Result<()> {
         for (path, first) in &self.links {
             if let Err(error) = fs::hard_link(first, path) {
                 troubles.add(path, Trouble::System, format!("the link to {} could not be made: {error}", first.display()));
@@ -71,7 +71,7 @@ impl Rest {
         let source = browser.source();
         for (path, mut entry) in self.folders.into_iter().rev() {
             load_attributes(&source, &mut entry, &path, troubles)?;
-            dresser.dress(&Bare::Path(&path), &path, &entry);
+            applier.dress(&Bare::Path(&path), &path, &entry);
         }
         self.journal.end();
         Ok(())
@@ -79,10 +79,10 @@ impl Rest {
 
     /// The restore did not come to its end: gives the folders what can be given without the service, so that nothing stays closed.
     /// The journal stays, and the next restore goes on; if nothing was put in place there is nothing to go on with.
-    pub(super) fn leave_unfinished(self, dresser: &Dresser, put_in_place: u64) {
+    pub(super) fn leave_unfinished(self, applier: &MetadataApplier, put_in_place: u64) {
         let is_untouched = self.folders.is_empty() && put_in_place == 0;
         for (path, entry) in self.folders.into_iter().rev() {
-            dresser.dress(&Bare::Path(&path), &path, &entry);
+            applier.dress(&Bare::Path(&path), &path, &entry);
         }
         if is_untouched {
             self.journal.end_if_new();
@@ -94,21 +94,21 @@ impl<'p> Planner<'p> {
     pub(super) fn new(
         browser: &'p Browser,
         wish: &'p Wish,
-        draw: Option<Draw>,
+        sample: Option<Sample>,
         meter: &'p Arc<Meter>,
-        dresser: &'p Dresser,
+        applier: &'p MetadataApplier,
         journal: Journal,
         batches: Sender<Batch>,
     ) -> Self {
-        journal.tidy(&wish.into);
+        journal.compact(&wish.into);
         Self {
             journal,
             source: Rc::new(browser.source()),
             wish,
-            draw,
+            sample,
             meter,
-            troubles: dresser.troubles(),
-            dresser,
+            troubles: applier.troubles(),
+            applier,
             batches,
             batch: Batch::new(),
             batch_bytes: 0,
@@ -230,7 +230,7 @@ impl<'p> Planner<'p> {
 
     fn leaf(&mut self, mut entry: Entry, target: &Path) -> Result<()> {
         let within = target.strip_prefix(&self.wish.into).unwrap_or(target).as_os_str().as_bytes();
-        if self.draw.is_some_and(|draw| !draw.takes(within, &entry)) {
+        if self.sample.is_some_and(|sample| !sample.takes(within, &entry)) {
             return Ok(());
         }
         if let Ok(there) = fs::symlink_metadata(target)
@@ -267,12 +267,12 @@ impl<'p> Planner<'p> {
     }
 
     fn special(&mut self, entry: &Entry, target: &Path) {
-        if self.dresser.leaves_out(entry.kind) {
+        if self.applier.leaves_out(entry.kind) {
             return;
         }
         let temporary = self.temporary(target);
         let made = make_special(&temporary, entry).and_then(|()| {
-            self.dresser.dress(&Bare::Path(&temporary), target, entry);
+            self.applier.dress(&Bare::Path(&temporary), target, entry);
             fs::rename(&temporary, target)
         });
         if let Err(error) = made {
@@ -305,7 +305,7 @@ impl<'p> Planner<'p> {
             }
             other => other?,
         }
-        job.piece_done(self.dresser, self.troubles, self.meter);
+        job.piece_done(self.applier, self.troubles, self.meter);
         Ok(())
     }
 
@@ -317,7 +317,7 @@ impl<'p> Planner<'p> {
 }
 
 /// Brings the values of large attributes into the entry. Returns their bytes.
-fn load_attributes(source: &StoreSource<'_>, entry: &mut Entry, target: &Path, troubles: &Troubles) -> Result<u64> {
+fn load_attributes(source: &BrowserSource<'_>, entry: &mut Entry, target: &Path, troubles: &Troubles) -> Result<u64> {
     let mut bytes = 0;
     for LargeAttribute { name, value } in entry.large_xattrs.take().unwrap_or_default() {
         let shown = String::from_utf8_lossy(&name).into_owned();

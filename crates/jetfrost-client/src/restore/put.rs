@@ -63,7 +63,7 @@ impl Bare<'_> {
 }
 
 /// Gives restored files everything but their content.
-pub(super) struct Dresser {
+pub(super) struct MetadataApplier {
     is_root: bool,
     owners_left: AtomicBool,
     leaves_out_rights: bool,
@@ -73,7 +73,7 @@ pub(super) struct Dresser {
     troubles: Troubles,
 }
 
-impl Dresser {
+impl MetadataApplier {
     pub(super) fn new(troubles: Troubles, leaves_out_rights: bool) -> Self {
         Self {
             is_root: nix::unistd::geteuid().is_root(),

@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use jetfrost_image::format::EntryKind;
 
-use super::look::{Sight, View};
+use super::dir_reader::{DirEntry, View};
 use crate::progress::Meter;
 
 /// Counts files and their bytes; `None` when it was ended by `enough` or by who stops the run. What cannot be read is not
@@ -16,8 +16,8 @@ use crate::progress::Meter;
 pub(crate) fn count(view: View<'_>, meter: &Meter, enough: &AtomicBool) -> Option<(u64, u64)> {
     let (mut files, mut bytes) = (0, 0);
     let mut is_whole = true;
-    let _ = view.look(&mut |sight| {
-        if let Sight::Leaf(seen, EntryKind::File) = sight {
+    let _ = view.look(&mut |entry_seen| {
+        if let DirEntry::Leaf(seen, EntryKind::File) = entry_seen {
             files += 1;
             bytes += seen.stat.st_size.cast_unsigned();
         }

@@ -1,13 +1,13 @@
 //! Walking the file system and turning it into a tree.
 
 mod attributes;
+mod change_cache;
 mod count;
+mod dir_reader;
 mod directory;
 mod extents;
 mod facts;
 mod file;
-mod look;
-mod memory;
 mod mounted;
 #[cfg(test)]
 mod testing;
@@ -16,10 +16,10 @@ mod walk;
 use jetfrost_image::format::{Cause, Exception};
 
 pub(crate) use attributes::MOST_VALUES;
+pub(crate) use change_cache::{ChangeCache, ChangeCacheWriter, Kept, forget};
 pub(crate) use count::{count, count_disks};
+pub(crate) use dir_reader::{Reading, View};
 pub(crate) use extents::is_zero;
-pub(crate) use look::{Reading, View};
-pub(crate) use memory::{Kept, Memory, MemoryWriter, forget};
 pub(crate) use walk::{Walk, WalkResult};
 
 /// What a walk counted.

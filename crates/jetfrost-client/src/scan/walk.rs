@@ -14,12 +14,12 @@ use nix::errno::Errno;
 use nix::sys::stat::{FileStat, fstat};
 
 use super::attributes::{self, Attributes, attributes_at, attributes_of_directory};
+use super::change_cache::{ChangeCacheWriter, Remembered, WalkReader};
+use super::dir_reader::{DEEPEST, DirEntry, Inside, Reading, Seen, Sights, View, look_ahead};
 use super::directory::{link_target, open_disk};
 use super::extents::{DiskRead, Extents, Held, read_extents};
 use super::facts::{Links, Owners, Stamp, entry};
 use super::file::{ReadFailure, read_file};
-use super::look::{DEEPEST, Inside, Reading, Seen, Sight, Sights, View, look_ahead};
-use super::memory::{MemoryWriter, Remembered, WalkReader};
 use super::mounted::is_mounted_for_writing;
 use super::{Counts, Exceptions};
 use crate::error::ClientError;
@@ -32,10 +32,10 @@ pub(crate) struct Walk<'w, S> {
     keys: &'w StoreKeys,
     view: View<'w>,
     sink: Noting<'w, S>,
-    memory: Option<WalkReader>,
+    cache: Option<WalkReader>,
     /// Chunks that the service lost: what they belong to is read again, though it did not change.
     lost: HashSet<ChunkName>,
-    writer: MemoryWriter,
+    writer: ChangeCacheWriter,
     meter: Arc<Meter>,
     chunker: Chunker,
     owners: Owners,
@@ -52,7 +52,7 @@ pub(crate) struct WalkResult {
     pub(crate) exceptions: Exceptions,
     /// Names of all chunks behind the root, in no order, some more than once.
     pub(crate) needed: Vec<ChunkName>,
-    pub(crate) writer: MemoryWriter,
+    pub(crate) writer: ChangeCacheWriter,
 }
 
 /// What came of reading something's content.
@@ -99,15 +99,15 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         keys: &'w StoreKeys,
         view: View<'w>,
         sink: &'w mut S,
-        memory: Option<WalkReader>,
-        writer: MemoryWriter,
+        cache: Option<WalkReader>,
+        writer: ChangeCacheWriter,
         meter: Arc<Meter>,
     ) -> Self {
         Self {
             keys,
             view,
             sink: Noting::new(sink),
-            memory,
+            cache,
             lost: HashSet::new(),
             writer,
             meter,
@@ -143,35 +143,41 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
                 return Err(ClientError::Stopped);
             }
             match sights.next() {
-                Some(Sight::Leave) => break,
-                Some(sight) => self.sight(folder, sight, sights, &mut listing)?,
+                Some(DirEntry::Leave) => break,
+                Some(entry_seen) => self.entry_seen(folder, entry_seen, sights, &mut listing)?,
                 None => return Err(ClientError::Unexpected("the thread that looks ahead ended too early".into())),
             }
         }
-        if let Some(memory) = &mut self.memory
-            && memory.leave().is_err()
+        if let Some(cache) = &mut self.cache
+            && cache.leave().is_err()
         {
-            self.memory = None;
+            self.cache = None;
         }
-        self.remember(MemoryWriter::leave)?;
+        self.remember(ChangeCacheWriter::leave)?;
         listing.finish(self.keys, &mut self.sink)
     }
 
     /// Takes what was seen into the listing of the folder it is in.
-    fn sight(&mut self, parent: &OwnedFd, sight: Sight, sights: &mut Sights, listing: &mut ListingWriter) -> Result<()> {
-        match sight {
-            Sight::Leaf(seen, kind) => self.at(&seen.name, |walk| {
+    fn entry_seen(
+        &mut self,
+        parent: &OwnedFd,
+        entry_seen: DirEntry,
+        sights: &mut Sights,
+        listing: &mut ListingWriter,
+    ) -> Result<()> {
+        match entry_seen {
+            DirEntry::Leaf(seen, kind) => self.at(&seen.name, |walk| {
                 let Some(entry) = walk.leaf(parent, &seen, kind)? else { return Ok(()) };
                 listing.push_encoded(walk.keys, &mut walk.sink, &seen.name, &entry)
             })?,
-            Sight::Folder(seen, inside) => self.at(&seen.name, |walk| {
+            DirEntry::Folder(seen, inside) => self.at(&seen.name, |walk| {
                 let entry = walk.folder(parent, &seen, inside, sights)?;
                 listing.push_encoded(walk.keys, &mut walk.sink, &seen.name, &entry)
             })?,
-            Sight::Unseen(name, error) => self.at(&name, |walk| walk.exceptions.failed(&walk.path, error)),
-            Sight::Unfit(name, why) => self.at(&name, |walk| walk.exceptions.add(Cause::Unreadable, &walk.path, why)),
-            Sight::LeftOut => self.counts.skipped += 1,
-            Sight::Leave => {}
+            DirEntry::Unseen(name, error) => self.at(&name, |walk| walk.exceptions.failed(&walk.path, error)),
+            DirEntry::Unfit(name, why) => self.at(&name, |walk| walk.exceptions.add(Cause::Unreadable, &walk.path, why)),
+            DirEntry::LeftOut => self.counts.skipped += 1,
+            DirEntry::Leave => {}
         }
         Ok(())
     }
@@ -217,12 +223,12 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
 
     fn inside(&mut self, folder: &OwnedFd, name: &[u8], sights: &mut Sights) -> Result<Content> {
         self.remember(|writer| writer.enter(name))?;
-        // A folder that is not remembered is walked without memory, and the memory waits where it is.
-        let known = self.remembered(|memory| memory.enter(name)).unwrap_or(false);
-        let waiting = if known { None } else { self.memory.take() };
+        // A folder that is not remembered is walked without the cache, and the cache waits where it is.
+        let known = self.remembered(|cache| cache.enter(name)).unwrap_or(false);
+        let waiting = if known { None } else { self.cache.take() };
         let result = self.listing(folder, sights);
         if !known {
-            self.memory = waiting;
+            self.cache = waiting;
         }
         result
     }
@@ -230,7 +236,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     /// The encoded entry of what is no folder; `None` when it could not be read.
     fn leaf(&mut self, parent: &OwnedFd, seen: &Seen, kind: EntryKind) -> Result<Option<Vec<u8>>> {
         let Seen { name, stat } = seen;
-        let known = self.remembered(|memory| memory.leaf(name)).flatten();
+        let known = self.remembered(|cache| cache.leaf(name)).flatten();
         let is_whole = |known: &Remembered| self.lost.is_empty() || known.names.iter().all(|name| !self.lost.contains(name));
         let is_unchanged = known.as_ref().is_some_and(|known| known.stamp == Stamp::of(stat) && is_whole(known));
         let present = match known {
@@ -413,17 +419,17 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         Ok(())
     }
 
-    /// Asks the memory. One that turns out to be damaged is not asked again: what it says from there on is not known to be so.
+    /// Asks the cache. One that turns out to be damaged is not asked again: what it says from there on is not known to be so.
     fn remembered<T>(&mut self, ask: impl FnOnce(&mut WalkReader) -> std::io::Result<T>) -> Option<T> {
-        let answer = ask(self.memory.as_mut()?);
+        let answer = ask(self.cache.as_mut()?);
         if answer.is_err() {
-            self.memory = None;
+            self.cache = None;
         }
         answer.ok()
     }
 
-    fn remember(&mut self, write: impl FnOnce(&mut MemoryWriter) -> std::io::Result<()>) -> Result<()> {
-        write(&mut self.writer).map_err(ClientError::file("writing", "the memory of this walk"))
+    fn remember(&mut self, write: impl FnOnce(&mut ChangeCacheWriter) -> std::io::Result<()>) -> Result<()> {
+        write(&mut self.writer).map_err(ClientError::file("writing", "the change cache of this walk"))
     }
 }
 

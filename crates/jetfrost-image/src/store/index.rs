@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::needs::Band;
 use super::run::{Bucket, Run, merge, write_run};
 use super::used::occupied;
-use super::{Result, StoreError, medium, names, segment_lengths};
+use super::{Result, StoreError, layout, medium, segment_lengths};
 use crate::format::{FormatError, IndexEntry, SegmentEntry, read_footer};
 use crate::id::{ChunkName, SegmentHash, StoreId};
 use crate::medium::Medium;
@@ -202,7 +202,7 @@ impl Index {
     /// The entries of a segment, read from its end.
     pub(super) fn footer(&self, hash: &SegmentHash) -> Result<Vec<SegmentEntry>> {
         let failed = medium("reading a segment's footer");
-        let file = self.on.open(&names::segment(hash)).map_err(&failed)?;
+        let file = self.on.open(&layout::segment(hash)).map_err(&failed)?;
         read_footer(self.store, file.len(), |offset, n| {
             let mut bytes = vec![0; n];
             file.read_exact_at(&mut bytes, offset).map_err(&failed)?;
@@ -273,13 +273,13 @@ impl LookUps<'_> {
 fn usable_runs(on: &Arc<dyn Medium>, store: StoreId, there: &HashSet<SegmentHash>) -> Result<(Vec<Run>, HashSet<SegmentHash>)> {
     let failed = medium("opening the index");
     let mut found = Vec::new();
-    for listed in on.list(names::INDEX).map_err(&failed)?.iter().filter(|l| l.name.ends_with(names::RUN_SUFFIX)) {
+    for listed in on.list(layout::INDEX).map_err(&failed)?.iter().filter(|l| l.name.ends_with(layout::RUN_SUFFIX)) {
         match Run::open(&**on, store, &listed.name) {
             Ok(opened) => found.push(opened),
             Err(StoreError::Format(FormatError::UnknownVersion { what, found })) => {
                 return Err(FormatError::UnknownVersion { what, found }.into());
             }
-            Err(StoreError::Format(_)) => on.remove(&format!("{}/{}", names::INDEX, listed.name)).map_err(&failed)?,
+            Err(StoreError::Format(_)) => on.remove(&format!("{}/{}", layout::INDEX, listed.name)).map_err(&failed)?,
             Err(e) => return Err(e),
         }
     }
@@ -309,7 +309,7 @@ mod tests {
     /// An index of 130 segments, most of them in two runs and the latest in memory; one of either is gone again.
     fn index() -> Index {
         let on: Arc<dyn Medium> = Arc::new(MemoryMedium::default());
-        for directory in [names::INDEX, names::SEGMENTS, crate::medium::STAGING] {
+        for directory in [layout::INDEX, layout::SEGMENTS, crate::medium::STAGING] {
             on.make_directory(directory).expect("made");
         }
         let mut index = Index::open(on, StoreId([7; 16])).expect("opened");

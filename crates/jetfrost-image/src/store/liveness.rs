@@ -7,7 +7,7 @@ use std::sync::PoisonError;
 use super::index::Place;
 use super::needs::{Count, Descent, Event, NeedsFiles};
 use super::used::occupied;
-use super::{Result, Store, StoreError, medium, names};
+use super::{Result, Store, StoreError, layout, medium};
 use crate::format::stored_len;
 use crate::id::ChunkName;
 
@@ -99,8 +99,8 @@ impl Store {
 impl Store {
     /// Bytes that a point's file and its receipt occupy.
     fn room_of_point(&self, sequence: u64) -> Result<u64> {
-        let point = format!("{}/{}", names::POINTS, names::point(sequence));
-        let receipt = format!("{}/{}", names::RECEIPTS, names::receipt(sequence));
+        let point = format!("{}/{}", layout::POINTS, layout::point(sequence));
+        let receipt = format!("{}/{}", layout::RECEIPTS, layout::receipt(sequence));
         let mut room = 0;
         for path in [point, receipt] {
             match self.medium.open(&path) {

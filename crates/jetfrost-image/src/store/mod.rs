@@ -1,17 +1,17 @@
 //! An image store as the service keeps it: segments, index, needs and points, without any key.
 
+mod compact;
+mod in_flight;
 mod index;
-mod intake;
+mod layout;
 mod liveness;
-mod names;
 mod needs;
-mod promises;
 mod reader;
 mod receipts;
 mod run;
 mod salvage;
 mod scrub;
-mod tidy;
+mod upload;
 mod used;
 
 #[cfg(test)]
@@ -22,19 +22,19 @@ use std::io;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 
-pub use intake::{NeedsIntake, SegmentIntake};
+pub use compact::{Compacted, Compaction, GoOn, Headway};
 pub use liveness::Freed;
 pub use reader::ChunkReader;
 pub use salvage::{Mended, Rebuilt, describe_again, mend};
 pub use scrub::{Finding, Lost, Scrubbed, Wrong};
-pub use tidy::{GoOn, Headway, Tidied, Tidying};
+pub use upload::{NeedsUpload, SegmentUpload};
 
 use crate::format::{FormatError, NeedsScanner, NeedsSummary, PointFile, PointHead, Receipt, Slot, SlotKind, StoreFile};
 use crate::id::{ChunkName, SegmentHash, SlotId, StoreId};
 use crate::medium::{Medium, STAGING, publish_bytes, read_whole};
+use in_flight::InFlight;
 use index::Index;
 use needs::check_sum;
-use promises::Promises;
 use used::{Used, occupied};
 
 /// Small files are not read beyond this: `store.cbor`, slots.
@@ -161,7 +161,7 @@ pub struct Store {
     /// is given twice.
     highest: AtomicU64,
     used: Used,
-    promises: Mutex<Promises>,
+    in_flight: Mutex<InFlight>,
     /// Held by work that removes something: one at a time.
     upkeep: Mutex<()>,
     /// Held while a segment gets its name, by the first byte of that: the same one cannot be counted twice.
@@ -174,13 +174,13 @@ impl Store {
     /// # Errors
     /// [`StoreError::StoreExists`]; [`StoreError::Medium`].
     pub fn create(on: Arc<dyn Medium>, file: &StoreFile) -> Result<Self> {
-        if on.open(names::STORE_FILE).is_ok() {
+        if on.open(layout::STORE_FILE).is_ok() {
             return Err(StoreError::StoreExists);
         }
-        for directory in names::DIRECTORIES {
+        for directory in layout::DIRECTORIES {
             on.make_directory(directory).map_err(medium("making the store's directories"))?;
         }
-        publish_bytes(&on, "", names::STORE_FILE, &file.to_bytes()).map_err(medium("writing the store's description"))?;
+        publish_bytes(&on, "", layout::STORE_FILE, &file.to_bytes()).map_err(medium("writing the store's description"))?;
         Self::open(on)
     }
 
@@ -189,13 +189,13 @@ impl Store {
     /// # Errors
     /// [`StoreError::NoStore`]; [`StoreError::Format`] for one of a later version; [`StoreError::Medium`].
     pub fn open(on: Arc<dyn Medium>) -> Result<Self> {
-        let bytes = read_whole(&*on, names::STORE_FILE, MAX_SMALL).map_err(|e| match e.kind() {
+        let bytes = read_whole(&*on, layout::STORE_FILE, MAX_SMALL).map_err(|e| match e.kind() {
             io::ErrorKind::NotFound => StoreError::NoStore,
             _ => medium("reading the store's description")(e),
         })?;
         let id = StoreFile::from_bytes(&bytes)?.store;
         // A crash while the store was made may have left fewer.
-        for directory in names::DIRECTORIES {
+        for directory in layout::DIRECTORIES {
             on.make_directory(directory).map_err(medium("making the store's directories"))?;
         }
         clear_staging(&*on)?;
@@ -205,14 +205,14 @@ impl Store {
 
     /// Opens a store without clearing anything: salvage may still learn from what was never finished.
     fn open_as_it_is(on: Arc<dyn Medium>) -> Result<Self> {
-        let bytes = read_whole(&*on, names::STORE_FILE, MAX_SMALL).map_err(medium("reading the store's description"))?;
+        let bytes = read_whole(&*on, layout::STORE_FILE, MAX_SMALL).map_err(medium("reading the store's description"))?;
         let id = StoreFile::from_bytes(&bytes)?.store;
         Self::open_described(on, id)
     }
 
     fn open_described(on: Arc<dyn Medium>, id: StoreId) -> Result<Self> {
-        let points = numbers(&*on, names::POINTS, names::POINT_SUFFIX)?;
-        let highest = numbers(&*on, names::RECEIPTS, names::RECEIPT_SUFFIX)?.last().copied().unwrap_or(0);
+        let points = numbers(&*on, layout::POINTS, layout::POINT_SUFFIX)?;
+        let highest = numbers(&*on, layout::RECEIPTS, layout::RECEIPT_SUFFIX)?.last().copied().unwrap_or(0);
         let index = Index::open(Arc::clone(&on), id)?;
         let used = occupied_bytes(&*on).map_err(medium("adding up the store's files"))?;
         Ok(Self {
@@ -222,7 +222,7 @@ impl Store {
             points: Mutex::new(points),
             highest: AtomicU64::new(highest),
             used: Used::new(used),
-            promises: Mutex::default(),
+            in_flight: Mutex::default(),
             upkeep: Mutex::default(),
             naming: Default::default(),
         })
@@ -252,13 +252,13 @@ impl Store {
     /// [`StoreError::Medium`]; [`StoreError::Format`] when the index is damaged.
     pub fn missing(&self, wanted: &[ChunkName]) -> Result<Vec<bool>> {
         let index = self.index.read().unwrap_or_else(PoisonError::into_inner);
-        let mut promises = self.lock_promises();
-        promises.go_on_with_run();
+        let mut in_flight = self.lock_in_flight();
+        in_flight.go_on_with_run();
         let mut look_ups = index.look_ups();
         let is_missing = |name: &ChunkName| {
             let here = look_ups.has(name)?;
             if here {
-                promises.promise(name);
+                in_flight.promise(name);
             }
             Ok(!here)
         };
@@ -267,22 +267,22 @@ impl Store {
 
     /// Says that a run begins: from now on what it is told is here is kept for it.
     pub fn begin_run(&self) {
-        self.lock_promises().begin_run();
+        self.lock_in_flight().begin_run();
     }
 
     /// Whether the run under way began since the store was opened. One that began before was told things that nobody
     /// remembers any more.
     #[must_use]
     pub fn knows_of_run(&self) -> bool {
-        self.lock_promises().knows_all()
+        self.lock_in_flight().knows_all()
     }
 
     /// Says that no run is under way any more: what was promised to it need not be kept.
     pub fn end_run(&self) {
-        self.lock_promises().end_run();
-        // Work under way may have looked at the points before this run's was committed; it still needs the promises.
+        self.lock_in_flight().end_run();
+        // Work under way may have looked at the points before this run's was committed; it still needs the in_flight.
         if let Ok(_alone) = self.upkeep.try_lock() {
-            self.lock_promises().forget();
+            self.lock_in_flight().forget();
         }
     }
 
@@ -290,50 +290,50 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Medium`].
-    pub fn receive_segment(&self, hash: SegmentHash) -> Result<Option<SegmentIntake<&Self>>> {
-        if self.expects_segment(hash) { SegmentIntake::begin(self, hash).map(Some) } else { Ok(None) }
+    pub fn receive_segment(&self, hash: SegmentHash) -> Result<Option<SegmentUpload<&Self>>> {
+        if self.expects_segment(hash) { SegmentUpload::begin(self, hash).map(Some) } else { Ok(None) }
     }
 
     /// As [`Store::receive_segment`], for whoever shares the store.
     ///
     /// # Errors
     /// [`StoreError::Medium`].
-    pub fn receive_segment_shared(self: &Arc<Self>, hash: SegmentHash) -> Result<Option<SegmentIntake<Arc<Self>>>> {
-        if self.expects_segment(hash) { SegmentIntake::begin(Arc::clone(self), hash).map(Some) } else { Ok(None) }
+    pub fn receive_segment_shared(self: &Arc<Self>, hash: SegmentHash) -> Result<Option<SegmentUpload<Arc<Self>>>> {
+        if self.expects_segment(hash) { SegmentUpload::begin(Arc::clone(self), hash).map(Some) } else { Ok(None) }
     }
 
     /// Whether the run under way may bring a segment of `len` bytes: many short ones would occupy and slow down far more than
     /// they hold.
     #[must_use]
     pub fn takes_segment_of(&self, len: u64) -> bool {
-        len >= SHORT_SEGMENT || self.lock_promises().one_more_short()
+        len >= SHORT_SEGMENT || self.lock_in_flight().one_more_short()
     }
 
     /// Notes that a run brings a segment; false when it is here already.
     fn expects_segment(&self, hash: SegmentHash) -> bool {
-        let mut promises = self.lock_promises();
-        promises.go_on_with_run();
-        promises.promise_segment(hash);
-        drop(promises);
-        self.medium.open(&names::segment(&hash)).is_err()
+        let mut in_flight = self.lock_in_flight();
+        in_flight.go_on_with_run();
+        in_flight.promise_segment(hash);
+        drop(in_flight);
+        self.medium.open(&layout::segment(&hash)).is_err()
     }
 
     /// Begins to receive the needs of the next point.
     ///
     /// # Errors
     /// [`StoreError::OutOfOrder`] when `sequence` is not next.
-    pub fn receive_needs(&self, sequence: u64) -> Result<NeedsIntake<&Self>> {
+    pub fn receive_needs(&self, sequence: u64) -> Result<NeedsUpload<&Self>> {
         self.check_next(&self.lock_points(), sequence)?;
-        NeedsIntake::begin(self, sequence)
+        NeedsUpload::begin(self, sequence)
     }
 
     /// As [`Store::receive_needs`], for whoever shares the store.
     ///
     /// # Errors
     /// As [`Store::receive_needs`].
-    pub fn receive_needs_shared(self: &Arc<Self>, sequence: u64) -> Result<NeedsIntake<Arc<Self>>> {
+    pub fn receive_needs_shared(self: &Arc<Self>, sequence: u64) -> Result<NeedsUpload<Arc<Self>>> {
         self.check_next(&self.lock_points(), sequence)?;
-        NeedsIntake::begin(Arc::clone(self), sequence)
+        NeedsUpload::begin(Arc::clone(self), sequence)
     }
 
     /// The most bytes that the needs of the next point can have: it adds chunks that are here, and removes what the point has
@@ -358,7 +358,7 @@ impl Store {
         let mut points = self.lock_points();
         self.check_follows(&head, &points)?;
         let needs = self.check_needs(&head)?;
-        publish_bytes(&self.medium, names::POINTS, &names::point(head.sequence), bytes)
+        publish_bytes(&self.medium, layout::POINTS, &layout::point(head.sequence), bytes)
             .map_err(medium("writing the recovery point"))?;
         points.insert(head.sequence);
         self.add_used(bytes.len() as u64);
@@ -400,7 +400,8 @@ impl Store {
     /// # Errors
     /// [`StoreError::Medium`]; [`StoreError::Format`].
     pub fn description(&self) -> Result<StoreFile> {
-        let bytes = read_whole(&*self.medium, names::STORE_FILE, MAX_SMALL).map_err(medium("reading the store's description"))?;
+        let bytes =
+            read_whole(&*self.medium, layout::STORE_FILE, MAX_SMALL).map_err(medium("reading the store's description"))?;
         Ok(StoreFile::from_bytes(&bytes)?)
     }
 
@@ -422,7 +423,7 @@ impl Store {
 
     /// What lies where a point's file belongs.
     fn point_as_it_is(&self, sequence: u64) -> Result<Vec<u8>> {
-        let path = format!("{}/{}", names::POINTS, names::point(sequence));
+        let path = format!("{}/{}", layout::POINTS, layout::point(sequence));
         read_whole(&*self.medium, &path, MAX_POINT).map_err(|e| match e.kind() {
             io::ErrorKind::NotFound => StoreError::NoPoint(sequence),
             _ => medium("reading a recovery point")(e),
@@ -454,13 +455,13 @@ impl Store {
         if here.iter().any(|there| there == bytes) {
             return Ok(());
         }
-        if self.medium.open(&format!("{}/{}", names::SLOTS, names::slot(&slot.id))).is_ok() {
+        if self.medium.open(&format!("{}/{}", layout::SLOTS, layout::slot(&slot.id))).is_ok() {
             return Err(StoreError::SlotTaken);
         }
         if here.len() >= MAX_SLOTS {
             return Err(StoreError::TooManySlots);
         }
-        self.put_small(names::SLOTS, &names::slot(&slot.id), bytes).map_err(medium("writing a key slot"))
+        self.put_small(layout::SLOTS, &layout::slot(&slot.id), bytes).map_err(medium("writing a key slot"))
     }
 
     /// Writes a key slot that is on record over one that is damaged, or where it is gone.
@@ -473,7 +474,7 @@ impl Store {
         if slot.store != self.id {
             return Err(StoreError::OtherStore);
         }
-        self.put_small(names::SLOTS, &names::slot(&slot.id), bytes).map_err(medium("writing a key slot"))
+        self.put_small(layout::SLOTS, &layout::slot(&slot.id), bytes).map_err(medium("writing a key slot"))
     }
 
     /// Removes a key slot, unless no secret of the person's own would open the store without it.
@@ -488,7 +489,7 @@ impl Store {
             return Err(StoreError::LastUnlockMethod);
         }
         let failed = medium("removing a key slot");
-        let path = format!("{}/{}", names::SLOTS, names::slot(id));
+        let path = format!("{}/{}", layout::SLOTS, layout::slot(id));
         let len = match self.medium.open(&path) {
             Ok(file) => file.len(),
             Err(e) if e.kind() == io::ErrorKind::NotFound => return Err(StoreError::NoSlot),
@@ -496,7 +497,7 @@ impl Store {
         };
         self.medium.remove(&path).map_err(&failed)?;
         self.take_used(len);
-        self.medium.sync_directory(names::SLOTS).map_err(&failed)
+        self.medium.sync_directory(layout::SLOTS).map_err(&failed)
     }
 
     /// The bytes of all key slots.
@@ -505,9 +506,9 @@ impl Store {
     /// [`StoreError::Medium`].
     pub fn slots(&self) -> Result<Vec<Vec<u8>>> {
         let failed = medium("reading the key slots");
-        let listed = self.medium.list(names::SLOTS).map_err(&failed)?;
-        let belong = listed.iter().filter(|l| names::belongs(names::SLOTS, &l.name));
-        belong.map(|l| read_whole(&*self.medium, &format!("{}/{}", names::SLOTS, l.name), MAX_SMALL).map_err(&failed)).collect()
+        let listed = self.medium.list(layout::SLOTS).map_err(&failed)?;
+        let belong = listed.iter().filter(|l| layout::belongs(layout::SLOTS, &l.name));
+        belong.map(|l| read_whole(&*self.medium, &format!("{}/{}", layout::SLOTS, l.name), MAX_SMALL).map_err(&failed)).collect()
     }
 
     /// Says in clear whose store this is, for people who find the directory.
@@ -515,7 +516,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Medium`].
     pub fn put_owner(&self, json: &[u8]) -> Result<()> {
-        self.put_small("", names::OWNER_FILE, json).map_err(medium("writing whose store this is"))
+        self.put_small("", layout::OWNER_FILE, json).map_err(medium("writing whose store this is"))
     }
 
     /// Whose store this is, as [`Store::put_owner`] was told.
@@ -523,7 +524,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Medium`], also when it was never said.
     pub fn owner(&self) -> Result<Vec<u8>> {
-        read_whole(&*self.medium, names::OWNER_FILE, MAX_SMALL).map_err(medium("reading whose store this is"))
+        read_whole(&*self.medium, layout::OWNER_FILE, MAX_SMALL).map_err(medium("reading whose store this is"))
     }
 
     /// Writes a small file, possibly in place of one that is there.
@@ -540,8 +541,8 @@ impl Store {
         self.points.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn lock_promises(&self) -> MutexGuard<'_, Promises> {
-        self.promises.lock().unwrap_or_else(PoisonError::into_inner)
+    fn lock_in_flight(&self) -> MutexGuard<'_, InFlight> {
+        self.in_flight.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn lock_name(&self, hash: &SegmentHash) -> MutexGuard<'_, ()> {
@@ -607,13 +608,13 @@ impl Store {
         let mut missing = 0;
         let summary = {
             let index = self.index.read().unwrap_or_else(PoisonError::into_inner);
-            let mut promises = self.lock_promises();
-            promises.go_on_with_run();
+            let mut in_flight = self.lock_in_flight();
+            in_flight.go_on_with_run();
             let mut look_ups = index.look_ups();
             self.scan_needs(head.sequence, |name, added| {
                 if added {
                     missing += u64::from(!look_ups.has(&name)?);
-                    promises.promise(&name);
+                    in_flight.promise(&name);
                 }
                 Ok(())
             })?
@@ -652,7 +653,7 @@ impl Store {
 
     /// Reads a needs file in pieces; `each` gets every name and whether it is added.
     fn scan_needs(&self, sequence: u64, each: impl FnMut(ChunkName, bool) -> Result<()>) -> Result<NeedsSummary> {
-        scan_needs_at(&*self.medium, &format!("{}/{}", names::NEEDS, names::needs(sequence)), each)
+        scan_needs_at(&*self.medium, &format!("{}/{}", layout::NEEDS, layout::needs(sequence)), each)
     }
 }
 
@@ -685,10 +686,10 @@ fn clear_staging(on: &dyn Medium) -> Result<()> {
 /// Needs that arrived for a point that was never committed would stand in the way of the next attempt's.
 fn clear_needs_without_point(on: &dyn Medium) -> Result<()> {
     // A point that has a receipt was committed: if it is lost, its needs help to make it again.
-    let committed = numbers(on, names::POINTS, names::POINT_SUFFIX)?.last().copied();
-    let latest = committed.max(numbers(on, names::RECEIPTS, names::RECEIPT_SUFFIX)?.last().copied()).unwrap_or(0);
-    for sequence in numbers(on, names::NEEDS, names::NEEDS_SUFFIX)?.range(latest + 1..) {
-        on.remove(&format!("{}/{}", names::NEEDS, names::needs(*sequence)))
+    let committed = numbers(on, layout::POINTS, layout::POINT_SUFFIX)?.last().copied();
+    let latest = committed.max(numbers(on, layout::RECEIPTS, layout::RECEIPT_SUFFIX)?.last().copied()).unwrap_or(0);
+    for sequence in numbers(on, layout::NEEDS, layout::NEEDS_SUFFIX)?.range(latest + 1..) {
+        on.remove(&format!("{}/{}", layout::NEEDS, layout::needs(*sequence)))
             .map_err(medium("clearing what was never finished"))?;
     }
     Ok(())
@@ -697,7 +698,7 @@ fn clear_needs_without_point(on: &dyn Medium) -> Result<()> {
 /// The numbers in a directory's file names.
 fn numbers(on: &dyn Medium, directory: &str, suffix: &str) -> Result<BTreeSet<u64>> {
     let listed = on.list(directory).map_err(medium("listing the recovery points"))?;
-    let belongs = listed.iter().filter(|l| names::belongs(directory, &l.name));
+    let belongs = listed.iter().filter(|l| layout::belongs(directory, &l.name));
     Ok(belongs.filter_map(|l| l.name.strip_suffix(suffix)?.parse().ok()).collect())
 }
 
@@ -707,7 +708,7 @@ fn numbers(on: &dyn Medium, directory: &str, suffix: &str) -> Result<BTreeSet<u6
 /// As the medium reports them.
 pub fn occupied_bytes(on: &dyn Medium) -> io::Result<u64> {
     let mut sum: u64 = on.list("")?.iter().map(|l| occupied(on, l.len)).sum();
-    for directory in names::DIRECTORIES {
+    for directory in layout::DIRECTORIES {
         sum += on.list(directory)?.iter().map(|l| occupied(on, l.len)).sum::<u64>();
     }
     Ok(sum + segment_lengths(on)?.values().map(|len| occupied(on, *len)).sum::<u64>())
@@ -716,9 +717,9 @@ pub fn occupied_bytes(on: &dyn Medium) -> io::Result<u64> {
 /// The segments that are there and their lengths in bytes.
 fn segment_lengths(on: &dyn Medium) -> io::Result<HashMap<SegmentHash, u64>> {
     let mut found = HashMap::new();
-    for part in on.directories(names::SEGMENTS)? {
-        let listed = on.list(&format!("{}/{part}", names::SEGMENTS))?;
-        found.extend(listed.iter().filter_map(|l| Some((names::parse_segment(&l.name)?, l.len))));
+    for part in on.directories(layout::SEGMENTS)? {
+        let listed = on.list(&format!("{}/{part}", layout::SEGMENTS))?;
+        found.extend(listed.iter().filter_map(|l| Some((layout::parse_segment(&l.name)?, l.len))));
     }
     Ok(found)
 }

@@ -12,7 +12,7 @@ use std::ops::{AddAssign, SubAssign};
 use std::sync::Arc;
 
 use super::used::occupied;
-use super::{Result, Store, StoreError, medium, names, numbers};
+use super::{Result, Store, StoreError, layout, medium, numbers};
 use crate::format::{NEEDS_HEAD_LEN, NeedsHead, NeedsSummary, NeedsWriter, PointHead, Receipt};
 use crate::id::ChunkName;
 use crate::medium::{Medium, Staged, StoredFile};
@@ -94,7 +94,7 @@ impl NeedsFiles {
     pub(super) fn read(store: &Store, points: &BTreeSet<u64>) -> Result<Self> {
         let (mut files, mut left_over) = (BTreeMap::new(), Vec::new());
         let latest = points.last().copied().unwrap_or(0);
-        for sequence in numbers(&*store.medium, names::NEEDS, names::NEEDS_SUFFIX)?.range(..=latest) {
+        for sequence in numbers(&*store.medium, layout::NEEDS, layout::NEEDS_SUFFIX)?.range(..=latest) {
             let summary = store.scan_needs(*sequence, |_, _| Ok(()))?;
             if summary.head.store != store.id || summary.head.sequence != *sequence {
                 return Err(StoreError::Needs("they are another point's"));
@@ -169,11 +169,11 @@ impl NeedsFiles {
         }
         let failed = medium("removing what a point that is gone needed");
         for sequence in self.orphans(points) {
-            let path = format!("{}/{}", names::NEEDS, names::needs(sequence));
+            let path = format!("{}/{}", layout::NEEDS, layout::needs(sequence));
             shrunk += occupied(&*self.on, self.on.open(&path).map_err(&failed)?.len()).cast_signed();
             self.on.remove(&path).map_err(&failed)?;
         }
-        self.on.sync_directory(names::NEEDS).map_err(&failed)?;
+        self.on.sync_directory(layout::NEEDS).map_err(&failed)?;
         Ok(shrunk)
     }
 
@@ -208,11 +208,11 @@ impl NeedsFiles {
         }
         let (out, check) = writer.finish().map_err(&failed)?;
         let staged = out.into_inner().map_err(|e| failed(e.into_error()))?;
-        let path = format!("{}/{}", names::NEEDS, names::needs(sequence));
+        let path = format!("{}/{}", layout::NEEDS, layout::needs(sequence));
         let room = |len| occupied(&*self.on, len).cast_signed();
         let shrunk = room(self.on.open(&path).map_err(&failed)?.len()) - room(staged.len());
         self.name_in_receipt(store, sequence, check)?;
-        staged.publish(names::NEEDS, &names::needs(sequence)).map_err(&failed)?;
+        staged.publish(layout::NEEDS, &layout::needs(sequence)).map_err(&failed)?;
         Ok(shrunk)
     }
 
@@ -342,7 +342,7 @@ pub(super) fn check_difference(on: &dyn Medium, new: &NeedsHead) -> Result<()> {
 }
 
 fn read_head(on: &dyn Medium, sequence: u64) -> Result<NeedsHead> {
-    let file = on.open(&format!("{}/{}", names::NEEDS, names::needs(sequence))).map_err(|e| match e.kind() {
+    let file = on.open(&format!("{}/{}", layout::NEEDS, layout::needs(sequence))).map_err(|e| match e.kind() {
         std::io::ErrorKind::NotFound => StoreError::Needs("what they are a difference to is not there"),
         _ => medium("reading what a point needs")(e),
     })?;
@@ -366,7 +366,7 @@ fn ordinal(i: usize) -> u32 {
 
 /// Opens a needs file and calls `each` for its list of added names (true) and that of removed ones.
 fn for_both_lists(on: &dyn Medium, head: &NeedsHead, mut each: impl FnMut(&NameList<'_>, bool) -> Result<()>) -> Result<()> {
-    let path = format!("{}/{}", names::NEEDS, names::needs(head.sequence));
+    let path = format!("{}/{}", layout::NEEDS, layout::needs(head.sequence));
     let failed = medium("reading what a point needs");
     let file = on.open(&path).map_err(&failed)?;
     let mut bytes = [0; NEEDS_HEAD_LEN];

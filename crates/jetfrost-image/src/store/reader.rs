@@ -6,7 +6,7 @@ use std::ops::Deref;
 use std::sync::{Arc, PoisonError};
 
 use super::index::Place;
-use super::{Result, Store, StoreError, medium, names};
+use super::{Result, Store, StoreError, layout, medium};
 use crate::format::{MAX_SEALED, RECORD_HEAD, RecordHead};
 use crate::id::{ChunkName, SegmentHash};
 use crate::medium::StoredFile;
@@ -105,7 +105,7 @@ impl<S: Deref<Target = Store>> ChunkReader<S> {
         if let Some(at) = self.open.iter().position(|(open, _)| open == hash) {
             self.open.swap(0, at);
         } else {
-            match self.store.medium.open(&names::segment(hash)) {
+            match self.store.medium.open(&layout::segment(hash)) {
                 Ok(file) => {
                     self.open.truncate(OPEN - 1);
                     self.open.push_front((*hash, file));

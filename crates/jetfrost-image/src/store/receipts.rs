@@ -8,7 +8,7 @@ use std::collections::BTreeSet;
 use std::io;
 
 use super::used::occupied;
-use super::{MAX_SMALL, Result, Store, StoreError, medium, names, numbers};
+use super::{MAX_SMALL, Result, Store, StoreError, layout, medium, numbers};
 use crate::format::{PointFile, Receipt};
 use crate::medium::{Medium, read_whole};
 
@@ -37,7 +37,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Medium`].
     pub fn without_receipt(&self) -> Result<Vec<u64>> {
-        let with_receipt = numbers(&*self.medium, names::RECEIPTS, names::RECEIPT_SUFFIX)?;
+        let with_receipt = numbers(&*self.medium, layout::RECEIPTS, layout::RECEIPT_SUFFIX)?;
         Ok(self.lock_points().difference(&with_receipt).copied().collect())
     }
 
@@ -79,7 +79,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Medium`].
     pub fn lost_points(&self) -> Result<BTreeSet<u64>> {
-        let with_receipt = numbers(&*self.medium, names::RECEIPTS, names::RECEIPT_SUFFIX)?;
+        let with_receipt = numbers(&*self.medium, layout::RECEIPTS, layout::RECEIPT_SUFFIX)?;
         Ok(with_receipt.difference(&self.lock_points()).copied().collect())
     }
 
@@ -90,18 +90,18 @@ impl Store {
     pub fn give_up_lost(&self, lost: &BTreeSet<u64>) -> Result<()> {
         let points = self.lock_points();
         lost.difference(&points).try_for_each(|sequence| self.remove_receipt(*sequence))?;
-        self.medium.sync_directory(names::RECEIPTS).map_err(medium("removing the receipt of a recovery point"))
+        self.medium.sync_directory(layout::RECEIPTS).map_err(medium("removing the receipt of a recovery point"))
     }
 
     pub(super) fn write_receipt(&self, receipt: &Receipt) -> Result<()> {
-        self.put_small(names::RECEIPTS, &names::receipt(receipt.sequence), &receipt.to_bytes())
+        self.put_small(layout::RECEIPTS, &layout::receipt(receipt.sequence), &receipt.to_bytes())
             .map_err(medium("writing the receipt of a recovery point"))
     }
 
     /// Removes a receipt; the point that it belongs to is about to go.
     pub(super) fn remove_receipt(&self, sequence: u64) -> Result<()> {
         let failed = medium("removing the receipt of a recovery point");
-        let path = format!("{}/{}", names::RECEIPTS, names::receipt(sequence));
+        let path = format!("{}/{}", layout::RECEIPTS, layout::receipt(sequence));
         let len = match self.medium.open(&path) {
             Ok(file) => file.len(),
             Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),
@@ -114,7 +114,7 @@ impl Store {
 }
 
 fn read_receipt(on: &dyn Medium, sequence: u64) -> Result<Option<Receipt>> {
-    let path = format!("{}/{}", names::RECEIPTS, names::receipt(sequence));
+    let path = format!("{}/{}", layout::RECEIPTS, layout::receipt(sequence));
     match read_whole(on, &path, MAX_SMALL) {
         Ok(bytes) => Ok(Some(Receipt::from_bytes(&bytes)?)),
         Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),

@@ -5,7 +5,7 @@ use std::io::{BufWriter, Write};
 use std::sync::Arc;
 
 use super::needs::Band;
-use super::{Result, StoreError, medium, names};
+use super::{Result, StoreError, layout, medium};
 use crate::format::{FormatError, IndexEntry, RunHead};
 use crate::id::{ChunkName, SegmentHash, StoreId};
 use crate::medium::{Medium, Staged, StoredFile};
@@ -33,7 +33,7 @@ pub(super) struct Bucket {
 impl Run {
     /// Opens a run and checks its tables; returns the segments it covers, too.
     pub(super) fn open(on: &dyn Medium, store: StoreId, name: &str) -> Result<(Self, Vec<SegmentHash>)> {
-        let file = on.open(&format!("{}/{name}", names::INDEX)).map_err(medium("opening an index run"))?;
+        let file = on.open(&format!("{}/{name}", layout::INDEX)).map_err(medium("opening an index run"))?;
         if file.len() < RunHead::LEN as u64 {
             return Err(FormatError::CutShort { what: WHAT }.into());
         }
@@ -68,7 +68,7 @@ impl Run {
     }
 
     pub(super) fn remove(self, on: &dyn Medium) -> Result<()> {
-        on.remove(&format!("{}/{}", names::INDEX, self.name)).map_err(medium("removing an index run"))
+        on.remove(&format!("{}/{}", layout::INDEX, self.name)).map_err(medium("removing an index run"))
     }
 
     /// The entry of a chunk. The bucket that was read last is kept, and not read again for the next name in it.
@@ -161,7 +161,7 @@ where
         tables.extend(first.to_le_bytes());
     }
     let check = blake3::hash(&tables);
-    let name = format!("{}{}", &check.to_hex()[..16], names::RUN_SUFFIX);
+    let name = format!("{}{}", &check.to_hex()[..16], layout::RUN_SUFFIX);
     let failed = medium("writing an index run");
     let mut out = BufWriter::with_capacity(1 << 18, Staged::begin(on).map_err(&failed)?);
     out.write_all(&tables).and_then(|()| out.write_all(check.as_bytes())).map_err(&failed)?;
@@ -169,8 +169,8 @@ where
         out.write_all(&entry?.to_bytes()).map_err(&failed)?;
     }
     let staged = out.into_inner().map_err(|e| failed(e.into_error()))?;
-    staged.publish(names::INDEX, &name).map_err(&failed)?;
-    let file = on.open(&format!("{}/{name}", names::INDEX)).map_err(&failed)?;
+    staged.publish(layout::INDEX, &name).map_err(&failed)?;
+    let file = on.open(&format!("{}/{name}", layout::INDEX)).map_err(&failed)?;
     Ok(Run { name, file, head })
 }
 

@@ -8,10 +8,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{PoisonError, mpsc};
 use std::{io, thread};
 
+use super::compact::{GoOn, Headway, write_segment};
 use super::needs::NeedsFiles;
 use super::reader::sound_record;
-use super::tidy::{GoOn, Headway, write_segment};
-use super::{MAX_SMALL, Result, Store, StoreError, medium, names, numbers, segment_lengths};
+use super::{MAX_SMALL, Result, Store, StoreError, layout, medium, numbers, segment_lengths};
 
 use crate::format::{
     MAX_SEGMENT, RECORD_HEAD, RecordHead, SEGMENT_HEAD, SegmentBuilder, SegmentEntry, SegmentScanner, Slot, read_footer,
@@ -144,7 +144,7 @@ impl Store {
     }
 
     fn scrub_segment(&self, hash: SegmentHash, scrubbed: &mut Scrubbed) -> Result<()> {
-        let path = names::segment(&hash);
+        let path = layout::segment(&hash);
         let file = match self.medium.open(&path) {
             Ok(file) => file,
             // Compaction may have been quicker.
@@ -236,12 +236,12 @@ impl Store {
             let grown = index.add(kept.hash, &entries)?;
             self.used.grow(grown);
         }
-        let aside = format!("{}/{}", names::DAMAGED, names::segment_file(&hash));
-        self.medium.rename(&names::segment(&hash), &aside).map_err(&failed)?;
+        let aside = format!("{}/{}", layout::DAMAGED, layout::segment_file(&hash));
+        self.medium.rename(&layout::segment(&hash), &aside).map_err(&failed)?;
         let grown = index.settle()?;
         self.used.grow(grown);
-        self.medium.sync_directory(names::DAMAGED).map_err(&failed)?;
-        self.medium.sync_directory(&names::segment_directory(&hash)).map_err(&failed)
+        self.medium.sync_directory(layout::DAMAGED).map_err(&failed)?;
+        self.medium.sync_directory(&layout::segment_directory(&hash)).map_err(&failed)
     }
 
     /// Segments that the index leads to and that are gone, and sound ones that it does not know.
@@ -253,7 +253,7 @@ impl Store {
         let gone: Vec<SegmentHash> = known.iter().copied().filter(|hash| !there.contains_key(hash)).collect();
         let unknown: Vec<SegmentHash> = there.into_keys().filter(|hash| !known.contains(hash)).collect();
         for hash in gone {
-            scrubbed.note(names::segment(&hash), Wrong::Missing);
+            scrubbed.note(layout::segment(&hash), Wrong::Missing);
             index.drop_segment(hash);
         }
         let mut grown = 0;
@@ -272,16 +272,16 @@ impl Store {
     fn scrub_small(&self, scrubbed: &mut Scrubbed) -> Result<()> {
         match self.description() {
             Ok(file) if file.store == self.id => {}
-            Ok(_) => scrubbed.note(names::STORE_FILE, Wrong::Damaged("it is another store's".into())),
-            Err(StoreError::Format(why)) => scrubbed.note(names::STORE_FILE, Wrong::Damaged(why.to_string())),
+            Ok(_) => scrubbed.note(layout::STORE_FILE, Wrong::Damaged("it is another store's".into())),
+            Err(StoreError::Format(why)) => scrubbed.note(layout::STORE_FILE, Wrong::Damaged(why.to_string())),
             Err(StoreError::Medium { source, .. }) if source.kind() == io::ErrorKind::NotFound => {
-                scrubbed.note(names::STORE_FILE, Wrong::Missing);
+                scrubbed.note(layout::STORE_FILE, Wrong::Missing);
             }
             Err(other) => return Err(other),
         }
         let points = self.lock_points().clone();
         for sequence in &points {
-            let path = format!("{}/{}", names::POINTS, names::point(*sequence));
+            let path = format!("{}/{}", layout::POINTS, layout::point(*sequence));
             match self.point_head(*sequence) {
                 Ok(head) if head.store == self.id && head.sequence == *sequence => {}
                 Ok(_) => scrubbed.note(path, Wrong::Damaged("it is another point".into())),
@@ -292,15 +292,15 @@ impl Store {
             }
         }
         for lost in self.lost_points()? {
-            scrubbed.note(format!("{}/{}", names::POINTS, names::point(lost)), Wrong::Missing);
+            scrubbed.note(format!("{}/{}", layout::POINTS, layout::point(lost)), Wrong::Missing);
         }
         self.scrub_receipts(&points, scrubbed)?;
-        let needs = numbers(&*self.medium, names::NEEDS, names::NEEDS_SUFFIX)?;
+        let needs = numbers(&*self.medium, layout::NEEDS, layout::NEEDS_SUFFIX)?;
         for missing in points.difference(&needs) {
-            scrubbed.note(format!("{}/{}", names::NEEDS, names::needs(*missing)), Wrong::Missing);
+            scrubbed.note(format!("{}/{}", layout::NEEDS, layout::needs(*missing)), Wrong::Missing);
         }
         for sequence in needs {
-            let path = format!("{}/{}", names::NEEDS, names::needs(sequence));
+            let path = format!("{}/{}", layout::NEEDS, layout::needs(sequence));
             match self.scan_needs(sequence, |_, _| Ok(())) {
                 Ok(summary) if summary.head.store == self.id && summary.head.sequence == sequence => {}
                 Ok(_) => scrubbed.note(path, Wrong::Damaged("they are another point's".into())),
@@ -308,12 +308,12 @@ impl Store {
                 Err(other) => return Err(other),
             }
         }
-        let slots = self.medium.list(names::SLOTS).map_err(medium("reading the key slots"))?;
-        for listed in slots.into_iter().filter(|listed| names::belongs(names::SLOTS, &listed.name)) {
-            let path = format!("{}/{}", names::SLOTS, listed.name);
+        let slots = self.medium.list(layout::SLOTS).map_err(medium("reading the key slots"))?;
+        for listed in slots.into_iter().filter(|listed| layout::belongs(layout::SLOTS, &listed.name)) {
+            let path = format!("{}/{}", layout::SLOTS, listed.name);
             let bytes = read_whole(&*self.medium, &path, MAX_SMALL).map_err(medium("reading the key slots"));
             match bytes.and_then(|bytes| Ok(Slot::from_bytes(&bytes)?)) {
-                Ok(slot) if slot.store == self.id && names::slot(&slot.id) == listed.name => {}
+                Ok(slot) if slot.store == self.id && layout::slot(&slot.id) == listed.name => {}
                 Ok(_) => scrubbed.note(path, Wrong::Damaged("it is another slot".into())),
                 Err(StoreError::Format(why)) => scrubbed.note(path, Wrong::Damaged(why.to_string())),
                 Err(other) => return Err(other),
@@ -324,7 +324,7 @@ impl Store {
 
     fn scrub_receipts(&self, points: &BTreeSet<u64>, scrubbed: &mut Scrubbed) -> Result<()> {
         for sequence in points {
-            let path = format!("{}/{}", names::RECEIPTS, names::receipt(*sequence));
+            let path = format!("{}/{}", layout::RECEIPTS, layout::receipt(*sequence));
             match self.receipt(*sequence) {
                 Ok(Some(_)) => {}
                 Ok(None) => scrubbed.note(path, Wrong::Missing),
@@ -350,7 +350,7 @@ impl Store {
             Err(other) => return Err(other),
         };
         if !agrees {
-            scrubbed.note(names::INDEX, Wrong::Damaged("it did not lead to every chunk; it was made again".into()));
+            scrubbed.note(layout::INDEX, Wrong::Damaged("it did not lead to every chunk; it was made again".into()));
             let grown = self.index.write().unwrap_or_else(PoisonError::into_inner).make_again()?;
             self.used.grow(grown);
         }
@@ -379,19 +379,20 @@ impl Store {
         let failed = medium("listing the store's files");
         let list = |directory: &str| self.medium.list(directory).map_err(&failed);
         for listed in list("")? {
-            if ![names::STORE_FILE, names::OWNER_FILE].contains(&listed.name.as_str()) {
+            if ![layout::STORE_FILE, layout::OWNER_FILE].contains(&listed.name.as_str()) {
                 scrubbed.note(listed.name, Wrong::Alien);
             }
         }
-        for directory in [names::POINTS, names::NEEDS, names::SLOTS, names::INDEX] {
-            for listed in list(directory)?.into_iter().filter(|listed| !names::belongs(directory, &listed.name)) {
+        for directory in [layout::POINTS, layout::NEEDS, layout::SLOTS, layout::INDEX] {
+            for listed in list(directory)?.into_iter().filter(|listed| !layout::belongs(directory, &listed.name)) {
                 scrubbed.note(format!("{directory}/{}", listed.name), Wrong::Alien);
             }
         }
-        for part in self.medium.directories(names::SEGMENTS).map_err(&failed)? {
-            let directory = format!("{}/{part}", names::SEGMENTS);
+        for part in self.medium.directories(layout::SEGMENTS).map_err(&failed)? {
+            let directory = format!("{}/{part}", layout::SEGMENTS);
             for listed in list(&directory)? {
-                let belongs = names::parse_segment(&listed.name).is_some_and(|hash| names::segment_directory(&hash) == directory);
+                let belongs =
+                    layout::parse_segment(&listed.name).is_some_and(|hash| layout::segment_directory(&hash) == directory);
                 if !belongs {
                     scrubbed.note(format!("{directory}/{}", listed.name), Wrong::Alien);
                 }

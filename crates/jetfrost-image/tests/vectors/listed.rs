@@ -148,8 +148,8 @@ fn slots() -> Vec<(&'static str, Vector)> {
 
 fn stores() -> Vec<(&'static str, Vector)> {
     let store = StoreFile::new(STORE, MADE).to_bytes();
-    let mut promises = store.clone();
-    promises[0] += 1;
+    let mut in_flight = store.clone();
+    in_flight[0] += 1;
     vec![
         ("store", sound("the description of a store", "store", &store, keyed(json!({})))),
         (
@@ -170,7 +170,7 @@ fn stores() -> Vec<(&'static str, Vector)> {
             refused(
                 "a map that announces one more key than it has",
                 "store",
-                &promises,
+                &in_flight,
                 "it is not the CBOR that belongs here",
                 keyed(json!({})),
             ),

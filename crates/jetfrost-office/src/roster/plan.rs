@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Column, Fault, Line, Machine, Reading, WantedLimit};
 
+use crate::grants::Grants;
 use crate::names::key;
-use crate::openness::Openness;
 
 /// The office as it is; everything is found by the key of its name ([`crate::names::key`]).
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -46,7 +46,7 @@ pub struct DestinationFacts {
     /// Whether image stores on it must be encrypted.
     pub encryption_required: bool,
     /// To whom it is open, by keys of names.
-    pub openness: Openness,
+    pub openness: Grants,
 }
 
 /// What matters of a workstation.
@@ -442,7 +442,7 @@ mod tests {
         let quay = DestinationFacts {
             name: "Quay".into(),
             encryption_required: true,
-            openness: Openness { groups: ["crew".to_owned()].into(), ..Openness::default() },
+            openness: Grants { groups: ["crew".to_owned()].into(), ..Grants::default() },
             ..DestinationFacts::default()
         };
         let loft = DestinationFacts { name: "Loft".into(), ..DestinationFacts::default() };

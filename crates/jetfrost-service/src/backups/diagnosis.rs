@@ -1,7 +1,7 @@
 //! Trying as a client would: each thing that a backup needs, in order, up to the first that is not so. Nothing stays behind.
 
 use jetfrost_office::access::Act;
-use jetfrost_office::room::Bound;
+use jetfrost_office::capacity::LimitKind;
 use jetfrost_wire::diagnosis::{DiagnoseFor, DiagnosisStep};
 use jetfrost_wire::size::show;
 
@@ -78,7 +78,7 @@ impl Backups {
             DiagnosisStep::Account => Ok(format!("The account '{}' can be used.", account.login)),
             DiagnosisStep::Maintenance => self.gate.backups_are_let_in().map(|()| "New backups are taken.".into()),
             DiagnosisStep::Destination => {
-                self.shelf.check(&place(destination))?;
+                self.media.check(&place(destination))?;
                 if destination.withdrawn.is_some() {
                     return Err(ServiceError::Withdrawn(name.clone()));
                 }
@@ -99,7 +99,7 @@ impl Backups {
                 Ok(format!("There is room for {}.", show(room)))
             }
             DiagnosisStep::WriteTest => {
-                self.shelf.probe(&place(destination))?;
+                self.media.probe(&place(destination))?;
                 if let Some(line) = line {
                     self.storage.open_store(line)?;
                     let (id, version) = (&line.workstation.id, &line.workstation.client_version);
@@ -128,7 +128,7 @@ impl Backups {
         if left >= A_LITTLE {
             return Ok(left);
         }
-        let of = if level.bound == Bound::Quota { &account.login } else { &destination.name };
+        let of = if level.bound == LimitKind::Quota { &account.login } else { &destination.name };
         Err(ServiceError::NoRoom(Box::new(NoRoom { level, of: of.clone(), wanted: A_LITTLE, left, comes: None })))
     }
 }

@@ -353,7 +353,7 @@ impl Backups {
         let owner = serde_json::json!({
             "workstation": workstation.name, "workstation_id": workstation.id, "account": account.login,
         });
-        Ok(self.shelf.create(&place(destination), store, &slots, &owner.to_string())?)
+        Ok(self.media.create(&place(destination), store, &slots, &owner.to_string())?)
     }
 }
 

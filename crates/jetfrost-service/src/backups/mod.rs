@@ -21,11 +21,11 @@ use crate::announcer::Announcer;
 use crate::clock::Clock;
 use crate::events::Events;
 use crate::identity::Identity;
+use crate::media::Media;
 use crate::records::Records;
 use crate::retention::Retention;
 use crate::shared::gate::Gate;
 use crate::shared::{Basis, Installation, Trail};
-use crate::shelf::Shelf;
 use crate::storage::Storage;
 
 pub(crate) use diagnosis::Looked;
@@ -38,7 +38,7 @@ const MOST_RESTORES: u32 = 240;
 /// The use cases about workstations and what they send and fetch.
 pub(crate) struct Backups {
     records: Records,
-    shelf: Arc<Shelf>,
+    media: Arc<Media>,
     clock: Arc<dyn Clock>,
     random: Arc<dyn Random>,
     events: Events,
@@ -61,7 +61,7 @@ pub(crate) struct Backups {
 impl Backups {
     pub(crate) fn new(
         basis: &Basis,
-        shelf: Arc<Shelf>,
+        media: Arc<Media>,
         identity: Arc<Identity>,
         storage: Arc<Storage>,
         retention: Arc<Retention>,
@@ -76,7 +76,7 @@ impl Backups {
             announcer: Arc::clone(&basis.announcer),
             installation: basis.installation.clone(),
             zone: basis.zone.clone(),
-            shelf,
+            media,
             identity,
             storage,
             retention,

@@ -5,8 +5,8 @@ use std::collections::BTreeSet;
 use std::fmt::Write;
 
 use jetfrost_office::access::Act;
+use jetfrost_office::grants::Grants;
 use jetfrost_office::names::key;
-use jetfrost_office::openness::Openness;
 use jetfrost_office::roster::{
     AccountFacts, CodeFacts, Column, DestinationFacts, Fault, Office, Planned, Step, WorkstationFacts, plan, read,
 };
@@ -100,7 +100,7 @@ impl Backups {
         for row in DestinationRow::list("", ALL, on)? {
             let to = grants(&row, on)?;
             let keys = |names: &[String]| names.iter().map(|name| key(name)).collect();
-            let openness = Openness { everybody: to.everybody, groups: keys(&to.groups), accounts: keys(&to.logins) };
+            let openness = Grants { everybody: to.everybody, groups: keys(&to.groups), accounts: keys(&to.logins) };
             let facts = DestinationFacts {
                 name: row.name.clone(),
                 withdrawn: row.withdrawn.is_some(),

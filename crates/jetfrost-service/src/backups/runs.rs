@@ -85,10 +85,10 @@ impl Backups {
 
     /// Points behind the latest sound one that are damaged or lost.
     fn damaged_behind(&self, line: &WorkstationLine, store: &Store, latest: u64) -> Result<Vec<u64>> {
-        let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
+        let on_media: BTreeSet<u64> = store.points().into_iter().collect();
         let mut damaged = store.damaged_behind(latest)?;
         damaged
-            .extend(points::lost(&self.storage.point_rows(line)?, &on_shelf).into_iter().filter(|sequence| *sequence > latest));
+            .extend(points::lost(&self.storage.point_rows(line)?, &on_media).into_iter().filter(|sequence| *sequence > latest));
         Ok(damaged.into_iter().collect())
     }
 

@@ -2,7 +2,7 @@
 
 use std::sync::{Arc, PoisonError};
 
-use jetfrost_image::store::{NeedsIntake, SegmentIntake, Store, StoreError};
+use jetfrost_image::store::{NeedsUpload, SegmentUpload, Store, StoreError};
 use jetfrost_image::{ChunkName, SegmentHash};
 use jetfrost_office::access::Act;
 use jetfrost_wire::Binary;
@@ -65,8 +65,8 @@ pub(crate) struct Arriving {
 }
 
 enum What {
-    Segment(SegmentIntake<Arc<Store>>),
-    Needs(NeedsIntake<Arc<Store>>),
+    Segment(SegmentUpload<Arc<Store>>),
+    Needs(NeedsUpload<Arc<Store>>),
 }
 
 impl Arriving {

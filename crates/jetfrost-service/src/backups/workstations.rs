@@ -90,7 +90,7 @@ impl Backups {
             destination: line.destination.name.clone(),
             points: from_db(line.store.points),
             latest: line.latest_point.as_ref().map(|point| timestamp(point.committed)),
-            bytes: id.and_then(|id| self.shelf.used(&place(&line.destination), id).ok()),
+            bytes: id.and_then(|id| self.media.used(&place(&line.destination), id).ok()),
         }
     }
 

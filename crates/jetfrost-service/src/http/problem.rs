@@ -8,13 +8,13 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::{RETRY_AFTER, WWW_AUTHENTICATE};
 use actix_web::{HttpRequest, HttpResponse, Responder, ResponseError};
 use jetfrost_image::store::StoreError;
-use jetfrost_office::room::Bound;
+use jetfrost_office::capacity::LimitKind;
 use jetfrost_wire::problem::{Problem, ProblemKind as Kind, WhoseMove};
 use jetfrost_wire::size::show;
 
+use crate::media::{MarkerError, MediaError};
 use crate::records::RecordsError;
 use crate::shared::{Comes, NoRoom, ServiceError};
-use crate::shelf::{MarkerError, ShelfError};
 
 static NUMBER: AtomicU64 = AtomicU64::new(1);
 
@@ -174,7 +174,7 @@ fn chain(error: &dyn std::error::Error) -> String {
 fn fold(error: &ServiceError) -> Problem {
     match error {
         ServiceError::Records(records) => fold_records(records),
-        ServiceError::Shelf(shelf) => fold_shelf(shelf),
+        ServiceError::Media(media) => fold_shelf(media),
         ServiceError::NotSignedIn => {
             Problem::new(Kind::NotSignedIn, "You are not signed in, or the session is over.", "Sign in again.")
         }
@@ -272,17 +272,17 @@ fn fold(error: &ServiceError) -> Problem {
     }
 }
 
-fn fold_shelf(error: &ShelfError) -> Problem {
+fn fold_shelf(error: &MediaError) -> Problem {
     match error {
-        ShelfError::Marker(marker) => fold_marker(marker),
-        ShelfError::Unfit(reasons) => Problem::new(
+        MediaError::Marker(marker) => fold_marker(marker),
+        MediaError::Unfit(reasons) => Problem::new(
             Kind::UnfitDirectory,
             sentence(&reasons.join("; ")),
             "Choose an empty directory on a local volume of the server that is used for nothing else.",
         ),
-        ShelfError::Io { source, .. } if is_full(source) => full_volume(),
-        ShelfError::Io { doing, .. } => internal(&format!("The service failed at {doing}.")),
-        ShelfError::Store(store) => fold_store(store),
+        MediaError::Io { source, .. } if is_full(source) => full_volume(),
+        MediaError::Io { doing, .. } => internal(&format!("The service failed at {doing}.")),
+        MediaError::Store(store) => fold_store(store),
     }
 }
 
@@ -355,12 +355,14 @@ fn fold_store(error: &StoreError) -> Problem {
 fn fold_no_room(refusal: &NoRoom) -> Problem {
     let NoRoom { level, of, wanted, left, comes } = refusal;
     let (what, who, next) = match level.bound {
-        Bound::StoreLimit => ("limit", format!("workstation '{of}'"), format!("jetfrost workstation set '{of}' --limit SIZE")),
-        Bound::Quota => ("quota", format!("account '{of}'"), format!("jetfrost account set '{of}' --quota SIZE")),
-        Bound::Capacity => {
+        LimitKind::StoreLimit => {
+            ("limit", format!("workstation '{of}'"), format!("jetfrost workstation set '{of}' --limit SIZE"))
+        }
+        LimitKind::Quota => ("quota", format!("account '{of}'"), format!("jetfrost account set '{of}' --quota SIZE")),
+        LimitKind::Capacity => {
             ("capacity", format!("destination '{of}'"), format!("jetfrost destination set '{of}' --capacity SIZE"))
         }
-        Bound::Reserve => {
+        LimitKind::Reserve => {
             let next = format!("free space on its volume, or jetfrost destination set '{of}' --reserve SIZE");
             ("volume less its reserve", format!("destination '{of}'"), next)
         }
@@ -383,8 +385,8 @@ fn fold_no_room(refusal: &NoRoom) -> Problem {
 }
 
 /// When room comes by itself. Removing points gives none at once: they wait, so that they can be brought back.
-fn said_of_what_comes(comes: Option<&Comes>, bound: Bound) -> String {
-    if matches!(bound, Bound::Capacity | Bound::Reserve) {
+fn said_of_what_comes(comes: Option<&Comes>, bound: LimitKind) -> String {
+    if matches!(bound, LimitKind::Capacity | LimitKind::Reserve) {
         return "Removed points free their room after the destination's waiting time.".into();
     }
     let by_itself = match comes {
@@ -443,7 +445,7 @@ mod tests {
 
     #[test]
     fn faults_of_the_service_are_5xx_and_carry_a_number_for_the_log() {
-        let trouble = Trouble::from(ServiceError::Shelf(ShelfError::Io { doing: "testing", source: std::io::Error::other("x") }));
+        let trouble = Trouble::from(ServiceError::Media(MediaError::Io { doing: "testing", source: std::io::Error::other("x") }));
         assert_eq!(trouble.problem.status, 500);
         assert!(trouble.problem.request.is_some());
     }

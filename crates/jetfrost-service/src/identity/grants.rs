@@ -1,8 +1,8 @@
 //! Whose workstations may put backups where.
 
 use jetfrost_office::access::Act;
+use jetfrost_office::grants::{Grants as Granted, Reason};
 use jetfrost_office::names;
-use jetfrost_office::openness::{Openness, Reason};
 use jetfrost_wire::access::{AccessCell, AccessLine, AccessQuery, AccessReason, Grants};
 use jetfrost_wire::{Page, PageQuery};
 
@@ -37,7 +37,7 @@ impl Identity {
                 Some(name) => vec![destination_named(name, on)?],
                 None => DestinationRow::list("", ALL, on)?,
             };
-            let opened: Vec<(DestinationRow, Openness)> = destinations
+            let opened: Vec<(DestinationRow, Granted)> = destinations
                 .into_iter()
                 .map(|row| Ok((openness(&row, on)?, row)).map(|(open, row)| (row, open)))
                 .collect::<Result<_>>()?;
@@ -51,7 +51,7 @@ impl Identity {
     }
 }
 
-fn access_line(account: &AccountRow, destinations: &[(DestinationRow, Openness)], on: &mut Connection) -> Result<AccessLine> {
+fn access_line(account: &AccountRow, destinations: &[(DestinationRow, Granted)], on: &mut Connection) -> Result<AccessLine> {
     let groups = account.groups(on)?;
     let group_ids: Vec<String> = groups.iter().map(|group| group.id.clone()).collect();
     let named = |reason: Reason| match reason {
@@ -62,7 +62,7 @@ fn access_line(account: &AccountRow, destinations: &[(DestinationRow, Openness)]
             AccessReason::Group { name }
         }
     };
-    let cell = |(destination, open): &(DestinationRow, Openness)| {
+    let cell = |(destination, open): &(DestinationRow, Granted)| {
         Ok(AccessCell {
             destination: destination.name.clone(),
             reasons: open.reasons(&account.id, &group_ids).into_iter().map(named).collect(),
@@ -78,7 +78,7 @@ fn access_line(account: &AccountRow, destinations: &[(DestinationRow, Openness)]
     })
 }
 
-fn reasons(account: &AccountRow, open: &Openness, on: &mut Connection) -> Result<Vec<Reason>> {
+fn reasons(account: &AccountRow, open: &Granted, on: &mut Connection) -> Result<Vec<Reason>> {
     let groups = ids(account.groups(on)?);
     Ok(open.reasons(&account.id, &groups))
 }
@@ -89,9 +89,9 @@ pub(crate) fn destination_named(name: &str, on: &mut Connection) -> Result<Desti
     found.ok_or_else(|| ServiceError::Invalid(format!("there is no destination '{name}'")))
 }
 
-fn openness(row: &DestinationRow, on: &mut Connection) -> Result<Openness> {
+fn openness(row: &DestinationRow, on: &mut Connection) -> Result<Granted> {
     let GrantedTo { groups, accounts } = row.granted_to(on)?;
-    Ok(Openness {
+    Ok(Granted {
         everybody: row.granted_to == EVERYBODY,
         groups: ids(groups).into_iter().collect(),
         accounts: accounts.into_iter().map(|(id, _)| id).collect(),

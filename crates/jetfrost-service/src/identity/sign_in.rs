@@ -6,8 +6,8 @@ use std::sync::PoisonError;
 
 use data_encoding::BASE32_NOPAD;
 use jetfrost_image::crypto::{Random, random_array};
+use jetfrost_office::login_backoff::Failures;
 use jetfrost_office::names;
-use jetfrost_office::patience::Failures;
 use jetfrost_wire::people::{Account, AccountKind, Role};
 use jetfrost_wire::service::{Carry, Escrow, FirstAdministrator, ServiceInfo, SignIn, SignedIn, TokenScope};
 use jetfrost_wire::{Binary, SessionId};

@@ -8,10 +8,10 @@ use jetfrost_wire::rules::{FieldRule, Ruling, Typed};
 
 use crate::identity::accounts::{account_named, check_password};
 use crate::identity::sessions;
+use crate::media::there_or_above;
 use crate::operations::{Operations, discovery, mail};
 use crate::records::{AccountRow, DestinationRow, GroupRow};
 use crate::shared::{Caller, Credential, Result, ServiceError, check_days, checked_name};
-use crate::shelf::there_or_above;
 use crate::storage::destinations;
 
 impl Operations {

@@ -12,9 +12,9 @@ use jetfrost_wire::workstation::WorkstationState;
 use jiff::civil::date;
 
 use crate::clock::timestamp;
+use crate::mailer::{MailError, MailMessage, MailServer, mailbox};
 use crate::operations::Operations;
 use crate::operations::alerts::{line, shown};
-use crate::postman::{Letter, MailError, MailServer, mailbox};
 use crate::records::{Connection, MailRow, ToldRow, WorkstationLine};
 use crate::secrets::new_id;
 use crate::shared::versions::{Made, Seen, version};
@@ -97,7 +97,7 @@ impl Operations {
 
     /// Tells what there is to tell until it is stopped: apart from all other work, which no mail server holds up.
     pub(crate) fn work_on_mail(&self) {
-        while self.postman.wait(TEND_EVERY) {
+        while self.mailer.wait(TEND_EVERY) {
             if let Err(error) = self.tend_mail() {
                 tracing::error!(%error, "looking for what needs attention");
             }
@@ -106,12 +106,12 @@ impl Operations {
 
     /// Mail that is being sent is broken off.
     pub(crate) fn stop_mail(&self) {
-        self.postman.stop();
+        self.mailer.stop();
     }
 
     /// Tells what is new, and sends the summary when it is due. A message that is not taken is tried again the next time.
     pub(crate) fn tend_mail(&self) -> Result<()> {
-        let _turn = self.postman.turn();
+        let _turn = self.mailer.turn();
         let Some(row) = self.mail_row()? else { return Ok(()) };
         let now = self.alerts()?;
         self.tell_news(&row, &now)?;
@@ -158,7 +158,7 @@ impl Operations {
     fn post(&self, row: &MailRow, subject: &str, text: &str) -> Result<bool> {
         let now = self.clock.now_ms();
         let since_1970 = Duration::from_millis(u64::try_from(now).unwrap_or(0));
-        let letter = Letter {
+        let message = MailMessage {
             from: row.sender.clone(),
             to: row.recipients().map(str::to_owned).collect(),
             subject: subject.into(),
@@ -166,7 +166,7 @@ impl Operations {
             date: SystemTime::UNIX_EPOCH + since_1970,
             id: format!("{}@{}", new_id(&*self.random), self.installation.public_name),
         };
-        let sent = self.postman.send(&server(row, &self.installation.public_name), &letter);
+        let sent = self.mailer.send(&server(row, &self.installation.public_name), &message);
         let trouble = match &sent {
             Ok(taken) => said_of_refused(&taken.refused),
             // It is no trouble with mail.

@@ -21,11 +21,11 @@ use crate::announcer::Announcer;
 use crate::clock::Clock;
 use crate::events::Events;
 use crate::identity::Identity;
-use crate::postman::Postman;
+use crate::mailer::Mailer;
+use crate::media::Media;
 use crate::records::Records;
 use crate::retention::Retention;
 use crate::shared::{Basis, Installation, Trail};
-use crate::shelf::Shelf;
 use crate::storage::Storage;
 
 pub(crate) use metrics::Readiness;
@@ -33,7 +33,7 @@ pub(crate) use metrics::Readiness;
 /// The use cases about the service itself.
 pub(crate) struct Operations {
     records: Records,
-    shelf: Arc<Shelf>,
+    media: Arc<Media>,
     clock: Arc<dyn Clock>,
     random: Arc<dyn Random>,
     events: Events,
@@ -45,13 +45,13 @@ pub(crate) struct Operations {
     storage: Arc<Storage>,
     retention: Arc<Retention>,
     announcer: Arc<Announcer>,
-    postman: Postman,
+    mailer: Mailer,
 }
 
 impl Operations {
     pub(crate) fn new(
         basis: &Basis,
-        shelf: Arc<Shelf>,
+        media: Arc<Media>,
         identity: Arc<Identity>,
         storage: Arc<Storage>,
         retention: Arc<Retention>,
@@ -64,12 +64,12 @@ impl Operations {
             trail: Arc::clone(&basis.trail),
             installation: basis.installation.clone(),
             zone: basis.zone.clone(),
-            shelf,
+            media,
             identity,
             storage,
             retention,
             announcer: Arc::clone(&basis.announcer),
-            postman: Postman::default(),
+            mailer: Mailer::default(),
         }
     }
 }

@@ -82,7 +82,7 @@ impl Operations {
 
     fn office_facts(&self) -> Result<OfficeFacts> {
         let offered: Vec<_> = self.storage.destination_rows()?.into_iter().filter(|row| row.withdrawn.is_none()).collect();
-        let missing = offered.iter().filter(|row| self.shelf.check(&place(row)).is_err()).count() as u64;
+        let missing = offered.iter().filter(|row| self.media.check(&place(row)).is_err()).count() as u64;
         let protected = self.storage.protection()?.protected;
         let now = self.clock.now_ms();
         self.records.read(|on| {

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use jetfrost_office::access::Act;
-use jetfrost_office::room::suggested_reserve;
+use jetfrost_office::capacity::suggested_reserve;
 use jetfrost_office::sizing::{
     Growth, days_of_history, days_to_fill, factor, growth, offered, over_commitment, stores_that_fit, suggested,
 };
@@ -12,11 +12,11 @@ use jetfrost_wire::sizing::{AskAdvice, AskCapacity, CapacityAdvice, LimitAdvice}
 
 use crate::clock::timestamp;
 use crate::identity::grants::destination_named;
+use crate::media::volume_of;
 use crate::operations::Operations;
 use crate::records::{DestinationRow, PointRow, WorkstationLine, added_by_day};
 use crate::shared::convert::from_db;
 use crate::shared::{Caller, DAY_MS, Result, ServiceError, place};
-use crate::shelf::volume_of;
 
 /// Forecasts go ten years ahead.
 const MOST_DAYS_AHEAD: f64 = 3650.0;
@@ -145,7 +145,7 @@ impl Operations {
     fn known(&self, line: &WorkstationLine) -> Result<Known> {
         let rows: Vec<PointRow> = self.storage.point_rows(line)?;
         let added: Vec<(i64, u64)> = rows.iter().map(|row| (row.committed, from_db(row.sent))).collect();
-        let used = line.store.id.parse().ok().and_then(|id| self.shelf.used(&place(&line.destination), id).ok());
+        let used = line.store.id.parse().ok().and_then(|id| self.media.used(&place(&line.destination), id).ok());
         Ok(Known {
             growth: growth(&added),
             full_state: rows.iter().map(|row| (row.committed, from_db(row.sent))).min().map_or(0, |(_, sent)| sent),

@@ -198,7 +198,7 @@ impl StoreRow {
         diesel::update(stores::table.find(id)).set(made).execute(on).map(drop)
     }
 
-    pub(crate) fn set_untidy(id: &str, untidy: bool, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_uncompacted(id: &str, untidy: bool, on: &mut Connection) -> Rows<()> {
         diesel::update(stores::table.find(id)).set(stores::untidy.eq(untidy)).execute(on).map(drop)
     }
 

@@ -9,11 +9,11 @@ use jetfrost_wire::job::{Job, JobKind};
 use jetfrost_wire::workstation::{DamagedPoint, Finding, Integrity};
 
 use crate::clock::timestamp;
+use crate::media::MediaError;
 use crate::records::{StoreRow, WorkstationLine};
 use crate::retention::Retention;
 use crate::shared::convert::from_db;
 use crate::shared::{Caller, DAY_MS, Result, ServiceError, to_db};
-use crate::shelf::ShelfError;
 use crate::storage::points;
 
 /// Lost chunks that a run is told by name: 3 MB. Beyond that it reads everything again.
@@ -97,7 +97,7 @@ impl Retention {
         self.storage.note_points_off_the_shelf(line, &store)?;
         match self.note_lost_chunks(line, &store) {
             // That what points need is damaged is among the findings.
-            Err(ServiceError::Shelf(ShelfError::Store(StoreError::Format(_) | StoreError::Needs(_)))) => {}
+            Err(ServiceError::Media(MediaError::Store(StoreError::Format(_) | StoreError::Needs(_)))) => {}
             other => drop(other?),
         }
         self.events.workstation_changed(&line.workstation.id);
@@ -106,8 +106,8 @@ impl Retention {
 
     /// Points that are on record and of which nothing on the disk says that they should be there.
     fn lost_without_trace(&self, line: &WorkstationLine, store: &Store, known: &[Finding]) -> Result<Vec<Finding>> {
-        let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
-        let lost = points::lost(&self.storage.point_rows(line)?, &on_shelf);
+        let on_media: BTreeSet<u64> = store.points().into_iter().collect();
+        let lost = points::lost(&self.storage.point_rows(line)?, &on_media);
         let findings = lost.iter().map(|sequence| Finding {
             path: format!("points/{sequence:010}.point"),
             wrong: "it is gone, with its receipt; the service has it on record".into(),

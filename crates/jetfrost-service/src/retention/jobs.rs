@@ -6,18 +6,18 @@ use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use jetfrost_image::StoreId;
-use jetfrost_image::store::{Headway, Scrubbed, StoreError, Tidied};
+use jetfrost_image::store::{Compacted, Headway, Scrubbed, StoreError};
 use jetfrost_office::access::Act;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::job::{Job, JobKind, JobState, Order};
 use jetfrost_wire::size::show;
 use jetfrost_wire::{Page, PageQuery};
 
+use crate::media::MediaError;
 use crate::records::{JobRow, PointRow, WorkstationLine, WorkstationRow};
 use crate::retention::Retention;
 use crate::secrets::new_id;
 use crate::shared::{Caller, Result, SERVICE, ServiceError, convert, number_cursor, place, to_db};
-use crate::shelf::ShelfError;
 
 /// Headway is put on record this often.
 const NOTE_EVERY: Duration = Duration::from_secs(1);
@@ -52,10 +52,10 @@ impl Jobs {
 }
 
 /// What a thinning came to. What is not needed any more and lies between much that is needed stays until there is more of it.
-fn said_of_thinning(points: usize, tidied: &Tidied) -> String {
-    let freed = show(u64::try_from(tidied.freed).unwrap_or(0));
+fn said_of_thinning(points: usize, compacted: &Compacted) -> String {
+    let freed = show(u64::try_from(compacted.freed).unwrap_or(0));
     let plural = if points == 1 { "" } else { "s" };
-    let later = match tidied.dead {
+    let later = match compacted.dead {
         0 => String::new(),
         dead => format!("; {} more will, once it is more than a tenth of the store", show(dead)),
     };
@@ -284,17 +284,17 @@ impl Retention {
     fn do_job(&self, row: &JobRow, line: &WorkstationLine, go_on: &mut dyn FnMut(Headway) -> bool) -> Result<End> {
         let end = match JobKind::from_word(&row.kind) {
             Some(JobKind::Thinning) => {
-                self.thin(line, go_on).map(|(points, tidied)| End::Done(said_of_thinning(points, &tidied)))
+                self.thin(line, go_on).map(|(points, compacted)| End::Done(said_of_thinning(points, &compacted)))
             }
             Some(JobKind::Scrub) => self.scrub(line, go_on).map(|scrubbed| End::Done(said_of_scrub(&scrubbed))),
             Some(JobKind::Removal) => self.remove_for_good(line).map(|()| End::Done("the image store is gone".into())),
             None => Err(ServiceError::Conflict("a job of a kind that this version does not know")),
         };
         match end {
-            Err(ServiceError::Shelf(ShelfError::Store(StoreError::Interrupted))) if self.jobs.is_stopping() => {
+            Err(ServiceError::Media(MediaError::Store(StoreError::Interrupted))) if self.jobs.is_stopping() => {
                 Ok(End::Interrupted)
             }
-            Err(ServiceError::Shelf(ShelfError::Store(StoreError::Interrupted))) => Ok(End::Cancelled),
+            Err(ServiceError::Media(MediaError::Store(StoreError::Interrupted))) => Ok(End::Cancelled),
             other => other,
         }
     }
@@ -311,7 +311,7 @@ impl Retention {
                     "this image store stays: it was undeleted, or there is a hold on it or a point",
                 ));
             }
-            self.shelf.set_aside(&place(&line.destination), id)?;
+            self.media.set_aside(&place(&line.destination), id)?;
             let mut store = line.store.clone();
             store.gone = Some(self.clock.now_ms());
             store.update(on)?;
@@ -319,7 +319,7 @@ impl Retention {
             let by = store.removal_by.as_deref().unwrap_or_default();
             self.trail.note_as(by, "", "image store gone", &line.workstation.name, on)
         })?;
-        self.shelf.clear_removed(&place(&line.destination))?;
+        self.media.clear_removed(&place(&line.destination))?;
         self.events.workstation_changed(&line.workstation.id);
         Ok(())
     }
@@ -331,7 +331,7 @@ impl Retention {
         if self.jobs.is_stopping() || ordered_off(&orders) {
             return false;
         }
-        if !self.shelf.is_busy() {
+        if !self.media.is_busy() {
             return true;
         }
         let orders = self.jobs.changed.wait_timeout(orders, GIVE_WAY).unwrap_or_else(PoisonError::into_inner).0;

@@ -15,9 +15,9 @@ use jiff::tz::TimeZone;
 use crate::clock::Clock;
 use crate::events::Events;
 use crate::identity::Identity;
+use crate::media::Media;
 use crate::records::Records;
 use crate::shared::{Basis, Trail};
-use crate::shelf::Shelf;
 use crate::storage::Storage;
 use jobs::Jobs;
 use room::Headroom;
@@ -26,7 +26,7 @@ pub(crate) use room::Room;
 /// The use cases about what stays and what goes.
 pub(crate) struct Retention {
     records: Records,
-    shelf: Arc<Shelf>,
+    media: Arc<Media>,
     clock: Arc<dyn Clock>,
     random: Arc<dyn Random>,
     events: Events,
@@ -41,7 +41,7 @@ pub(crate) struct Retention {
 }
 
 impl Retention {
-    pub(crate) fn new(basis: &Basis, shelf: Arc<Shelf>, identity: Arc<Identity>, storage: Arc<Storage>) -> Self {
+    pub(crate) fn new(basis: &Basis, media: Arc<Media>, identity: Arc<Identity>, storage: Arc<Storage>) -> Self {
         Self {
             records: basis.records.clone(),
             clock: Arc::clone(&basis.clock),
@@ -49,7 +49,7 @@ impl Retention {
             events: basis.events.clone(),
             trail: Arc::clone(&basis.trail),
             zone: basis.zone.clone(),
-            shelf,
+            media,
             identity,
             storage,
             jobs: Jobs::default(),

@@ -3,23 +3,23 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{MutexGuard, PoisonError};
 
-use jetfrost_image::store::{Store, StoreError, Tidying};
+use jetfrost_image::store::{Compaction, Store, StoreError};
+use jetfrost_office::capacity::{LimitKind, Usage};
 use jetfrost_office::protected::Promise;
-use jetfrost_office::room::{Bound, Level};
 use jetfrost_wire::retention::AtLimit;
 
+use crate::media::{Claim, Full};
 use crate::records::{PointRow, StoreRow, WorkstationLine};
 use crate::retention::{Retention, thinning};
 use crate::shared::convert::from_db;
 use crate::shared::{Comes, NoRoom, Result, ServiceError, convert, place};
-use crate::shelf::{Claim, Full};
 use crate::storage::capacity::Purpose;
 use crate::storage::points;
 
 /// Room that is taken as bytes arrive. What is taken counts until it is settled or dropped.
 pub(crate) struct Room {
     claim: Claim,
-    levels: Vec<Level>,
+    levels: Vec<Usage>,
     names: Names,
 }
 
@@ -31,11 +31,11 @@ struct Names {
 }
 
 impl Names {
-    fn of(&self, bound: Bound) -> &str {
+    fn of(&self, bound: LimitKind) -> &str {
         match bound {
-            Bound::StoreLimit => &self.workstation,
-            Bound::Quota => &self.login,
-            Bound::Capacity | Bound::Reserve => &self.destination,
+            LimitKind::StoreLimit => &self.workstation,
+            LimitKind::Quota => &self.login,
+            LimitKind::Capacity | LimitKind::Reserve => &self.destination,
         }
     }
 }
@@ -86,7 +86,7 @@ impl Retention {
     pub(crate) fn room_for(&self, line: &WorkstationLine, store: &Store, bytes: u64, purpose: Purpose) -> Result<Room> {
         let room = self.room(line, purpose, 0)?;
         let Err(full) = room.claim.check(bytes) else { return Ok(room) };
-        let is_own = matches!(room.levels[full.budget].bound, Bound::StoreLimit | Bound::Quota);
+        let is_own = matches!(room.levels[full.budget].bound, LimitKind::StoreLimit | LimitKind::Quota);
         let headroom = if is_own { self.headroom(line, store)? } else { 0 };
         let more = self.room(line, purpose, headroom)?;
         match more.claim.check(bytes) {
@@ -123,7 +123,7 @@ impl Retention {
     }
 
     fn room(&self, line: &WorkstationLine, purpose: Purpose, headroom: u64) -> Result<Room> {
-        self.shelf.check(&place(&line.destination))?;
+        self.media.check(&place(&line.destination))?;
         let levels = self.storage.levels(line)?;
         let budgets = levels.iter().map(|(counted, level)| counted.budget(level, purpose, headroom)).collect();
         let names = Names {
@@ -131,7 +131,7 @@ impl Retention {
             login: line.account.login.clone(),
             destination: line.destination.name.clone(),
         };
-        Ok(Room { claim: self.shelf.claim(budgets), levels: levels.into_iter().map(|(_, level)| level).collect(), names })
+        Ok(Room { claim: self.media.claim(budgets), levels: levels.into_iter().map(|(_, level)| level).collect(), names })
     }
 
     /// What the points that may go for room would free.
@@ -156,9 +156,9 @@ impl Retention {
         if convert::at_limit(&line.destination.at_limit) == AtLimit::Stop || thinning::forgot_its_run(line, store) {
             return Ok(Vec::new());
         }
-        let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
+        let on_media: BTreeSet<u64> = store.points().into_iter().collect();
         let mut may_go = expendable(line, &self.storage.point_rows(line)?, &self.storage.promise(line)?, self.clock.now_ms());
-        may_go.retain(|sequence| on_shelf.contains(sequence));
+        may_go.retain(|sequence| on_media.contains(sequence));
         Ok(may_go)
     }
 
@@ -169,10 +169,10 @@ impl Retention {
             return Ok(BTreeSet::new());
         }
         let own = self.storage.levels(line)?.into_iter().map(|(_, level)| level);
-        let own: Vec<Level> = own.filter(|level| matches!(level.bound, Bound::StoreLimit | Bound::Quota)).collect();
+        let own: Vec<Usage> = own.filter(|level| matches!(level.bound, LimitKind::StoreLimit | LimitKind::Quota)).collect();
         let beyond =
-            |limit: fn(&Level) -> u64| own.iter().map(|level| level.used.saturating_sub(limit(level))).max().unwrap_or(0);
-        let (needed, wished) = (beyond(|level| level.limit), beyond(Level::limit_for_content));
+            |limit: fn(&Usage) -> u64| own.iter().map(|level| level.used.saturating_sub(limit(level))).max().unwrap_or(0);
+        let (needed, wished) = (beyond(|level| level.limit), beyond(Usage::limit_for_content));
         if wished == 0 {
             return Ok(BTreeSet::new());
         }
@@ -187,10 +187,10 @@ impl Retention {
         Ok(may_go[..enough].iter().copied().collect())
     }
 
-    fn no_room_to_make(&self, line: &WorkstationLine, own: &[Level], wanted: u64) -> ServiceError {
+    fn no_room_to_make(&self, line: &WorkstationLine, own: &[Usage], wanted: u64) -> ServiceError {
         let fullest = own.iter().copied().max_by_key(|level| level.used.saturating_sub(level.limit));
-        let level = fullest.unwrap_or(Level { bound: Bound::StoreLimit, limit: 0, used: 0 });
-        let of = if level.bound == Bound::Quota { &line.account.login } else { &line.workstation.name };
+        let level = fullest.unwrap_or(Usage { bound: LimitKind::StoreLimit, limit: 0, used: 0 });
+        let of = if level.bound == LimitKind::Quota { &line.account.login } else { &line.workstation.name };
         ServiceError::NoRoom(Box::new(NoRoom { level, of: of.clone(), wanted, left: 0, comes: None }))
     }
 
@@ -200,7 +200,7 @@ impl Retention {
             return Ok(());
         }
         let mut said = String::new();
-        let gone = self.let_go(line, store, thinning::ROOM, |line, rows, promise| {
+        let gone = self.expire(line, store, thinning::ROOM, |line, rows, promise| {
             let may_go: BTreeSet<u64> = expendable(line, rows, promise, self.clock.now_ms()).into_iter().collect();
             let gone = going.intersection(&may_go).copied().collect();
             said = thinning::said_of(line, rows, &gone);
@@ -215,8 +215,8 @@ impl Retention {
             .write(|on| Ok::<_, ServiceError>(StoreRow::set_room_made(&line.store.id, self.clock.now_ms(), &said, on)?))?;
         self.lock_headroom().remove(&line.store.id);
         // Room is wanted now: nothing that is not needed stays.
-        let tidied = store.tidy(&Tidying { most_dead_percent: 0, drop_unfinished: false }, &mut |_| true)?;
-        tracing::info!(workstation = line.workstation.name, points = gone.len(), freed = tidied.freed, "made room at a limit");
+        let compacted = store.compact(&Compaction { most_dead_percent: 0, drop_unfinished: false }, &mut |_| true)?;
+        tracing::info!(workstation = line.workstation.name, points = gone.len(), freed = compacted.freed, "made room at a limit");
         Ok(())
     }
 }

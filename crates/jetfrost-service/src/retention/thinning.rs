@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use jetfrost_image::store::{GoOn, Store, Tidied, Tidying};
+use jetfrost_image::store::{Compacted, Compaction, GoOn, Store};
 use jetfrost_office::access::Act;
 use jetfrost_office::protected::Promise;
 use jetfrost_office::retention::{Fate, PointFacts, Reason};
@@ -32,8 +32,8 @@ impl Retention {
         let going = going(&rows, &fates);
         let room_from = promise.go_for_room_from(&facts(&rows), self.clock.now_ms());
         let (_, store) = self.storage.open_store(&line)?;
-        let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
-        let freed = store.room_freed_by(&going.intersection(&on_shelf).copied().collect())?;
+        let on_media: BTreeSet<u64> = store.points().into_iter().collect();
+        let freed = store.room_freed_by(&going.intersection(&on_media).copied().collect())?;
         let keeps_earlier_promises = promise.earlier_still_count(&facts(&rows), &self.zone, self.clock.now_ms());
         let of = |row: &PointRow| room_from.get(&from_db(row.sequence)).copied();
         let points = rows.iter().zip(&fates).map(|(row, fate)| point_fate(row, fate, of(row), self.clock.now_ms())).collect();
@@ -64,12 +64,12 @@ impl Retention {
             } else {
                 let rows = self.storage.point_rows(line)?;
                 // Room that is only to be given back can wait for the end of a run.
-                let is_untidy = line.store.untidy && !is_underway(line);
+                let is_uncompacted = line.store.untidy && !is_underway(line);
                 let promise = self.storage.promise(line)?;
                 if !promise.earlier.is_empty() {
                     self.storage.forget_earlier_terms(line)?;
                 }
-                if is_untidy || !going(&rows, &self.fates(line, &rows, &promise)).is_empty() {
+                if is_uncompacted || !going(&rows, &self.fates(line, &rows, &promise)).is_empty() {
                     self.enqueue_due(JobKind::Thinning, line)?;
                 }
                 if self.is_scrub_due(line) {
@@ -81,35 +81,35 @@ impl Retention {
     }
 
     /// Lets go what is due and gives the room back. Returns how many points went.
-    pub(crate) fn thin(&self, line: &WorkstationLine, go_on: GoOn<'_>) -> Result<(usize, Tidied)> {
+    pub(crate) fn thin(&self, line: &WorkstationLine, go_on: GoOn<'_>) -> Result<(usize, Compacted)> {
         let (_, store) = self.storage.open_store(line)?;
         self.storage.give_receipts(line, &store)?;
         self.storage.note_points_off_the_shelf(line, &store)?;
         let going =
-            self.let_go(line, &store, "its time was over", |line, rows, promise| going(rows, &self.fates(line, rows, promise)))?;
+            self.expire(line, &store, "its time was over", |line, rows, promise| going(rows, &self.fates(line, rows, promise)))?;
         if forgot_its_run(line, &store) {
             // The room comes back after that run; the store stays marked as untidy until then.
-            return Ok((going.len(), Tidied::default()));
+            return Ok((going.len(), Compacted::default()));
         }
         let last_run_ended_well = line
             .latest_run
             .as_ref()
             .is_none_or(|run| [Outcome::Complete.word(), Outcome::CompleteWithExceptions.word()].contains(&run.outcome.as_str()));
-        let how = Tidying { drop_unfinished: last_run_ended_well, ..Tidying::default() };
-        let tidied = store.tidy(&how, go_on)?;
+        let how = Compaction { drop_unfinished: last_run_ended_well, ..Compaction::default() };
+        let compacted = store.compact(&how, go_on)?;
         let occupied = to_db(store.used())?;
         self.records.write(|on| {
             StoreRow::set_occupied(&line.store.id, occupied, on)?;
-            Ok::<_, ServiceError>(StoreRow::set_untidy(&line.store.id, false, on)?)
+            Ok::<_, ServiceError>(StoreRow::set_uncompacted(&line.store.id, false, on)?)
         })?;
         self.events.workstation_changed(&line.workstation.id);
-        Ok((going.len(), tidied))
+        Ok((going.len(), compacted))
     }
 
     /// Lets points go that `choose` names. They are judged, removed and noted in one transaction that nobody else writes in
     /// between: a hold that was acknowledged counts. Before that they are marked, so that it is known of each that is not there
     /// any more whether it was to go or is lost, also after a crash.
-    pub(crate) fn let_go(
+    pub(crate) fn expire(
         &self,
         line: &WorkstationLine,
         store: &Store,
@@ -122,10 +122,10 @@ impl Retention {
             let going = choose(&line, &rows, &promise(&line, on)?);
             Ok::<_, ServiceError>((line, rows, going))
         };
-        let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
+        let on_media: BTreeSet<u64> = store.points().into_iter().collect();
         let marked = self.records.write(|on| {
             let (line, _, going) = judge(on)?;
-            let marked: Vec<i64> = going.intersection(&on_shelf).copied().map(to_db).collect::<Result<_>>()?;
+            let marked: Vec<i64> = going.intersection(&on_media).copied().map(to_db).collect::<Result<_>>()?;
             PointRow::set_going(&line.store.id, &marked, on)?;
             Ok::<_, ServiceError>(going)
         })?;
@@ -135,16 +135,16 @@ impl Retention {
         self.records.write(|on| {
             let (line, rows, mut going) = judge(on)?;
             // A lost point whose time is over, or that a person removed, is given up.
-            let lost: BTreeSet<u64> = going.intersection(&lost(&rows, &on_shelf)).copied().collect();
+            let lost: BTreeSet<u64> = going.intersection(&lost(&rows, &on_media)).copied().collect();
             if !lost.is_empty() {
                 store.give_up_lost(&lost)?;
                 self.storage.note_gone(&line, &lost, "it was lost, and its time is over", on)?;
             }
-            going.retain(|sequence| on_shelf.contains(sequence) && marked.contains(sequence));
+            going.retain(|sequence| on_media.contains(sequence) && marked.contains(sequence));
             if !going.is_empty() {
-                StoreRow::set_untidy(&line.store.id, true, on)?;
+                StoreRow::set_uncompacted(&line.store.id, true, on)?;
                 // Should the records fail after this, the next look at the shelf notes what went.
-                store.let_go(&going)?;
+                store.expire(&going)?;
                 self.storage.note_gone(&line, &going, why, on)?;
                 self.trail.note_as(SERVICE, "", why_in_audit(why), &said_of(&line, &rows, &going), on)?;
             }

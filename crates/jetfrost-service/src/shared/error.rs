@@ -1,10 +1,10 @@
 //! Why a use case was refused or failed.
 
 use jetfrost_image::store::StoreError;
-use jetfrost_office::room::Level;
+use jetfrost_office::capacity::Usage;
 
+use crate::media::{MarkerError, MediaError};
 use crate::records::RecordsError;
-use crate::shelf::{MarkerError, ShelfError};
 
 /// Why a use case was refused or failed.
 #[derive(Debug, thiserror::Error)]
@@ -14,7 +14,7 @@ pub(crate) enum ServiceError {
     Records(#[from] RecordsError),
     /// A destination or an image store refused or failed.
     #[error(transparent)]
-    Shelf(#[from] ShelfError),
+    Media(#[from] MediaError),
     /// No credential, or one that is not valid.
     #[error("no valid credential")]
     NotSignedIn,
@@ -112,7 +112,7 @@ pub(crate) enum ServiceError {
 #[derive(Debug)]
 pub(crate) struct NoRoom {
     /// The limit.
-    pub(crate) level: Level,
+    pub(crate) level: Usage,
     /// Whose it is: the name of a workstation, an account or a destination.
     pub(crate) of: String,
     /// What would have been needed.
@@ -140,13 +140,13 @@ impl From<diesel::result::Error> for ServiceError {
 
 impl From<StoreError> for ServiceError {
     fn from(error: StoreError) -> Self {
-        Self::Shelf(error.into())
+        Self::Media(error.into())
     }
 }
 
 impl From<MarkerError> for ServiceError {
     fn from(error: MarkerError) -> Self {
-        Self::Shelf(error.into())
+        Self::Media(error.into())
     }
 }
 

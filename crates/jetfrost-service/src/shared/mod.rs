@@ -21,8 +21,8 @@ use crate::announcer::Announcer;
 use crate::certificate::Certificates;
 use crate::clock::Clock;
 use crate::events::Events;
+use crate::media::Place;
 use crate::records::{DestinationRow, Records, is_duplicate};
-use crate::shelf::Place;
 
 pub(crate) use caller::{Caller, Credential, Who};
 pub(crate) use error::{Comes, NoRoom, Result, ServiceError};
@@ -70,7 +70,7 @@ pub(crate) struct Installation {
     pub(crate) certificates: Arc<Certificates>,
 }
 
-/// A destination's place on the shelf.
+/// A destination's place on the media.
 pub(crate) fn place(row: &DestinationRow) -> Place {
     Place { id: row.id.clone(), directory: PathBuf::from(&row.directory) }
 }

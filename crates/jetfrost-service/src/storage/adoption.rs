@@ -5,9 +5,9 @@ use std::path::PathBuf;
 
 use jetfrost_image::store::Store;
 use jetfrost_office::access::Act;
+use jetfrost_office::capacity::suggested_reserve;
 use jetfrost_office::names;
 use jetfrost_office::protected::USUAL_DAYS;
-use jetfrost_office::room::suggested_reserve;
 use jetfrost_wire::destination::{Adopt, Adopted, AdoptedStore, EncryptionPolicy};
 use jetfrost_wire::people::{AccountKind, Role};
 use jetfrost_wire::retention::{AtLimit, Retention, usual_scrub_days};
@@ -15,10 +15,10 @@ use serde::Deserialize;
 
 use crate::clock::timestamp;
 use crate::identity::accounts::insert_account;
+use crate::media::{Found, MediaError, volume_of};
 use crate::records::{AccountRow, Connection, DestinationRow, StoreRow, WorkstationRow};
 use crate::secrets::new_id;
 use crate::shared::{Caller, Result, ServiceError, checked_name, convert, place, to_db};
-use crate::shelf::{Found, ShelfError, volume_of};
 use crate::storage::Storage;
 use crate::storage::points::insert_point;
 
@@ -49,7 +49,7 @@ impl Storage {
     pub(crate) fn adopt(&self, caller: &Caller, adopt: &Adopt) -> Result<Adopted> {
         caller.may(&Act::ChangeOffice)?;
         let directory = PathBuf::from(&adopt.directory);
-        let found = self.shelf.find(&directory, &self.directories()?)?;
+        let found = self.media.find(&directory, &self.directories()?)?;
         let (stores, left_out) = look_at(&found);
         let name = checked_name(adopt.name.as_deref().unwrap_or(&found.name)).unwrap_or_else(|_| "adopted".into());
         if adopt.preview {
@@ -58,7 +58,7 @@ impl Storage {
         }
         let row = self.adopted_row(&found, name, adopt)?;
         // The marker first: from here on the other installation cannot write there any more.
-        self.shelf.take_over(&place(&row), &row.name, &timestamp(row.created).to_string())?;
+        self.media.take_over(&place(&row), &row.name, &timestamp(row.created).to_string())?;
         let mut adopted = Vec::new();
         let destination = self.insert_destination(caller, row, "destination adopted", |row, on| {
             for found in &stores {
@@ -71,7 +71,7 @@ impl Storage {
 
     fn adopted_row(&self, found: &Found, name: String, adopt: &Adopt) -> Result<DestinationRow> {
         let volume = volume_of(&PathBuf::from(&adopt.directory))
-            .map_err(|source| ShelfError::Io { doing: "examining the volume", source })?;
+            .map_err(|source| MediaError::Io { doing: "examining the volume", source })?;
         self.records.read(|on| {
             if DestinationRow::by_key(&names::key(&name), on)?.is_some() {
                 return Err(ServiceError::NameTaken(name.clone()));

@@ -86,7 +86,7 @@ impl Storage {
     /// written, so that it can still be seen.
     fn tend_heads_on(&self, row: &DestinationRow) -> Result<Option<String>, String> {
         let here = place(row);
-        if self.shelf.check(&here).is_err() {
+        if self.media.check(&here).is_err() {
             return Ok(None);
         }
         let before = last(&here.directory, &self.heads).map_err(|e| e.to_string())?;
@@ -124,7 +124,7 @@ impl Storage {
                 trouble: None,
             };
             let read = self
-                .shelf
+                .media
                 .check(&here)
                 .map_err(|e| e.to_string())
                 .and_then(|()| read_all(&here.directory).map_err(|e| e.to_string()));

@@ -1,12 +1,12 @@
 //! What is in use, and the limits that it counts for.
 
 use jetfrost_image::StoreId;
-use jetfrost_office::room::{Bound, Level};
+use jetfrost_office::capacity::{LimitKind, Usage};
 
+use crate::media::{Budget, CountsFor, MediaError, Place, volume_of};
 use crate::records::{AccountRow, DestinationRow, StoreRow, WorkstationLine};
 use crate::shared::convert::from_db;
 use crate::shared::{Result, ServiceError, place};
-use crate::shelf::{Budget, CountsFor, Place, ShelfError, volume_of};
 use crate::storage::Storage;
 
 /// An account's workstations are looked at together.
@@ -25,10 +25,10 @@ pub(crate) enum Purpose {
 struct Stores(Vec<(StoreId, u64)>);
 
 impl Stores {
-    fn level(self, what: CountsFor, bound: Bound, limit: u64) -> (Counted, Level) {
+    fn level(self, what: CountsFor, bound: LimitKind, limit: u64) -> (Counted, Usage) {
         let used = self.0.iter().map(|(_, used)| used).sum();
         let stores = self.0.into_iter().map(|(id, _)| id).collect();
-        (Counted { what, stores }, Level { bound, limit, used })
+        (Counted { what, stores }, Usage { bound, limit, used })
     }
 }
 
@@ -40,12 +40,12 @@ pub(crate) struct Counted {
 
 impl Counted {
     /// `headroom` is what old points will free of the store's own limits.
-    pub(crate) fn budget(&self, level: &Level, purpose: Purpose, headroom: u64) -> Budget {
+    pub(crate) fn budget(&self, level: &Usage, purpose: Purpose, headroom: u64) -> Budget {
         let limit = match purpose {
             Purpose::Content => level.limit_for_content(),
             Purpose::Closing => level.limit,
         };
-        let is_own = matches!(level.bound, Bound::StoreLimit | Bound::Quota);
+        let is_own = matches!(level.bound, LimitKind::StoreLimit | LimitKind::Quota);
         Budget {
             what: self.what.clone(),
             limit: if is_own { limit.saturating_add(headroom) } else { limit },
@@ -57,11 +57,11 @@ impl Counted {
 
 impl Storage {
     /// All limits that bind a workstation's store.
-    pub(crate) fn levels(&self, line: &WorkstationLine) -> Result<Vec<(Counted, Level)>> {
+    pub(crate) fn levels(&self, line: &WorkstationLine) -> Result<Vec<(Counted, Usage)>> {
         let mut levels = Vec::new();
         if let Some(limit) = line.store.size_limit.map(from_db) {
             let stores = self.look_at(&place(&line.destination), std::slice::from_ref(&line.store));
-            levels.push(stores.level(CountsFor::Store(line.store.id.clone()), Bound::StoreLimit, limit));
+            levels.push(stores.level(CountsFor::Store(line.store.id.clone()), LimitKind::StoreLimit, limit));
         }
         levels.extend(self.quota_of(&line.account)?);
         levels.extend(self.levels_of_destination(&line.destination)?);
@@ -69,23 +69,23 @@ impl Storage {
     }
 
     /// An account's quota, if it has one.
-    pub(crate) fn quota_of(&self, account: &AccountRow) -> Result<Option<(Counted, Level)>> {
+    pub(crate) fn quota_of(&self, account: &AccountRow) -> Result<Option<(Counted, Usage)>> {
         let Some(limit) = account.quota.map(from_db) else { return Ok(None) };
         let stores = self.stores_of_account(&account.id)?;
-        Ok(Some(stores.level(CountsFor::Account(account.id.clone()), Bound::Quota, limit)))
+        Ok(Some(stores.level(CountsFor::Account(account.id.clone()), LimitKind::Quota, limit)))
     }
 
     /// The limits of a destination.
-    pub(crate) fn levels_of_destination(&self, row: &DestinationRow) -> Result<Vec<(Counted, Level)>> {
+    pub(crate) fn levels_of_destination(&self, row: &DestinationRow) -> Result<Vec<(Counted, Usage)>> {
         let here = place(row);
-        let volume = volume_of(&here.directory).map_err(|source| ShelfError::Io { doing: "examining the volume", source })?;
-        let level = Level::of_volume(volume.size, volume.free, from_db(row.reserve));
+        let volume = volume_of(&here.directory).map_err(|source| MediaError::Io { doing: "examining the volume", source })?;
+        let level = Usage::of_volume(volume.size, volume.free, from_db(row.reserve));
         let what = CountsFor::Volume(row.id.clone());
         let mut levels = vec![(Counted { what, stores: Vec::new() }, level)];
         if let Some(limit) = row.capacity.map(from_db) {
             let rows = self.records.read(|on| Ok::<_, ServiceError>(row.stores(on)?))?;
             let stores = self.look_at(&here, &rows);
-            levels.push(stores.level(CountsFor::Destination(row.id.clone()), Bound::Capacity, limit));
+            levels.push(stores.level(CountsFor::Destination(row.id.clone()), LimitKind::Capacity, limit));
         }
         Ok(levels)
     }
@@ -94,7 +94,7 @@ impl Storage {
     fn look_at(&self, place: &Place, stores: &[StoreRow]) -> Stores {
         let used = |row: &StoreRow| {
             let id = row.id.parse::<StoreId>().ok()?;
-            Some((id, self.shelf.used_or(place, id, from_db(row.occupied))))
+            Some((id, self.media.used_or(place, id, from_db(row.occupied))))
         };
         Stores(stores.iter().filter_map(used).collect())
     }

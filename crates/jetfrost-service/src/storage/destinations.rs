@@ -3,9 +3,9 @@
 use std::path::PathBuf;
 
 use jetfrost_office::access::Act;
+use jetfrost_office::capacity::suggested_reserve;
 use jetfrost_office::names;
 use jetfrost_office::protected::USUAL_DAYS;
-use jetfrost_office::room::suggested_reserve;
 use jetfrost_wire::access::Grants;
 use jetfrost_wire::destination::{
     CheckDirectory, Destination, DestinationChange, DestinationState, Erasure, NewDestination, Verdict, Volume,
@@ -16,6 +16,7 @@ use jetfrost_wire::{DestinationId, Page, PageQuery, Version};
 
 use crate::clock::timestamp;
 use crate::identity::{accounts, grants};
+use crate::media::{MarkerError, MediaError, Place, judge, volume_of, volumes};
 use crate::records::{AuditRow, DestinationRow, NewEntry};
 use crate::secrets::new_id;
 use crate::shared::convert::from_db;
@@ -23,7 +24,6 @@ use crate::shared::versions::{Made, Seen, version};
 use crate::shared::{
     Caller, Result, SERVICE, ServiceError, bounds, check_days, checked_name, convert, place, shown_limit, taken, to_db,
 };
-use crate::shelf::{MarkerError, Place, ShelfError, judge, volume_of, volumes};
 use crate::storage::Storage;
 use crate::storage::terms::{change_of_destination, check_terms};
 
@@ -97,12 +97,12 @@ impl Storage {
         };
         check_terms(&row)?;
         if PathBuf::from(&new.directory).starts_with(&self.state_directory) && !self.state_directory.as_os_str().is_empty() {
-            return Err(ShelfError::Unfit(vec!["it lies in the service's own state directory".into()]).into());
+            return Err(MediaError::Unfit(vec!["it lies in the service's own state directory".into()]).into());
         }
         self.check_new(&row, new)?;
-        self.shelf.lay_out(&place(&row), &row.name, &timestamp(row.created).to_string(), &self.directories()?)?;
+        self.media.lay_out(&place(&row), &row.name, &timestamp(row.created).to_string(), &self.directories()?)?;
         let volume =
-            volume_of(&place(&row).directory).map_err(|source| ShelfError::Io { doing: "examining the volume", source })?;
+            volume_of(&place(&row).directory).map_err(|source| MediaError::Io { doing: "examining the volume", source })?;
         row.reserve = to_db(new.reserve.unwrap_or_else(|| suggested_reserve(volume.size)))?;
         self.insert_destination(caller, row, "destination added", |row, on| grants::set_grants(row, &new.grants, on))
     }
@@ -178,7 +178,7 @@ impl Storage {
             let after = said(&row, &grants::grants(&row, on)?);
             self.trail.note_change(caller, "destination changed", &old.name, Some(&before), Some(&after), on)?;
             if change.directory.is_some() {
-                self.shelf.close(row.stores(on)?.iter().map(|store| store.id.as_str()));
+                self.media.close(row.stores(on)?.iter().map(|store| store.id.as_str()));
             }
             Ok::<_, ServiceError>(row)
         })?;
@@ -195,7 +195,7 @@ impl Storage {
             row.description = checked_description(description)?;
         }
         if let Some(directory) = &change.directory {
-            let there = self.shelf.check(&Place { id: row.id.clone(), directory: directory.into() });
+            let there = self.media.check(&Place { id: row.id.clone(), directory: directory.into() });
             // It was named by whoever asks: that it is not there is not the fault of a volume.
             there.map_err(|error| ServiceError::Invalid(error.to_string()))?;
             row.directory.clone_from(directory);
@@ -260,7 +260,7 @@ impl Storage {
     pub(crate) fn watch_places(&self) -> Result<()> {
         let rows = self.records.read(|on| Ok::<_, ServiceError>(DestinationRow::list("", ALL, on)?))?;
         for row in rows {
-            let found = self.shelf.check(&place(&row));
+            let found = self.media.check(&place(&row));
             let nobody_looked = found.as_ref().is_err_and(|error| !error.is_known());
             if nobody_looked || found.is_err() == row.missing_since.is_some() {
                 continue;
@@ -296,7 +296,7 @@ impl Storage {
     /// A destination as it is at the moment.
     pub(crate) fn destination(&self, row: &DestinationRow) -> Result<Destination> {
         let (stores, grants) = self.records.read(|on| Ok::<_, ServiceError>((row.stores(on)?, grants::grants(row, on)?)))?;
-        let marker = self.shelf.check(&place(row));
+        let marker = self.media.check(&place(row));
         let used = marker.is_ok().then(|| self.used_of(&place(row), &stores));
         let room = marker.is_ok().then(|| self.levels_of_destination(row)).transpose()?;
         let room = room.map(|levels| levels.iter().map(|(_, level)| level.room()).min().unwrap_or(0));

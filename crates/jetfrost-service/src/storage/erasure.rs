@@ -79,7 +79,7 @@ impl Storage {
     pub(crate) fn tend_erasures(&self) -> Result<()> {
         let now = self.clock.now_ms();
         for row in self.destination_rows()?.into_iter().filter(|row| row.erases.is_some_and(|erases| erases <= now)) {
-            if self.shelf.check(&place(&row)).is_err() || !self.erasure_of(&row)?.in_the_way.is_empty() {
+            if self.media.check(&place(&row)).is_err() || !self.erasure_of(&row)?.in_the_way.is_empty() {
                 continue;
             }
             let lines = self.lines_on(&row)?;
@@ -102,7 +102,7 @@ impl Storage {
     }
 
     fn finish_erasure(&self, mut row: DestinationRow) -> Result<()> {
-        self.shelf.clear(&place(&row))?;
+        self.media.clear(&place(&row))?;
         let by = row.erasing_by.clone().unwrap_or_default();
         let subject = row.name.clone();
         row.gone = Some(self.clock.now_ms());
@@ -175,7 +175,7 @@ impl Storage {
             person: line.account.display_name.clone(),
             points: from_db(line.store.points),
             latest: line.latest_point.as_ref().map(|point| timestamp(point.committed)),
-            bytes: id.and_then(|id| self.shelf.used(&place(&line.destination), id).ok()),
+            bytes: id.and_then(|id| self.media.used(&place(&line.destination), id).ok()),
         }
     }
 

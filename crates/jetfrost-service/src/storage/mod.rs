@@ -20,14 +20,14 @@ use jetfrost_image::crypto::Random;
 use crate::audit_heads::HeadSigner;
 use crate::clock::Clock;
 use crate::events::Events;
+use crate::media::Media;
 use crate::records::Records;
 use crate::shared::{Basis, Installation, Trail};
-use crate::shelf::Shelf;
 
 /// The use cases about places.
 pub(crate) struct Storage {
     records: Records,
-    shelf: Arc<Shelf>,
+    media: Arc<Media>,
     clock: Arc<dyn Clock>,
     random: Arc<dyn Random>,
     events: Events,
@@ -40,7 +40,7 @@ pub(crate) struct Storage {
 }
 
 impl Storage {
-    pub(crate) fn new(basis: &Basis, shelf: Arc<Shelf>, state_directory: PathBuf, heads: HeadSigner) -> Self {
+    pub(crate) fn new(basis: &Basis, media: Arc<Media>, state_directory: PathBuf, heads: HeadSigner) -> Self {
         Self {
             records: basis.records.clone(),
             clock: Arc::clone(&basis.clock),
@@ -48,7 +48,7 @@ impl Storage {
             events: basis.events.clone(),
             trail: Arc::clone(&basis.trail),
             installation: basis.installation.clone(),
-            shelf,
+            media,
             state_directory,
             heads,
             audit_altered: Mutex::default(),

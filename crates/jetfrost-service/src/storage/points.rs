@@ -29,26 +29,26 @@ pub(crate) fn facts(points: &[PointRow]) -> Vec<PointFacts> {
 impl Storage {
     /// Points that the shelf let go just before the service was killed; and how many are lost, which nobody let go.
     pub(crate) fn note_points_off_the_shelf(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
-        let on_shelf: BTreeSet<u64> = store.points().into_iter().collect();
+        let on_media: BTreeSet<u64> = store.points().into_iter().collect();
         self.records.write(|on| {
             let rows = PointRow::list(&line.store.id, i64::MAX, ALL, on)?;
-            let lost = lost(&rows, &on_shelf);
+            let lost = lost(&rows, &on_media);
             StoreRow::set_lost_points(&line.store.id, to_db(lost.len() as u64)?, on)?;
             for row in rows.iter().filter(|row| row.lost != lost.contains(&from_db(row.sequence))) {
                 row.set_lost(!row.lost, on)?;
             }
-            let off_shelf = rows.iter().map(|row| from_db(row.sequence)).filter(|sequence| !on_shelf.contains(sequence));
+            let off_shelf = rows.iter().map(|row| from_db(row.sequence)).filter(|sequence| !on_media.contains(sequence));
             let gone = off_shelf.filter(|sequence| !lost.contains(sequence)).collect();
             self.note_gone(line, &gone, "its time was over", on)
         })
     }
 
-    /// After a recovery the records are older than the shelf: what is not there and left no receipt was let go meanwhile.
+    /// After a recovery the records are older than the media: what is not there and left no receipt was let go meanwhile.
     pub(crate) fn mark_what_went_meanwhile(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
-        let (on_shelf, lost) = (store.points(), store.lost_points()?);
+        let (on_media, lost) = (store.points(), store.lost_points()?);
         self.records.write(|on| {
             let rows = PointRow::list(&line.store.id, i64::MAX, ALL, on)?;
-            let is_away = |sequence: u64| !on_shelf.contains(&sequence) && !lost.contains(&sequence);
+            let is_away = |sequence: u64| !on_media.contains(&sequence) && !lost.contains(&sequence);
             let went: Vec<i64> = rows.iter().map(|row| row.sequence).filter(|sequence| is_away(from_db(*sequence))).collect();
             Ok(PointRow::set_going(&line.store.id, &went, on)?)
         })
@@ -72,8 +72,8 @@ impl Storage {
 }
 
 /// Points that are not there, though nothing was about to remove them.
-pub(crate) fn lost(rows: &[PointRow], on_shelf: &BTreeSet<u64>) -> BTreeSet<u64> {
-    let is_lost = |row: &&PointRow| !row.going && !on_shelf.contains(&from_db(row.sequence));
+pub(crate) fn lost(rows: &[PointRow], on_media: &BTreeSet<u64>) -> BTreeSet<u64> {
+    let is_lost = |row: &&PointRow| !row.going && !on_media.contains(&from_db(row.sequence));
     rows.iter().filter(is_lost).map(|row| from_db(row.sequence)).collect()
 }
 

@@ -25,7 +25,7 @@ impl Storage {
         let now = self.clock.now_ms();
         let is_due = |row: &DestinationRow| is_due(&CopyFacts { copied: row.records_backed_up, changed }, now);
         let due: Vec<DestinationRow> = self.destination_rows()?.into_iter().filter(is_due).collect();
-        if due.iter().any(|row| self.shelf.check(&place(row)).is_ok()) {
+        if due.iter().any(|row| self.media.check(&place(row)).is_ok()) {
             self.copy_onto(&due, &office)?;
         }
         Ok(())
@@ -41,7 +41,7 @@ impl Storage {
         let now = self.clock.now_ms();
         for row in due {
             let here = place(row);
-            let copied = match self.shelf.check(&here) {
+            let copied = match self.media.check(&here) {
                 Ok(()) => write_copy(&here.directory, now, &files, office, &*self.random).map_err(|e| e.to_string()),
                 Err(missing) => Err(missing.to_string()),
             };

@@ -76,6 +76,6 @@ impl Storage {
     /// The destination and the image store of a workstation.
     pub(crate) fn open_store(&self, line: &WorkstationLine) -> Result<(StoreId, Arc<Store>)> {
         let id = line.store.id.parse().map_err(|_| ServiceError::NotFound("image store"))?;
-        Ok((id, self.shelf.store(&place(&line.destination), id)?))
+        Ok((id, self.media.store(&place(&line.destination), id)?))
     }
 }

@@ -43,14 +43,14 @@ impl Storage {
 
     fn store_summary(&self, line: &WorkstationLine) -> StoreSummary {
         let place = place(&line.destination);
-        let state = destinations::state(&line.destination, &self.shelf.check(&place), None);
+        let state = destinations::state(&line.destination, &self.media.check(&place), None);
         let id = line.store.id.parse::<StoreId>().ok().filter(|_| state.is_there());
         StoreSummary {
             id: line.store.id.clone(),
             destination: DestinationId(line.destination.id.clone()),
             destination_name: line.destination.name.clone(),
             destination_state: state,
-            used: id.and_then(|id| self.shelf.used(&place, id).ok()),
+            used: id.and_then(|id| self.media.used(&place, id).ok()),
             encrypted: line.store.encrypted,
             points: from_db(line.store.points),
             limit: line.store.size_limit.map(from_db),

@@ -2,7 +2,7 @@
 
 use clap::{Args, Subcommand};
 use jetfrost_client::api::Method;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::access::{AccessCell, AccessLine, AccessReason, Grants};
 use jetfrost_wire::destination::{Destination as DestinationRecord, DestinationChange};
 use jetfrost_wire::people::Role;
@@ -57,8 +57,8 @@ pub(crate) enum Access {
 }
 
 impl Access {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.session_api()?;
         let (name, to, opens) = match self {
             Self::List { login, destination } => {
                 let query = [("login", login), ("destination", destination)];

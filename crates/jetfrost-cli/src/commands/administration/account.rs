@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 use jetfrost_client::api::{Api, Method};
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::people::{
     Account as AccountRecord, AccountChange as Change, AccountKind, AccountRemoval, AccountState, AccountTies, NewAccount,
     NewPassword, PasswordSet, Role, WorkstationsGo,
@@ -181,8 +181,8 @@ pub(crate) enum Account {
 }
 
 impl Account {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.session_api()?;
         match self {
             Self::List => {
                 let accounts: Vec<AccountRecord> = api.list("/accounts")?;

@@ -1,7 +1,7 @@
 //! `jetfrost alert`: what needs attention.
 
 use clap::Subcommand;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::alerts::{Alert as AlertRecord, Alerts as List};
 
 use crate::failure::{Code, Failure};
@@ -16,9 +16,9 @@ pub(crate) enum Alert {
 }
 
 impl Alert {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let Self::List = self;
-        let (_, api) = home.session_api()?;
+        let (_, api) = state_dir.session_api()?;
         let list: List = api.get("/alerts")?;
         ui.show(&list, |list| {
             let row = |one: &AlertRecord| vec![one.says.clone(), one.next.clone()];

@@ -4,7 +4,7 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::service::{AuditCheck, AuditEntry, AuditHeads};
 
 use crate::commands::time::moment_of;
@@ -81,8 +81,8 @@ pub(crate) enum Audit {
 }
 
 impl Audit {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.session_api()?;
         match self {
             Self::List { filter, most } => {
                 let entries: Vec<AuditEntry> = api.list_at_most("/audit", &filter.query()?, most)?;

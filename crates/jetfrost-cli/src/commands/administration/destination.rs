@@ -2,7 +2,7 @@
 
 use clap::{Args, Subcommand};
 use jetfrost_client::api::{Api, Method};
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::access::Grants;
 use jetfrost_wire::destination::{
     Adopt, Adopted, AskErasure, CheckDirectory, ConfirmErasure, Destination as DestinationRecord, DestinationChange as Change,
@@ -205,8 +205,8 @@ pub(crate) enum Destination {
 }
 
 impl Destination {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.session_api()?;
         match self {
             Self::List => {
                 let destinations: Vec<DestinationRecord> = api.list("/destinations")?;

@@ -2,7 +2,7 @@
 
 use clap::Subcommand;
 use jetfrost_client::api::Method;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::discovery::{Discovery as State, DiscoverySettings, DiscoveryState, Interface};
 
 use crate::commands::look_and_change;
@@ -29,8 +29,8 @@ pub(crate) enum Discovery {
 }
 
 impl Discovery {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.session_api()?;
         let state: State = match self {
             Self::Show => api.get("/discovery")?,
             Self::Announce { name, on } => {

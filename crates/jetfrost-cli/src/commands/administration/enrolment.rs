@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::Subcommand;
 use jetfrost_client::api::Api;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::enrolment::{CodeLimit, CodeState, EnrolmentCode, IssuedCode, NewEnrolmentCode};
 
 use crate::commands::administration::hand_out::{Sheet, hand_out_to};
@@ -65,8 +65,8 @@ pub(crate) enum Enrolment {
 }
 
 impl Enrolment {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.session_api()?;
         match self {
             Self::List => {
                 let codes: Vec<EnrolmentCode> = api.list("/enrolment-codes")?;

@@ -2,7 +2,7 @@
 
 use clap::{Args, Subcommand};
 use jetfrost_client::api::{Api, Method};
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::people::{Group as GroupRecord, GroupChange as ChangeOfGroup, GroupLogins, NewGroup};
 use jetfrost_wire::size::show;
 
@@ -59,8 +59,8 @@ pub(crate) enum Group {
 }
 
 impl Group {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.session_api()?;
         match self {
             Self::List => {
                 let groups: Vec<GroupRecord> = api.list("/groups")?;

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use clap::Subcommand;
 use jetfrost_client::api::{Api, Method};
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::job::{Job as JobRecord, JobOrder, JobState, Order};
 
 use crate::failure::{Code, Failure};
@@ -51,8 +51,8 @@ pub(crate) enum Job {
 }
 
 impl Job {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.session_api()?;
         let (id, order) = match self {
             Self::List => {
                 let jobs: Vec<JobRecord> = api.list("/jobs")?;

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 use jetfrost_client::api::{Api, Method};
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::alerts::{MailSecurity, MailSettings, MailState, SetMail};
 
 use crate::failure::{Code, Failure};
@@ -68,8 +68,8 @@ fn security(text: &str) -> Result<MailSecurity, String> {
 }
 
 impl Mail {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.session_api()?;
         let state: MailState = match self {
             Self::Show => api.get("/mail")?,
             Self::Set(set) => set.run(&api, ui)?,

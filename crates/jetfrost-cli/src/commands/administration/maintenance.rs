@@ -2,7 +2,7 @@
 
 use clap::{Subcommand, ValueEnum};
 use jetfrost_client::api::Method;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::service::{Maintenance as MaintenanceCall, MaintenanceState, NewBackups};
 
 use crate::commands::look_and_change;
@@ -65,8 +65,8 @@ impl Maintenance {
         Ok(Some(MaintenanceCall { backups, restores }))
     }
 
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.session_api()?;
         let state = look_and_change(|| {
             let now: MaintenanceState = api.get("/maintenance")?;
             let Some(to) = self.over(now.maintenance)? else { return Ok(now) };

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Subcommand, ValueEnum};
 use jetfrost_client::api::Method;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::people::{Account, OwnPassword, PasswordSet};
 use jetfrost_wire::service::{
     Carry, ConfirmSecondFactor, EndSecondFactor, IssuedToken, NewToken, SecondFactorOffer, Session, SessionsEnded, SpareCodes,
@@ -78,8 +78,8 @@ pub(crate) enum Me {
 }
 
 impl Me {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (session, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (session, api) = state_dir.session_api()?;
         let password = |file: Option<PathBuf>| {
             let given = Given { file: file.as_deref(), option: "--password-file", variable: "JETFROST_PASSWORD" };
             ui.secret(&format!("the password of account '{}'", session.login), &given, false)

@@ -2,7 +2,7 @@
 
 use clap::Subcommand;
 use jetfrost_client::api::{Api, Method};
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::retention::{NewHold, PointFate, StayReason};
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::Point as PointRecord;
@@ -58,8 +58,8 @@ pub(crate) enum Point {
 }
 
 impl Point {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (session, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (session, api) = state_dir.session_api()?;
         let path = |workstation: &str, number: u64, what: &str| -> Result<String, Failure> {
             Ok(format!("/stores/{}/points/{number}/{what}", workstation_named(&api, workstation)?.store.id))
         };

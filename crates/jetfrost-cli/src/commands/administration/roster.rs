@@ -5,7 +5,7 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::roster::{Roster as RosterText, RosterAct, RosterDone, RosterFault, RosterPlan, RosterStep};
 
 use crate::commands::administration::enrolment::say_all_issued;
@@ -46,8 +46,8 @@ pub(crate) enum Roster {
 }
 
 impl Roster {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.session_api()?;
         match self {
             Self::Template { filled } => {
                 let query = [("filled", filled.then(|| "true".to_owned()))];

@@ -1,7 +1,7 @@
 //! `jetfrost scrub`: the service's check of stored bytes.
 
 use clap::Subcommand;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::job::{Job as JobRecord, JobState};
 use jetfrost_wire::workstation::Integrity;
 
@@ -27,8 +27,8 @@ pub(crate) enum Scrub {
 }
 
 impl Scrub {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.session_api()?;
         let name = match &self {
             Self::Show { workstation } | Self::Start { workstation } => workstation,
         };

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use clap::Args;
 use jetfrost_client::ClientError;
 use jetfrost_client::api::Api;
-use jetfrost_client::home::{Home, Session};
+use jetfrost_client::state_dir::{Session, StateDir};
 use jetfrost_wire::people::Account as AccountRecord;
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::service::{Carry, FirstAdministrator, ServiceInfo, SignIn as SignInCall, SignedIn};
@@ -37,8 +37,8 @@ pub(crate) struct SignIn {
 }
 
 impl SignIn {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let fingerprint = self.known_fingerprint(home, ui)?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let fingerprint = self.known_fingerprint(state_dir, ui)?;
         let api = Api::new(&self.address, Some(&fingerprint))?;
         let given = Given { file: self.password_file.as_deref(), option: "--password-file", variable: "JETFROST_PASSWORD" };
         let what = format!("the password of account '{}'", self.login);
@@ -57,7 +57,7 @@ impl SignIn {
             other => other?,
         };
         let token = signed_in.token.ok_or_else(|| ClientError::Unexpected("no token".into()))?;
-        home.keep_session(&Session { address: self.address, fingerprint, login: signed_in.account.login.clone(), token })?;
+        state_dir.keep_session(&Session { address: self.address, fingerprint, login: signed_in.account.login.clone(), token })?;
         ui.show(&signed_in.account, |account| {
             ui.line(&format!("Signed in as {} ({}), until {}.", account.login, account.role.word(), moment(signed_in.expires)));
         });
@@ -65,12 +65,12 @@ impl SignIn {
     }
 
     /// The fingerprint: given, known from before, or compared by the person.
-    fn known_fingerprint(&self, home: &Home, ui: &Ui) -> Result<String, Failure> {
+    fn known_fingerprint(&self, state_dir: &StateDir, ui: &Ui) -> Result<String, Failure> {
         if let Some(fingerprint) = &self.fingerprint {
             return Ok(fingerprint.to_lowercase().replace(':', ""));
         }
-        let known = home.session_api().map(|(s, _)| (s.address, s.fingerprint)).into_iter();
-        let joined = home.membership().map(|m| (m.address, m.fingerprint)).into_iter();
+        let known = state_dir.session_api().map(|(s, _)| (s.address, s.fingerprint)).into_iter();
+        let joined = state_dir.membership().map(|m| (m.address, m.fingerprint)).into_iter();
         if let Some((_, fingerprint)) = known.chain(joined).find(|(address, _)| *address == self.address) {
             return Ok(fingerprint);
         }
@@ -89,14 +89,14 @@ impl SignIn {
     }
 }
 
-pub(crate) fn sign_out(home: &Home, ui: &Ui) -> Done {
-    let (_, api) = home.session_api()?;
+pub(crate) fn sign_out(state_dir: &StateDir, ui: &Ui) -> Done {
+    let (_, api) = state_dir.session_api()?;
     match api.delete("/sessions/current") {
         // A session that is over already is what was wanted.
         Ok(()) | Err(ClientError::Refused(_)) => {}
         Err(error) => return Err(error.into()),
     }
-    home.forget_session()?;
+    state_dir.forget_session()?;
     ui.line("Signed out.");
     Ok(Code::Done)
 }

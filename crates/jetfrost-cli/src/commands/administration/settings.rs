@@ -2,7 +2,7 @@
 
 use clap::Subcommand;
 use jetfrost_client::api::Method;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::service::OfficeSettings;
 use jetfrost_wire::size::Units;
 
@@ -28,8 +28,8 @@ fn units(text: &str) -> Result<Units, String> {
 }
 
 impl Settings {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.session_api()?;
         let settings: OfficeSettings = match self {
             Self::Show => api.get("/settings")?,
             Self::Set { units } => api.send(Method::PUT, "/settings", &OfficeSettings { units })?,

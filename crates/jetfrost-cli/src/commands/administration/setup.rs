@@ -2,7 +2,7 @@
 
 use clap::Subcommand;
 use jetfrost_client::api::Method;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::setup::{Dismiss, Setup as SetupList, StepLine, StepState};
 
 use crate::failure::{Code, Failure};
@@ -30,8 +30,8 @@ pub(crate) enum Setup {
 }
 
 impl Setup {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.session_api()?;
         let path = |step: &str| format!("/setup/{}/dismissed", step.to_lowercase().replace([' ', '-'], "_"));
         let list: SetupList = match self {
             Self::List => api.get("/setup")?,

@@ -2,7 +2,7 @@
 
 use clap::{Args, Subcommand};
 use jetfrost_client::api::{Api, Method};
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::retention::{NewHold, Retention, StoreSettings};
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::{Overview, Workstation as WorkstationRecord};
@@ -107,8 +107,8 @@ pub(crate) enum Store {
 }
 
 impl Store {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (session, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (session, api) = state_dir.session_api()?;
         let path =
             |name: &str, what: &str| Ok::<_, Failure>(format!("/stores/{}/{what}", workstation_named(&api, name)?.store.id));
         let w: WorkstationRecord = match &self {

@@ -2,7 +2,7 @@
 
 use clap::Subcommand;
 use jetfrost_client::api::Api;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::job::Job as JobRecord;
 use jetfrost_wire::retention::ThinningPreview;
 use jetfrost_wire::size::show;
@@ -34,8 +34,8 @@ pub(crate) enum Thinning {
 }
 
 impl Thinning {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.session_api()?;
         match self {
             Self::Preview { workstation } => {
                 let preview = preview(&api, &workstation)?;

@@ -3,7 +3,7 @@
 use super::store::{say_store, set_workstation, workstation_named};
 use clap::Subcommand;
 use jetfrost_client::api::{Api, Method};
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Run;
 use jetfrost_wire::size::show;
@@ -61,8 +61,8 @@ pub(crate) enum Workstation {
 }
 
 impl Workstation {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.session_api()?;
         match self {
             Self::List => {
                 let overview: Overview = api.get("/overview")?;

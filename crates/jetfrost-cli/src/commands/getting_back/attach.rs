@@ -6,7 +6,7 @@ use std::sync::Arc;
 use clap::Args;
 use jetfrost_client::attach::{Listen, attach};
 use jetfrost_client::browse::{At, OpenPoint};
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
 use jiff::Timestamp;
@@ -43,8 +43,8 @@ pub(crate) struct Attach {
 }
 
 impl Attach {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let browser = self.from.browser(home, ui)?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let browser = self.from.browser(state_dir, ui)?;
         let point = browser.point(&self.at, PointKind::Disk)?;
         let (disk, image) = browser.disk(&point, as_bytes(self.disk.as_deref()))?;
         let listen = match self.port {

@@ -3,7 +3,7 @@
 use clap::Args;
 use jetfrost_client::browse::At;
 use jetfrost_client::check::check;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::size::show;
 use serde_json::json;
 
@@ -30,8 +30,8 @@ pub(crate) struct Check {
 }
 
 impl Check {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let browser = self.from.browser(home, ui)?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let browser = self.from.browser(state_dir, ui)?;
         let point = browser.any_point(&self.at)?;
         let meter = stoppable_meter();
         let began = std::time::Instant::now();

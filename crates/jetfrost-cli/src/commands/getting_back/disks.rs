@@ -3,7 +3,7 @@
 use clap::Args;
 use jetfrost_client::browse::At;
 use jetfrost_client::disk::Disk;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
 use serde_json::{Value, json};
@@ -25,8 +25,8 @@ pub(crate) struct Disks {
 }
 
 impl Disks {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let browser = self.from.browser(home, ui)?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let browser = self.from.browser(state_dir, ui)?;
         let point = browser.point(&self.at, PointKind::Disk)?;
         let disks = browser.disks(&point)?;
         ui.show(&disks.iter().map(disk_value).collect::<Vec<_>>(), |_| {

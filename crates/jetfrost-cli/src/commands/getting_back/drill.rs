@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use clap::Args;
 use jetfrost_client::browse::At;
 use jetfrost_client::drill::{DrillReport, Rehearsal, drill};
-use jetfrost_client::home::Home;
 use jetfrost_client::restore::Trouble;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::size;
 use jetfrost_wire::workstation::PointKind;
 use jiff::Timestamp;
@@ -14,6 +14,7 @@ use serde_json::json;
 
 use crate::commands::getting_back::salvage::ReadFrom;
 use crate::commands::interrupt::stoppable_meter;
+use crate::commands::labels;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, at_rate, many, moment, shown_path, took};
 
@@ -39,11 +40,11 @@ pub(crate) struct Drill {
 }
 
 impl Drill {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Result<Code, Failure> {
-        let browser = self.from.browser(home, ui)?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Result<Code, Failure> {
+        let browser = self.from.browser(state_dir, ui)?;
         let point = browser.point(&self.at, PointKind::Files)?;
         let created = Timestamp::from_millisecond(point.head.created).map(moment).unwrap_or_default();
-        let scratch = self.scratch.unwrap_or_else(|| home.directory().into());
+        let scratch = self.scratch.unwrap_or_else(|| state_dir.directory().into());
         ui.remark(&format!("Rehearsing a restore of point {} ({created}) in {}", point.head.sequence, scratch.display()));
         let how = Rehearsal { share: self.share, most: self.most, scratch };
         let meter = stoppable_meter();
@@ -67,7 +68,7 @@ fn say(report: &DrillReport, point: u64, of: u64, ui: &Ui) {
     let troubles: Vec<_> = report
         .troubles
         .iter()
-        .map(|t| json!({ "path": t.path.display().to_string(), "trouble": format!("{:?}", t.trouble).to_lowercase(), "explanation": t.explanation }))
+        .map(|t| json!({ "path": t.path.display().to_string(), "trouble": labels::trouble(t.trouble), "explanation": t.explanation }))
         .collect();
     let value = json!({
         "point": point, "progress": report.progress, "compared_here": report.compared_here, "troubles": troubles,

@@ -2,10 +2,11 @@
 
 use clap::Args;
 use jetfrost_client::browse::At;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use serde_json::json;
 
 use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::labels;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, shown_path};
 
@@ -21,13 +22,13 @@ pub(crate) struct Exceptions {
 }
 
 impl Exceptions {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let browser = self.from.browser(home, ui)?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let browser = self.from.browser(state_dir, ui)?;
         let point = browser.any_point(&self.at)?;
         let exceptions = browser.exceptions(&point)?;
         let value: Vec<_> = exceptions
             .iter()
-            .map(|e| json!({ "cause": format!("{:?}", e.cause), "path": shown_path(&e.path), "explanation": e.explanation }))
+            .map(|e| json!({ "cause": labels::cause(e.cause), "path": shown_path(&e.path), "explanation": e.explanation }))
             .collect();
         ui.show(&value, |_| {
             let row = |e: &jetfrost_client::browse::Exception| vec![shown_path(&e.path), e.explanation.clone()];

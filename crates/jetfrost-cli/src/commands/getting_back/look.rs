@@ -5,13 +5,14 @@ use std::path::PathBuf;
 
 use clap::Args;
 use jetfrost_client::browse::At;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
 use jiff::Timestamp;
 use serde::Serialize;
 
 use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::labels;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, moment, shown_path};
 
@@ -43,8 +44,8 @@ struct Listed {
 }
 
 impl Look {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let browser = self.from.browser(home, ui)?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let browser = self.from.browser(state_dir, ui)?;
         let point = browser.point(&self.at, PointKind::Files)?;
         let entries = browser.list(&point, self.path.as_os_str().as_bytes())?;
         let listed: Vec<Listed> = entries.iter().map(Listed::of).collect();
@@ -79,7 +80,7 @@ impl Listed {
         let id_or = |name: &Option<String>, id: u32| name.clone().unwrap_or_else(|| id.to_string());
         Self {
             name: shown_path(&entry.name),
-            kind: format!("{:?}", entry.kind).to_lowercase(),
+            kind: labels::entry_kind(entry.kind).to_owned(),
             bytes: entry.len(),
             modified: Timestamp::new(entry.mtime, entry.mtime_nanos.cast_signed()).ok(),
             mode: format!("{:04o}", entry.mode),

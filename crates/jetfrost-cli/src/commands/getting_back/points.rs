@@ -1,7 +1,7 @@
 //! `jetfrost points`: the recovery points that there are.
 
 use clap::Args;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::Point;
 use jiff::Timestamp;
@@ -20,8 +20,8 @@ pub(crate) struct Points {
 }
 
 impl Points {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let points = self.from.browser(home, ui)?.points()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let points = self.from.browser(state_dir, ui)?.points()?;
         let now = Timestamp::now();
         ui.show(&points, |points| {
             let row = |p: &Point| {

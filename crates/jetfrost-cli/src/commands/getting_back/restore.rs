@@ -5,8 +5,8 @@ use std::path::PathBuf;
 
 use clap::Args;
 use jetfrost_client::browse::At;
-use jetfrost_client::home::Home;
 use jetfrost_client::restore::{RestoreReport, Rights, Trouble, Wish, restore};
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
 use jiff::Timestamp;
@@ -14,6 +14,7 @@ use serde_json::json;
 
 use crate::commands::getting_back::salvage::ReadFrom;
 use crate::commands::interrupt::stoppable_meter;
+use crate::commands::labels;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, at_rate, many, moment, shown_path, took};
 
@@ -46,8 +47,8 @@ pub(crate) struct Restore {
 }
 
 impl Restore {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let browser = self.from.browser(home, ui)?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let browser = self.from.browser(state_dir, ui)?;
         let point = browser.point(&self.at, PointKind::Files)?;
         let created = Timestamp::from_millisecond(point.head.created).map(moment).unwrap_or_default();
         ui.remark(&format!("Restoring from point {} ({created}) to {}", point.head.sequence, self.to.display()));
@@ -80,7 +81,7 @@ fn say_restore(report: &RestoreReport, wish: &Wish, ui: &Ui) {
     let troubles: Vec<_> = report
         .troubles
         .iter()
-        .map(|t| json!({ "path": t.path.display().to_string(), "trouble": format!("{:?}", t.trouble).to_lowercase(), "explanation": t.explanation }))
+        .map(|t| json!({ "path": t.path.display().to_string(), "trouble": labels::trouble(t.trouble), "explanation": t.explanation }))
         .collect();
     let value = json!({
         "progress": report.progress, "troubles": troubles, "seconds": report.took.as_secs_f64(),

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use jetfrost_client::browse::At;
 use jetfrost_client::disk::{DiskReport, Target, restore_disk};
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
 use serde_json::{Value, json};
@@ -41,8 +41,8 @@ pub(crate) struct RestoreDisk {
 }
 
 impl RestoreDisk {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let browser = self.from.browser(home, ui)?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let browser = self.from.browser(state_dir, ui)?;
         let point = browser.point(&self.at, PointKind::Disk)?;
         let (disk, image) = browser.disk(&point, as_bytes(self.disk.as_deref()))?;
         let target = target(&self.to);

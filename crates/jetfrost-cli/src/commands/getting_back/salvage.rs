@@ -5,10 +5,10 @@ use std::path::PathBuf;
 use clap::Args;
 use jetfrost_client::Secret;
 use jetfrost_client::browse::Browser;
-use jetfrost_client::home::Home;
 use jetfrost_client::salvage::{
     Copied, Finding, FoundStore, Lost, Mended, Opening, PointLosses, Rebuilt, Salvage as Salvaging, StoreKeys, Wrong,
 };
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
 use serde_json::{Value, json};
@@ -36,18 +36,18 @@ pub(crate) struct ReadFrom {
 
 impl ReadFrom {
     /// Opens what is read from.
-    pub(crate) fn browser(&self, home: &Home, ui: &Ui) -> Result<Browser, Failure> {
-        let Some(directory) = &self.store_directory else { return Ok(Browser::open(home)?) };
+    pub(crate) fn browser(&self, state_dir: &StateDir, ui: &Ui) -> Result<Browser, Failure> {
+        let Some(directory) = &self.store_directory else { return Ok(Browser::open(state_dir)?) };
         let store = FoundStore::open(directory)?;
-        let keys = keys_of(&store, &self.which, home, ui)?;
+        let keys = keys_of(&store, &self.which, state_dir, ui)?;
         Ok(store.browse(keys))
     }
 }
 
 /// The keys of a store: this machine has them if it is its workstation, else they are asked for.
-fn keys_of(store: &FoundStore, which: &Which, home: &Home, ui: &Ui) -> Result<StoreKeys, Failure> {
+fn keys_of(store: &FoundStore, which: &Which, state_dir: &StateDir, ui: &Ui) -> Result<StoreKeys, Failure> {
     let without = || store.unlock(&Opening::Secret(Secret::None)).ok();
-    match store.key_of(home).or_else(without) {
+    match store.key_of(state_dir).or_else(without) {
         Some(keys) => Ok(keys),
         None => which.open("of this image store", ui, |opening| store.unlock(opening)),
     }
@@ -74,7 +74,7 @@ pub(crate) struct Salvage {
 }
 
 impl Salvage {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let meter = stoppable_meter();
         let shown = ui.progress(&meter, self.quiet);
         let begun = Salvaging::begin(&self.store, self.to.as_deref(), &meter);
@@ -83,7 +83,7 @@ impl Salvage {
         let completed = if self.keyless || found.mended.slots == 0 {
             None
         } else {
-            let keys = keys_of(&salvage.store(), &self.which, home, ui)?;
+            let keys = keys_of(&salvage.store(), &self.which, state_dir, ui)?;
             Some(salvage.complete(keys)?)
         };
         let (rebuilt, losses) = completed.as_ref().map_or((None, &[][..]), |(rebuilt, losses)| (Some(rebuilt), &losses[..]));

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
 use jetfrost_client::api::{Api, Method};
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_client::system_random;
 use jetfrost_client::unlock_methods::{measured_cost, new_office_key, office_key_of};
 use jetfrost_wire::Binary;
@@ -39,8 +39,8 @@ pub(crate) enum Escrow {
 }
 
 impl Escrow {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.session_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.session_api()?;
         match self {
             Self::Show => {
                 let info: ServiceInfo = api.get("/service")?;

@@ -1,8 +1,8 @@
 //! `jetfrost unlock`: a secret tried, and a lost key put back.
 
 use clap::Args;
-use jetfrost_client::home::Home;
 use jetfrost_client::salvage::Opening;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_client::unlock_methods::{unlock, unlock_with_office_key};
 use serde_json::json;
 
@@ -19,11 +19,11 @@ pub(crate) struct Unlock {
 }
 
 impl Unlock {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let name = home.membership()?.name;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let name = state_dir.membership()?.name;
         let was_lost = self.which.open(&format!("of workstation '{name}'"), ui, |opening| match opening {
-            Opening::Secret(secret) => unlock(home, *secret),
-            Opening::Office(office) => unlock_with_office_key(home, office),
+            Opening::Secret(secret) => unlock(state_dir, *secret),
+            Opening::Office(office) => unlock_with_office_key(state_dir, office),
         })?;
         ui.show(&json!({ "unlocks": true, "key_was_lost": was_lost }), |_| {
             ui.line(&format!("This secret unlocks the image store of '{name}'."));

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 use jetfrost_client::api::Api;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_client::unlock_methods::{
     add_passphrase, add_recovery_key, entrust, measured_cost, office_key_of, remove, slot_of, unlock_methods,
 };
@@ -36,20 +36,20 @@ pub(crate) enum UnlockMethodCommand {
 }
 
 impl UnlockMethodCommand {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         match self {
-            Self::List => list(home, ui),
-            Self::AddPassphrase(command) => command.run(home, ui),
-            Self::ChangePassphrase(command) => command.run(home, ui),
-            Self::RenewRecoveryKey(command) => command.run(home, ui),
-            Self::TrustOfficeKey(command) => command.run(home, ui),
-            Self::Remove(command) => command.run(home, ui),
+            Self::List => list(state_dir, ui),
+            Self::AddPassphrase(command) => command.run(state_dir, ui),
+            Self::ChangePassphrase(command) => command.run(state_dir, ui),
+            Self::RenewRecoveryKey(command) => command.run(state_dir, ui),
+            Self::TrustOfficeKey(command) => command.run(state_dir, ui),
+            Self::Remove(command) => command.run(state_dir, ui),
         }
     }
 }
 
-pub(crate) fn list(home: &Home, ui: &Ui) -> Done {
-    let ways = unlock_methods(home)?;
+pub(crate) fn list(state_dir: &StateDir, ui: &Ui) -> Done {
+    let ways = unlock_methods(state_dir)?;
     ui.show(&ways, |ways| say_unlock_methods(ways, ui));
     Ok(Code::Done)
 }
@@ -80,16 +80,16 @@ pub(crate) struct ChangePassphrase {
 }
 
 impl ChangePassphrase {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let name = home.membership()?.name;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let name = state_dir.membership()?.name;
         let what = format!("the current image passphrase of workstation '{name}'");
         let present = ui.secret(&what, &passphrase_given(self.passphrase_file.as_deref()), false)?;
-        let old = slot_of(home, Secret::Passphrase(&present))?;
+        let old = slot_of(state_dir, Secret::Passphrase(&present))?;
         let what = format!("the new image passphrase of workstation '{name}'");
         let new = ui.secret(&what, &new_passphrase_given(self.new_passphrase_file.as_deref()), true)?;
-        let way = add_passphrase(home, &new, None, measured_cost(), &system_random())?;
+        let way = add_passphrase(state_dir, &new, None, measured_cost(), &system_random())?;
         ui.remark("The new passphrase unlocks the image store. No data was written again.");
-        take_away(home, &[old.to_string()], "the old passphrase", &self.person, ui, &way)
+        take_away(state_dir, &[old.to_string()], "the old passphrase", &self.person, ui, &way)
     }
 }
 
@@ -104,10 +104,10 @@ pub(crate) struct AddPassphrase {
 }
 
 impl AddPassphrase {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let what = format!("one more image passphrase of workstation '{}'", home.membership()?.name);
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let what = format!("one more image passphrase of workstation '{}'", state_dir.membership()?.name);
         let new = ui.secret(&what, &new_passphrase_given(self.new_passphrase_file.as_deref()), true)?;
-        let way = add_passphrase(home, &new, self.label, measured_cost(), &system_random())?;
+        let way = add_passphrase(state_dir, &new, self.label, measured_cost(), &system_random())?;
         ui.show(&way, |_| {
             ui.line("This passphrase unlocks the image store, too. All unlock methods:  jetfrost unlock-method list")
         });
@@ -122,15 +122,15 @@ pub(crate) struct RenewRecoveryKey {
 }
 
 impl RenewRecoveryKey {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let before = unlock_methods(home)?;
-        let (key, way) = add_recovery_key(home, &system_random())?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let before = unlock_methods(state_dir)?;
+        let (key, way) = add_recovery_key(state_dir, &system_random())?;
         ui.line("  Recovery key, shown this once:");
         ui.line(&format!("  {key}"));
         ui.line("");
         ui.line("Print it and keep it away from this machine.");
         let old: Vec<String> = before.into_iter().filter(|w| w.kind == UnlockMethodKind::RecoveryKey).map(|w| w.id).collect();
-        take_away(home, &old, "the old recovery key", &self.person, ui, &way)
+        take_away(state_dir, &old, "the old recovery key", &self.person, ui, &way)
     }
 }
 
@@ -143,11 +143,11 @@ pub(crate) struct Remove {
 }
 
 impl Remove {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let membership = home.membership()?;
-        let api = self.person.sign_in(home, ui)?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let membership = state_dir.membership()?;
+        let api = self.person.sign_in(state_dir, ui)?;
         remove(&api, &membership.store, &self.id)?;
-        list(home, ui)
+        list(state_dir, ui)
     }
 }
 
@@ -160,8 +160,8 @@ pub(crate) struct Person {
 }
 
 impl Person {
-    fn sign_in(&self, home: &Home, ui: &Ui) -> Result<Api, Failure> {
-        let m = home.membership()?;
+    fn sign_in(&self, state_dir: &StateDir, ui: &Ui) -> Result<Api, Failure> {
+        let m = state_dir.membership()?;
         let given = Given { file: self.password_file.as_deref(), option: "--password-file", variable: "JETFROST_PASSWORD" };
         let password = ui.secret(&format!("the password of account '{}'", m.login), &given, false)?;
         let api = Api::new(&m.address, Some(&m.fingerprint))?;
@@ -172,9 +172,9 @@ impl Person {
 }
 
 /// Removes old unlock methods now that a new one is there. Without the person's password they stay, and that is said.
-fn take_away(home: &Home, old: &[String], what: &str, person: &Person, ui: &Ui, new: &UnlockMethod) -> Done {
-    let store = home.membership()?.store;
-    let taken = person.sign_in(home, ui).and_then(|api| {
+fn take_away(state_dir: &StateDir, old: &[String], what: &str, person: &Person, ui: &Ui, new: &UnlockMethod) -> Done {
+    let store = state_dir.membership()?.store;
+    let taken = person.sign_in(state_dir, ui).and_then(|api| {
         for id in old {
             remove(&api, &store, id)?;
         }
@@ -206,8 +206,8 @@ pub(crate) struct TrustOfficeKey {
 }
 
 impl TrustOfficeKey {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let (_, api) = home.device_api()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let (_, api) = state_dir.device_api()?;
         let info: ServiceInfo = api.get("/service")?;
         let Some(office) = office_key_of(&info)? else {
             return Err(Failure::here("This office asks for no office key.", "Nothing was changed."));
@@ -215,7 +215,7 @@ impl TrustOfficeKey {
         if !agrees(&office, self.fingerprint.as_deref(), ui) {
             return Err(Failure::here("The office key was not trusted.", "Nothing was changed."));
         }
-        let way = entrust(home, &office, &system_random())?;
+        let way = entrust(state_dir, &office, &system_random())?;
         ui.show(&way, |_| {
             ui.line("The office key unlocks this workstation's image store, too.");
             ui.line(&format!("Take that back with:  jetfrost unlock-method remove {}", way.id));

@@ -1,8 +1,8 @@
 //! By what this workstation knows its service.
 
 use clap::Args;
-use jetfrost_client::home::Home;
 use jetfrost_client::join::accept_identity;
+use jetfrost_client::state_dir::StateDir;
 
 use crate::failure::{Code, Failure};
 use crate::ui::Ui;
@@ -16,8 +16,8 @@ pub(crate) struct AcceptIdentity {
 }
 
 impl AcceptIdentity {
-    pub(crate) fn run(&self, home: &Home, ui: &Ui) -> Result<Code, Failure> {
-        let membership = accept_identity(home, &self.fingerprint)?;
+    pub(crate) fn run(&self, state_dir: &StateDir, ui: &Ui) -> Result<Code, Failure> {
+        let membership = accept_identity(state_dir, &self.fingerprint)?;
         ui.show(&membership.fingerprint, |_| {
             ui.line(&format!("{} has this identity. {} knows it by it from now on.", membership.address, membership.name));
         });

@@ -2,7 +2,7 @@
 
 use clap::Args;
 use jetfrost_client::backup::{BackupReport, ReadBack, back_up};
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
 use serde_json::json;
@@ -47,22 +47,22 @@ impl From<Kind> for PointKind {
 }
 
 impl Backup {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let mut kinds =
-            self.only.map_or_else(|| home.selection().map(|selection| selection.kinds()), |only| Ok(vec![only.into()]))?;
+            self.only.map_or_else(|| state_dir.selection().map(|selection| selection.kinds()), |only| Ok(vec![only.into()]))?;
         if kinds.is_empty() {
             // The engine says what is missing.
             kinds.push(PointKind::Files);
         }
         if self.go_on_from_older {
-            home.forget_seen()?;
+            state_dir.forget_seen()?;
         }
         let read_back = if self.read_back { ReadBack::Everything } else { ReadBack::Sample };
         let mut reports = Vec::new();
         for kind in kinds {
             let meter = stoppable_meter();
             let _shown = ui.progress(&meter, self.quiet);
-            reports.push(back_up(home, kind, read_back, &meter)?);
+            reports.push(back_up(state_dir, kind, read_back, &meter)?);
         }
         let value = json!({ "points": reports.iter().map(backup_value).collect::<Vec<_>>() });
         ui.show(&value, |_| reports.iter().for_each(|report| say_backup(report, ui)));

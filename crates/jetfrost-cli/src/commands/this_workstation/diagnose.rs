@@ -1,6 +1,6 @@
 //! `jetfrost diagnose`: why a backup would fail.
 
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::diagnosis::Diagnosis;
 
 use crate::commands::administration::destination::say_diagnosis;
@@ -10,8 +10,8 @@ use crate::ui::Ui;
 type Done = Result<Code, Failure>;
 
 /// Finds out why a backup would fail: everything that one needs is tried, from this machine. Nothing stays behind.
-pub(crate) fn diagnose(home: &Home, ui: &Ui) -> Done {
-    let (membership, api) = home.device_api()?;
+pub(crate) fn diagnose(state_dir: &StateDir, ui: &Ui) -> Done {
+    let (membership, api) = state_dir.device_api()?;
     let diagnosis: Diagnosis = api.post(&format!("/workstations/{}/diagnosis", membership.workstation), &())?;
     ui.remark(&format!("The service at {} answers, and knows this workstation.", membership.address));
     Ok(say_diagnosis(&diagnosis, ui))

@@ -1,6 +1,6 @@
 //! `jetfrost history`: runs and restores.
 
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::restore::{Purpose, Restore as RestoreRecord};
 use jetfrost_wire::run::Run;
 use jetfrost_wire::size::show;
@@ -13,8 +13,8 @@ use crate::ui::{Ui, count, moment, took};
 
 type Done = Result<Code, Failure>;
 
-pub(crate) fn history(home: &Home, ui: &Ui) -> Done {
-    let (membership, api) = home.device_api()?;
+pub(crate) fn history(state_dir: &StateDir, ui: &Ui) -> Done {
+    let (membership, api) = state_dir.device_api()?;
     let runs: Vec<Run> = api.list(&format!("/workstations/{}/runs", membership.workstation))?;
     let restores: Vec<RestoreRecord> = api.list(&format!("/workstations/{}/restores", membership.workstation))?;
     let value = json!({ "runs": runs, "restores": restores });

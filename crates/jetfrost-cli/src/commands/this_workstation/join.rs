@@ -3,10 +3,10 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use jetfrost_client::home::Home;
 use jetfrost_client::join::{
     FirstWays, check_passphrase, claim, find_service, host_name, join, join_without_encryption, look_at_code,
 };
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_client::unlock_methods::{measured_cost, office_key_of, unlock};
 use jetfrost_client::{OfficePublicKey, Secret, system_random};
 use jetfrost_wire::enrolment::Invitation;
@@ -37,7 +37,7 @@ pub(crate) struct Join {
 }
 
 impl Join {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let invitation = Invitation::parse(&self.code).map_err(|e| Failure::Client(e.into()))?;
         let (invitation, service) = find_service(&invitation)?;
         let (name, at) = (&service.public_name, &invitation.address);
@@ -45,11 +45,11 @@ impl Join {
         let given = Given { file: self.passphrase_file.as_deref(), option: "--passphrase-file", variable: "JETFROST_PASSPHRASE" };
         let code = look_at_code(&invitation)?;
         if let Some(workstation) = code.claims {
-            return claimed(home, &invitation, &workstation, &given, ui);
+            return claimed(state_dir, &invitation, &workstation, &given, ui);
         }
         let name = code.machine.or(self.name).unwrap_or_else(host_name);
         if self.without_encryption {
-            return joined_without_encryption(home, &invitation, &name, ui);
+            return joined_without_encryption(state_dir, &invitation, &name, ui);
         }
         if !code.encrypted {
             ui.remark("The code would let this machine go without encryption; it is encrypted all the same, unless you say --without-encryption.");
@@ -59,7 +59,7 @@ impl Join {
         let agreed = |office: &OfficePublicKey| agrees(office, self.trust_office_key.as_deref(), ui);
         let office_key = office_key_of(&service)?.filter(agreed);
         let ways = FirstWays { passphrase: &passphrase, cost: measured_cost(), office_key };
-        let joined = join(home, &invitation, &name, &ways, &system_random())?;
+        let joined = join(state_dir, &invitation, &name, &ways, &system_random())?;
         let (m, key) = (&joined.membership, joined.recovery_key.to_string());
         let value = json!({
             "workstation": m.workstation, "name": m.name, "login": m.login, "destination": m.destination, "recovery_key": key,
@@ -86,8 +86,8 @@ impl Join {
 }
 
 /// Joins as the enrolment code says: without a secret.
-fn joined_without_encryption(home: &Home, invitation: &Invitation, name: &str, ui: &Ui) -> Done {
-    let m = join_without_encryption(home, invitation, name, &system_random())?;
+fn joined_without_encryption(state_dir: &StateDir, invitation: &Invitation, name: &str, ui: &Ui) -> Done {
+    let m = join_without_encryption(state_dir, invitation, name, &system_random())?;
     let value = json!({ "workstation": m.workstation, "name": m.name, "login": m.login, "destination": m.destination, "encrypted": false });
     ui.show(&value, |_| {
         ui.line(&format!(
@@ -102,16 +102,16 @@ fn joined_without_encryption(home: &Home, invitation: &Invitation, name: &str, u
 }
 
 /// Takes over a workstation that is there, and opens its image store with the passphrase that it has.
-fn claimed(home: &Home, invitation: &Invitation, workstation: &str, given: &Given<'_>, ui: &Ui) -> Done {
+fn claimed(state_dir: &StateDir, invitation: &Invitation, workstation: &str, given: &Given<'_>, ui: &Ui) -> Done {
     ui.remark(&format!("This code hands over the backups of '{workstation}'."));
-    let membership = claim(home, invitation)?;
+    let membership = claim(state_dir, invitation)?;
     let what = format!("the image passphrase that '{workstation}' has");
     let by_passphrase = || {
         let passphrase = ui.secret(&what, given, false)?;
-        unlock(home, Secret::Passphrase(&passphrase)).map_err(Failure::from)
+        unlock(state_dir, Secret::Passphrase(&passphrase)).map_err(Failure::from)
     };
     // A store that is not encrypted opens without a secret.
-    let opened = unlock(home, Secret::None).or_else(|_| by_passphrase());
+    let opened = unlock(state_dir, Secret::None).or_else(|_| by_passphrase());
     ui.show(&json!({ "workstation": membership.workstation, "name": membership.name, "unlocked": opened.is_ok() }), |_| {
         let whose = format!(
             "'{}' of {}, with its image store on destination '{}'",

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 
 use crate::failure::{Code, Failure};
 use crate::ui::Ui;
@@ -24,8 +24,8 @@ pub(crate) struct Include {
 }
 
 impl Include {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let mut selection = home.selection()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let mut selection = state_dir.selection()?;
         for folder in &self.folders {
             if self.disk {
                 selection.include_disk(folder)?;
@@ -38,8 +38,8 @@ impl Include {
                 return Err(Failure::here(format!("{} is not included.", folder.display()), "See 'jetfrost selection'."));
             }
         }
-        home.write_selection(&selection)?;
-        self::selection(home, ui)
+        state_dir.write_selection(&selection)?;
+        self::selection(state_dir, ui)
     }
 }
 
@@ -55,8 +55,8 @@ pub(crate) struct Exclude {
 }
 
 impl Exclude {
-    pub(crate) fn run(self, home: &Home, ui: &Ui) -> Done {
-        let mut selection = home.selection()?;
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let mut selection = state_dir.selection()?;
         for pattern in &self.patterns {
             if !self.drop {
                 selection.exclude(pattern)?;
@@ -64,13 +64,13 @@ impl Exclude {
                 return Err(Failure::here(format!("'{pattern}' is not among the patterns."), "See 'jetfrost selection'."));
             }
         }
-        home.write_selection(&selection)?;
-        self::selection(home, ui)
+        state_dir.write_selection(&selection)?;
+        self::selection(state_dir, ui)
     }
 }
 
-pub(crate) fn selection(home: &Home, ui: &Ui) -> Done {
-    let selection = home.selection()?;
+pub(crate) fn selection(state_dir: &StateDir, ui: &Ui) -> Done {
+    let selection = state_dir.selection()?;
     ui.show(&selection, |selection| {
         if selection.kinds().is_empty() {
             ui.line("Nothing is included yet. Next: jetfrost include FOLDER");

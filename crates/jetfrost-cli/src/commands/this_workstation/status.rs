@@ -1,6 +1,6 @@
 //! `jetfrost status`: how this workstation is doing.
 
-use jetfrost_client::home::Home;
+use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::{StoreSummary, Workstation};
 use jiff::Timestamp;
@@ -22,8 +22,8 @@ pub(crate) fn said_of_drill(store: &StoreSummary, now: Timestamp) -> String {
     }
 }
 
-pub(crate) fn status(home: &Home, ui: &Ui) -> Done {
-    let (membership, api) = home.device_api()?;
+pub(crate) fn status(state_dir: &StateDir, ui: &Ui) -> Done {
+    let (membership, api) = state_dir.device_api()?;
     let workstation: Workstation = api.get(&format!("/workstations/{}", membership.workstation))?;
     ui.show(&workstation, |w| {
         let now = Timestamp::now();

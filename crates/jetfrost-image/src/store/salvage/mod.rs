@@ -12,10 +12,10 @@ use std::sync::{Arc, PoisonError};
 
 pub use rebuild::Rebuilt;
 
+use super::compact::{GoOn, Headway, write_segment};
 use super::needs::check_sum;
 use super::scrub::each_piece;
-use super::tidy::{GoOn, Headway, write_segment};
-use super::{Finding, MAX_SMALL, Result, Store, StoreError, Wrong, medium, names, numbers};
+use super::{Finding, MAX_SMALL, Result, Store, StoreError, Wrong, layout, medium, numbers};
 use crate::format::{
     FormatError, MAX_SEGMENT, PointFile, RECORD_HEAD, Receipt, RecordHead, SEGMENT_HEAD, SegmentBuilder, SegmentEntry, Slot,
     SlotKind, StoreFile, segment_store,
@@ -48,7 +48,7 @@ pub struct Mended {
 /// # Errors
 /// [`StoreError::NoStore`] when nothing tells which store this is; [`StoreError::Interrupted`]; [`StoreError::Medium`].
 pub fn mend(on: &Arc<dyn Medium>, go_on: GoOn<'_>) -> Result<(Store, Mended)> {
-    for directory in names::DIRECTORIES {
+    for directory in layout::DIRECTORIES {
         on.make_directory(directory).map_err(medium("making the store's directories"))?;
     }
     let mut mended = Mended::default();
@@ -65,7 +65,7 @@ pub fn mend(on: &Arc<dyn Medium>, go_on: GoOn<'_>) -> Result<(Store, Mended)> {
 
 /// Which store this is; if its description is lost, it is made again.
 fn describe(on: &Arc<dyn Medium>, mended: &mut Mended) -> Result<StoreId> {
-    let described = match read_whole(&**on, names::STORE_FILE, MAX_SMALL) {
+    let described = match read_whole(&**on, layout::STORE_FILE, MAX_SMALL) {
         Ok(bytes) => StoreFile::from_bytes(&bytes).map(|file| Some(file.store)),
         Err(e) if matches!(e.kind(), io::ErrorKind::NotFound | io::ErrorKind::InvalidData) => Ok(None),
         Err(e) => return Err(medium("reading the store's description")(e)),
@@ -77,7 +77,7 @@ fn describe(on: &Arc<dyn Medium>, mended: &mut Mended) -> Result<StoreId> {
     }
     let id = named_most(&**on)?.ok_or(StoreError::NoStore)?;
     let description = if has_open_slot(&**on, id)? { StoreFile::open(id, 0) } else { StoreFile::new(id, 0) };
-    publish_bytes(on, "", names::STORE_FILE, &description.to_bytes()).map_err(medium("writing the store's description"))?;
+    publish_bytes(on, "", layout::STORE_FILE, &description.to_bytes()).map_err(medium("writing the store's description"))?;
     mended.described_again = true;
     Ok(id)
 }
@@ -93,14 +93,14 @@ pub fn describe_again(on: &Arc<dyn Medium>, id: StoreId) -> Result<bool> {
     }
     let description = if has_open_slot(&**on, id)? { StoreFile::open(id, 0) } else { StoreFile::new(id, 0) };
     on.make_directory(crate::medium::STAGING).map_err(medium("making the store's directories"))?;
-    publish_bytes(on, "", names::STORE_FILE, &description.to_bytes()).map_err(medium("writing the store's description"))?;
+    publish_bytes(on, "", layout::STORE_FILE, &description.to_bytes()).map_err(medium("writing the store's description"))?;
     Ok(true)
 }
 
 /// Whether a slot of this store gives its key to anyone.
 fn has_open_slot(on: &dyn Medium, id: StoreId) -> Result<bool> {
     let slot = |path: &str| read_whole(on, path, MAX_SMALL).ok().and_then(|bytes| Slot::from_bytes(&bytes).ok());
-    let mut slots = small_files(on, names::SLOTS)?.into_iter().filter_map(|(path, _)| slot(&path));
+    let mut slots = small_files(on, layout::SLOTS)?.into_iter().filter_map(|(path, _)| slot(&path));
     Ok(slots.any(|slot| slot.store == id && slot.kind == SlotKind::Open))
 }
 
@@ -112,10 +112,10 @@ fn named_most(on: &dyn Medium) -> Result<Option<StoreId>> {
             *votes.entry(id.0).or_default() += 1;
         }
     };
-    for (path, _) in small_files(on, names::SLOTS)? {
+    for (path, _) in small_files(on, layout::SLOTS)? {
         vote(read_whole(on, &path, MAX_SMALL).ok().and_then(|bytes| Slot::from_bytes(&bytes).ok()).map(|slot| slot.store));
     }
-    for (path, _) in small_files(on, names::POINTS)? {
+    for (path, _) in small_files(on, layout::POINTS)? {
         let file = read_whole(on, &path, super::MAX_POINT).ok().and_then(|bytes| PointFile::from_bytes(&bytes).ok());
         vote(file.map(|file| file.head.store));
     }
@@ -135,16 +135,16 @@ fn small_files(on: &dyn Medium, directory: &str) -> Result<Vec<(String, String)>
 
 /// Paths and names of everything that lies where segments do.
 fn segment_files(on: &dyn Medium) -> Result<Vec<(String, String)>> {
-    let mut files = small_files(on, names::SEGMENTS)?;
-    for part in on.directories(names::SEGMENTS).map_err(medium("listing the segments"))? {
-        files.extend(small_files(on, &format!("{}/{part}", names::SEGMENTS))?);
+    let mut files = small_files(on, layout::SEGMENTS)?;
+    for part in on.directories(layout::SEGMENTS).map_err(medium("listing the segments"))? {
+        files.extend(small_files(on, &format!("{}/{part}", layout::SEGMENTS))?);
     }
     Ok(files)
 }
 
 /// All that the index says can be read from the segments again.
 fn drop_index(on: &dyn Medium) -> Result<()> {
-    for (path, _) in small_files(on, names::INDEX)? {
+    for (path, _) in small_files(on, layout::INDEX)? {
         on.remove(&path).map_err(medium("removing the index"))?;
     }
     Ok(())
@@ -153,21 +153,21 @@ fn drop_index(on: &dyn Medium) -> Result<()> {
 /// Moves a file that is not sound to `damaged/`.
 fn set_aside(on: &dyn Medium, path: &str, name: &str, wrong: Wrong, mended: &mut Mended) -> Result<()> {
     let failed = medium("setting a damaged file aside");
-    on.rename(path, &format!("{}/{name}", names::DAMAGED)).map_err(&failed)?;
-    on.sync_directory(names::DAMAGED).map_err(&failed)?;
+    on.rename(path, &format!("{}/{name}", layout::DAMAGED)).map_err(&failed)?;
+    on.sync_directory(layout::DAMAGED).map_err(&failed)?;
     mended.aside.push(Finding { path: path.to_owned(), wrong });
     Ok(())
 }
 
 /// Points, needs and slots: what does not match its own check is set aside.
 fn check_small(on: &dyn Medium, id: StoreId, mended: &mut Mended) -> Result<()> {
-    for directory in [names::POINTS, names::NEEDS, names::RECEIPTS, names::SLOTS] {
+    for directory in [layout::POINTS, layout::NEEDS, layout::RECEIPTS, layout::SLOTS] {
         for (path, name) in small_files(on, directory)? {
             let sound = match directory {
-                _ if !names::belongs(directory, &name) => Err(Wrong::Alien),
-                names::POINTS => check_point(on, &path, id, &name),
-                names::NEEDS => check_needs(on, &path, id, &name),
-                names::RECEIPTS => check_receipt(on, &path, id, &name),
+                _ if !layout::belongs(directory, &name) => Err(Wrong::Alien),
+                layout::POINTS => check_point(on, &path, id, &name),
+                layout::NEEDS => check_needs(on, &path, id, &name),
+                layout::RECEIPTS => check_receipt(on, &path, id, &name),
                 _ => check_slot(on, &path, id, &name),
             };
             if let Err(wrong) = sound {
@@ -189,19 +189,19 @@ fn not_sound(why: &str) -> Wrong {
 fn check_point(on: &dyn Medium, path: &str, id: StoreId, name: &str) -> Result<(), Wrong> {
     let bytes = read_whole(on, path, super::MAX_POINT).map_err(medium("reading it")).map_err(damaged)?;
     let head = PointFile::from_bytes(&bytes).map_err(damaged)?.head;
-    if head.store == id && names::point(head.sequence) == name { Ok(()) } else { Err(not_sound("it is another point")) }
+    if head.store == id && layout::point(head.sequence) == name { Ok(()) } else { Err(not_sound("it is another point")) }
 }
 
 fn check_needs(on: &dyn Medium, path: &str, id: StoreId, name: &str) -> Result<(), Wrong> {
     let summary = super::scan_needs_at(on, path, |_, _| Ok(())).map_err(damaged)?;
-    let is_own = summary.head.store == id && names::needs(summary.head.sequence) == name;
+    let is_own = summary.head.store == id && layout::needs(summary.head.sequence) == name;
     if is_own { Ok(()) } else { Err(not_sound("they are another point's")) }
 }
 
 fn check_receipt(on: &dyn Medium, path: &str, id: StoreId, name: &str) -> Result<(), Wrong> {
     let bytes = read_whole(on, path, MAX_SMALL).map_err(medium("reading it")).map_err(damaged)?;
     let receipt = Receipt::from_bytes(&bytes).map_err(damaged)?;
-    let is_own = receipt.store == id && names::receipt(receipt.sequence) == name;
+    let is_own = receipt.store == id && layout::receipt(receipt.sequence) == name;
     if is_own { Ok(()) } else { Err(not_sound("it is another point's")) }
 }
 
@@ -209,7 +209,7 @@ fn check_slot(on: &dyn Medium, path: &str, id: StoreId, name: &str) -> Result<()
     let slot =
         Slot::from_bytes(&read_whole(on, path, MAX_SMALL).map_err(medium("reading it")).map_err(damaged)?).map_err(damaged)?;
     let own: SlotId = slot.id;
-    if slot.store == id && names::slot(&own) == name { Ok(()) } else { Err(not_sound("it is another slot")) }
+    if slot.store == id && layout::slot(&own) == name { Ok(()) } else { Err(not_sound("it is another slot")) }
 }
 
 /// Segments whose bytes do not hash to their names are set aside.
@@ -221,7 +221,7 @@ fn check_segments(on: &dyn Medium, go_on: GoOn<'_>, mended: &mut Mended) -> Resu
             return Err(StoreError::Interrupted);
         }
         mended.segments += 1;
-        let wrong = match names::parse_segment(&name).filter(|hash| names::segment(hash) == path) {
+        let wrong = match layout::parse_segment(&name).filter(|hash| layout::segment(hash) == path) {
             None => Some(Wrong::Alien),
             Some(hash) => match hash_of(on, &path) {
                 Ok(found) if found == hash => None,
@@ -254,8 +254,8 @@ impl Store {
     fn recover_chunks(&self, mended: &mut Mended) -> Result<()> {
         let mut builder = SegmentBuilder::new(self.id, 0);
         let (mut entries, mut taken) = (Vec::new(), HashSet::new());
-        for (path, name) in small_files(&*self.medium, names::DAMAGED)? {
-            if [names::POINT_SUFFIX, names::NEEDS_SUFFIX, names::RECEIPT_SUFFIX, names::SLOT_SUFFIX]
+        for (path, name) in small_files(&*self.medium, layout::DAMAGED)? {
+            if [layout::POINT_SUFFIX, layout::NEEDS_SUFFIX, layout::RECEIPT_SUFFIX, layout::SLOT_SUFFIX]
                 .iter()
                 .any(|suffix| name.ends_with(suffix))
             {
@@ -307,7 +307,7 @@ impl Store {
     /// The points of which the needs files do not show what they need.
     pub(super) fn unproven(&self) -> Result<BTreeSet<u64>> {
         let mut sums = BTreeMap::from([(0, (0_u64, [0_u8; 32]))]);
-        for sequence in numbers(&*self.medium, names::NEEDS, names::NEEDS_SUFFIX)? {
+        for sequence in numbers(&*self.medium, layout::NEEDS, layout::NEEDS_SUFFIX)? {
             let Ok(summary) = self.scan_needs(sequence, |_, _| Ok(())) else { continue };
             let Some((count, mut xor)) = sums.get(&summary.head.base).copied() else { continue };
             xor.iter_mut().zip(summary.xor).for_each(|(x, b)| *x ^= b);

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
-use super::super::{Result, Store, StoreError, medium, names, numbers};
+use super::super::{Result, Store, StoreError, layout, medium, numbers};
 use crate::crypto::{Random, StoreKeys, open_chunk, open_point, random_array, seal_point};
 use crate::format::{
     Content, Entry, EntryKind, EntryPage, MAX_CHUNK, MAX_ENTRY, Part, PointBody, PointFile, PointHead, PointKind, encode_needs,
@@ -82,7 +82,7 @@ impl Store {
             if sum_of(&needed) == (file.head.needed, file.head.needed_xor) {
                 let names: Vec<ChunkName> = needed.into_iter().collect();
                 let bytes = encode_needs(self.id, sequence, 0, &names, &[]);
-                publish_bytes(&self.medium, names::NEEDS, &names::needs(sequence), &bytes)
+                publish_bytes(&self.medium, layout::NEEDS, &layout::needs(sequence), &bytes)
                     .map_err(medium("writing what a point needs"))?;
                 self.add_used(bytes.len() as u64);
                 self.renew_receipt(sequence)?;
@@ -105,7 +105,7 @@ impl Store {
     /// Numbers of points that are not there though it is known what they needed.
     fn needs_without_point(&self) -> Result<Vec<u64>> {
         let points: BTreeSet<u64> = self.points().into_iter().collect();
-        Ok(numbers(&*self.medium, names::NEEDS, names::NEEDS_SUFFIX)?.difference(&points).copied().collect())
+        Ok(numbers(&*self.medium, layout::NEEDS, layout::NEEDS_SUFFIX)?.difference(&points).copied().collect())
     }
 
     /// Makes a lost point again: its root is the listing that no other one refers to.
@@ -141,7 +141,7 @@ impl Store {
         };
         let body = PointBody { root, writer: "rebuilt by salvage".into(), ..PointBody::default() };
         let bytes = seal_point(keys, head, &body, random).to_bytes();
-        publish_bytes(&self.medium, names::POINTS, &names::point(sequence), &bytes)
+        publish_bytes(&self.medium, layout::POINTS, &layout::point(sequence), &bytes)
             .map_err(medium("writing a recovery point"))?;
         self.lock_points().insert(sequence);
         self.add_used(bytes.len() as u64);

@@ -4,7 +4,7 @@
 
 use std::collections::BTreeMap;
 
-use super::letting_go::{Sets, back_up_set, content_of, name_of, store_of};
+use super::expiring::{Sets, back_up_set, content_of, name_of, store_of};
 use super::*;
 use crate::crypto::{OpenError, Secret, open_chunk, wrap_key};
 use crate::format::{ArgonCost, EMPTY_SEGMENT, SEGMENT_HEAD};

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::io::ErrorKind;
 
-use super::letting_go::{Sets, assert_points, back_up_set, numbered};
+use super::expiring::{Sets, assert_points, back_up_set, numbered};
 use super::*;
 use crate::medium::{Failing, FailingMedium};
 
@@ -58,13 +58,13 @@ fn a_full_disk_lets_go_all_the_same() {
     let (medium, store) = open_store(&sets());
     // Nothing can be written: points, and segments in which nothing is needed, are removed nevertheless.
     medium.fail(Failing::Writes, STAGING, ErrorKind::StorageFull, 0);
-    store.let_go(&BTreeSet::from([1, 2])).expect("removing takes no room");
+    store.expire(&BTreeSet::from([1, 2])).expect("removing takes no room");
     let before = store.used();
-    let tidied = store.tidy(&Tidying { most_dead_percent: 0, drop_unfinished: false }, &mut |_| true);
-    assert!(tidied.is_err_and(|error| is(&error, ErrorKind::StorageFull)), "the rest waits for room");
+    let compacted = store.compact(&Compaction { most_dead_percent: 0, drop_unfinished: false }, &mut |_| true);
+    assert!(compacted.is_err_and(|error| is(&error, ErrorKind::StorageFull)), "the rest waits for room");
     assert!(store.used() < before, "and there is some now");
     medium.recover();
-    store.tidy(&Tidying { most_dead_percent: 0, drop_unfinished: false }, &mut |_| true).expect("tidied");
+    store.compact(&Compaction { most_dead_percent: 0, drop_unfinished: false }, &mut |_| true).expect("compacted");
     let expected: BTreeMap<_, _> = numbered(&sets()).split_off(&3);
     assert_points(&store, &expected);
 }
@@ -77,8 +77,8 @@ fn a_disk_that_cannot_be_read_is_not_taken_for_damage() {
     assert!(scrubbed.is_err_and(|error| is(&error, ErrorKind::Other)));
     assert!(medium.list("damaged").expect("listed").is_empty(), "nothing was set aside");
     medium.fail(Failing::Reads, "needs/", ErrorKind::Other, 2);
-    store.let_go(&BTreeSet::from([1])).expect("gone");
-    assert!(store.tidy(&Tidying::default(), &mut |_| true).is_err(), "what is needed cannot be told: nothing is removed");
+    store.expire(&BTreeSet::from([1])).expect("gone");
+    assert!(store.compact(&Compaction::default(), &mut |_| true).is_err(), "what is needed cannot be told: nothing is removed");
     medium.recover();
     assert_points(&store, &numbered(&sets()).split_off(&2));
 }

@@ -1,4 +1,4 @@
-//! The store's promises: what was acknowledged is there, also after a loss of power at any step.
+//! The store's in_flight: what was acknowledged is there, also after a loss of power at any step.
 
 use std::sync::Arc;
 
@@ -10,8 +10,8 @@ use crate::id::PointId;
 use crate::medium::{CrashMedium, MemoryMedium};
 
 mod damage;
+mod expiring;
 mod failing;
-mod letting_go;
 mod overwriting;
 mod salvage;
 mod slots;
@@ -64,9 +64,9 @@ impl Workstation {
 }
 
 fn send_segment(store: &Store, segment: &FinishedSegment) -> Result<()> {
-    if let Some(mut intake) = store.receive_segment(segment.hash)? {
-        segment.bytes.chunks(100).try_for_each(|piece| intake.push(piece))?;
-        intake.finish()?;
+    if let Some(mut upload) = store.receive_segment(segment.hash)? {
+        segment.bytes.chunks(100).try_for_each(|piece| upload.push(piece))?;
+        upload.finish()?;
     }
     Ok(())
 }
@@ -80,9 +80,9 @@ fn send_needs(store: &Store, sequence: u64, base: u64, added: &[ChunkName]) -> R
 
 fn send_difference(store: &Store, sequence: u64, base: u64, added: &[ChunkName], removed: &[ChunkName]) -> Result<[u8; 32]> {
     let bytes = encode_needs(STORE, sequence, base, added, removed);
-    let mut intake = store.receive_needs(sequence)?;
-    intake.push(&bytes)?;
-    intake.finish()?;
+    let mut upload = store.receive_needs(sequence)?;
+    upload.push(&bytes)?;
+    upload.finish()?;
     Ok(needs_check(&bytes).expect("whole"))
 }
 
@@ -181,11 +181,11 @@ fn store_with(points: u64) -> (MemoryMedium, Store) {
 #[test]
 fn the_index_is_made_again_from_the_segments() {
     let (memory, store) = store_with(200);
-    let runs = memory.list(names::INDEX).expect("listed");
+    let runs = memory.list(layout::INDEX).expect("listed");
     assert!((1..=5).contains(&runs.len()), "{} runs", runs.len());
     assert_whole(&store, 200);
     for run in &runs {
-        memory.remove(&format!("{}/{}", names::INDEX, run.name)).expect("removed");
+        memory.remove(&format!("{}/{}", layout::INDEX, run.name)).expect("removed");
     }
     assert_whole(&Store::open(Arc::new(memory)).expect("opens"), 200);
 }
@@ -193,8 +193,8 @@ fn the_index_is_made_again_from_the_segments() {
 #[test]
 fn a_damaged_index_is_made_again() {
     let (memory, _) = store_with(40);
-    for run in memory.list(names::INDEX).expect("listed") {
-        let path = format!("{}/{}", names::INDEX, run.name);
+    for run in memory.list(layout::INDEX).expect("listed") {
+        let path = format!("{}/{}", layout::INDEX, run.name);
         let mut bytes = memory.files()[&path].clone();
         bytes[50] ^= 1;
         memory.overwrite(&path, bytes);
@@ -262,9 +262,9 @@ fn a_segment_under_another_name_leaves_nothing() {
     let (memory, store) = store_with(1);
     let files = memory.files();
     let (segment, _) = Workstation::new().segment(&[b"something"]);
-    let mut intake = store.receive_segment(SegmentHash([0; 32])).expect("begun").expect("not here");
-    intake.push(&segment.bytes).expect("sound so far");
-    assert!(matches!(intake.finish(), Err(StoreError::WrongHash)));
+    let mut upload = store.receive_segment(SegmentHash([0; 32])).expect("begun").expect("not here");
+    upload.push(&segment.bytes).expect("sound so far");
+    assert!(matches!(upload.finish(), Err(StoreError::WrongHash)));
     assert_eq!(memory.files(), files);
 }
 
@@ -274,7 +274,7 @@ fn a_flipped_bit_costs_the_chunk_that_held_it_and_no_other() {
     let store = Store::create(Arc::new(memory.clone()), &StoreFile::new(STORE, 0)).expect("created");
     let (segment, chunks) = Workstation::new().segment(&[b"the first chunk", b"the second chunk", b"the third chunk"]);
     send_segment(&store, &segment).expect("received");
-    let path = names::segment(&segment.hash);
+    let path = layout::segment(&segment.hash);
     let mut bytes = memory.files()[&path].clone();
     // In the second record: a short chunk is padded to 285 bytes.
     bytes[32 + (40 + 285) + 60] ^= 4;

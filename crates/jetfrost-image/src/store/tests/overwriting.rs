@@ -39,17 +39,17 @@ fn needs_of_the_same_number_and_xor_are_not_taken_for_those_that_were_committed(
     let xor = others.iter().fold(head.needed_xor, |xor, name| std::array::from_fn(|i| xor[i] ^ name.0[i]));
     others.push(ChunkName(xor));
     others.sort_unstable();
-    let path = format!("{}/{}", names::NEEDS, names::needs(4));
+    let path = format!("{}/{}", layout::NEEDS, layout::needs(4));
     memory.overwrite(&path, encode_needs(STORE, 4, 0, &others, &[]));
     let files = memory.files();
-    assert!(matches!(store.tidy(&Tidying::default(), &mut |_| true), Err(StoreError::Needs(_))));
+    assert!(matches!(store.compact(&Compaction::default(), &mut |_| true), Err(StoreError::Needs(_))));
     assert_eq!(memory.files(), files, "nothing goes by what is not what was committed");
 }
 
 #[test]
 fn a_point_file_in_the_place_of_another_is_not_taken_for_it() {
     let (memory, store) = store_with(3);
-    let (second, third) = [2, 3].map(|n| format!("{}/{}", names::POINTS, names::point(n))).into();
+    let (second, third) = [2, 3].map(|n| format!("{}/{}", layout::POINTS, layout::point(n))).into();
     let files = memory.files();
     memory.overwrite(&third, files[&second].clone());
     assert!(matches!(store.point_head(3), Err(StoreError::OtherPoint(3))));
@@ -66,10 +66,10 @@ fn the_same_segment_sent_twice_at_once_counts_once() {
     let store = Store::create(Arc::new(MemoryMedium::default()), &StoreFile::new(STORE, 0)).expect("created");
     let (segment, _) = Workstation::new().segment(&[b"the same"]);
     let before = store.used();
-    let intakes: Vec<_> = (0..6).map(|_| store.receive_segment(segment.hash).expect("begun").expect("not here yet")).collect();
-    for mut intake in intakes {
-        intake.push(&segment.bytes).expect("sound");
-        intake.finish().expect("finished");
+    let uploads: Vec<_> = (0..6).map(|_| store.receive_segment(segment.hash).expect("begun").expect("not here yet")).collect();
+    for mut upload in uploads {
+        upload.push(&segment.bytes).expect("sound");
+        upload.finish().expect("finished");
     }
     assert_eq!(store.used(), before + 4096);
 }
@@ -79,10 +79,10 @@ fn needs_sent_many_times_at_once_are_counted_once_and_never_below_nothing() {
     let (_, store) = store_with(1);
     let before = store.used();
     let bytes = encode_needs(STORE, 2, 1, &[], &[]);
-    let intakes: Vec<_> = (0..8).map(|_| store.receive_needs(2).expect("begun")).collect();
-    for mut intake in intakes {
-        intake.push(&bytes).expect("sound");
-        intake.finish().expect("finished");
+    let uploads: Vec<_> = (0..8).map(|_| store.receive_needs(2).expect("begun")).collect();
+    for mut upload in uploads {
+        upload.push(&bytes).expect("sound");
+        upload.finish().expect("finished");
     }
     assert_eq!(store.used(), before + 4096);
 }
@@ -92,7 +92,7 @@ fn a_commit_is_on_record_with_the_time_of_the_service_and_not_of_the_workstation
     let (memory, store) = store_with(2);
     let receipt = store.receipt(2).expect("readable").expect("there");
     assert_eq!((receipt.committed, store.point_head(2).expect("readable").created), (at(2), 0));
-    let path = format!("{}/{}", names::RECEIPTS, names::receipt(2));
+    let path = format!("{}/{}", layout::RECEIPTS, layout::receipt(2));
     memory.remove(&path).expect("removed");
     let again = Store::open(Arc::new(memory)).expect("opens");
     assert_eq!(again.without_receipt().expect("listed"), [2]);

@@ -204,9 +204,10 @@ fn what_points_need_is_read_from_their_trees() {
         let (store, mended, rebuilt) = salvaged(&without(&memory, is_gone));
         assert!(!mended.unproven.is_empty() && rebuilt.unproven.is_empty(), "{gone:03b}: {mended:?} {rebuilt:?}");
         assert_eq!(store.points(), [1, 2, 3]);
-        store.let_go(&BTreeSet::from([1])).expect("it can go on");
-        let tidied = store.tidy(&Tidying { most_dead_percent: 0, drop_unfinished: true }, &mut |_| true).expect("tidied");
-        assert!(tidied.freed > 0);
+        store.expire(&BTreeSet::from([1])).expect("it can go on");
+        let compacted =
+            store.compact(&Compaction { most_dead_percent: 0, drop_unfinished: true }, &mut |_| true).expect("compacted");
+        assert!(compacted.freed > 0);
         assert_eq!((readable(&store, 2), readable(&store, 3)), (4, 4));
     }
 }

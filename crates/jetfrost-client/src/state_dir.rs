@@ -21,7 +21,7 @@ type Result<T> = std::result::Result<T, ClientError>;
 
 /// The directory of a machine's settings and keys. Only its owner can read it.
 #[derive(Debug, Clone)]
-pub struct Home(PathBuf);
+pub struct StateDir(PathBuf);
 
 /// What a machine knows once it is a workstation.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -90,8 +90,8 @@ fn key_id(membership: &Membership, key: &StoreKey) -> Result<String> {
     Ok(StoreKeys::derive(store, key).name(b"the key of this workstation").to_string())
 }
 
-impl Home {
-    /// The home in `directory`, which is made when something is kept.
+impl StateDir {
+    /// The state directory in `directory`, which is made when something is kept.
     #[must_use]
     pub fn new(directory: impl Into<PathBuf>) -> Self {
         Self(directory.into())
@@ -207,12 +207,12 @@ impl Home {
     where
         T: Serialize + DeserializeOwned + Clone + PartialEq + Send + Sync + 'static,
     {
-        let (home, known) = (self.clone(), known.clone());
+        let (state_dir, known) = (self.clone(), known.clone());
         Box::new(move |fingerprint| {
-            if home.read_json::<T>(name).ok().flatten().as_ref() == Some(&known) {
+            if state_dir.read_json::<T>(name).ok().flatten().as_ref() == Some(&known) {
                 let mut now = known.clone();
                 set(&mut now, fingerprint.to_owned());
-                let _ = home.write_json(name, &now);
+                let _ = state_dir.write_json(name, &now);
             }
         })
     }

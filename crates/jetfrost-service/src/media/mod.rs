@@ -26,7 +26,7 @@ const MOST_OPEN: usize = 64;
 
 /// Why the shelf refused or failed.
 #[derive(Debug, thiserror::Error)]
-pub(crate) enum ShelfError {
+pub(crate) enum MediaError {
     /// The destination is not there, or not this installation's.
     #[error(transparent)]
     Marker(#[from] MarkerError),
@@ -85,21 +85,21 @@ pub(crate) enum CountsFor {
 }
 
 /// All destinations' image stores.
-pub(crate) struct Shelf {
+pub(crate) struct Media {
     service: String,
     state: Arc<Mutex<State>>,
 }
 
-impl Shelf {
+impl Media {
     pub(crate) fn new(service: String) -> Self {
         Self { service, state: Arc::default() }
     }
 
     /// Lays out a new destination and writes its marker. `others` are the directories of all others.
-    pub(crate) fn lay_out(&self, place: &Place, name: &str, created: &str, others: &[PathBuf]) -> Result<(), ShelfError> {
+    pub(crate) fn lay_out(&self, place: &Place, name: &str, created: &str, others: &[PathBuf]) -> Result<(), MediaError> {
         let made = match std::fs::create_dir(&place.directory) {
             Err(e) if e.kind() != io::ErrorKind::AlreadyExists => {
-                return Err(ShelfError::Unfit(vec![format!("{} cannot be made: {e}", place.directory.display())]));
+                return Err(MediaError::Unfit(vec![format!("{} cannot be made: {e}", place.directory.display())]));
             }
             made => made.is_ok(),
         };
@@ -109,9 +109,9 @@ impl Shelf {
                 // What was refused leaves nothing behind. The directory is empty; if not, it stays.
                 let _ = std::fs::remove_dir(&place.directory);
             }
-            return Err(ShelfError::Unfit(verdict.reasons));
+            return Err(MediaError::Unfit(verdict.reasons));
         }
-        let failed = |source| ShelfError::Io { doing: "laying out the destination", source };
+        let failed = |source| MediaError::Io { doing: "laying out the destination", source };
         match std::fs::create_dir(place.directory.join(STORES)) {
             Err(e) if e.kind() != io::ErrorKind::AlreadyExists => return Err(failed(e)),
             _ => {}
@@ -126,11 +126,11 @@ impl Shelf {
     }
 
     /// Makes an image store.
-    pub(crate) fn create(&self, place: &Place, file: &StoreFile, slots: &[Vec<u8>], owner: &str) -> Result<(), ShelfError> {
+    pub(crate) fn create(&self, place: &Place, file: &StoreFile, slots: &[Vec<u8>], owner: &str) -> Result<(), MediaError> {
         self.check(place)?;
         let directory = store_directory(place, file.store);
         std::fs::create_dir(&directory)
-            .map_err(|source| ShelfError::Io { doing: "making the image store's directory", source })?;
+            .map_err(|source| MediaError::Io { doing: "making the image store's directory", source })?;
         let store = Store::create(self.medium(place, &directory), file)?;
         for slot in slots {
             store.put_slot(slot)?;
@@ -141,7 +141,7 @@ impl Shelf {
     }
 
     /// An image store, open.
-    pub(crate) fn store(&self, place: &Place, id: StoreId) -> Result<Arc<Store>, ShelfError> {
+    pub(crate) fn store(&self, place: &Place, id: StoreId) -> Result<Arc<Store>, MediaError> {
         self.check(place)?;
         {
             let mut state = self.lock();
@@ -194,7 +194,7 @@ impl Shelf {
     }
 
     /// Bytes that a store occupies.
-    pub(crate) fn used(&self, place: &Place, id: StoreId) -> Result<u64, ShelfError> {
+    pub(crate) fn used(&self, place: &Place, id: StoreId) -> Result<u64, MediaError> {
         {
             let state = self.lock();
             if let Some(opened) = state.open.get(&id) {
@@ -206,11 +206,11 @@ impl Shelf {
         }
         match self.store(place, id) {
             Ok(store) => Ok(store.used()),
-            Err(ShelfError::Marker(error)) => Err(error.into()),
+            Err(MediaError::Marker(error)) => Err(error.into()),
             // What cannot be opened takes its room all the same.
             Err(_) => {
                 let used = occupied_bytes(&*self.medium(place, &store_directory(place, id)))
-                    .map_err(|source| ShelfError::Io { doing: "adding up the image store's files", source })?;
+                    .map_err(|source| MediaError::Io { doing: "adding up the image store's files", source })?;
                 self.lock().sizes.insert(id, used);
                 Ok(used)
             }
@@ -236,14 +236,14 @@ impl Shelf {
     }
 
     /// Sets an image store aside that is to be removed: half a store is never mistaken for one.
-    pub(crate) fn set_aside(&self, place: &Place, id: StoreId) -> Result<(), ShelfError> {
+    pub(crate) fn set_aside(&self, place: &Place, id: StoreId) -> Result<(), MediaError> {
         self.check(place)?;
         {
             let mut state = self.lock();
             state.open.remove(&id);
             state.sizes.remove(&id);
         }
-        let failed = |source| ShelfError::Io { doing: "removing the image store", source };
+        let failed = |source| MediaError::Io { doing: "removing the image store", source };
         let removed = place.directory.join(REMOVED);
         std::fs::create_dir_all(&removed).map_err(failed)?;
         match std::fs::rename(store_directory(place, id), removed.join(id.to_string())) {
@@ -253,18 +253,18 @@ impl Shelf {
     }
 
     /// Removes what was set aside.
-    pub(crate) fn clear_removed(&self, place: &Place) -> Result<(), ShelfError> {
+    pub(crate) fn clear_removed(&self, place: &Place) -> Result<(), MediaError> {
         self.check(place)?;
         match std::fs::remove_dir_all(place.directory.join(REMOVED)) {
             Err(source) if source.kind() != io::ErrorKind::NotFound => {
-                Err(ShelfError::Io { doing: "removing the image store", source })
+                Err(MediaError::Io { doing: "removing the image store", source })
             }
             _ => Ok(()),
         }
     }
 
     /// Writes a probe to a destination, makes it durable, reads it back and removes it.
-    pub(crate) fn probe(&self, place: &Place) -> Result<(), ShelfError> {
+    pub(crate) fn probe(&self, place: &Place) -> Result<(), MediaError> {
         self.check(place)?;
         let path = place.directory.join(STORES).join(format!(".probe-{}", std::process::id()));
         let tried = std::fs::File::create(&path).and_then(|mut file| {
@@ -273,15 +273,15 @@ impl Shelf {
         });
         let read = tried.and_then(|()| std::fs::read(&path));
         let removed = std::fs::remove_file(&path);
-        let failed = |source| ShelfError::Io { doing: "writing a probe to the destination", source };
+        let failed = |source| MediaError::Io { doing: "writing a probe to the destination", source };
         let read = read.and_then(|bytes| removed.map(|()| bytes)).map_err(failed)?;
         if read == PROBE { Ok(()) } else { Err(failed(io::ErrorKind::InvalidData.into())) }
     }
 
     /// Looks at a destination of another installation, and writes nothing to it.
-    pub(crate) fn find(&self, directory: &Path, others: &[PathBuf]) -> Result<Found, ShelfError> {
+    pub(crate) fn find(&self, directory: &Path, others: &[PathBuf]) -> Result<Found, MediaError> {
         let shown = directory.display();
-        let unfit = |reason: String| ShelfError::Unfit(vec![reason]);
+        let unfit = |reason: String| MediaError::Unfit(vec![reason]);
         if !directory.is_absolute() {
             return Err(unfit(format!("{shown} is not an absolute path")));
         }
@@ -289,7 +289,7 @@ impl Shelf {
         if marker.service == self.service || others.iter().any(|other| other == directory) {
             return Err(unfit(format!("{shown} is a destination of this service already")));
         }
-        let failed = |source| ShelfError::Io { doing: "listing the image stores", source };
+        let failed = |source| MediaError::Io { doing: "listing the image stores", source };
         let mut stores: Vec<(String, Arc<dyn Medium>)> = Vec::new();
         for entry in std::fs::read_dir(directory.join(STORES)).map_err(failed)? {
             let entry = entry.map_err(failed)?;
@@ -302,15 +302,15 @@ impl Shelf {
     }
 
     /// Makes a destination of another installation this one's. That one cannot write to it any more.
-    pub(crate) fn take_over(&self, place: &Place, name: &str, created: &str) -> Result<(), ShelfError> {
+    pub(crate) fn take_over(&self, place: &Place, name: &str, created: &str) -> Result<(), MediaError> {
         let marker = Marker::new(&self.service, &place.id, name, created);
-        marker.take_over(&place.directory).map_err(|source| ShelfError::Io { doing: "writing the marker", source })
+        marker.take_over(&place.directory).map_err(|source| MediaError::Io { doing: "writing the marker", source })
     }
 
     /// Removes what makes a directory a destination, once no image store is left on it.
-    pub(crate) fn clear(&self, place: &Place) -> Result<(), ShelfError> {
+    pub(crate) fn clear(&self, place: &Place) -> Result<(), MediaError> {
         self.check(place)?;
-        let failed = |source| ShelfError::Io { doing: "clearing the destination", source };
+        let failed = |source| MediaError::Io { doing: "clearing the destination", source };
         for directory in [STORES, REMOVED] {
             match std::fs::remove_dir(place.directory.join(directory)) {
                 Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(failed(e)),
@@ -378,7 +378,7 @@ impl State {
 pub(crate) struct Budget {
     pub(crate) what: CountsFor,
     pub(crate) limit: u64,
-    /// The stores whose bytes count; each must have been looked at by [`Shelf::used`].
+    /// The stores whose bytes count; each must have been looked at by [`Media::used`].
     pub(crate) stores: Vec<StoreId>,
     /// Other bytes that count.
     pub(crate) used_besides: u64,

@@ -2,7 +2,7 @@
 
 /// A limit on what is stored.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Bound {
+pub enum LimitKind {
     /// On one image store.
     StoreLimit,
     /// On all image stores of an account.
@@ -15,9 +15,9 @@ pub enum Bound {
 
 /// A limit and how far it is used up, in bytes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Level {
+pub struct Usage {
     /// Which limit.
-    pub bound: Bound,
+    pub bound: LimitKind,
     /// What it allows.
     pub limit: u64,
     /// What is used of it.
@@ -27,11 +27,11 @@ pub struct Level {
 /// The most that is kept free for finishing and for letting go.
 const MOST_MARGIN: u64 = 64 << 20;
 
-impl Level {
+impl Usage {
     /// What a volume with `free` bytes leaves beyond a reserve: it is used up to the reserve by whatever is on it.
     #[must_use]
     pub fn of_volume(size: u64, free: u64, reserve: u64) -> Self {
-        Self { bound: Bound::Reserve, limit: size.saturating_sub(reserve), used: size.saturating_sub(free) }
+        Self { bound: LimitKind::Reserve, limit: size.saturating_sub(reserve), used: size.saturating_sub(free) }
     }
 
     /// Bytes that can still be stored.
@@ -44,7 +44,7 @@ impl Level {
     /// committed and old ones can be let go. The reserve is such a margin itself.
     #[must_use]
     pub fn limit_for_content(&self) -> u64 {
-        let margin = if self.bound == Bound::Reserve { 0 } else { (self.limit / 20).min(MOST_MARGIN) };
+        let margin = if self.bound == LimitKind::Reserve { 0 } else { (self.limit / 20).min(MOST_MARGIN) };
         self.limit - margin
     }
 }
@@ -63,15 +63,15 @@ mod tests {
 
     #[test]
     fn a_volume_leaves_what_is_free_beyond_the_reserve() {
-        assert_eq!(Level::of_volume(1000, 300, 100).room(), 200);
-        assert_eq!(Level::of_volume(1000, 90, 100).room(), 0);
+        assert_eq!(Usage::of_volume(1000, 300, 100).room(), 200);
+        assert_eq!(Usage::of_volume(1000, 90, 100).room(), 0);
     }
 
     proptest! {
         #[test]
         fn filling_up_with_content_leaves_room_to_finish(limit: u64) {
-            for bound in [Bound::StoreLimit, Bound::Quota, Bound::Capacity] {
-                let full = Level { bound, limit, used: Level { bound, limit, used: 0 }.limit_for_content() };
+            for bound in [LimitKind::StoreLimit, LimitKind::Quota, LimitKind::Capacity] {
+                let full = Usage { bound, limit, used: Usage { bound, limit, used: 0 }.limit_for_content() };
                 prop_assert!(full.room() >= limit / 20 || full.room() >= MOST_MARGIN);
             }
         }

@@ -3,21 +3,21 @@
 use std::io::Write;
 use std::ops::Deref;
 
-use super::{Result, Store, StoreError, medium, names};
+use super::{Result, Store, StoreError, layout, medium};
 use crate::format::{FormatError, NeedsScanner, SegmentScanner};
 use crate::id::SegmentHash;
 use crate::medium::Staged;
 
-/// A segment that is arriving at a store, which is borrowed or shared. Dropped before [`SegmentIntake::finish`], it leaves nothing.
+/// A segment that is arriving at a store, which is borrowed or shared. Dropped before [`SegmentUpload::finish`], it leaves nothing.
 #[derive(Debug)]
-pub struct SegmentIntake<S> {
+pub struct SegmentUpload<S> {
     store: S,
     announced: SegmentHash,
     scanner: SegmentScanner,
     staged: Staged,
 }
 
-impl<S: Deref<Target = Store>> SegmentIntake<S> {
+impl<S: Deref<Target = Store>> SegmentUpload<S> {
     pub(super) fn begin(store: S, announced: SegmentHash) -> Result<Self> {
         let staged = Staged::begin(&store.medium).map_err(medium("beginning a segment"))?;
         let scanner = SegmentScanner::new(store.id);
@@ -41,11 +41,11 @@ impl<S: Deref<Target = Store>> SegmentIntake<S> {
         self.finish_counted_by(|count| count())
     }
 
-    /// As [`SegmentIntake::finish`]. `counted_by` calls what it is given, which adds the segment to [`Store::used`]: at
+    /// As [`SegmentUpload::finish`]. `counted_by` calls what it is given, which adds the segment to [`Store::used`]: at
     /// the same moment as room that was set aside for it is given back, so that it counts neither twice nor not at all.
     ///
     /// # Errors
-    /// As [`SegmentIntake::finish`].
+    /// As [`SegmentUpload::finish`].
     pub fn finish_counted_by(self, counted_by: impl FnOnce(&dyn Fn())) -> Result<u64> {
         let (hash, entries) = self.scanner.finish()?;
         if hash != self.announced {
@@ -56,14 +56,14 @@ impl<S: Deref<Target = Store>> SegmentIntake<S> {
         // The slow part comes before the lock.
         staged.sync().map_err(medium("finishing a segment"))?;
         let _only = store.lock_name(&hash);
-        if store.medium.open(&names::segment(&hash)).is_ok() {
+        if store.medium.open(&layout::segment(&hash)).is_ok() {
             // The same segment arrived twice at once: the other one is there, and counted.
             counted_by(&|| {});
             return Ok(len);
         }
-        let directory = names::segment_directory(&hash);
+        let directory = layout::segment_directory(&hash);
         store.medium.make_directory(&directory).map_err(medium("making a directory for segments"))?;
-        staged.publish(&directory, &names::segment_file(&hash)).map_err(medium("finishing a segment"))?;
+        staged.publish(&directory, &layout::segment_file(&hash)).map_err(medium("finishing a segment"))?;
         counted_by(&|| store.add_used(len));
         let mut index = store.index.write().unwrap_or_else(std::sync::PoisonError::into_inner);
         let grown = index.add(hash, &entries)?;
@@ -74,14 +74,14 @@ impl<S: Deref<Target = Store>> SegmentIntake<S> {
 
 /// A needs file that is arriving at a store, which is borrowed or shared.
 #[derive(Debug)]
-pub struct NeedsIntake<S> {
+pub struct NeedsUpload<S> {
     store: S,
     sequence: u64,
     scanner: NeedsScanner,
     staged: Staged,
 }
 
-impl<S: Deref<Target = Store>> NeedsIntake<S> {
+impl<S: Deref<Target = Store>> NeedsUpload<S> {
     pub(super) fn begin(store: S, sequence: u64) -> Result<Self> {
         let staged = Staged::begin(&store.medium).map_err(medium("beginning a needs file"))?;
         Ok(Self { store, sequence, scanner: NeedsScanner::default(), staged })
@@ -104,10 +104,10 @@ impl<S: Deref<Target = Store>> NeedsIntake<S> {
         self.finish_counted_by(|count| count())
     }
 
-    /// As [`NeedsIntake::finish`], counted as by [`SegmentIntake::finish_counted_by`].
+    /// As [`NeedsUpload::finish`], counted as by [`SegmentUpload::finish_counted_by`].
     ///
     /// # Errors
-    /// As [`NeedsIntake::finish`].
+    /// As [`NeedsUpload::finish`].
     pub fn finish_counted_by(self, counted_by: impl FnOnce(&dyn Fn())) -> Result<()> {
         let summary = self.scanner.finish()?;
         if summary.head.store != self.store.id || summary.head.sequence != self.sequence {
@@ -121,8 +121,9 @@ impl<S: Deref<Target = Store>> NeedsIntake<S> {
         let points = store.lock_points();
         store.check_next(&points, self.sequence)?;
         // An attempt to commit that was refused may have left one of the same number.
-        let before = store.medium.open(&format!("{}/{}", names::NEEDS, names::needs(self.sequence))).map_or(0, |file| file.len());
-        staged.publish(names::NEEDS, &names::needs(self.sequence)).map_err(medium("finishing a needs file"))?;
+        let before =
+            store.medium.open(&format!("{}/{}", layout::NEEDS, layout::needs(self.sequence))).map_or(0, |file| file.len());
+        staged.publish(layout::NEEDS, &layout::needs(self.sequence)).map_err(medium("finishing a needs file"))?;
         counted_by(&|| {
             store.add_used(len);
             store.take_used(before);

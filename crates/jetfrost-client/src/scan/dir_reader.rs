@@ -1,6 +1,6 @@
 //! Looking at every chosen name, in the order of the walk: what it is, and whether it is left out.
 //!
-//! A folder is seen before what it holds, which ends with [`Sight::Leave`]. [`look_ahead`] does the looking in a thread of its
+//! A folder is seen before what it holds, which ends with [`DirEntry::Leave`]. [`look_ahead`] does the looking in a thread of its
 //! own: what the kernel does for a look at a name takes as long as what the walk does with it.
 
 use std::ops::ControlFlow;
@@ -36,10 +36,10 @@ pub(crate) enum Reading {
 }
 
 /// What stands at a name.
-pub(super) enum Sight {
+pub(super) enum DirEntry {
     /// Something that is no folder.
     Leaf(Seen, EntryKind),
-    /// A folder. If it is open, the sights of what it holds follow, and then [`Sight::Leave`].
+    /// A folder. If it is open, the sights of what it holds follow, and then [`DirEntry::Leave`].
     Folder(Seen, Inside),
     /// The end of a folder.
     Leave,
@@ -75,21 +75,21 @@ pub(crate) struct View<'v> {
     pub(crate) patterns: &'v Patterns,
     /// Selection folders whose volume is not mounted, as paths: what is at their place is something else.
     pub(crate) unmounted: &'v [Vec<u8>],
-    /// Not seen at all: this machine's own settings and memory, which change during the walk.
+    /// Not seen at all: this machine's own settings and cache, which change during the walk.
     pub(crate) own: &'v [u8],
     pub(crate) reading: Reading,
 }
 
 impl View<'_> {
-    /// Shows every sight under the root, until it is told to break off.
+    /// Shows every entry_seen under the root, until it is told to break off.
     ///
     /// # Errors
     /// When the root cannot be opened or listed.
-    pub(super) fn look(&self, show: &mut dyn FnMut(Sight) -> ControlFlow<()>) -> Result<(), Errno> {
+    pub(super) fn look(&self, show: &mut dyn FnMut(DirEntry) -> ControlFlow<()>) -> Result<(), Errno> {
         self.look_from(&open_root()?, show)
     }
 
-    fn look_from(&self, root: &OwnedFd, show: &mut dyn FnMut(Sight) -> ControlFlow<()>) -> Result<(), Errno> {
+    fn look_from(&self, root: &OwnedFd, show: &mut dyn FnMut(DirEntry) -> ControlFlow<()>) -> Result<(), Errno> {
         let within = Within { chosen: Some(self.tree), whole: self.tree.whole };
         // Also when everything was chosen the walk stays on one volume: /proc and the like are others.
         let device = if self.tree.whole { device_of(root) } else { None };
@@ -109,9 +109,9 @@ pub(super) fn look_ahead<'s>(scope: &'s Scope<'s, '_>, view: View<'s>) -> Result
     let from = Arc::clone(&root);
     scope.spawn(move || {
         let mut ahead = Ahead { out, batch: Vec::with_capacity(BATCH), folders: 0 };
-        if let Err(error) = view.look_from(&from, &mut |sight| ahead.show(sight)) {
-            let _ = ahead.show(Sight::Unseen(Vec::new(), error));
-            let _ = ahead.show(Sight::Leave);
+        if let Err(error) = view.look_from(&from, &mut |entry_seen| ahead.show(entry_seen)) {
+            let _ = ahead.show(DirEntry::Unseen(Vec::new(), error));
+            let _ = ahead.show(DirEntry::Leave);
         }
         let _ = ahead.hand_on();
     });
@@ -120,17 +120,17 @@ pub(super) fn look_ahead<'s>(scope: &'s Scope<'s, '_>, view: View<'s>) -> Result
 
 /// Sights, as they come from a thread that looks ahead.
 pub(super) struct Sights {
-    batches: Receiver<Vec<Sight>>,
-    batch: std::vec::IntoIter<Sight>,
+    batches: Receiver<Vec<DirEntry>>,
+    batch: std::vec::IntoIter<DirEntry>,
 }
 
 impl Iterator for Sights {
-    type Item = Sight;
+    type Item = DirEntry;
 
-    fn next(&mut self) -> Option<Sight> {
+    fn next(&mut self) -> Option<DirEntry> {
         loop {
-            if let Some(sight) = self.batch.next() {
-                return Some(sight);
+            if let Some(entry_seen) = self.batch.next() {
+                return Some(entry_seen);
             }
             self.batch = self.batches.recv().ok()?.into_iter();
         }
@@ -139,15 +139,15 @@ impl Iterator for Sights {
 
 /// Gathers sights until there are enough to hand on.
 struct Ahead {
-    out: Sender<Vec<Sight>>,
-    batch: Vec<Sight>,
+    out: Sender<Vec<DirEntry>>,
+    batch: Vec<DirEntry>,
     folders: usize,
 }
 
 impl Ahead {
-    fn show(&mut self, sight: Sight) -> ControlFlow<()> {
-        self.folders += usize::from(matches!(sight, Sight::Folder(_, Inside::Open(_))));
-        self.batch.push(sight);
+    fn show(&mut self, entry_seen: DirEntry) -> ControlFlow<()> {
+        self.folders += usize::from(matches!(entry_seen, DirEntry::Folder(_, Inside::Open(_))));
+        self.batch.push(entry_seen);
         if self.batch.len() < BATCH && self.folders < FOLDERS { ControlFlow::Continue(()) } else { self.hand_on() }
     }
 
@@ -199,7 +199,7 @@ struct Looking<'l> {
     view: &'l View<'l>,
     path: Vec<u8>,
     depth: usize,
-    show: &'l mut dyn FnMut(Sight) -> ControlFlow<()>,
+    show: &'l mut dyn FnMut(DirEntry) -> ControlFlow<()>,
 }
 
 impl Looking<'_> {
@@ -214,7 +214,7 @@ impl Looking<'_> {
             self.name(around, name)?;
             self.path.truncate(length);
         }
-        (self.show)(Sight::Leave)
+        (self.show)(DirEntry::Leave)
     }
 
     /// What a person named is not left out by a pattern. Of what is left out, only that is taken.
@@ -224,25 +224,25 @@ impl Looking<'_> {
         }
         if around.within.whole && !around.is_chosen && self.view.patterns.leave_out(&self.path, &name) {
             if around.within.chosen.is_none() {
-                return (self.show)(Sight::LeftOut);
+                return (self.show)(DirEntry::LeftOut);
             }
             around.within.whole = false;
         }
         if around.is_chosen && self.view.unmounted.contains(&self.path) {
-            return (self.show)(Sight::Unfit(name, "the volume that it lies on is not mounted"));
+            return (self.show)(DirEntry::Unfit(name, "the volume that it lies on is not mounted"));
         }
         let is_disk = self.view.reading == Reading::Disks && around.within.whole;
         let stat = match if is_disk { look_through(around.folder, &name) } else { look(around.folder, &name) } {
             Ok(stat) => stat,
-            Err(error) => return (self.show)(Sight::Unseen(name, error)),
+            Err(error) => return (self.show)(DirEntry::Unseen(name, error)),
         };
         match kind(&stat) {
             Some(EntryKind::Directory) if is_disk => {
-                (self.show)(Sight::Unfit(name, "it was included as a disk, and is a folder"))
+                (self.show)(DirEntry::Unfit(name, "it was included as a disk, and is a folder"))
             }
             Some(EntryKind::Directory) => self.go_into(&around, Seen { name, stat }),
             Some(kind) => self.leaf(&around, Seen { name, stat }, kind),
-            None => (self.show)(Sight::Unfit(name, "it is of a kind that is not known")),
+            None => (self.show)(DirEntry::Unfit(name, "it is of a kind that is not known")),
         }
     }
 
@@ -256,8 +256,8 @@ impl Looking<'_> {
             _ => None,
         });
         let name = seen.name.clone();
-        (self.show)(Sight::Leaf(seen, kind))?;
-        why.map_or(ControlFlow::Continue(()), |why| (self.show)(Sight::Unfit(name, why)))
+        (self.show)(DirEntry::Leaf(seen, kind))?;
+        why.map_or(ControlFlow::Continue(()), |why| (self.show)(DirEntry::Unfit(name, why)))
     }
 
     fn go_into(&mut self, around: &Around<'_>, seen: Seen) -> ControlFlow<()> {
@@ -265,23 +265,23 @@ impl Looking<'_> {
         let mut within = around.within;
         let stays = around.is_chosen || !within.whole || around.device.is_none_or(|device| device == seen.stat.st_dev);
         if !stays && within.chosen.is_none() {
-            return (self.show)(Sight::Folder(seen, Inside::OtherVolume));
+            return (self.show)(DirEntry::Folder(seen, Inside::OtherVolume));
         }
         // Of another volume only what was chosen on it is taken.
         within.whole &= stays;
         if self.depth == DEEPEST {
-            return (self.show)(Sight::Folder(seen, Inside::TooDeep));
+            return (self.show)(DirEntry::Folder(seen, Inside::TooDeep));
         }
         let device = within.whole.then_some(seen.stat.st_dev);
         match open(around.folder, &seen.name, within) {
             Ok((folder, names)) => {
-                (self.show)(Sight::Folder(seen, Inside::Open(Arc::clone(&folder))))?;
+                (self.show)(DirEntry::Folder(seen, Inside::Open(Arc::clone(&folder))))?;
                 self.depth += 1;
                 let looked = self.folder(&folder, names, within, device);
                 self.depth -= 1;
                 looked
             }
-            Err(error) => (self.show)(Sight::Folder(seen, Inside::Closed(error))),
+            Err(error) => (self.show)(DirEntry::Folder(seen, Inside::Closed(error))),
         }
     }
 }
@@ -311,8 +311,8 @@ mod tests {
         let seen: Vec<String> =
             std::thread::scope(|scope| look_ahead(scope, view).expect("the root opens").1.map(text).collect());
         let mut directly = Vec::new();
-        view.look(&mut |sight| {
-            directly.push(text(sight));
+        view.look(&mut |entry_seen| {
+            directly.push(text(entry_seen));
             ControlFlow::Continue(())
         })
         .expect("the root opens");
@@ -320,18 +320,18 @@ mod tests {
         seen[on_the_way..seen.len() - on_the_way].to_vec()
     }
 
-    fn text(sight: Sight) -> String {
+    fn text(entry_seen: DirEntry) -> String {
         let text = |name: &[u8]| String::from_utf8_lossy(name).into_owned();
-        match sight {
-            Sight::Leaf(seen, kind) => format!("{} {kind:?}", text(&seen.name)),
-            Sight::Folder(seen, Inside::Open(_)) => format!("{}/", text(&seen.name)),
-            Sight::Folder(seen, Inside::OtherVolume) => format!("{} of another volume", text(&seen.name)),
-            Sight::Folder(seen, Inside::TooDeep) => format!("{} too deep", text(&seen.name)),
-            Sight::Folder(seen, Inside::Closed(error)) => format!("{} closed: {error}", text(&seen.name)),
-            Sight::Leave => "leave".into(),
-            Sight::LeftOut => "left out".into(),
-            Sight::Unseen(name, error) => format!("{} unseen: {error}", text(&name)),
-            Sight::Unfit(name, why) => format!("{} unfit: {why}", text(&name)),
+        match entry_seen {
+            DirEntry::Leaf(seen, kind) => format!("{} {kind:?}", text(&seen.name)),
+            DirEntry::Folder(seen, Inside::Open(_)) => format!("{}/", text(&seen.name)),
+            DirEntry::Folder(seen, Inside::OtherVolume) => format!("{} of another volume", text(&seen.name)),
+            DirEntry::Folder(seen, Inside::TooDeep) => format!("{} too deep", text(&seen.name)),
+            DirEntry::Folder(seen, Inside::Closed(error)) => format!("{} closed: {error}", text(&seen.name)),
+            DirEntry::Leave => "leave".into(),
+            DirEntry::LeftOut => "left out".into(),
+            DirEntry::Unseen(name, error) => format!("{} unseen: {error}", text(&name)),
+            DirEntry::Unfit(name, why) => format!("{} unfit: {why}", text(&name)),
         }
     }
 
@@ -369,7 +369,7 @@ mod tests {
         fs::create_dir_all(root.path().join("d/".repeat(DEEPEST + 10))).expect("made");
         let above = root.path().components().count() - 1;
         let seen = below(root.path(), Path::new("/nowhere"), &[]);
-        assert_eq!(seen.iter().filter(|sight| *sight == "d/").count(), DEEPEST - above);
+        assert_eq!(seen.iter().filter(|entry_seen| *entry_seen == "d/").count(), DEEPEST - above);
         assert_eq!(seen[DEEPEST - above], "d too deep");
     }
 
@@ -380,8 +380,8 @@ mod tests {
         let patterns = Patterns::compile(&skipped.iter().map(|p| (*p).to_owned()).collect::<Vec<_>>()).expect("patterns");
         let view = View { tree: &tree, patterns: &patterns, unmounted, own: b"", reading: Reading::Files };
         let mut seen = Vec::new();
-        view.look(&mut |sight| {
-            seen.push(text(sight));
+        view.look(&mut |entry_seen| {
+            seen.push(text(entry_seen));
             ControlFlow::Continue(())
         })
         .expect("the root opens");

@@ -15,14 +15,14 @@ use tempfile::TempDir;
 
 use crate::api::Api;
 use crate::error::ClientError;
-use crate::home::Membership;
 use crate::progress::{Meter, Reporter};
+use crate::state_dir::Membership;
 
 type Result<T> = std::result::Result<T, ClientError>;
 
 /// An image store to read from.
 #[derive(Clone)]
-pub(crate) enum Shelf {
+pub(crate) enum StoreSource {
     /// The service's, as this workstation.
     Service {
         /// The service.
@@ -42,7 +42,7 @@ pub(crate) struct StoreDirectory {
     pub(crate) scratch: Option<TempDir>,
 }
 
-impl Shelf {
+impl StoreSource {
     /// Fetches sealed chunks and gives each to `each` in the order of `names`; `None` for one that is damaged or missing.
     pub(crate) fn fetch(&self, names: &[ChunkName], mut each: impl FnMut(usize, Option<&mut [u8]>) -> Result<()>) -> Result<()> {
         match self {

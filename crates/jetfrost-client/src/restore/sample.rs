@@ -4,14 +4,14 @@ use jetfrost_image::format::{Entry, EntryKind};
 
 /// Draws files at random, the same ones however often it is asked: from a seed and a file's path.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Draw {
+pub(crate) struct Sample {
     seed: [u8; 32],
     /// Of 2³² possible numbers, those below this are drawn.
     below: u64,
     largest: u64,
 }
 
-impl Draw {
+impl Sample {
     /// Draws this share of the files, 0 to 1, and none with more bytes than `largest`.
     pub(crate) fn new(seed: [u8; 32], share: f64, largest: u64) -> Self {
         Self { seed, below: (share.clamp(0.0, 1.0) * (1_u64 << 32) as f64) as u64, largest }
@@ -43,19 +43,19 @@ mod tests {
 
     #[test]
     fn about_the_share_is_drawn_and_the_same_ones_again() {
-        let draw = Draw::new([3; 32], 0.1, 100);
+        let sample = Sample::new([3; 32], 0.1, 100);
         let taken =
-            |draw: Draw| (0..10_000).filter(|i| draw.takes(format!("/home/{i}").as_bytes(), &file(1))).collect::<Vec<_>>();
-        assert!((900..1100).contains(&taken(draw).len()), "{}", taken(draw).len());
-        assert_eq!(taken(draw), taken(draw));
-        assert_ne!(taken(draw), taken(Draw::new([4; 32], 0.1, 100)), "another seed draws others");
-        assert!(draw.takes(b"/a", &file(1)) == draw.takes(b"a", &file(1)));
+            |sample: Sample| (0..10_000).filter(|i| sample.takes(format!("/home/{i}").as_bytes(), &file(1))).collect::<Vec<_>>();
+        assert!((900..1100).contains(&taken(sample).len()), "{}", taken(sample).len());
+        assert_eq!(taken(sample), taken(sample));
+        assert_ne!(taken(sample), taken(Sample::new([4; 32], 0.1, 100)), "another seed draws others");
+        assert!(sample.takes(b"/a", &file(1)) == sample.takes(b"a", &file(1)));
     }
 
     #[test]
     fn all_or_none_can_be_drawn_but_none_that_is_too_large() {
-        assert!(Draw::new([3; 32], 1.0, 100).takes(b"/a", &file(100)));
-        assert!(!Draw::new([3; 32], 1.0, 100).takes(b"/a", &file(101)));
-        assert!(!Draw::new([3; 32], 0.0, 100).takes(b"/a", &file(1)));
+        assert!(Sample::new([3; 32], 1.0, 100).takes(b"/a", &file(100)));
+        assert!(!Sample::new([3; 32], 1.0, 100).takes(b"/a", &file(101)));
+        assert!(!Sample::new([3; 32], 0.0, 100).takes(b"/a", &file(1)));
     }
 }

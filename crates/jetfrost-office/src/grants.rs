@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 /// To whom a destination is open.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Openness {
+pub struct Grants {
     /// To all accounts.
     pub everybody: bool,
     /// To these groups.
@@ -24,7 +24,7 @@ pub enum Reason {
     Group(String),
 }
 
-impl Openness {
+impl Grants {
     /// All reasons why it is open to an account that is in `groups`; none when it is not. A role is no reason: whoever
     /// looks after backups does not need to put any there.
     #[must_use]
@@ -49,14 +49,14 @@ mod tests {
     #[test]
     fn every_reason_is_told() {
         let groups = ["survey".to_owned(), "office".to_owned()];
-        let open = Openness { everybody: true, groups: set(&["office", "harbour"]), accounts: set(&["anna"]) };
+        let open = Grants { everybody: true, groups: set(&["office", "harbour"]), accounts: set(&["anna"]) };
         assert_eq!(open.reasons("anna", &groups), [Reason::Everybody, Reason::Account, Reason::Group("office".into())]);
         assert_eq!(open.reasons("ben", &[]), [Reason::Everybody]);
     }
 
     #[test]
     fn what_was_not_opened_is_open_to_nobody() {
-        assert!(Openness::default().reasons("anna", &["office".to_owned()]).is_empty());
+        assert!(Grants::default().reasons("anna", &["office".to_owned()]).is_empty());
     }
 
     proptest! {
@@ -68,7 +68,7 @@ mod tests {
             account in "[a-d]",
             own in prop::collection::vec("[a-d]", 0..4),
         ) {
-            let open = Openness { everybody: false, groups, accounts };
+            let open = Grants { everybody: false, groups, accounts };
             let mut wider = open.clone();
             wider.groups.insert(more);
             let kept = wider.reasons(&account, &own);

@@ -96,8 +96,8 @@ fn three() -> Sets {
     vec![(0..30).collect(), (10..40).collect(), (20..50).collect()]
 }
 
-fn tidy(store: &Store, most_dead_percent: u64) -> Tidied {
-    store.tidy(&Tidying { most_dead_percent, drop_unfinished: false }, &mut |_| true).expect("tidied")
+fn compact(store: &Store, most_dead_percent: u64) -> Compacted {
+    store.compact(&Compaction { most_dead_percent, drop_unfinished: false }, &mut |_| true).expect("compacted")
 }
 
 fn histories() -> impl Strategy<Value = (Sets, BTreeSet<u64>)> {
@@ -122,15 +122,15 @@ proptest! {
 
         let index_and_needs = |memory: &MemoryMedium| on_medium(memory) - segment_bytes(memory);
         let (before, rest_before) = (segment_bytes(&memory), index_and_needs(&memory));
-        store.let_go(&going).expect("gone");
+        store.expire(&going).expect("gone");
         let points_bytes = rest_before - index_and_needs(&memory);
         let segments = memory.files().keys().filter(|path| path.starts_with("segments/")).count() as u64;
-        tidy(&store, 0);
+        compact(&store, 0);
         assert_points(&store, &remaining);
         let fewer = segments - memory.files().keys().filter(|path| path.starts_with("segments/")).count() as u64;
         prop_assert_eq!(before - segment_bytes(&memory), freed.bytes - points_bytes + fewer * crate::format::EMPTY_SEGMENT);
         prop_assert_eq!(store.used(), on_medium(&memory));
-        let needs_files = memory.list(names::NEEDS).expect("listed").len();
+        let needs_files = memory.list(layout::NEEDS).expect("listed").len();
         prop_assert_eq!(needs_files, remaining.len());
 
         let again = Store::open(Arc::new(memory)).expect("opens");
@@ -143,18 +143,18 @@ proptest! {
 fn at_most_a_tenth_of_what_stays_is_dead() {
     let sets: Sets = (0..12).map(|i| (i * 20..i * 20 + 100).collect()).collect();
     let (memory, store) = store_of(&sets);
-    store.let_go(&(1..10).collect()).expect("gone");
-    let tidied = tidy(&store, 10);
-    assert!(tidied.rewritten + tidied.dropped > 0);
-    assert!(tidied.dead * 10 <= segment_bytes(&memory), "{} of {} bytes are dead", tidied.dead, segment_bytes(&memory));
+    store.expire(&(1..10).collect()).expect("gone");
+    let compacted = compact(&store, 10);
+    assert!(compacted.rewritten + compacted.dropped > 0);
+    assert!(compacted.dead * 10 <= segment_bytes(&memory), "{} of {} bytes are dead", compacted.dead, segment_bytes(&memory));
     assert_eq!(store.used(), on_medium(&memory));
 }
 
 #[test]
 fn the_latest_point_stays() {
     let (_, store) = store_of(&three());
-    assert!(matches!(store.let_go(&BTreeSet::from([3])), Err(StoreError::LatestStays)));
-    assert!(matches!(store.let_go(&BTreeSet::from([9])), Err(StoreError::NoPoint(9))));
+    assert!(matches!(store.expire(&BTreeSet::from([3])), Err(StoreError::LatestStays)));
+    assert!(matches!(store.expire(&BTreeSet::from([9])), Err(StoreError::NoPoint(9))));
     assert_points(&store, &numbered(&three()));
 }
 
@@ -169,8 +169,8 @@ fn after_a_loss_of_power_at_any_step_of_letting_go_every_remaining_point_is_whol
         let crash = CrashMedium::holding(&memory, steps);
         let gone = {
             let store = Store::open(Arc::new(crash.clone()));
-            let let_go = store.and_then(|store| store.let_go(&going).map(|()| store));
-            let_go.map(|store| store.tidy(&Tidying { most_dead_percent: 0, drop_unfinished: false }, &mut |_| true)).is_ok()
+            let expire = store.and_then(|store| store.expire(&going).map(|()| store));
+            expire.map(|store| store.compact(&Compaction { most_dead_percent: 0, drop_unfinished: false }, &mut |_| true)).is_ok()
         };
         for survivor in [crash.survivor_of_the_strict_kind(), crash.survivor_of_the_lucky_kind()] {
             let store = Store::open(Arc::new(survivor.clone())).expect("opens");
@@ -178,8 +178,8 @@ fn after_a_loss_of_power_at_any_step_of_letting_go_every_remaining_point_is_whol
             expected.retain(|point, _| !going.contains(point) || (!gone && store.points().contains(point)));
             assert_points(&store, &expected);
             // What was interrupted is finished by the next attempt.
-            store.let_go(&store.points().into_iter().filter(|point| going.contains(point)).collect()).expect("gone");
-            tidy(&store, 0);
+            store.expire(&store.points().into_iter().filter(|point| going.contains(point)).collect()).expect("gone");
+            compact(&store, 0);
             expected.retain(|point, _| !going.contains(point));
             assert_points(&store, &expected);
             assert!(matches!(store.chunk(&name_of(3)), Err(StoreError::NoChunk(_))), "after {steps} steps its room is not back");
@@ -198,8 +198,8 @@ fn a_run_under_way_keeps_what_it_was_told_is_here() {
     let (_, store) = store_of(&three());
     let only_first = name_of(3);
     assert_eq!(store.missing(&[only_first]).expect("told"), [false]);
-    store.let_go(&BTreeSet::from([1])).expect("gone");
-    tidy(&store, 0);
+    store.expire(&BTreeSet::from([1])).expect("gone");
+    compact(&store, 0);
     store.chunk(&only_first).expect("promised and therefore still here");
     back_up_set(&store, &(3..4).collect()).expect("and so the run ends well");
     assert!(matches!(store.chunk(&name_of(4)), Err(StoreError::NoChunk(_))), "what was not promised is gone");
@@ -224,24 +224,24 @@ fn what_an_unfinished_run_sent_stays_until_it_is_given_up() {
     let (_, store) = store_of(&three());
     let (segment, names) = Workstation::new().segment(&[b"sent by a run that never ended"]);
     send_segment(&store, &segment).expect("received");
-    let dropping = Tidying { most_dead_percent: 0, drop_unfinished: true };
-    store.tidy(&dropping, &mut |_| true).expect("tidied");
+    let dropping = Compaction { most_dead_percent: 0, drop_unfinished: true };
+    store.compact(&dropping, &mut |_| true).expect("compacted");
     store.chunk(&names[0]).expect("its run is under way");
     store.end_run();
-    tidy(&store, 0);
+    compact(&store, 0);
     store.chunk(&names[0]).expect("the next run need not send it again");
-    store.tidy(&dropping, &mut |_| true).expect("tidied");
+    store.compact(&dropping, &mut |_| true).expect("compacted");
     assert!(matches!(store.chunk(&names[0]), Err(StoreError::NoChunk(_))));
 }
 
 #[test]
 fn a_reader_finds_a_chunk_again_that_moves() {
     let (_, store) = store_of(&three());
-    store.let_go(&BTreeSet::from([1])).expect("gone");
+    store.expire(&BTreeSet::from([1])).expect("gone");
     let chunks: Vec<_> = (10..50).map(name_of).collect();
     std::thread::scope(|threads| {
         let reader = threads.spawn(|| (0..200).all(|_| chunks.iter().all(|name| store.chunk(name).is_ok())));
-        tidy(&store, 0);
+        compact(&store, 0);
         assert!(reader.join().expect("no panic"), "a chunk was not found while it moved");
     });
 }
@@ -249,10 +249,10 @@ fn a_reader_finds_a_chunk_again_that_moves() {
 #[test]
 fn an_interrupted_tidying_is_finished_by_the_next() {
     let (memory, store) = store_of(&three());
-    store.let_go(&BTreeSet::from([1])).expect("gone");
-    let stopped = store.tidy(&Tidying { most_dead_percent: 0, drop_unfinished: false }, &mut |_| false);
+    store.expire(&BTreeSet::from([1])).expect("gone");
+    let stopped = store.compact(&Compaction { most_dead_percent: 0, drop_unfinished: false }, &mut |_| false);
     assert!(matches!(stopped, Err(StoreError::Interrupted)));
-    tidy(&store, 0);
+    compact(&store, 0);
     assert!(matches!(store.chunk(&name_of(3)), Err(StoreError::NoChunk(_))));
     assert_eq!(store.used(), on_medium(&memory));
 }
@@ -285,12 +285,12 @@ fn a_workstation_cannot_talk_a_chunk_out_of_its_own_past() {
 fn a_needs_file_that_is_left_over_from_folding_harms_nothing() {
     let (memory, store) = store_of(&three());
     let files = memory.files();
-    store.let_go(&BTreeSet::from([1, 2])).expect("gone");
-    tidy(&store, 0);
-    let second = format!("{}/{}", names::NEEDS, names::needs(2));
+    store.expire(&BTreeSet::from([1, 2])).expect("gone");
+    compact(&store, 0);
+    let second = format!("{}/{}", layout::NEEDS, layout::needs(2));
     memory.overwrite(&second, files[&second].clone());
     let again = Store::open(Arc::new(memory.clone())).expect("opens");
-    tidy(&again, 0);
+    compact(&again, 0);
     assert_points(&again, &numbered(&three()).split_off(&3));
     assert!(!memory.files().contains_key(&second));
     assert_eq!(again.used(), on_medium(&memory));
@@ -299,12 +299,12 @@ fn a_needs_file_that_is_left_over_from_folding_harms_nothing() {
 #[test]
 fn damaged_needs_let_nothing_go() {
     let (memory, store) = store_of(&three());
-    store.let_go(&BTreeSet::from([1])).expect("gone");
-    let path = format!("{}/{}", names::NEEDS, names::needs(2));
+    store.expire(&BTreeSet::from([1])).expect("gone");
+    let path = format!("{}/{}", layout::NEEDS, layout::needs(2));
     let mut bytes = memory.files()[&path].clone();
     bytes[70] ^= 1;
     memory.overwrite(&path, bytes);
     let files = memory.files();
-    assert!(store.tidy(&Tidying::default(), &mut |_| true).is_err());
+    assert!(store.compact(&Compaction::default(), &mut |_| true).is_err());
     assert_eq!(memory.files(), files);
 }

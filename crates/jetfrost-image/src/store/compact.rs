@@ -11,7 +11,7 @@ use std::sync::PoisonError;
 
 use super::needs::NeedsFiles;
 use super::reader::sound_record;
-use super::{Result, Store, StoreError, medium, names, segment_lengths};
+use super::{Result, Store, StoreError, layout, medium, segment_lengths};
 use crate::format::{EMPTY_SEGMENT, FinishedSegment, MAX_SEGMENT, SegmentBuilder, SegmentEntry, read_footer, stored_len};
 use crate::id::SegmentHash;
 use crate::medium::Staged;
@@ -24,7 +24,7 @@ const MANY_SMALL: usize = 64;
 
 /// How to tidy a store.
 #[derive(Debug, Clone, Copy)]
-pub struct Tidying {
+pub struct Compaction {
     /// Segments are rewritten until at most this share of the segments' bytes is not needed.
     pub most_dead_percent: u64,
     /// Whether segments that no point ever needed go, too. They are what an unfinished run sent; the next run would not
@@ -32,7 +32,7 @@ pub struct Tidying {
     pub drop_unfinished: bool,
 }
 
-impl Default for Tidying {
+impl Default for Compaction {
     fn default() -> Self {
         Self { most_dead_percent: 10, drop_unfinished: false }
     }
@@ -52,7 +52,7 @@ pub type GoOn<'g> = &'g mut dyn FnMut(Headway) -> bool;
 
 /// What tidying came to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Tidied {
+pub struct Compacted {
     /// Segments removed because nothing in them was needed.
     pub dropped: u64,
     /// Segments rewritten because little in them was needed.
@@ -88,7 +88,7 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::NoPoint`]; [`StoreError::LatestStays`]; [`StoreError::Medium`]. Some may be gone then.
-    pub fn let_go(&self, going: &BTreeSet<u64>) -> Result<()> {
+    pub fn expire(&self, going: &BTreeSet<u64>) -> Result<()> {
         let mut points = self.lock_points();
         if let Some(absent) = going.difference(&points).next() {
             return Err(StoreError::NoPoint(*absent));
@@ -100,15 +100,15 @@ impl Store {
         let failed = medium("removing a recovery point");
         // A receipt without its point would say that the point is lost.
         going.iter().try_for_each(|sequence| self.remove_receipt(*sequence))?;
-        self.medium.sync_directory(names::RECEIPTS).map_err(&failed)?;
+        self.medium.sync_directory(layout::RECEIPTS).map_err(&failed)?;
         for sequence in going {
-            let path = format!("{}/{}", names::POINTS, names::point(*sequence));
+            let path = format!("{}/{}", layout::POINTS, layout::point(*sequence));
             let len = self.medium.open(&path).map_err(&failed)?.len();
             self.medium.remove(&path).map_err(&failed)?;
             points.remove(sequence);
             self.take_used(len);
         }
-        self.medium.sync_directory(names::POINTS).map_err(&failed)
+        self.medium.sync_directory(layout::POINTS).map_err(&failed)
     }
 
     /// Gives room back: removes and rewrites segments until little in them is not needed. May be interrupted and begun
@@ -117,20 +117,20 @@ impl Store {
     /// # Errors
     /// [`StoreError::Interrupted`] when `go_on` said so; [`StoreError::Needs`] and [`StoreError::Format`] when what the
     /// points need is damaged: then nothing is removed; [`StoreError::Medium`].
-    pub fn tidy(&self, how: &Tidying, go_on: GoOn<'_>) -> Result<Tidied> {
+    pub fn compact(&self, how: &Compaction, go_on: GoOn<'_>) -> Result<Compacted> {
         let _alone = self.alone();
-        self.lock_promises().forget();
+        self.lock_in_flight().forget();
         let before = self.used();
         let points = self.lock_points().clone();
         let needs = NeedsFiles::read(self, &points)?;
         let uses = self.uses(&needs, &points)?;
-        let mut tidied = Tidied::default();
-        let work = Work { store: self, tidied: &mut tidied };
+        let mut compacted = Compacted::default();
+        let work = Work { store: self, compacted: &mut compacted };
         work.run(uses, how, go_on)?;
         let shrunk = needs.fold(self, &points)?;
         self.used.grow(-shrunk);
-        tidied.freed = before.cast_signed() - self.used().cast_signed();
-        Ok(tidied)
+        compacted.freed = before.cast_signed() - self.used().cast_signed();
+        Ok(compacted)
     }
 
     /// What is needed of each segment that the index knows.
@@ -145,7 +145,7 @@ impl Store {
                 // A segment that arrived meanwhile is not looked at this time.
                 let Some(segment) = uses.get_mut(&place.segment) else { continue };
                 segment.mentioned = true;
-                if i == 0 && (count.now > 0 || self.lock_promises().holds(&chunk.name)) {
+                if i == 0 && (count.now > 0 || self.lock_in_flight().holds(&chunk.name)) {
                     segment.live.insert(place.offset);
                     segment.live_bytes += stored_len(place.len);
                 }
@@ -156,20 +156,20 @@ impl Store {
     }
 }
 
-/// Tidying under way.
+/// Compaction under way.
 struct Work<'w> {
     store: &'w Store,
-    tidied: &'w mut Tidied,
+    compacted: &'w mut Compacted,
 }
 
 impl Work<'_> {
-    fn run(mut self, uses: HashMap<SegmentHash, Use>, how: &Tidying, go_on: GoOn<'_>) -> Result<()> {
+    fn run(mut self, uses: HashMap<SegmentHash, Use>, how: &Compaction, go_on: GoOn<'_>) -> Result<()> {
         let (empty, others): (Vec<_>, Vec<_>) = uses.into_iter().partition(|(_, u)| u.live.is_empty());
         for (hash, unneeded) in empty {
             if (unneeded.mentioned || how.drop_unfinished) && self.replace(&[hash], &HashMap::new(), &[])? {
-                self.tidied.dropped += 1;
+                self.compacted.dropped += 1;
             } else {
-                self.tidied.dead += unneeded.dead();
+                self.compacted.dead += unneeded.dead();
             }
         }
         let rewritten = self.rewrite(others, how, go_on);
@@ -177,9 +177,9 @@ impl Work<'_> {
         self.settle().and(rewritten)
     }
 
-    fn rewrite(&mut self, segments: Vec<(SegmentHash, Use)>, how: &Tidying, go_on: GoOn<'_>) -> Result<()> {
+    fn rewrite(&mut self, segments: Vec<(SegmentHash, Use)>, how: &Compaction, go_on: GoOn<'_>) -> Result<()> {
         let (victims, dead_elsewhere) = choose(segments, how.most_dead_percent);
-        self.tidied.dead += dead_elsewhere;
+        self.compacted.dead += dead_elsewhere;
         let mut headway = Headway { done: 0, total: victims.iter().map(|(_, u)| u.len).sum() };
         let mut batch = Batch::new(self.store);
         for (hash, segment) in victims {
@@ -191,10 +191,10 @@ impl Work<'_> {
                 self.publish(std::mem::replace(&mut batch, Batch::new(self.store)))?;
             }
             if batch.copy(self.store, hash, &segment)? {
-                self.tidied.rewritten += 1;
+                self.compacted.rewritten += 1;
             } else {
-                self.tidied.damaged += 1;
-                self.tidied.dead += segment.dead();
+                self.compacted.damaged += 1;
+                self.compacted.dead += segment.dead();
             }
         }
         self.publish(batch)?;
@@ -226,18 +226,18 @@ impl Work<'_> {
         let mut gone = Vec::new();
         {
             let mut index = store.index.write().unwrap_or_else(PoisonError::into_inner);
-            let promises = store.lock_promises();
+            let in_flight = store.lock_in_flight();
             for hash in old {
                 let none = HashSet::new();
                 let kept = kept.get(hash).unwrap_or(&none);
-                let promised = |e: &SegmentEntry| !kept.contains(&e.offset) && promises.holds(&e.name);
+                let promised = |e: &SegmentEntry| !kept.contains(&e.offset) && in_flight.holds(&e.name);
                 let counted_on = match index.footer(hash) {
                     Ok(footer) => footer.iter().any(promised),
                     // What is in it cannot be told; a scrub looks into that.
                     Err(StoreError::Format(_)) => true,
                     Err(e) => return Err(e),
                 };
-                if !counted_on && !promises.holds_segment(hash) {
+                if !counted_on && !in_flight.holds_segment(hash) {
                     // Under the lock: a run that offers this segment again either finds it or sends it.
                     remove_segment(store, hash)?;
                     index.drop_segment(*hash);
@@ -250,7 +250,7 @@ impl Work<'_> {
             }
         }
         for hash in &gone {
-            let synced = store.medium.sync_directory(&names::segment_directory(hash));
+            let synced = store.medium.sync_directory(&layout::segment_directory(hash));
             synced.map_err(medium("removing a segment"))?;
         }
         Ok(gone.len() == old.len())
@@ -306,7 +306,7 @@ impl Batch {
     /// Copies what is needed of a segment. False, and nothing copied, when a record is not sound.
     fn copy(&mut self, store: &Store, hash: SegmentHash, needed: &Use) -> Result<bool> {
         let failed = medium("reading a segment");
-        let file = store.medium.open(&names::segment(&hash)).map_err(&failed)?;
+        let file = store.medium.open(&layout::segment(&hash)).map_err(&failed)?;
         let footer = read_footer(store.id, file.len(), |offset, n| {
             let mut bytes = vec![0; n];
             file.read_exact_at(&mut bytes, offset).map_err(&failed)?;
@@ -331,13 +331,13 @@ impl Batch {
 
 pub(super) fn write_segment(store: &Store, segment: &FinishedSegment) -> Result<()> {
     let failed = medium("writing a segment");
-    let directory = names::segment_directory(&segment.hash);
+    let directory = layout::segment_directory(&segment.hash);
     store.medium.make_directory(&directory).map_err(&failed)?;
     let mut staged = Staged::begin(&store.medium).map_err(&failed)?;
     staged.write_all(&segment.bytes).map_err(&failed)?;
     // An attempt that was cut off, or damage, may have left a segment of this name.
-    let before = store.medium.open(&names::segment(&segment.hash)).map_or(0, |file| file.len());
-    staged.publish(&directory, &names::segment_file(&segment.hash)).map_err(&failed)?;
+    let before = store.medium.open(&layout::segment(&segment.hash)).map_or(0, |file| file.len());
+    staged.publish(&directory, &layout::segment_file(&segment.hash)).map_err(&failed)?;
     store.add_used(segment.bytes.len() as u64);
     store.take_used(before);
     Ok(())
@@ -345,7 +345,7 @@ pub(super) fn write_segment(store: &Store, segment: &FinishedSegment) -> Result<
 
 fn remove_segment(store: &Store, hash: &SegmentHash) -> Result<()> {
     let failed = medium("removing a segment");
-    let path = names::segment(hash);
+    let path = layout::segment(hash);
     let len = store.medium.open(&path).map_err(&failed)?.len();
     store.medium.remove(&path).map_err(&failed)?;
     store.take_used(len);

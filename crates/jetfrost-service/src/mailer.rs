@@ -32,7 +32,7 @@ pub(crate) struct MailServer {
 
 /// A message in plain text.
 #[derive(Debug, Clone)]
-pub(crate) struct Letter {
+pub(crate) struct MailMessage {
     pub(crate) from: String,
     pub(crate) to: Vec<String>,
     pub(crate) subject: String,
@@ -84,7 +84,7 @@ pub(crate) fn mailbox(text: &str) -> Result<Mailbox, MailError> {
 }
 
 /// What hands messages over, one at a time.
-pub(crate) struct Postman {
+pub(crate) struct Mailer {
     stopping: watch::Sender<bool>,
     stopped: (Mutex<bool>, Condvar),
     turn: Mutex<()>,
@@ -92,13 +92,13 @@ pub(crate) struct Postman {
     most: Duration,
 }
 
-impl Default for Postman {
+impl Default for Mailer {
     fn default() -> Self {
         Self { stopping: watch::Sender::new(false), stopped: Default::default(), turn: Mutex::default(), most: MOST }
     }
 }
 
-impl Postman {
+impl Mailer {
     /// Waits until it is this caller's turn to look at what there is to tell: what two look at at once would be told twice.
     pub(crate) fn turn(&self) -> MutexGuard<'_, ()> {
         self.turn.lock().unwrap_or_else(PoisonError::into_inner)
@@ -122,7 +122,7 @@ impl Postman {
     ///
     /// # Errors
     /// [`MailError`] when nobody got it.
-    pub(crate) fn send(&self, server: &MailServer, letter: &Letter) -> Result<Taken, MailError> {
+    pub(crate) fn send(&self, server: &MailServer, message: &MailMessage) -> Result<Taken, MailError> {
         let mut stopping = self.stopping.subscribe();
         // One that serves this message alone: what is dropped with it is broken off.
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
@@ -130,16 +130,16 @@ impl Postman {
             tokio::select! {
                 _ = stopping.wait_for(|stopping| *stopping) => Err(MailError::Stopped),
                 () = tokio::time::sleep(self.most) => Err(MailError::TooSlow(self.most)),
-                sent = send_to_all(server, letter) => sent,
+                sent = send_to_all(server, message) => sent,
             }
         })
     }
 }
 
-async fn send_to_all(server: &MailServer, letter: &Letter) -> Result<Taken, MailError> {
-    let from = mailbox(&letter.from)?.email;
-    let to = letter.to.iter().map(|to| Ok(mailbox(to)?.email)).collect::<Result<Vec<Address>, MailError>>()?;
-    let (transport, bytes) = (transport(server)?, message(letter)?.formatted());
+async fn send_to_all(server: &MailServer, message: &MailMessage) -> Result<Taken, MailError> {
+    let from = mailbox(&message.from)?.email;
+    let to = message.to.iter().map(|to| Ok(mailbox(to)?.email)).collect::<Result<Vec<Address>, MailError>>()?;
+    let (transport, bytes) = (transport(server)?, mime(message)?.formatted());
     let all = transport.send_raw(&Envelope::new(Some(from.clone()), to.clone())?, &bytes).await;
     let first = match all {
         Ok(_) => return Ok(Taken::default()),
@@ -157,18 +157,18 @@ async fn send_to_all(server: &MailServer, letter: &Letter) -> Result<Taken, Mail
     if refused.len() == to.len() { Err(first.into()) } else { Ok(Taken { refused }) }
 }
 
-fn message(letter: &Letter) -> Result<Message, MailError> {
+fn mime(mail: &MailMessage) -> Result<Message, MailError> {
     let mut message = Message::builder()
-        .from(mailbox(&letter.from)?)
-        .subject(&letter.subject)
-        .date(letter.date)
-        .message_id(Some(format!("<{}>", letter.id)))
+        .from(mailbox(&mail.from)?)
+        .subject(&mail.subject)
+        .date(mail.date)
+        .message_id(Some(format!("<{}>", mail.id)))
         .header(MIME_VERSION_1_0)
         .header(ContentType::TEXT_PLAIN);
-    for to in &letter.to {
+    for to in &mail.to {
         message = message.to(mailbox(to)?);
     }
-    let mut message = message.body(letter.text.clone())?;
+    let mut message = message.body(mail.text.clone())?;
     // Nobody's absence is to answer (RFC 3834, section 5).
     let name = HeaderName::new_from_ascii_str("Auto-Submitted");
     message.headers_mut().insert_raw(HeaderValue::new(name, "auto-generated".into()));
@@ -215,7 +215,7 @@ mod tests {
         (port, thread)
     }
 
-    fn send(postman: &Postman, port: u16) -> Result<Taken, MailError> {
+    fn send(mailer: &Mailer, port: u16) -> Result<Taken, MailError> {
         let server = MailServer {
             host: "127.0.0.1".into(),
             port,
@@ -223,7 +223,7 @@ mod tests {
             credentials: None,
             own_name: "backup.office.example".into(),
         };
-        let letter = Letter {
+        let message = MailMessage {
             from: "backups@office.example".into(),
             to: vec!["ingrid@office.example".into()],
             subject: "Hello".into(),
@@ -231,27 +231,27 @@ mod tests {
             date: SystemTime::UNIX_EPOCH,
             id: "1@backup.office.example".into(),
         };
-        postman.send(&server, &letter)
+        mailer.send(&server, &message)
     }
 
     #[test]
     fn a_mail_server_that_drips_is_left_after_a_time() {
         let (port, dripping) = dripping();
-        let postman = Postman { most: Duration::from_millis(300), ..Postman::default() };
-        assert!(matches!(send(&postman, port), Err(MailError::TooSlow(_))));
+        let mailer = Mailer { most: Duration::from_millis(300), ..Mailer::default() };
+        assert!(matches!(send(&mailer, port), Err(MailError::TooSlow(_))));
         dripping.join().expect("the connection was closed");
     }
 
     #[test]
     fn a_mail_server_that_drips_does_not_hold_up_the_end() {
         let (port, dripping) = dripping();
-        let postman = Postman::default();
+        let mailer = Mailer::default();
         std::thread::scope(|scope| {
-            let sending = scope.spawn(|| send(&postman, port));
-            postman.stop();
+            let sending = scope.spawn(|| send(&mailer, port));
+            mailer.stop();
             assert!(matches!(sending.join().expect("no panic"), Err(MailError::Stopped)));
         });
-        assert!(!postman.wait(Duration::from_secs(3600)), "it is over at once");
+        assert!(!mailer.wait(Duration::from_secs(3600)), "it is over at once");
         drop(dripping);
     }
 }

@@ -4,7 +4,7 @@
 //! ascending; and a description, which binds both to the point. A disk may lose or alter any of it, and what is believed
 //! here is not read again: so all of it is made durable before the description gets its name, both files carry a hash that
 //! the description knows, each record of the walk a check of its own, and the names must be those that the point says it
-//! needs. Anything wrong means that there is no memory. Losing it costs reading everything once more, never anything else.
+//! needs. Anything wrong means that there is no cache. Losing it costs reading everything once more, never anything else.
 
 use std::fs::File;
 use std::io::{BufReader, BufWriter, Read, Seek, Write};
@@ -62,7 +62,7 @@ impl Description {
 }
 
 /// The memory of the last point, open for the next walk.
-pub(crate) struct Memory {
+pub(crate) struct ChangeCache {
     pub(crate) sequence: u64,
     pub(crate) files: u64,
     pub(crate) bytes: u64,
@@ -73,8 +73,8 @@ pub(crate) struct Memory {
     pub(crate) walk: WalkReader,
 }
 
-impl Memory {
-    /// Whether there is a memory, sound or not.
+impl ChangeCache {
+    /// Whether there is a cache, sound or not.
     pub(crate) fn is_there(directory: &Path) -> bool {
         directory.join(DESCRIPTION).exists()
     }
@@ -313,8 +313,8 @@ pub(crate) struct Kept<'k> {
     pub(crate) selection: String,
 }
 
-/// Writes the memory of the walk under way. Without [`MemoryWriter::keep`] it is forgotten.
-pub(crate) struct MemoryWriter {
+/// Writes the memory of the walk under way. Without [`ChangeCacheWriter::keep`] it is forgotten.
+pub(crate) struct ChangeCacheWriter {
     directory: PathBuf,
     sequence: u64,
     out: BufWriter<Hashing>,
@@ -342,7 +342,7 @@ impl Write for Hashing {
     }
 }
 
-impl MemoryWriter {
+impl ChangeCacheWriter {
     pub(crate) fn begin(directory: &Path, sequence: u64) -> io::Result<Self> {
         forget_all_but(directory, None)?;
         let file = File::create(directory.join(format!("walk-{sequence}.new")))?;
@@ -441,7 +441,7 @@ impl MemoryWriter {
     }
 }
 
-/// Removes the memory: nothing in it is believed any more.
+/// Removes the cache: nothing in it is believed any more.
 pub(crate) fn forget(directory: &Path) -> io::Result<()> {
     match fs::remove_file(directory.join(DESCRIPTION)) {
         Err(e) if e.kind() != io::ErrorKind::NotFound => Err(e),
@@ -491,8 +491,8 @@ mod tests {
         }
     }
 
-    fn written(directory: &Path) -> Memory {
-        let mut writer = MemoryWriter::begin(directory, 4).expect("begun");
+    fn written(directory: &Path) -> ChangeCache {
+        let mut writer = ChangeCacheWriter::begin(directory, 4).expect("begun");
         writer.leaf(b"a", &seen(1)).expect("written");
         writer.enter(b"b").expect("written");
         writer.leaf(b"inner", &seen(2)).expect("written");
@@ -501,10 +501,10 @@ mod tests {
         writer.leave().expect("written");
         let of = Kept { store: "store", point: &point().id.to_string(), files: 3, bytes: 21, selection: String::new() };
         writer.keep(&of, &[ChunkName([1; 32]), ChunkName([2; 32])]).expect("kept");
-        Memory::open(directory, "store", &point()).expect("there")
+        ChangeCache::open(directory, "store", &point()).expect("there")
     }
 
-    /// The point of which that is the memory.
+    /// The point of which that is the cache.
     fn point() -> PointHead {
         PointHead {
             store: StoreId([1; 16]),
@@ -525,9 +525,9 @@ mod tests {
     #[test]
     fn a_walk_in_step_finds_what_it_knows() {
         let directory = tempfile::tempdir().expect("a directory");
-        let mut memory = written(directory.path());
-        assert_eq!((memory.sequence, memory.files, memory.needs.len()), (4, 3, 2));
-        let walk = &mut memory.walk;
+        let mut cache = written(directory.path());
+        assert_eq!((cache.sequence, cache.files, cache.needs.len()), (4, 3, 2));
+        let walk = &mut cache.walk;
         assert_eq!(walk.leaf(b"a").expect("read").expect("known").stamp.inode, 1);
         assert!(walk.leaf(b"aa").expect("read").is_none());
         assert!(walk.enter(b"b").expect("read"));
@@ -541,45 +541,48 @@ mod tests {
     #[test]
     fn what_is_gone_is_passed_over_with_all_below_it() {
         let directory = tempfile::tempdir().expect("a directory");
-        let mut memory = written(directory.path());
-        assert!(memory.walk.leaf(b"c").expect("read").is_some());
-        assert!(!memory.walk.enter(b"z").expect("read"));
-        memory.walk.leave().expect("read");
+        let mut cache = written(directory.path());
+        assert!(cache.walk.leaf(b"c").expect("read").is_some());
+        assert!(!cache.walk.enter(b"z").expect("read"));
+        cache.walk.leave().expect("read");
     }
 
     #[test]
     fn a_file_that_became_a_folder_is_not_known() {
         let directory = tempfile::tempdir().expect("a directory");
-        let mut memory = written(directory.path());
-        assert!(!memory.walk.enter(b"a").expect("read"));
-        assert!(memory.walk.leaf(b"b").expect("read").is_none());
-        assert!(memory.walk.leaf(b"c").expect("read").is_some());
+        let mut cache = written(directory.path());
+        assert!(!cache.walk.enter(b"a").expect("read"));
+        assert!(cache.walk.leaf(b"b").expect("read").is_none());
+        assert!(cache.walk.leaf(b"c").expect("read").is_some());
     }
 
     #[test]
     fn another_points_memory_is_not_used() {
         let directory = tempfile::tempdir().expect("a directory");
         drop(written(directory.path()));
-        assert!(Memory::open(directory.path(), "store", &PointHead { id: PointId([6; 16]), ..point() }).is_none());
-        assert!(Memory::open(directory.path(), "other", &point()).is_none());
-        assert!(Memory::open(directory.path(), "store", &PointHead { needed_xor: [4; 32], ..point() }).is_none(), "other needs");
+        assert!(ChangeCache::open(directory.path(), "store", &PointHead { id: PointId([6; 16]), ..point() }).is_none());
+        assert!(ChangeCache::open(directory.path(), "other", &point()).is_none());
+        assert!(
+            ChangeCache::open(directory.path(), "store", &PointHead { needed_xor: [4; 32], ..point() }).is_none(),
+            "other needs"
+        );
     }
 
     #[test]
     fn a_walk_broken_off_leaves_the_memory_of_the_last_point() {
         let directory = tempfile::tempdir().expect("a directory");
         drop(written(directory.path()));
-        let mut writer = MemoryWriter::begin(directory.path(), 5).expect("begun");
+        let mut writer = ChangeCacheWriter::begin(directory.path(), 5).expect("begun");
         writer.leaf(b"a", &seen(9)).expect("written");
         drop(writer);
-        assert_eq!(Memory::open(directory.path(), "store", &point()).expect("there").sequence, 4);
+        assert_eq!(ChangeCache::open(directory.path(), "store", &point()).expect("there").sequence, 4);
     }
 
-    /// Everything that is in the memory, as a walk would find it; `None` when there is none.
+    /// Everything that is in the cache, as a walk would find it; `None` when there is none.
     fn read_through(directory: &Path) -> Option<Vec<String>> {
-        let mut memory = Memory::open(directory, "store", &point())?;
-        let mut found = vec![format!("{:?} {} {}", memory.needs, memory.files, memory.bytes)];
-        while let Ok(record) = memory.walk.take() {
+        let mut cache = ChangeCache::open(directory, "store", &point())?;
+        let mut found = vec![format!("{:?} {} {}", cache.needs, cache.files, cache.bytes)];
+        while let Ok(record) = cache.walk.take() {
             found.push(match record {
                 Record::Leaf(name, seen) => format!("{name:?} {seen:?}"),
                 Record::Enter(name) => format!("{name:?}"),
@@ -628,11 +631,11 @@ mod tests {
     #[test]
     fn a_record_that_changes_under_the_walk_is_noticed() {
         let directory = tempfile::tempdir().expect("a directory");
-        let mut memory = written(directory.path());
+        let mut cache = written(directory.path());
         let path = walk_file(directory.path(), 4);
         let mut bytes = fs::read(&path).expect("read");
         bytes[40] ^= 1;
         fs::write(&path, bytes).expect("altered");
-        assert!(memory.walk.leaf(b"a").is_err());
+        assert!(cache.walk.leaf(b"a").is_err());
     }
 }

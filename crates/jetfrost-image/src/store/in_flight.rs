@@ -16,7 +16,7 @@ const MOST_SHORT: u32 = 32;
 /// The promises of one store. Chunks are kept in a Bloom filter (Bloom 1970) of fixed size: a false "promised" costs
 /// room until the next time, a false "not promised" does not occur.
 #[derive(Debug, Default)]
-pub(super) struct Promises {
+pub(super) struct InFlight {
     run: bool,
     /// Whether all that the run was told is in here, and not only what it was told since the store was opened again.
     from_its_beginning: bool,
@@ -26,7 +26,7 @@ pub(super) struct Promises {
     short: u32,
 }
 
-impl Promises {
+impl InFlight {
     /// Notes that a run begins.
     pub(super) fn begin_run(&mut self) {
         (self.run, self.from_its_beginning, self.short) = (true, true, 0);
@@ -42,12 +42,12 @@ impl Promises {
         self.from_its_beginning
     }
 
-    /// Notes that none is. What was promised stays so until [`Promises::forget`].
+    /// Notes that none is. What was promised stays so until [`InFlight::forget`].
     pub(super) fn end_run(&mut self) {
         (self.run, self.from_its_beginning) = (false, false);
     }
 
-    /// Forgets all promises, unless a run counts on them.
+    /// Forgets all in_flight, unless a run counts on them.
     pub(super) fn forget(&mut self) {
         if !self.run {
             *self = Self::default();
@@ -95,23 +95,23 @@ mod tests {
 
     #[test]
     fn what_was_promised_is_held_and_little_else() {
-        let mut promises = Promises::default();
-        promises.begin_run();
-        (0..100_000).for_each(|i| promises.promise(&name(i)));
-        assert!((0..100_000).all(|i| promises.holds(&name(i))));
-        let others = (100_000..200_000).filter(|i| promises.holds(&name(*i))).count();
+        let mut in_flight = InFlight::default();
+        in_flight.begin_run();
+        (0..100_000).for_each(|i| in_flight.promise(&name(i)));
+        assert!((0..100_000).all(|i| in_flight.holds(&name(i))));
+        let others = (100_000..200_000).filter(|i| in_flight.holds(&name(*i))).count();
         assert!(others < 100, "{others} of 100,000 others are held");
     }
 
     #[test]
     fn promises_last_as_long_as_a_run_counts_on_them() {
-        let mut promises = Promises::default();
-        promises.begin_run();
-        promises.promise(&name(1));
-        promises.forget();
-        assert!(promises.holds(&name(1)));
-        promises.end_run();
-        promises.forget();
-        assert!(!promises.holds(&name(1)));
+        let mut in_flight = InFlight::default();
+        in_flight.begin_run();
+        in_flight.promise(&name(1));
+        in_flight.forget();
+        assert!(in_flight.holds(&name(1)));
+        in_flight.end_run();
+        in_flight.forget();
+        assert!(!in_flight.holds(&name(1)));
     }
 }
