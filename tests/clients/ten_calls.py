@@ -6,9 +6,9 @@ from client import AuthenticatedClient, Client
 from client.api.accounts import accounts, add_account, change_account
 from client.api.destinations import add_destination, destinations
 from client.api.enrolment import enrolment_codes, issue_code
-from client.api.service import attention, audit_log, service_info
+from client.api.service import alerts, audit_log, service_info
 from client.api.sessions import sign_in
-from client.models import AccountChange, Carry, NewAccount, NewDestination, NewEnrolmentCode, OpenTo, Problem, Role, SignIn
+from client.models import AccountChange, Carry, NewAccount, NewDestination, NewEnrolmentCode, Grants, Problem, Role, SignIn
 
 address, password, directory = sys.argv[1:]
 base = f"https://{address}"
@@ -20,7 +20,7 @@ signed_in = sign_in.sync(client=anybody, body=SignIn(login="ingrid", password=pa
 client = AuthenticatedClient(base_url=base, verify_ssl=False, token=signed_in.token)
 
 added = add_destination.sync(
-    client=client, body=NewDestination(name="Shelf", directory=directory, reserve=0, open_to=OpenTo(everybody=True, logins=[], groups=[]))
+    client=client, body=NewDestination(name="Shelf", directory=directory, reserve=0, grants=Grants(everybody=True, logins=[], groups=[]))
 )
 assert added.name == "Shelf" and added.state == "ready", added
 assert [one.id for one in destinations.sync(client=client).items] == [added.id]
@@ -32,7 +32,7 @@ issued = issue_code.sync(client=client, body=NewEnrolmentCode(login="tove"))
 assert issued.record.login == "tove" and issued.code, issued
 assert len(enrolment_codes.sync(client=client).items) == 1
 assert any(entry.what == "account added" for entry in audit_log.sync(client=client).items)
-assert attention.sync(client=client).concerns == []
+assert alerts.sync(client=client).alerts == []
 
 refused = add_account.sync(client=client, body=NewAccount(login="tove", role=Role.MEMBER))
 assert isinstance(refused, Problem) and refused.status == 409, refused

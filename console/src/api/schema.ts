@@ -185,7 +185,7 @@ export interface paths {
             cookie?: never;
         };
         /** All that needs attention now, the worst first. */
-        get: operations["attention"];
+        get: operations["alerts"];
         put?: never;
         post?: never;
         delete?: never;
@@ -5447,7 +5447,7 @@ export interface operations {
             };
         };
     };
-    attention: {
+    alerts: {
         parameters: {
             query?: never;
             header?: never;

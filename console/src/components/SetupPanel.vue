@@ -73,7 +73,7 @@ onMounted(reload)
             <BButton size="sm" type="submit" variant="primary">Dismiss</BButton>
             <BButton size="sm" variant="outline-secondary" @click="dismissing = undefined">Cancel</BButton>
           </form>
-          <BButton v-else-if="line.state === 'open' && line.can_be_dismissed" size="sm" class="ms-auto" variant="outline-secondary" :aria-label="`Dismiss: ${words(line.step)}`" @click="dismissing = line">Leave as it is</BButton>
+          <BButton v-else-if="line.state === 'open' && line.can_be_dismissed" size="sm" class="ms-auto" variant="outline-secondary" :aria-label="`Dismiss: ${words(line.step)}`" @click="dismissing = line">Dismiss</BButton>
           <BButton v-else-if="line.state === 'dismissed'" size="sm" class="ms-auto" variant="outline-secondary" :aria-label="`Restore: ${words(line.step)}`" @click="restoreStep(line)">Restore</BButton>
         </template>
       </li>

@@ -88,7 +88,7 @@ fn a_destination_is_checked_while_it_is_typed_and_added() {
         browser.sees("'100' is not a size").await;
         browser.fill("destination-capacity", "1GB").await;
         browser.press("Add destination").await;
-        browser.sees("nobody has access yet").await;
+        browser.sees("obody has access yet").await;
         assert_accessible(browser, "storage").await;
     });
 }

@@ -99,8 +99,8 @@ fn what_cannot_be_read_is_listed_and_everything_else_is_kept() {
     use std::os::unix::fs::PermissionsExt;
     let test = tempfile::tempdir().expect("a directory");
     let at = |name: &str| test.path().join(name);
-    let granted_to_all = |path: &Path, mode| fs::set_permissions(path, fs::Permissions::from_mode(mode)).expect("set");
-    granted_to_all(test.path(), 0o755);
+    let readable_by_all = |path: &Path, mode| fs::set_permissions(path, fs::Permissions::from_mode(mode)).expect("set");
+    readable_by_all(test.path(), 0o755);
     let admin = at("admin");
     let daemon = Daemon::start(&at("state"), 0);
     first_sign_in(&daemon, &admin);
@@ -114,18 +114,18 @@ fn what_cannot_be_read_is_listed_and_everything_else_is_kept() {
     fs::write(files.join("closed folder/inside"), "x").expect("written");
     fs::write(files.join("secret"), "x").expect("written");
     fs::write(files.join("open"), "readable").expect("written");
-    granted_to_all(&files.join("open"), 0o644);
-    granted_to_all(&files, 0o755);
-    granted_to_all(&files.join("secret"), 0);
-    granted_to_all(&files.join("closed folder"), 0);
+    readable_by_all(&files.join("open"), 0o644);
+    readable_by_all(&files, 0o755);
+    readable_by_all(&files.join("secret"), 0);
+    readable_by_all(&files.join("closed folder"), 0);
     // The program where the user without rights can run it, and a home of that user's own.
     fs::copy(jetfrost_tests::programs::program("jetfrost"), at("jetfrost")).expect("copied");
-    granted_to_all(&at("jetfrost"), 0o755);
+    readable_by_all(&at("jetfrost"), 0o755);
     fs::create_dir(at("home")).expect("made");
-    granted_to_all(&at("home"), 0o777);
+    readable_by_all(&at("home"), 0o777);
     let command = format!("{} --state-directory {}/station", text(&at("jetfrost")), text(&at("home")));
     let joined = as_nobody(&format!(
-        "{command} join {} --name dunlin && {command} keep {}",
+        "{command} join {} --name dunlin && {command} include {}",
         issued["code"].as_str().expect("a code"),
         text(&files)
     ));
@@ -145,5 +145,5 @@ fn what_cannot_be_read_is_listed_and_everything_else_is_kept() {
     assert_eq!(fs::read(at("home/back/files/open")).expect("restored"), b"readable");
     let said = jetfrost_ends(&admin, &["workstation", "list"], 0);
     assert!(said.out.contains("complete with exceptions"), "{}", said.out);
-    granted_to_all(&files.join("closed folder"), 0o755);
+    readable_by_all(&files.join("closed folder"), 0o755);
 }

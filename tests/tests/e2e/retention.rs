@@ -119,17 +119,17 @@ fn what_a_person_removes_waits_and_can_be_brought_back() {
     let station = office.workstation("knot");
     live(&station, &clock, 4);
     let path = |sequence: u64, what: &str| format!("{}/points/{sequence}/{what}", station.store());
-    let removed: Point = office.put(&path(2, "pending_removal"), &()).expect("removed");
+    let removed: Point = office.put(&path(2, "removal"), &()).expect("removed");
     assert_eq!(removed.pending_removal.expect("it waits").ends, start() + (24 * (3 + 7)).hours());
-    let _: Point = office.put(&path(3, "pending_removal"), &()).expect("removed");
-    let refused: Result<Point, _> = office.put(&path(4, "pending_removal"), &());
+    let _: Point = office.put(&path(3, "removal"), &()).expect("removed");
+    let refused: Result<Point, _> = office.put(&path(4, "removal"), &());
     assert!(refused.expect_err("the latest").to_string().contains("latest"));
 
     clock.set(start() + (24 * 9).hours());
     office.tend();
     assert_eq!(points(&office, &station), [1, 2, 3, 4], "all are still there and counted");
     assert_restores(&office, &station, 2);
-    office.api.delete(&path(3, "pending_removal")).expect("brought back");
+    office.api.delete(&path(3, "removal")).expect("brought back");
 
     clock.set(start() + (24 * 10).hours());
     office.tend();

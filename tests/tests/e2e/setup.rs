@@ -52,17 +52,17 @@ fn an_office_is_ready_only_when_nothing_is_undecided() {
             FirstDrill
         ]
     );
-    let settle = |step: &str| office.put::<_, Setup>(&format!("/setup/{step}/settled"), &Dismiss { why: "a test".into() });
-    settle("discovery").expect("nobody reaches a service on loopback");
+    let dismiss = |step: &str| office.put::<_, Setup>(&format!("/setup/{step}/dismissed"), &Dismiss { why: "a test".into() });
+    dismiss("discovery").expect("nobody reaches a service on loopback");
     office.destination_at("shelf", &office.path("shelf"), Some(5_000_000_000));
     assert_eq!(open_steps(&office), [People, OfficeKey, Protection, SecondFactor, Mail, FirstMachine, FirstPoint, FirstDrill]);
     let (public, _) = new_office_key("in the safe", ArgonCost { memory: 64, passes: 1, lanes: 1 }, &system_random());
     let set = NewEscrow { public_key: Binary(public.0.to_vec()), ask_workstations: false };
     let _: Escrow = office.put("/escrow", &set).expect("set");
     office.tend();
-    settle("second_factor").expect("left as it is");
-    assert!(settle("storage").is_err(), "no backup without a place");
-    assert!(settle("nonsense").is_err());
+    dismiss("second_factor").expect("left as it is");
+    assert!(dismiss("storage").is_err(), "no backup without a place");
+    assert!(dismiss("nonsense").is_err());
     assert_eq!(open_steps(&office), [People, Mail, FirstMachine, FirstPoint, FirstDrill]);
     let post_office = MailStandIn::start(([127, 0, 0, 1], 0).into(), &office.path("mail"), None).expect("it listens");
     let _: MailState = office.put("/mail", &mail_to(&post_office)).expect("set");
@@ -77,8 +77,8 @@ fn an_office_is_ready_only_when_nothing_is_undecided() {
     assert_eq!(open_steps(&office), [FirstDrill], "what was brought back was not compared with anything");
     station.drill(100).expect("rehearsed");
     assert_eq!(open_steps(&office), []);
-    let reopened: Setup = office.api.send(Method::DELETE, "/setup/second_factor/settled", &()).expect("opened");
-    assert!(!reopened.ready);
+    let restored: Setup = office.api.send(Method::DELETE, "/setup/second_factor/dismissed", &()).expect("opened");
+    assert!(!restored.ready);
     assert_eq!(open_steps(&office), [SecondFactor]);
 }
 

@@ -93,7 +93,7 @@ fn a_passphrase_is_changed_without_writing_data_again_and_the_old_one_ends() {
     assert_eq!(office.kinds(), ["passphrase", "passphrase", "recovery_key"]);
 
     let said = office.run(&["unlock-method", "change-passphrase"], &[("JETFROST_NEW_PASSPHRASE", "the third passphrase")], 0);
-    assert!(said.contains("The old passphrase opens it no more"), "{said}");
+    assert!(said.contains("The old passphrase no longer unlocks it"), "{said}");
     let _ = office.run(&["unlock"], &[], 4);
     let _ = office.run(&["unlock"], &[("JETFROST_PASSPHRASE", "a changed passphrase")], 0);
     let _ = office.run(&["unlock"], &[("JETFROST_PASSPHRASE", "the third passphrase")], 0);
@@ -183,7 +183,7 @@ fn who_joins_an_office_with_an_office_key_is_told() {
         assert!(command.output().expect("it runs").status.success());
     });
     let said = office.join(&[]);
-    assert!(said.err.contains("This office keeps an office key"), "{}", said.err);
+    assert!(said.err.contains("This office has an office key"), "{}", said.err);
     assert_eq!(office.kinds(), ["passphrase", "recovery_key"], "nobody agreed");
 }
 

@@ -420,7 +420,7 @@ fn others() -> Vec<(&'static str, Vector)> {
         exception(
             Cause::ChangedWhileRead,
             "/srv/maps/open.db",
-            "it kept changing while it was read; the last reading was backed up",
+            "it kept changing while it was read; the last reading is kept",
         ),
         exception(Cause::Unreadable, "/srv/maps/private", "permission denied"),
         exception(Cause::Disappeared, "/srv/maps/lock", "no such file or directory"),

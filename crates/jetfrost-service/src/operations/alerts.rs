@@ -22,7 +22,7 @@ const OF_LATE_MS: i64 = 14 * crate::shared::DAY_MS;
 
 impl Operations {
     /// All that needs attention now, the worst first.
-    pub(crate) fn attention(&self, caller: &Caller) -> Result<Alerts> {
+    pub(crate) fn alerts_shown(&self, caller: &Caller) -> Result<Alerts> {
         caller.may(&Act::SeeOffice)?;
         Ok(Alerts { now: timestamp(self.clock.now_ms()), alerts: self.alerts()?.iter().map(line).collect() })
     }

@@ -109,7 +109,7 @@ impl AddPassphrase {
         let new = ui.secret(&what, &new_passphrase_given(self.new_passphrase_file.as_deref()), true)?;
         let way = add_passphrase(state_dir, &new, self.label, measured_cost(), &system_random())?;
         ui.show(&way, |_| {
-            ui.line("This passphrase unlocks the image store, too. All unlock methods:  jetfrost unlock-method list")
+            ui.line("This passphrase unlocks the image store, too. All unlock methods:  jetfrost unlock-method list");
         });
         Ok(Code::Done)
     }

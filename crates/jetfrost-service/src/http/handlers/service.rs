@@ -38,7 +38,7 @@ serve!(
     set_discovery,
     settings,
     set_settings,
-    attention,
+    alerts,
     mail,
     set_mail,
     end_mail,
@@ -220,8 +220,8 @@ async fn set_settings(
 /// All that needs attention now, the worst first.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Alerts), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/alerts")]
-async fn attention(app: Data<App>, credential: Credential) -> Reply<Alerts> {
-    Ok(Json(app.for_caller(credential, |services, caller| services.operations.attention(caller)).await?))
+async fn alerts(app: Data<App>, credential: Credential) -> Reply<Alerts> {
+    Ok(Json(app.for_caller(credential, |services, caller| services.operations.alerts_shown(caller)).await?))
 }
 
 /// Where mail goes, and whether it gets there.
