@@ -37,14 +37,14 @@ onMounted(reload)
 
 <template>
   <section class="mb-4" aria-labelledby="jobs">
-    <h2 id="jobs">Long work</h2>
+    <h2 id="jobs">Jobs</h2>
     <ProblemAlert :problem="problem ?? ordering.problem.value" retry @retry="reload" />
     <div class="jf-panel table-responsive">
       <p v-if="data && !data.items.length" class="mb-0">There was none yet. Thinning and removals show here.</p>
       <table v-else class="table table-sm align-middle mb-0">
         <thead>
           <tr>
-            <th scope="col">Asked for</th>
+            <th scope="col">Requested</th>
             <th scope="col">What</th>
             <th scope="col">Workstation</th>
             <th scope="col">State</th>

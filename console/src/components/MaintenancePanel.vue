@@ -45,10 +45,10 @@ onMounted(reload)
     <ProblemAlert :problem="problem ?? setting.problem.value" retry @retry="reload" />
     <template v-if="data">
       <p class="mb-2" role="status">
-        <strong v-if="data.backups.state === 'on'">New backups are taken.</strong>
+        <strong v-if="data.backups.state === 'on'">New backups are accepted.</strong>
         <strong v-else-if="data.backups.state === 'paused'">New backups are paused until {{ moment(data.backups.until) }}.</strong>
         <strong v-else>New backups are paused until you resume them.</strong>
-        {{ data.restores ? 'New restores are taken.' : 'New restores are paused until you resume them.' }}
+        {{ data.restores ? 'New restores are accepted.' : 'New restores are paused until you resume them.' }}
         {{ running }} {{ data.restoring ? `${many(data.restoring, 'restore')} underway.` : '' }}
       </p>
       <div v-if="mayChange" class="d-flex flex-wrap gap-2 align-items-end">
@@ -58,7 +58,7 @@ onMounted(reload)
             <BFormGroup label="Pause backups until" label-for="pause-until"><BFormInput id="pause-until" v-model="until" type="datetime-local" required /></BFormGroup>
             <BButton type="submit" variant="outline-secondary">Pause</BButton>
           </form>
-          <BButton variant="outline-secondary" @click="set({ state: 'off' }, data.restores)">Pause until resumed</BButton>
+          <BButton variant="outline-secondary" @click="set({ state: 'off' }, data.restores)">Pause backups until resumed</BButton>
         </template>
         <BButton variant="outline-secondary" @click="set(data.backups, !data.restores)">{{ data.restores ? 'Pause restores' : 'Resume restores' }}</BButton>
       </div>

@@ -7,7 +7,7 @@ import { useForm } from '../composables/useForm'
 import { many } from '../logic/format'
 import ProblemAlert from './ProblemAlert.vue'
 
-/** Many people and machines at once: a table is looked at, then brought in, all of it or nothing. */
+/** People and machines from a CSV file: what would change is shown first, then all of it is imported or nothing. */
 const emit = defineEmits<{ changed: [] }>()
 const table = ref('')
 const plan = ref<RosterPlan>()
@@ -49,9 +49,9 @@ function template(withOffice: boolean) {
 
 <template>
   <section class="jf-panel mb-4" aria-labelledby="roster">
-    <h2 id="roster">Many at once</h2>
+    <h2 id="roster">Import people and machines</h2>
     <p class="jf-quiet mb-2">
-      A table of people and machines makes accounts, groups, access, limits and a code for each machine. Bringing the same table in again changes nothing; one more line adds one machine.
+      Import people and machines from a CSV file: accounts, groups, access, limits and a code for each machine. An import is all or nothing and can be repeated; one more line adds one machine.
     </p>
     <ProblemAlert :problem="looking.problem.value ?? bringing.problem.value ?? handing.problem.value ?? fetching.problem.value" />
     <BAlert v-if="done" :model-value="true" variant="success">

@@ -23,7 +23,7 @@ pub enum Step {
     Discovery,
     /// Alerts are sent by mail.
     Mail,
-    /// New backups are taken.
+    /// New backups are accepted.
     Maintenance,
     /// A machine has joined.
     FirstMachine,

@@ -11,7 +11,7 @@ use crate::problem::WhoseMove;
 pub enum DiagnosisStep {
     /// The account can be used.
     Account,
-    /// New backups are taken.
+    /// New backups are accepted.
     Maintenance,
     /// The destination is there, and takes backups.
     Destination,

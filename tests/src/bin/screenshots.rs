@@ -34,8 +34,8 @@ async fn main() {
 
     go("/").await;
     browser.follow("curlew").await;
-    browser.press("What would go next?").await;
-    browser.sees("Nothing would go").await;
+    browser.press("What would expire next?").await;
+    browser.sees("Nothing would expire").await;
     browser.press("Change").await;
     browser.show("retention").await;
     browser.picture(&into.join("console-retention.png")).await;
@@ -51,7 +51,7 @@ async fn main() {
         browser.picture(&into.join(file)).await;
     }
     go("/machines").await;
-    browser.sees("Many at once").await;
+    browser.sees("Import people and machines").await;
     let table = "account,display name,groups,machine,disk,destination,limit\n\
                  sunniva,Sunniva Dahl,Field work,fulmar,512 GB,Shelf,2.5x\n\
                  sunniva,,,petrel,1 TB,,\n\

@@ -167,7 +167,7 @@ fn words(step: Step, facts: &OfficeFacts) -> (String, &'static str) {
         }
         Step::Mail if facts.mail_taken => ("Alerts are sent by mail.".into(), ""),
         Step::Mail => ("The mail server has not accepted a message.".into(), "jetfrost mail test"),
-        Step::Maintenance if facts.let_in => ("New backups are taken.".into(), ""),
+        Step::Maintenance if facts.let_in => ("New backups are accepted.".into(), ""),
         Step::Maintenance => ("New backups are paused.".into(), "jetfrost maintenance resume backups"),
         Step::FirstMachine => (
             format!("{}.", some(facts.workstations, "workstation")),

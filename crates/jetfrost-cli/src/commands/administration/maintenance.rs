@@ -23,13 +23,13 @@ pub(crate) enum What {
 pub(crate) enum Maintenance {
     /// Shows whether backups and restores are paused, and what is underway.
     Show,
-    /// Takes new backups and restores again.
+    /// Accepts new backups and restores again.
     Resume {
         /// Which.
         #[arg(default_value = "both")]
         what: What,
     },
-    /// Takes no new backups, or no new restores, until a time or until they are resumed. What is underway comes to its end.
+    /// Accepts no new backups, or no new restores, until a time or until they are resumed. What is underway comes to its end.
     Pause {
         /// Which.
         #[arg(default_value = "backups")]
@@ -80,14 +80,14 @@ impl Maintenance {
 fn say_maintenance(state: &MaintenanceState, ui: &Ui) {
     let MaintenanceCall { backups, restores } = state.maintenance;
     ui.line(&match backups {
-        NewBackups::On => "New backups are taken.".to_owned(),
+        NewBackups::On => "New backups are accepted.".to_owned(),
         NewBackups::Paused { until } => format!("New backups are paused until {}.", moment(until)),
         NewBackups::Off => {
             "New backups are paused until an administrator resumes them: jetfrost maintenance resume backups".to_owned()
         }
     });
     ui.line(if restores {
-        "New restores are taken."
+        "New restores are accepted."
     } else {
         "New restores are paused until an administrator resumes them: jetfrost maintenance resume restores"
     });
