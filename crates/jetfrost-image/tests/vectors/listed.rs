@@ -417,11 +417,7 @@ fn others() -> Vec<(&'static str, Vector)> {
     let exception =
         |cause, path: &str, explanation: &str| Exception { cause, path: path.into(), explanation: explanation.into() };
     let exceptions = [
-        exception(
-            Cause::ChangedWhileRead,
-            "/srv/maps/open.db",
-            "it kept changing while it was read; the last reading is kept",
-        ),
+        exception(Cause::ChangedWhileRead, "/srv/maps/open.db", "it kept changing while it was read; the last reading is kept"),
         exception(Cause::Unreadable, "/srv/maps/private", "permission denied"),
         exception(Cause::Disappeared, "/srv/maps/lock", "no such file or directory"),
     ];

@@ -91,7 +91,7 @@ impl HandOut {
         let until = self.expires.to_zoned(zone.clone()).strftime("%-d %B %Y, %H:%M").to_string();
         let mut secrets = vec![(
             "The enrolment code".to_owned(),
-            format!("is on this page. It makes one machine a workstation, until {until}; after that this page opens nothing."),
+            format!("is on this page. It makes one machine a workstation, until {until}; after that this page is useless."),
         )];
         if self.encrypted {
             secrets.push((
@@ -122,8 +122,8 @@ impl HandOut {
 
 fn troubles() -> Vec<(String, String)> {
     [
-        ("Incomplete or mistyped", "Copy the code whole, with everything after JF1. Blanks and small letters do not matter."),
-        ("Expired or used", "Ask your administrator for a new hand-out: the old one opens nothing any more."),
+        ("Incomplete or mistyped", "Copy the code whole, with everything after JF1. Spaces and letter case do not matter."),
+        ("Expired or used", "Ask your administrator for a new hand-out: the old one no longer works."),
         (
             "Service not reached",
             "Connect to the office's network, by cable if you can. To see which services there are: 'jetfrost discover'.",

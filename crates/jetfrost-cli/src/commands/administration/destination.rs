@@ -233,7 +233,7 @@ impl Destination {
                 ui.show(&set, |d| {
                     say_destination(d, ui);
                     if d.retention != Retention::Everything {
-                        ui.line("See what would go with:  jetfrost thinning preview WORKSTATION");
+                        ui.line("See what would expire:  jetfrost thinning preview WORKSTATION");
                     }
                 });
             }

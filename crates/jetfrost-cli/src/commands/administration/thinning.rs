@@ -21,12 +21,12 @@ pub(crate) fn preview(api: &Api, name: &str) -> Result<ThinningPreview, Failure>
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Thinning {
-    /// Says which points of a workstation would go next and what room that would free; changes nothing.
+    /// Shows which points of a workstation would expire next and what space that would free; changes nothing.
     Preview {
         /// The workstation's name.
         workstation: String,
     },
-    /// Lets go now what is due, and waits until its room is back.
+    /// Removes now what has expired, and waits until its space is free.
     Start {
         /// The workstation's name.
         workstation: String,
@@ -47,7 +47,7 @@ impl Thinning {
                         ui.line("The terms were changed: points from before that stay as long as they were promised then.");
                     }
                     let freed = format!("{} ({})", show(preview.freed_bytes), many(preview.freed_chunks, "chunk"));
-                    ui.line(&format!("{} would go, which frees {freed}.", many(going, "point")));
+                    ui.line(&format!("{} would expire, which frees {freed}.", many(going, "point")));
                 });
                 Ok(Code::Done)
             }
