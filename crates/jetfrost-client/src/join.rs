@@ -14,11 +14,10 @@ use crate::clock::unix_now;
 use crate::discovery::look;
 use crate::error::ClientError;
 use crate::state_dir::{Membership, StateDir};
+use crate::unlock_methods::check_passphrase;
 
 /// A service that is not where its code says is looked for so long.
 const LOOKING: Duration = Duration::from_secs(4);
-/// The shortest image passphrase.
-const SHORTEST: usize = 10;
 
 /// What opens a new image store, beside its recovery key.
 #[derive(Debug, Clone, Copy)]
@@ -46,18 +45,6 @@ pub struct Joined {
     pub membership: Membership,
     /// To be shown once, and kept by a person.
     pub recovery_key: RecoveryKey,
-}
-
-/// Checks that an image passphrase is long enough.
-///
-/// # Errors
-/// [`ClientError::Passphrase`].
-pub fn check_passphrase(passphrase: &str) -> Result<(), ClientError> {
-    match passphrase.chars().count() {
-        SHORTEST..=1000 => Ok(()),
-        0..SHORTEST => Err(ClientError::Passphrase("an image passphrase has 10 characters at least")),
-        _ => Err(ClientError::Passphrase("an image passphrase has 1,000 characters at most")),
-    }
 }
 
 /// Finds the service that an enrolment code leads to; its certificate must be the one in the code. Where the code's address

@@ -21,6 +21,9 @@ use crate::clock::unix_now;
 use crate::error::ClientError;
 use crate::state_dir::{Membership, StateDir};
 
+/// The shortest image passphrase.
+const SHORTEST: usize = 10;
+
 type Result<T> = std::result::Result<T, ClientError>;
 
 /// A slot that costs less is not tried: the least that RFC 9106 recommends for this much memory.
@@ -106,6 +109,18 @@ pub(crate) fn check_guessing(slots: &[Slot]) -> Result<()> {
     if slots.len() > MAX_SLOTS || slots.iter().any(is_cheap) { Err(ClientError::WeakSlot) } else { Ok(()) }
 }
 
+/// Checks that an image passphrase is long enough.
+///
+/// # Errors
+/// [`ClientError::Passphrase`].
+pub fn check_passphrase(passphrase: &str) -> Result<(), ClientError> {
+    match passphrase.chars().count() {
+        SHORTEST..=1000 => Ok(()),
+        0..SHORTEST => Err(ClientError::Passphrase("an image passphrase has 10 characters at least")),
+        _ => Err(ClientError::Passphrase("an image passphrase has 1,000 characters at most")),
+    }
+}
+
 /// Adds a passphrase.
 ///
 /// # Errors
@@ -117,7 +132,7 @@ pub fn add_passphrase(
     cost: ArgonCost,
     random: &dyn Random,
 ) -> Result<UnlockMethod> {
-    crate::join::check_passphrase(passphrase)?;
+    check_passphrase(passphrase)?;
     add(state_dir, |store, key| {
         let mut slot = wrap_key(store, key, Secret::Passphrase(passphrase), cost, unix_now(), random);
         slot.label = label;

@@ -5,6 +5,7 @@ use jetfrost_wire::size::show;
 use crate::failure::Failure;
 
 pub(crate) mod administration;
+mod diagnosis;
 pub(crate) mod getting_back;
 pub(crate) mod interrupt;
 pub(crate) mod keys;

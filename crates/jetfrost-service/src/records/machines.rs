@@ -164,6 +164,12 @@ impl WorkstationRow {
 }
 
 impl StoreRow {
+    /// The image stores of a destination.
+    pub(crate) fn on_destination(id: &str, on: &mut Connection) -> Rows<Vec<Self>> {
+        let there = stores::destination_id.eq(id).and(stores::gone.is_null());
+        stores::table.filter(there).select(Self::as_select()).load(on)
+    }
+
     pub(crate) fn insert(&self, on: &mut Connection) -> Rows<()> {
         diesel::insert_into(stores::table).values(self).execute(on).map(drop)
     }

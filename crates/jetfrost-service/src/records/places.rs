@@ -1,8 +1,7 @@
 //! Destinations.
 
-use super::machines::StoreRow;
 use super::people::GroupRow;
-use super::schema::{accounts, destination_accounts, destination_groups, destinations, groups, stores};
+use super::schema::{accounts, destination_accounts, destination_groups, destinations, groups};
 use super::{Connection, Rows};
 use diesel::prelude::*;
 
@@ -78,12 +77,6 @@ impl DestinationRow {
             .limit(most as i64)
             .select(Self::as_select())
             .load(on)
-    }
-
-    /// Its image stores.
-    pub(crate) fn stores(&self, on: &mut Connection) -> Rows<Vec<StoreRow>> {
-        let there = stores::destination_id.eq(&self.id).and(stores::gone.is_null());
-        stores::table.filter(there).select(StoreRow::as_select()).load(on)
     }
 
     pub(crate) fn granted_to(&self, on: &mut Connection) -> Rows<GrantedTo> {

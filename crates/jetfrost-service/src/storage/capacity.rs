@@ -83,7 +83,7 @@ impl Storage {
         let what = CountsFor::Volume(row.id.clone());
         let mut levels = vec![(Counted { what, stores: Vec::new() }, level)];
         if let Some(limit) = row.capacity.map(from_db) {
-            let rows = self.records.read(|on| Ok::<_, ServiceError>(row.stores(on)?))?;
+            let rows = self.records.read(|on| Ok::<_, ServiceError>(StoreRow::on_destination(&row.id, on)?))?;
             let stores = self.look_at(&here, &rows);
             levels.push(stores.level(CountsFor::Destination(row.id.clone()), LimitKind::Capacity, limit));
         }

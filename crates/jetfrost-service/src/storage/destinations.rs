@@ -17,7 +17,7 @@ use jetfrost_wire::{DestinationId, Page, PageQuery, Version};
 use crate::clock::timestamp;
 use crate::identity::{accounts, grants};
 use crate::media::{MarkerError, MediaError, Place, judge, volume_of, volumes};
-use crate::records::{AuditRow, DestinationRow, NewEntry};
+use crate::records::{StoreRow, AuditRow, DestinationRow, NewEntry};
 use crate::secrets::new_id;
 use crate::shared::convert::from_db;
 use crate::shared::versions::{Made, Seen, version};
@@ -178,7 +178,7 @@ impl Storage {
             let after = said(&row, &grants::grants(&row, on)?);
             self.trail.note_change(caller, "destination changed", &old.name, Some(&before), Some(&after), on)?;
             if change.directory.is_some() {
-                self.media.close(row.stores(on)?.iter().map(|store| store.id.as_str()));
+                self.media.close(StoreRow::on_destination(&row.id, on)?.iter().map(|store| store.id.as_str()));
             }
             Ok::<_, ServiceError>(row)
         })?;
@@ -295,7 +295,7 @@ impl Storage {
 
     /// A destination as it is at the moment.
     pub(crate) fn destination(&self, row: &DestinationRow) -> Result<Destination> {
-        let (stores, grants) = self.records.read(|on| Ok::<_, ServiceError>((row.stores(on)?, grants::grants(row, on)?)))?;
+        let (stores, grants) = self.records.read(|on| Ok::<_, ServiceError>((StoreRow::on_destination(&row.id, on)?, grants::grants(row, on)?)))?;
         let marker = self.media.check(&place(row));
         let used = marker.is_ok().then(|| self.used_of(&place(row), &stores));
         let room = marker.is_ok().then(|| self.levels_of_destination(row)).transpose()?;

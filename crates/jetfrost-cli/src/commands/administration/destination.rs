@@ -15,6 +15,7 @@ use jetfrost_wire::sizing::{AskCapacity, CapacityAdvice};
 
 use crate::commands::limit::{AtLimitName, Limit};
 use crate::commands::{find, labels, limit};
+use crate::commands::diagnosis::say_diagnosis;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, many, moment};
 
@@ -408,19 +409,6 @@ fn say_adopted(adopted: &Adopted, ui: &Ui) {
             ui.line(&format!("For new backups there:  jetfrost access grant '{}' --everybody", d.name));
         }
     }
-}
-
-/// A diagnosis, and the code that it ends with.
-pub(crate) fn say_diagnosis(diagnosis: &Diagnosis, ui: &Ui) -> Code {
-    ui.show(diagnosis, |diagnosis| {
-        for line in &diagnosis.steps {
-            ui.line(&format!("{}  {}", if line.well { "well" } else { "NOT " }, line.says));
-            if let Some(next) = &line.next {
-                ui.line(&format!("      Next: {next}"));
-            }
-        }
-    });
-    if diagnosis.well { Code::Done } else { Code::Failed }
 }
 
 fn say_verdict(v: &Verdict, ui: &Ui) {

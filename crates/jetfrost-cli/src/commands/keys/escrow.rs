@@ -9,7 +9,7 @@ use clap::Subcommand;
 use jetfrost_client::api::{Api, Method};
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_client::system_random;
-use jetfrost_client::unlock_methods::{measured_cost, new_office_key, office_key_of};
+use jetfrost_client::unlock_methods::{check_passphrase, measured_cost, new_office_key, office_key_of};
 use jetfrost_wire::Binary;
 use jetfrost_wire::service::{Escrow as EscrowRecord, NewEscrow, ServiceInfo};
 
@@ -72,7 +72,7 @@ impl Escrow {
 
 fn start(api: &Api, path: &Path, passphrase_file: Option<&Path>, ask_workstations: bool, ui: &Ui) -> Done {
     let passphrase = ui.secret("a new passphrase for the office key", &office_passphrase_given(passphrase_file), true)?;
-    jetfrost_client::join::check_passphrase(&passphrase)?;
+    check_passphrase(&passphrase)?;
     let (public, file) = new_office_key(&passphrase, measured_cost(), &system_random());
     let write = || {
         let mut out = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;

@@ -3,7 +3,7 @@
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::diagnosis::Diagnosis;
 
-use crate::commands::administration::destination::say_diagnosis;
+use crate::commands::diagnosis::say_diagnosis;
 use crate::failure::{Code, Failure};
 use crate::ui::Ui;
 
