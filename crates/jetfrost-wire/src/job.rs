@@ -5,59 +5,41 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use crate::id::{JobId, WorkstationId};
+use crate::labels::labels;
 
-macro_rules! labels {
-    ($(#[$doc:meta])* $name:ident { $($(#[$variant_doc:meta])* $variant:ident = $word:literal,)* }) => {
-        $(#[$doc])*
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-        #[serde(rename_all = "snake_case")]
-        pub enum $name { $($(#[$variant_doc])* $variant,)* }
-
-        impl $name {
-            /// The word for it in the records.
-            #[must_use]
-            pub fn word(self) -> &'static str {
-                match self { $(Self::$variant => $word,)* }
-            }
-
-            /// From the word in the records.
-            #[must_use]
-            pub fn from_word(word: &str) -> Option<Self> {
-                match word { $($word => Some(Self::$variant),)* _ => None }
-            }
-        }
-    };
+/// What a job does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum JobKind {
+    /// Lets points go by the rule, or after their waiting time, and gives their room back.
+    Thinning,
+    /// Removes an image store after its waiting time.
+    Removal,
+    /// Reads everything and compares it with its checks.
+    Scrub,
 }
 
-labels! {
-    /// What a job does.
-    JobKind {
-        /// Lets points go by the rule, or after their waiting time, and gives their room back.
-        Thinning = "thinning",
-        /// Removes an image store after its waiting time.
-        Removal = "removal",
-        /// Reads everything and compares it with its checks.
-        Scrub = "scrub",
-    }
+labels!(JobKind: Thinning = "thinning", Removal = "removal", Scrub = "scrub");
+
+/// How far a job is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum JobState {
+    /// Not begun, or to be gone on with.
+    Waiting,
+    /// At work.
+    Underway,
+    /// Stopped by a person for the time being.
+    Paused,
+    /// Done.
+    Done,
+    /// It could not be done.
+    Failed,
+    /// A person cancelled it.
+    Cancelled,
 }
 
-labels! {
-    /// How far a job is.
-    JobState {
-        /// Not begun, or to be gone on with.
-        Waiting = "waiting",
-        /// At work.
-        Underway = "underway",
-        /// Stopped by a person for the time being.
-        Paused = "paused",
-        /// Done.
-        Done = "done",
-        /// It could not be done.
-        Failed = "failed",
-        /// A person cancelled it.
-        Cancelled = "cancelled",
-    }
-}
+labels!(JobState: Waiting = "waiting", Underway = "underway", Paused = "paused", Done = "done", Failed = "failed", Cancelled = "cancelled");
 
 impl JobState {
     /// Whether it will not change any more.

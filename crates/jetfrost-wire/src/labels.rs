@@ -1,5 +1,14 @@
 //! Words for the values of an enumeration.
 
+/// An enumeration each of whose values has one word: in JSON, in the records, on the command line.
+pub trait Label: Copy + PartialEq + std::fmt::Debug + Send + Sync + 'static {
+    /// The word for it.
+    fn word(self) -> &'static str;
+
+    /// The one with this word.
+    fn from_word(word: &str) -> Option<Self>;
+}
+
 macro_rules! labels {
     ($name:ident: $($variant:ident = $word:literal),*) => {
         impl $name {
@@ -16,6 +25,16 @@ macro_rules! labels {
             #[must_use]
             pub fn from_word(word: &str) -> Option<Self> {
                 Self::ALL.iter().copied().find(|value| value.word() == word)
+            }
+        }
+
+        impl $crate::labels::Label for $name {
+            fn word(self) -> &'static str {
+                self.word()
+            }
+
+            fn from_word(word: &str) -> Option<Self> {
+                Self::from_word(word)
             }
         }
     };

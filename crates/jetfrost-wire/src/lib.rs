@@ -14,7 +14,7 @@ pub mod enrolment;
 pub mod event;
 pub mod id;
 pub mod job;
-mod labels;
+pub mod labels;
 pub mod page;
 pub mod people;
 pub mod problem;

@@ -10,7 +10,7 @@ use crate::labels::labels;
 use crate::version::{HasVersion, Version};
 
 /// What an account may do.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Role {
     /// Everything.
@@ -18,6 +18,7 @@ pub enum Role {
     /// Sees everything, starts restores, changes nothing.
     Helpdesk,
     /// Own workstations only.
+    #[default]
     Member,
 }
 labels!(Role: Administrator = "administrator", Helpdesk = "helpdesk", Member = "member");

@@ -18,22 +18,7 @@ pub enum Scope {
     Selection,
 }
 
-impl Scope {
-    /// The word for it, as in JSON.
-    #[must_use]
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Everything => "everything",
-            Self::Selection => "selection",
-        }
-    }
-
-    /// The scope with this word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        [Self::Everything, Self::Selection].into_iter().find(|scope| scope.word() == word)
-    }
-}
+labels!(Scope: Everything = "everything", Selection = "selection");
 
 /// What a restore is for.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]

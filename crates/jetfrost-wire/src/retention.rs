@@ -7,6 +7,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::labels::labels;
 use crate::workstation::Point;
 
 /// How long points are kept: all of them at first, then the last one of each day, week, month and year. Zero means
@@ -119,14 +120,17 @@ impl FromStr for Retention {
 }
 
 /// What happens when a backup meets a limit.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum AtLimit {
     /// The backup stops and says so.
+    #[default]
     Stop,
     /// The workstation's oldest points go, as far as the rule's least number and holds allow.
     ExpireOldest,
 }
+
+labels!(AtLimit: Stop = "stop", ExpireOldest = "expire_oldest");
 
 /// Once a month.
 #[must_use]

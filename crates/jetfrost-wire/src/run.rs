@@ -6,6 +6,7 @@ use utoipa::ToSchema;
 
 use crate::binary::Binary;
 use crate::id::{RunId, WorkstationId};
+use crate::labels::labels;
 use crate::workstation::{Point, PointKind};
 
 /// How a run or a restore stands or ended.
@@ -26,30 +27,7 @@ pub enum Outcome {
     Lost,
 }
 
-impl Outcome {
-    /// All of them.
-    pub const ALL: [Self; 6] =
-        [Self::Underway, Self::Complete, Self::CompleteWithExceptions, Self::Failed, Self::Stopped, Self::Lost];
-
-    /// The word for it, as in JSON.
-    #[must_use]
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Underway => "underway",
-            Self::Complete => "complete",
-            Self::CompleteWithExceptions => "complete_with_exceptions",
-            Self::Failed => "failed",
-            Self::Stopped => "stopped",
-            Self::Lost => "lost",
-        }
-    }
-
-    /// The outcome with this word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|outcome| outcome.word() == word)
-    }
-}
+labels!(Outcome: Underway = "underway", Complete = "complete", CompleteWithExceptions = "complete_with_exceptions", Failed = "failed", Stopped = "stopped", Lost = "lost");
 
 /// What a run is busy with.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -66,27 +44,7 @@ pub enum Phase {
     Comparing,
 }
 
-impl Phase {
-    /// All of them, in order.
-    pub const ALL: [Self; 4] = [Self::Counting, Self::Sending, Self::Sealing, Self::Comparing];
-
-    /// The word for it, as in JSON.
-    #[must_use]
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Counting => "counting",
-            Self::Sending => "sending",
-            Self::Sealing => "sealing",
-            Self::Comparing => "comparing",
-        }
-    }
-
-    /// The phase with this word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|phase| phase.word() == word)
-    }
-}
+labels!(Phase: Counting = "counting", Sending = "sending", Sealing = "sealing", Comparing = "comparing");
 
 /// How far something is.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

@@ -150,14 +150,17 @@ pub struct DamagedPoint {
 }
 
 /// What a point is a state of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum PointKind {
     /// Folders and files.
+    #[default]
     Files,
     /// A disk.
     Disk,
 }
+
+labels!(PointKind: Files = "files", Disk = "disk");
 
 impl PointKind {
     /// What a point of this kind is a state of, in words.

@@ -401,7 +401,7 @@ fn claimable(name: &str, account: &AccountRow, on: &mut Connection) -> Result<Wo
 
 /// Refuses when image stores on a destination must be encrypted.
 pub(crate) fn may_go_without_encryption(destination: &DestinationRow) -> Result<()> {
-    match convert::encryption(destination) {
+    match destination.encryption.0 {
         EncryptionPolicy::Optional => Ok(()),
         EncryptionPolicy::Required => {
             Err(ServiceError::Invalid(format!("the destination '{}' takes encrypted image stores only", destination.name)))

@@ -27,9 +27,9 @@ impl Backups {
             id: new_id(&*self.random),
             workstation_id: line.workstation.id.clone(),
             sequence: to_db(begin.point)?,
-            scope: begin.scope.word().into(),
+            scope: begin.scope.into(),
             by: caller.name(),
-            outcome: Outcome::Underway.word().into(),
+            outcome: Outcome::Underway.into(),
             files_done: 0,
             files_total: None,
             bytes_done: 0,
@@ -40,7 +40,7 @@ impl Backups {
             last_heard: now,
             ended: None,
             reason: None,
-            purpose: begin.purpose.word().into(),
+            purpose: begin.purpose.into(),
         };
         let row = self.records.write(|on| {
             let row = row.insert(on)?;
@@ -65,7 +65,7 @@ impl Backups {
         self.set_restore_progress(&mut row, &end.progress)?;
         row.exceptions = to_db(end.exceptions)?;
         let outcome = if end.exceptions == 0 { Outcome::Complete } else { Outcome::CompleteWithExceptions };
-        row.outcome = outcome.word().into();
+        row.outcome = outcome.into();
         row.ended = Some(self.clock.now_ms());
         self.end_on_record(&row, outcome)
     }
@@ -75,7 +75,7 @@ impl Backups {
         let mut row = self.current_restore(caller, id)?;
         self.set_restore_progress(&mut row, &why.progress)?;
         let outcome = if why.stopped { Outcome::Stopped } else { Outcome::Failed };
-        row.outcome = outcome.word().into();
+        row.outcome = outcome.into();
         row.reason = Some(why.reason.chars().take(500).collect());
         row.ended = Some(self.clock.now_ms());
         self.end_on_record(&row, outcome)
@@ -85,8 +85,8 @@ impl Backups {
         let missing = || ServiceError::NotFound("restore");
         let row = self.records.read(|on| Ok::<_, ServiceError>(RestoreRow::by_id(id, on)?))?.ok_or_else(missing)?;
         let line = self.storage.line(caller, &row.workstation_id).map_err(|_| missing())?;
-        caller.may(&act(Purpose::from_word(&row.purpose).unwrap_or_default(), &line))?;
-        if row.outcome == Outcome::Underway.word() { Ok(row) } else { Err(ServiceError::Conflict("this restore is over")) }
+        caller.may(&act(row.purpose.0, &line))?;
+        if row.outcome.0 == Outcome::Underway { Ok(row) } else { Err(ServiceError::Conflict("this restore is over")) }
     }
 
     fn set_restore_progress(&self, row: &mut RestoreRow, progress: &Progress) -> Result<()> {
@@ -107,17 +107,17 @@ impl Backups {
                 return Err(ServiceError::Conflict("this restore is over"));
             }
             let store = WorkstationLine::by_id(&row.workstation_id, on)?.map(|line| line.store.id);
-            match (Purpose::from_word(&row.purpose), store, outcome) {
-                (Some(Purpose::Drill), Some(store), Outcome::Complete) => StoreRow::set_drilled(&store, now, row.sequence, on)?,
+            match (row.purpose.0, store, outcome) {
+                (Purpose::Drill, Some(store), Outcome::Complete) => StoreRow::set_drilled(&store, now, row.sequence, on)?,
                 // One that could not be done, for the network or the machine, says nothing of the image store.
-                (Some(Purpose::Drill), Some(store), Outcome::CompleteWithExceptions) => {
+                (Purpose::Drill, Some(store), Outcome::CompleteWithExceptions) => {
                     StoreRow::set_drill_failed(&store, now, on)?;
                 }
                 _ => {}
             }
             Ok::<_, ServiceError>(())
         })?;
-        if Purpose::from_word(&row.purpose) == Some(Purpose::Drill) {
+        if row.purpose.0 == Purpose::Drill {
             self.events.workstation_changed(&row.workstation_id);
         }
         Ok(self.tell_restore(row))

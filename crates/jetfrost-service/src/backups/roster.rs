@@ -23,7 +23,7 @@ use crate::identity::accounts::account_named;
 use crate::identity::grants::{destination_named, grants};
 use crate::records::{AccountRow, CodeRow, CodeWithNames, Connection, DestinationRow, GroupRow, WorkstationLine, WorkstationRow};
 use crate::shared::convert::some_from_db;
-use crate::shared::{Caller, Result, ServiceError, convert, shown_limit, to_db};
+use crate::shared::{Caller, Result, ServiceError, shown_limit, to_db};
 use crate::storage::workstations::said_of_store;
 
 /// A roster is compared with all of the office.
@@ -104,7 +104,7 @@ impl Backups {
             let facts = DestinationFacts {
                 name: row.name.clone(),
                 withdrawn: row.withdrawn.is_some(),
-                encryption_required: convert::encryption(&row) == EncryptionPolicy::Required,
+                encryption_required: row.encryption.0 == EncryptionPolicy::Required,
                 openness,
             };
             office.destinations.insert(row.name_key, facts);

@@ -76,7 +76,7 @@ impl Backups {
     /// The one gate for all that a workstation writes: it has a run underway, which was let in when it began, and its destination
     /// still takes its backups.
     pub(crate) fn may_write_now(&self, line: &WorkstationLine) -> Result<()> {
-        let underway = line.latest_run.as_ref().filter(|run| run.outcome == Outcome::Underway.word());
+        let underway = line.latest_run.as_ref().filter(|run| run.outcome.0 == Outcome::Underway);
         match underway {
             Some(run) if !jetfrost_office::freshness::is_lost(run.last_heard, self.clock.now_ms()) => self.takes_backups(line),
             _ => Err(ServiceError::RunOver),
@@ -101,7 +101,7 @@ impl Backups {
     /// The latest point of a kind that is as it was committed.
     fn latest_of_kind(&self, line: &WorkstationLine, store: &Store, kind: PointKind) -> Result<Option<u64>> {
         let rows = self.storage.point_rows(line)?;
-        let of_kind = rows.iter().filter(|row| row.kind == convert::kind_word(kind)).map(|row| convert::from_db(row.sequence));
+        let of_kind = rows.iter().filter(|row| row.kind.0 == kind).map(|row| convert::from_db(row.sequence));
         for sequence in of_kind {
             match store.point_head(sequence) {
                 Ok(_) => return Ok(Some(sequence)),
@@ -114,15 +114,15 @@ impl Backups {
 
     fn insert_run(&self, line: &WorkstationLine, begin: &BeginRun, on: &mut Connection) -> Result<RunRow> {
         let now = self.clock.now_ms();
-        if let Some(mut earlier) = line.latest_run.clone().filter(|run| run.outcome == Outcome::Underway.word()) {
+        if let Some(mut earlier) = line.latest_run.clone().filter(|run| run.outcome.0 == Outcome::Underway) {
             end(&mut earlier, Outcome::Lost, Some("the next run began before this one ended"), now);
             earlier.update_if_underway(on)?;
         }
         let new = NewRun {
             id: new_id(&*self.random),
             workstation_id: line.workstation.id.clone(),
-            outcome: Outcome::Underway.word().into(),
-            phase: Phase::default().word().into(),
+            outcome: Outcome::Underway.into(),
+            phase: Phase::default().into(),
             files_done: 0,
             bytes_done: 0,
             sent: 0,
@@ -162,7 +162,7 @@ impl Backups {
     pub(crate) fn commit(&self, caller: &Caller, id: &str, commit: &CommitPoint) -> Result<PointCommitted> {
         let (line, mut row) = self.run(caller, id)?;
         let (_, store) = self.storage.open_store(&line)?;
-        if row.outcome != Outcome::Underway.word() {
+        if row.outcome.0 != Outcome::Underway {
             return self.committed_before(&line, &row, &store, commit);
         }
         self.may_write_now(&line)?;
@@ -246,7 +246,7 @@ impl Backups {
             }
             for mut row in crate::records::RestoreRow::with_outcome(underway, on)? {
                 if jetfrost_office::freshness::is_lost(row.last_heard, now) {
-                    row.outcome = Outcome::Lost.word().into();
+                    row.outcome = Outcome::Lost.into();
                     row.ended = Some(row.last_heard);
                     row.update_if_underway(on)?;
                 }
@@ -264,7 +264,7 @@ impl Backups {
 
     fn current_run(&self, caller: &Caller, id: &str) -> Result<(WorkstationLine, RunRow)> {
         let (line, row) = self.run(caller, id)?;
-        if row.outcome == Outcome::Underway.word() { Ok((line, row)) } else { Err(ServiceError::RunOver) }
+        if row.outcome.0 == Outcome::Underway { Ok((line, row)) } else { Err(ServiceError::RunOver) }
     }
 
     fn tell_run(&self, row: &RunRow) -> Run {
@@ -291,7 +291,7 @@ fn still_underway(written: bool) -> Result<()> {
 }
 
 fn set_progress(row: &mut RunRow, progress: &Progress) -> Result<()> {
-    row.phase = progress.phase.word().into();
+    row.phase = progress.phase.into();
     row.files_done = to_db(progress.files_done)?;
     row.files_total = progress.files_total.map(to_db).transpose()?;
     row.bytes_done = to_db(progress.bytes_done)?;
@@ -301,7 +301,7 @@ fn set_progress(row: &mut RunRow, progress: &Progress) -> Result<()> {
 }
 
 fn end(row: &mut RunRow, outcome: Outcome, reason: Option<&str>, at: i64) {
-    row.outcome = outcome.word().into();
+    row.outcome = outcome.into();
     row.reason = reason.map(|reason| reason.chars().take(bounds::WHY_A_RUN_ENDED).collect());
     row.ended = Some(at);
     row.last_heard = at;

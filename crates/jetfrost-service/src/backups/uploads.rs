@@ -185,7 +185,7 @@ impl Backups {
 /// Whether a run of the workstation's, or a restore of the caller's, is under way that says why the store is read.
 fn is_on_record(caller: &Caller, line: &WorkstationLine, on: &mut Connection) -> Result<bool> {
     let is_own = matches!(&caller.who, Who::Device { workstation } if workstation.id == line.workstation.id);
-    if is_own && line.latest_run.as_ref().is_some_and(|run| run.outcome == Outcome::Underway.word()) {
+    if is_own && line.latest_run.as_ref().is_some_and(|run| run.outcome.0 == Outcome::Underway) {
         return Ok(true);
     }
     let underway = RestoreRow::with_outcome(Outcome::Underway.word(), on)?;

@@ -68,10 +68,10 @@ impl Identity {
             login_key: names::key(&login),
             login,
             display_name,
-            role: new.role.word().into(),
+            role: new.role.into(),
             password: new.password.as_ref().map(|password| hash_password(password, &*self.random)),
             created: self.clock.now_ms(),
-            kind: new.kind.word().into(),
+            kind: new.kind.into(),
             ..AccountRow::default()
         })
     }
@@ -107,13 +107,13 @@ impl Identity {
             row.display_name = checked_name(name)?;
         }
         if let Some(kind) = change.kind {
-            row.kind = kind.word().into();
+            row.kind = kind.into();
         }
         if let Some(role) = change.role {
             if role != Role::Administrator {
                 stays_administered(&row, on)?;
             }
-            row.role = role.word().into();
+            row.role = role.into();
         }
         if let Some(quota) = change.quota {
             row.quota = quota.map(to_db).transpose()?;
@@ -314,7 +314,7 @@ pub(crate) fn check_password(password: &str) -> Result<()> {
 /// Refuses to take an administrator away when nobody else could do the work.
 fn stays_administered(row: &AccountRow, on: &mut Connection) -> Result<()> {
     let administrator = Role::Administrator.word();
-    if row.role == administrator && row.others_that_can_be(administrator, on)? == 0 {
+    if row.role.0 == Role::Administrator && row.others_that_can_be(administrator, on)? == 0 {
         return Err(ServiceError::Conflict("this is the last administrator who can sign in: make another one first"));
     }
     Ok(())

@@ -10,7 +10,7 @@ use crate::identity::Identity;
 use crate::identity::accounts::{account_named, groups_named, ids};
 use crate::records::{AccountRow, Connection, DestinationRow, GrantedTo, StoreRow};
 use crate::shared::convert::from_db;
-use crate::shared::{Caller, Result, ServiceError, convert};
+use crate::shared::{Caller, Result, ServiceError};
 
 /// All destinations are looked at together; an office has a handful.
 const ALL: usize = 1000;
@@ -72,7 +72,7 @@ fn access_line(account: &AccountRow, destinations: &[(DestinationRow, Granted)],
     Ok(AccessLine {
         login: account.login.clone(),
         display_name: account.display_name.clone(),
-        role: convert::role(account),
+        role: account.role.0,
         disabled: account.disabled.is_some(),
         cells: destinations.iter().map(cell).collect::<Result<_>>()?,
     })

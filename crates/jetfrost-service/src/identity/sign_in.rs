@@ -134,10 +134,10 @@ impl Identity {
             login_key: names::key(&login),
             display_name: login.clone(),
             login,
-            role: Role::Administrator.word().into(),
+            role: Role::Administrator.into(),
             password: Some(hash_password(&new.password, &*self.random)),
             created: self.clock.now_ms(),
-            kind: AccountKind::Person.word().into(),
+            kind: AccountKind::Person.into(),
             ..AccountRow::default()
         };
         let made = self.records.write(|on| {

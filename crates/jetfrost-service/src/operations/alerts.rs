@@ -78,8 +78,7 @@ fn last_point(line: &WorkstationLine) -> Option<i64> {
 }
 
 fn has_failed(line: &WorkstationLine) -> bool {
-    let failed = [Outcome::Failed.word(), Outcome::Lost.word()];
-    line.latest_run.as_ref().is_some_and(|run| failed.contains(&run.outcome.as_str()))
+    line.latest_run.as_ref().is_some_and(|run| matches!(run.outcome.0, Outcome::Failed | Outcome::Lost))
 }
 
 fn has_machine(line: &WorkstationLine) -> bool {

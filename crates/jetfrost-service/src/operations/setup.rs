@@ -13,7 +13,7 @@ use crate::identity::grants;
 use crate::operations::Operations;
 use crate::records::{DismissedRow, MailRow, StoreRow, Switches, WorkstationLine, limits, office_key, people};
 use crate::retention::settings::checked_reason;
-use crate::shared::convert::{encryption, from_db};
+use crate::shared::convert::from_db;
 use crate::shared::{Caller, Result, ServiceError, gate, place};
 
 /// All workstations are looked at together.
@@ -108,7 +108,7 @@ impl Operations {
                 pointless: with_machine.iter().filter(|line| line.latest_point.is_none()).count() as u64,
                 drilled: from_db(StoreRow::drilled(on)?),
                 unencrypted: lines.iter().filter(|line| !line.store.encrypted).count() as u64,
-                encryption_optional: offered.iter().filter(|row| encryption(row) == EncryptionPolicy::Optional).count() as u64,
+                encryption_optional: offered.iter().filter(|row| row.encryption.0 == EncryptionPolicy::Optional).count() as u64,
                 announced: self.announced(),
                 mail_set: mail.is_some(),
                 mail_taken: mail.is_some_and(|mail| mail.delivered.is_some() && mail.trouble.is_none()),

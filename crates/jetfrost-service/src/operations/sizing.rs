@@ -14,7 +14,7 @@ use crate::clock::timestamp;
 use crate::identity::grants::destination_named;
 use crate::media::volume_of;
 use crate::operations::Operations;
-use crate::records::{StoreRow, DestinationRow, PointRow, WorkstationLine, added_by_day};
+use crate::records::{DestinationRow, PointRow, StoreRow, WorkstationLine, added_by_day};
 use crate::shared::convert::from_db;
 use crate::shared::{Caller, DAY_MS, Result, ServiceError, place};
 
@@ -119,7 +119,9 @@ impl Operations {
     }
 
     fn held(&self, row: &DestinationRow) -> Result<Held> {
-        let (stores, added) = self.records.read(|on| Ok::<_, ServiceError>((StoreRow::on_destination(&row.id, on)?, added_by_day(&row.id, on)?)))?;
+        let (stores, added) = self
+            .records
+            .read(|on| Ok::<_, ServiceError>((StoreRow::on_destination(&row.id, on)?, added_by_day(&row.id, on)?)))?;
         let added: Vec<(i64, u64)> = added.into_iter().map(|(day, bytes)| (day * DAY_MS, from_db(bytes))).collect();
         Ok(Held {
             used: self.storage.used_of(&place(row), &stores),

@@ -1,11 +1,12 @@
 //! Runs, points and restores.
 
 use super::schema::{jobs, points, restores, runs, stores};
-use super::{Connection, Rows};
+use super::{Connection, Rows, Word};
 use diesel::prelude::*;
-
-/// The word for the outcome of what has not ended.
-const UNDERWAY: &str = "underway";
+use jetfrost_wire::job::{JobKind, JobState};
+use jetfrost_wire::restore::{Purpose, Scope};
+use jetfrost_wire::run::{Outcome, Phase};
+use jetfrost_wire::workstation::PointKind;
 
 #[derive(Debug, Clone, Queryable, Selectable, AsChangeset)]
 #[diesel(table_name = runs, treat_none_as_null = true)]
@@ -13,8 +14,8 @@ pub(crate) struct RunRow {
     pub(crate) number: i64,
     pub(crate) id: String,
     pub(crate) workstation_id: String,
-    pub(crate) outcome: String,
-    pub(crate) phase: String,
+    pub(crate) outcome: Word<Outcome>,
+    pub(crate) phase: Word<Phase>,
     pub(crate) files_done: i64,
     pub(crate) files_total: Option<i64>,
     pub(crate) bytes_done: i64,
@@ -35,8 +36,8 @@ pub(crate) struct RunRow {
 pub(crate) struct NewRun {
     pub(crate) id: String,
     pub(crate) workstation_id: String,
-    pub(crate) outcome: String,
-    pub(crate) phase: String,
+    pub(crate) outcome: Word<Outcome>,
+    pub(crate) phase: Word<Phase>,
     pub(crate) files_done: i64,
     pub(crate) bytes_done: i64,
     pub(crate) sent: i64,
@@ -59,7 +60,7 @@ impl RunRow {
     /// Writes a run that is still underway on record; false when it is not, and then nothing is written: a late report of
     /// progress must not undo its end.
     pub(crate) fn update_if_underway(&self, on: &mut Connection) -> Rows<bool> {
-        let underway = runs::table.find(self.number).filter(runs::outcome.eq(UNDERWAY));
+        let underway = runs::table.find(self.number).filter(runs::outcome.eq(Outcome::Underway.word()));
         diesel::update(underway).set(self).execute(on).map(|rows| rows == 1)
     }
 
@@ -84,7 +85,7 @@ pub(crate) struct PointRow {
     pub(crate) store_id: String,
     pub(crate) sequence: i64,
     pub(crate) run_number: Option<i64>,
-    pub(crate) kind: String,
+    pub(crate) kind: Word<PointKind>,
     /// When the service committed it, by its own clock.
     pub(crate) committed: i64,
     pub(crate) files: i64,
@@ -169,9 +170,9 @@ pub(crate) struct JobRow {
     #[diesel(skip_insertion)]
     pub(crate) number: i64,
     pub(crate) id: String,
-    pub(crate) kind: String,
+    pub(crate) kind: Word<JobKind>,
     pub(crate) store_id: String,
-    pub(crate) state: String,
+    pub(crate) state: Word<JobState>,
     pub(crate) done: i64,
     pub(crate) total: i64,
     pub(crate) by: String,
@@ -220,9 +221,9 @@ pub(crate) struct RestoreRow {
     pub(crate) id: String,
     pub(crate) workstation_id: String,
     pub(crate) sequence: i64,
-    pub(crate) scope: String,
+    pub(crate) scope: Word<Scope>,
     pub(crate) by: String,
-    pub(crate) outcome: String,
+    pub(crate) outcome: Word<Outcome>,
     pub(crate) files_done: i64,
     pub(crate) files_total: Option<i64>,
     pub(crate) bytes_done: i64,
@@ -233,7 +234,7 @@ pub(crate) struct RestoreRow {
     pub(crate) last_heard: i64,
     pub(crate) ended: Option<i64>,
     pub(crate) reason: Option<String>,
-    pub(crate) purpose: String,
+    pub(crate) purpose: Word<Purpose>,
 }
 
 impl RestoreRow {
@@ -247,7 +248,7 @@ impl RestoreRow {
 
     /// As [`RunRow::update_if_underway`].
     pub(crate) fn update_if_underway(&self, on: &mut Connection) -> Rows<bool> {
-        let underway = restores::table.find(self.number).filter(restores::outcome.eq(UNDERWAY));
+        let underway = restores::table.find(self.number).filter(restores::outcome.eq(Outcome::Underway.word()));
         diesel::update(underway).set(self).execute(on).map(|rows| rows == 1)
     }
 

@@ -29,6 +29,7 @@ pub(crate) use places::{DestinationRow, GrantedTo};
 pub(crate) use sessions::SessionRow;
 pub(crate) use slots::SlotRow;
 pub(crate) use terms::EarlierTermsRow;
+pub(crate) use word::Word;
 
 mod audit;
 mod dismissed;
@@ -43,6 +44,7 @@ mod schema;
 mod sessions;
 mod slots;
 mod terms;
+mod word;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 
@@ -251,11 +253,24 @@ mod tests {
     }
 
     #[test]
+    fn a_word_that_no_column_may_hold_is_an_error_that_names_it() {
+        let (_directory, records) = brought_up_to_date(&[FIRST]);
+        records
+            .write(|on| {
+                on.batch_execute("UPDATE accounts SET role = 'emperor'")?;
+                let error = AccountRow::by_id("a", on).expect_err("no such role").to_string();
+                assert!(error.contains("'emperor'") && error.contains("role"), "{error}");
+                Ok::<_, RecordsError>(())
+            })
+            .expect("written");
+    }
+
+    #[test]
     fn records_of_the_first_version_are_brought_up_to_date_and_lose_nothing() {
         let (_directory, records) = brought_up_to_date(&[FIRST]);
         let line = line(&records);
         assert_eq!((line.workstation.name.as_str(), line.account.login.as_str()), ("knot", "anna"));
-        assert_eq!((line.destination.retention.as_str(), line.destination.at_limit.as_str()), ("everything", "stop"));
+        assert_eq!((line.destination.retention.as_str(), line.destination.at_limit.0.word()), ("everything", "stop"));
         assert_eq!((line.destination.capacity, line.destination.waiting_days), (Some(1000), 7));
         assert_eq!((line.store.size_limit, line.store.gone, line.account.quota), (None, None, None));
         let point = line.latest_point.expect("its point is there");
@@ -267,7 +282,7 @@ mod tests {
         let (_directory, records) = brought_up_to_date(&[FIRST, SECOND, THIRD]);
         let line = line(&records);
         assert!(line.store.encrypted);
-        assert_eq!((line.destination.encryption.as_str(), line.destination.default_limit), ("required", Some(300)));
+        assert_eq!((line.destination.encryption.0.word(), line.destination.default_limit), ("required", Some(300)));
         records
             .read(|on| {
                 let code = CodeRow::by_secret(&[4], on)?.expect("a code");
@@ -288,7 +303,7 @@ mod tests {
         records
             .read(|on| {
                 let restore = RestoreRow::by_id("r", on)?.expect("a restore");
-                assert_eq!((restore.purpose.as_str(), restore.outcome.as_str(), restore.sequence), ("restore", "complete", 1));
+                assert_eq!((restore.purpose.0.word(), restore.outcome.0.word(), restore.sequence), ("restore", "complete", 1));
                 assert_eq!((MailRow::get(on)?, ToldRow::all(on)?.len(), units(on)?.as_str()), (None, 0, "binary"));
                 Ok::<_, RecordsError>(())
             })
@@ -333,7 +348,7 @@ mod tests {
         let (_directory, records) = brought_up_to_date(&[FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH]);
         let line = line(&records);
         let DestinationRow { at_limit, granted_to, records_backed_up, records_backup_trouble, .. } = line.destination;
-        assert_eq!((at_limit.as_str(), granted_to.as_str()), ("expire_oldest", "chosen"));
+        assert_eq!((at_limit.0.word(), granted_to.as_str()), ("expire_oldest", "chosen"));
         assert_eq!((records_backed_up, records_backup_trouble.as_deref()), (Some(11), Some("no room")));
         let StoreRow { retention, removal_ends, removal_by, .. } = line.store;
         assert_eq!((retention.as_deref(), removal_ends, removal_by.as_deref()), (Some("9 days"), Some(12), Some("ingrid")));
@@ -341,11 +356,11 @@ mod tests {
             .read(|on| {
                 let point = PointRow::find("s", 1, on)?.expect("there");
                 assert_eq!((point.removal_ends, point.removal_by.as_deref()), (Some(13), Some("anna")));
-                assert_eq!(RestoreRow::by_id("r", on)?.expect("there").purpose, "restore");
+                assert_eq!(RestoreRow::by_id("r", on)?.expect("there").purpose.0.word(), "restore");
                 assert_eq!(DismissedRow::all(on)?[0].step, "maintenance");
                 assert!(ToldRow::all(on)?.iter().any(|told| told.kind == "records_not_backed_up"));
                 let terms = EarlierTermsRow::of_store("s", on)?;
-                assert_eq!((terms[0].retention.as_str(), terms[0].at_limit.as_str()), ("everything", "expire_oldest"));
+                assert_eq!((terms[0].retention.as_str(), terms[0].at_limit.0.word()), ("everything", "expire_oldest"));
                 Ok::<_, RecordsError>(())
             })
             .expect("readable");
@@ -356,7 +371,7 @@ mod tests {
         let (_directory, records) = brought_up_to_date(&[FIRST, SECOND]);
         let line = line(&records);
         assert_eq!((line.destination.retention.as_str(), line.destination.granted_to.as_str()), ("30 days", "everybody"));
-        assert_eq!((line.account.quota, line.account.kind.as_str(), line.account.disabled), (Some(700), "person", None));
+        assert_eq!((line.account.quota, line.account.kind.0.word(), line.account.disabled), (Some(700), "person", None));
         assert_eq!((line.store.size_limit, line.store.held.as_deref()), (Some(500), Some("a dispute")));
         assert_eq!(line.workstation.rest, None);
         records

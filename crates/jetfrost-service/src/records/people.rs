@@ -1,12 +1,12 @@
 //! Accounts and groups.
 
-use diesel::dsl::count_star;
-use diesel::prelude::*;
-
 use super::schema::{
     accounts, destination_accounts, destination_groups, destinations, group_members, groups, spare_codes, workstations,
 };
-use super::{Connection, Rows};
+use super::{Connection, Rows, Word};
+use diesel::dsl::count_star;
+use diesel::prelude::*;
+use jetfrost_wire::people::{AccountKind, Role};
 
 #[derive(Debug, Clone, Default, Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = accounts, treat_none_as_null = true)]
@@ -15,11 +15,11 @@ pub(crate) struct AccountRow {
     pub(crate) login: String,
     pub(crate) login_key: String,
     pub(crate) display_name: String,
-    pub(crate) role: String,
+    pub(crate) role: Word<Role>,
     pub(crate) password: Option<Vec<u8>>,
     pub(crate) created: i64,
     pub(crate) quota: Option<i64>,
-    pub(crate) kind: String,
+    pub(crate) kind: Word<AccountKind>,
     pub(crate) disabled: Option<i64>,
     pub(crate) disabled_by: Option<String>,
     /// A removed account stays for the records that name it, and is nowhere else.

@@ -2,8 +2,10 @@
 
 use super::people::GroupRow;
 use super::schema::{accounts, destination_accounts, destination_groups, destinations, groups};
-use super::{Connection, Rows};
+use super::{Connection, Rows, Word};
 use diesel::prelude::*;
+use jetfrost_wire::destination::EncryptionPolicy;
+use jetfrost_wire::retention::AtLimit;
 
 #[derive(Debug, Clone, Default, Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = destinations, treat_none_as_null = true)]
@@ -16,7 +18,7 @@ pub(crate) struct DestinationRow {
     pub(crate) reserve: i64,
     pub(crate) created: i64,
     pub(crate) retention: String,
-    pub(crate) at_limit: String,
+    pub(crate) at_limit: Word<AtLimit>,
     pub(crate) waiting_days: i64,
     pub(crate) scrub_days: i64,
     /// `everybody`, or `chosen` for the groups and accounts of two tables.
@@ -36,7 +38,7 @@ pub(crate) struct DestinationRow {
     pub(crate) records_backed_up: Option<i64>,
     pub(crate) records_backup_trouble: Option<String>,
     /// `required` or `optional`.
-    pub(crate) encryption: String,
+    pub(crate) encryption: Word<EncryptionPolicy>,
     /// How long after its commit nothing makes a point go.
     pub(crate) protected_days: i64,
     /// When its terms were last made shorter, and how.

@@ -1,8 +1,9 @@
 //! By what the points of an image store were kept before that was changed.
 
 use super::schema::earlier_terms;
-use super::{Connection, Rows};
+use super::{Connection, Rows, Word};
 use diesel::prelude::*;
+use jetfrost_wire::retention::AtLimit;
 
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
 #[diesel(table_name = earlier_terms)]
@@ -10,7 +11,7 @@ pub(crate) struct EarlierTermsRow {
     pub(crate) store_id: String,
     pub(crate) retention: String,
     pub(crate) protected_days: i64,
-    pub(crate) at_limit: String,
+    pub(crate) at_limit: Word<AtLimit>,
     /// When other terms came in their place.
     pub(crate) ended: i64,
 }

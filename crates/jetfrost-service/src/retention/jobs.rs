@@ -83,16 +83,16 @@ impl Retention {
     /// Asks for a job. One of the same kind for the same store that has not ended is the one.
     pub(crate) fn enqueue(&self, kind: JobKind, line: &WorkstationLine, by: &str) -> Result<Job> {
         let row = self.records.write(|on| {
-            let same = |row: &JobRow| row.kind == kind.word() && row.store_id == line.store.id;
+            let same = |row: &JobRow| row.kind.0 == kind && row.store_id == line.store.id;
             if let Some(row) = JobRow::unfinished(on)?.into_iter().find(same) {
                 return Ok::<_, ServiceError>(row);
             }
             let row = JobRow {
                 number: 0,
                 id: new_id(&*self.random),
-                kind: kind.word().into(),
+                kind: kind.into(),
                 store_id: line.store.id.clone(),
-                state: JobState::Waiting.word().into(),
+                state: JobState::Waiting.into(),
                 done: 0,
                 total: 0,
                 by: by.into(),
@@ -112,7 +112,7 @@ impl Retention {
     pub(crate) fn enqueue_due(&self, kind: JobKind, line: &WorkstationLine) -> Result<()> {
         let latest = self.records.read(|on| Ok::<_, ServiceError>(JobRow::latest(kind.word(), &line.store.id, on)?))?;
         let rests = latest.is_some_and(|row| {
-            let ended_badly = [JobState::Failed.word(), JobState::Cancelled.word()].contains(&row.state.as_str());
+            let ended_badly = matches!(row.state.0, JobState::Failed | JobState::Cancelled);
             ended_badly && row.ended.is_some_and(|ended| self.clock.now_ms().saturating_sub(ended) < REST_MS)
         });
         if rests { Ok(()) } else { self.enqueue(kind, line, SERVICE).map(drop) }
@@ -153,24 +153,29 @@ impl Retention {
         caller.may(&Act::ChangeOffice)?;
         let mut orders = self.jobs.lock();
         let (mut row, line) = self.find_job(id)?;
-        let state = match (JobState::from_word(&row.state), order) {
-            (Some(JobState::Waiting | JobState::Underway | JobState::Paused), Order::Cancel) => JobState::Cancelled,
-            (Some(JobState::Waiting | JobState::Underway), Order::Pause) => JobState::Paused,
-            (Some(JobState::Paused), Order::Resume) => JobState::Waiting,
-            (Some(JobState::Waiting | JobState::Underway), Order::Resume) | (Some(JobState::Paused), Order::Pause) => {
+        let state = match (row.state.0, order) {
+            (JobState::Waiting | JobState::Underway | JobState::Paused, Order::Cancel) => JobState::Cancelled,
+            (JobState::Waiting | JobState::Underway, Order::Pause) => JobState::Paused,
+            (JobState::Paused, Order::Resume) => JobState::Waiting,
+            (JobState::Waiting | JobState::Underway, Order::Resume) | (JobState::Paused, Order::Pause) => {
                 return Ok(convert::job(&row, &line));
             }
             _ => return Err(ServiceError::Conflict("this job has ended")),
         };
         // The worker sees the order at its next step and leaves the row alone.
         orders.insert(row.id.clone(), order);
-        row.state = state.word().into();
+        row.state = state.into();
         if state.has_ended() {
             row.ended = Some(self.clock.now_ms());
         }
         self.records.write(|on| {
             row.update(on)?;
-            self.trail.note(caller, &format!("job {}", state.word()), &format!("{} of {}", row.kind, line.workstation.name), on)
+            self.trail.note(
+                caller,
+                &format!("job {}", state.word()),
+                &format!("{} of {}", row.kind.0.word(), line.workstation.name),
+                on,
+            )
         })?;
         self.jobs.changed.notify_all();
         Ok(self.tell_job(&row, &line))
@@ -208,8 +213,8 @@ impl Retention {
 
     fn take_up_interrupted(&self) -> Result<()> {
         self.records.write(|on| {
-            for mut row in JobRow::unfinished(on)?.into_iter().filter(|row| row.state == JobState::Underway.word()) {
-                row.state = JobState::Waiting.word().into();
+            for mut row in JobRow::unfinished(on)?.into_iter().filter(|row| row.state.0 == JobState::Underway) {
+                row.state = JobState::Waiting.into();
                 row.update(on)?;
             }
             Ok(())
@@ -221,9 +226,9 @@ impl Retention {
         let mut orders = self.jobs.lock();
         let now = self.clock.now_ms();
         let next = self.records.write(|on| {
-            let waiting = JobRow::unfinished(on)?.into_iter().find(|row| row.state == JobState::Waiting.word());
+            let waiting = JobRow::unfinished(on)?.into_iter().find(|row| row.state.0 == JobState::Waiting);
             let Some(mut row) = waiting else { return Ok::<_, ServiceError>(None) };
-            row.state = JobState::Underway.word().into();
+            row.state = JobState::Underway.into();
             row.started.get_or_insert(now);
             row.update(on)?;
             Ok(Some(row))
@@ -255,14 +260,14 @@ impl Retention {
             Ok(End::Interrupted) => JobState::Waiting,
             Ok(End::Cancelled) => JobState::Cancelled,
             Err(error) => {
-                tracing::error!(%error, job = row.kind, workstation = line.workstation.name, "a job failed");
+                tracing::error!(%error, job = row.kind.0.word(), workstation = line.workstation.name, "a job failed");
                 JobState::Failed
             }
         };
         // An order that ended or paused the job has been written to the row already.
         if matches!(orders.get(&row.id), None | Some(Order::Resume)) || matches!(result, Ok(End::Done(_))) {
             (row.done, row.total) = (to_db(done.0).unwrap_or(0), to_db(done.1).unwrap_or(0));
-            row.state = state.word().into();
+            row.state = state.into();
             row.ended = state.has_ended().then(|| self.clock.now_ms());
             row.outcome = match result {
                 Ok(End::Done(outcome)) => Some(outcome),
@@ -282,13 +287,12 @@ impl Retention {
     }
 
     fn do_job(&self, row: &JobRow, line: &WorkstationLine, go_on: &mut dyn FnMut(Headway) -> bool) -> Result<End> {
-        let end = match JobKind::from_word(&row.kind) {
-            Some(JobKind::Thinning) => {
+        let end = match row.kind.0 {
+            JobKind::Thinning => {
                 self.thin(line, go_on).map(|(points, compacted)| End::Done(said_of_thinning(points, &compacted)))
             }
-            Some(JobKind::Scrub) => self.scrub(line, go_on).map(|scrubbed| End::Done(said_of_scrub(&scrubbed))),
-            Some(JobKind::Removal) => self.remove_for_good(line).map(|()| End::Done("the image store is gone".into())),
-            None => Err(ServiceError::Conflict("a job of a kind that this version does not know")),
+            JobKind::Scrub => self.scrub(line, go_on).map(|scrubbed| End::Done(said_of_scrub(&scrubbed))),
+            JobKind::Removal => self.remove_for_good(line).map(|()| End::Done("the image store is gone".into())),
         };
         match end {
             Err(ServiceError::Media(MediaError::Store(StoreError::Interrupted))) if self.jobs.is_stopping() => {

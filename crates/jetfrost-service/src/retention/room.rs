@@ -12,7 +12,7 @@ use crate::media::{Claim, Full};
 use crate::records::{PointRow, StoreRow, WorkstationLine};
 use crate::retention::{Retention, thinning};
 use crate::shared::convert::from_db;
-use crate::shared::{Comes, NoRoom, Result, ServiceError, convert, place};
+use crate::shared::{Comes, NoRoom, Result, ServiceError, place};
 use crate::storage::capacity::Purpose;
 use crate::storage::points;
 
@@ -153,7 +153,7 @@ impl Retention {
     }
 
     fn may_go_for_room(&self, line: &WorkstationLine, store: &Store) -> Result<Vec<u64>> {
-        if convert::at_limit(&line.destination.at_limit) == AtLimit::Stop || thinning::forgot_its_run(line, store) {
+        if line.destination.at_limit.0 == AtLimit::Stop || thinning::forgot_its_run(line, store) {
             return Ok(Vec::new());
         }
         let on_media: BTreeSet<u64> = store.points().into_iter().collect();
@@ -165,7 +165,7 @@ impl Retention {
     /// Which points have to go so that a store fits its limits once its run is committed; refused when all that may go would
     /// not be enough. Nothing goes yet.
     pub(crate) fn room_to_make(&self, line: &WorkstationLine, store: &Store) -> Result<BTreeSet<u64>> {
-        if convert::at_limit(&line.destination.at_limit) == AtLimit::Stop {
+        if line.destination.at_limit.0 == AtLimit::Stop {
             return Ok(BTreeSet::new());
         }
         let own = self.storage.levels(line)?.into_iter().map(|(_, level)| level);

@@ -94,7 +94,7 @@ impl Retention {
         let last_run_ended_well = line
             .latest_run
             .as_ref()
-            .is_none_or(|run| [Outcome::Complete.word(), Outcome::CompleteWithExceptions.word()].contains(&run.outcome.as_str()));
+            .is_none_or(|run| matches!(run.outcome.0, Outcome::Complete | Outcome::CompleteWithExceptions));
         let how = Compaction { drop_unfinished: last_run_ended_well, ..Compaction::default() };
         let compacted = store.compact(&how, go_on)?;
         let occupied = to_db(store.used())?;
@@ -206,7 +206,7 @@ pub(crate) fn forgot_its_run(line: &WorkstationLine, store: &Store) -> bool {
 }
 
 fn is_underway(line: &WorkstationLine) -> bool {
-    line.latest_run.as_ref().is_some_and(|run| run.outcome == Outcome::Underway.word())
+    line.latest_run.as_ref().is_some_and(|run| run.outcome.0 == Outcome::Underway)
 }
 
 fn why_in_audit(why: &str) -> &'static str {

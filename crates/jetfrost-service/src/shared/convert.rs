@@ -1,21 +1,19 @@
 //! Rows of the records as the API's types.
 
 use jetfrost_office::freshness::{Freshness, freshness, is_lost};
-use jetfrost_wire::destination::EncryptionPolicy;
 use jetfrost_wire::enrolment::{CodeLimit, CodeState, EnrolmentCode};
-use jetfrost_wire::job::{Job, JobKind, JobState};
-use jetfrost_wire::people::{Account, AccountKind, AccountState, Role};
-use jetfrost_wire::restore::{Purpose, Restore, Scope};
-use jetfrost_wire::retention::{AtLimit, Hold, PendingRemoval, Retention};
+use jetfrost_wire::job::Job;
+use jetfrost_wire::people::{Account, AccountState, Role};
+use jetfrost_wire::restore::Restore;
+use jetfrost_wire::retention::{Hold, PendingRemoval, Retention};
 use jetfrost_wire::run::{ExceptionCounts, Outcome, Phase, Progress, Run};
 use jetfrost_wire::service::AuditEntry;
-use jetfrost_wire::workstation::{Point, PointKind, WorkstationState};
+use jetfrost_wire::workstation::{Point, WorkstationState};
 use jetfrost_wire::{AccountId, CodeId, JobId, RestoreId, RunId, WorkstationId};
 
 use crate::clock::timestamp;
 use crate::records::{
-    AccountRow, AuditRow, CodeWithNames, Connection, DestinationRow, JobRow, PointRow, RestoreRow, RunRow, WorkstationLine,
-    WorkstationRow,
+    AccountRow, AuditRow, CodeWithNames, Connection, JobRow, PointRow, RestoreRow, RunRow, WorkstationLine, WorkstationRow,
 };
 use crate::shared::Result;
 use crate::shared::versions::version;
@@ -29,11 +27,6 @@ pub(crate) fn some_from_db(number: Option<i64>) -> Option<u64> {
     number.map(from_db)
 }
 
-pub(crate) fn role(row: &AccountRow) -> Role {
-    // The column is only written from the same words; least rights for what it should not hold.
-    Role::from_word(&row.role).unwrap_or(Role::Member)
-}
-
 pub(crate) fn office_role(role: Role) -> jetfrost_office::access::Role {
     match role {
         Role::Administrator => jetfrost_office::access::Role::Administrator,
@@ -45,12 +38,12 @@ pub(crate) fn office_role(role: Role) -> jetfrost_office::access::Role {
 pub(crate) fn account(row: &AccountRow, on: &mut Connection) -> Result<Account> {
     let groups: Vec<String> = row.groups(on)?.into_iter().map(|group| group.name).collect();
     Ok(Account {
-        version: version(&(&row.login, &row.display_name, &row.kind, &row.role, &groups, row.quota)),
+        version: version(&(&row.login, &row.display_name, row.kind.0, row.role.0, &groups, row.quota)),
         id: AccountId(row.id.clone()),
         login: row.login.clone(),
         display_name: row.display_name.clone(),
-        kind: AccountKind::from_word(&row.kind).unwrap_or_default(),
-        role: role(row),
+        kind: row.kind.0,
+        role: row.role.0,
         state: if row.disabled.is_some() { AccountState::Disabled } else { AccountState::Active },
         disabled: row.disabled.map(timestamp),
         can_sign_in: row.password.is_some(),
@@ -65,7 +58,7 @@ pub(crate) fn account(row: &AccountRow, on: &mut Connection) -> Result<Account> 
 pub(crate) fn point(row: &PointRow) -> Point {
     Point {
         sequence: from_db(row.sequence),
-        kind: if row.kind == DISK { PointKind::Disk } else { PointKind::Files },
+        kind: row.kind.0,
         committed: timestamp(row.committed),
         files: from_db(row.files),
         bytes: from_db(row.bytes),
@@ -90,31 +83,13 @@ pub(crate) fn retention(text: &str) -> Retention {
     text.parse().unwrap_or(Retention::Everything)
 }
 
-/// Whether a destination takes encrypted image stores only.
-pub(crate) fn encryption(row: &DestinationRow) -> EncryptionPolicy {
-    EncryptionPolicy::from_word(&row.encryption).unwrap_or_default()
-}
-
-pub(crate) fn at_limit(word: &str) -> AtLimit {
-    if word == EXPIRE_OLDEST { AtLimit::ExpireOldest } else { AtLimit::Stop }
-}
-
-pub(crate) fn at_limit_word(at_limit: AtLimit) -> &'static str {
-    match at_limit {
-        AtLimit::Stop => "stop",
-        AtLimit::ExpireOldest => EXPIRE_OLDEST,
-    }
-}
-
-const EXPIRE_OLDEST: &str = "expire_oldest";
-
 pub(crate) fn job(row: &JobRow, line: &WorkstationLine) -> Job {
     Job {
         id: JobId(row.id.clone()),
-        kind: JobKind::from_word(&row.kind).unwrap_or(JobKind::Thinning),
+        kind: row.kind.0,
         workstation: WorkstationId(line.workstation.id.clone()),
         name: line.workstation.name.clone(),
-        state: JobState::from_word(&row.state).unwrap_or(JobState::Failed),
+        state: row.state.0,
         done: from_db(row.done),
         total: from_db(row.total),
         by: row.by.clone(),
@@ -125,19 +100,9 @@ pub(crate) fn job(row: &JobRow, line: &WorkstationLine) -> Job {
     }
 }
 
-pub(crate) const DISK: &str = "disk";
-
-/// The word for a kind in the records.
-pub(crate) fn kind_word(kind: PointKind) -> &'static str {
-    match kind {
-        PointKind::Files => "files",
-        PointKind::Disk => DISK,
-    }
-}
-
 /// The outcome to show: one that has been silent for too long is lost, whatever the row says.
-fn shown_outcome(word: &str, last_heard: i64, now: i64) -> Outcome {
-    match Outcome::from_word(word).unwrap_or(Outcome::Lost) {
+fn shown_outcome(outcome: Outcome, last_heard: i64, now: i64) -> Outcome {
+    match outcome {
         Outcome::Underway if is_lost(last_heard, now) => Outcome::Lost,
         outcome => outcome,
     }
@@ -147,9 +112,9 @@ pub(crate) fn run(row: &RunRow, now: i64) -> Run {
     Run {
         id: RunId(row.id.clone()),
         workstation: WorkstationId(row.workstation_id.clone()),
-        outcome: shown_outcome(&row.outcome, row.last_heard, now),
+        outcome: shown_outcome(row.outcome.0, row.last_heard, now),
         progress: Progress {
-            phase: Phase::from_word(&row.phase).unwrap_or_default(),
+            phase: row.phase.0,
             files_done: from_db(row.files_done),
             files_total: some_from_db(row.files_total),
             bytes_done: from_db(row.bytes_done),
@@ -173,10 +138,10 @@ pub(crate) fn restore(row: &RestoreRow, now: i64) -> Restore {
         id: RestoreId(row.id.clone()),
         workstation: WorkstationId(row.workstation_id.clone()),
         point: from_db(row.sequence),
-        scope: Scope::from_word(&row.scope).unwrap_or(Scope::Selection),
-        purpose: Purpose::from_word(&row.purpose).unwrap_or_default(),
+        scope: row.scope.0,
+        purpose: row.purpose.0,
         by: row.by.clone(),
-        outcome: shown_outcome(&row.outcome, row.last_heard, now),
+        outcome: shown_outcome(row.outcome.0, row.last_heard, now),
         progress: Progress {
             phase: Phase::Sending,
             files_done: from_db(row.files_done),

@@ -18,7 +18,7 @@ use crate::identity::accounts::insert_account;
 use crate::media::{Found, MediaError, volume_of};
 use crate::records::{AccountRow, Connection, DestinationRow, StoreRow, WorkstationRow};
 use crate::secrets::new_id;
-use crate::shared::{Caller, Result, ServiceError, checked_name, convert, place, to_db};
+use crate::shared::{Caller, Result, ServiceError, checked_name, place, to_db};
 use crate::storage::Storage;
 use crate::storage::points::insert_point;
 
@@ -86,12 +86,12 @@ impl Storage {
                 created: self.clock.now_ms(),
                 // Nothing goes before somebody has looked at what came.
                 retention: Retention::Everything.to_string(),
-                at_limit: convert::at_limit_word(AtLimit::Stop).into(),
+                at_limit: AtLimit::Stop.into(),
                 waiting_days: 7,
                 protected_days: USUAL_DAYS.into(),
                 scrub_days: usual_scrub_days().into(),
                 granted_to: "chosen".into(),
-                encryption: EncryptionPolicy::Required.word().into(),
+                encryption: EncryptionPolicy::Required.into(),
                 ..DestinationRow::default()
             })
         })
@@ -160,9 +160,9 @@ impl Storage {
             login_key: names::key(&found.login),
             login: found.login.clone(),
             display_name: found.person.clone(),
-            role: Role::Member.word().into(),
+            role: Role::Member.into(),
             created: self.clock.now_ms(),
-            kind: AccountKind::Person.word().into(),
+            kind: AccountKind::Person.into(),
             ..AccountRow::default()
         };
         insert_account(&row, on)?;

@@ -17,7 +17,7 @@ use jetfrost_wire::{DestinationId, Page, PageQuery, Version};
 use crate::clock::timestamp;
 use crate::identity::{accounts, grants};
 use crate::media::{MarkerError, MediaError, Place, judge, volume_of, volumes};
-use crate::records::{StoreRow, AuditRow, DestinationRow, NewEntry};
+use crate::records::{AuditRow, DestinationRow, NewEntry, StoreRow, Word};
 use crate::secrets::new_id;
 use crate::shared::convert::from_db;
 use crate::shared::versions::{Made, Seen, version};
@@ -88,8 +88,8 @@ impl Storage {
             default_limit: new.default_limit.map(to_db).transpose()?,
             created: self.clock.now_ms(),
             retention: new.retention.unwrap_or(USUAL_RETENTION).to_string(),
-            at_limit: convert::at_limit_word(new.at_limit.unwrap_or(AtLimit::Stop)).into(),
-            encryption: new.encryption.word().into(),
+            at_limit: new.at_limit.unwrap_or(AtLimit::Stop).into(),
+            encryption: new.encryption.into(),
             waiting_days: USUAL_WAITING_DAYS,
             protected_days: new.protected_days.unwrap_or(USUAL_DAYS).into(),
             scrub_days: jetfrost_wire::retention::usual_scrub_days().into(),
@@ -208,8 +208,8 @@ impl Storage {
         }
         row.reserve = change.reserve.map_or(Ok(row.reserve), to_db)?;
         row.retention = change.retention.map_or(row.retention.clone(), |retention| retention.to_string());
-        row.at_limit = change.at_limit.map_or(row.at_limit.clone(), |at_limit| convert::at_limit_word(at_limit).into());
-        row.encryption = change.encryption.map_or(row.encryption.clone(), |policy| policy.word().into());
+        row.at_limit = change.at_limit.map_or(row.at_limit, Word);
+        row.encryption = change.encryption.map_or(row.encryption, Word);
         row.waiting_days = change.waiting_days.map_or(row.waiting_days, Into::into);
         row.scrub_days = change.scrub_days.map_or(row.scrub_days, Into::into);
         row.protected_days = change.protected_days.map_or(row.protected_days, Into::into);
@@ -295,7 +295,8 @@ impl Storage {
 
     /// A destination as it is at the moment.
     pub(crate) fn destination(&self, row: &DestinationRow) -> Result<Destination> {
-        let (stores, grants) = self.records.read(|on| Ok::<_, ServiceError>((StoreRow::on_destination(&row.id, on)?, grants::grants(row, on)?)))?;
+        let (stores, grants) =
+            self.records.read(|on| Ok::<_, ServiceError>((StoreRow::on_destination(&row.id, on)?, grants::grants(row, on)?)))?;
         let marker = self.media.check(&place(row));
         let used = marker.is_ok().then(|| self.used_of(&place(row), &stores));
         let room = marker.is_ok().then(|| self.levels_of_destination(row)).transpose()?;
@@ -317,8 +318,8 @@ impl Storage {
             room,
             stores: stores.len() as u64,
             retention: convert::retention(&row.retention),
-            at_limit: convert::at_limit(&row.at_limit),
-            encryption: convert::encryption(row),
+            at_limit: row.at_limit.0,
+            encryption: row.encryption.0,
             waiting_days: u32::try_from(row.waiting_days).unwrap_or(u32::MAX),
             scrub_days: u32::try_from(row.scrub_days).unwrap_or(u32::MAX),
             protected_days: u32::try_from(row.protected_days).unwrap_or(u32::MAX),
@@ -333,9 +334,9 @@ impl Storage {
 }
 
 fn version_of(row: &DestinationRow, grants: &Grants) -> Version {
-    let limits = (row.capacity, row.reserve, row.default_limit, &row.at_limit);
+    let limits = (row.capacity, row.reserve, row.default_limit, row.at_limit.0);
     let times = (row.waiting_days, row.scrub_days, row.protected_days);
-    version(&(&row.name, &row.description, &row.directory, limits, &row.retention, &row.encryption, times, grants))
+    version(&(&row.name, &row.description, &row.directory, limits, &row.retention, row.encryption.0, times, grants))
 }
 
 pub(crate) fn state(row: &DestinationRow, marker: &Result<(), MarkerError>, room: Option<u64>) -> DestinationState {
@@ -393,8 +394,8 @@ fn said(row: &DestinationRow, grants: &Grants) -> String {
         jetfrost_wire::size::show(from_db(row.reserve)),
         shown_limit(row.default_limit.map(from_db)),
         row.retention,
-        row.at_limit,
-        row.encryption,
+        row.at_limit.0.word(),
+        row.encryption.0.word(),
         row.protected_days,
         row.waiting_days,
         row.scrub_days,

@@ -9,7 +9,7 @@ use jetfrost_wire::workstation::PointKind;
 
 use crate::records::{Connection, PointRow, StoreRow, WorkstationLine};
 use crate::shared::convert::from_db;
-use crate::shared::{Result, ServiceError, convert, to_db};
+use crate::shared::{Result, ServiceError, to_db};
 use crate::storage::Storage;
 
 /// A store's points are judged together; there are as many as the rule keeps.
@@ -18,7 +18,10 @@ pub(crate) const ALL: usize = 1_000_000;
 pub(crate) fn facts(points: &[PointRow]) -> Vec<PointFacts> {
     let fact = |row: &PointRow| PointFacts {
         sequence: from_db(row.sequence),
-        kind: if row.kind == convert::DISK { Kind::Disk } else { Kind::Files },
+        kind: match row.kind.0 {
+            PointKind::Files => Kind::Files,
+            PointKind::Disk => Kind::Disk,
+        },
         committed_ms: row.committed,
         complete: row.exceptions == 0,
         held: row.held.is_some(),
@@ -97,7 +100,7 @@ pub(crate) fn insert_point(
         store_id: store.to_owned(),
         sequence,
         run_number: run,
-        kind: convert::kind_word(kind).into(),
+        kind: kind.into(),
         committed,
         files: to_db(head.files)?,
         bytes: to_db(head.bytes)?,

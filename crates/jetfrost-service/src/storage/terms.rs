@@ -28,22 +28,22 @@ fn rule_of(retention: &Retention) -> Option<Rule> {
     })
 }
 
-fn terms_of(retention: &Retention, protected_days: i64, at_limit: &str) -> Terms {
+fn terms_of(retention: &Retention, protected_days: i64, at_limit: AtLimit) -> Terms {
     Terms {
         rule: rule_of(retention),
         protected_days: u32::try_from(protected_days).unwrap_or(u32::MAX),
-        makes_room: convert::at_limit(at_limit) == AtLimit::ExpireOldest,
+        makes_room: at_limit == AtLimit::ExpireOldest,
     }
 }
 
 fn present(store: &StoreRow, destination: &DestinationRow) -> Terms {
-    terms_of(&retention_of(store, destination), destination.protected_days, &destination.at_limit)
+    terms_of(&retention_of(store, destination), destination.protected_days, destination.at_limit.0)
 }
 
 /// What was promised of the points of an image store.
 pub(crate) fn promise(line: &WorkstationLine, on: &mut Connection) -> Result<Promise> {
     let earlier = |row: EarlierTermsRow| Earlier {
-        terms: terms_of(&convert::retention(&row.retention), row.protected_days, &row.at_limit),
+        terms: terms_of(&convert::retention(&row.retention), row.protected_days, row.at_limit.0),
         ended_ms: row.ended,
     };
     let rows = EarlierTermsRow::of_store(&line.store.id, on)?;
@@ -64,7 +64,7 @@ fn note_change(
         store_id: before.0.id.clone(),
         retention: retention_of(before.0, before.1).to_string(),
         protected_days: before.1.protected_days,
-        at_limit: before.1.at_limit.clone(),
+        at_limit: before.1.at_limit,
         ended: now,
     };
     Ok(row.put(on)?)
@@ -83,7 +83,7 @@ pub(crate) fn change_of_store(before: &StoreRow, line: &mut WorkstationLine, now
 /// Whether terms can be promised.
 pub(crate) fn check_terms(row: &DestinationRow) -> Result<()> {
     check_days(u32::try_from(row.protected_days).unwrap_or(u32::MAX))?;
-    if convert::at_limit(&row.at_limit) == AtLimit::ExpireOldest && row.protected_days < i64::from(LEAST_DAYS_MAKING_ROOM) {
+    if row.at_limit.0 == AtLimit::ExpireOldest && row.protected_days < i64::from(LEAST_DAYS_MAKING_ROOM) {
         return Err(ServiceError::Invalid(format!(
             "where the oldest points go at a limit, the protected time is at least {LEAST_DAYS_MAKING_ROOM} days: it is what a stolen \
              credential cannot flood"
@@ -103,7 +103,7 @@ pub(crate) fn change_of_destination(
     for line in WorkstationLine::on_destination(&after.id, stores::ALL_STORES, on)? {
         note_change((&line.store, before), (&line.store, after), now, on)?;
     }
-    let of = |row: &DestinationRow| terms_of(&convert::retention(&row.retention), row.protected_days, &row.at_limit);
+    let of = |row: &DestinationRow| terms_of(&convert::retention(&row.retention), row.protected_days, row.at_limit.0);
     if let Some(how) = shortened(&of(before), &of(after)) {
         (after.shortened, after.shortened_how) = (Some(now), Some(how));
     }

@@ -13,9 +13,9 @@ use jetfrost_wire::retention::{AtLimit, Retention};
 use jetfrost_wire::size::{parse, show};
 use jetfrost_wire::sizing::{AskCapacity, CapacityAdvice};
 
+use crate::commands::diagnosis::say_diagnosis;
 use crate::commands::limit::{AtLimitName, Limit};
 use crate::commands::{find, labels, limit};
-use crate::commands::diagnosis::say_diagnosis;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, many, moment};
 

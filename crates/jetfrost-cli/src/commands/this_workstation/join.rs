@@ -3,9 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use jetfrost_client::join::{
-    FirstWays, claim, find_service, host_name, join, join_without_encryption, look_at_code,
-};
+use jetfrost_client::join::{FirstWays, claim, find_service, host_name, join, join_without_encryption, look_at_code};
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_client::unlock_methods::{check_passphrase, measured_cost, office_key_of, unlock};
 use jetfrost_client::{OfficePublicKey, Secret, system_random};
