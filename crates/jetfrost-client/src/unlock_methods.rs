@@ -113,7 +113,7 @@ pub(crate) fn check_guessing(slots: &[Slot]) -> Result<()> {
 ///
 /// # Errors
 /// [`ClientError::Passphrase`].
-pub fn check_passphrase(passphrase: &str) -> Result<(), ClientError> {
+pub fn check_passphrase(passphrase: &str) -> Result<()> {
     match passphrase.chars().count() {
         SHORTEST..=1000 => Ok(()),
         0..SHORTEST => Err(ClientError::Passphrase("an image passphrase has 10 characters at least")),
