@@ -64,7 +64,7 @@ pub(crate) enum RecordsError {
     #[error("the volume of the records is full: {0}")]
     Full(diesel::result::Error),
     /// A statement failed.
-    #[error("the records: {0}")]
+    #[error("the records: {}", whole(.0))]
     Statement(diesel::result::Error),
 }
 
@@ -85,6 +85,18 @@ impl From<diesel::result::Error> for RecordsError {
             _ => Self::Statement(error),
         }
     }
+}
+
+/// What a failure says, with its causes: what is wrong with a column is said by the last.
+fn whole(error: &diesel::result::Error) -> String {
+    let mut said = vec![error.to_string()];
+    let mut cause = std::error::Error::source(error);
+    while let Some(one) = cause {
+        said.push(one.to_string());
+        cause = one.source();
+    }
+    said.dedup();
+    said.join(": ")
 }
 
 /// A connection, as queries take it.
@@ -258,7 +270,7 @@ mod tests {
         records
             .write(|on| {
                 on.batch_execute("UPDATE accounts SET role = 'emperor'")?;
-                let error = AccountRow::by_id("a", on).expect_err("no such role").to_string();
+                let error = RecordsError::from(AccountRow::by_id("a", on).expect_err("no such role")).to_string();
                 assert!(error.contains("'emperor'") && error.contains("role"), "{error}");
                 Ok::<_, RecordsError>(())
             })
