@@ -30,7 +30,7 @@ pub(super) const MOST_NAMES_BODY: usize = MOST_NAMES * NAME;
 const PIECE: usize = 256 << 10;
 /// What arrives is written in pieces of about this length. Each upload has two of them: one arrives while the other is written.
 const ARRIVING: usize = 128 << 10;
-/// What comes of a body after its refusal is taken for so long.
+/// The rest of a refused body is read for so long.
 const LINGER: Duration = Duration::from_secs(5);
 /// A body of which nothing arrives for so long has stalled.
 const SILENCE: Duration = Duration::from_secs(30);
@@ -139,11 +139,11 @@ async fn put_segment(
         let begin = move |services: &Services, caller: &Caller| {
             services.backups.store_to_send_to(caller, &id)?.begin_segment(&services.retention, hash, len)
         };
-        let (_permit, arriving) = app.bulk_for_caller(credential, begin).await?;
+        let (_permit, arriving) = app.bulk_for_caller(credential.clone(), begin).await?;
         receive(&mut body, len, arriving).await
     };
     let taken = taken.await;
-    heard_out(body, taken).await
+    drain_if_refused(&app, credential, body, taken).await
 }
 
 /// Hands over what the point of a run needs.
@@ -163,20 +163,27 @@ async fn put_needs(
         let begin = move |services: &Services, caller: &Caller| {
             services.backups.upload_of_run(caller, &id)?.begin_needs(&services.retention, len)
         };
-        let (_permit, arriving) = app.bulk_for_caller(credential, begin).await?;
+        let (_permit, arriving) = app.bulk_for_caller(credential.clone(), begin).await?;
         receive(&mut body, len, Some(arriving)).await
     };
     let taken = taken.await;
-    heard_out(body, taken).await
+    drain_if_refused(&app, credential, body, taken).await
 }
 
-/// A client that sends its whole body before it listens hears of a refusal only if the rest of the body is taken: closing a connection
-/// that has unread bytes resets it (RFC 9112 section 9.6). Nothing more is taken of callers whom nobody knows or who send too much at
-/// once, nor of what has stalled.
-async fn heard_out(mut body: Payload, taken: Result<HttpResponse, Trouble>) -> Result<HttpResponse, Trouble> {
-    let unheard = [StatusCode::UNAUTHORIZED, StatusCode::REQUEST_TIMEOUT, StatusCode::TOO_MANY_REQUESTS];
-    if taken.as_ref().is_err_and(|refusal| !unheard.contains(&refusal.status_code())) {
-        let rest = async { while let Some(Ok(_)) = body.next().await {} };
+/// Reads the rest of a refused body. A client that sends its whole body before it listens hears of a refusal only if the rest is read:
+/// closing a connection that has unread bytes resets it (RFC 9112 section 9.6). Nothing more is read of callers whom nobody knows,
+/// whatever they were refused for, of those who send too much at once, or of what has stalled.
+async fn drain_if_refused(
+    app: &App,
+    credential: Credential,
+    mut body: impl Stream + Unpin,
+    taken: Result<HttpResponse, Trouble>,
+) -> Result<HttpResponse, Trouble> {
+    let never = [StatusCode::REQUEST_TIMEOUT, StatusCode::TOO_MANY_REQUESTS];
+    if taken.as_ref().is_err_and(|refusal| !never.contains(&refusal.status_code()))
+        && let Ok(_permit) = app.large_for_caller(credential).await
+    {
+        let rest = async { while body.next().await.is_some() {} };
         let _ = timeout(LINGER, rest).await;
     }
     taken
@@ -262,4 +269,42 @@ fn names(body: Names) -> Result<Vec<ChunkName>, Trouble> {
         return Err(Trouble::bad_request("the body is a list of 32-byte names"));
     }
     Ok(body.chunks_exact(NAME).map(|name| ChunkName(name.try_into().expect("exact"))).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use std::cell::Cell;
+
+    use super::*;
+    use crate::shared::testing::{Office, credential};
+
+    /// How many pieces of a body are read after a refusal.
+    async fn read_after(refusal: Trouble, who: Option<&str>) -> usize {
+        let services = Arc::new(Office::open().services);
+        let credential = match who {
+            Some(login) => credential(&services, login),
+            None => Credential { secret: None, origin: "192.0.2.9".into(), call: "a test".into() },
+        };
+        let (_stop, stopping) = tokio::sync::watch::channel(false);
+        let app = App::new(services, stopping);
+        let read = Cell::new(0);
+        let body = stream::iter([b"one", b"two"]).inspect(|_| read.set(read.get() + 1));
+        let answer = drain_if_refused(&app, credential, body, Err(refusal)).await;
+        assert!(answer.is_err(), "the refusal stays the answer");
+        read.get()
+    }
+
+    #[actix_web::test]
+    async fn a_stranger_is_refused_without_a_byte_read_however_the_request_is_malformed() {
+        assert_eq!(read_after(Trouble::bad_request("a segment's name is 64 hexadecimal digits"), None).await, 0);
+        assert_eq!(read_after(Trouble::too_large(MAX_SEGMENT), None).await, 0);
+        assert_eq!(read_after(ServiceError::NotSignedIn.into(), None).await, 0);
+    }
+
+    #[actix_web::test]
+    async fn a_known_caller_hears_of_a_refusal_after_its_whole_body() {
+        assert_eq!(read_after(Trouble::too_large(MAX_SEGMENT), Some("ingrid")).await, 2);
+        assert_eq!(read_after(Trouble::too_many(), Some("ingrid")).await, 0, "whoever sends too much at once");
+        assert_eq!(read_after(Trouble::stalled(), Some("ingrid")).await, 0, "what stalled");
+    }
 }

@@ -97,8 +97,12 @@ impl Office {
 }
 
 fn signed_in(services: &Services, login: &str) -> Caller {
+    services.identity.authenticate(&credential(services, login)).expect("known")
+}
+
+/// What somebody who signed in shows.
+pub(crate) fn credential(services: &Services, login: &str) -> Credential {
     let with = SignIn { login: login.into(), password: PASSWORD.into(), code: None, carry: Carry::Token, label: None };
     let secret = services.identity.sign_in(&with, "127.0.0.1").expect("signed in").token;
-    let credential = Credential { secret, origin: "127.0.0.1".into(), call: "a test".into() };
-    services.identity.authenticate(&credential).expect("known")
+    Credential { secret, origin: "127.0.0.1".into(), call: "a test".into() }
 }
