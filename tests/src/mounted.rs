@@ -11,23 +11,24 @@ pub struct Mounted {
 }
 
 impl Mounted {
-    /// Mounts a volume of `size` (as mount(8) writes it); `None` where this machine does not allow it.
+    /// Mounts a volume of `size` (as mount(8) writes it).
     #[must_use]
-    pub fn new(at: &Path, size: &str) -> Option<Self> {
+    pub fn new(at: &Path, size: &str) -> Self {
         fs::create_dir_all(at).expect("a directory");
         Self::mount(at, &["-t", "tmpfs", "-o", &format!("size={size}"), "tmpfs"])
     }
 
-    /// Mounts the file system in an image file for reading; `None` where this machine does not allow it.
+    /// Mounts the file system in an image file for reading.
     #[must_use]
-    pub fn image(at: &Path, image: &Path) -> Option<Self> {
+    pub fn image(at: &Path, image: &Path) -> Self {
         fs::create_dir_all(at).expect("a directory");
         Self::mount(at, &["-o", "ro,loop", image.to_str().expect("a test's path is text")])
     }
 
-    fn mount(at: &Path, arguments: &[&str]) -> Option<Self> {
+    fn mount(at: &Path, arguments: &[&str]) -> Self {
         let done = Command::new("mount").args(arguments).arg(at).output().expect("mount runs");
-        done.status.success().then(|| Self { path: at.into() })
+        assert!(done.status.success(), "mount {arguments:?}: {}", String::from_utf8_lossy(&done.stderr));
+        Self { path: at.into() }
     }
 }
 
@@ -44,12 +45,12 @@ pub struct LoopDevice {
 }
 
 impl LoopDevice {
-    /// Makes a device of a file; `None` where this machine does not allow it.
+    /// Makes a device of a file.
     #[must_use]
-    pub fn new(file: &Path) -> Option<Self> {
+    pub fn new(file: &Path) -> Self {
         let done = Command::new("losetup").args(["--find", "--show"]).arg(file).output().expect("losetup runs");
-        let path = String::from_utf8_lossy(&done.stdout).trim().into();
-        done.status.success().then_some(Self { path })
+        assert!(done.status.success(), "losetup: {}", String::from_utf8_lossy(&done.stderr));
+        Self { path: String::from_utf8_lossy(&done.stdout).trim().into() }
     }
 }
 

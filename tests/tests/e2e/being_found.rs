@@ -109,11 +109,11 @@ fn name_server(host: &Host, directory: &Path, address: &str, records: &Value) ->
 }
 
 #[test]
+#[cfg_attr(no_networks, ignore = "needs network namespaces: run it as root")]
 fn a_service_is_found_by_its_neighbours_behind_a_router_and_by_a_stranger() {
     let directory = TempDir::new().expect("a directory");
     let path = |name: &str| directory.path().join(name);
-    // Where a test may have no networks of its own, there is nobody to be found by.
-    let Some(mut networks) = Networks::new(&["lan", "lab", "branch"]) else { return };
+    let mut networks = Networks::new(&["lan", "lab", "branch"]);
     let quay = networks.host("quay", &[("lan", "10.81.1.1/24"), ("lab", "10.81.2.1/24")]);
     let pier = networks.host("pier", &[("lan", "10.81.1.2/24")]);
     let neighbour = networks.host("near", &[("lan", "10.81.1.3/24")]);
@@ -192,9 +192,10 @@ fn a_service_is_found_by_its_neighbours_behind_a_router_and_by_a_stranger() {
 }
 
 #[test]
+#[cfg_attr(no_networks, ignore = "needs network namespaces: run it as root")]
 fn where_hosts_have_only_what_the_link_gives_them_the_service_is_found_and_reached() {
     let directory = TempDir::new().expect("a directory");
-    let Some(mut networks) = Networks::new(&["lan"]) else { return };
+    let mut networks = Networks::new(&["lan"]);
     let quay = networks.host("quay", &[("lan", "")]);
     let near = networks.host("near", &[("lan", "")]);
     let service = service_on(&quay, directory.path(), "quay", "[::]:7410");
@@ -210,9 +211,10 @@ fn where_hosts_have_only_what_the_link_gives_them_the_service_is_found_and_reach
 }
 
 #[test]
+#[cfg_attr(no_networks, ignore = "needs network namespaces: run it as root")]
 fn two_services_of_one_name_that_start_at_once_are_both_seen_by_a_stranger() {
     let directory = TempDir::new().expect("a directory");
-    let Some(mut networks) = Networks::new(&["lan"]) else { return };
+    let mut networks = Networks::new(&["lan"]);
     let hosts = [networks.host("quay", &[("lan", "10.82.1.1/24")]), networks.host("pier", &[("lan", "10.82.1.2/24")])];
     let neighbour = networks.host("near", &[("lan", "10.82.1.3/24")]);
     let browser = avahi(&neighbour, directory.path());
