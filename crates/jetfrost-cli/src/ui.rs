@@ -1,8 +1,6 @@
 //! The terminal: tables, words, questions, progress. Nothing else in this program prints.
 
-use std::ffi::OsStr;
 use std::io::{IsTerminal, Write};
-use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -12,6 +10,7 @@ use std::time::{Duration, Instant};
 use comfy_table::{CellAlignment, Table, presets};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use jetfrost_client::progress::Meter;
+use jetfrost_platform::os_str;
 use jetfrost_wire::run::{Phase, Progress};
 use jetfrost_wire::size::show;
 use jiff::Timestamp;
@@ -292,7 +291,7 @@ fn capital(text: &str) -> String {
 
 /// A path for reading; bytes that are no text are shown as such.
 pub(crate) fn shown_path(path: &[u8]) -> String {
-    OsStr::from_bytes(path).display().to_string().replace(char::is_control, "�")
+    os_str(path).display().to_string().replace(char::is_control, "�")
 }
 
 #[cfg(test)]

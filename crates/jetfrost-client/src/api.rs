@@ -9,6 +9,7 @@ use bytes::Bytes;
 use data_encoding::HEXLOWER;
 use jetfrost_image::crypto::{SystemRandom, random_array};
 use jetfrost_image::{ChunkName, SegmentHash};
+use jetfrost_platform::{Machine, System};
 use jetfrost_wire::chunks::{FRAME_HEAD, FrameStatus};
 use jetfrost_wire::size::{UNITS_HEADER, Units, show_in};
 use jetfrost_wire::{Page, Problem, ROOT, Version};
@@ -371,7 +372,7 @@ fn on_a_link(address: &str) -> Option<(String, SocketAddr)> {
     let (host, port) = address.strip_prefix('[')?.split_once("]:")?;
     let (ip, interface) = host.split_once('%')?;
     let (ip, port): (Ipv6Addr, u16) = (ip.parse().ok()?, port.parse().ok()?);
-    let scope = nix::net::if_::if_nametoindex(interface).ok()?;
+    let scope = System::interface_number(interface)?;
     Some((format!("{LINK}:{port}"), SocketAddrV6::new(ip, port, 0, scope).into()))
 }
 

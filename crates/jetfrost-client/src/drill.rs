@@ -2,11 +2,8 @@
 //! compared with the point and with what is still at its place on this machine.
 
 use std::collections::HashSet;
-use std::ffi::OsStr;
 use std::fs::File;
 use std::io::{BufReader, Read};
-use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -15,10 +12,12 @@ use std::{fs, io};
 use jetfrost_image::crypto::{StoreKeys, random_array};
 use jetfrost_image::format::{Entry, EntryKind, MAX_CHUNK, Part};
 use jetfrost_image::tree::expand_parts;
+use jetfrost_platform::{FileKind, Paths, System, path_of};
 use jetfrost_wire::restore::Scope;
 use jetfrost_wire::run::{Phase, Progress};
 
 use crate::browse::{Browser, OpenPoint};
+use crate::entries::modified;
 use crate::error::ClientError;
 use crate::progress::Meter;
 use crate::restore::{NotRestored, Rights, Sample, Trouble, Troubles, Wish, put_back};
@@ -159,7 +158,7 @@ struct Comparison<'c> {
 
 impl Comparison<'_> {
     fn compare(&mut self, path: &[u8], entry: &Entry) -> Result<()> {
-        let shown = Path::new(OsStr::from_bytes(path));
+        let shown = &path_of(path);
         let back = self.root.join(shown.strip_prefix("/").unwrap_or(shown));
         if self.told.contains(&back) {
             return Ok(());
@@ -177,7 +176,7 @@ impl Comparison<'_> {
 
     /// What is not as the point says, in words.
     fn difference(&self, back: &Path, entry: &Entry) -> Result<Option<String>> {
-        let found = match fs::symlink_metadata(back) {
+        let found = match System::metadata_of(back) {
             Ok(found) => found,
             Err(error) => return Ok(Some(format!("it is not there: {error}"))),
         };
@@ -186,17 +185,17 @@ impl Comparison<'_> {
             let same = target.as_deref() == entry.target.as_ref().map(|target| &target[..]);
             return Ok((!same).then(|| "the link points elsewhere".into()));
         }
-        if found.permissions().mode() & 0o7777 != entry.mode {
+        if found.mode != entry.mode {
             return Ok(Some("its permissions are others".into()));
         }
-        if (found.mtime(), found.mtime_nsec()) != (entry.mtime, entry.mtime_nanos.into()) {
+        if found.modified != modified(entry) {
             return Ok(Some("its time is another".into()));
         }
         if entry.kind != EntryKind::File {
             return Ok(None);
         }
-        if found.len() != entry.len() {
-            return Ok(Some(format!("it has {} bytes instead of {}", found.len(), entry.len())));
+        if found.size != entry.len() {
+            return Ok(Some(format!("it has {} bytes instead of {}", found.size, entry.len())));
         }
         self.content_differs(back, entry)
     }
@@ -224,10 +223,8 @@ impl Comparison<'_> {
 
     /// What differs from the file at its place, if that was not changed since the point was made.
     fn difference_here(&mut self, back: &Path, here: &Path, entry: &Entry) -> Option<&'static str> {
-        let unchanged = fs::symlink_metadata(here).is_ok_and(|found| {
-            found.is_file()
-                && found.len() == entry.len()
-                && (found.mtime(), found.mtime_nsec()) == (entry.mtime, entry.mtime_nanos.into())
+        let unchanged = System::metadata_of(here).is_ok_and(|found| {
+            found.kind == Some(FileKind::File) && found.size == entry.len() && found.modified == modified(entry)
         });
         let same = if unchanged { same_bytes(back, here).ok()? } else { return None };
         self.compared_here += 1;

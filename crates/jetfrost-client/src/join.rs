@@ -1,10 +1,13 @@
 //! Making this machine a workstation.
 
+use std::path::Path;
+
 use std::time::Duration;
 
 use jetfrost_image::crypto::{OfficePublicKey, Random, Secret, StoreKey, random_array, wrap_for_office, wrap_key};
 use jetfrost_image::format::{ArgonCost, RecoveryKey, Slot, StoreFile};
 use jetfrost_image::id::StoreId;
+use jetfrost_platform::{Machine, System, Volumes};
 use jetfrost_wire::Binary;
 use jetfrost_wire::enrolment::{Claim, CodeIsFor, Enrol, Enrolled, Invitation, LookAtCode};
 use jetfrost_wire::service::ServiceInfo;
@@ -126,7 +129,7 @@ fn enrol(
         &Enrol {
             secret: Binary(invitation.secret.to_vec()),
             name: name.to_owned(),
-            platform: platform(),
+            platform: System::operating_system(),
             client_version: crate::VERSION.into(),
             disk_bytes: disk_bytes(),
             store: Binary(store.to_bytes()),
@@ -159,7 +162,7 @@ pub fn claim(state_dir: &StateDir, invitation: &Invitation) -> Result<Membership
     let info: ServiceInfo = api.get("/service")?;
     let call = Claim {
         secret: Binary(invitation.secret.to_vec()),
-        platform: platform(),
+        platform: System::operating_system(),
         client_version: crate::VERSION.into(),
         disk_bytes: disk_bytes(),
     };
@@ -213,21 +216,13 @@ fn membership(invitation: &Invitation, info: ServiceInfo, enrolled: Enrolled) ->
     }
 }
 
-/// The operating system, as it calls itself.
-fn platform() -> String {
-    let release = std::fs::read_to_string("/etc/os-release").unwrap_or_default();
-    let pretty = release.lines().find_map(|line| line.strip_prefix("PRETTY_NAME="));
-    pretty.map_or_else(|| std::env::consts::OS.to_owned(), |name| name.trim_matches('"').to_owned())
-}
-
 /// Bytes of the volume at the root.
 fn disk_bytes() -> Option<u64> {
-    let stat = nix::sys::statvfs::statvfs("/").ok()?;
-    Some(stat.blocks() * stat.fragment_size())
+    System::size_and_free(Path::new("/")).ok().map(|(size, _)| size)
 }
 
 /// This machine's name.
 #[must_use]
 pub fn host_name() -> String {
-    nix::unistd::gethostname().ok().and_then(|name| name.into_string().ok()).unwrap_or_else(|| "workstation".into())
+    System::host_name().unwrap_or_else(|| "workstation".into())
 }

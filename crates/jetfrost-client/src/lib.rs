@@ -9,6 +9,7 @@ mod clock;
 pub mod discovery;
 pub mod disk;
 pub mod drill;
+mod entries;
 mod error;
 pub mod join;
 mod pins;

@@ -3,7 +3,6 @@
 use std::collections::HashSet;
 use std::fs::{self, File};
 use std::io::{self, Read, Write};
-use std::os::unix::fs::{DirBuilderExt, FileExt, MetadataExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -14,6 +13,7 @@ use jetfrost_image::medium::{DirectoryMedium, Medium, OverlayMedium};
 pub use jetfrost_image::store::{Finding, Mended, Rebuilt, Wrong};
 use jetfrost_image::store::{Headway, Store, mend};
 use jetfrost_image::tree::{Readable, parts_or_lost, read_listing};
+use jetfrost_platform::{FileContent, NewDirectory, Paths, System, Volumes, is_medium_error};
 use jetfrost_wire::workstation::Point;
 use serde::Deserialize;
 use tempfile::TempDir;
@@ -213,7 +213,9 @@ fn copy_store(from: &Path, to: &Path, meter: &Meter) -> Result<Copied> {
     }
     let files = files_below(from)?;
     let parent = to.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let device = |path: &Path| fs::metadata(path).map(|metadata| metadata.dev()).map_err(ClientError::file("looking at", path));
+    let device = |path: &Path| {
+        System::metadata_behind(path).map(|metadata| metadata.volume).map_err(ClientError::file("looking at", path))
+    };
     let bytes = files.iter().map(|(_, len)| len).sum();
     let by_links = device(from)? == device(parent)? && can_link(&files, from, parent);
     if !by_links {
@@ -227,7 +229,7 @@ fn copy_store(from: &Path, to: &Path, meter: &Meter) -> Result<Copied> {
         }
         let (source, target) = (from.join(&path), to.join(&path));
         let copy = || {
-            fs::DirBuilder::new().recursive(true).mode(0o700).create(target.parent().unwrap_or(to))?;
+            fs::DirBuilder::new().recursive(true).private().create(target.parent().unwrap_or(to))?;
             if by_links { fs::hard_link(&source, &target).map(|()| 0) } else { copy_file(&source, &target) }
         };
         copied.unreadable += copy().map_err(ClientError::file("copying", &source))?;
@@ -274,8 +276,7 @@ fn can_link(files: &[(PathBuf, u64)], from: &Path, parent: &Path) -> bool {
 
 /// Refuses when a volume has not so many bytes free.
 pub(crate) fn check_room(on: &Path, wanted: u64) -> Result<()> {
-    let volume = nix::sys::statvfs::statvfs(on).map_err(|e| ClientError::file("looking at", on)(e.into()))?;
-    let free = volume.blocks_available().saturating_mul(volume.fragment_size());
+    let (_, free) = System::size_and_free(on).map_err(ClientError::file("looking at", on))?;
     if free < wanted { Err(ClientError::NoRoomToWrite { path: on.into(), wanted, free }) } else { Ok(()) }
 }
 
@@ -285,7 +286,7 @@ fn copy_file(source: &Path, target: &Path) -> io::Result<u64> {
     let unreadable = match copied {
         Ok(_) => 0,
         // The source, and not the target: what can be read of it is worth having.
-        Err(e) if e.raw_os_error() == Some(nix::errno::Errno::EIO as i32) => copy_blocks(source, target)?,
+        Err(e) if is_medium_error(&e) => copy_blocks(source, target)?,
         Err(e) => return Err(e),
     };
     File::open(target)?.sync_data()?;
@@ -297,7 +298,7 @@ fn copy_blocks(source: &Path, target: &Path) -> io::Result<u64> {
     let (len, mut at, mut unreadable) = (from.metadata()?.len(), 0, 0);
     while at < len {
         let mut block = vec![0; usize::try_from(len - at).unwrap_or(BLOCK).min(BLOCK)];
-        if from.read_exact_at(&mut block, at).is_err() {
+        if from.read_all_at(&mut block, at).is_err() {
             block.fill(0);
             unreadable += block.len() as u64;
         }

@@ -1,13 +1,11 @@
 //! The selection: what is included and what is excluded.
 
 use std::collections::BTreeMap;
-use std::ffi::OsStr;
-use std::os::unix::ffi::{OsStrExt, OsStringExt};
-use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Component, Path, PathBuf};
 
 use data_encoding::HEXLOWER;
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
+use jetfrost_platform::{FileKind, Paths, System, name_bytes, os_str, path_bytes, path_of};
 use jetfrost_wire::workstation::PointKind;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
@@ -38,7 +36,7 @@ impl Serialize for Folder {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         match self.0.to_str() {
             Some(text) => serializer.serialize_str(text),
-            None => serializer.serialize_str(&format!("{HEX_PREFIX}{}", HEXLOWER.encode(self.0.as_os_str().as_bytes()))),
+            None => serializer.serialize_str(&format!("{HEX_PREFIX}{}", HEXLOWER.encode(path_bytes(&self.0)))),
         }
     }
 }
@@ -47,7 +45,7 @@ impl<'de> Deserialize<'de> for Folder {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         let text = String::deserialize(deserializer)?;
         let bytes = text.strip_prefix(HEX_PREFIX).and_then(|hex| HEXLOWER.decode(hex.as_bytes()).ok());
-        Ok(Self(bytes.map_or_else(|| PathBuf::from(&text), |bytes| std::ffi::OsString::from_vec(bytes).into())))
+        Ok(Self(bytes.map_or_else(|| PathBuf::from(&text), |bytes| path_of(&bytes))))
     }
 }
 
@@ -72,7 +70,7 @@ impl Selection {
     pub(crate) fn unmounted(&self) -> Vec<Vec<u8>> {
         let missing: Vec<&Path> = self.volumes.iter().map(|volume| volume.0.as_path()).filter(|at| !is_mount_point(at)).collect();
         let lies_on_one = |folder: &&Folder| missing.iter().any(|volume| folder.0.starts_with(volume));
-        self.folders.iter().filter(lies_on_one).map(|folder| folder.0.as_os_str().as_bytes().to_vec()).collect()
+        self.folders.iter().filter(lies_on_one).map(|folder| path_bytes(&folder.0).to_vec()).collect()
     }
 
     /// Adds a disk: a block device, or a raw image file.
@@ -82,8 +80,8 @@ impl Selection {
     pub fn include_disk(&mut self, path: &Path) -> Result<(), ClientError> {
         let absolute = absolute(path)?;
         let refuse = |why| ClientError::Folder { path: path.into(), why };
-        let kind = std::fs::metadata(&absolute).map_err(|_| refuse("it is not there, or not readable"))?.file_type();
-        if !kind.is_file() && !kind.is_block_device() {
+        let kind = System::metadata_behind(&absolute).map_err(|_| refuse("it is not there, or not readable"))?.kind;
+        if !matches!(kind, Some(FileKind::File | FileKind::BlockDevice)) {
             return Err(refuse("a disk is a block device or a raw image file; folders are included without --disk"));
         }
         add(&mut self.disks, absolute);
@@ -154,7 +152,7 @@ fn mount_point_of(path: &Path) -> Option<PathBuf> {
 
 /// Whether another volume begins here than the one above.
 fn is_mount_point(at: &Path) -> bool {
-    let device = |path: &Path| std::fs::metadata(path).ok().map(|found| found.dev());
+    let device = |path: &Path| System::metadata_behind(path).ok().map(|found| found.volume);
     match (device(at), at.parent()) {
         (Some(_), None) => true,
         (Some(here), Some(above)) => device(above).is_some_and(|above| above != here),
@@ -208,8 +206,8 @@ impl Patterns {
 
     /// Whether something is left out: `path` is absolute and ends with `name`.
     pub(crate) fn leave_out(&self, path: &[u8], name: &[u8]) -> bool {
-        (!self.names.is_empty() && self.names.is_match(OsStr::from_bytes(name)))
-            || (!self.paths.is_empty() && self.paths.is_match(OsStr::from_bytes(path)))
+        (!self.names.is_empty() && self.names.is_match(os_str(name)))
+            || (!self.paths.is_empty() && self.paths.is_match(os_str(path)))
     }
 }
 
@@ -228,7 +226,7 @@ impl SelectionTree {
             let mut node = &mut root;
             for component in folder.0.components() {
                 if let Component::Normal(name) = component {
-                    node = node.children.entry(name.as_bytes().to_vec()).or_default();
+                    node = node.children.entry(name_bytes(name).to_vec()).or_default();
                 }
             }
             node.whole = true;
@@ -239,6 +237,8 @@ impl SelectionTree {
 
 #[cfg(test)]
 mod tests {
+    use jetfrost_platform::make_link;
+
     use super::*;
 
     fn leaves_out(patterns: &[&str], path: &str) -> bool {
@@ -274,7 +274,7 @@ mod tests {
         let root = tempfile::tempdir().expect("a directory");
         let real = root.path().join("real/inner");
         std::fs::create_dir_all(&real).expect("made");
-        std::os::unix::fs::symlink("real", root.path().join("link")).expect("made");
+        make_link(Path::new("real"), &root.path().join("link")).expect("made");
         let mut selection = Selection::default();
         assert_eq!(selection.include(&root.path().join("link/inner")).expect("kept"), real.canonicalize().expect("there"));
         assert!(selection.drop_folder(&root.path().join("link/inner")) && selection.folders.is_empty());
@@ -290,7 +290,7 @@ mod tests {
             volumes: vec![Folder(root.path().join("volume"))],
             ..Selection::default()
         };
-        assert_eq!(selection.unmounted(), [folder.as_os_str().as_bytes().to_vec()]);
+        assert_eq!(selection.unmounted(), [path_bytes(&folder).to_vec()]);
         let mut proc = Selection::default();
         proc.include(Path::new("/proc/self")).expect("kept");
         assert_eq!((proc.volumes.len(), proc.unmounted().len()), (1, 0), "it is mounted");
@@ -298,7 +298,7 @@ mod tests {
 
     #[test]
     fn folders_with_any_name_are_kept_in_the_file() {
-        let folder = Folder(std::ffi::OsString::from_vec(b"/srv/m\xfcnster".to_vec()).into());
+        let folder = Folder(path_of(b"/srv/m\xfcnster"));
         let disks = vec![Folder("/dev/disk/by-id/first".into())];
         let selection = Selection {
             folders: vec![folder, Folder("/home/anna".into())],

@@ -2,12 +2,12 @@
 
 use std::fs::{File, OpenOptions, TryLockError};
 use std::io::Write;
-use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::{fs, io};
 
 use data_encoding::HEXLOWER;
 use jetfrost_image::crypto::{StoreKey, StoreKeys};
+use jetfrost_platform::{Accounts, NewDirectory, Opening, System};
 use jetfrost_wire::workstation::PointKind;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -101,7 +101,7 @@ impl StateDir {
     /// (or below `XDG_STATE_HOME`).
     #[must_use]
     pub fn usual() -> Self {
-        if nix::unistd::geteuid().is_root() {
+        if System::is_administrator() {
             return Self("/var/lib/jetfrost-workstation".into());
         }
         let state = std::env::var_os("XDG_STATE_HOME").map(PathBuf::from);
@@ -320,7 +320,7 @@ impl StateDir {
         let (path, temporary) = (self.0.join(name), self.0.join(format!("{name}.new")));
         let write = || {
             make_private(&self.0)?;
-            let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&temporary)?;
+            let mut file = OpenOptions::new().write(true).create(true).truncate(true).private().open(&temporary)?;
             file.write_all(bytes)?;
             file.sync_all()?;
             fs::rename(&temporary, &path)?;
@@ -331,5 +331,5 @@ impl StateDir {
 }
 
 fn make_private(directory: &Path) -> io::Result<()> {
-    fs::DirBuilder::new().recursive(true).mode(0o700).create(directory)
+    fs::DirBuilder::new().recursive(true).private().create(directory)
 }

@@ -7,16 +7,13 @@ mod sessions;
 use std::fs;
 use std::io;
 use std::net::{Ipv4Addr, Shutdown, TcpListener};
-use std::os::fd::AsFd;
-use std::os::unix::fs::PermissionsExt;
-use std::os::unix::net::UnixListener;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use jetfrost_platform::{Listening, LocalListener, LocalSockets};
 use jetfrost_wire::restore::Scope;
 use jetfrost_wire::run::{Phase, Progress};
-use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 
 use crate::browse::{Browser, OpenPoint};
 use crate::disk::{Disk, DiskImage};
@@ -63,7 +60,7 @@ pub fn attach(
 }
 
 enum Listener {
-    Unix(UnixListener, PathBuf),
+    Local(LocalListener, PathBuf),
     Tcp(TcpListener),
 }
 
@@ -78,7 +75,7 @@ impl Listener {
                 };
                 open().map(Self::Tcp).map_err(ClientError::file("listening on", format!("port {port}")))
             }
-            Listen::Socket(path) => unix(path).map_err(ClientError::file("listening on", path)),
+            Listen::Socket(path) => local(path).map_err(ClientError::file("listening on", path)),
         }
     }
 
@@ -86,7 +83,7 @@ impl Listener {
     fn address(&self, export: &str) -> Result<String> {
         let export: String = export.bytes().map(escaped).collect();
         match self {
-            Self::Unix(_, path) => Ok(format!("nbd+unix:///{export}?socket={}", path.display())),
+            Self::Local(_, path) => Ok(format!("nbd+unix:///{export}?socket={}", path.display())),
             Self::Tcp(listener) => {
                 let at = listener.local_addr().map_err(ClientError::file("listening on", "a port"))?;
                 Ok(format!("nbd://{at}/{export}"))
@@ -114,7 +111,7 @@ impl Listener {
                 sessions: Arc::clone(&sessions),
             };
             let began = match self {
-                Self::Unix(listener, _) => listener.accept().and_then(|(stream, _)| {
+                Self::Local(listener, _) => listener.accept().and_then(|(stream, _)| {
                     stream.set_nonblocking(false)?;
                     session.begin(Arc::new(stream), |stream| drop(stream.shutdown(Shutdown::Both)));
                     Ok(())
@@ -136,41 +133,24 @@ impl Listener {
 
     /// Waits until somebody connects, or for a moment. Says whether somebody has.
     fn wait(&self) -> io::Result<bool> {
-        let fd = match self {
-            Self::Unix(listener, _) => listener.as_fd(),
-            Self::Tcp(listener) => listener.as_fd(),
-        };
-        let patience = PollTimeout::try_from(LOOK_EVERY).unwrap_or(PollTimeout::ZERO);
-        match poll(&mut [PollFd::new(fd, PollFlags::POLLIN)], patience) {
-            Ok(ready) => Ok(ready > 0),
-            Err(nix::errno::Errno::EINTR) => Ok(false),
-            Err(e) => Err(e.into()),
+        match self {
+            Self::Local(listener, _) => listener.wait(LOOK_EVERY),
+            Self::Tcp(listener) => listener.wait(LOOK_EVERY),
         }
     }
 }
 
 impl Drop for Listener {
     fn drop(&mut self) {
-        if let Self::Unix(_, path) = self {
+        if let Self::Local(_, path) = self {
             // It may be gone already.
             let _ = fs::remove_file(path);
         }
     }
 }
 
-/// A socket that only this user can open. It is made where nobody else can go, and moved when it is private.
-fn unix(path: &Path) -> io::Result<Listener> {
-    if path.symlink_metadata().is_ok() {
-        return Err(io::ErrorKind::AlreadyExists.into());
-    }
-    let parent = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let private = tempfile::tempdir_in(parent)?;
-    let first = private.path().join("socket");
-    let listener = UnixListener::bind(&first)?;
-    fs::set_permissions(&first, fs::Permissions::from_mode(0o600))?;
-    listener.set_nonblocking(true)?;
-    fs::rename(&first, path)?;
-    Ok(Listener::Unix(listener, path.into()))
+fn local(path: &Path) -> io::Result<Listener> {
+    Ok(Listener::Local(LocalListener::private(path)?, path.into()))
 }
 
 /// A byte of an address, escaped where addresses do not allow it (RFC 3986, § 2.1).

@@ -1,7 +1,6 @@
 //! Making a recovery point.
 
 use std::collections::HashSet;
-use std::os::unix::ffi::OsStrExt;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -11,6 +10,7 @@ use jetfrost_image::crypto::{StoreKeys, SystemRandom, open_point, random_array, 
 use jetfrost_image::format::{Content, Exception, PointBody, PointFile, PointHead, encode_needs, needs_check};
 use jetfrost_image::tree::{ChunkSink, Chunker, store_content};
 use jetfrost_image::{ChunkName, PointId, format};
+use jetfrost_platform::path_bytes;
 use jetfrost_wire::Binary;
 use jetfrost_wire::run::{BeginRun, CommitPoint, ExceptionCounts, GiveUp, Phase, PointCommitted, Run, RunBegun};
 use jetfrost_wire::workstation::{Point, PointKind};
@@ -160,7 +160,7 @@ impl RunUnderway<'_> {
             tree: &tree,
             patterns,
             unmounted: &unmounted,
-            own: self.state_dir.directory().as_os_str().as_bytes(),
+            own: path_bytes(self.state_dir.directory()),
             reading: match self.kind {
                 PointKind::Files => Reading::Files,
                 PointKind::Disk => Reading::Disks,
@@ -317,7 +317,7 @@ impl RunUnderway<'_> {
     fn body(&self, walked: &WalkResult, exceptions: Content) -> PointBody {
         PointBody {
             root: walked.root.clone(),
-            folders: self.selection.of_kind(self.kind).iter().map(|f| f.0.as_os_str().as_bytes().to_vec().into()).collect(),
+            folders: self.selection.of_kind(self.kind).iter().map(|f| path_bytes(&f.0).to_vec().into()).collect(),
             excluded: self.selection.exclude.clone(),
             host: host_name(),
             exceptions,

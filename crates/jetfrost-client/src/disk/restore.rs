@@ -6,7 +6,6 @@
 use std::fs::{File, OpenOptions};
 use std::io::{Seek, SeekFrom};
 use std::ops::Range;
-use std::os::unix::fs::{FileExt, FileTypeExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -19,11 +18,9 @@ use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::Opener;
 use jetfrost_image::format::Part;
 use jetfrost_image::tree::{Readable, parts_or_lost};
+use jetfrost_platform::{FileContent, FileKind, Opening, Paths, System};
 use jetfrost_wire::restore::Scope;
 use jetfrost_wire::run::Phase;
-use nix::errno::Errno;
-use nix::fcntl::{FallocateFlags, OFlag, PosixFadviseAdvice, fallocate, posix_fadvise};
-use nix::unistd::{Whence, lseek64};
 
 use crate::browse::{Browser, OpenPoint};
 use crate::error::ClientError;
@@ -116,7 +113,7 @@ impl Opened {
         name.push(".unfinished");
         let unfinished = path.with_file_name(name);
         let open = || {
-            let file = OpenOptions::new().read(true).write(true).create(true).truncate(false).mode(0o600).open(&unfinished)?;
+            let file = OpenOptions::new().read(true).write(true).create(true).truncate(false).private().open(&unfinished)?;
             let is_new = file.metadata()?.len() == 0;
             file.set_len(len)?;
             Ok((file, is_new))
@@ -127,14 +124,14 @@ impl Opened {
 
     fn device(path: &Path, len: u64) -> Result<Self> {
         let refuse = |why| ClientError::Target { path: path.into(), why };
-        let kind = fs::metadata(path).map_err(ClientError::file("opening", path))?.file_type();
-        if !kind.is_block_device() {
+        let found = System::metadata_behind(path).map_err(ClientError::file("opening", path))?;
+        if found.kind != Some(FileKind::BlockDevice) {
             return Err(refuse("it is no block device"));
         }
         // Exclusive: refused while it, or a partition of it, is mounted.
-        let open = OpenOptions::new().read(true).write(true).custom_flags(OFlag::O_EXCL.bits()).open(path);
-        let mut file = open.map_err(|e| match e.raw_os_error() {
-            Some(busy) if busy == Errno::EBUSY as i32 => refuse("it is in use: unmount it first"),
+        let open = OpenOptions::new().read(true).write(true).unused_device().open(path);
+        let mut file = open.map_err(|e| match e.kind() {
+            io::ErrorKind::ResourceBusy => refuse("it is in use: unmount it first"),
             _ => ClientError::file("opening", path)(e),
         })?;
         let room = file.seek(SeekFrom::End(0)).map_err(ClientError::file("measuring", path))?;
@@ -151,8 +148,8 @@ impl Opened {
         meter.expect(1, image.len());
         self.pass(browser, image, meter, &|worker, batch| worker.write(batch), &tally)?;
         self.file.sync_data().map_err(ClientError::file("writing", "the disk"))?;
-        // What is compared next is to come from the target and not from memory; a hint that may be ignored.
-        let _ = posix_fadvise(&self.file, 0, 0, PosixFadviseAdvice::POSIX_FADV_DONTNEED);
+        // What is compared next is to come from the target and not from memory.
+        self.file.forget_cached();
         meter.enter(Phase::Comparing);
         meter.begin_bytes_again();
         self.pass(browser, image, meter, &|worker, batch| worker.compare(batch), &tally)?;
@@ -208,9 +205,9 @@ impl Opened {
         let mut at = stretch.start;
         while at < stretch.end {
             // What a file system knows to be a hole is not read.
-            at = match lseek64(&self.file, at.cast_signed(), Whence::SeekData) {
-                Ok(data) => data.cast_unsigned().max(at),
-                Err(Errno::ENXIO) => return Ok(true),
+            at = match self.file.next_data(at) {
+                Ok(Some(data)) => data,
+                Ok(None) => return Ok(true),
                 Err(_) => at,
             };
             if at >= stretch.end {
@@ -218,7 +215,7 @@ impl Opened {
             }
             let end = stretch.end.min(at + PIECE);
             buffer.resize(usize::try_from(end - at).expect("a piece"), 0);
-            self.file.read_exact_at(&mut buffer, at)?;
+            self.file.read_all_at(&mut buffer, at)?;
             if !is_zero(&buffer) {
                 return Ok(false);
             }
@@ -229,16 +226,15 @@ impl Opened {
 
     /// Makes a stretch zeros.
     fn clear(&self, stretch: &Range<u64>) -> io::Result<()> {
-        let punch = FallocateFlags::FALLOC_FL_PUNCH_HOLE | FallocateFlags::FALLOC_FL_KEEP_SIZE;
         let len = stretch.end - stretch.start;
-        if self.unfinished.is_some() && fallocate(&self.file, punch, stretch.start.cast_signed(), len.cast_signed()).is_ok() {
+        if self.unfinished.is_some() && self.file.punch_hole(stretch.clone()).is_ok() {
             return Ok(());
         }
         let zeros = vec![0; usize::try_from(len.min(PIECE)).expect("a piece")];
         let mut at = stretch.start;
         while at < stretch.end {
             let n = (stretch.end - at).min(PIECE);
-            self.file.write_all_at(&zeros[..usize::try_from(n).expect("a piece")], at)?;
+            self.file.write_at_offset(&zeros[..usize::try_from(n).expect("a piece")], at)?;
             at += n;
         }
         Ok(())
@@ -352,7 +348,7 @@ impl Worker<'_> {
             let written = match content.filter(|content| content.len() as u64 == *len) {
                 Some(content) => {
                     tally.written.fetch_add(*len, Ordering::Relaxed);
-                    onto.file.write_all_at(content, *offset)
+                    onto.file.write_at_offset(content, *offset)
                 }
                 None => {
                     note(&tally.damaged, *offset..offset + len);
@@ -381,7 +377,7 @@ impl Worker<'_> {
     fn is_right(&self, offset: u64, part: &Part) -> io::Result<bool> {
         let Some(name) = part.name else { return self.onto.is_zero(&(offset..offset + part.len)) };
         let mut content = vec![0; usize::try_from(part.len).expect("a chunk fits into memory")];
-        self.onto.file.read_exact_at(&mut content, offset)?;
+        self.onto.file.read_all_at(&mut content, offset)?;
         Ok(self.browser.keys.name(&content) == name)
     }
 }
@@ -398,7 +394,7 @@ mod tests {
     fn zeros_are_told_from_data_and_made() {
         let file = tempfile::tempfile().expect("a file");
         file.set_len(5 * PIECE).expect("longer");
-        file.write_all_at(&[7], 3 * PIECE + 5).expect("written");
+        file.write_at_offset(&[7], 3 * PIECE + 5).expect("written");
         let onto = opened(file);
         assert!(onto.is_zero(&(0..3 * PIECE)).expect("read"));
         assert!(!onto.is_zero(&(0..5 * PIECE)).expect("read"));

@@ -2,8 +2,6 @@
 
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Write};
-use std::os::fd::AsRawFd;
-use std::os::unix::fs::{FileExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -11,10 +9,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 use jetfrost_image::ChunkName;
 use jetfrost_image::format::Entry;
 use jetfrost_image::medium::PastCache;
-use nix::sys::statfs::{EXT4_SUPER_MAGIC, XFS_SUPER_MAGIC, statfs};
-use nix::unistd::{SysconfVar, sysconf};
+use jetfrost_platform::{FileContent, Machine, Opening, Restored, System, Volumes};
 
-use super::put::{Bare, MetadataApplier};
+use super::put::MetadataApplier;
 use super::{Trouble, Troubles};
 use crate::progress::Meter;
 
@@ -22,12 +19,9 @@ use crate::progress::Meter;
 const LARGE: u64 = 1 << 20;
 
 /// Whether large files are better written past the page cache here: a copy of all that is brought back would cost time, and drive
-/// out of memory what the machine works with. A network's file system would have each write wait for its server, Btrfs would not
-/// compress, and a file system in memory has nothing but the cache. Several threads write to one file, which wants short pages.
+/// out of memory what the machine works with. Several threads write to one file, which wants short pages.
 pub(super) fn gains_past_cache(directory: &Path) -> bool {
-    let pages = sysconf(SysconfVar::PAGE_SIZE).ok().flatten().and_then(|len| usize::try_from(len).ok());
-    pages.is_some_and(|len| len <= PastCache::ALIGNED)
-        && statfs(directory).is_ok_and(|there| [EXT4_SUPER_MAGIC, XFS_SUPER_MAGIC].contains(&there.filesystem_type()))
+    System::page_size().is_some_and(|len| len <= PastCache::ALIGNED) && System::gains_past_cache(directory)
 }
 
 /// A file on its way: written under a temporary name, and given its own when it is whole.
@@ -82,7 +76,7 @@ impl FileJob {
         if let Some(file) = &*slot {
             return Ok(Arc::clone(file));
         }
-        let file = Arc::new(OpenOptions::new().write(true).create_new(true).mode(0o600).open(&self.temporary)?);
+        let file = Arc::new(OpenOptions::new().write(true).create_new(true).private().open(&self.temporary)?);
         Ok(Arc::clone(slot.insert(file)))
     }
 
@@ -113,7 +107,7 @@ impl FileJob {
         if file.metadata()?.len() != self.entry.len() {
             file.set_len(self.entry.len())?;
         }
-        applier.dress(&Bare::File(&file), &self.path, &self.entry);
+        applier.apply(&Restored::File(&file), &self.path, &self.entry);
         drop(file);
         drop(self.file.lock().unwrap_or_else(PoisonError::into_inner).take());
         fs::rename(&self.temporary, &self.path)?;
@@ -195,7 +189,7 @@ impl<'w> Writer<'w> {
         let file = piece.job.open()?;
         match self.begin_stretch(piece, &file) {
             Some(stretch) => self.stretch.insert(stretch).write(content),
-            None => file.write_all_at(content, piece.offset),
+            None => file.write_at_offset(content, piece.offset),
         }
     }
 
@@ -206,7 +200,7 @@ impl<'w> Writer<'w> {
         }
         // How it is open changes while it is written, so it is opened once more: not by its name, which somebody else may have
         // given to something else meanwhile.
-        let file = OpenOptions::new().write(true).open(format!("/proc/self/fd/{}", file.as_raw_fd())).ok()?;
+        let file = file.open_again_for_writing().ok()?;
         let writing = PastCache::at(file, piece.offset);
         Some(Stretch { job: Arc::clone(&piece.job), writing, end: piece.offset, pieces: 0 })
     }
@@ -226,6 +220,7 @@ impl<'w> Writer<'w> {
 mod tests {
     use jetfrost_image::ChunkName;
     use jetfrost_image::format::{Content, EntryKind};
+    use jetfrost_platform::Accounts;
 
     use super::super::NotRestored;
     use super::*;
@@ -247,8 +242,8 @@ mod tests {
             let content: Vec<u8> = (0..PIECE * PIECES).map(|i| (i / 7 % 251) as u8).collect();
             let mut entry = Entry::new(b"survey".to_vec(), EntryKind::File);
             entry.content = Some(Content { len: content.len() as u64, ..Content::empty() });
-            let (uid, gid) = (nix::unistd::geteuid(), nix::unistd::getegid());
-            (entry.uid, entry.gid, entry.mode) = (uid.as_raw(), gid.as_raw(), 0o640);
+            (entry.uid, entry.gid) = System::own_ids();
+            entry.mode = 0o640;
             let job = FileJob::new(directory.path().join("survey"), directory.path().join("partial"), entry);
             (0..PIECES).for_each(|_| job.expect_piece());
             Self { directory, content, job: Arc::new(job), troubles: Troubles::default() }

@@ -2,16 +2,18 @@
 //! it was, and leaves no folder closed and nothing half-written. The file is gone when the restore has come to its end.
 
 use std::collections::HashSet;
-use std::ffi::OsStr;
-use std::fs::{self, File, Metadata, OpenOptions, Permissions};
+use std::fs::{self, File, OpenOptions};
 use std::io::{self, BufRead, BufReader, Write};
-use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
 use data_encoding::HEXLOWER;
 use jetfrost_image::PointId;
 use jetfrost_image::format::{Entry, EntryKind};
+use jetfrost_platform::{
+    Accounts, FileContent, Machine, Metadata, MetadataTarget, Opening, Restored, System, name_bytes, path_bytes, path_of,
+};
+
+use crate::entries::{file_kind, modified};
 
 /// The name of the file.
 const NAME: &str = ".jetfrost-restoring";
@@ -41,18 +43,18 @@ impl Journal {
 
     fn open(into: &Path, head: &str) -> io::Result<Self> {
         let path = into.join(NAME);
-        let options = |options: &mut OpenOptions| options.custom_flags(nix::libc::O_NOFOLLOW).mode(0o600).open(&path);
+        let options = |options: &mut OpenOptions| options.no_link().private().open(&path);
         let mut file = options(OpenOptions::new().read(true).append(true).create(true))?;
         // Another restore to the same directory keeps the journal; this one goes without.
         file.try_lock().map_err(io::Error::from)?;
-        if file.metadata()?.uid() != nix::unistd::geteuid().as_raw() {
+        if file.metadata_now()?.uid != System::own_ids().0 {
             // Somebody else's word on which folders are ours opens none of them.
             return Err(io::ErrorKind::PermissionDenied.into());
         }
         let mut lines = BufReader::new(io::Read::take(&mut file, MOST)).split(b'\n').map_while(Result::ok);
         let goes_on = lines.next().is_some_and(|first| first == head.as_bytes());
         let decode = |line: Vec<u8>| HEXLOWER.decode(&line).ok().filter(|_| line.len() <= MOST_LINE);
-        let made_before: HashSet<PathBuf> = lines.filter_map(decode).map(|path| into.join(OsStr::from_bytes(&path))).collect();
+        let made_before: HashSet<PathBuf> = lines.filter_map(decode).map(|path| into.join(path_of(&path))).collect();
         let mut journal = Self { path, file: Some(file), made_before, goes_on };
         if !goes_on {
             journal.begin_anew(into, head)?;
@@ -73,7 +75,7 @@ impl Journal {
     /// Notes a folder that was made; it is closed to others until it has its own permissions at the end.
     pub(super) fn note(&mut self, into: &Path, folder: &Path) {
         let (Some(file), Ok(within)) = (&mut self.file, folder.strip_prefix(into)) else { return };
-        let line = HEXLOWER.encode(within.as_os_str().as_bytes()) + "\n";
+        let line = HEXLOWER.encode(path_bytes(within)) + "\n";
         if file.write_all(line.as_bytes()).is_err() {
             // It is a help, no condition.
             self.file = None;
@@ -87,13 +89,8 @@ impl Journal {
 
     /// Whether what is there was put there by an unfinished restore of this point: it got its name when it was whole.
     pub(super) fn has_done(&self, entry: &Entry, there: &Metadata) -> bool {
-        let same_time = (there.mtime(), there.mtime_nsec()) == (entry.mtime, entry.mtime_nanos.into());
-        let same_kind = match entry.kind {
-            EntryKind::File => there.is_file() && there.len() == entry.len(),
-            EntryKind::Symlink => there.is_symlink(),
-            _ => !there.is_file() && !there.is_dir() && !there.is_symlink(),
-        };
-        self.goes_on && same_kind && same_time
+        let same_kind = there.kind == Some(file_kind(entry.kind)) && (entry.kind != EntryKind::File || there.size == entry.len());
+        self.goes_on && same_kind && there.modified == modified(entry)
     }
 
     /// Removes what was half-written in a folder that is gone through.
@@ -102,7 +99,7 @@ impl Journal {
             return;
         }
         for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
-            if is_left_behind(entry.file_name().as_bytes()) {
+            if is_left_behind(name_bytes(&entry.file_name())) {
                 let _ = fs::remove_file(entry.path());
             }
         }
@@ -111,7 +108,7 @@ impl Journal {
     /// Makes a folder that an unfinished restore made fit to be gone into again: it may have been given the permissions that it had,
     /// which need not let its owner write.
     pub(super) fn enter_again(&self, folder: &Path) -> io::Result<()> {
-        fs::set_permissions(folder, Permissions::from_mode(0o700))?;
+        Restored::Path(folder).set_mode(0o700)?;
         self.compact(folder);
         Ok(())
     }
@@ -135,7 +132,7 @@ impl Journal {
 fn is_left_behind(name: &[u8]) -> bool {
     let number = std::str::from_utf8(name).ok().and_then(|name| name.strip_prefix(PARTIAL)?.strip_suffix(PARTIAL_END));
     let process = number.and_then(|number| u32::from_str_radix(number.split('-').next()?, 16).ok());
-    process.is_some_and(|process| process != std::process::id() && !Path::new(&format!("/proc/{process}")).exists())
+    process.is_some_and(|process| process != std::process::id() && !System::is_running(process))
 }
 
 /// A name beside a target that nothing has; its process can be told from it.
@@ -145,11 +142,13 @@ pub(super) fn partial_name(number: u64) -> String {
 
 /// Which start of the machine this is: what was in place before another one may not have reached the disk.
 fn boot() -> String {
-    fs::read_to_string("/proc/sys/kernel/random/boot_id").map_or_else(|_| "unknown".into(), |id| id.trim().to_owned())
+    System::boot().unwrap_or_else(|| "unknown".into())
 }
 
 #[cfg(test)]
 mod tests {
+    use jetfrost_platform::Paths;
+
     use super::*;
 
     const POINT: PointId = PointId([7; 16]);
@@ -159,7 +158,7 @@ mod tests {
         let place = tempfile::tempdir().expect("a directory");
         let into = place.path();
         let mut first = Journal::begin(into, POINT);
-        let odd = into.join(OsStr::from_bytes(b"m\xfcnster\n"));
+        let odd = into.join(path_of(b"m\xfcnster\n"));
         first.note(into, &odd);
         // Killed here.
         drop(first);
@@ -178,9 +177,9 @@ mod tests {
         let place = tempfile::tempdir().expect("a directory");
         let folder = place.path().join("read only");
         fs::create_dir(&folder).expect("made");
-        fs::set_permissions(&folder, Permissions::from_mode(0o550)).expect("set");
+        Restored::Path(&folder).set_mode(0o550).expect("set");
         Journal::begin(place.path(), POINT).enter_again(&folder).expect("entered");
-        assert_eq!(fs::metadata(&folder).expect("there").mode() & 0o777, 0o700);
+        assert_eq!(System::metadata_of(&folder).expect("there").mode & 0o777, 0o700);
     }
 
     #[test]

@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 
 use batch::Worker;
 use file::{Writer, gains_past_cache};
+use jetfrost_platform::{Accounts, System};
 use jetfrost_wire::restore::Scope;
 use jetfrost_wire::run::{Phase, Progress};
 use journal::Journal;
@@ -61,7 +62,7 @@ impl Rights {
             Self::Keep => false,
             Self::LeaveOut => true,
             Self::OfSystemOnly => {
-                nix::unistd::geteuid().is_root() && std::fs::canonicalize(into).is_ok_and(|into| into != Path::new("/"))
+                System::is_administrator() && std::fs::canonicalize(into).is_ok_and(|into| into != Path::new("/"))
             }
         }
     }

@@ -1,10 +1,7 @@
 //! Walking the point: makes folders, and says which chunks go where.
 
 use std::collections::HashMap;
-use std::ffi::OsStr;
 use std::fs;
-use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 use std::sync::Arc;
@@ -12,14 +9,16 @@ use std::sync::Arc;
 use crossbeam_channel::Sender;
 use jetfrost_image::format::{Content, Entry, EntryKind, LargeAttribute};
 use jetfrost_image::tree::{ChunkSource, expand_parts, read_listing};
+use jetfrost_platform::{FileKind, NewDirectory, Paths, Restored, System, make_special, path_bytes, path_of};
 
 use super::batch::Batch;
 use super::file::FileJob;
 use super::file::Piece;
 use super::journal::{Journal, partial_name};
-use super::put::{Bare, MetadataApplier, make_special};
+use super::put::MetadataApplier;
 use super::{Result, Sample, Trouble, Troubles, Wish};
 use crate::browse::{Browser, BrowserSource, OpenPoint, find};
+use crate::entries::special;
 use crate::error::ClientError;
 use crate::progress::Meter;
 use crate::scan::MOST_VALUES;
@@ -71,7 +70,7 @@ impl Rest {
         let source = browser.source();
         for (path, mut entry) in self.folders.into_iter().rev() {
             load_attributes(&source, &mut entry, &path, troubles)?;
-            applier.dress(&Bare::Path(&path), &path, &entry);
+            applier.apply(&Restored::Path(&path), &path, &entry);
         }
         self.journal.end();
         Ok(())
@@ -82,7 +81,7 @@ impl Rest {
     pub(super) fn leave_unfinished(self, applier: &MetadataApplier, put_in_place: u64) {
         let is_untouched = self.folders.is_empty() && put_in_place == 0;
         for (path, entry) in self.folders.into_iter().rev() {
-            applier.dress(&Bare::Path(&path), &path, &entry);
+            applier.apply(&Restored::Path(&path), &path, &entry);
         }
         if is_untouched {
             self.journal.end_if_new();
@@ -126,10 +125,10 @@ impl<'p> Planner<'p> {
         }
         let wish = self.wish;
         for path in &wish.paths {
-            match find(&self.source, point, path.as_os_str().as_bytes())? {
+            match find(&self.source, point, path_bytes(path))? {
                 None => self.listing(&point.body.root, &into)?,
                 Some(entry) => {
-                    let target = into.join(OsStr::from_bytes(&entry.name));
+                    let target = into.join(path_of(&entry.name));
                     if entry.kind == EntryKind::Directory {
                         self.folder(entry, &target)?;
                     } else {
@@ -175,7 +174,7 @@ impl<'p> Planner<'p> {
             if self.meter.is_stopped() {
                 return Err(ClientError::Stopped);
             }
-            let target = into.join(OsStr::from_bytes(&entry.name));
+            let target = into.join(path_of(&entry.name));
             if entry.kind == EntryKind::Directory {
                 self.folders.push((entry, target));
                 return Ok(());
@@ -214,7 +213,7 @@ impl<'p> Planner<'p> {
                 return Ok(());
             }
             Err(_) => {
-                if let Err(error) = fs::DirBuilder::new().mode(0o700).create(target) {
+                if let Err(error) = fs::DirBuilder::new().private().create(target) {
                     self.troubles.system(target, &error);
                     return Ok(());
                 }
@@ -229,12 +228,12 @@ impl<'p> Planner<'p> {
     }
 
     fn leaf(&mut self, mut entry: Entry, target: &Path) -> Result<()> {
-        let within = target.strip_prefix(&self.wish.into).unwrap_or(target).as_os_str().as_bytes();
+        let within = path_bytes(target.strip_prefix(&self.wish.into).unwrap_or(target));
         if self.sample.is_some_and(|sample| !sample.takes(within, &entry)) {
             return Ok(());
         }
-        if let Ok(there) = fs::symlink_metadata(target)
-            && (!self.wish.replace || there.is_dir())
+        if let Ok(there) = System::metadata_of(target)
+            && (!self.wish.replace || there.kind == Some(FileKind::Directory))
         {
             if self.journal.has_done(&entry, &there) {
                 entry.links.map(|file| self.rest.first.entry(file).or_insert_with(|| target.into()));
@@ -271,8 +270,8 @@ impl<'p> Planner<'p> {
             return;
         }
         let temporary = self.temporary(target);
-        let made = make_special(&temporary, entry).and_then(|()| {
-            self.applier.dress(&Bare::Path(&temporary), target, entry);
+        let made = make_special(&temporary, special(entry)).and_then(|()| {
+            self.applier.apply(&Restored::Path(&temporary), target, entry);
             fs::rename(&temporary, target)
         });
         if let Err(error) = made {

@@ -1,66 +1,19 @@
-//! Putting things in place: special files, owners, permissions, attributes, times.
+//! What restored files have beside their content: owners, permissions, attributes, times.
 
 use std::collections::HashMap;
-use std::ffi::OsStr;
-use std::fs::{self, File, Permissions};
 use std::io;
-use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::{PermissionsExt, fchown, lchown};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use jetfrost_image::format::{Entry, EntryKind};
-use nix::errno::Errno;
-use nix::fcntl::AT_FDCWD;
-use nix::sys::stat::{Mode, SFlag, UtimensatFlags, futimens, makedev, mknod, utimensat};
-use nix::sys::time::TimeSpec;
-use nix::unistd::{Gid, Group, Uid, User};
-use xattr::FileExt;
+use jetfrost_platform::{Accounts, MetadataTarget, Restored, System};
 
 use super::{LeftOut, Trouble, Troubles};
+use crate::entries::modified;
 
 /// Set user id and set group id (POSIX.1-2017, sys/stat.h).
 const RUNS_AS: u32 = 0o6000;
-/// Where Linux keeps the capabilities of a file.
-const CAPABILITY: &[u8] = b"security.capability";
-
-/// Something restored that has its content and nothing else yet. A file that is still open needs no way to it looked up again.
-pub(super) enum Bare<'b> {
-    File(&'b File),
-    Path(&'b Path),
-}
-
-impl Bare<'_> {
-    fn set_owner(&self, uid: u32, gid: u32) -> io::Result<()> {
-        match self {
-            Self::File(file) => fchown(file, Some(uid), Some(gid)),
-            Self::Path(path) => lchown(path, Some(uid), Some(gid)),
-        }
-    }
-
-    fn set_xattr(&self, name: &OsStr, value: &[u8]) -> io::Result<()> {
-        match self {
-            Self::File(file) => file.set_xattr(name, value),
-            Self::Path(path) => xattr::set(path, name, value),
-        }
-    }
-
-    fn set_mode(&self, mode: u32) -> io::Result<()> {
-        match self {
-            Self::File(file) => file.set_permissions(Permissions::from_mode(mode)),
-            Self::Path(path) => fs::set_permissions(path, Permissions::from_mode(mode)),
-        }
-    }
-
-    fn set_time(&self, time: &TimeSpec) -> io::Result<()> {
-        let set = match self {
-            Self::File(file) => futimens(file, &TimeSpec::UTIME_OMIT, time),
-            Self::Path(path) => utimensat(AT_FDCWD, *path, &TimeSpec::UTIME_OMIT, time, UtimensatFlags::NoFollowSymlink),
-        };
-        set.map_err(io::Error::from)
-    }
-}
 
 /// Gives restored files everything but their content.
 pub(super) struct MetadataApplier {
@@ -76,7 +29,7 @@ pub(super) struct MetadataApplier {
 impl MetadataApplier {
     pub(super) fn new(troubles: Troubles, leaves_out_rights: bool) -> Self {
         Self {
-            is_root: nix::unistd::geteuid().is_root(),
+            is_root: System::is_administrator(),
             owners_left: AtomicBool::new(false),
             leaves_out_rights,
             rights_left_out: AtomicU64::new(0),
@@ -107,25 +60,24 @@ impl MetadataApplier {
 
     /// Owner, attributes, permissions and times, in this order: each of them undoes what comes after it. `shown` is the path that
     /// a person knows it by.
-    pub(super) fn dress(&self, bare: &Bare<'_>, shown: &Path, entry: &Entry) {
-        if let Err(error) = self.set_owner(bare, entry) {
+    pub(super) fn apply(&self, target: &Restored<'_>, shown: &Path, entry: &Entry) {
+        if let Err(error) = self.set_owner(target, entry) {
             self.troubles.add(shown, Trouble::System, format!("its owner could not be set: {error}"));
         }
         for (name, value) in entry.xattrs.iter().flatten() {
-            if let Err(error) = self.set_xattr(bare, name, value) {
+            if let Err(error) = self.set_xattr(target, name, value) {
                 let name = String::from_utf8_lossy(name).into_owned();
-                // A volume that is full says the same of an attribute as a file system that has no room for any of this length.
-                let unsupported = [Errno::ENOTSUP, Errno::E2BIG, Errno::ENOSPC, Errno::ERANGE].map(|errno| Some(errno as i32));
-                let trouble = if unsupported.contains(&error.raw_os_error()) { Trouble::Unsupported } else { Trouble::System };
+                let unsupported = error.kind() == io::ErrorKind::Unsupported;
+                let trouble = if unsupported { Trouble::Unsupported } else { Trouble::System };
                 self.troubles.add(shown, trouble, format!("its attribute {name} could not be set: {error}"));
             }
         }
         if entry.kind != EntryKind::Symlink
-            && let Err(error) = bare.set_mode(self.mode(entry))
+            && let Err(error) = target.set_mode(self.mode(entry))
         {
             self.troubles.add(shown, Trouble::System, format!("its permissions could not be set: {error}"));
         }
-        if let Err(error) = bare.set_time(&TimeSpec::new(entry.mtime, entry.mtime_nanos.into())) {
+        if let Err(error) = target.set_modified(modified(entry)) {
             self.troubles.add(shown, Trouble::System, format!("its time could not be set: {error}"));
         }
     }
@@ -136,61 +88,39 @@ impl MetadataApplier {
         if self.leaves_right_out(runs_as) { entry.mode & !RUNS_AS } else { entry.mode }
     }
 
-    fn set_owner(&self, bare: &Bare<'_>, entry: &Entry) -> io::Result<()> {
+    fn set_owner(&self, target: &Restored<'_>, entry: &Entry) -> io::Result<()> {
         if !self.is_root {
-            let differs = nix::unistd::geteuid().as_raw() != entry.uid;
+            let differs = System::own_ids().0 != entry.uid;
             self.owners_left.fetch_or(differs, Ordering::Relaxed);
             return Ok(());
         }
         let uid = self.user(entry.owner.as_deref()).unwrap_or(entry.uid);
         let gid = self.group(entry.group.as_deref()).unwrap_or(entry.gid);
-        bare.set_owner(uid, gid)
+        target.set_owner(uid, gid)
     }
 
     /// The id that a name has on this machine; it may be another than on the machine that was backed up.
     fn user(&self, name: Option<&str>) -> Option<u32> {
-        let look_up = |name: &str| User::from_name(name).ok().flatten().map(|user| Uid::as_raw(user.uid));
-        cached(&self.users, name?, look_up)
+        cached(&self.users, name?, System::user_id)
     }
 
     fn group(&self, name: Option<&str>) -> Option<u32> {
-        let look_up = |name: &str| Group::from_name(name).ok().flatten().map(|group| Gid::as_raw(group.gid));
-        cached(&self.groups, name?, look_up)
+        cached(&self.groups, name?, System::group_id)
     }
 
-    fn set_xattr(&self, bare: &Bare<'_>, name: &[u8], value: &[u8]) -> io::Result<()> {
-        let needs_root = name.starts_with(b"security.") || name.starts_with(b"trusted.");
-        if needs_root && !self.is_root {
+    fn set_xattr(&self, target: &Restored<'_>, name: &[u8], value: &[u8]) -> io::Result<()> {
+        if Restored::is_of_administrators(name) && !self.is_root {
             self.owners_left.store(true, Ordering::Relaxed);
             return Ok(());
         }
-        if self.leaves_right_out(name == CAPABILITY) {
+        if self.leaves_right_out(Restored::gives_rights(name)) {
             return Ok(());
         }
-        bare.set_xattr(OsStr::from_bytes(name), value)
+        target.set_attribute(name, value)
     }
 }
 
 fn cached(cache: &Mutex<HashMap<String, Option<u32>>>, name: &str, look_up: impl FnOnce(&str) -> Option<u32>) -> Option<u32> {
     let mut cache = cache.lock().unwrap_or_else(PoisonError::into_inner);
     *cache.entry(name.to_owned()).or_insert_with(|| look_up(name))
-}
-
-/// Makes what has no content: links, pipes, devices, sockets.
-pub(super) fn make_special(path: &Path, entry: &Entry) -> io::Result<()> {
-    let node = |flag| {
-        let device = entry.device.map_or(0, |(major, minor)| makedev(major.into(), minor.into()));
-        mknod(path, flag, Mode::from_bits_truncate(0o600), device).map_err(io::Error::from)
-    };
-    match entry.kind {
-        EntryKind::Symlink => {
-            let target = entry.target.as_ref().ok_or(io::ErrorKind::InvalidData)?;
-            std::os::unix::fs::symlink(OsStr::from_bytes(target), path)
-        }
-        EntryKind::Fifo => node(SFlag::S_IFIFO),
-        EntryKind::CharDevice => node(SFlag::S_IFCHR),
-        EntryKind::BlockDevice => node(SFlag::S_IFBLK),
-        EntryKind::Socket => node(SFlag::S_IFSOCK),
-        EntryKind::File | EntryKind::Directory => Err(io::ErrorKind::InvalidInput.into()),
-    }
 }

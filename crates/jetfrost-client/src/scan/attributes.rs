@@ -1,16 +1,11 @@
 //! Extended attributes: small values go into the entry, large ones are content of their own. What is not kept is said by name.
 
-use std::ffi::{OsStr, OsString};
-use std::fs::File;
 use std::io;
-use std::os::fd::{AsRawFd, OwnedFd};
-use std::os::unix::ffi::{OsStrExt, OsStringExt};
-use std::path::PathBuf;
 
 use jetfrost_image::crypto::StoreKeys;
 use jetfrost_image::format::{Content, Entry, LargeAttribute, MAX_ENTRY};
 use jetfrost_image::tree::{ChunkSink, Chunker, store_content};
-use xattr::FileExt;
+use jetfrost_platform::ExtendedAttributes;
 
 use crate::error::ClientError;
 
@@ -35,45 +30,18 @@ pub(super) struct Attributes {
     left_out: usize,
 }
 
-/// The extended attributes of a name in an open directory; a symbolic link is not followed, neither there nor on the way: the
-/// directory is the one that was opened, whatever has its path by now.
-pub(super) fn attributes_at(parent: &OwnedFd, name: &[u8]) -> io::Result<Attributes> {
-    let path = in_proc(parent).join(OsStr::from_bytes(name));
-    gathered(|| xattr::list(&path), |name| xattr::get(&path, name))
-}
-
-/// The extended attributes of an open directory.
-pub(super) fn attributes_of_directory(directory: &OwnedFd) -> io::Result<Attributes> {
-    attributes_at(directory, b".")
-}
-
-/// The extended attributes of an open file.
-pub(super) fn attributes_of(file: &File) -> io::Result<Attributes> {
-    gathered(|| file.list_xattr(), |name| file.get_xattr(name))
-}
-
-fn in_proc(directory: &OwnedFd) -> PathBuf {
-    format!("/proc/self/fd/{}", directory.as_raw_fd()).into()
-}
-
-fn gathered<N: Iterator<Item = OsString>>(
-    list: impl FnOnce() -> io::Result<N>,
-    get: impl Fn(&OsStr) -> io::Result<Option<Vec<u8>>>,
-) -> io::Result<Attributes> {
-    let names = match list() {
-        Err(e) if e.raw_os_error() == Some(nix::errno::Errno::ENOTSUP as i32) => return Ok(Attributes::default()),
-        other => other?,
-    };
+/// The extended attributes of something.
+pub(super) fn attributes_of(something: &impl ExtendedAttributes) -> io::Result<Attributes> {
     let (mut attributes, mut bytes) = (Attributes::default(), 0);
-    for name in names {
+    for name in something.attribute_names()? {
         // One that was removed in between is not there.
-        let Some(value) = get(&name)? else { continue };
+        let Some(value) = something.attribute(&name)? else { continue };
         bytes += value.len();
         if bytes > MOST_VALUES {
             bytes -= value.len();
             attributes.left_out += 1;
         } else {
-            attributes.found.push((name.into_vec(), value));
+            attributes.found.push((name, value));
         }
     }
     attributes.found.sort_unstable();

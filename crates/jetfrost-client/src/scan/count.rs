@@ -19,7 +19,7 @@ pub(crate) fn count(view: View<'_>, meter: &Meter, enough: &AtomicBool) -> Optio
     let _ = view.look(&mut |entry_seen| {
         if let DirEntry::Leaf(seen, EntryKind::File) = entry_seen {
             files += 1;
-            bytes += seen.stat.st_size.cast_unsigned();
+            bytes += seen.metadata.size;
         }
         is_whole = !enough.load(Ordering::Relaxed) && !meter.is_stopped();
         if is_whole { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }

@@ -3,18 +3,16 @@
 //! A folder is seen before what it holds, which ends with [`DirEntry::Leave`]. [`look_ahead`] does the looking in a thread of its
 //! own: what the kernel does for a look at a name takes as long as what the walk does with it.
 
+use std::io;
 use std::ops::ControlFlow;
-use std::os::fd::OwnedFd;
 use std::sync::Arc;
 use std::thread::Scope;
 
-use super::directory::{device_of, look, look_through, names, open_directory, open_root};
-use super::facts::kind;
 use crossbeam_channel::{Receiver, Sender, bounded};
 use jetfrost_image::format::EntryKind;
-use nix::errno::Errno;
-use nix::sys::stat::FileStat;
+use jetfrost_platform::{Directory, Metadata, OpenDirectory};
 
+use crate::entries::entry_kind;
 use crate::selection::{Patterns, SelectionTree};
 
 /// Folders within folders beyond this are not followed: each level needs memory and a file handle.
@@ -46,7 +44,7 @@ pub(super) enum DirEntry {
     /// A pattern leaves it out.
     LeftOut,
     /// The system does not say what it is.
-    Unseen(Vec<u8>, Errno),
+    Unseen(Vec<u8>, io::Error),
     /// It is nothing that can be kept, or not what was chosen, for this reason.
     Unfit(Vec<u8>, &'static str),
 }
@@ -54,18 +52,18 @@ pub(super) enum DirEntry {
 /// A name, and what the system says of it.
 pub(super) struct Seen {
     pub(super) name: Vec<u8>,
-    pub(super) stat: FileStat,
+    pub(super) metadata: Metadata,
 }
 
 /// Whether a folder can be gone into.
 pub(super) enum Inside {
-    Open(Arc<OwnedFd>),
+    Open(Arc<Directory>),
     /// It is the root of another volume, and the walk stays on one.
     OtherVolume,
     /// It is within more than [`DEEPEST`] others.
     TooDeep,
     /// It could not be opened or listed.
-    Closed(Errno),
+    Closed(io::Error),
 }
 
 /// What is looked at, and how.
@@ -85,14 +83,14 @@ impl View<'_> {
     ///
     /// # Errors
     /// When the root cannot be opened or listed.
-    pub(super) fn look(&self, show: &mut dyn FnMut(DirEntry) -> ControlFlow<()>) -> Result<(), Errno> {
-        self.look_from(&open_root()?, show)
+    pub(super) fn look(&self, show: &mut dyn FnMut(DirEntry) -> ControlFlow<()>) -> io::Result<()> {
+        self.look_from(&Directory::root()?, show)
     }
 
-    fn look_from(&self, root: &OwnedFd, show: &mut dyn FnMut(DirEntry) -> ControlFlow<()>) -> Result<(), Errno> {
+    fn look_from(&self, root: &Directory, show: &mut dyn FnMut(DirEntry) -> ControlFlow<()>) -> io::Result<()> {
         let within = Within { chosen: Some(self.tree), whole: self.tree.whole };
         // Also when everything was chosen the walk stays on one volume: /proc and the like are others.
-        let device = if self.tree.whole { device_of(root) } else { None };
+        let device = if self.tree.whole { root.metadata().ok().map(|root| root.volume) } else { None };
         let names = names_of(root, within)?;
         let _ = Looking { view: self, path: Vec::new(), depth: 0, show }.folder(root, names, within, device);
         Ok(())
@@ -103,8 +101,8 @@ impl View<'_> {
 ///
 /// # Errors
 /// When the root cannot be opened.
-pub(super) fn look_ahead<'s>(scope: &'s Scope<'s, '_>, view: View<'s>) -> Result<(Arc<OwnedFd>, Sights), Errno> {
-    let root = Arc::new(open_root()?);
+pub(super) fn look_ahead<'s>(scope: &'s Scope<'s, '_>, view: View<'s>) -> io::Result<(Arc<Directory>, Sights)> {
+    let root = Arc::new(Directory::root()?);
     let (out, batches) = bounded(WAITING);
     let from = Arc::clone(&root);
     scope.spawn(move || {
@@ -176,8 +174,8 @@ impl<'s> Within<'s> {
 
 /// The names to look at in a folder, ascending: those on the way to what was chosen, or all of them. One that was chosen is
 /// looked at also when it is not listed: that it is not there is worth saying.
-fn names_of(folder: &OwnedFd, within: Within<'_>) -> Result<Vec<Vec<u8>>, Errno> {
-    let mut found = if within.whole { names(folder)? } else { Vec::new() };
+fn names_of(folder: &Directory, within: Within<'_>) -> io::Result<Vec<Vec<u8>>> {
+    let mut found = if within.whole { folder.names()? } else { Vec::new() };
     if let Some(chosen) = within.chosen.filter(|chosen| !chosen.children.is_empty()) {
         found.extend(chosen.children.keys().cloned());
         found.sort_unstable();
@@ -188,7 +186,7 @@ fn names_of(folder: &OwnedFd, within: Within<'_>) -> Result<Vec<Vec<u8>>, Errno>
 
 /// What surrounds a name: the folder it is in, what is taken of the name, and on which volume.
 struct Around<'a> {
-    folder: &'a OwnedFd,
+    folder: &'a Directory,
     within: Within<'a>,
     /// Whether a person named it.
     is_chosen: bool,
@@ -203,7 +201,7 @@ struct Looking<'l> {
 }
 
 impl Looking<'_> {
-    fn folder(&mut self, folder: &OwnedFd, names: Vec<Vec<u8>>, within: Within<'_>, device: Option<u64>) -> ControlFlow<()> {
+    fn folder(&mut self, folder: &Directory, names: Vec<Vec<u8>>, within: Within<'_>, device: Option<u64>) -> ControlFlow<()> {
         for name in names {
             let chosen = within.child(&name);
             let is_chosen = chosen.is_some_and(|chosen| chosen.whole);
@@ -232,16 +230,17 @@ impl Looking<'_> {
             return (self.show)(DirEntry::Unfit(name, "the volume that it lies on is not mounted"));
         }
         let is_disk = self.view.reading == Reading::Disks && around.within.whole;
-        let stat = match if is_disk { look_through(around.folder, &name) } else { look(around.folder, &name) } {
-            Ok(stat) => stat,
+        let seen = if is_disk { around.folder.metadata_behind(&name) } else { around.folder.metadata_of(&name) };
+        let metadata = match seen {
+            Ok(metadata) => metadata,
             Err(error) => return (self.show)(DirEntry::Unseen(name, error)),
         };
-        match kind(&stat) {
+        match metadata.kind.map(entry_kind) {
             Some(EntryKind::Directory) if is_disk => {
                 (self.show)(DirEntry::Unfit(name, "it was included as a disk, and is a folder"))
             }
-            Some(EntryKind::Directory) => self.go_into(&around, Seen { name, stat }),
-            Some(kind) => self.leaf(&around, Seen { name, stat }, kind),
+            Some(EntryKind::Directory) => self.go_into(&around, Seen { name, metadata }),
+            Some(kind) => self.leaf(&around, Seen { name, metadata }, kind),
             None => (self.show)(DirEntry::Unfit(name, "it is of a kind that is not known")),
         }
     }
@@ -263,7 +262,7 @@ impl Looking<'_> {
     fn go_into(&mut self, around: &Around<'_>, seen: Seen) -> ControlFlow<()> {
         // On the way to the chosen folders volumes do not matter; from there on the walk stays on one.
         let mut within = around.within;
-        let stays = around.is_chosen || !within.whole || around.device.is_none_or(|device| device == seen.stat.st_dev);
+        let stays = around.is_chosen || !within.whole || around.device.is_none_or(|device| device == seen.metadata.volume);
         if !stays && within.chosen.is_none() {
             return (self.show)(DirEntry::Folder(seen, Inside::OtherVolume));
         }
@@ -272,7 +271,7 @@ impl Looking<'_> {
         if self.depth == DEEPEST {
             return (self.show)(DirEntry::Folder(seen, Inside::TooDeep));
         }
-        let device = within.whole.then_some(seen.stat.st_dev);
+        let device = within.whole.then_some(seen.metadata.volume);
         match open(around.folder, &seen.name, within) {
             Ok((folder, names)) => {
                 (self.show)(DirEntry::Folder(seen, Inside::Open(Arc::clone(&folder))))?;
@@ -286,8 +285,8 @@ impl Looking<'_> {
     }
 }
 
-fn open(parent: &OwnedFd, name: &[u8], within: Within<'_>) -> Result<(Arc<OwnedFd>, Vec<Vec<u8>>), Errno> {
-    let folder = open_directory(parent, name)?;
+fn open(parent: &Directory, name: &[u8], within: Within<'_>) -> io::Result<(Arc<Directory>, Vec<Vec<u8>>)> {
+    let folder = parent.open_directory(name)?;
     let names = names_of(&folder, within)?;
     Ok((Arc::new(folder), names))
 }
@@ -295,8 +294,9 @@ fn open(parent: &OwnedFd, name: &[u8], within: Within<'_>) -> Result<(Arc<OwnedF
 #[cfg(test)]
 mod tests {
     use std::fs;
-    use std::os::unix::ffi::OsStrExt;
     use std::path::Path;
+
+    use jetfrost_platform::{make_link, path_bytes, reason};
 
     use super::*;
     use crate::selection::Folder;
@@ -305,8 +305,7 @@ mod tests {
     fn below(folder: &Path, own: &Path, patterns: &[&str]) -> Vec<String> {
         let tree = SelectionTree::of(&[Folder(folder.into())]);
         let patterns = Patterns::compile(&patterns.iter().map(|p| (*p).to_owned()).collect::<Vec<_>>()).expect("patterns");
-        let view =
-            View { tree: &tree, patterns: &patterns, unmounted: &[], own: own.as_os_str().as_bytes(), reading: Reading::Files };
+        let view = View { tree: &tree, patterns: &patterns, unmounted: &[], own: path_bytes(own), reading: Reading::Files };
         let on_the_way = folder.components().count() - 1;
         let seen: Vec<String> =
             std::thread::scope(|scope| look_ahead(scope, view).expect("the root opens").1.map(text).collect());
@@ -327,10 +326,10 @@ mod tests {
             DirEntry::Folder(seen, Inside::Open(_)) => format!("{}/", text(&seen.name)),
             DirEntry::Folder(seen, Inside::OtherVolume) => format!("{} of another volume", text(&seen.name)),
             DirEntry::Folder(seen, Inside::TooDeep) => format!("{} too deep", text(&seen.name)),
-            DirEntry::Folder(seen, Inside::Closed(error)) => format!("{} closed: {error}", text(&seen.name)),
+            DirEntry::Folder(seen, Inside::Closed(error)) => format!("{} closed: {}", text(&seen.name), reason(&error)),
             DirEntry::Leave => "leave".into(),
             DirEntry::LeftOut => "left out".into(),
-            DirEntry::Unseen(name, error) => format!("{} unseen: {error}", text(&name)),
+            DirEntry::Unseen(name, error) => format!("{} unseen: {}", text(&name), reason(&error)),
             DirEntry::Unfit(name, why) => format!("{} unfit: {why}", text(&name)),
         }
     }
@@ -343,7 +342,7 @@ mod tests {
         for name in ["a", "b/x.tmp", "b/y", "c"] {
             fs::write(root.path().join(name), "x").expect("written");
         }
-        std::os::unix::fs::symlink("a", root.path().join("link")).expect("made");
+        make_link(Path::new("a"), &root.path().join("link")).expect("made");
         assert_eq!(
             below(root.path(), &root.path().join("own"), &["*.tmp"]),
             ["a File", "b/", "inner/", "leave", "left out", "y File", "leave", "c File", "link Symlink", "leave"]
@@ -406,20 +405,20 @@ mod tests {
     fn a_chosen_folder_that_is_a_link_or_behind_one_or_gone_is_named() {
         let root = tempfile::tempdir().expect("a directory");
         fs::create_dir_all(root.path().join("real/inner")).expect("made");
-        std::os::unix::fs::symlink("real", root.path().join("link")).expect("made");
+        make_link(Path::new("real"), &root.path().join("link")).expect("made");
         for chosen in ["link", "link/inner"] {
             let seen = kept(root.path(), &[chosen], &[], &[]);
             assert!(seen[1].starts_with("link unfit: ") && seen.len() == 2, "{seen:?}");
         }
-        assert_eq!(kept(root.path(), &["gone"], &[], &[]), [format!("gone unseen: {}", Errno::ENOENT)]);
-        assert_eq!(kept(root.path(), &["", "gone"], &[], &[])[0], format!("gone unseen: {}", Errno::ENOENT));
+        assert_eq!(kept(root.path(), &["gone"], &[], &[]), ["gone unseen: No such file or directory"]);
+        assert_eq!(kept(root.path(), &["", "gone"], &[], &[])[0], "gone unseen: No such file or directory");
     }
 
     #[test]
     fn what_is_at_the_place_of_an_unmounted_volume_is_not_taken_for_it() {
         let root = tempfile::tempdir().expect("a directory");
         fs::create_dir(root.path().join("volume")).expect("made");
-        let unmounted = [root.path().join("volume").as_os_str().as_bytes().to_vec()];
+        let unmounted = [path_bytes(&root.path().join("volume")).to_vec()];
         let seen = kept(root.path(), &["volume"], &[], &unmounted);
         assert_eq!(seen, ["volume unfit: the volume that it lies on is not mounted"]);
     }

@@ -7,7 +7,6 @@
 use std::fs::File;
 use std::io;
 use std::ops::Range;
-use std::os::unix::fs::FileExt;
 use std::sync::{Mutex, PoisonError};
 
 use aegis::aegis128l::Aegis128LMac;
@@ -16,8 +15,9 @@ use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::StoreKeys;
 use jetfrost_image::format::Part;
 use jetfrost_image::tree::{ChunkBuffer, ChunkSink};
+use jetfrost_platform::{FileContent, Stretch};
 
-use super::file::{ReadFailure, Stretch, stretches};
+use super::file::ReadFailure;
 use crate::error::ClientError;
 use crate::progress::Meter;
 
@@ -111,10 +111,10 @@ fn in_memory(number: u64) -> usize {
 /// The numbers of the extents that are not holes, as far as the file system knows.
 fn with_data(file: &File, len: u64) -> Result<Vec<u64>, ReadFailure> {
     let mut numbers: Vec<u64> = Vec::new();
-    for stretch in stretches(file, len)? {
-        if let Stretch::Data(from, to) = stretch {
-            let first = (from / EXTENT).max(numbers.last().map_or(0, |last| last + 1));
-            numbers.extend(first..to.div_ceil(EXTENT));
+    for stretch in file.stretches(len)? {
+        if let Stretch::Data(data) = stretch {
+            let first = (data.start / EXTENT).max(numbers.last().map_or(0, |last| last + 1));
+            numbers.extend(first..data.end.div_ceil(EXTENT));
         }
     }
     Ok(numbers)
@@ -211,7 +211,7 @@ fn read_block_by_block(file: &File, bytes: &mut [u8], offset: u64) -> Vec<Range<
 fn fill(file: &File, bytes: &mut [u8], offset: u64) -> io::Result<()> {
     let mut filled = 0;
     while filled < bytes.len() {
-        match file.read_at(&mut bytes[filled..], offset + filled as u64) {
+        match file.read_some_at(&mut bytes[filled..], offset + filled as u64) {
             Ok(0) => break,
             Ok(n) => filled += n,
             Err(e) if e.kind() == io::ErrorKind::Interrupted => {}
@@ -255,9 +255,9 @@ mod tests {
         let (none, again) = read_knowing(&file, 4 * EXTENT, &first.extents);
         assert!(none.0.is_empty() && again.parts == first.parts && again.extents == first.extents);
         // One bit in one, zeros in another, and the disk became longer.
-        file.write_all_at(&[data[0] ^ 1], 0).expect("written");
-        file.write_all_at(&vec![0; EXTENT as usize], 2 * EXTENT).expect("written");
-        file.write_all_at(b"more", 5 * EXTENT - 4).expect("written");
+        file.write_at_offset(&[data[0] ^ 1], 0).expect("written");
+        file.write_at_offset(&vec![0; EXTENT as usize], 2 * EXTENT).expect("written");
+        file.write_at_offset(b"more", 5 * EXTENT - 4).expect("written");
         let (changed, read_anew) = read_knowing(&file, 5 * EXTENT, &first.extents);
         let (_, without_memory) = read(&file, 5 * EXTENT);
         assert_eq!(changed.0.len(), 2);

@@ -3,8 +3,7 @@
 use std::collections::HashMap;
 
 use jetfrost_image::format::{Entry, EntryKind};
-use nix::sys::stat::{FileStat, SFlag, major, minor};
-use nix::unistd::{Gid, Group, Uid, User};
+use jetfrost_platform::{Accounts, Metadata, System};
 
 /// What tells whether a file is still the one that was read: if none of these changed, neither did the file. The
 /// change time cannot be set by a program, so it also covers owner, permissions and extended attributes.
@@ -20,14 +19,13 @@ pub(super) struct Stamp {
 const SECOND: i128 = 1_000_000_000;
 
 impl Stamp {
-    pub(super) fn of(stat: &FileStat) -> Self {
-        let nanos = |seconds: i64, nanos: i64| i128::from(seconds) * SECOND + i128::from(nanos);
+    pub(super) fn of(found: &Metadata) -> Self {
         Self {
-            device: stat.st_dev,
-            inode: stat.st_ino,
-            size: stat.st_size.cast_unsigned(),
-            mtime: nanos(stat.st_mtime, stat.st_mtime_nsec),
-            ctime: nanos(stat.st_ctime, stat.st_ctime_nsec),
+            device: found.volume,
+            inode: found.file,
+            size: found.size,
+            mtime: found.modified.as_nanos(),
+            ctime: found.changed.as_nanos(),
         }
     }
 
@@ -49,47 +47,27 @@ pub(super) struct Owners {
 
 impl Owners {
     fn user(&mut self, id: u32) -> Option<String> {
-        let look_up = || User::from_uid(Uid::from_raw(id)).ok().flatten().map(|user| user.name);
-        self.users.entry(id).or_insert_with(look_up).clone()
+        self.users.entry(id).or_insert_with(|| System::user_name(id)).clone()
     }
 
     fn group(&mut self, id: u32) -> Option<String> {
-        let look_up = || Group::from_gid(Gid::from_raw(id)).ok().flatten().map(|group| group.name);
-        self.groups.entry(id).or_insert_with(look_up).clone()
+        self.groups.entry(id).or_insert_with(|| System::group_name(id)).clone()
     }
-}
-
-pub(super) fn kind(stat: &FileStat) -> Option<EntryKind> {
-    let format = SFlag::from_bits_truncate(stat.st_mode & SFlag::S_IFMT.bits());
-    [
-        (SFlag::S_IFREG, EntryKind::File),
-        (SFlag::S_IFDIR, EntryKind::Directory),
-        (SFlag::S_IFLNK, EntryKind::Symlink),
-        (SFlag::S_IFIFO, EntryKind::Fifo),
-        (SFlag::S_IFCHR, EntryKind::CharDevice),
-        (SFlag::S_IFBLK, EntryKind::BlockDevice),
-        (SFlag::S_IFSOCK, EntryKind::Socket),
-    ]
-    .into_iter()
-    .find_map(|(flag, kind)| (flag == format).then_some(kind))
 }
 
 /// An entry with everything but its content.
-pub(super) fn entry(name: &[u8], kind: EntryKind, stat: &FileStat, owners: &mut Owners) -> Entry {
+pub(super) fn entry(name: &[u8], kind: EntryKind, found: &Metadata, owners: &mut Owners) -> Entry {
     let mut entry = Entry::new(name.to_vec(), kind);
-    entry.mode = stat.st_mode & 0o7777;
-    entry.uid = stat.st_uid;
-    entry.gid = stat.st_gid;
-    entry.owner = owners.user(stat.st_uid);
-    entry.group = owners.group(stat.st_gid);
-    entry.mtime = stat.st_mtime;
-    entry.mtime_nanos = u32::try_from(stat.st_mtime_nsec).unwrap_or(0);
-    if kind != EntryKind::Directory && stat.st_nlink > 1 {
-        entry.links = Some((stat.st_dev, stat.st_ino));
-    }
-    if matches!(kind, EntryKind::CharDevice | EntryKind::BlockDevice) {
-        let part = |n: u64| u32::try_from(n).unwrap_or(0);
-        entry.device = Some((part(major(stat.st_rdev)), part(minor(stat.st_rdev))));
+    entry.mode = found.mode;
+    entry.uid = found.uid;
+    entry.gid = found.gid;
+    entry.owner = owners.user(found.uid);
+    entry.group = owners.group(found.gid);
+    entry.mtime = found.modified.seconds;
+    entry.mtime_nanos = found.modified.nanos;
+    entry.device = found.device;
+    if kind != EntryKind::Directory && found.links > 1 {
+        entry.links = Some((found.volume, found.file));
     }
     entry
 }

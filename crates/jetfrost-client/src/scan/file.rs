@@ -2,18 +2,14 @@
 
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
-use std::os::fd::OwnedFd;
 
 use jetfrost_image::crypto::StoreKeys;
-use jetfrost_image::format::{EntryKind, Part};
+use jetfrost_image::format::Part;
 use jetfrost_image::tree::{ChunkSink, Chunker, store_content};
-use nix::errno::Errno;
-use nix::sys::stat::{FileStat, fstat};
-use nix::unistd::{Whence, lseek64};
+use jetfrost_platform::{Directory, FileContent, FileKind, Metadata, OpenDirectory, Stretch};
 
 use super::attributes::{Attributes, attributes_of};
-use super::directory::open_file;
-use super::facts::{Stamp, kind};
+use super::facts::Stamp;
 use crate::error::ClientError;
 
 /// A file that keeps changing is read so often.
@@ -23,7 +19,7 @@ const ATTEMPTS: usize = 3;
 pub(super) struct FileRead {
     pub(super) parts: Vec<Part>,
     /// As it was when it was read last.
-    pub(super) stat: FileStat,
+    pub(super) metadata: Metadata,
     /// Whether it changed even while it was read last.
     pub(super) unsettled: bool,
     /// Its extended attributes, as they were then.
@@ -33,7 +29,7 @@ pub(super) struct FileRead {
 /// Why a file could not be read.
 pub(super) enum ReadFailure {
     /// The file, for what the system said: an exception of the run.
-    File(Errno),
+    File(io::Error),
     /// Something else than a file has its name by now.
     Replaced,
     /// The run itself.
@@ -46,8 +42,8 @@ impl From<ClientError> for ReadFailure {
     }
 }
 
-impl From<Errno> for ReadFailure {
-    fn from(error: Errno) -> Self {
+impl From<io::Error> for ReadFailure {
+    fn from(error: io::Error) -> Self {
         Self::File(error)
     }
 }
@@ -57,24 +53,24 @@ pub(super) fn read_file<S: ChunkSink<Error = ClientError>>(
     keys: &StoreKeys,
     chunker: &mut Chunker,
     sink: &mut S,
-    parent: &OwnedFd,
+    parent: &Directory,
     name: &[u8],
 ) -> Result<FileRead, ReadFailure> {
     let mut attempt = 1;
     loop {
-        let mut file = open_file(parent, name)?;
-        let before = fstat(&file)?;
-        if kind(&before) != Some(EntryKind::File) {
+        let mut file = parent.open_file(name)?;
+        let before = file.metadata_now()?;
+        if before.kind != Some(FileKind::File) {
             // Whatever is there now is not what was seen at this name, and nothing that can be read as a file.
             return Err(ReadFailure::Replaced);
         }
         let parts = read_parts(keys, chunker, sink, &mut file, &before)?;
         let attributes = attributes_of(&file);
-        let stat = fstat(&file)?;
+        let metadata = file.metadata_now()?;
         let read: u64 = parts.iter().map(|p| p.len).sum();
-        let settled = Stamp::of(&before) == Stamp::of(&stat) && read == stat.st_size.cast_unsigned();
+        let settled = Stamp::of(&before) == Stamp::of(&metadata) && read == metadata.size;
         if settled || attempt == ATTEMPTS {
-            return Ok(FileRead { parts, stat, unsettled: !settled, attributes });
+            return Ok(FileRead { parts, metadata, unsettled: !settled, attributes });
         }
         attempt += 1;
     }
@@ -85,20 +81,19 @@ fn read_parts<S: ChunkSink<Error = ClientError>>(
     chunker: &mut Chunker,
     sink: &mut S,
     file: &mut File,
-    stat: &FileStat,
+    metadata: &Metadata,
 ) -> Result<Vec<Part>, ReadFailure> {
-    let size = stat.st_size.cast_unsigned();
-    let is_sparse = stat.st_blocks.cast_unsigned().saturating_mul(512) < size;
-    let stretches = if is_sparse { stretches(file, size)? } else { vec![Stretch::Data(0, size)] };
+    let is_sparse = metadata.allocated < metadata.size;
+    let stretches = if is_sparse { file.stretches(metadata.size)? } else { vec![Stretch::Data(0..metadata.size)] };
     let mut parts = Vec::new();
     for stretch in stretches {
         match stretch {
-            Stretch::Hole(len) => parts.push(Part { len, name: None }),
+            Stretch::Hole(hole) => parts.push(Part { len: hole.end - hole.start, name: None }),
             // A file that is not sparse is read to its end, wherever that is by then.
             Stretch::Data(..) if !is_sparse => parts.extend(store(keys, chunker, sink, &mut *file)?),
-            Stretch::Data(from, to) => {
-                file.seek(SeekFrom::Start(from)).map_err(|e| errno(&e))?;
-                parts.extend(store(keys, chunker, sink, (&mut *file).take(to - from))?);
+            Stretch::Data(data) => {
+                file.seek(SeekFrom::Start(data.start))?;
+                parts.extend(store(keys, chunker, sink, (&mut *file).take(data.end - data.start))?);
             }
         }
     }
@@ -108,7 +103,7 @@ fn read_parts<S: ChunkSink<Error = ClientError>>(
 /// Marks failures of the file apart from failures of the sink.
 struct Noting<R> {
     inner: R,
-    failure: Option<Errno>,
+    failure: Option<io::Error>,
 }
 
 impl<R: Read> Read for &mut Noting<R> {
@@ -116,7 +111,7 @@ impl<R: Read> Read for &mut Noting<R> {
         let noted = &mut self.failure;
         self.inner.read(buf).inspect_err(|e| {
             if e.kind() != io::ErrorKind::Interrupted {
-                *noted = Some(Errno::from_raw(e.raw_os_error().unwrap_or(Errno::EIO as i32)));
+                *noted = Some(copy_of(e));
             }
         })
     }
@@ -131,49 +126,12 @@ fn store<S: ChunkSink<Error = ClientError>>(
     let mut noting = Noting { inner: from, failure: None };
     let stored = store_content(keys, chunker, sink, &mut noting);
     match noting.failure {
-        Some(errno) => Err(ReadFailure::File(errno)),
+        Some(error) => Err(ReadFailure::File(error)),
         None => Ok(stored?),
     }
 }
 
-/// A part of a file.
-pub(super) enum Stretch {
-    /// From, to.
-    Data(u64, u64),
-    /// Bytes.
-    Hole(u64),
-}
-
-/// Where a sparse file has data, as lseek(2) tells.
-pub(super) fn stretches(file: &File, size: u64) -> Result<Vec<Stretch>, Errno> {
-    let mut stretches = Vec::new();
-    let mut at = 0;
-    while at < size {
-        let data = match lseek64(file, at.cast_signed(), Whence::SeekData) {
-            Ok(data) => data.cast_unsigned().min(size),
-            Err(Errno::ENXIO) => size,
-            // A block device knows of no holes.
-            Err(Errno::EINVAL) => at,
-            Err(e) => return Err(e),
-        };
-        if data > at {
-            stretches.push(Stretch::Hole(data - at));
-        }
-        if data < size {
-            let hole = match lseek64(file, data.cast_signed(), Whence::SeekHole) {
-                Ok(hole) => hole.cast_unsigned().min(size),
-                Err(Errno::EINVAL) => size,
-                Err(e) => return Err(e),
-            };
-            stretches.push(Stretch::Data(data, hole));
-            at = hole;
-        } else {
-            at = size;
-        }
-    }
-    Ok(stretches)
-}
-
-fn errno(error: &io::Error) -> ReadFailure {
-    ReadFailure::File(Errno::from_raw(error.raw_os_error().unwrap_or(Errno::EIO as i32)))
+/// One for the reader, and one for us.
+fn copy_of(error: &io::Error) -> io::Error {
+    error.raw_os_error().map_or_else(|| error.kind().into(), io::Error::from_raw_os_error)
 }

@@ -4,16 +4,17 @@ mod attributes;
 mod change_cache;
 mod count;
 mod dir_reader;
-mod directory;
 mod extents;
 mod facts;
 mod file;
-mod mounted;
 #[cfg(test)]
 mod testing;
 mod walk;
 
+use std::io;
+
 use jetfrost_image::format::{Cause, Exception};
+use jetfrost_platform::reason;
 
 pub(crate) use attributes::MOST_VALUES;
 pub(crate) use change_cache::{ChangeCache, ChangeCacheWriter, Kept, forget};
@@ -62,8 +63,8 @@ impl Exceptions {
     }
 
     /// Something that could not be read, by what the system said.
-    fn failed(&mut self, path: &[u8], error: nix::errno::Errno) {
-        let cause = if error == nix::errno::Errno::ENOENT { Cause::Disappeared } else { Cause::Unreadable };
-        self.add(cause, path, error.desc());
+    fn failed(&mut self, path: &[u8], error: &io::Error) {
+        let cause = if error.kind() == io::ErrorKind::NotFound { Cause::Disappeared } else { Cause::Unreadable };
+        self.add(cause, path, reason(error));
     }
 }

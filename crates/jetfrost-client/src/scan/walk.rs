@@ -2,7 +2,6 @@
 
 use std::collections::HashSet;
 use std::io::{Seek, SeekFrom};
-use std::os::fd::OwnedFd;
 use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
 
@@ -10,17 +9,14 @@ use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::StoreKeys;
 use jetfrost_image::format::{Cause, Content, Entry, EntryKind, EntryPage, Flags};
 use jetfrost_image::tree::{ChunkBuffer, ChunkSink, Chunker, ListingWriter};
-use nix::errno::Errno;
-use nix::sys::stat::{FileStat, fstat};
+use jetfrost_platform::{Devices, Directory, FileContent, Metadata, OpenDirectory, System, reason};
 
-use super::attributes::{self, Attributes, attributes_at, attributes_of_directory};
+use super::attributes::{self, Attributes, attributes_of};
 use super::change_cache::{ChangeCacheWriter, Remembered, WalkReader};
 use super::dir_reader::{DEEPEST, DirEntry, Inside, Reading, Seen, Sights, View, look_ahead};
-use super::directory::{link_target, open_disk};
 use super::extents::{DiskRead, Extents, Held, read_extents};
 use super::facts::{Links, Owners, Stamp, entry};
 use super::file::{ReadFailure, read_file};
-use super::mounted::is_mounted_for_writing;
 use super::{Counts, Exceptions};
 use crate::error::ClientError;
 use crate::progress::Meter;
@@ -59,7 +55,7 @@ pub(crate) struct WalkResult {
 struct ContentRead {
     content: Content,
     /// As it was when it was read.
-    stat: FileStat,
+    metadata: Metadata,
     /// Whether it kept changing meanwhile.
     unsettled: bool,
     /// Of a disk: what each extent holds.
@@ -129,14 +125,14 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     /// Walks from the root, while another thread looks ahead.
     pub(crate) fn run(mut self) -> Result<WalkResult> {
         let root = std::thread::scope(|scope| {
-            let (root, mut sights) = look_ahead(scope, self.view).map_err(|e| ClientError::file("opening", "/")(e.into()))?;
+            let (root, mut sights) = look_ahead(scope, self.view).map_err(|e| ClientError::file("opening", "/")(e))?;
             self.listing(&root, &mut sights)
         })?;
         Ok(WalkResult { root, counts: self.counts, exceptions: self.exceptions, needed: self.sink.needed, writer: self.writer })
     }
 
     /// The listing of an open folder.
-    fn listing(&mut self, folder: &OwnedFd, sights: &mut Sights) -> Result<Content> {
+    fn listing(&mut self, folder: &Directory, sights: &mut Sights) -> Result<Content> {
         let mut listing = ListingWriter::default();
         loop {
             if self.meter.is_stopped() {
@@ -160,7 +156,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     /// Takes what was seen into the listing of the folder it is in.
     fn entry_seen(
         &mut self,
-        parent: &OwnedFd,
+        parent: &Directory,
         entry_seen: DirEntry,
         sights: &mut Sights,
         listing: &mut ListingWriter,
@@ -174,7 +170,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
                 let entry = walk.folder(parent, &seen, inside, sights)?;
                 listing.push_encoded(walk.keys, &mut walk.sink, &seen.name, &entry)
             })?,
-            DirEntry::Unseen(name, error) => self.at(&name, |walk| walk.exceptions.failed(&walk.path, error)),
+            DirEntry::Unseen(name, error) => self.at(&name, |walk| walk.exceptions.failed(&walk.path, &error)),
             DirEntry::Unfit(name, why) => self.at(&name, |walk| walk.exceptions.add(Cause::Unreadable, &walk.path, why)),
             DirEntry::LeftOut => self.counts.skipped += 1,
             DirEntry::Leave => {}
@@ -192,11 +188,11 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         done
     }
 
-    fn folder(&mut self, parent: &OwnedFd, seen: &Seen, inside: Inside, sights: &mut Sights) -> Result<Vec<u8>> {
-        let mut entry = entry(&seen.name, EntryKind::Directory, &seen.stat, &mut self.owners);
+    fn folder(&mut self, parent: &Directory, seen: &Seen, inside: Inside, sights: &mut Sights) -> Result<Vec<u8>> {
+        let mut entry = entry(&seen.name, EntryKind::Directory, &seen.metadata, &mut self.owners);
         let attributes = match &inside {
-            Inside::Open(folder) => attributes_of_directory(folder),
-            _ => attributes_at(parent, &seen.name),
+            Inside::Open(folder) => attributes_of(&folder.itself()),
+            _ => attributes_of(&parent.named(&seen.name)),
         };
         self.add_attributes(&mut entry, attributes)?;
         self.counts.folders += 1;
@@ -212,7 +208,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
                 (Content::empty(), false)
             }
             Inside::Closed(error) => {
-                self.exceptions.failed(&self.path, error);
+                self.exceptions.failed(&self.path, &error);
                 (Content::empty(), false)
             }
         };
@@ -221,7 +217,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         Ok(entry.to_bytes())
     }
 
-    fn inside(&mut self, folder: &OwnedFd, name: &[u8], sights: &mut Sights) -> Result<Content> {
+    fn inside(&mut self, folder: &Directory, name: &[u8], sights: &mut Sights) -> Result<Content> {
         self.remember(|writer| writer.enter(name))?;
         // A folder that is not remembered is walked without the cache, and the cache waits where it is.
         let known = self.remembered(|cache| cache.enter(name)).unwrap_or(false);
@@ -234,21 +230,21 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     }
 
     /// The encoded entry of what is no folder; `None` when it could not be read.
-    fn leaf(&mut self, parent: &OwnedFd, seen: &Seen, kind: EntryKind) -> Result<Option<Vec<u8>>> {
-        let Seen { name, stat } = seen;
+    fn leaf(&mut self, parent: &Directory, seen: &Seen, kind: EntryKind) -> Result<Option<Vec<u8>>> {
+        let Seen { name, metadata } = seen;
         let known = self.remembered(|cache| cache.leaf(name)).flatten();
         let is_whole = |known: &Remembered| self.lost.is_empty() || known.names.iter().all(|name| !self.lost.contains(name));
-        let is_unchanged = known.as_ref().is_some_and(|known| known.stamp == Stamp::of(stat) && is_whole(known));
+        let is_unchanged = known.as_ref().is_some_and(|known| known.stamp == Stamp::of(metadata) && is_whole(known));
         let present = match known {
             Some(known) if is_unchanged => {
                 self.sink.needed.extend(&known.names);
                 self.meter.bytes_done(known.bytes);
-                self.with_sound_links(known, stat)?
+                self.with_sound_links(known, metadata)?
             }
             known => {
                 let mut extents = known.map_or_else(Extents::new, |known| known.extents);
                 extents.iter_mut().for_each(|extent| *extent = extent.filter(|held| !self.lost.contains(&held.name)));
-                match self.read_leaf(parent, name, kind, stat, &extents)? {
+                match self.read_leaf(parent, name, kind, metadata, &extents)? {
                     Some(read) => read,
                     None => return Ok(None),
                 }
@@ -264,8 +260,8 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     }
 
     /// A file with several names is only told as one with another of them if it is the same.
-    fn with_sound_links(&mut self, known: Remembered, stat: &FileStat) -> Result<Remembered> {
-        if stat.st_nlink < 2 || self.links.is_same(&Stamp::of(stat)) {
+    fn with_sound_links(&mut self, known: Remembered, metadata: &Metadata) -> Result<Remembered> {
+        if metadata.links < 2 || self.links.is_same(&Stamp::of(metadata)) {
             return Ok(known);
         }
         let mut entries = EntryPage::read(&known.entry)?;
@@ -276,25 +272,26 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     /// Reads what is new or changed; `None` when it could not be read. `known` is what the last run saw of it, if it is a disk.
     fn read_leaf(
         &mut self,
-        parent: &OwnedFd,
+        parent: &Directory,
         name: &[u8],
         kind: EntryKind,
-        stat: &FileStat,
+        metadata: &Metadata,
         known: &[Option<Held>],
     ) -> Result<Option<Remembered>> {
         let first_name = self.sink.needed.len();
-        let mut stat = *stat;
+        let mut metadata = *metadata;
         let (mut content, mut target, mut unsettled, mut extents, mut attributes) = (None, None, false, Extents::new(), None);
         match kind {
             EntryKind::File | EntryKind::BlockDevice if self.is_read(kind) => {
                 match self.read_content(parent, name, kind, known) {
                     Ok(read) => {
-                        (content, stat, unsettled, extents) = (Some(read.content), read.stat, read.unsettled, read.extents);
+                        (content, metadata, unsettled, extents) =
+                            (Some(read.content), read.metadata, read.unsettled, read.extents);
                         attributes = read.attributes;
                     }
                     Err(ReadFailure::File(error)) => {
                         self.sink.needed.truncate(first_name);
-                        self.exceptions.failed(&self.path, error);
+                        self.exceptions.failed(&self.path, &error);
                         return Ok(None);
                     }
                     Err(ReadFailure::Replaced) => {
@@ -306,25 +303,25 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
                     Err(ReadFailure::Run(error)) => return Err(error),
                 }
             }
-            EntryKind::Symlink => match link_target(parent, name) {
+            EntryKind::Symlink => match parent.link_target(name) {
                 Ok(found) => target = Some(found),
                 Err(error) => {
-                    self.exceptions.failed(&self.path, error);
+                    self.exceptions.failed(&self.path, &error);
                     return Ok(None);
                 }
             },
             _ => {}
         }
-        let mut entry = entry(name, kind, &stat, &mut self.owners);
-        if entry.links.is_some() && !self.links.is_same(&Stamp::of(&stat)) {
+        let mut entry = entry(name, kind, &metadata, &mut self.owners);
+        if entry.links.is_some() && !self.links.is_same(&Stamp::of(&metadata)) {
             entry.links = None;
         }
-        self.add_attributes(&mut entry, attributes.unwrap_or_else(|| attributes_at(parent, name)))?;
+        self.add_attributes(&mut entry, attributes.unwrap_or_else(|| attributes_of(&parent.named(name))))?;
         entry.target = target.map(Into::into);
         let bytes = content.as_ref().map_or(0, |c: &Content| c.len);
         entry.content = content;
         entry.set_flags(Flags { unsettled, partial: false });
-        let mut stamp = Stamp::of(&stat);
+        let mut stamp = Stamp::of(&metadata);
         if unsettled || kind == EntryKind::BlockDevice || !stamp.is_settled(now_ns()) {
             // It is read again the next time. What is on a device does not show in the device's own times.
             stamp = Stamp::default();
@@ -341,24 +338,24 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     /// Reads content.
     fn read_content(
         &mut self,
-        parent: &OwnedFd,
+        parent: &Directory,
         name: &[u8],
         kind: EntryKind,
         known: &[Option<Held>],
     ) -> std::result::Result<ContentRead, ReadFailure> {
         let before = self.sink.needed.len();
-        let (parts, stat, unsettled, extents, attributes) = match self.view.reading {
+        let (parts, metadata, unsettled, extents, attributes) = match self.view.reading {
             Reading::Files => {
                 let read = read_file(self.keys, &mut self.chunker, &mut self.sink, parent, name)?;
                 if read.unsettled {
                     let what = "it kept changing while it was read; the last reading was backed up";
                     self.exceptions.add(Cause::ChangedWhileRead, &self.path, what);
                 }
-                (read.parts, read.stat, read.unsettled, Extents::new(), Some(read.attributes))
+                (read.parts, read.metadata, read.unsettled, Extents::new(), Some(read.attributes))
             }
             Reading::Disks => {
-                let (read, stat, unsettled) = self.read_disk(parent, name, kind, known)?;
-                (read.parts, stat, unsettled, read.extents, None)
+                let (read, metadata, unsettled) = self.read_disk(parent, name, kind, known)?;
+                (read.parts, metadata, unsettled, read.extents, None)
             }
         };
         // An attempt that was repeated has noted names that are not needed.
@@ -373,37 +370,45 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         if self.view.reading == Reading::Files {
             self.meter.bytes_done(content.len);
         }
-        Ok(ContentRead { content, stat, unsettled, extents, attributes })
+        Ok(ContentRead { content, metadata, unsettled, extents, attributes })
     }
 
     /// Reads a disk once: one that is in use changes all the time, and reading it again would not settle it.
     fn read_disk(
         &mut self,
-        parent: &OwnedFd,
+        parent: &Directory,
         name: &[u8],
         kind: EntryKind,
         known: &[Option<Held>],
-    ) -> std::result::Result<(DiskRead, FileStat, bool), ReadFailure> {
-        let mut disk = open_disk(parent, name)?;
-        let before = fstat(&disk)?;
-        let len = disk.seek(SeekFrom::End(0)).map_err(|e| Errno::from_raw(e.raw_os_error().unwrap_or(Errno::EIO as i32)))?;
-        let in_use = kind == EntryKind::BlockDevice && is_mounted_for_writing(before.st_rdev);
+    ) -> std::result::Result<(DiskRead, Metadata, bool), ReadFailure> {
+        let mut disk = parent.open_disk(name)?;
+        let before = disk.metadata_now()?;
+        let len = disk.seek(SeekFrom::End(0))?;
+        let in_use = before.device.map_or(Ok(false), System::is_mounted_for_writing);
         let read = read_extents(self.keys, &mut self.sink, &disk, len, known, &self.meter)?;
-        let stat = fstat(&disk)?;
-        let changed = kind == EntryKind::File && Stamp::of(&before) != Stamp::of(&stat);
+        let metadata = disk.metadata_now()?;
+        let changed = kind == EntryKind::File && Stamp::of(&before) != Stamp::of(&metadata);
         if changed {
             self.exceptions.add(Cause::ChangedWhileRead, &self.path, "it changed while it was read; the point may be a mixture");
-        } else if in_use {
-            let what = "it is mounted for writing and may have changed while it was read; take a snapshot, or unmount it";
-            self.exceptions.add(Cause::ChangedWhileRead, &self.path, what);
+        }
+        match &in_use {
+            Ok(false) => {}
+            Ok(true) => {
+                let what = "it is mounted for writing and may have changed while it was read; take a snapshot, or unmount it";
+                self.exceptions.add(Cause::ChangedWhileRead, &self.path, what);
+            }
+            Err(error) => {
+                let what = format!("it may have changed while it was read: what is mounted cannot be listed ({})", reason(error));
+                self.exceptions.add(Cause::ChangedWhileRead, &self.path, what);
+            }
         }
         for stretch in &read.unreadable {
             let (bytes, from) = (stretch.end - stretch.start, stretch.start);
             let what = format!("{bytes} bytes from byte {from} could not be read; zeros stand in their place");
             self.exceptions.add(Cause::Unreadable, &self.path, what);
         }
-        let unsettled = changed || in_use || !read.unreadable.is_empty();
-        Ok((read, stat, unsettled))
+        let unsettled = changed || !matches!(in_use, Ok(false)) || !read.unreadable.is_empty();
+        Ok((read, metadata, unsettled))
     }
 
     /// Attributes that cannot be read or for which an entry has no room are exceptions; the name is kept without them.
@@ -413,7 +418,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
                 0 => return Ok(()),
                 left_out => format!("{left_out} of its extended attributes are more than is kept of one name"),
             },
-            Err(error) => format!("its extended attributes: {error}"),
+            Err(error) => format!("its extended attributes: {}", reason(&error)),
         };
         self.exceptions.add(Cause::Unreadable, &self.path, what);
         Ok(())

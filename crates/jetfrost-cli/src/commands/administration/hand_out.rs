@@ -3,10 +3,10 @@
 use std::fs;
 use std::fs::OpenOptions;
 use std::io::Write;
-use std::os::unix::fs::OpenOptionsExt;
 use std::path::PathBuf;
 
 use jetfrost_client::api::Api;
+use jetfrost_platform::Opening;
 use jetfrost_wire::enrolment::IssuedCode;
 use jetfrost_wire::roster::{AskHandOuts, HandOutForm};
 
@@ -22,7 +22,7 @@ pub(crate) struct Sheet {
 impl Sheet {
     pub(crate) fn reserve(path: PathBuf) -> Result<Self, Failure> {
         // The codes in it are for the people that they are handed to.
-        let file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path).map_err(|e| {
+        let file = OpenOptions::new().write(true).create_new(true).private().open(&path).map_err(|e| {
             Failure::here(format!("{} cannot be made: {e}.", path.display()), "Name a new file. No code was made.")
         })?;
         Ok(Self { path, file })

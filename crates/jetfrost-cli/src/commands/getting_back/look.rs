@@ -1,11 +1,11 @@
 //! `jetfrost look`: a folder as it was.
 
-use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 
 use clap::Args;
 use jetfrost_client::browse::At;
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_platform::path_bytes;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
 use jiff::Timestamp;
@@ -47,7 +47,7 @@ impl Look {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let browser = self.from.browser(state_dir, ui)?;
         let point = browser.point(&self.at, PointKind::Files)?;
-        let entries = browser.list(&point, self.path.as_os_str().as_bytes())?;
+        let entries = browser.list(&point, path_bytes(&self.path))?;
         let listed: Vec<Listed> = entries.iter().map(Listed::of).collect();
         ui.show(&listed, |listed| {
             let row = |l: &Listed| {

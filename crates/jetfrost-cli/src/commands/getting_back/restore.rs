@@ -1,12 +1,12 @@
 //! `jetfrost restore`: files as they were.
 
-use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 
 use clap::Args;
 use jetfrost_client::browse::At;
 use jetfrost_client::restore::{RestoreReport, Rights, Trouble, Wish, restore};
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_platform::path_bytes;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
 use jiff::Timestamp;
@@ -111,7 +111,7 @@ fn say_restore(report: &RestoreReport, wish: &Wish, ui: &Ui) {
         if !report.troubles.is_empty() {
             ui.line(&format!("{} could not be restored exactly:", many(report.troubles.len() as u64, "item")));
             for trouble in &report.troubles {
-                ui.line(&format!("  {}  {}", shown_path(trouble.path.as_os_str().as_bytes()), trouble.explanation));
+                ui.line(&format!("  {}  {}", shown_path(path_bytes(&trouble.path)), trouble.explanation));
             }
         }
     });

@@ -1,13 +1,13 @@
 //! `jetfrost restore-disk`: a disk as it was.
 
 use std::io::{IsTerminal, Write};
-use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
 use jetfrost_client::browse::At;
 use jetfrost_client::disk::{DiskReport, Target, restore_disk};
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_platform::{FileKind, Paths, System, path_bytes};
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
 use serde_json::{Value, json};
@@ -61,13 +61,12 @@ impl RestoreDisk {
 }
 
 pub(crate) fn as_bytes(path: Option<&Path>) -> Option<&[u8]> {
-    path.map(|path| path.as_os_str().as_bytes())
+    path.map(path_bytes)
 }
 
 /// What is there decides: a block device is overwritten, anything else is made.
 fn target(path: &Path) -> Target {
-    use std::os::unix::fs::FileTypeExt;
-    let is_device = std::fs::metadata(path).is_ok_and(|there| there.file_type().is_block_device());
+    let is_device = System::metadata_behind(path).is_ok_and(|there| there.kind == Some(FileKind::BlockDevice));
     if is_device { Target::Device(path.into()) } else { Target::File(path.into()) }
 }
 

@@ -2,7 +2,6 @@
 
 use std::fs::OpenOptions;
 use std::io::Write;
-use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
@@ -10,6 +9,7 @@ use jetfrost_client::api::{Api, Method};
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_client::system_random;
 use jetfrost_client::unlock_methods::{check_passphrase, measured_cost, new_office_key, office_key_of};
+use jetfrost_platform::Opening;
 use jetfrost_wire::Binary;
 use jetfrost_wire::service::{Escrow as EscrowRecord, NewEscrow, ServiceInfo};
 
@@ -75,7 +75,7 @@ fn start(api: &Api, path: &Path, passphrase_file: Option<&Path>, ask_workstation
     check_passphrase(&passphrase)?;
     let (public, file) = new_office_key(&passphrase, measured_cost(), &system_random());
     let write = || {
-        let mut out = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
+        let mut out = OpenOptions::new().write(true).create_new(true).private().open(path)?;
         out.write_all(&file.to_bytes())?;
         out.sync_all()
     };

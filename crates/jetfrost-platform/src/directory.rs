@@ -1,0 +1,79 @@
+//! Open directories. Everything is looked up relative to one, so that whoever moves a directory, or puts a link in its place, while it
+//! is read changes nothing of what is read.
+
+use std::fs::File;
+use std::io;
+
+use crate::Metadata;
+use crate::attributes::ExtendedAttributes;
+
+/// An open directory. Names in it are one path component; one with a separator or a zero byte is an error.
+pub trait OpenDirectory: Sized {
+    /// A name in it, for its extended attributes.
+    type Named<'d>: ExtendedAttributes
+    where
+        Self: 'd;
+
+    /// The root of all paths.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn root() -> io::Result<Self>;
+
+    /// What it is itself.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn metadata(&self) -> io::Result<Metadata>;
+
+    /// The names in it, ascending by their bytes, without those of itself and its parent.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn names(&self) -> io::Result<Vec<Vec<u8>>>;
+
+    /// What a name is, without following a link.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn metadata_of(&self, name: &[u8]) -> io::Result<Metadata>;
+
+    /// What a name is or leads to.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn metadata_behind(&self, name: &[u8]) -> io::Result<Metadata>;
+
+    /// Opens a directory in it; a link is refused.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn open_directory(&self, name: &[u8]) -> io::Result<Self>;
+
+    /// Opens a file for reading, without changing its access time where that is allowed, and without waiting for the other end of
+    /// a pipe; a link is refused.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn open_file(&self, name: &[u8]) -> io::Result<File>;
+
+    /// Opens a disk for reading; a link is followed, for such are the lasting names of devices.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn open_disk(&self, name: &[u8]) -> io::Result<File>;
+
+    /// Where a symbolic link points.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn link_target(&self, name: &[u8]) -> io::Result<Vec<u8>>;
+
+    /// A name in it, whose extended attributes are those of the name itself and not of what it leads to.
+    fn named<'d>(&'d self, name: &'d [u8]) -> Self::Named<'d>;
+
+    /// Itself, for its extended attributes.
+    fn itself(&self) -> Self::Named<'_> {
+        self.named(b".")
+    }
+}

@@ -1,0 +1,40 @@
+//! The workstation's border to the operating system: what client and command line need of it, and nothing of what they do with it.
+//!
+//! Each module is a contract: plain data, and traits that say what is asked. Every system that is supported implements all of them
+//! in a folder of its own (`linux`), which is the only place that knows its calls; a system that lacks one does not compile. What
+//! every implementation has to do, whatever the system, is held by one conformance suite (`tests/conformance.rs`).
+//!
+//! Errors are [`std::io::Error`]: callers tell kinds apart, never numbers. [`reason`] says one in words.
+
+mod attributes;
+mod directory;
+mod file;
+mod machine;
+mod metadata;
+mod open;
+mod restored;
+mod socket;
+mod volume;
+
+#[cfg(target_os = "linux")]
+mod linux;
+#[cfg(target_os = "linux")]
+use linux as system;
+
+pub use attributes::ExtendedAttributes;
+pub use directory::OpenDirectory;
+pub use file::{FileContent, Stretch};
+pub use machine::{Accounts, Machine};
+pub use metadata::{FileKind, Metadata, Paths, Time};
+pub use open::{NewDirectory, Opening};
+pub use restored::{MetadataTarget, Special};
+pub use socket::{Listening, LocalSockets};
+pub use system::{
+    Directory, LocalListener, NamedIn, Restored, is_medium_error, make_link, make_special, name_bytes, os_str, path_bytes,
+    path_of, reason,
+};
+pub use volume::{Devices, Volumes};
+
+/// The system that this program runs on.
+#[derive(Debug, Clone, Copy)]
+pub struct System;

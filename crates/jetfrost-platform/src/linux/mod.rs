@@ -1,0 +1,32 @@
+//! Linux.
+
+mod directory;
+mod file;
+mod machine;
+mod names;
+mod open;
+mod restored;
+mod socket;
+mod stat;
+mod volume;
+
+use std::io;
+
+use nix::errno::Errno;
+
+pub use directory::{Directory, NamedIn};
+pub use names::{name_bytes, os_str, path_bytes, path_of};
+pub use restored::{Restored, make_link, make_special};
+pub use socket::LocalListener;
+
+/// Whether a medium could not read or write what is on it.
+#[must_use]
+pub fn is_medium_error(error: &io::Error) -> bool {
+    error.raw_os_error() == Some(Errno::EIO as i32)
+}
+
+/// What went wrong, in the system's words, without its number.
+#[must_use]
+pub fn reason(error: &io::Error) -> String {
+    error.raw_os_error().map_or_else(|| error.to_string(), |number| Errno::from_raw(number).desc().to_owned())
+}

@@ -1,0 +1,56 @@
+//! Unix sockets.
+
+use std::fs::{self, Permissions};
+use std::io;
+use std::net::TcpListener;
+use std::os::fd::{AsFd, BorrowedFd};
+use std::os::unix::fs::PermissionsExt;
+use std::os::unix::net::UnixListener;
+use std::path::Path;
+use std::time::Duration;
+
+use nix::errno::Errno;
+use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+
+use crate::{Listening, LocalSockets};
+
+/// A socket in the file system that takes connections.
+pub type LocalListener = UnixListener;
+
+impl LocalSockets for UnixListener {
+    /// It is made where nobody else can go, and moved when it is private.
+    fn private(path: &Path) -> io::Result<Self> {
+        if path.symlink_metadata().is_ok() {
+            return Err(io::ErrorKind::AlreadyExists.into());
+        }
+        let parent = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let private = tempfile::tempdir_in(parent)?;
+        let first = private.path().join("socket");
+        let listener = Self::bind(&first)?;
+        fs::set_permissions(&first, Permissions::from_mode(0o600))?;
+        listener.set_nonblocking(true)?;
+        fs::rename(&first, path)?;
+        Ok(listener)
+    }
+}
+
+impl Listening for UnixListener {
+    fn wait(&self, most: Duration) -> io::Result<bool> {
+        is_readable(self.as_fd(), most)
+    }
+}
+
+impl Listening for TcpListener {
+    fn wait(&self, most: Duration) -> io::Result<bool> {
+        is_readable(self.as_fd(), most)
+    }
+}
+
+fn is_readable(fd: BorrowedFd<'_>, most: Duration) -> io::Result<bool> {
+    let most = PollTimeout::try_from(most).unwrap_or(PollTimeout::MAX);
+    match poll(&mut [PollFd::new(fd, PollFlags::POLLIN)], most) {
+        Ok(ready) => Ok(ready > 0),
+        Err(Errno::EINTR) => Ok(false),
+        Err(e) => Err(e.into()),
+    }
+}

@@ -1,0 +1,55 @@
+//! Volumes and block devices.
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use nix::sys::statfs::{EXT4_SUPER_MAGIC, XFS_SUPER_MAGIC, statfs};
+use nix::sys::statvfs::statvfs;
+use procfs::process::{MountInfo, Process};
+
+use crate::{Devices, System, Volumes};
+
+impl Volumes for System {
+    fn size_and_free(path: &Path) -> io::Result<(u64, u64)> {
+        let volume = statvfs(path)?;
+        let bytes = |blocks: u64| blocks.saturating_mul(volume.fragment_size());
+        Ok((bytes(volume.blocks()), bytes(volume.blocks_available())))
+    }
+
+    fn gains_past_cache(directory: &Path) -> bool {
+        statfs(directory).is_ok_and(|there| [EXT4_SUPER_MAGIC, XFS_SUPER_MAGIC].contains(&there.filesystem_type()))
+    }
+}
+
+impl Devices for System {
+    fn is_mounted_for_writing((major, minor): (u32, u32)) -> io::Result<bool> {
+        let Some(disk) = in_sys(&format!("{major}:{minor}")) else { return Ok(false) };
+        let mounts = Process::myself().and_then(|process| process.mountinfo()).map_err(io::Error::other)?;
+        let lies_on_it = |mount: &MountInfo| in_sys(&mount.majmin).is_some_and(|mounted| mounted.starts_with(&disk));
+        Ok(mounts.iter().filter(|mount| is_for_writing(mount)).any(lies_on_it))
+    }
+}
+
+/// The device's place in the tree of devices: partitions lie below their disk.
+fn in_sys(number: &str) -> Option<PathBuf> {
+    fs::canonicalize(format!("/sys/dev/block/{number}")).ok()
+}
+
+fn is_for_writing(mount: &MountInfo) -> bool {
+    mount.mount_options.contains_key("rw")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_mounted_for_reading_only_does_not_change() {
+        let of = |line: &str| MountInfo::from_line(line).expect("a line of mountinfo");
+        let for_writing = of("26 1 254:0 / / rw,relatime shared:1 - ext4 /dev/vda rw");
+        let for_reading = of("31 26 254:17 / /mnt/archive ro,noatime - ext4 /dev/vdb1 ro");
+        assert!(is_for_writing(&for_writing) && for_writing.majmin == "254:0");
+        assert!(!is_for_writing(&for_reading));
+    }
+}

@@ -1,0 +1,26 @@
+//! Volumes and devices.
+
+use std::io;
+use std::path::Path;
+
+/// What the system says of volumes.
+pub trait Volumes {
+    /// Bytes of the volume that a path is on, and bytes of it that this process may still use.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn size_and_free(path: &Path) -> io::Result<(u64, u64)>;
+
+    /// Whether large files are better written past the page cache on the volume of this directory. A network's file system would have
+    /// each write wait for its server, one that compresses would not, and one in memory has nothing but the cache.
+    fn gains_past_cache(directory: &Path) -> bool;
+}
+
+/// What the system says of block devices.
+pub trait Devices {
+    /// Whether a block device, or a part of it, is mounted for writing.
+    ///
+    /// # Errors
+    /// When the system does not say what is mounted.
+    fn is_mounted_for_writing(device: (u32, u32)) -> io::Result<bool>;
+}
