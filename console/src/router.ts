@@ -1,6 +1,5 @@
 import { createRouter, createWebHistory } from 'vue-router'
-import { get } from './api/client'
-import type { ServiceInfo } from './api/types'
+import { answer, api } from './api/client'
 import { useSession } from './composables/useSession'
 
 export const router = createRouter({
@@ -25,7 +24,7 @@ router.beforeEach(async (to) => {
   await session.known()
   if (to.meta.open || session.account.value) return true
   try {
-    const info = await get<ServiceInfo>('/service')
+    const info = await answer(api.GET('/api/v1/service'))
     if (info.awaits_first_administrator) return { name: 'begin' }
   } catch {
     // The sign-in page says that the service does not answer.

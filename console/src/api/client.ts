@@ -1,5 +1,10 @@
-/** The only place that fetches. Every status is checked; what is not success becomes a `ProblemError`. */
+/**
+ * The only place that fetches. Paths, what they take and what they answer with come from the OpenAPI document; every status is checked,
+ * and what is not success becomes a `ProblemError`.
+ */
+import createClient from 'openapi-fetch'
 import { units } from '../logic/format'
+import type { paths } from './schema'
 import type { Page, Problem } from './types'
 
 export class ProblemError extends Error {
@@ -34,42 +39,30 @@ async function problemOf(response: Response): Promise<Problem> {
   return { ...unreachable, title: `The service answered with status ${response.status}.`, status: response.status }
 }
 
-async function answer(method: string, path: string, body?: unknown, version?: string): Promise<Response> {
-  const headers: Record<string, string> = body === undefined ? {} : { 'Content-Type': 'application/json' }
-  if (version) headers['If-Match'] = `"${version}"`
-  let response: Response
-  try {
-    response = await fetch(`/api/v1${path}`, {
-      method,
-      credentials: 'same-origin',
-      headers,
-      body: body === undefined ? undefined : JSON.stringify(body),
-    })
-  } catch {
-    throw new ProblemError(unreachable)
-  }
-  const said = response.headers.get('jetfrost-units')
-  if (said === 'decimal' || said === 'binary') units.value = said
-  if (!response.ok) throw new ProblemError(await problemOf(response))
-  return response
-}
+export const api = createClient<paths>({ baseUrl: location.origin, credentials: 'same-origin' })
+api.use({
+  async onResponse({ response }) {
+    const said = response.headers.get('jetfrost-units')
+    if (said === 'decimal' || said === 'binary') units.value = said
+    if (!response.ok) throw new ProblemError(await problemOf(response))
+  },
+  onError: () => new ProblemError(unreachable),
+})
 
-/** Calls the API; `T` is what the OpenAPI document promises for this path. With a version, a change is refused if somebody else made one since. */
-export async function call<T>(method: string, path: string, body?: unknown, version?: string): Promise<T> {
-  const response = await answer(method, path, body, version)
-  return response.status === 204 ? (undefined as T) : ((await response.json()) as T)
-}
+/** What stands in a path. */
+export const at = <P>(path: P) => ({ params: { path } })
 
-export const get = <T>(path: string) => call<T>('GET', path)
-export const post = <T>(path: string, body: unknown) => call<T>('POST', path, body)
-export const patch = <T>(path: string, body: unknown, version?: string) => call<T>('PATCH', path, body, version)
-export const put = <T>(path: string, body: unknown, version?: string) => call<T>('PUT', path, body, version)
-export const remove = <T = unknown>(path: string) => call<T>('DELETE', path)
+/** A change is refused if somebody else made one since this version. */
+export const since = (version: string | undefined) => (version === undefined ? {} : { headers: { 'If-Match': `"${version}"` } })
+
+/** What a call answers with. One that was refused has been thrown; an answer without content has none. */
+export async function answer<T>(call: Promise<{ data?: T }>): Promise<T> {
+  return (await call).data as T
+}
 
 /** Saves what a call answers with as a file of the person's. */
-export async function save(method: string, path: string, name: string, body?: unknown): Promise<void> {
-  const response = await answer(method, path, body)
-  const address = URL.createObjectURL(await response.blob())
+export async function save(name: string, call: Promise<{ data?: Blob }>): Promise<void> {
+  const address = URL.createObjectURL(await answer(call))
   const link = document.createElement('a')
   link.href = address
   link.download = name
@@ -77,15 +70,20 @@ export async function save(method: string, path: string, name: string, body?: un
   URL.revokeObjectURL(address)
 }
 
+/** Where a page of a list begins, and how long it is at most. */
+interface Mark {
+  most: number
+  after?: string
+}
+
 /** All entries of a list, page by page. */
-export async function list<T>(path: string): Promise<T[]> {
+export async function list<T>(page: (mark: Mark) => Promise<{ data?: Page<T> }>): Promise<T[]> {
   const items: T[] = []
-  let after: string | null | undefined
+  let after: string | undefined
   do {
-    const mark = after == null ? '' : `&after=${encodeURIComponent(after)}`
-    const page = await get<Page<T>>(`${path}${path.includes('?') ? '&' : '?'}most=500${mark}`)
-    items.push(...page.items)
-    after = page.next
-  } while (after != null)
+    const found = await answer(page({ most: 500, after }))
+    items.push(...found.items)
+    after = found.next ?? undefined
+  } while (after !== undefined)
   return items
 }

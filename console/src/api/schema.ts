@@ -2194,7 +2194,7 @@ export interface components {
             name: string;
             /**
              * Format: int32
-             * @description The protected time: days after its commit, by the service's clock, in which nothing makes a point go.
+             * @description The protected time: days after a point's commit, by the service's clock, in which it does not expire.
              */
             protected_days: number;
             /**
@@ -3445,7 +3445,7 @@ export interface components {
                 name: string;
                 /**
                  * Format: int32
-                 * @description The protected time: days after its commit, by the service's clock, in which nothing makes a point go.
+                 * @description The protected time: days after a point's commit, by the service's clock, in which it does not expire.
                  */
                 protected_days: number;
                 /**
@@ -3972,7 +3972,7 @@ export interface components {
             while_room_until?: string | null;
         };
         /**
-         * @description What a point is a state of.
+         * @description What a point is a state of. The numbers are those of the image format.
          * @enum {string}
          */
         PointKind: "files" | "disk";

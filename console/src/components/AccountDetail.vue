@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { BButton, BFormCheckboxGroup, BFormGroup, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { computed, onMounted, ref, watch } from 'vue'
-import { get, patch, post, put, remove } from '../api/client'
-import type { Account, AccountKind, AccountTies, PasswordSet, Role } from '../api/types'
+import { answer, api, at, since } from '../api/client'
+import type { Account, AccountKind, WorkstationsGo, PasswordSet, Role } from '../api/types'
 import { useEdit } from '../composables/useEdit'
 import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
@@ -17,8 +17,8 @@ import RuledInput from './RuledInput.vue'
 const props = defineProps<{ account: Account; accounts: Account[]; groups: string[]; isOwn: boolean }>()
 const emit = defineEmits<{ changed: [] }>()
 
-const path = `/accounts/${props.account.id}`
-const ties = useLoad(() => get<AccountTies>(`${path}/ties`))
+const here = at({ id: props.account.id })
+const ties = useLoad(() => answer(api.GET('/api/v1/accounts/{id}/ties', here)))
 const login = ref('')
 const name = ref('')
 const kind = ref<AccountKind>('person')
@@ -57,7 +57,7 @@ const lines = (a: Pick<Account, 'login' | 'display_name' | 'kind' | 'role' | 'gr
   ['Quota', a.quota == null ? '' : exactSize(a.quota)],
 ]
 const saving = useEdit<Account>({
-  load: () => get<Account>(path),
+  load: () => answer(api.GET('/api/v1/accounts/{id}', here)),
   version: (a) => a.version,
   fill: (a) => {
     login.value = a.login
@@ -70,21 +70,21 @@ const saving = useEdit<Account>({
   lines,
   mine: () => lines(mine()),
   save: async (version) => {
-    saving.begin(await patch<Account>(path, mine(), version))
+    saving.begin(await answer(api.PATCH('/api/v1/accounts/{id}', { ...here, body: mine(), ...since(version) })))
     emit('changed')
     await ties.reload()
   },
 })
 watch(() => props.account, saving.refresh, { immediate: true })
 const setting = form(async () => {
-  set.value = await put<PasswordSet>(`${path}/password`, { password: password.value })
+  set.value = await answer(api.PUT('/api/v1/accounts/{id}/password', { ...here, body: { password: password.value } }))
   password.value = ''
 })
-const disabling = form(() => (props.account.state === 'disabled' ? remove(`${path}/disabled`) : put(`${path}/disabled`, undefined)))
-const unfactoring = form(() => remove(`${path}/second-factor`))
+const disabling = form(() => (props.account.state === 'disabled' ? answer(api.DELETE('/api/v1/accounts/{id}/disabled', here)) : answer(api.PUT('/api/v1/accounts/{id}/disabled', here))))
+const unfactoring = form(() => answer(api.DELETE('/api/v1/accounts/{id}/second-factor', here)))
 const removing = useForm(async () => {
-  const workstations = fate.value === 'to' ? { what: 'to', login: heir.value } : fate.value && { what: fate.value }
-  await post(`${path}/removal`, { workstations })
+  const workstations: WorkstationsGo | undefined = fate.value === 'to' ? { what: 'to', login: heir.value ?? '' } : fate.value && { what: fate.value }
+  await answer(api.POST('/api/v1/accounts/{id}/removal', { ...here, body: { workstations } }))
   emit('changed')
 })
 const problem = computed(() => [ties, setting, disabling, unfactoring, removing].map((f) => f.problem.value).find(Boolean))

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { BButton, BFormCheckboxGroup, BFormGroup, BFormSelect } from 'bootstrap-vue-next'
 import { ref } from 'vue'
-import { post } from '../api/client'
-import type { Account, AccountKind, Role } from '../api/types'
+import { answer, api } from '../api/client'
+import type { AccountKind, Role } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { KINDS, ROLES } from '../logic/people'
 import ProblemAlert from './ProblemAlert.vue'
@@ -19,7 +19,11 @@ const password = ref('')
 const inGroups = ref<string[]>([])
 
 const adding = useForm(async () => {
-  await post<Account>('/accounts', { login: login.value, display_name: name.value || null, kind: kind.value, role: role.value, password: password.value || null, groups: inGroups.value })
+  await answer(
+    api.POST('/api/v1/accounts', {
+      body: { login: login.value, display_name: name.value || null, kind: kind.value, role: role.value, password: password.value || null, groups: inGroups.value },
+    }),
+  )
   login.value = name.value = password.value = ''
   role.value = 'member'
   kind.value = 'person'

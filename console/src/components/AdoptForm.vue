@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { BButton } from 'bootstrap-vue-next'
 import { ref } from 'vue'
-import { post } from '../api/client'
+import { answer, api } from '../api/client'
 import type { Adopted } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { many, moment, size } from '../logic/format'
@@ -14,10 +14,10 @@ const directory = ref('')
 const found = ref<Adopted>()
 
 const looking = useForm(async () => {
-  found.value = await post<Adopted>('/destinations/adoption', { directory: directory.value, preview: true })
+  found.value = await answer(api.POST('/api/v1/destinations/adoption', { body: { directory: directory.value, preview: true } }))
 })
 const adopting = useForm(async () => {
-  found.value = await post<Adopted>('/destinations/adoption', { directory: directory.value })
+  found.value = await answer(api.POST('/api/v1/destinations/adoption', { body: { directory: directory.value } }))
   emit('changed')
 })
 </script>

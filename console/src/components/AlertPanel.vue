@@ -1,14 +1,13 @@
 <script setup lang="ts">
 import { onMounted } from 'vue'
-import { get } from '../api/client'
-import type { Alerts } from '../api/types'
+import { answer, api } from '../api/client'
 import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
 import { many } from '../logic/format'
 import ProblemAlert from './ProblemAlert.vue'
 
 /** What needs somebody's attention, the worst first. It is not there while nothing does. */
-const { data, problem, reload } = useLoad(() => get<Alerts>('/alerts'))
+const { data, problem, reload } = useLoad(() => answer(api.GET('/api/v1/alerts')))
 useEvents((event) => void (event.what === 'office' && reload()), reload)
 onMounted(reload)
 </script>

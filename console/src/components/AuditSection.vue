@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { BButton, BFormCheckbox, BFormGroup, BFormInput } from 'bootstrap-vue-next'
 import { computed, onMounted, ref } from 'vue'
-import { get } from '../api/client'
-import type { AuditCheck, AuditEntry, Page } from '../api/types'
+import { answer, api } from '../api/client'
+import type { AuditCheck } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
 import { saidOfCheck, saidOfHeads } from '../logic/audit'
@@ -15,13 +15,11 @@ const who = ref('')
 const refused = ref(false)
 const older = ref<string>()
 const found = ref<AuditCheck>()
-const query = computed(() => {
-  const fields = { text: text.value, who: who.value, refused: refused.value ? 'true' : '' }
-  return new URLSearchParams(Object.entries(fields).filter(([, value]) => value)).toString()
-})
-const { data, problem, reload } = useLoad(() => get<Page<AuditEntry>>(`/audit?most=50&${query.value}${older.value ? `&after=${older.value}` : ''}`))
+const filters = computed(() => ({ text: text.value || undefined, who: who.value || undefined, refused: refused.value || undefined }))
+const query = computed(() => new URLSearchParams(Object.entries(filters.value).flatMap(([name, value]) => (value === undefined ? [] : [[name, String(value)]]))).toString())
+const { data, problem, reload } = useLoad(() => answer(api.GET('/api/v1/audit', { params: { query: { most: 50, ...filters.value, after: older.value } } })))
 const checking = useForm(async () => {
-  found.value = await get<AuditCheck>('/audit/check')
+  found.value = await answer(api.GET('/api/v1/audit/check'))
 })
 function filter() {
   older.value = undefined

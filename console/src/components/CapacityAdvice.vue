@@ -1,6 +1,5 @@
 <script setup lang="ts">
-import { post } from '../api/client'
-import type { CapacityAdvice } from '../api/types'
+import { answer, api } from '../api/client'
 import { useAdvice } from '../composables/useAdvice'
 import AdviceLines from './AdviceLines.vue'
 
@@ -11,7 +10,7 @@ const says = useAdvice(
   () => {
     if (props.capacity === undefined || (!props.destination && !props.directory)) return undefined
     const { destination, directory, capacity, reserve, defaultLimit } = props
-    return post<CapacityAdvice>('/advice/capacity', { destination, directory, capacity, reserve, default_limit: defaultLimit })
+    return answer(api.POST('/api/v1/advice/capacity', { body: { destination, directory, capacity, reserve, default_limit: defaultLimit } }))
   },
 )
 </script>

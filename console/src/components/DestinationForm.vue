@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { BButton, BFormCheckbox } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
-import { post } from '../api/client'
-import type { Destination, Verdict } from '../api/types'
+import { answer, api } from '../api/client'
+import type { Verdict } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { parseSize, size } from '../logic/format'
 import CapacityAdvice from './CapacityAdvice.vue'
@@ -23,16 +23,17 @@ const verdict = ref<Verdict>()
 const capacityBytes = computed(() => (capacity.value.trim() === '' ? null : parseSize(capacity.value)))
 
 const trying = useForm(async () => {
-  verdict.value = await post<Verdict>('/destinations/check', { directory: directory.value })
+  verdict.value = await answer(api.POST('/api/v1/destinations/check', { body: { directory: directory.value } }))
 })
 const adding = useForm(async () => {
-  await post<Destination>('/destinations', {
+  const body = {
     name: name.value,
     description: description.value,
     directory: directory.value,
     capacity: capacityBytes.value,
     grants: { everybody: everybody.value },
-  })
+  }
+  await answer(api.POST('/api/v1/destinations', { body }))
   name.value = description.value = directory.value = capacity.value = ''
   verdict.value = undefined
   emit('changed')

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { BButton, BFormInput } from 'bootstrap-vue-next'
 import { computed, ref, useId } from 'vue'
-import { get, post, put, remove } from '../api/client'
+import { answer, api, at } from '../api/client'
 import type { Destination, ErasurePreview } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { grantsText } from '../logic/access'
@@ -15,7 +15,7 @@ const props = defineProps<{ destination: Destination; mayChange: boolean }>()
 const emit = defineEmits<{ changed: [] }>()
 
 const id = useId()
-const path = computed(() => `/destinations/${props.destination.id}`)
+const here = computed(() => at({ id: props.destination.id }))
 const withdrawn = computed(() => props.destination.state === 'withdrawn' || props.destination.state === 'erasing')
 const erasing = ref<ErasurePreview>()
 const typed = ref('')
@@ -26,18 +26,18 @@ function form(send: () => Promise<unknown>) {
     emit('changed')
   })
 }
-const withdrawing = form(() => put(`${path.value}/withdrawn`, undefined))
-const bringing = form(() => remove(`${path.value}/withdrawn`))
-const callingOff = form(() => remove(`${path.value}/erasure`))
+const withdrawing = form(() => answer(api.PUT('/api/v1/destinations/{id}/withdrawn', here.value)))
+const bringing = form(() => answer(api.DELETE('/api/v1/destinations/{id}/withdrawn', here.value)))
+const callingOff = form(() => answer(api.DELETE('/api/v1/destinations/{id}/erasure', here.value)))
 const looking = useForm(async () => {
-  erasing.value = await get<ErasurePreview>(`${path.value}/erasure`)
+  erasing.value = await answer(api.GET('/api/v1/destinations/{id}/erasure', here.value))
 })
 const asking = useForm(async () => {
-  erasing.value = await post<ErasurePreview>(`${path.value}/erasure`, { name: typed.value })
+  erasing.value = await answer(api.POST('/api/v1/destinations/{id}/erasure', { ...here.value, body: { name: typed.value } }))
   typed.value = ''
 })
 const confirming = form(async () => {
-  await put(`${path.value}/erasure`, { confirmation: typed.value })
+  await answer(api.PUT('/api/v1/destinations/{id}/erasure', { ...here.value, body: { confirmation: typed.value } }))
   erasing.value = undefined
   typed.value = ''
 })
@@ -69,7 +69,7 @@ function leave() {
       <p class="mb-1">
         <strong>{{ many(erasing.points, 'point') }} of {{ many(erasing.stores.length, 'workstation') }}, {{ size(erasing.bytes) }}</strong>
         <template v-if="erasing.earliest && erasing.latest"> from {{ moment(erasing.earliest) }} to {{ moment(erasing.latest) }}</template>
-        would go for good, {{ many(erasing.waiting_days, 'day') }} after the second confirmation:
+        would be removed for good, {{ many(erasing.waiting_days, 'day') }} after the second confirmation:
         {{ erasing.stores.map((s) => `${s.workstation} (${s.person})`).join(', ') || 'nobody’s' }}.
       </p>
       <p v-for="why in erasing.in_the_way" :key="why" class="jf-note mb-1">In the way: {{ why }}.</p>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { BButton, BFormGroup, BFormSelect } from 'bootstrap-vue-next'
 import { computed, ref, useId } from 'vue'
-import { get, patch } from '../api/client'
+import { answer, api, at, since } from '../api/client'
 import type { AtLimit, Destination, EncryptionPolicy, Retention } from '../api/types'
 import { useEdit } from '../composables/useEdit'
 import type { Line } from '../logic/edit'
@@ -85,15 +85,15 @@ const lines = (d: Omit<ReturnType<typeof mine>, Sizes> & { [size in Sizes]?: num
   ['Waiting time', many(d.waiting_days, 'day')],
   ['Scrub every', many(d.scrub_days, 'day')],
 ]
-const path = `/destinations/${props.destination.id}`
+const here = at({ id: props.destination.id })
 const saving = useEdit<Destination>({
-  load: () => get<Destination>(path),
+  load: () => answer(api.GET('/api/v1/destinations/{id}', here)),
   version: (d) => d.version,
   fill,
   lines,
   mine: () => lines(mine()),
   save: async (version) => {
-    await patch(path, mine(), version)
+    await answer(api.PATCH('/api/v1/destinations/{id}', { ...here, body: mine(), ...since(version) }))
     changing.value = false
     emit('changed')
   },
@@ -130,7 +130,7 @@ function change() {
           v-model="protectedDays"
           label="Protected time"
           rule="days"
-          description="Days in which nothing makes a point go. A shorter time counts for points made from now on."
+          description="Days in which no point expires. A shorter time applies to new points only."
           column="col-4"
           type="number"
           required

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { BButton, BFormCheckbox, BFormCheckboxGroup } from 'bootstrap-vue-next'
 import { computed, onMounted, ref, watch } from 'vue'
-import { get, put } from '../api/client'
+import { answer, api, since } from '../api/client'
 import type { Discovery, DiscoverySettings } from '../api/types'
 import { useEvents } from '../composables/useEvents'
 import { useEdit } from '../composables/useEdit'
@@ -13,7 +13,7 @@ import RuledInput from './RuledInput.vue'
 
 /** Whether workstations find the service by themselves. */
 defineProps<{ mayChange: boolean }>()
-const { data, problem, reload } = useLoad(() => get<Discovery>('/discovery'))
+const { data, problem, reload } = useLoad(() => answer(api.GET('/api/v1/discovery')))
 useEvents((event) => void (event.what === 'office' && reload()), reload)
 
 const announce = ref(true)
@@ -46,7 +46,7 @@ const lines = (s: DiscoverySettings): Line[] => [
   ['Interfaces', [...(s.interfaces ?? [])].sort().join(', ') || 'all'],
 ]
 const saving = useEdit<Discovery>({
-  load: () => get<Discovery>('/discovery'),
+  load: () => answer(api.GET('/api/v1/discovery')),
   version: (d) => d.version,
   fill: ({ settings }) => {
     announce.value = settings.announce
@@ -57,7 +57,7 @@ const saving = useEdit<Discovery>({
   lines: (d) => lines(d.settings),
   mine: () => lines(mine()),
   save: async (version) => {
-    const now = await put<Discovery>('/discovery', mine(), version)
+    const now = await answer(api.PUT('/api/v1/discovery', { body: mine(), ...since(version) }))
     saving.begin(now)
     data.value = now
   },

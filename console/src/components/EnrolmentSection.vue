@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { BAlert, BButton, BFormCheckbox, BFormGroup, BFormSelect } from 'bootstrap-vue-next'
 import { computed, onMounted, ref } from 'vue'
-import { get, list, post, remove, save } from '../api/client'
-import type { Destination, EnrolmentCode, HandOutForm, IssuedCode, Page, Workstation } from '../api/types'
+import { answer, api, at, list, save } from '../api/client'
+import type { EnrolmentCode, HandOutForm, IssuedCode, NewLimit } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
 import { moment, parseSize } from '../logic/format'
@@ -13,9 +13,9 @@ import RuledInput from './RuledInput.vue'
 defineProps<{ mayChange: boolean }>()
 const { data, problem, reload } = useLoad(async () => {
   const [codes, destinations, workstations] = await Promise.all([
-    get<Page<EnrolmentCode>>('/enrolment-codes?most=50'),
-    list<Destination>('/destinations'),
-    list<Workstation>('/workstations'),
+    answer(api.GET('/api/v1/enrolment-codes', { params: { query: { most: 50 } } })),
+    list(() => api.GET('/api/v1/destinations')),
+    list((query) => api.GET('/api/v1/workstations', { params: { query } })),
   ])
   return { codes: codes.items, destinations, workstations }
 })
@@ -41,22 +41,23 @@ const mayGoWithout = computed(() => {
 
 const making = useForm(async () => {
   const fresh = claims.value == null
-  const said = limit.value.trim() === '' ? { what: 'usual' } : limitBytes.value === undefined ? { what: 'none' } : { what: 'bytes', bytes: limitBytes.value }
-  issued.value = await post<IssuedCode>('/enrolment-codes', {
+  const said: NewLimit = limit.value.trim() === '' ? { what: 'usual' } : limitBytes.value === undefined ? { what: 'none' } : { what: 'bytes', bytes: limitBytes.value }
+  const body = {
     login: login.value,
     destination: fresh ? destination.value : null,
     claims: claims.value,
     machine: fresh ? machine.value.trim() || null : null,
-    limit: fresh ? said : { what: 'usual' },
+    limit: fresh ? said : ({ what: 'usual' } as const),
     without_encryption: mayGoWithout.value && !encrypted.value,
-  })
+  }
+  issued.value = await answer(api.POST('/api/v1/enrolment-codes', { body }))
   login.value = machine.value = limit.value = ''
   claims.value = null
   encrypted.value = true
   await reload()
 })
 const renewing = useForm(async () => {
-  if (renewed) issued.value = await post<IssuedCode>(`/enrolment-codes/${renewed.id}/renewal`, {})
+  if (renewed) issued.value = await answer(api.POST('/api/v1/enrolment-codes/{id}/renewal', at({ id: renewed.id })))
   await reload()
 })
 let renewed: EnrolmentCode | undefined
@@ -66,16 +67,21 @@ function renew(code: EnrolmentCode) {
 }
 let form: HandOutForm = 'html'
 const handing = useForm(async () => {
-  if (issued.value) await save('POST', '/hand-outs', `hand-out.${form}`, { codes: [issued.value.code], form })
+  if (issued.value) await save(`hand-out.${form}`, api.POST('/api/v1/hand-outs', { body: { codes: [issued.value.code], form }, parseAs: 'blob' }))
 })
 function handOut(as: HandOutForm) {
   form = as
   void handing.submit()
 }
 
-async function cancel(code: EnrolmentCode) {
-  await remove(`/enrolment-codes/${code.id}`)
+let cancelled: EnrolmentCode | undefined
+const cancelling = useForm(async () => {
+  if (cancelled) await answer(api.DELETE('/api/v1/enrolment-codes/{id}', at({ id: cancelled.id })))
   await reload()
+})
+function cancel(code: EnrolmentCode) {
+  cancelled = code
+  void cancelling.submit()
 }
 
 onMounted(reload)
@@ -85,6 +91,7 @@ onMounted(reload)
   <section class="mb-4" aria-labelledby="codes">
     <h2 id="codes">Enrolment codes</h2>
     <ProblemAlert :problem="problem" retry @retry="reload" />
+    <ProblemAlert :problem="cancelling.problem.value" />
     <BAlert v-if="issued" :model-value="true" variant="success">
       <p class="mb-1">For {{ issued.record.machine ? `“${issued.record.machine}”` : 'a machine' }} of <strong>{{ issued.record.login }}</strong>, once, until {{ moment(issued.record.expires) }}. It is shown only now:</p>
       <p class="jf-code mb-1">{{ issued.code }}</p>

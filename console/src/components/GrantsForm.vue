@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { BButton, BFormCheckbox, BFormCheckboxGroup } from 'bootstrap-vue-next'
 import { computed, ref, watch } from 'vue'
-import { get, patch } from '../api/client'
+import { answer, api, at, since } from '../api/client'
 import type { Account, Destination, Group, Grants } from '../api/types'
 import { useEdit } from '../composables/useEdit'
 import { grantsText } from '../logic/access'
@@ -19,7 +19,7 @@ const logins = ref<string[]>([])
 const groupOptions = computed(() => props.groups.map((g) => ({ value: g.name, text: `${g.name} (${many(g.logins.length, 'account')})` })))
 const loginOptions = computed(() => props.accounts.map((a) => ({ value: a.login, text: a.display_name })))
 
-const path = `/destinations/${props.destination.id}`
+const here = at({ id: props.destination.id })
 const lines = (to: Grants): Line[] => [
   ['Everybody', to.everybody ? 'yes' : 'no'],
   ['Groups', [...(to.groups ?? [])].sort().join(', ')],
@@ -27,7 +27,7 @@ const lines = (to: Grants): Line[] => [
 ]
 const chosen = (): Grants => ({ everybody: everybody.value, groups: openGroups.value, logins: logins.value })
 const saving = useEdit<Destination>({
-  load: () => get<Destination>(path),
+  load: () => answer(api.GET('/api/v1/destinations/{id}', here)),
   version: (d) => d.version,
   fill: (d) => {
     everybody.value = d.grants.everybody ?? false
@@ -37,7 +37,7 @@ const saving = useEdit<Destination>({
   lines: (d) => lines(d.grants),
   mine: () => lines(chosen()),
   save: async (version) => {
-    saving.begin(await patch<Destination>(path, { grants: chosen() }, version))
+    saving.begin(await answer(api.PATCH('/api/v1/destinations/{id}', { ...here, body: { grants: chosen() }, ...since(version) })))
     emit('changed')
   },
 })

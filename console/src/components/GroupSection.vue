@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { BButton, BFormCheckboxGroup } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
-import { get, patch, post, remove } from '../api/client'
+import { answer, api, at, since } from '../api/client'
 import type { Account, Group } from '../api/types'
 import { useEdit } from '../composables/useEdit'
 import { useForm } from '../composables/useForm'
@@ -17,6 +17,7 @@ const emit = defineEmits<{ changed: [] }>()
 
 const added = ref('')
 const open = ref<Group>()
+const here = () => at({ id: open.value?.id ?? '' })
 const name = ref('')
 const limit = ref('')
 const quota = ref('')
@@ -35,12 +36,12 @@ const lines = (g: Pick<Group, 'name' | 'default_limit' | 'default_quota' | 'logi
   ['Its accounts', [...g.logins].sort().join(', ')],
 ]
 const adding = useForm(async () => {
-  await post('/groups', { name: added.value })
+  await answer(api.POST('/api/v1/groups', { body: { name: added.value } }))
   added.value = ''
   emit('changed')
 })
 const saving = useEdit<Group>({
-  load: () => get<Group>(`/groups/${open.value?.id}`),
+  load: () => answer(api.GET('/api/v1/groups/{id}', here())),
   version: (g) => g.version,
   fill: (g) => {
     open.value = g
@@ -52,13 +53,13 @@ const saving = useEdit<Group>({
   lines,
   mine: () => lines(mine()),
   save: async (version) => {
-    await patch(`/groups/${open.value?.id}`, mine(), version)
+    await answer(api.PATCH('/api/v1/groups/{id}', { ...here(), body: mine(), ...since(version) }))
     open.value = undefined
     emit('changed')
   },
 })
 const removing = useForm(async () => {
-  await remove(`/groups/${open.value?.id}`)
+  await answer(api.DELETE('/api/v1/groups/{id}', here()))
   open.value = undefined
   emit('changed')
 })

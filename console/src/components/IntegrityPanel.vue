@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { BButton } from 'bootstrap-vue-next'
 import { computed, onMounted, ref, watch } from 'vue'
-import { get, post } from '../api/client'
-import type { Job, Integrity, Workstation } from '../api/types'
+import { answer, api, at } from '../api/client'
+import type { Job, Workstation } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
 import { age, many, moment } from '../logic/format'
@@ -10,11 +10,11 @@ import ProblemAlert from './ProblemAlert.vue'
 
 /** When every stored byte was last read, what that found, and which points are hurt. */
 const props = defineProps<{ workstation: Workstation; now: Date; mayChange: boolean }>()
-const path = computed(() => `/stores/${props.workstation.store.id}`)
-const { data, problem, reload } = useLoad(() => get<Integrity>(`${path.value}/integrity`))
+const here = computed(() => at({ id: props.workstation.store.id }))
+const { data, problem, reload } = useLoad(() => answer(api.GET('/api/v1/stores/{id}/integrity', here.value)))
 const started = ref<Job>()
 const starting = useForm(async () => {
-  started.value = await post<Job>(`${path.value}/scrub`, undefined)
+  started.value = await answer(api.POST('/api/v1/stores/{id}/scrub', here.value))
 })
 const hurt = computed(() => data.value?.damaged_points.map((p) => `${p.sequence} (${p.lost_chunks})`).join(', '))
 

@@ -2,8 +2,8 @@
 import { BButton, BProgress } from 'bootstrap-vue-next'
 import { onMounted } from 'vue'
 import { RouterLink } from 'vue-router'
-import { get, put } from '../api/client'
-import type { Event, Job, Order, Page } from '../api/types'
+import { answer, api, at } from '../api/client'
+import type { Event, Job, Order } from '../api/types'
 import { useEvents } from '../composables/useEvents'
 import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
@@ -15,7 +15,7 @@ import StateWord from './StateWord.vue'
 /** The service's long work, live. */
 defineProps<{ mayChange: boolean }>()
 const MOST = 20
-const { data, problem, reload } = useLoad(() => get<Page<Job>>(`/jobs?most=${MOST}`))
+const { data, problem, reload } = useLoad(() => answer(api.GET('/api/v1/jobs', { params: { query: { most: MOST } } })))
 useEvents(onEvent, reload)
 
 function onEvent(event: Event) {
@@ -24,7 +24,7 @@ function onEvent(event: Event) {
 
 let wanted: { job: Job; order: Order } | undefined
 const ordering = useForm(async () => {
-  if (wanted) await put(`/jobs/${wanted.job.id}/order`, { order: wanted.order })
+  if (wanted) await answer(api.PUT('/api/v1/jobs/{id}/order', { ...at({ id: wanted.job.id }), body: { order: wanted.order } }))
 })
 function give(job: Job, order: Order) {
   wanted = { job, order }

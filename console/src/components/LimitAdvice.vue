@@ -1,6 +1,5 @@
 <script setup lang="ts">
-import { post } from '../api/client'
-import type { LimitAdvice } from '../api/types'
+import { answer, api } from '../api/client'
 import { useAdvice } from '../composables/useAdvice'
 import AdviceLines from './AdviceLines.vue'
 
@@ -8,7 +7,7 @@ import AdviceLines from './AdviceLines.vue'
 const props = defineProps<{ workstation: string; limit: number | null | undefined }>()
 const says = useAdvice(
   () => props.limit,
-  () => (props.limit === undefined ? undefined : post<LimitAdvice>('/advice/limit', { workstation: props.workstation, limit: props.limit })),
+  () => (props.limit === undefined ? undefined : answer(api.POST('/api/v1/advice/limit', { body: { workstation: props.workstation, limit: props.limit } }))),
 )
 </script>
 

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { BButton, BFormCheckbox, BFormGroup, BFormSelect } from 'bootstrap-vue-next'
 import { computed, onMounted, ref, watch } from 'vue'
-import { get, post, put, remove } from '../api/client'
+import { answer, api, since } from '../api/client'
 import type { MailSecurity, MailSettings, MailState } from '../api/types'
 import { useEvents } from '../composables/useEvents'
 import { useEdit } from '../composables/useEdit'
@@ -16,7 +16,7 @@ import RuledInput from './RuledInput.vue'
 
 /** Where mail goes when something needs attention, and whether it gets there. */
 defineProps<{ mayChange: boolean }>()
-const { data, problem, reload } = useLoad(() => get<MailState>('/mail'))
+const { data, problem, reload } = useLoad(() => answer(api.GET('/api/v1/mail')))
 useEvents((event) => void (event.what === 'office' && !changing.value && reload()), reload)
 
 const SECURITIES: { value: MailSecurity; text: string }[] = [
@@ -71,13 +71,13 @@ const lines = (s?: MailSettings | null): Line[] => [
   ['A summary every day at', s?.summary_hour == null ? '' : `${s.summary_hour}:00`],
 ]
 const saving = useEdit<MailState>({
-  load: () => get<MailState>('/mail'),
+  load: () => answer(api.GET('/api/v1/mail')),
   version: (state) => state.version,
   fill,
   lines: (state) => lines(state.settings),
   mine: () => lines(mine()),
   save: async (version) => {
-    data.value = await put<MailState>('/mail', { settings: mine(), password: password.value || null }, version)
+    data.value = await answer(api.PUT('/api/v1/mail', { body: { settings: mine(), password: password.value || null }, ...since(version) }))
     changing.value = false
   },
 })
@@ -86,10 +86,10 @@ function change() {
   changing.value = true
 }
 const trying = useForm(async () => {
-  data.value = await post<MailState>('/mail/test', undefined)
+  data.value = await answer(api.POST('/api/v1/mail/test'))
 })
 const ending = useForm(async () => {
-  data.value = await remove<MailState>('/mail')
+  data.value = await answer(api.DELETE('/api/v1/mail'))
 })
 const says = computed(() => {
   const now = data.value

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { BButton, BFormGroup, BFormInput } from 'bootstrap-vue-next'
 import { computed, onMounted, ref } from 'vue'
-import { get, ProblemError, put } from '../api/client'
-import type { NewBackups, MaintenanceState } from '../api/types'
+import { answer, api, ProblemError, since } from '../api/client'
+import type { NewBackups } from '../api/types'
 import { useEvents } from '../composables/useEvents'
 import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
@@ -11,14 +11,15 @@ import ProblemAlert from './ProblemAlert.vue'
 
 /** Pausing and resuming backups and restores. What a change does to what is underway is said before. */
 defineProps<{ mayChange: boolean }>()
-const { data, problem, reload } = useLoad(() => get<MaintenanceState>('/maintenance'))
+const { data, problem, reload } = useLoad(() => answer(api.GET('/api/v1/maintenance')))
 useEvents((event) => void (event.what === 'office' && reload()), reload)
 
 const until = ref('')
 let wanted: { backups: NewBackups; restores: boolean } | undefined
 const setting = useForm(async () => {
+  if (!wanted) return
   try {
-    data.value = await put<MaintenanceState>('/maintenance', wanted, data.value?.version)
+    data.value = await answer(api.PUT('/api/v1/maintenance', { body: wanted, ...since(data.value?.version) }))
   } catch (error) {
     // Whoever decides again sees what is let in now.
     if (error instanceof ProblemError && error.is('changed-meanwhile')) await reload()

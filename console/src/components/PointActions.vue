@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { BButton, BFormInput } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
-import { put, remove } from '../api/client'
-import type { Point } from '../api/types'
+import { answer, api, at } from '../api/client'
+import type { Point, Proof } from '../api/types'
 import { useForm } from '../composables/useForm'
 import ProblemAlert from './ProblemAlert.vue'
 import RemoveNowForm from './RemoveNowForm.vue'
@@ -13,7 +13,8 @@ const emit = defineEmits<{ changed: [] }>()
 
 const asking = ref<'hold' | 'remove' | 'now'>()
 const reason = ref('')
-const path = computed(() => `/stores/${props.store}/points/${props.point.sequence}`)
+const here = computed(() => at({ id: props.store, sequence: props.point.sequence }))
+const POINT = '/api/v1/stores/{id}/points/{sequence}'
 
 function form(send: () => Promise<unknown>) {
   return useForm(async () => {
@@ -27,10 +28,11 @@ function removedNow() {
   asking.value = undefined
   emit('changed')
 }
-const holding = form(() => put(`${path.value}/hold`, { reason: reason.value }))
-const releasing = form(() => remove(`${path.value}/hold`))
-const removing = form(() => put(`${path.value}/removal`, undefined))
-const bringing = form(() => remove(`${path.value}/removal`))
+const removeNow = (body: Proof) => answer(api.POST(`${POINT}/removal/now`, { ...here.value, body }))
+const holding = form(() => answer(api.PUT(`${POINT}/hold`, { ...here.value, body: { reason: reason.value } })))
+const releasing = form(() => answer(api.DELETE(`${POINT}/hold`, here.value)))
+const removing = form(() => answer(api.PUT(`${POINT}/removal`, here.value)))
+const bringing = form(() => answer(api.DELETE(`${POINT}/removal`, here.value)))
 const problem = computed(() => [holding, releasing, removing, bringing].map((f) => f.problem.value).find(Boolean))
 </script>
 
@@ -46,7 +48,7 @@ const problem = computed(() => [holding, releasing, removing, bringing].map((f) 
     <BButton size="sm" variant="danger" @click="removing.submit">Remove</BButton>
     <BButton size="sm" variant="outline-secondary" @click="asking = undefined">Cancel</BButton>
   </div>
-  <RemoveNowForm v-else-if="asking === 'now'" :id="`point-${point.sequence}`" :path="`${path}/removal/now`" :what="`point ${point.sequence}`" @done="removedNow" @cancel="asking = undefined" />
+  <RemoveNowForm v-else-if="asking === 'now'" :id="`point-${point.sequence}`" :remove="removeNow" :what="`point ${point.sequence}`" @done="removedNow" @cancel="asking = undefined" />
   <div v-else class="d-flex gap-2 justify-content-end">
     <BButton v-if="point.hold" size="sm" variant="outline-secondary" :aria-label="`Release point ${point.sequence}`" @click="releasing.submit">Release</BButton>
     <BButton v-else size="sm" variant="outline-secondary" :aria-label="`Hold point ${point.sequence}`" @click="asking = 'hold'">Hold</BButton>

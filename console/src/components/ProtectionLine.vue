@@ -1,12 +1,11 @@
 <script setup lang="ts">
 import { onMounted } from 'vue'
-import { get } from '../api/client'
-import type { Protection } from '../api/types'
+import { answer, api } from '../api/client'
 import { useLoad } from '../composables/useLoad'
 import { moment } from '../logic/format'
 
 /** How the server itself is protected, or that it is not: permanently, on every page. */
-const { data, reload } = useLoad(() => get<Protection>('/protection'))
+const { data, reload } = useLoad(() => answer(api.GET('/api/v1/protection')))
 onMounted(reload)
 </script>
 

@@ -1,21 +1,21 @@
 <script setup lang="ts">
 import { BButton, BFormGroup, BFormInput } from 'bootstrap-vue-next'
 import { ref } from 'vue'
-import { post } from '../api/client'
-import type { Job } from '../api/types'
+
+import type { Proof } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { useSession } from '../composables/useSession'
 import ProblemAlert from './ProblemAlert.vue'
 
 /** Removes something that waits, at once. That cannot be undone: password and second factor are shown again. */
-const props = defineProps<{ path: string; what: string; id: string }>()
+const props = defineProps<{ remove: (proof: Proof) => Promise<unknown>; what: string; id: string }>()
 const emit = defineEmits<{ done: []; cancel: [] }>()
 
 const { account } = useSession()
 const password = ref('')
 const code = ref('')
 const removing = useForm(async () => {
-  await post<Job>(props.path, { password: password.value, code: code.value })
+  await props.remove({ password: password.value, code: code.value })
   emit('done')
 })
 </script>

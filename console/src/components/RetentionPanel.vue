@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { BButton, BFormCheckbox } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
-import { get, post, put, remove } from '../api/client'
-import type { Job, Retention, ThinningPreview, Workstation } from '../api/types'
+import { answer, api, at, since } from '../api/client'
+import type { Job, Proof, Retention, ThinningPreview, Workstation } from '../api/types'
 import { useEdit } from '../composables/useEdit'
 import { useForm } from '../composables/useForm'
 import type { Line } from '../logic/edit'
@@ -20,7 +20,7 @@ const props = defineProps<{ workstation: Workstation; mayChange: boolean }>()
 const emit = defineEmits<{ changed: [] }>()
 
 const store = computed(() => props.workstation.store)
-const path = computed(() => `/stores/${store.value.id}`)
+const here = computed(() => at({ id: store.value.id }))
 const preview = ref<ThinningPreview>()
 const started = ref<Job>()
 const going = computed(() => preview.value?.points.filter((fate) => fate.stays == null).map((fate) => fate.point.sequence) ?? [])
@@ -37,7 +37,7 @@ const lines = (s: ReturnType<typeof mine>): Line[] => [
   ['Retention', s.retention_is_own ? retentionText(s.retention) : `as ${store.value.destination_name}`],
 ]
 const saving = useEdit<Workstation>({
-  load: () => get<Workstation>(`/workstations/${props.workstation.id}`),
+  load: () => answer(api.GET('/api/v1/workstations/{id}', at({ id: props.workstation.id }))),
   version: (w) => w.store.version,
   fill: ({ store }) => {
     limit.value = store.limit == null ? '' : exactSize(store.limit)
@@ -47,7 +47,8 @@ const saving = useEdit<Workstation>({
   lines: (w) => lines({ ...w.store, limit: w.store.limit ?? null }),
   mine: () => lines(mine()),
   save: async (version) => {
-    await put(`${path.value}/settings`, { limit: limitBytes.value, retention: asDestination.value ? null : retention.value }, version)
+    const body = { limit: limitBytes.value, retention: asDestination.value ? null : retention.value }
+    await answer(api.PUT('/api/v1/stores/{id}/settings', { ...here.value, body, ...since(version) }))
     changing.value = false
     preview.value = undefined
     emit('changed')
@@ -59,10 +60,10 @@ function change() {
 }
 const looking = useForm(async () => {
   started.value = undefined
-  preview.value = await get<ThinningPreview>(`${path.value}/thinning`)
+  preview.value = await answer(api.GET('/api/v1/stores/{id}/thinning', here.value))
 })
 const thinning = useForm(async () => {
-  started.value = await post<Job>(`${path.value}/thinning`, undefined)
+  started.value = await answer(api.POST('/api/v1/stores/{id}/thinning', here.value))
   preview.value = undefined
 })
 const removing = ref(false)
@@ -70,8 +71,9 @@ function removedNow() {
   removing.value = false
   emit('changed')
 }
+const removeNow = (body: Proof) => answer(api.POST('/api/v1/stores/{id}/removal/now', { ...here.value, body }))
 const restoring = useForm(async () => {
-  await remove(`${path.value}/${store.value.pending_removal ? 'pending_removal' : 'hold'}`)
+  await (store.value.pending_removal ? answer(api.DELETE('/api/v1/stores/{id}/removal', here.value)) : answer(api.DELETE('/api/v1/stores/{id}/hold', here.value)))
   emit('changed')
 })
 </script>
@@ -85,7 +87,7 @@ const restoring = useForm(async () => {
       <BButton v-if="mayChange" size="sm" variant="primary" class="ms-2" @click="restoring.submit">Bring it back</BButton>
       <BButton v-if="mayChange && !removing" size="sm" variant="outline-secondary" class="ms-2" @click="removing = true">Remove it now…</BButton>
     </p>
-    <RemoveNowForm v-if="store.pending_removal && removing" id="store" class="mb-3" :path="`${path}/removal/now`" :what="workstation.name" @done="removedNow" @cancel="removing = false" />
+    <RemoveNowForm v-if="store.pending_removal && removing" id="store" class="mb-3" :remove="removeNow" :what="workstation.name" @done="removedNow" @cancel="removing = false" />
     <p v-if="!store.pending_removal && store.hold" class="jf-note">
       Held by {{ store.hold.by }}: {{ store.hold.reason }}. Nothing of it expires or is removed.
       <BButton v-if="mayChange" size="sm" variant="outline-secondary" class="ms-2" @click="restoring.submit">Take the hold off</BButton>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { BAlert, BButton, BFormGroup, BFormTextarea } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
-import { post, save } from '../api/client'
+import { answer, api, save } from '../api/client'
 import type { HandOutForm, RosterDone, RosterPlan } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { many } from '../logic/format'
@@ -26,21 +26,21 @@ function typed() {
 }
 const looking = useForm(async () => {
   done.value = undefined
-  plan.value = await post<RosterPlan>('/roster/plan', { table: table.value })
+  plan.value = await answer(api.POST('/api/v1/roster/plan', { body: { table: table.value } }))
 })
 const bringing = useForm(async () => {
-  done.value = await post<RosterDone>('/roster', { table: table.value })
+  done.value = await answer(api.POST('/api/v1/roster', { body: { table: table.value } }))
   plan.value = undefined
   emit('changed')
 })
 let form: HandOutForm = 'html'
-const handing = useForm(async () => save('POST', '/hand-outs', `hand-outs.${form}`, { codes: codes.value, form }))
+const handing = useForm(async () => save(`hand-outs.${form}`, api.POST('/api/v1/hand-outs', { body: { codes: codes.value, form }, parseAs: 'blob' })))
 function handOut(as: HandOutForm) {
   form = as
   void handing.submit()
 }
 let filled = false
-const fetching = useForm(async () => save('GET', `/roster?filled=${filled}`, 'roster.csv'))
+const fetching = useForm(async () => save('roster.csv', api.GET('/api/v1/roster', { params: { query: { filled } }, parseAs: 'blob' })))
 function template(withOffice: boolean) {
   filled = withOffice
   void fetching.submit()

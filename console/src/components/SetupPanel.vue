@@ -2,8 +2,8 @@
 import { BButton, BFormInput } from 'bootstrap-vue-next'
 import { computed, onMounted, ref } from 'vue'
 import { RouterLink } from 'vue-router'
-import { get, put, remove } from '../api/client'
-import type { Setup, Step, StepLine } from '../api/types'
+import { answer, api, at } from '../api/client'
+import type { Step, StepLine } from '../api/types'
 import { useEvents } from '../composables/useEvents'
 import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
@@ -13,7 +13,7 @@ import StateWord from './StateWord.vue'
 
 /** The set-up list: what is decided, what is not, and whose move it is. It goes away when nothing is left to do. */
 defineProps<{ mayChange: boolean }>()
-const { data, problem, reload } = useLoad(() => get<Setup>('/setup'))
+const { data, problem, reload } = useLoad(() => answer(api.GET('/api/v1/setup')))
 useEvents((event) => void (event.what !== 'run' && event.what !== 'job' && reload()), reload)
 
 const WHERE: Partial<Record<Step, string>> = {
@@ -36,12 +36,12 @@ const open = computed(() => data.value?.steps.filter((line) => line.state === 'o
 const shown = computed(() => (all.value ? (data.value?.steps ?? []) : open.value))
 
 const dismiss = useForm(async () => {
-  data.value = (await put<Setup>(`/setup/${dismissing.value?.step}/dismissed`, { why: why.value })) as Setup
+  if (dismissing.value) data.value = await answer(api.PUT('/api/v1/setup/{id}/dismissed', { ...at({ id: dismissing.value.step }), body: { why: why.value } }))
   dismissing.value = undefined
   why.value = ''
 })
 const restore = useForm(async () => {
-  data.value = await remove<Setup>(`/setup/${dismissing.value?.step}/dismissed`)
+  if (dismissing.value) data.value = await answer(api.DELETE('/api/v1/setup/{id}/dismissed', at({ id: dismissing.value.step })))
   dismissing.value = undefined
 })
 function restoreStep(line: StepLine) {

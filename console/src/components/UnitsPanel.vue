@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { BFormGroup, BFormRadioGroup } from 'bootstrap-vue-next'
-import { put } from '../api/client'
+import { answer, api } from '../api/client'
+import type { Units } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { units } from '../logic/format'
 import ProblemAlert from './ProblemAlert.vue'
@@ -10,12 +11,12 @@ const OPTIONS = [
   { value: 'decimal', text: 'decimal: 1 GB is 1,000,000,000 bytes' },
   { value: 'binary', text: 'binary: 1 GiB is 1,073,741,824 bytes' },
 ]
-let wanted: unknown
+let wanted: Units | undefined
 const saving = useForm(async () => {
-  await put('/settings', { units: wanted })
+  if (wanted) await answer(api.PUT('/api/v1/settings', { body: { units: wanted } }))
 })
 function choose(to: unknown) {
-  wanted = to
+  wanted = to === 'binary' ? 'binary' : 'decimal'
   void saving.submit()
 }
 </script>

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { BButton } from 'bootstrap-vue-next'
 import { computed, onMounted, ref, watch } from 'vue'
-import { get, remove } from '../api/client'
-import type { Page, UnlockMethod, Workstation } from '../api/types'
+import { answer, api, at } from '../api/client'
+import type { UnlockMethod, Workstation } from '../api/types'
 import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
 import { many, moment, words } from '../logic/format'
@@ -10,14 +10,14 @@ import ProblemAlert from './ProblemAlert.vue'
 
 /** What unlocks an image store. The secrets themselves are nowhere here. */
 const props = defineProps<{ workstation: Workstation; mayChange: boolean }>()
-const path = computed(() => `/stores/${props.workstation.store.id}`)
-const { data, problem, reload } = useLoad(() => get<Page<UnlockMethod>>(`${path.value}/unlock-methods`))
+const id = computed(() => props.workstation.store.id)
+const { data, problem, reload } = useLoad(() => answer(api.GET('/api/v1/stores/{id}/unlock-methods', at({ id: id.value }))))
 const asking = ref<string>()
 const ownWays = computed(() => data.value?.items.filter((way) => way.kind !== 'office_key').length ?? 0)
 const isLast = (way: UnlockMethod) => way.kind !== 'office_key' && ownWays.value < 2
 
 const removing = useForm(async () => {
-  await remove(`${path.value}/slots/${asking.value}`)
+  if (asking.value) await answer(api.DELETE('/api/v1/stores/{id}/slots/{slot}', at({ id: id.value, slot: asking.value })))
   asking.value = undefined
   await reload()
 })

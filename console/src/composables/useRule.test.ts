@@ -1,10 +1,12 @@
 import { afterEach, beforeEach, expect, test, vi } from 'vitest'
 import { effectScope, nextTick, ref } from 'vue'
-import { post, ProblemError } from '../api/client'
+import { api, ProblemError } from '../api/client'
 import { useRule } from './useRule'
 
-vi.mock('../api/client', async (actual) => ({ ...(await actual<object>()), post: vi.fn() }))
-const asked = vi.mocked(post)
+vi.mock('../api/client', async (actual) => ({ ...(await actual<object>()), api: { POST: vi.fn() } }))
+const asked = vi.mocked(api.POST)
+
+const said = (complaint: string | null) => ({ data: { complaint }, response: new Response() })
 
 beforeEach(() => void vi.useFakeTimers())
 afterEach(() => {
@@ -30,15 +32,15 @@ function field(untilNow?: string) {
 }
 
 test('what is typed is asked about once it rests, with what stands there until now', async () => {
-  asked.mockResolvedValue({ complaint: 'The name is taken.' })
+  asked.mockResolvedValue(said('The name is taken.'))
   const { type, complaint } = field('mara')
   await type('ben')
-  expect(asked).toHaveBeenCalledExactlyOnceWith('/rules', { rule: 'account-name', text: 'ben', until_now: 'mara' })
+  expect(asked).toHaveBeenCalledExactlyOnceWith('/api/v1/rules', { body: { rule: 'account-name', text: 'ben', until_now: 'mara' } })
   expect(complaint()).toBe('The name is taken.')
 })
 
 test('nothing is asked, and nothing held against it, when the field is empty or as it was', async () => {
-  asked.mockResolvedValue({ complaint: 'The name is taken.' })
+  asked.mockResolvedValue(said('The name is taken.'))
   const { type, complaint } = field('mara')
   await type('ben')
   await type('mara')
@@ -50,13 +52,13 @@ test('nothing is asked, and nothing held against it, when the field is empty or 
 })
 
 test('an answer that was overtaken says nothing any more', async () => {
-  let answerFirst: (ruling: { complaint: string }) => void = () => undefined
+  let answerFirst: (said: object) => void = () => undefined
   asked.mockReturnValueOnce(new Promise((resolve) => (answerFirst = resolve)))
-  asked.mockResolvedValueOnce({ complaint: null })
+  asked.mockResolvedValueOnce(said(null))
   const { type, complaint } = field()
   await type('ben')
   await type('bent')
-  answerFirst({ complaint: 'The name is taken.' })
+  answerFirst(said('The name is taken.'))
   await vi.runAllTimersAsync()
   expect(complaint()).toBe('')
 })

@@ -1,7 +1,7 @@
 /** Holds what is typed against the service's own rule while it is typed; the service decides again when it is sent. */
 import { onScopeDispose, ref, watch } from 'vue'
-import { post, ProblemError } from '../api/client'
-import type { FieldRule, Ruling } from '../api/types'
+import { answer, api, ProblemError } from '../api/client'
+import type { FieldRule } from '../api/types'
 
 const PAUSE_MS = 250
 
@@ -15,7 +15,7 @@ export function useRule(rule: () => FieldRule, typed: () => string, untilNow: ()
     asked += 1
     const mine = asked
     try {
-      const ruling = await post<Ruling>('/rules', { rule: rule(), text: typed(), until_now: untilNow() })
+      const ruling = await answer(api.POST('/api/v1/rules', { body: { rule: rule(), text: typed(), until_now: untilNow() } }))
       // An answer that was overtaken says nothing any more.
       if (mine === asked) complaint.value = ruling.complaint ?? ''
     } catch (error) {

@@ -1,14 +1,14 @@
 /** Who is signed in. */
 import { readonly, ref } from 'vue'
-import { get, post, ProblemError, remove } from '../api/client'
-import type { Account, SignedIn } from '../api/types'
+import { answer, api, ProblemError } from '../api/client'
+import type { Account } from '../api/types'
 
 const account = ref<Account | null>(null)
 let asked: Promise<void> | undefined
 
 async function ask(): Promise<void> {
   try {
-    account.value = await get<Account>('/sessions/current')
+    account.value = await answer(api.GET('/api/v1/sessions/current'))
   } catch (error) {
     if (!(error instanceof ProblemError)) throw error
     account.value = null
@@ -23,10 +23,10 @@ export function useSession() {
     /** Asks the service again: something about the account changed. */
     refresh: ask,
     async signIn(login: string, password: string, code?: string) {
-      account.value = (await post<SignedIn>('/sessions', { login, password, code, carry: 'cookie', label: 'console' })).account
+      account.value = (await answer(api.POST('/api/v1/sessions', { body: { login, password, code, carry: 'cookie', label: 'console' } }))).account
     },
     async signOut() {
-      await remove('/sessions/current')
+      await answer(api.DELETE('/api/v1/sessions/current'))
       account.value = null
     },
     /** The service said that the session is over. */

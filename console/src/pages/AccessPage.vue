@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { computed, onMounted } from 'vue'
-import { list } from '../api/client'
-import type { AccessLine, Account, Destination, Group } from '../api/types'
+import { api, list } from '../api/client'
 import GrantsForm from '../components/GrantsForm.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
 import { useEvents } from '../composables/useEvents'
@@ -14,10 +13,10 @@ const { account } = useSession()
 const mayChange = computed(() => account.value?.role === 'administrator')
 const { data, problem, loading, reload } = useLoad(async () => {
   const [lines, destinations, accounts, groups] = await Promise.all([
-    list<AccessLine>('/access'),
-    list<Destination>('/destinations'),
-    list<Account>('/accounts'),
-    list<Group>('/groups'),
+    list((query) => api.GET('/api/v1/access', { params: { query } })),
+    list(() => api.GET('/api/v1/destinations')),
+    list((query) => api.GET('/api/v1/accounts', { params: { query } })),
+    list(() => api.GET('/api/v1/groups')),
   ])
   return { lines, destinations, accounts, groups }
 })

@@ -2,8 +2,7 @@
 import { BButton, BFormGroup, BFormInput } from 'bootstrap-vue-next'
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { post } from '../api/client'
-import type { Account } from '../api/types'
+import { answer, api } from '../api/client'
 import ProblemAlert from '../components/ProblemAlert.vue'
 import { useForm } from '../composables/useForm'
 import { useSession } from '../composables/useSession'
@@ -16,7 +15,7 @@ const login = ref('')
 const password = ref('')
 
 const { problem, busy, submit } = useForm(async () => {
-  await post<Account>('/first-administrator', { code: code.value, login: login.value, password: password.value })
+  await answer(api.POST('/api/v1/first-administrator', { body: { code: code.value, login: login.value, password: password.value } }))
   await signIn(login.value, password.value)
   await router.push({ name: 'storage' })
 })

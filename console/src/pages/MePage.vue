@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { BButton, BFormGroup, BFormInput, BFormSelect } from 'bootstrap-vue-next'
 import { computed, onMounted, ref } from 'vue'
-import { get, post, put, remove } from '../api/client'
-import type { Account, IssuedToken, Page, PasswordSet, SecondFactorOffer, Session, SpareCodes, TokenScope } from '../api/types'
+import { answer, api, at } from '../api/client'
+import type { IssuedToken, PasswordSet, SecondFactorOffer, TokenScope } from '../api/types'
 import ProblemAlert from '../components/ProblemAlert.vue'
 import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
@@ -12,7 +12,7 @@ import RuledInput from '../components/RuledInput.vue'
 
 /** Oneself: password, second factor, sessions and tokens. */
 const { account, refresh } = useSession()
-const sessions = useLoad(() => get<Page<Session>>('/sessions'))
+const sessions = useLoad(() => answer(api.GET('/api/v1/sessions')))
 const old = ref('')
 const fresh = ref('')
 const passwordSet = ref<PasswordSet>()
@@ -30,42 +30,47 @@ const SCOPES = [
   { value: 'see', text: 'sees what I see, changes nothing' },
   { value: 'all', text: 'all that I may' },
 ]
-const FACTOR = '/sessions/current/second-factor'
+const FACTOR = '/api/v1/sessions/current/second-factor'
 const picture = computed(() => (offer.value ? `data:image/svg+xml,${encodeURIComponent(offer.value.picture)}` : ''))
 
 const setting = useForm(async () => {
-  passwordSet.value = await put<PasswordSet>('/sessions/current/password', { old: old.value, new: fresh.value })
+  passwordSet.value = await answer(api.PUT('/api/v1/sessions/current/password', { body: { old: old.value, new: fresh.value } }))
   old.value = fresh.value = ''
   await sessions.reload()
 })
 const offering = useForm(async () => {
-  offer.value = await post<SecondFactorOffer>(FACTOR, undefined)
+  offer.value = await answer(api.POST(FACTOR))
 })
 const confirming = useForm(async () => {
-  spare.value = (await put<SpareCodes>(FACTOR, { code: code.value, password: password.value })).codes
+  spare.value = (await answer(api.PUT(FACTOR, { body: { code: code.value, password: password.value } }))).codes
   offer.value = undefined
   code.value = password.value = ''
   await refresh()
 })
 const unfactoring = useForm(async () => {
-  await post<Account>(`${FACTOR}/end`, { password: password.value })
+  await answer(api.POST(`${FACTOR}/end`, { body: { password: password.value } }))
   password.value = ''
   ending.value = false
   spare.value = undefined
   await refresh()
 })
 const making = useForm(async () => {
-  issued.value = await post<IssuedToken>('/tokens', { label: label.value, scope: scope.value, days: Math.trunc(Number(days.value)) || 1, password: tokenPassword.value })
+  issued.value = await answer(
+    api.POST('/api/v1/tokens', {
+      body: { label: label.value, scope: scope.value, days: Math.trunc(Number(days.value)) || 1, password: tokenPassword.value },
+    }),
+  )
   label.value = tokenPassword.value = ''
   await sessions.reload()
 })
-let wanted = ''
+/** The session that is to end; all others without one. */
+let toEnd: string | undefined
 const ended = useForm(async () => {
-  await remove(wanted)
+  await (toEnd === undefined ? answer(api.DELETE('/api/v1/sessions')) : answer(api.DELETE('/api/v1/sessions/{id}', at({ id: toEnd }))))
   await sessions.reload()
 })
-function end(path: string) {
-  wanted = path
+function end(session?: string) {
+  toEnd = session
   void ended.submit()
 }
 const others = computed(() => sessions.data.value?.items.filter((s) => !s.current).length ?? 0)
@@ -143,12 +148,12 @@ onMounted(sessions.reload)
             <td>{{ s.from || '–' }}</td>
             <td>{{ moment(s.last_used) }}</td>
             <td>{{ moment(s.expires) }}</td>
-            <td class="text-end"><BButton v-if="!s.current" size="sm" variant="outline-secondary" :aria-label="`End ${s.label || 'unnamed'} from ${moment(s.created)}`" @click="end(`/sessions/${s.id}`)">End</BButton></td>
+            <td class="text-end"><BButton v-if="!s.current" size="sm" variant="outline-secondary" :aria-label="`End ${s.label || 'unnamed'} from ${moment(s.created)}`" @click="end(s.id)">End</BButton></td>
           </tr>
         </tbody>
       </table>
     </div>
-    <BButton v-if="others" variant="outline-secondary" class="mb-3" @click="end('/sessions')">Sign out everywhere else</BButton>
+    <BButton v-if="others" variant="outline-secondary" class="mb-3" @click="end()">Sign out everywhere else</BButton>
     <form class="jf-panel" @submit.prevent="making.submit">
       <h2>A token for a program</h2>
       <ProblemAlert :problem="making.problem.value" />

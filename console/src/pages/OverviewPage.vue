@@ -2,8 +2,8 @@
 import { BSpinner } from 'bootstrap-vue-next'
 import { computed, onMounted, watch } from 'vue'
 import { RouterLink } from 'vue-router'
-import { get } from '../api/client'
-import type { Event, Overview } from '../api/types'
+import { answer, api } from '../api/client'
+import type { Event } from '../api/types'
 import AlertPanel from '../components/AlertPanel.vue'
 import DestinationRoom from '../components/DestinationRoom.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
@@ -16,7 +16,7 @@ import { useSession } from '../composables/useSession'
 import { overviewWithRun } from '../logic/live'
 
 const { account } = useSession()
-const { data, problem, loading, reload } = useLoad(() => get<Overview>('/overview'))
+const { data, problem, loading, reload } = useLoad(() => answer(api.GET('/api/v1/overview')))
 const { now, setBy } = useNow()
 const { live } = useEvents(onEvent, reload)
 

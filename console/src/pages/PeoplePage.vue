@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { computed, onMounted } from 'vue'
-import { list } from '../api/client'
-import type { Account, Group } from '../api/types'
+import { api, list } from '../api/client'
 import AccountForm from '../components/AccountForm.vue'
 import AccountTable from '../components/AccountTable.vue'
 import GroupSection from '../components/GroupSection.vue'
@@ -13,7 +12,7 @@ import { useSession } from '../composables/useSession'
 const { account } = useSession()
 const mayChange = computed(() => account.value?.role === 'administrator')
 const { data, problem, loading, reload } = useLoad(async () => {
-  const [accounts, groups] = await Promise.all([list<Account>('/accounts'), list<Group>('/groups')])
+  const [accounts, groups] = await Promise.all([list((query) => api.GET('/api/v1/accounts', { params: { query } })), list(() => api.GET('/api/v1/groups'))])
   return { accounts, groups }
 })
 const groupNames = computed(() => data.value?.groups.map((g) => g.name) ?? [])

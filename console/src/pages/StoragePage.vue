@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { computed, onMounted, ref } from 'vue'
-import { get } from '../api/client'
-import type { Destination, Page, Volume } from '../api/types'
+import { api, list } from '../api/client'
 import AdoptForm from '../components/AdoptForm.vue'
 import DestinationForm from '../components/DestinationForm.vue'
 import DestinationPanel from '../components/DestinationPanel.vue'
@@ -14,8 +13,8 @@ import { useSession } from '../composables/useSession'
 
 const { account } = useSession()
 const mayChange = computed(() => account.value?.role === 'administrator')
-const { data, problem, reload } = useLoad(() => get<Page<Destination>>('/destinations?most=500'))
-const volumes = useLoad(() => get<Page<Volume>>('/volumes'))
+const { data, problem, reload } = useLoad(() => list(() => api.GET('/api/v1/destinations')))
+const volumes = useLoad(() => list(() => api.GET('/api/v1/volumes')))
 const directory = ref('')
 
 useEvents((event) => void (event.what === 'office' && reload()), reload)
@@ -36,15 +35,15 @@ onMounted(() => {
     <h2 id="destinations">Destinations</h2>
     <ProblemAlert :problem="problem" retry @retry="reload" />
     <div class="row g-3">
-      <div v-for="d in data?.items" :key="d.id" class="col-12 col-xl-6"><DestinationPanel :destination="d" :may-change="mayChange" @changed="changed" /></div>
-      <p v-if="data && !data.items.length" class="mb-0">There is no place for backups yet. {{ mayChange ? 'Choose a volume below, and a directory on it.' : 'An administrator adds one.' }}</p>
+      <div v-for="d in data" :key="d.id" class="col-12 col-xl-6"><DestinationPanel :destination="d" :may-change="mayChange" @changed="changed" /></div>
+      <p v-if="data && !data.length" class="mb-0">There is no place for backups yet. {{ mayChange ? 'Choose a volume below, and a directory on it.' : 'An administrator adds one.' }}</p>
     </div>
   </section>
   <template v-if="mayChange">
     <section class="mb-4" aria-labelledby="volumes">
       <h2 id="volumes">Volumes of this server</h2>
       <ProblemAlert :problem="volumes.problem.value" retry @retry="volumes.reload" />
-      <VolumeTable v-if="volumes.data.value" :volumes="volumes.data.value.items" @use="(at) => (directory = `${at === '/' ? '' : at}/jetfrost`)" />
+      <VolumeTable v-if="volumes.data.value" :volumes="volumes.data.value" @use="(at) => (directory = `${at === '/' ? '' : at}/jetfrost`)" />
       <p v-else-if="volumes.loading.value" class="jf-quiet" role="status">Looking at the volumes; a test file is written to each and removed…</p>
     </section>
     <DestinationForm :chosen="directory" @changed="changed" />

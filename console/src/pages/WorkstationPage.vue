@@ -2,8 +2,8 @@
 import { BButton, BSpinner } from 'bootstrap-vue-next'
 import { computed, onMounted, watch } from 'vue'
 import { RouterLink } from 'vue-router'
-import { get } from '../api/client'
-import type { Event, Page, Point, Restore, Run, ServiceInfo, Workstation } from '../api/types'
+import { answer, api, at } from '../api/client'
+import type { Event, Page, Point, Restore, Run, Workstation } from '../api/types'
 import HistoryTable from '../components/HistoryTable.vue'
 import RetentionPanel from '../components/RetentionPanel.vue'
 import PointTable from '../components/PointTable.vue'
@@ -31,13 +31,14 @@ interface Shown {
 }
 
 async function load(): Promise<Shown> {
-  const base = `/workstations/${props.id}`
+  const path = { id: props.id }
+  const latest = { params: { path, query: { most: PAGE } } }
   const [workstation, points, runs, restores, service] = await Promise.all([
-    get<Workstation>(base),
-    get<Page<Point>>(`${base}/points?most=${PAGE}`),
-    get<Page<Run>>(`${base}/runs?most=${PAGE}`),
-    get<Page<Restore>>(`${base}/restores?most=${PAGE}`),
-    get<ServiceInfo>('/service'),
+    answer(api.GET('/api/v1/workstations/{id}', at(path))),
+    answer(api.GET('/api/v1/workstations/{id}/points', latest)),
+    answer(api.GET('/api/v1/workstations/{id}/runs', latest)),
+    answer(api.GET('/api/v1/workstations/{id}/restores', latest)),
+    answer(api.GET('/api/v1/service')),
   ])
   return { workstation, points, runs, restores, now: service.now }
 }
@@ -62,7 +63,9 @@ function onEvent(event: Event) {
 async function morePoints() {
   const shown = data.value
   if (!shown?.points.next) return
-  const next = await get<Page<Point>>(`/workstations/${props.id}/points?most=${PAGE}&after=${encodeURIComponent(shown.points.next)}`)
+  const next = await answer(
+    api.GET('/api/v1/workstations/{id}/points', { params: { path: { id: props.id }, query: { most: PAGE, after: shown.points.next } } }),
+  )
   data.value = { ...shown, points: { items: [...shown.points.items, ...next.items], next: next.next } }
 }
 
