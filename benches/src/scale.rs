@@ -2,7 +2,7 @@
 //!
 //! Nothing here is measured; sizes per chunk, name and segment are those of the format, and the assumptions are printed.
 
-use jetfrost_office::retention::{Fate, Kind, PointFacts, Rule, fates};
+use jetfrost_office::retention::{Fate, PointFacts, PointKind, Rule, fates};
 use jiff::tz::TimeZone;
 
 const HOUR_MS: i64 = 3_600_000;
@@ -113,7 +113,7 @@ fn year(daily_change: f64, rule: &Rule) -> Year {
 
 fn point(run: i64, committed_ms: i64) -> PointFacts {
     let sequence = u64::try_from(run).expect("runs are counted upwards") + 1;
-    PointFacts { sequence, kind: Kind::Files, committed_ms, complete: true, held: false }
+    PointFacts { sequence, kind: PointKind::Files, committed_ms, complete: true, held: false }
 }
 
 fn run_of(point: &PointFacts) -> i64 {

@@ -143,10 +143,7 @@ fn lost(sequence: u64, committed: i64) -> Point {
 fn as_listed(head: &jetfrost_image::format::PointHead, committed: i64) -> Point {
     Point {
         sequence: head.sequence,
-        kind: match head.kind {
-            jetfrost_image::format::PointKind::Files => PointKind::Files,
-            jetfrost_image::format::PointKind::Disk => PointKind::Disk,
-        },
+        kind: head.kind,
         committed: Timestamp::from_millisecond(committed).unwrap_or_default(),
         files: head.files,
         bytes: head.bytes,

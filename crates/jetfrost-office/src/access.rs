@@ -1,15 +1,6 @@
 //! Who may do what. Every decision of the service goes through [`may`].
 
-/// What an account may do.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Role {
-    /// Everything.
-    Administrator,
-    /// Sees everything, starts restores, changes nothing.
-    Helpdesk,
-    /// Own workstations only.
-    Member,
-}
+pub use jetfrost_types::Role;
 
 /// Who asks.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -4,6 +4,7 @@
 //! only decides whether that time is over. So nothing that went would have been wanted later, however often and
 //! whenever the rule is applied. Points of files and points of disks are judged apart: neither stands in for the other.
 
+pub use jetfrost_types::{PointKind, Rule};
 use std::collections::BTreeMap;
 
 use jiff::civil::Date;
@@ -12,40 +13,13 @@ use jiff::{Span, Timestamp};
 
 const HOUR_MS: i64 = 3_600_000;
 
-/// How long points are kept: all of them at first, then the last one of each day, week, month and year. Zero means
-/// that there is no such step.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
-pub struct Rule {
-    /// All points of the last so many hours.
-    pub hours: u32,
-    /// The last point of each day, for so many days.
-    pub days: u32,
-    /// The last point of each week (Monday to Sunday), for so many weeks.
-    pub weeks: u32,
-    /// The last point of each month, for so many months.
-    pub months: u32,
-    /// The last point of each year, for so many years.
-    pub years: u32,
-    /// However old, so many points stay.
-    pub at_least: u32,
-}
-
-/// What a point is a state of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Kind {
-    /// Folders and files.
-    Files,
-    /// Disks.
-    Disk,
-}
-
 /// What the rule needs to know of a point.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct PointFacts {
     /// Its number, ascending as points were made.
     pub sequence: u64,
     /// What it is a state of.
-    pub kind: Kind,
+    pub kind: PointKind,
     /// When the service committed it, by its own clock, in Unix milliseconds. What the workstation says does not count.
     pub committed_ms: i64,
     /// Whether it has no exceptions.
@@ -97,15 +71,15 @@ pub enum Fate {
 #[must_use]
 pub fn fates(points: &[PointFacts], rule: Option<&Rule>, zone: &TimeZone, now_ms: i64) -> Vec<Fate> {
     let of = |kind| fates_of_kind(&of_kind(points, kind), rule, zone, now_ms).into_iter();
-    let (mut files, mut disks) = (of(Kind::Files), of(Kind::Disk));
+    let (mut files, mut disks) = (of(PointKind::Files), of(PointKind::Disk));
     let fate = |point: &PointFacts| match point.kind {
-        Kind::Files => files.next(),
-        Kind::Disk => disks.next(),
+        PointKind::Files => files.next(),
+        PointKind::Disk => disks.next(),
     };
     points.iter().filter_map(fate).collect()
 }
 
-fn of_kind(points: &[PointFacts], kind: Kind) -> Vec<PointFacts> {
+fn of_kind(points: &[PointFacts], kind: PointKind) -> Vec<PointFacts> {
     points.iter().filter(|point| point.kind == kind).copied().collect()
 }
 
@@ -141,8 +115,10 @@ fn fates_of_kind(points: &[PointFacts], rule: Option<&Rule>, zone: &TimeZone, no
 pub fn expendable(points: &[PointFacts], rule: Option<&Rule>, now_ms: i64) -> Vec<u64> {
     // Without a rule nothing was said about how few are enough.
     let Some(rule) = rule else { return Vec::new() };
-    let mut found: Vec<PointFacts> =
-        [Kind::Files, Kind::Disk].into_iter().flat_map(|kind| expendable_of_kind(&of_kind(points, kind), rule, now_ms)).collect();
+    let mut found: Vec<PointFacts> = [PointKind::Files, PointKind::Disk]
+        .into_iter()
+        .flat_map(|kind| expendable_of_kind(&of_kind(points, kind), rule, now_ms))
+        .collect();
     found.sort_by_key(|p| (p.committed_ms, p.sequence));
     found.into_iter().map(|p| p.sequence).collect()
 }
@@ -271,7 +247,7 @@ mod tests {
     fn points(created: &[i64]) -> Vec<PointFacts> {
         (1..)
             .zip(created)
-            .map(|(sequence, ms)| PointFacts { sequence, kind: Kind::Files, committed_ms: *ms, complete: true, held: false })
+            .map(|(sequence, ms)| PointFacts { sequence, kind: PointKind::Files, committed_ms: *ms, complete: true, held: false })
             .collect()
     }
 
@@ -355,7 +331,7 @@ mod tests {
     }
 
     fn histories() -> impl Strategy<Value = Vec<PointFacts>> {
-        let kind = prop::sample::select(vec![Kind::Files, Kind::Disk]);
+        let kind = prop::sample::select(vec![PointKind::Files, PointKind::Disk]);
         let point = (kind, 0_i64..800 * DAY_MS, any::<bool>(), prop::bool::weighted(0.05));
         prop::collection::vec(point, 1..60).prop_map(|made| {
             let fact =
@@ -405,7 +381,7 @@ mod tests {
             for point in history.iter().filter(|p| p.held || p.committed_ms > now) {
                 prop_assert!(kept.contains(&point.sequence) && !may_go.contains(&point.sequence));
             }
-            for kind in [Kind::Files, Kind::Disk] {
+            for kind in [PointKind::Files, PointKind::Disk] {
                 let history = of_kind(&history, kind);
                 let latest = history.last();
                 let complete = history.iter().rev().find(|p| p.complete);
@@ -420,9 +396,9 @@ mod tests {
 
         #[test]
         fn points_of_disks_change_nothing_for_points_of_files(history in histories(), rule in rules(), now in 0_i64..900 * DAY_MS) {
-            let files = of_kind(&history, Kind::Files);
+            let files = of_kind(&history, PointKind::Files);
             let of_both = staying(&history, &rule, &TimeZone::UTC, now);
-            prop_assert_eq!(of_kind(&of_both, Kind::Files), staying(&files, &rule, &TimeZone::UTC, now));
+            prop_assert_eq!(of_kind(&of_both, PointKind::Files), staying(&files, &rule, &TimeZone::UTC, now));
         }
 
         #[test]

@@ -1,11 +1,11 @@
 //! Destinations, and the volumes that they may be on.
 
+use jetfrost_types::{Limit, given};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::access::Grants;
-use crate::change::present;
 use crate::id::DestinationId;
 use crate::labels::labels;
 use crate::retention::{AtLimit, Retention};
@@ -75,7 +75,7 @@ pub struct Destination {
     pub at_limit: AtLimit,
     /// Whether image stores on it must be encrypted.
     pub encryption: EncryptionPolicy,
-    /// The protected time: days after its commit, by the service's clock, in which nothing makes a point go.
+    /// The protected time: days after a point's commit, by the service's clock, in which it does not expire.
     pub protected_days: u32,
     /// Days that whatever a person removes can be brought back.
     pub waiting_days: u32,
@@ -165,16 +165,16 @@ pub struct DestinationChange {
     #[serde(default)]
     pub directory: Option<String>,
     /// Bytes it may hold; `null` for no limit.
-    #[serde(default, deserialize_with = "present", skip_serializing_if = "Option::is_none")]
+    #[serde(default, deserialize_with = "given", skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<u64>)]
-    pub capacity: Option<Option<u64>>,
+    pub capacity: Option<Limit>,
     /// Bytes that its volume must keep free.
     #[serde(default)]
     pub reserve: Option<u64>,
     /// Limit that a new image store gets; `null` for none.
-    #[serde(default, deserialize_with = "present", skip_serializing_if = "Option::is_none")]
+    #[serde(default, deserialize_with = "given", skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<u64>)]
-    pub default_limit: Option<Option<u64>>,
+    pub default_limit: Option<Limit>,
     /// Which points are kept in its image stores.
     #[serde(default)]
     pub retention: Option<Retention>,

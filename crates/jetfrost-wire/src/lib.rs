@@ -5,7 +5,6 @@
 pub mod access;
 pub mod alerts;
 pub mod binary;
-mod change;
 pub mod chunks;
 pub mod destination;
 pub mod diagnosis;

@@ -1,27 +1,14 @@
 //! Accounts and groups.
 
+pub use jetfrost_types::Role;
+use jetfrost_types::{Limit, given};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::change::present;
 use crate::id::{AccountId, GroupId};
 use crate::labels::labels;
 use crate::version::{HasVersion, Version};
-
-/// What an account may do.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Role {
-    /// Everything.
-    Administrator,
-    /// Sees everything, starts restores, changes nothing.
-    Helpdesk,
-    /// Own workstations only.
-    #[default]
-    Member,
-}
-labels!(Role: Administrator = "administrator", Helpdesk = "helpdesk", Member = "member");
 
 /// Who is behind an account.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -108,9 +95,9 @@ pub struct NewAccount {
     #[serde(default)]
     pub groups: Vec<String>,
     /// Bytes that its image stores may occupy together, or `null` for no limit; the largest default of its groups unless given.
-    #[serde(default, deserialize_with = "present", skip_serializing_if = "Option::is_none")]
+    #[serde(default, deserialize_with = "given", skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<u64>)]
-    pub quota: Option<Option<u64>>,
+    pub quota: Option<Limit>,
 }
 
 impl NewAccount {
@@ -141,9 +128,9 @@ pub struct AccountChange {
     #[serde(default)]
     pub groups: Option<Vec<String>>,
     /// Bytes that its image stores may occupy together; `null` for no limit.
-    #[serde(default, deserialize_with = "present", skip_serializing_if = "Option::is_none")]
+    #[serde(default, deserialize_with = "given", skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<u64>)]
-    pub quota: Option<Option<u64>>,
+    pub quota: Option<Limit>,
 }
 
 /// What hangs on an account: looked at before its password is set, or it is disabled or removed.
@@ -269,13 +256,13 @@ pub struct GroupChange {
     #[serde(default)]
     pub name: Option<String>,
     /// Limit that new image stores of its accounts get; `null` for what the destination says.
-    #[serde(default, deserialize_with = "present", skip_serializing_if = "Option::is_none")]
+    #[serde(default, deserialize_with = "given", skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<u64>)]
-    pub default_limit: Option<Option<u64>>,
+    pub default_limit: Option<Limit>,
     /// Quota that new accounts in it get; `null` for none.
-    #[serde(default, deserialize_with = "present", skip_serializing_if = "Option::is_none")]
+    #[serde(default, deserialize_with = "given", skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<u64>)]
-    pub default_quota: Option<Option<u64>>,
+    pub default_quota: Option<Limit>,
     /// Login names of all its accounts.
     #[serde(default)]
     pub logins: Option<Vec<String>>,
@@ -296,9 +283,9 @@ mod tests {
     fn no_limit_is_told_from_no_change() {
         let quota = |json: &str| serde_json::from_str::<AccountChange>(json).expect("a change").quota;
         assert_eq!(quota("{}"), None);
-        assert_eq!(quota(r#"{"quota":null}"#), Some(None));
-        assert_eq!(quota(r#"{"quota":5}"#), Some(Some(5)));
-        for change in [None, Some(None), Some(Some(7))] {
+        assert_eq!(quota(r#"{"quota":null}"#), Some(Limit::None));
+        assert_eq!(quota(r#"{"quota":5}"#), Some(Limit::Bytes(5)));
+        for change in [None, Some(Limit::None), Some(Limit::Bytes(7))] {
             let json = serde_json::to_string(&AccountChange { quota: change, ..AccountChange::default() }).expect("JSON");
             assert_eq!(quota(&json), change, "{json}");
         }

@@ -1,5 +1,6 @@
 //! Workstations and their recovery points.
 
+pub use jetfrost_types::PointKind;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -147,30 +148,6 @@ pub struct DamagedPoint {
     pub sequence: u64,
     /// How many of its chunks are lost.
     pub lost_chunks: u64,
-}
-
-/// What a point is a state of.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum PointKind {
-    /// Folders and files.
-    #[default]
-    Files,
-    /// A disk.
-    Disk,
-}
-
-labels!(PointKind: Files = "files", Disk = "disk");
-
-impl PointKind {
-    /// What a point of this kind is a state of, in words.
-    #[must_use]
-    pub fn plural(self) -> &'static str {
-        match self {
-            Self::Files => "files",
-            Self::Disk => "disks",
-        }
-    }
 }
 
 /// A recovery point, as the service sees it.

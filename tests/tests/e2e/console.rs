@@ -7,6 +7,7 @@ use jetfrost_demo::mail_stand_in::MailStandIn;
 use jetfrost_tests::browser::Browser;
 use jetfrost_tests::office::{Office, PASSWORD};
 use jetfrost_tests::programs::Daemon;
+use jetfrost_types::Limit;
 use jetfrost_wire::access::Grants;
 use jetfrost_wire::destination::{Destination, DestinationChange};
 use jetfrost_wire::people::Role;
@@ -334,7 +335,7 @@ fn of_two_administrators_who_change_a_destination_the_second_sees_both_versions(
         browser.press("Change").await;
         browser.sees("the last of each").await;
         browser.fill_in_form("Save", "Capacity", "3GB").await;
-        another_sets(DestinationChange { capacity: Some(Some(2_000_000_000)), ..DestinationChange::default() });
+        another_sets(DestinationChange { capacity: Some(Limit::Bytes(2_000_000_000)), ..DestinationChange::default() });
         browser.press("Save").await;
         browser.sees("'ingrid' changed this at").await;
         assert_eq!(browser.row("Capacity").await, ["2 GB", "3 GB"], "how it is now, and what was typed");

@@ -3,6 +3,7 @@
 use jetfrost_client::ClientError;
 use jetfrost_client::api::{Api, Method};
 use jetfrost_tests::office::{ADMINISTRATOR, Office, PASSWORD};
+use jetfrost_types::Limit;
 use jetfrost_wire::access::AccessLine;
 use jetfrost_wire::destination::Destination;
 use jetfrost_wire::people::{
@@ -90,7 +91,7 @@ fn groups_give_defaults_and_go_without_taking_their_accounts_along() {
     jetfrost_client::join::join(&home, &office.code("tove"), "tern", &ways, &jetfrost_client::system_random()).expect("joins");
     let overview: Overview = office.api.get("/overview").expect("an overview");
     assert_eq!(overview.workstations[0].store.limit, Some(7_000_000), "the largest default of the groups");
-    let rename = GroupChange { name: Some("harbour".into()), default_limit: Some(None), ..GroupChange::default() };
+    let rename = GroupChange { name: Some("harbour".into()), default_limit: Some(Limit::None), ..GroupChange::default() };
     let renamed: Group = office.patch(&format!("/groups/{}", survey.id), &rename).expect("changed");
     assert_eq!((renamed.name.as_str(), renamed.default_limit, renamed.default_quota), ("harbour", None, Some(9_000_000)));
     office.api.delete(&format!("/groups/{}", survey.id)).expect("removed");

@@ -10,6 +10,7 @@ use jetfrost_client::restore::{Rights, Wish};
 use jetfrost_image::crypto::{Random, SeededRandom};
 use jetfrost_service::SteppedClock;
 use jetfrost_tests::office::{Office, PASSWORD, Workstation};
+use jetfrost_types::Limit;
 use jetfrost_wire::destination::{Destination, DestinationChange};
 use jetfrost_wire::job::{Job, JobKind, JobState};
 use jetfrost_wire::people::{Account, AccountChange};
@@ -211,10 +212,10 @@ fn every_limit_says_which_it_is_whose_and_what_it_counts() {
     let _: Record = office.put(&format!("{}/settings", station.store()), &limit(None)).expect("set");
 
     let quota = |quota| AccountChange { quota: Some(quota), ..AccountChange::default() };
-    let _: Account = office.patch(&format!("/accounts/{owner}"), &quota(Some(1_000_000))).expect("set");
+    let _: Account = office.patch(&format!("/accounts/{owner}"), &quota(Limit::Bytes(1_000_000))).expect("set");
     let said = refusal(&station.back_up().expect_err("over the quota"));
     assert!(said.contains("quota of account 'owner of knot'"), "{said}");
-    let _: Account = office.patch(&format!("/accounts/{owner}"), &quota(None)).expect("set");
+    let _: Account = office.patch(&format!("/accounts/{owner}"), &quota(Limit::None)).expect("set");
 
     let settings = |capacity, reserve| DestinationChange {
         capacity: Some(capacity),
@@ -222,13 +223,13 @@ fn every_limit_says_which_it_is_whose_and_what_it_counts() {
         ..DestinationChange::default()
     };
     let path = format!("/destinations/{}", shelf.id);
-    let _: Destination = office.patch(&path, &settings(Some(1_000_000), 0)).expect("set");
+    let _: Destination = office.patch(&path, &settings(Limit::Bytes(1_000_000), 0)).expect("set");
     let said = refusal(&station.back_up().expect_err("over the capacity"));
     assert!(said.contains("capacity of destination 'shelf'"), "{said}");
-    let _: Destination = office.patch(&path, &settings(None, 1 << 50)).expect("set");
+    let _: Destination = office.patch(&path, &settings(Limit::None, 1 << 50)).expect("set");
     let said = refusal(&station.back_up().expect_err("into the reserve"));
     assert!(said.contains("reserve of destination 'shelf'"), "{said}");
-    let _: Destination = office.patch(&path, &settings(None, 0)).expect("set");
+    let _: Destination = office.patch(&path, &settings(Limit::None, 0)).expect("set");
     station.back_up().expect("room again");
 }
 

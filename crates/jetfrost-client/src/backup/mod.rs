@@ -9,7 +9,7 @@ use bytes::Bytes;
 use jetfrost_image::crypto::{StoreKeys, SystemRandom, open_point, random_array, seal_point};
 use jetfrost_image::format::{Content, Exception, PointBody, PointFile, PointHead, encode_needs, needs_check};
 use jetfrost_image::tree::{ChunkSink, Chunker, store_content};
-use jetfrost_image::{ChunkName, PointId, format};
+use jetfrost_image::{ChunkName, PointId};
 use jetfrost_platform::path_bytes;
 use jetfrost_wire::Binary;
 use jetfrost_wire::run::{BeginRun, CommitPoint, ExceptionCounts, GiveUp, Phase, PointCommitted, Run, RunBegun};
@@ -299,10 +299,7 @@ impl RunUnderway<'_> {
             store: self.keys.store,
             id: PointId(random_array(&SystemRandom::default())),
             sequence: self.begun.sequence,
-            kind: match self.kind {
-                PointKind::Files => format::PointKind::Files,
-                PointKind::Disk => format::PointKind::Disk,
-            },
+            kind: self.kind,
             created: self.begun.run.started.as_millisecond(),
             previous: latest.map(|head| head.id),
             needed: walked.needed.len() as u64,

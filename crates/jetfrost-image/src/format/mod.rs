@@ -21,12 +21,14 @@ use minicbor::{Decode, Encode};
 
 use cursor::Cursor;
 
+pub use jetfrost_types::PointKind;
+
 pub use content::{Content, MAX_DEPTH, Part};
 pub use entry::{Entry, EntryKind, EntryPage, Flags, LargeAttribute, MAX_ENTRY};
 pub use index_run::{IndexEntry, RunHead, RunLayout};
 pub use needs::{NEEDS_HEAD_LEN, NeedsHead, NeedsScanner, NeedsSummary, NeedsWriter, encode_needs, needs_check};
 pub use office_key::OfficeKeyFile;
-pub use point::{Cause, Exception, PointBody, PointFile, PointHead, PointKind, exceptions_from_page};
+pub use point::{Cause, Exception, PointBody, PointFile, PointHead, exceptions_from_page};
 pub use receipt::Receipt;
 pub use recovery_key::{RecoveryKey, RecoveryKeyError};
 pub(crate) use segment::MAX_SEALED;

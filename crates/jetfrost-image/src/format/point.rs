@@ -2,6 +2,7 @@
 
 use super::cursor::Cursor;
 use super::{Content, FormatError, check_at_end, from_cbor, from_cbor_sequence, to_cbor, with_check, with_clear_part};
+use jetfrost_types::PointKind;
 use minicbor::bytes::ByteVec;
 use minicbor::{Decode, Encode};
 
@@ -9,18 +10,6 @@ use crate::id::{PointId, StoreId};
 
 const WHAT: &str = "a recovery point";
 const MAGIC: &[u8; 8] = b"\x89JFPNT\r\n";
-
-/// What a point is a state of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Encode, Decode)]
-#[cbor(index_only)]
-pub enum PointKind {
-    /// Folders and files.
-    #[n(1)]
-    Files,
-    /// A disk.
-    #[n(2)]
-    Disk,
-}
 
 /// The clear part: all that the service learns about a point.
 #[derive(Debug, Clone, PartialEq, Eq, Encode, Decode)]

@@ -5,12 +5,12 @@ use std::collections::BTreeSet;
 use proptest::prelude::*;
 
 use super::*;
-use crate::retention::Kind;
+use crate::retention::PointKind;
 
 const HOUR_MS: i64 = 3_600_000;
 
 fn point(sequence: u64, committed_ms: i64) -> PointFacts {
-    PointFacts { sequence, kind: Kind::Files, committed_ms, complete: true, held: false }
+    PointFacts { sequence, kind: PointKind::Files, committed_ms, complete: true, held: false }
 }
 
 fn terms(rule: Option<Rule>, protected_days: u32) -> Terms {
@@ -167,7 +167,7 @@ impl Simulation {
             Attack::ForgedSizes => (4, self.limit.saturating_sub(self.used()).max(self.limit / 10)),
         };
         for n in 0..many {
-            let kind = if strategy == Attack::ForgedKinds && n % 2 == 1 { Kind::Disk } else { Kind::Files };
+            let kind = if strategy == Attack::ForgedKinds && n % 2 == 1 { PointKind::Disk } else { PointKind::Files };
             let at = (HONEST_DAYS + day) * DAY_MS + 23 * HOUR_MS + n * 1000;
             let facts = PointFacts { kind, complete: strategy != Attack::Incomplete, ..point(0, at) };
             self.commit(facts, size, false);

@@ -3,6 +3,8 @@
 use std::collections::btree_map::Entry;
 use std::collections::{BTreeMap, BTreeSet};
 
+use jetfrost_types::Limit;
+
 use super::{Column, Fault, Line, Machine, Reading, WantedLimit};
 
 use crate::grants::Grants;
@@ -57,7 +59,7 @@ pub struct WorkstationFacts {
     /// Key of the destination of its image store.
     pub destination: String,
     /// The limit of that.
-    pub limit: Option<u64>,
+    pub limit: Limit,
     /// Bytes of its disk, where it has told.
     pub disk: Option<u64>,
     /// Whether it encrypts.
@@ -74,7 +76,7 @@ pub struct CodeFacts {
     /// Key of its destination.
     pub destination: String,
     /// The limit that the image store will get; none for the usual one.
-    pub limit: Option<Option<u64>>,
+    pub limit: Option<Limit>,
     /// Whether the machine is to encrypt.
     pub encrypted: bool,
 }
@@ -121,7 +123,7 @@ pub enum Step {
         /// Name of the destination.
         destination: String,
         /// The limit that its image store will get; none for the usual one.
-        limit: Option<Option<u64>>,
+        limit: Option<Limit>,
         /// Whether it is to encrypt.
         encrypted: bool,
     },
@@ -139,7 +141,7 @@ pub enum Step {
         /// Name of the destination.
         destination: String,
         /// The limit that its image store will get; none for the usual one.
-        limit: Option<Option<u64>>,
+        limit: Option<Limit>,
         /// Whether it is to encrypt.
         encrypted: bool,
     },
@@ -148,9 +150,9 @@ pub enum Step {
         /// Name of the workstation.
         machine: String,
         /// As it is.
-        before: Option<u64>,
+        before: Limit,
         /// As it will be.
-        after: Option<u64>,
+        after: Limit,
     },
 }
 
@@ -397,11 +399,11 @@ impl Planner {
     }
 
     /// The limit in bytes, when one is asked for and can be worked out.
-    fn limit(&mut self, line: &Line, machine: &Machine, disk: Option<u64>) -> Option<Option<u64>> {
+    fn limit(&mut self, line: &Line, machine: &Machine, disk: Option<u64>) -> Option<Limit> {
         match (machine.limit?, machine.disk.or(disk)) {
-            (WantedLimit::None, _) => Some(None),
-            (WantedLimit::Bytes(bytes), _) => Some(Some(bytes)),
-            (WantedLimit::Factor(factor), Some(disk)) => Some(Some((factor * disk as f64).round() as u64)),
+            (WantedLimit::None, _) => Some(Limit::None),
+            (WantedLimit::Bytes(bytes), _) => Some(Limit::Bytes(bytes)),
+            (WantedLimit::Factor(factor), Some(disk)) => Some(Limit::Bytes((factor * disk as f64).round() as u64)),
             (WantedLimit::Factor(_), None) => {
                 self.fault(line, Column::Limit, "a factor needs the size of the disk: add it in the column 'disk'");
                 None
@@ -455,7 +457,7 @@ mod tests {
                 WorkstationFacts {
                     account: "anna".into(),
                     destination: "quay".into(),
-                    limit: Some(500 * GB),
+                    limit: Limit::Bytes(500 * GB),
                     disk: Some(250 * GB),
                     encrypted: true,
                     awaits_its_machine: false,
@@ -502,7 +504,7 @@ mod tests {
                 login: "cleo".into(),
                 machine: "toggle".into(),
                 destination: "Quay".into(),
-                limit: Some(Some(1280 * GB)),
+                limit: Some(Limit::Bytes(1280 * GB)),
                 encrypted: true,
             },
         ];
@@ -521,9 +523,9 @@ mod tests {
     fn limits_of_workstations_and_open_codes_change_and_their_accounts_do_not() {
         assert_eq!(
             steps("anna,,,knot,,,3x,\n"),
-            [Step::SetLimit { machine: "knot".into(), before: Some(500 * GB), after: Some(750 * GB) }]
+            [Step::SetLimit { machine: "knot".into(), before: Limit::Bytes(500 * GB), after: Limit::Bytes(750 * GB) }]
         );
-        assert!(matches!(&steps("ben,,,fid,,,none,\n")[..], [Step::ExpectOtherwise { limit: Some(None), .. }]));
+        assert!(matches!(&steps("ben,,,fid,,,none,\n")[..], [Step::ExpectOtherwise { limit: Some(Limit::None), .. }]));
         assert_eq!(fault("ben,,,knot,,,,\n").1, "'knot' is a workstation of 'Anna'");
         assert_eq!(fault("anna,,,fid,,,,\n").1, "an enrolment code of 'ben' waits for 'fid': cancel it first");
     }

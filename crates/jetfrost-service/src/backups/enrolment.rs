@@ -5,6 +5,7 @@ use jetfrost_image::crypto::random_array;
 use jetfrost_image::format::{Slot, StoreFile};
 use jetfrost_office::access::Act;
 use jetfrost_office::names;
+use jetfrost_types::Limit;
 use jetfrost_wire::destination::EncryptionPolicy;
 use jetfrost_wire::enrolment::{
     Claim, CodeIsFor, CodeLimit, CodeState, Enrol, Enrolled, EnrolmentCode, Invitation, IssuedCode, LookAtCode, NewEnrolmentCode,
@@ -21,7 +22,7 @@ use crate::records::{
     is_duplicate,
 };
 use crate::secrets::{SecretKind, hash, new_id, new_secret};
-use crate::shared::{Caller, Result, ServiceError, bounds, checked_name, convert, number_cursor, place, to_db};
+use crate::shared::{Caller, Result, ServiceError, bounds, checked_name, convert, limit_to_db, number_cursor, place, to_db};
 use crate::storage::adoption::{USUAL_RHYTHM, free_name};
 use crate::storage::key_slots::row_of;
 
@@ -40,7 +41,7 @@ pub(crate) struct Makes<'m> {
     /// Name of the workstation, where it is decided.
     pub(crate) machine: Option<&'m str>,
     /// The limit of its image store; none for the usual one.
-    pub(crate) limit: Option<Option<i64>>,
+    pub(crate) limit: Option<Limit>,
     pub(crate) encrypted: bool,
 }
 
@@ -73,8 +74,8 @@ impl Backups {
             }
             let limit = match new.limit {
                 CodeLimit::Usual => None,
-                CodeLimit::None => Some(None),
-                CodeLimit::Bytes { bytes } => Some(Some(to_db(bytes)?)),
+                CodeLimit::None => Some(Limit::None),
+                CodeLimit::Bytes { bytes } => Some(Limit::Bytes(bytes)),
             };
             let makes = Makes {
                 account: &account,
@@ -107,7 +108,7 @@ impl Backups {
                 machine: makes.machine,
                 machine_key: machine_key.as_deref(),
                 limit_said: makes.limit.is_some(),
-                size_limit: makes.limit.flatten(),
+                size_limit: makes.limit.map(limit_to_db).transpose()?.flatten(),
                 encrypted: makes.encrypted,
             },
             on,
@@ -201,7 +202,10 @@ impl Backups {
             }
             let name = code.machine.as_ref().unwrap_or(&own_name);
             let (workstation, credential) = self.insert_workstation(code, with, name, on)?;
-            let limit = if code.limit_said { code.size_limit } else { default_limit(&account, &destination, on)? };
+            let limit = match code.limit() {
+                Some(limit) => limit_to_db(limit)?,
+                None => default_limit(&account, &destination, on)?,
+            };
             insert_store(&store, &workstation, &destination, limit, on)?;
             for bytes in &with.slots {
                 let slot = Slot::from_bytes(&bytes.0).map_err(jetfrost_image::store::StoreError::from)?;

@@ -1,6 +1,7 @@
 //! The roster: many people and machines at once. It is planned against the records as they are, within the transaction that
 //! puts it into effect: all of it, or nothing.
 
+use jetfrost_types::Limit;
 use std::collections::BTreeSet;
 use std::fmt::Write;
 
@@ -23,7 +24,7 @@ use crate::identity::accounts::account_named;
 use crate::identity::grants::{destination_named, grants};
 use crate::records::{AccountRow, CodeRow, CodeWithNames, Connection, DestinationRow, GroupRow, WorkstationLine, WorkstationRow};
 use crate::shared::convert::some_from_db;
-use crate::shared::{Caller, Result, ServiceError, shown_limit, to_db};
+use crate::shared::{Caller, Result, ServiceError, limit_to_db, shown_limit};
 use crate::storage::workstations::said_of_store;
 
 /// A roster is compared with all of the office.
@@ -114,7 +115,7 @@ impl Backups {
             let facts = WorkstationFacts {
                 account: line.account.login_key,
                 destination: line.destination.name_key,
-                limit: some_from_db(line.store.size_limit),
+                limit: some_from_db(line.store.size_limit).into(),
                 disk: some_from_db(line.workstation.disk_bytes),
                 encrypted: line.store.encrypted,
                 awaits_its_machine: line.workstation.rest.as_deref() == Some(WorkstationRow::UNCLAIMED)
@@ -126,7 +127,7 @@ impl Backups {
             let facts = CodeFacts {
                 account: key(&row.login),
                 destination: key(&row.destination),
-                limit: row.code.limit_said.then_some(some_from_db(row.code.size_limit)),
+                limit: row.code.limit(),
                 encrypted: row.code.encrypted,
             };
             office.codes.entry(row.code.machine_key.unwrap_or_default()).or_insert(facts);
@@ -143,7 +144,6 @@ impl Backups {
         limited: &mut Vec<String>,
         on: &mut Connection,
     ) -> Result<Option<IssuedCode>> {
-        let db_limit = |limit: Option<Option<u64>>| limit.map(|limit| limit.map(to_db).transpose()).transpose();
         match step {
             Step::AddGroup { name } => {
                 let new = NewGroup { name: name.clone(), default_limit: None, default_quota: None };
@@ -173,7 +173,7 @@ impl Backups {
                     destination: &destination,
                     claims: None,
                     machine: Some(machine),
-                    limit: db_limit(*limit)?,
+                    limit: *limit,
                     encrypted: *encrypted,
                 };
                 return self.insert_code(caller, &makes, lasts, on).map(Some);
@@ -196,13 +196,13 @@ impl Backups {
                 let waiting = CodeWithNames::waiting(self.clock.now_ms(), on)?;
                 let row = waiting.into_iter().find(|row| row.code.machine_key.as_deref() == Some(&key(machine)));
                 let row = row.ok_or(ServiceError::NotFound("enrolment code"))?;
-                row.code.set_makes(&destination.id, db_limit(*limit)?, *encrypted, on)?;
+                row.code.set_makes(&destination.id, limit.map(limit_to_db).transpose()?, *encrypted, on)?;
                 self.trail.note_change(caller, "enrolment code changed", machine, None, Some(&shown_step(step).says), on)?;
             }
             Step::SetLimit { machine, after, .. } => {
                 let mut line = WorkstationLine::by_name(&key(machine), on)?.ok_or(ServiceError::NotFound("workstation"))?;
                 let was = said_of_store(&line.store);
-                line.store.size_limit = after.map(to_db).transpose()?;
+                line.store.size_limit = limit_to_db(*after)?;
                 line.store.update(on)?;
                 let is = said_of_store(&line.store);
                 self.trail.note_change(caller, "image store changed", machine, Some(&was), Some(&is), on)?;
@@ -257,15 +257,18 @@ fn shown_step(step: &Step) -> RosterStep {
         Step::ExpectOtherwise { machine, destination, limit, encrypted } => {
             (RosterAct::Change, "enrolment code", machine, said_makes(destination, *limit, *encrypted))
         }
-        Step::SetLimit { machine, before, after } => {
-            (RosterAct::Change, "limit", machine, format!("{} becomes {}", shown_limit(*before), shown_limit(*after)))
-        }
+        Step::SetLimit { machine, before, after } => (
+            RosterAct::Change,
+            "limit",
+            machine,
+            format!("{} becomes {}", shown_limit(before.bytes()), shown_limit(after.bytes())),
+        ),
     };
     RosterStep { line: 0, act, about: about.into(), name: name.clone(), says }
 }
 
-fn said_makes(destination: &str, limit: Option<Option<u64>>, encrypted: bool) -> String {
-    let limit = limit.map_or_else(|| "the usual limit".into(), |limit| format!("limit {}", shown_limit(limit)));
+fn said_makes(destination: &str, limit: Option<Limit>, encrypted: bool) -> String {
+    let limit = limit.map_or_else(|| "the usual limit".into(), |limit| format!("limit {}", shown_limit(limit.bytes())));
     format!("on '{destination}', {limit}{}", if encrypted { "" } else { ", not encrypted" })
 }
 
@@ -275,14 +278,15 @@ fn fill(text: &mut String, account: &str, facts: &AccountFacts, office: &Office)
     let person = [facts.login.clone(), facts.display_name.clone(), groups.join("; ")];
     let there = |destination: &str| office.destinations.get(destination).map_or_else(String::new, |facts| facts.name.clone());
     let exact = |bytes: u64| format!("{bytes} B");
+    let exact_limit = |limit: Limit| limit.bytes().map_or_else(|| "none".into(), exact);
     let yes = |encrypted: bool| if encrypted { "yes" } else { "no" }.to_owned();
     let joined = office.workstations.iter().filter(|(_, machine)| machine.account == account).map(|(name, machine)| {
-        let limit = machine.limit.map_or_else(|| "none".into(), exact);
+        let limit = exact_limit(machine.limit);
         let disk = machine.disk.map_or_else(String::new, exact);
         [name.clone(), disk, there(&machine.destination), limit, yes(machine.encrypted)]
     });
     let expected = office.codes.iter().filter(|(_, code)| code.account == account).map(|(name, code)| {
-        let limit = code.limit.map_or_else(String::new, |limit| limit.map_or_else(|| "none".into(), exact));
+        let limit = code.limit.map_or_else(String::new, exact_limit);
         [name.clone(), String::new(), there(&code.destination), limit, yes(code.encrypted)]
     });
     let mut machines: Vec<[String; 5]> = joined.chain(expected).collect();

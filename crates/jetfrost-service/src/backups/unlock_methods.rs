@@ -28,7 +28,8 @@ impl Backups {
             Some(UnlockMethod { damaged: !on_disk.contains(&row.bytes), ..unlock_method(&slot) })
         };
         let mut items: Vec<UnlockMethod> = rows.into_iter().filter_map(way).collect();
-        items.sort_by_key(|way| (way.made, way.id.clone()));
+        // Those that a workstation makes when it joins are of one second: their kinds decide.
+        items.sort_by_key(|way| (way.made, way.kind as u8, way.id.clone()));
         Ok(Page { items, next: None })
     }
 

@@ -10,7 +10,7 @@ use crate::identity::Identity;
 use crate::records::{AccountRow, CodeRow, Connection, GroupRow, SessionRow, WorkstationLine, WorkstationRow};
 use crate::secrets::{hash_password, new_id};
 use crate::shared::versions::{Made, Seen};
-use crate::shared::{Caller, Result, ServiceError, Who, checked_name, convert, shown_limit, taken, to_db};
+use crate::shared::{Caller, Result, ServiceError, Who, checked_name, convert, limit_to_db, shown_limit, taken};
 
 /// An account's workstations are looked at together.
 const ALL: usize = 10_000;
@@ -47,7 +47,7 @@ impl Identity {
         let mut row = self.new_account_row(new)?;
         let groups = groups_named(&new.groups, on)?;
         row.quota = match new.quota {
-            Some(quota) => quota.map(to_db).transpose()?,
+            Some(quota) => limit_to_db(quota)?,
             None => groups.iter().filter_map(|group| group.default_quota).max(),
         };
         insert_account(&row, on)?;
@@ -116,7 +116,7 @@ impl Identity {
             row.role = role.into();
         }
         if let Some(quota) = change.quota {
-            row.quota = quota.map(to_db).transpose()?;
+            row.quota = limit_to_db(quota)?;
         }
         row.update(on).map_err(|e| taken(&row.login, e))?;
         if let Some(groups) = &change.groups {

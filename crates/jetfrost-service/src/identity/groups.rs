@@ -12,7 +12,7 @@ use crate::records::{Connection, GroupRow};
 use crate::secrets::new_id;
 use crate::shared::convert::from_db;
 use crate::shared::versions::{Made, Seen, version};
-use crate::shared::{Caller, Result, ServiceError, checked_name, shown_limit, taken, to_db};
+use crate::shared::{Caller, Result, ServiceError, checked_name, limit_to_db, shown_limit, taken, to_db};
 
 impl Identity {
     pub(crate) fn groups(&self, caller: &Caller, page: &PageQuery) -> Result<Page<Group>> {
@@ -64,10 +64,10 @@ impl Identity {
                 row.name_key = names::key(&row.name);
             }
             if let Some(limit) = change.default_limit {
-                row.default_limit = limit.map(to_db).transpose()?;
+                row.default_limit = limit_to_db(limit)?;
             }
             if let Some(quota) = change.default_quota {
-                row.default_quota = quota.map(to_db).transpose()?;
+                row.default_quota = limit_to_db(quota)?;
             }
             if let Some(logins) = &change.logins {
                 set_logins(row, logins, on)?;

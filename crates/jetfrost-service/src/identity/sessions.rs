@@ -99,7 +99,7 @@ impl Identity {
                 other => other?,
             }
         }
-        let role = convert::office_role(account.role.0);
+        let role = account.role.0;
         Ok(Who::Person { account, role, session })
     }
 

@@ -1,6 +1,7 @@
 //! Enrolment codes.
 
 use diesel::prelude::*;
+use jetfrost_types::Limit;
 
 use super::schema::{accounts, destinations, enrolment_codes, workstations};
 use super::{Connection, Rows};
@@ -115,7 +116,12 @@ impl CodeRow {
             .map(drop)
     }
 
-    /// Sets what it makes. The code itself stays.
+    /// The limit of the image store that it makes; none for the usual one.
+    pub(crate) fn limit(&self) -> Option<Limit> {
+        self.limit_said.then(|| self.size_limit.map(i64::cast_unsigned).into())
+    }
+
+    /// Sets what it makes: `limit` is none for the usual one, and holds none for no limit. The code itself stays.
     pub(crate) fn set_makes(
         &self,
         destination: &str,

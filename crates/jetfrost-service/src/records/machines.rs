@@ -4,8 +4,9 @@ use super::history::{PointRow, RunRow};
 use super::people::AccountRow;
 use super::places::DestinationRow;
 use super::schema::{accounts, destinations, points, runs, stores, workstations};
-use super::{Connection, Rows};
+use super::{Connection, Rows, Written};
 use diesel::prelude::*;
+use jetfrost_wire::retention::Retention;
 
 macro_rules! lines {
     () => {
@@ -58,7 +59,7 @@ pub(crate) struct StoreRow {
     pub(crate) latest_sequence: Option<i64>,
     pub(crate) created: i64,
     pub(crate) size_limit: Option<i64>,
-    pub(crate) retention: Option<String>,
+    pub(crate) retention: Option<Written<Retention>>,
     /// Why a hold is on it.
     pub(crate) held: Option<String>,
     pub(crate) held_by: Option<String>,

@@ -29,7 +29,7 @@ pub(crate) use places::{DestinationRow, GrantedTo};
 pub(crate) use sessions::SessionRow;
 pub(crate) use slots::SlotRow;
 pub(crate) use terms::EarlierTermsRow;
-pub(crate) use word::Word;
+pub(crate) use word::{Word, Written};
 
 mod audit;
 mod dismissed;
@@ -282,7 +282,10 @@ mod tests {
         let (_directory, records) = brought_up_to_date(&[FIRST]);
         let line = line(&records);
         assert_eq!((line.workstation.name.as_str(), line.account.login.as_str()), ("knot", "anna"));
-        assert_eq!((line.destination.retention.as_str(), line.destination.at_limit.0.word()), ("everything", "stop"));
+        assert_eq!(
+            (line.destination.retention.0.to_string().as_str(), line.destination.at_limit.0.word()),
+            ("everything", "stop")
+        );
         assert_eq!((line.destination.capacity, line.destination.waiting_days), (Some(1000), 7));
         assert_eq!((line.store.size_limit, line.store.gone, line.account.quota), (None, None, None));
         let point = line.latest_point.expect("its point is there");
@@ -363,7 +366,10 @@ mod tests {
         assert_eq!((at_limit.0.word(), granted_to.as_str()), ("expire_oldest", "chosen"));
         assert_eq!((records_backed_up, records_backup_trouble.as_deref()), (Some(11), Some("no room")));
         let StoreRow { retention, removal_ends, removal_by, .. } = line.store;
-        assert_eq!((retention.as_deref(), removal_ends, removal_by.as_deref()), (Some("9 days"), Some(12), Some("ingrid")));
+        assert_eq!(
+            (retention.map(|retention| retention.0.to_string()).as_deref(), removal_ends, removal_by.as_deref()),
+            (Some("9 days, at least 0"), Some(12), Some("ingrid"))
+        );
         records
             .read(|on| {
                 let point = PointRow::find("s", 1, on)?.expect("there");
@@ -372,7 +378,10 @@ mod tests {
                 assert_eq!(DismissedRow::all(on)?[0].step, "maintenance");
                 assert!(ToldRow::all(on)?.iter().any(|told| told.kind == "records_not_backed_up"));
                 let terms = EarlierTermsRow::of_store("s", on)?;
-                assert_eq!((terms[0].retention.as_str(), terms[0].at_limit.0.word()), ("everything", "expire_oldest"));
+                assert_eq!(
+                    (terms[0].retention.0.to_string().as_str(), terms[0].at_limit.0.word()),
+                    ("everything", "expire_oldest")
+                );
                 Ok::<_, RecordsError>(())
             })
             .expect("readable");
@@ -382,7 +391,10 @@ mod tests {
     fn records_of_the_second_version_stay_open_to_everybody_and_let_backups_in() {
         let (_directory, records) = brought_up_to_date(&[FIRST, SECOND]);
         let line = line(&records);
-        assert_eq!((line.destination.retention.as_str(), line.destination.granted_to.as_str()), ("30 days", "everybody"));
+        assert_eq!(
+            (line.destination.retention.0.to_string().as_str(), line.destination.granted_to.as_str()),
+            ("30 days, at least 0", "everybody")
+        );
         assert_eq!((line.account.quota, line.account.kind.0.word(), line.account.disabled), (Some(700), "person", None));
         assert_eq!((line.store.size_limit, line.store.held.as_deref()), (Some(500), Some("a dispute")));
         assert_eq!(line.workstation.rest, None);

@@ -2,10 +2,10 @@
 
 use super::people::GroupRow;
 use super::schema::{accounts, destination_accounts, destination_groups, destinations, groups};
-use super::{Connection, Rows, Word};
+use super::{Connection, Rows, Word, Written};
 use diesel::prelude::*;
 use jetfrost_wire::destination::EncryptionPolicy;
-use jetfrost_wire::retention::AtLimit;
+use jetfrost_wire::retention::{AtLimit, Retention};
 
 #[derive(Debug, Clone, Default, Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = destinations, treat_none_as_null = true)]
@@ -17,7 +17,7 @@ pub(crate) struct DestinationRow {
     pub(crate) capacity: Option<i64>,
     pub(crate) reserve: i64,
     pub(crate) created: i64,
-    pub(crate) retention: String,
+    pub(crate) retention: Written<Retention>,
     pub(crate) at_limit: Word<AtLimit>,
     pub(crate) waiting_days: i64,
     pub(crate) scrub_days: i64,

@@ -1,15 +1,15 @@
 //! By what the points of an image store were kept before that was changed.
 
 use super::schema::earlier_terms;
-use super::{Connection, Rows, Word};
+use super::{Connection, Rows, Word, Written};
 use diesel::prelude::*;
-use jetfrost_wire::retention::AtLimit;
+use jetfrost_wire::retention::{AtLimit, Retention};
 
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
 #[diesel(table_name = earlier_terms)]
 pub(crate) struct EarlierTermsRow {
     pub(crate) store_id: String,
-    pub(crate) retention: String,
+    pub(crate) retention: Written<Retention>,
     pub(crate) protected_days: i64,
     pub(crate) at_limit: Word<AtLimit>,
     /// When other terms came in their place.

@@ -1,5 +1,9 @@
-//! Enumerations in the records: by their words, and by no others. What a column holds that is no word of its enumeration is an
+//! Enumerations and rules in the records: by their words, and by no others. What a column holds that is no word of its enumeration is an
 //! error, which Diesel gives with the column's name; nothing is read as something else.
+
+use std::error::Error;
+use std::fmt::{Debug, Display};
+use std::str::FromStr;
 
 use diesel::deserialize::{FromSql, FromSqlRow};
 use diesel::expression::AsExpression;
@@ -36,6 +40,27 @@ impl<T: Label> FromSql<Text, Sqlite> for Word<T> {
 impl<T: Label> ToSql<Text, Sqlite> for Word<T> {
     fn to_sql<'b>(&'b self, out: &mut Output<'b, '_, Sqlite>) -> serialize::Result {
         out.set_value(self.0.word());
+        Ok(IsNull::No)
+    }
+}
+
+/// A value as people write it, in a column of text.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, AsExpression, FromSqlRow)]
+#[diesel(sql_type = Text)]
+pub(crate) struct Written<T: Debug>(pub(crate) T);
+
+impl<T: Debug + FromStr> FromSql<Text, Sqlite> for Written<T>
+where
+    T::Err: Error + Send + Sync + 'static,
+{
+    fn from_sql(value: SqliteValue<'_, '_, '_>) -> deserialize::Result<Self> {
+        Ok(Self(<String as FromSql<Text, Sqlite>>::from_sql(value)?.parse()?))
+    }
+}
+
+impl<T: Debug + Display> ToSql<Text, Sqlite> for Written<T> {
+    fn to_sql<'b>(&'b self, out: &mut Output<'b, '_, Sqlite>) -> serialize::Result {
+        out.set_value(self.0.to_string());
         Ok(IsNull::No)
     }
 }

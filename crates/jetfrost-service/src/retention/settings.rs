@@ -7,7 +7,7 @@ use jetfrost_wire::retention::{NewHold, RemoveNow, StoreSettings};
 use jetfrost_wire::workstation::{Point, Workstation};
 
 use crate::clock::timestamp;
-use crate::records::{Connection, PointRow, WorkstationLine};
+use crate::records::{Connection, PointRow, WorkstationLine, Written};
 use crate::retention::Retention;
 use crate::shared::versions::{Made, Seen};
 use crate::shared::{Caller, DAY_MS, Result, ServiceError, bounds, convert, to_db};
@@ -18,7 +18,7 @@ impl Retention {
     /// What is set for an image store, and the version of that.
     pub(crate) fn store_settings(&self, caller: &Caller, id: &str) -> Result<(StoreSettings, Version)> {
         let line = self.storage.line_to_see(caller, id)?;
-        let retention = line.store.retention.as_deref().map(convert::retention);
+        let retention = line.store.retention.map(|retention| retention.0);
         Ok((
             StoreSettings { limit: line.store.size_limit.map(convert::from_db), retention },
             workstations::version_of(&line.store),
@@ -34,7 +34,7 @@ impl Retention {
                 (line.store.clone(), workstations::said_of_store(&line.store), line.workstation.name.clone());
             seen.check(&workstations::version_of(&old), &Made { subject: Some(&name), after: &before }, on)?;
             line.store.size_limit = to.limit.map(to_db).transpose()?;
-            line.store.retention = to.retention.map(|retention| retention.to_string());
+            line.store.retention = to.retention.map(Written);
             change_of_store(&old, &mut line, now, on)?;
             line.store.update(on)?;
             let after = workstations::said_of_store(&line.store);

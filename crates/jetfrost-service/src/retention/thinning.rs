@@ -210,7 +210,7 @@ fn is_underway(line: &WorkstationLine) -> bool {
 }
 
 fn why_in_audit(why: &str) -> &'static str {
-    if why == ROOM { "points went to make room" } else { "points went by the rule" }
+    if why == ROOM { "points removed to make room" } else { "points removed by retention" }
 }
 
 /// Which points, and of when: for whoever asks later.

@@ -1,11 +1,12 @@
 //! Rows of the records as the API's types.
 
 use jetfrost_office::freshness::{Freshness, freshness, is_lost};
+use jetfrost_types::Limit;
 use jetfrost_wire::enrolment::{CodeLimit, CodeState, EnrolmentCode};
 use jetfrost_wire::job::Job;
-use jetfrost_wire::people::{Account, AccountState, Role};
+use jetfrost_wire::people::{Account, AccountState};
 use jetfrost_wire::restore::Restore;
-use jetfrost_wire::retention::{Hold, PendingRemoval, Retention};
+use jetfrost_wire::retention::{Hold, PendingRemoval};
 use jetfrost_wire::run::{ExceptionCounts, Outcome, Phase, Progress, Run};
 use jetfrost_wire::service::AuditEntry;
 use jetfrost_wire::workstation::{Point, WorkstationState};
@@ -25,14 +26,6 @@ pub(crate) fn from_db(number: i64) -> u64 {
 
 pub(crate) fn some_from_db(number: Option<i64>) -> Option<u64> {
     number.map(from_db)
-}
-
-pub(crate) fn office_role(role: Role) -> jetfrost_office::access::Role {
-    match role {
-        Role::Administrator => jetfrost_office::access::Role::Administrator,
-        Role::Helpdesk => jetfrost_office::access::Role::Helpdesk,
-        Role::Member => jetfrost_office::access::Role::Member,
-    }
 }
 
 pub(crate) fn account(row: &AccountRow, on: &mut Connection) -> Result<Account> {
@@ -76,11 +69,6 @@ pub(crate) fn hold(reason: Option<&String>, by: Option<&String>) -> Option<Hold>
 
 pub(crate) fn pending_removal(ends: Option<i64>, by: Option<&String>) -> Option<PendingRemoval> {
     Some(PendingRemoval { ends: timestamp(ends?), by: by.cloned().unwrap_or_default() })
-}
-
-/// What the records say is kept. The column is only written from the same text; nothing goes by one that is not.
-pub(crate) fn retention(text: &str) -> Retention {
-    text.parse().unwrap_or(Retention::Everything)
 }
 
 pub(crate) fn job(row: &JobRow, line: &WorkstationLine) -> Job {
@@ -189,10 +177,10 @@ pub(crate) fn enrolment_code(row: &CodeWithNames, now: i64) -> EnrolmentCode {
         workstation: row.workstation.clone(),
         claims: row.claims.clone(),
         machine: code.machine.clone(),
-        limit: match (code.limit_said, code.size_limit) {
-            (false, _) => CodeLimit::Usual,
-            (true, None) => CodeLimit::None,
-            (true, Some(bytes)) => CodeLimit::Bytes { bytes: from_db(bytes) },
+        limit: match code.limit() {
+            None => CodeLimit::Usual,
+            Some(Limit::None) => CodeLimit::None,
+            Some(Limit::Bytes(bytes)) => CodeLimit::Bytes { bytes },
         },
         encrypted: code.encrypted,
     }

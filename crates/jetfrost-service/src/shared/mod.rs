@@ -15,6 +15,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use jetfrost_image::crypto::Random;
+use jetfrost_types::Limit;
 use jiff::tz::TimeZone;
 
 use crate::announcer::Announcer;
@@ -100,6 +101,11 @@ pub(crate) fn shown_limit(bytes: Option<u64>) -> String {
 /// A number for the records, whose integers are signed.
 pub(crate) fn to_db(number: u64) -> Result<i64> {
     i64::try_from(number).map_err(|_| ServiceError::Invalid(format!("{number} is more than can be kept")))
+}
+
+/// A limit for the records; none is `NULL`.
+pub(crate) fn limit_to_db(limit: Limit) -> Result<Option<i64>> {
+    limit.bytes().map(to_db).transpose()
 }
 
 /// Days for which something waits, or after which it comes again.

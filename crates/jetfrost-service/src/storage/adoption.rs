@@ -16,7 +16,7 @@ use serde::Deserialize;
 use crate::clock::timestamp;
 use crate::identity::accounts::insert_account;
 use crate::media::{Found, MediaError, volume_of};
-use crate::records::{AccountRow, Connection, DestinationRow, StoreRow, WorkstationRow};
+use crate::records::{AccountRow, Connection, DestinationRow, StoreRow, WorkstationRow, Written};
 use crate::secrets::new_id;
 use crate::shared::{Caller, Result, ServiceError, checked_name, place, to_db};
 use crate::storage::Storage;
@@ -85,7 +85,7 @@ impl Storage {
                 reserve: to_db(suggested_reserve(volume.size))?,
                 created: self.clock.now_ms(),
                 // Nothing goes before somebody has looked at what came.
-                retention: Retention::Everything.to_string(),
+                retention: Written(Retention::Everything),
                 at_limit: AtLimit::Stop.into(),
                 waiting_days: 7,
                 protected_days: USUAL_DAYS.into(),

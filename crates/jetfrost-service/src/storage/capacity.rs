@@ -113,6 +113,7 @@ impl Storage {
 
 #[cfg(test)]
 mod tests {
+    use jetfrost_types::Limit;
     use jetfrost_wire::destination::{DestinationChange, DestinationState};
 
     use crate::shared::Seen;
@@ -126,7 +127,7 @@ mod tests {
         let set = |change: DestinationChange| {
             storage.change_destination(&office.ingrid, &shelf.id.0, &change, &Seen::Anything).expect("set")
         };
-        let limited = set(DestinationChange { capacity: Some(Some(5_000_000)), ..DestinationChange::default() });
+        let limited = set(DestinationChange { capacity: Some(Limit::Bytes(5_000_000)), ..DestinationChange::default() });
         assert_eq!((limited.state, limited.used, limited.room), (DestinationState::Ready, Some(0), Some(5_000_000)));
         let reserved = set(DestinationChange { reserve: Some(1 << 60), ..DestinationChange::default() });
         assert_eq!((reserved.state, reserved.room), (DestinationState::Full, Some(0)));

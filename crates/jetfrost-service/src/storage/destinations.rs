@@ -17,12 +17,12 @@ use jetfrost_wire::{DestinationId, Page, PageQuery, Version};
 use crate::clock::timestamp;
 use crate::identity::{accounts, grants};
 use crate::media::{MarkerError, MediaError, Place, judge, volume_of, volumes};
-use crate::records::{AuditRow, DestinationRow, NewEntry, StoreRow, Word};
+use crate::records::{AuditRow, DestinationRow, NewEntry, StoreRow, Word, Written};
 use crate::secrets::new_id;
 use crate::shared::convert::from_db;
 use crate::shared::versions::{Made, Seen, version};
 use crate::shared::{
-    Caller, Result, SERVICE, ServiceError, bounds, check_days, checked_name, convert, place, shown_limit, taken, to_db,
+    Caller, Result, SERVICE, ServiceError, bounds, check_days, checked_name, limit_to_db, place, shown_limit, taken, to_db,
 };
 use crate::storage::Storage;
 use crate::storage::terms::{change_of_destination, check_terms};
@@ -87,7 +87,7 @@ impl Storage {
             capacity: new.capacity.map(to_db).transpose()?,
             default_limit: new.default_limit.map(to_db).transpose()?,
             created: self.clock.now_ms(),
-            retention: new.retention.unwrap_or(USUAL_RETENTION).to_string(),
+            retention: Written(new.retention.unwrap_or(USUAL_RETENTION)),
             at_limit: new.at_limit.unwrap_or(AtLimit::Stop).into(),
             encryption: new.encryption.into(),
             waiting_days: USUAL_WAITING_DAYS,
@@ -201,13 +201,13 @@ impl Storage {
             row.directory.clone_from(directory);
         }
         if let Some(capacity) = change.capacity {
-            row.capacity = capacity.map(to_db).transpose()?;
+            row.capacity = limit_to_db(capacity)?;
         }
         if let Some(limit) = change.default_limit {
-            row.default_limit = limit.map(to_db).transpose()?;
+            row.default_limit = limit_to_db(limit)?;
         }
         row.reserve = change.reserve.map_or(Ok(row.reserve), to_db)?;
-        row.retention = change.retention.map_or(row.retention.clone(), |retention| retention.to_string());
+        row.retention = change.retention.map_or(row.retention, Written);
         row.at_limit = change.at_limit.map_or(row.at_limit, Word);
         row.encryption = change.encryption.map_or(row.encryption, Word);
         row.waiting_days = change.waiting_days.map_or(row.waiting_days, Into::into);
@@ -317,7 +317,7 @@ impl Storage {
             used,
             room,
             stores: stores.len() as u64,
-            retention: convert::retention(&row.retention),
+            retention: row.retention.0,
             at_limit: row.at_limit.0,
             encryption: row.encryption.0,
             waiting_days: u32::try_from(row.waiting_days).unwrap_or(u32::MAX),
@@ -336,7 +336,7 @@ impl Storage {
 fn version_of(row: &DestinationRow, grants: &Grants) -> Version {
     let limits = (row.capacity, row.reserve, row.default_limit, row.at_limit.0);
     let times = (row.waiting_days, row.scrub_days, row.protected_days);
-    version(&(&row.name, &row.description, &row.directory, limits, &row.retention, row.encryption.0, times, grants))
+    version(&(&row.name, &row.description, &row.directory, limits, row.retention.0, row.encryption.0, times, grants))
 }
 
 pub(crate) fn state(row: &DestinationRow, marker: &Result<(), MarkerError>, room: Option<u64>) -> DestinationState {
@@ -393,7 +393,7 @@ fn said(row: &DestinationRow, grants: &Grants) -> String {
         shown_limit(row.capacity.map(from_db)),
         jetfrost_wire::size::show(from_db(row.reserve)),
         shown_limit(row.default_limit.map(from_db)),
-        row.retention,
+        row.retention.0,
         row.at_limit.0.word(),
         row.encryption.0.word(),
         row.protected_days,

@@ -4,8 +4,7 @@ use std::collections::BTreeSet;
 
 use jetfrost_image::format::PointHead;
 use jetfrost_image::store::Store;
-use jetfrost_office::retention::{Kind, PointFacts};
-use jetfrost_wire::workstation::PointKind;
+use jetfrost_office::retention::PointFacts;
 
 use crate::records::{Connection, PointRow, StoreRow, WorkstationLine};
 use crate::shared::convert::from_db;
@@ -18,10 +17,7 @@ pub(crate) const ALL: usize = 1_000_000;
 pub(crate) fn facts(points: &[PointRow]) -> Vec<PointFacts> {
     let fact = |row: &PointRow| PointFacts {
         sequence: from_db(row.sequence),
-        kind: match row.kind.0 {
-            PointKind::Files => Kind::Files,
-            PointKind::Disk => Kind::Disk,
-        },
+        kind: row.kind.0,
         committed_ms: row.committed,
         complete: row.exceptions == 0,
         held: row.held.is_some(),
@@ -92,15 +88,11 @@ pub(crate) fn insert_point(
     if PointRow::is_recorded(store, sequence, on)? {
         return Ok(());
     }
-    let kind = match head.kind {
-        jetfrost_image::format::PointKind::Files => PointKind::Files,
-        jetfrost_image::format::PointKind::Disk => PointKind::Disk,
-    };
     PointRow {
         store_id: store.to_owned(),
         sequence,
         run_number: run,
-        kind: kind.into(),
+        kind: head.kind.into(),
         committed,
         files: to_db(head.files)?,
         bytes: to_db(head.bytes)?,

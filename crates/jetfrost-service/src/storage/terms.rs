@@ -1,11 +1,10 @@
 //! Terms: by what the points of an image store are kept, and that shorter ones do not count for what is there already.
 
 use jetfrost_office::protected::{Earlier, LEAST_DAYS_MAKING_ROOM, Promise, Terms};
-use jetfrost_office::retention::Rule;
-use jetfrost_wire::retention::{AtLimit, Retention};
+use jetfrost_wire::retention::{AtLimit, Retention, Rule};
 
-use crate::records::{Connection, DestinationRow, EarlierTermsRow, PointRow, StoreRow, WorkstationLine};
-use crate::shared::{Result, ServiceError, check_days, convert};
+use crate::records::{Connection, DestinationRow, EarlierTermsRow, PointRow, StoreRow, WorkstationLine, Written};
+use crate::shared::{Result, ServiceError, check_days};
 use crate::storage::{Storage, points, stores};
 
 /// What is kept of a workstation's points: by its own word, or by its destination's.
@@ -14,23 +13,12 @@ pub(crate) fn retention(line: &WorkstationLine) -> Retention {
 }
 
 fn retention_of(store: &StoreRow, destination: &DestinationRow) -> Retention {
-    convert::retention(store.retention.as_ref().unwrap_or(&destination.retention))
-}
-
-fn rule_of(retention: &Retention) -> Option<Rule> {
-    retention.rule().map(|rule| Rule {
-        hours: rule.hours,
-        days: rule.days,
-        weeks: rule.weeks,
-        months: rule.months,
-        years: rule.years,
-        at_least: rule.at_least,
-    })
+    store.retention.unwrap_or(destination.retention).0
 }
 
 fn terms_of(retention: &Retention, protected_days: i64, at_limit: AtLimit) -> Terms {
     Terms {
-        rule: rule_of(retention),
+        rule: retention.rule().copied(),
         protected_days: u32::try_from(protected_days).unwrap_or(u32::MAX),
         makes_room: at_limit == AtLimit::ExpireOldest,
     }
@@ -43,7 +31,7 @@ fn present(store: &StoreRow, destination: &DestinationRow) -> Terms {
 /// What was promised of the points of an image store.
 pub(crate) fn promise(line: &WorkstationLine, on: &mut Connection) -> Result<Promise> {
     let earlier = |row: EarlierTermsRow| Earlier {
-        terms: terms_of(&convert::retention(&row.retention), row.protected_days, row.at_limit.0),
+        terms: terms_of(&row.retention.0, row.protected_days, row.at_limit.0),
         ended_ms: row.ended,
     };
     let rows = EarlierTermsRow::of_store(&line.store.id, on)?;
@@ -62,7 +50,7 @@ fn note_change(
     }
     let row = EarlierTermsRow {
         store_id: before.0.id.clone(),
-        retention: retention_of(before.0, before.1).to_string(),
+        retention: Written(retention_of(before.0, before.1)),
         protected_days: before.1.protected_days,
         at_limit: before.1.at_limit,
         ended: now,
@@ -103,7 +91,7 @@ pub(crate) fn change_of_destination(
     for line in WorkstationLine::on_destination(&after.id, stores::ALL_STORES, on)? {
         note_change((&line.store, before), (&line.store, after), now, on)?;
     }
-    let of = |row: &DestinationRow| terms_of(&convert::retention(&row.retention), row.protected_days, row.at_limit.0);
+    let of = |row: &DestinationRow| terms_of(&row.retention.0, row.protected_days, row.at_limit.0);
     if let Some(how) = shortened(&of(before), &of(after)) {
         (after.shortened, after.shortened_how) = (Some(now), Some(how));
     }

@@ -74,11 +74,11 @@ pub(crate) fn see(line: &WorkstationLine) -> Act<'_> {
 
 /// The version of what is set for an image store.
 pub(crate) fn version_of(row: &StoreRow) -> Version {
-    version(&(row.size_limit, &row.retention))
+    version(&(row.size_limit, row.retention.map(|retention| retention.0)))
 }
 
 /// What is set for an image store in a line, for the audit log.
 pub(crate) fn said_of_store(row: &StoreRow) -> String {
-    let retention = row.retention.as_deref().unwrap_or("what its destination says");
+    let retention = row.retention.map_or_else(|| "what its destination says".into(), |retention| retention.0.to_string());
     format!("limit {}, retention {retention}", shown_limit(row.size_limit.map(from_db)))
 }
