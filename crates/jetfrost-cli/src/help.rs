@@ -144,6 +144,29 @@ mod tests {
         grammar().debug_assert();
     }
 
+    /// Every command with what it takes, a file a heading: a change of help shows in review.
+    #[test]
+    fn the_help_of_every_command_is_as_it_was() {
+        fn add(command: &mut Command, path: &str, all: &mut String) {
+            let help = command.clone().term_width(100).render_long_help();
+            all.push_str(&format!("=== {path}\n\n{help}\n"));
+            for subcommand in command.get_subcommands_mut().filter(|one| one.get_name() != "help") {
+                let path = format!("{path} {}", subcommand.get_name());
+                add(subcommand, &path, all);
+            }
+        }
+        let mut grammar = Arguments::command();
+        grammar.build();
+        for (name, title, _) in HEADINGS {
+            let mut all = String::new();
+            for command in under(&grammar, title) {
+                add(&mut command.clone(), &format!("jetfrost {}", command.get_name()), &mut all);
+            }
+            insta::assert_snapshot!(format!("help-{name}"), all);
+        }
+        insta::assert_snapshot!("help", grammar.clone().term_width(100).render_help().to_string());
+    }
+
     #[test]
     fn every_heading_begins_with_a_command_and_every_command_is_under_one() {
         let grammar = Arguments::command();

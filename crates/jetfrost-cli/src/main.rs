@@ -24,10 +24,10 @@ mod ui;
 #[derive(Debug, Parser)]
 #[command(name = "jetfrost", version, disable_help_subcommand = true)]
 struct Arguments {
-    /// Prints the API's own types as JSON.
+    /// Print JSON, in the API's own types.
     #[arg(long, global = true)]
     json: bool,
-    /// Where this machine's settings and keys are.
+    /// Directory of this machine's settings and keys.
     #[arg(long, global = true, env = "JETFROST_HOME", value_name = "DIR")]
     state_directory: Option<PathBuf>,
     #[command(subcommand)]
@@ -41,17 +41,17 @@ enum Command {
     Join(join::Join),
     /// Backs up folders, files or disks from now on.
     Include(selection::Include),
-    /// Leaves out what matches patterns.
+    /// Excludes files and folders that match patterns.
     Exclude(selection::Exclude),
     /// Shows what is included and excluded.
     Selection,
     /// Makes a recovery point now.
     Backup(backup::Backup),
-    /// Shows how this workstation is doing.
+    /// Shows the status of this workstation.
     Status,
     /// Lists runs and restores.
     History,
-    /// Finds out why a backup would fail; nothing stays behind.
+    /// Finds out why a backup would fail; leaves nothing behind.
     Diagnose,
     /// Discovers services on the local network and in DNS.
     Discover(discover::Discover),
@@ -79,7 +79,7 @@ enum Command {
     /// Gets everything still readable out of a damaged image store, on a copy.
     Salvage(salvage::Salvage),
 
-    /// Tries a secret on this workstation's image store, and puts its key back if it was lost.
+    /// Tries a secret on this workstation's image store and restores its key if it was lost.
     Unlock(unlock::Unlock),
     /// What unlocks this workstation's image store: passphrases, recovery key, office key.
     #[command(subcommand)]
@@ -95,7 +95,7 @@ enum Command {
     /// You: sessions, tokens, password, second factor.
     #[command(subcommand)]
     Me(me::Me),
-    /// The set-up list: what is done, what is not, and whose move it is.
+    /// The setup list: what is done, what is open, and who acts next.
     #[command(subcommand)]
     Setup(setup::Setup),
     /// What needs attention.
@@ -128,7 +128,7 @@ enum Command {
     /// Image stores: hold, remove, undelete.
     #[command(subcommand)]
     Store(store::Store),
-    /// Removing points that retention no longer wants.
+    /// Removal of points that retention no longer keeps.
     #[command(subcommand)]
     Thinning(thinning::Thinning),
     /// The service's check of stored bytes, without any key.
@@ -137,7 +137,7 @@ enum Command {
     /// Jobs of the service.
     #[command(subcommand)]
     Job(job::Job),
-    /// Pausing and resuming backups and restores.
+    /// Pause and resume backups and restores.
     #[command(subcommand)]
     Maintenance(maintenance::Maintenance),
     /// Alerts and summaries by mail.

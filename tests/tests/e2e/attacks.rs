@@ -227,7 +227,7 @@ fn noise_flushes_no_protected_point_and_what_goes_for_room_is_on_record_and_an_a
     let left = numbers(&office, &station);
     // By the service's clock it is day 13: the points of the last seven days are protected.
     assert!((8..=14).all(|sequence| left.contains(&sequence)), "{left:?}");
-    let told = audit(&office, "points went to make room");
+    let told = audit(&office, "points removed to make room");
     assert!(
         !told.is_empty() && told.iter().any(|said| said.starts_with("knot: ") && said.contains("of 2026-10-01 to 2026-10-02")),
         "{told:?}"

@@ -18,6 +18,7 @@ mod integrity;
 mod interruptions;
 mod mail;
 mod oracle;
+mod outputs;
 mod people;
 mod places;
 mod power_cuts;

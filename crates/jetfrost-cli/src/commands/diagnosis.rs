@@ -9,7 +9,7 @@ use crate::ui::Ui;
 pub(crate) fn say_diagnosis(diagnosis: &Diagnosis, ui: &Ui) -> Code {
     ui.show(diagnosis, |diagnosis| {
         for line in &diagnosis.steps {
-            ui.line(&format!("{}  {}", if line.well { "well" } else { "NOT " }, line.says));
+            ui.line(&format!("{}  {}", if line.well { "ok    " } else { "FAILED" }, line.says));
             if let Some(next) = &line.next {
                 ui.line(&format!("      Next: {next}"));
             }

@@ -18,20 +18,20 @@ type Done = Result<Code, Failure>;
 #[derive(Debug, Clone, Args)]
 #[group(required = true, multiple = true)]
 pub(crate) struct ToWhom {
-    /// To all accounts, also those that are yet to come.
+    /// All accounts, including future ones.
     #[arg(long)]
     everybody: bool,
-    /// To a group; may be given several times.
+    /// A group; may be repeated.
     #[arg(long = "group", value_name = "GROUP")]
     groups: Vec<String>,
-    /// To an account; may be given several times.
+    /// An account; may be repeated.
     #[arg(long = "login", value_name = "LOGIN")]
     logins: Vec<String>,
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Access {
-    /// Lists whose workstations may put backups on which destination, and why.
+    /// Lists which accounts have access to which destination, and why.
     List {
         /// Only this account.
         #[arg(long)]
@@ -40,14 +40,14 @@ pub(crate) enum Access {
         #[arg(long)]
         destination: Option<String>,
     },
-    /// Lets more accounts or groups put backups on a destination.
+    /// Grants accounts or groups access to a destination.
     Grant {
         /// The destination.
         destination: String,
         #[command(flatten)]
         to: ToWhom,
     },
-    /// Ends that. Backups that are there stay and can be restored.
+    /// Takes access away. Existing backups stay and can be restored.
     Revoke {
         /// The destination.
         destination: String,

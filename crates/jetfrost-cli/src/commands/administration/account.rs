@@ -5,13 +5,14 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand, ValueEnum};
 use jetfrost_client::api::{Api, Method};
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_types::Limit;
 use jetfrost_wire::people::{
     Account as AccountRecord, AccountChange as Change, AccountKind, AccountRemoval, AccountState, AccountTies, NewAccount,
     NewPassword, PasswordSet, Role, WorkstationsGo,
 };
 use jetfrost_wire::size::show;
 
-use crate::commands::limit::Limit;
+use crate::commands::limit::parse_limit;
 use crate::commands::{find, limit};
 use crate::failure::{Code, Failure};
 use crate::ui::{Given, Ui, ago, many, moment};
@@ -55,10 +56,10 @@ pub(crate) enum KindName {
 #[derive(Debug, Args)]
 #[group(required = true, multiple = true)]
 pub(crate) struct AccountChange {
-    /// Another login name; workstations go on without noticing.
+    /// A new login name. Workstations are not affected.
     #[arg(long, value_name = "LOGIN")]
     rename: Option<String>,
-    /// Another name of the person.
+    /// A new name of the person.
     #[arg(long)]
     name: Option<String>,
     /// Who is behind it.
@@ -67,24 +68,24 @@ pub(crate) struct AccountChange {
     /// What it may do.
     #[arg(long)]
     role: Option<RoleName>,
-    /// All its groups, separated by commas; '' for none.
+    /// All groups of the account, separated by commas; '' for none.
     #[arg(long, value_name = "GROUPS")]
     groups: Option<String>,
-    /// What all its image stores may occupy together, such as 500GB, or 'none'.
-    #[arg(long, value_name = "SIZE")]
+    /// Quota: what all its image stores may occupy together, such as 500GB, or 'none'.
+    #[arg(long, value_name = "SIZE", value_parser = parse_limit)]
     quota: Option<Limit>,
 }
 
 #[derive(Debug, Args)]
 #[group(multiple = false)]
 pub(crate) struct WhatBecomes {
-    /// Another account takes its workstations, and they go on.
+    /// Give its workstations to another account; they keep backing up.
     #[arg(long, value_name = "LOGIN")]
     workstations_to: Option<String>,
-    /// Its workstations' machines are cut off, their backups are kept.
+    /// Cut its workstations off; their backups stay.
     #[arg(long)]
     retire_workstations: bool,
-    /// Its workstations' image stores are removed, after the waiting time.
+    /// Remove the image stores of its workstations after the waiting time.
     #[arg(long)]
     remove_workstations: bool,
 }
@@ -111,26 +112,26 @@ pub(crate) enum Account {
         /// The person's name.
         #[arg(long)]
         name: Option<String>,
-        /// Who is behind it: a person, a machine that nobody sits at, or several people who share it.
+        /// Kind of account: a person, a machine that nobody sits at, or several people who share it.
         #[arg(long, default_value = "person")]
         kind: KindName,
         /// What it may do.
         #[arg(long, default_value = "member")]
         role: RoleName,
-        /// A group that it is in; may be given several times.
+        /// A group to put the account in; may be repeated.
         #[arg(long = "group", value_name = "GROUP")]
         groups: Vec<String>,
-        /// What all its image stores may occupy together, or 'none'; the largest default of its groups unless given.
-        #[arg(long, value_name = "SIZE")]
+        /// Quota: what all its image stores may occupy together, or 'none' [default: the largest of its groups].
+        #[arg(long, value_name = "SIZE", value_parser = parse_limit)]
         quota: Option<Limit>,
-        /// Makes no password: the account only owns workstations, nobody signs in with it.
+        /// Set no password: the account only owns workstations, and nobody signs in with it.
         #[arg(long, conflicts_with = "password_file")]
         no_sign_in: bool,
         /// A file whose first line is the account's password; or set JETFROST_PASSWORD.
         #[arg(long, value_name = "FILE")]
         password_file: Option<PathBuf>,
     },
-    /// Shows an account and what hangs on it.
+    /// Shows an account with its sessions, codes and workstations.
     Show {
         /// Login name.
         login: String,
@@ -142,18 +143,18 @@ pub(crate) enum Account {
         #[command(flatten)]
         change: AccountChange,
     },
-    /// Sets an account's password, and says what that ends and what goes on.
+    /// Sets an account's password and shows which sessions that ends.
     SetPassword {
         /// Login name.
         login: String,
-        /// Takes the password away: nobody signs in with the account any more.
+        /// Remove the password: nobody can sign in with the account any more.
         #[arg(long, conflicts_with = "password_file")]
         no_sign_in: bool,
         /// A file whose first line is the account's new password; or set JETFROST_PASSWORD.
         #[arg(long, value_name = "FILE")]
         password_file: Option<PathBuf>,
     },
-    /// Disables an account: nobody signs in with it, its workstations are refused, nothing stored goes.
+    /// Disables an account: nobody can sign in with it and its workstations are refused. Stored data stays.
     Disable {
         /// Login name.
         login: String,
@@ -163,7 +164,7 @@ pub(crate) enum Account {
         /// Login name.
         login: String,
     },
-    /// Ends the second factor of somebody who lost it.
+    /// Removes the second factor of somebody who lost it.
     EndSecondFactor {
         /// Login name.
         login: String,
@@ -172,7 +173,7 @@ pub(crate) enum Account {
     Remove {
         /// Login name.
         login: String,
-        /// The login name again, so that nothing is removed by a slip.
+        /// The login name again, to confirm.
         #[arg(long, value_name = "LOGIN")]
         confirm: String,
         #[command(flatten)]
@@ -194,7 +195,7 @@ impl Account {
                     kind: kind.into(),
                     password: new_password(&login, no_sign_in, password_file.as_deref(), ui)?,
                     groups,
-                    quota: quota.map(Limit::bytes),
+                    quota,
                     ..NewAccount::new(login, role.into())
                 };
                 let account: AccountRecord = api.post("/accounts", &new)?;
@@ -277,7 +278,7 @@ impl AccountChange {
             kind: self.kind.map(Into::into),
             role: self.role.map(Into::into),
             groups: self.groups.map(names),
-            quota: self.quota.map(Limit::bytes),
+            quota: self.quota,
         }
     }
 }

@@ -11,7 +11,7 @@ type Done = Result<Code, Failure>;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Alert {
-    /// Lists what needs somebody's attention, the worst first.
+    /// Lists alerts, the most urgent first.
     List,
 }
 

@@ -15,10 +15,10 @@ type Done = Result<Code, Failure>;
 
 #[derive(Debug, Args)]
 pub(crate) struct Filter {
-    /// Text somewhere in what was done, to what, and how it was.
+    /// Only entries that contain this text.
     #[arg(long)]
     text: Option<String>,
-    /// Part of the name of who did it.
+    /// Only entries by names that contain this.
     #[arg(long)]
     who: Option<String>,
     /// Not before this time: 2026-11-20, or 2026-11-20T14:00.
@@ -53,7 +53,7 @@ pub(crate) enum Form {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Audit {
-    /// Lists what was done and refused, latest first.
+    /// Lists what was done and what was refused, latest first.
     List {
         #[command(flatten)]
         filter: Filter,
@@ -68,13 +68,13 @@ pub(crate) enum Audit {
         /// The form.
         #[arg(long, default_value = "csv")]
         form: Form,
-        /// The file; standard output unless given.
+        /// File to write [default: standard output].
         #[arg(long, value_name = "FILE")]
         to: Option<PathBuf>,
     },
-    /// Follows the chain of entries and says where it breaks.
+    /// Verifies the chain of entries and shows where it breaks.
     Check {
-        /// The last link as it was written down earlier: says whether that entry is still there.
+        /// A last link noted earlier: also check that its entry is still there.
         #[arg(long, value_name = "LINK")]
         expect: Option<String>,
     },

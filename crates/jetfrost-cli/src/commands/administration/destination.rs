@@ -3,6 +3,7 @@
 use clap::{Args, Subcommand};
 use jetfrost_client::api::{Api, Method};
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_types::Limit;
 use jetfrost_wire::access::Grants;
 use jetfrost_wire::destination::{
     Adopt, Adopted, AskErasure, CheckDirectory, ConfirmErasure, Destination as DestinationRecord, DestinationChange as Change,
@@ -14,7 +15,7 @@ use jetfrost_wire::size::{parse, show};
 use jetfrost_wire::sizing::{AskCapacity, CapacityAdvice};
 
 use crate::commands::diagnosis::say_diagnosis;
-use crate::commands::limit::{AtLimitName, Limit};
+use crate::commands::limit::{AtLimitName, parse_limit};
 use crate::commands::{find, labels, limit};
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, many, moment};
@@ -30,28 +31,28 @@ pub(crate) struct Add {
     /// What it is for.
     #[arg(long)]
     description: Option<String>,
-    /// What it may hold, such as 2TB; no limit unless given.
+    /// Capacity, such as 2TB [default: no limit].
     #[arg(long, value_parser = parse)]
     capacity: Option<u64>,
-    /// What its volume must keep free; a twentieth of the volume unless given.
+    /// Reserve: what the volume must keep free [default: a twentieth of the volume].
     #[arg(long, value_parser = parse)]
     reserve: Option<u64>,
-    /// Limit that a new image store gets; none unless given.
+    /// Limit of new image stores [default: none].
     #[arg(long, value_name = "SIZE", value_parser = parse)]
     default_limit: Option<u64>,
-    /// Which points are kept: 'everything', or for example '72 hours, 30 days, 12 weeks, 24 months, at least 3'.
+    /// Retention: 'everything', or for example '72 hours, 30 days, 12 weeks, 24 months, at least 3'.
     #[arg(long, value_name = "WHAT")]
     retention: Option<Retention>,
-    /// Days after its commit in which nothing makes a point go: no rule, no limit, no workstation. 30 unless given.
+    /// Protected time in days after a point's commit: no rule, limit or workstation removes a point within it [default: 30].
     #[arg(long, value_name = "DAYS")]
     protected_days: Option<u32>,
     /// Whether image stores on it must be encrypted: required or optional.
     #[arg(long, value_name = "POLICY", value_parser = encryption, default_value = "required")]
     encryption: EncryptionPolicy,
-    /// Grants access to all accounts; otherwise nobody has access until 'jetfrost access grant'.
+    /// Grant access to all accounts. Without it nobody has access until 'jetfrost access grant'.
     #[arg(long)]
     for_everybody: bool,
-    /// Grants access to a group; may be given several times.
+    /// Grant access to a group; may be repeated.
     #[arg(long, value_name = "GROUP")]
     for_group: Vec<String>,
 }
@@ -65,34 +66,34 @@ pub(crate) struct DestinationChange {
     /// What it is for.
     #[arg(long)]
     description: Option<String>,
-    /// Where it is now: a directory that holds this destination's own marker.
+    /// The destination's new directory, which already holds its marker.
     #[arg(long)]
     directory: Option<String>,
-    /// What it may hold, such as 2TB, or 'none'.
-    #[arg(long, value_name = "SIZE")]
+    /// Capacity, such as 2TB, or 'none'.
+    #[arg(long, value_name = "SIZE", value_parser = parse_limit)]
     capacity: Option<Limit>,
-    /// What its volume must keep free.
+    /// Reserve: what the volume must keep free.
     #[arg(long, value_name = "SIZE", value_parser = parse)]
     reserve: Option<u64>,
-    /// Limit that a new image store gets, or 'none'.
-    #[arg(long, value_name = "SIZE")]
+    /// Limit of new image stores, or 'none'.
+    #[arg(long, value_name = "SIZE", value_parser = parse_limit)]
     default_limit: Option<Limit>,
-    /// Which points are kept: 'everything', or for example '72 hours, 30 days, 12 weeks, 24 months, at least 3'.
+    /// Retention: 'everything', or for example '72 hours, 30 days, 12 weeks, 24 months, at least 3'.
     #[arg(long, value_name = "WHAT")]
     retention: Option<Retention>,
-    /// What happens when a backup meets a limit: it stops, or the workstation's oldest points go once their protected time is over.
+    /// What happens at a limit: backups stop, or the workstation's oldest points expire once their protected time is over.
     #[arg(long)]
     at_limit: Option<AtLimitName>,
     /// Whether new image stores must be encrypted: required or optional.
     #[arg(long, value_name = "POLICY", value_parser = encryption)]
     encryption: Option<EncryptionPolicy>,
-    /// Days after its commit in which nothing makes a point go. A shorter time counts for points made from now on.
+    /// Protected time in days after a point's commit: no point expires within it. A shorter time applies to new points only.
     #[arg(long, value_name = "DAYS")]
     protected_days: Option<u32>,
-    /// Days that whatever a person removes can be undeleted.
+    /// Waiting time in days: what a person removes can be undeleted until then.
     #[arg(long, value_name = "DAYS")]
     waiting_days: Option<u32>,
-    /// Days after which an image store is scrubbed again; 0 for only when asked for.
+    /// Days between scrubs of an image store; 0 to scrub only on request.
     #[arg(long, value_name = "DAYS")]
     scrub_days: Option<u32>,
 }
@@ -107,9 +108,9 @@ impl DestinationChange {
             name: self.rename,
             description: self.description,
             directory: self.directory,
-            capacity: self.capacity.map(Limit::bytes),
+            capacity: self.capacity,
             reserve: self.reserve,
-            default_limit: self.default_limit.map(Limit::bytes),
+            default_limit: self.default_limit,
             retention: self.retention,
             at_limit: self.at_limit.map(AtLimit::from),
             encryption: self.encryption,
@@ -127,12 +128,12 @@ pub(crate) enum Destination {
     List,
     /// Lists the server's volumes, with a verdict each.
     Volumes,
-    /// Checks whether a directory of the server can be a destination. A test file is written and removed.
+    /// Checks whether a directory on the server can be a destination. Writes a test file and removes it.
     Check {
         /// An absolute path on the server.
         directory: String,
     },
-    /// Finds out, from the server, why backups of an account would fail: each thing that one needs is tried, up to the first that fails.
+    /// Finds out why backups of an account would fail. Tries every step on the server, up to the first that fails.
     Diagnose {
         /// Its name.
         name: String,
@@ -154,52 +155,52 @@ pub(crate) enum Destination {
         #[command(flatten)]
         change: DestinationChange,
     },
-    /// Takes no new backups from now on. What is there stays and can be restored.
+    /// Withdraws a destination: it takes no new backups. Existing backups stay and can be restored.
     Withdraw {
         /// Its name.
         name: String,
     },
-    /// Lets a withdrawn destination take backups again.
+    /// Reinstates a withdrawn destination: it takes new backups again.
     Reinstate {
         /// Its name.
         name: String,
     },
-    /// Erases a withdrawn destination with all that is on it: in two steps, and after its waiting time.
+    /// Erases a withdrawn destination and everything on it, after two confirmations and the waiting time.
     Erase {
         /// Its name.
         name: String,
-        /// The name again: the first confirmation, which answers with what the second takes.
+        /// The name again: the first confirmation. It prints what the second one needs.
         #[arg(long, value_name = "NAME", conflicts_with_all = ["confirmation", "call_off"])]
         confirm: Option<String>,
-        /// What the first confirmation answered with.
+        /// The words that the first confirmation printed.
         #[arg(long, value_name = "WORD", conflicts_with = "call_off")]
         confirmation: Option<String>,
         /// Calls it off.
         #[arg(long)]
         call_off: bool,
     },
-    /// Says what a capacity would mean, before it is set.
+    /// Shows what a capacity would mean; changes nothing.
     Advise {
         /// Its name.
         name: String,
-        /// The capacity that is considered, such as 2TB, or 'none'; as it is unless given.
-        #[arg(long, value_name = "SIZE")]
+        /// The capacity to consider, such as 2TB, or 'none' [default: the current one].
+        #[arg(long, value_name = "SIZE", value_parser = parse_limit)]
         capacity: Option<Limit>,
-        /// The reserve that is considered; as it is unless given.
+        /// The reserve to consider [default: the current one].
         #[arg(long, value_name = "SIZE", value_parser = parse)]
         reserve: Option<u64>,
-        /// The limit of new stores that is considered, or 'none'; as it is unless given.
-        #[arg(long, value_name = "SIZE")]
+        /// The limit of new stores to consider, or 'none' [default: the current one].
+        #[arg(long, value_name = "SIZE", value_parser = parse_limit)]
         default_limit: Option<Limit>,
     },
-    /// Takes over a destination that another installation wrote, from its disk alone.
+    /// Adopts a destination of another installation, from its disk alone.
     Adopt {
-        /// Its directory on the server.
+        /// Directory on the server.
         directory: String,
         /// Another name for it.
         #[arg(long)]
         name: Option<String>,
-        /// Only says what would come with it.
+        /// Only show what would be taken over.
         #[arg(long)]
         preview: bool,
     },
@@ -378,7 +379,10 @@ fn say_erasure(preview: &ErasurePreview, ui: &Ui) {
     };
     let (points, days) = (many(preview.points, "point"), many(preview.waiting_days.into(), "day"));
     ui.line("");
-    ui.line(&format!("{points} in {}{span} would go for good, {days} after the second confirmation.", show(preview.bytes)));
+    ui.line(&format!(
+        "{points} in {}{span} would be removed for good, {days} after the second confirmation.",
+        show(preview.bytes)
+    ));
     preview.in_the_way.iter().for_each(|why| ui.line(&format!("In the way: {why}.")));
 }
 
@@ -494,7 +498,7 @@ fn say_destination(d: &DestinationRecord, ui: &Ui) {
     });
     ui.line(&match d.protected_days {
         0 => "There is no protected time: a rule or a limit may take a point at any age.".into(),
-        days => format!("Protected time: nothing makes a point go in the first {}.", many(days.into(), "day")),
+        days => format!("Protected time: no point expires in its first {}.", many(days.into(), "day")),
     });
     ui.line(&format!("What is removed can be undeleted for {}.", many(d.waiting_days.into(), "day")));
     ui.line(&match d.scrub_days {

@@ -13,9 +13,9 @@ type Done = Result<Code, Failure>;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Discovery {
-    /// Shows whether workstations can find the service, where, and the lines for the office's DNS.
+    /// Shows whether and where the service is announced, and the records for the office's DNS.
     Show,
-    /// Lets the service announce itself, at once and after every start.
+    /// Starts announcing the service on the local network, now and after every start.
     Announce {
         /// The name to show.
         #[arg(long, value_name = "NAME")]
@@ -24,7 +24,7 @@ pub(crate) enum Discovery {
         #[arg(long, value_name = "INTERFACE")]
         on: Vec<String>,
     },
-    /// Ends the announcements. Workstations that have joined go on.
+    /// Stops announcing the service. Enrolled workstations are not affected.
     Silence,
 }
 

@@ -5,11 +5,12 @@ use std::path::PathBuf;
 use clap::Subcommand;
 use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_types::Limit;
 use jetfrost_wire::enrolment::{CodeLimit, CodeState, EnrolmentCode, IssuedCode, NewEnrolmentCode};
 
 use crate::commands::administration::hand_out::{Sheet, hand_out_to};
 use crate::commands::labels;
-use crate::commands::limit::Limit;
+use crate::commands::limit::parse_limit;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, moment};
 
@@ -21,39 +22,39 @@ pub(crate) enum Enrolment {
     List,
     /// Makes an enrolment code for an account.
     Add {
-        /// Login name of the account that the machine will belong to.
+        /// Login name of the account that owns the machine.
         login: String,
-        /// The destination of its image store; may be left out when there is only one.
+        /// Destination of the image store; needed only if there are several.
         #[arg(long)]
         destination: Option<String>,
-        /// The name that the workstation gets, whatever the machine calls itself.
+        /// Name of the workstation, whatever the machine calls itself.
         #[arg(long, value_name = "NAME", conflicts_with = "claims")]
         machine: Option<String>,
-        /// The limit of its image store, such as 1.5TB, or none; the usual one unless given.
-        #[arg(long, value_name = "SIZE", conflicts_with = "claims")]
+        /// Limit of the image store, such as 1.5TB, or 'none' [default: that of group or destination].
+        #[arg(long, value_name = "SIZE", conflicts_with = "claims", value_parser = parse_limit)]
         limit: Option<Limit>,
-        /// Makes an image store that is not encrypted, where the destination allows it.
+        /// Make an unencrypted image store, if the destination allows it.
         #[arg(long, conflicts_with = "claims")]
         without_encryption: bool,
         /// Hours until the code ends, 1 to 720.
         #[arg(long, default_value_t = 48)]
         hours: u16,
-        /// Hands an existing workstation of this account, with its image store, to a machine instead of making a new one.
+        /// Hand an existing workstation of this account, with its image store, to the machine instead of making a new one.
         #[arg(long, value_name = "WORKSTATION", conflicts_with = "destination")]
         claims: Option<String>,
-        /// Writes a hand-out for the person at the machine: a new file, PDF if it is called so, else HTML.
+        /// Write a hand-out for the person at the machine to a new file: PDF if its name ends so, else HTML.
         #[arg(long, value_name = "FILE")]
         hand_out: Option<PathBuf>,
     },
-    /// Gives unused and expired codes new secrets, as when hand-outs were lost. Those from before open nothing any more.
+    /// Reissues unused and expired codes, for example when hand-outs were lost. The old codes stop working.
     Renew {
-        /// Their ids, or the machines that they are for.
+        /// Ids of codes, or names of the machines that they are for.
         #[arg(required_unless_present = "all_waiting")]
         codes: Vec<String>,
-        /// All codes that wait for a machine.
+        /// All unused codes.
         #[arg(long, conflicts_with = "codes")]
         all_waiting: bool,
-        /// Writes hand-outs, a page each, into a new file: PDF if it is called so, else HTML.
+        /// Write hand-outs to a new file, a page each: PDF if its name ends so, else HTML.
         #[arg(long, value_name = "FILE")]
         hand_outs: Option<PathBuf>,
     },

@@ -3,11 +3,12 @@
 use clap::{Args, Subcommand};
 use jetfrost_client::api::{Api, Method};
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_types::Limit;
 use jetfrost_wire::people::{Group as GroupRecord, GroupChange as ChangeOfGroup, GroupLogins, NewGroup};
 use jetfrost_wire::size::show;
 
 use crate::commands::find;
-use crate::commands::limit::Limit;
+use crate::commands::limit::parse_limit;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, many};
 
@@ -15,11 +16,11 @@ type Done = Result<Code, Failure>;
 
 #[derive(Debug, Args)]
 pub(crate) struct GroupDefaults {
-    /// Limit that new image stores of its accounts get, such as 500GB, or 'none' for what the destination says.
-    #[arg(long, value_name = "SIZE")]
+    /// Limit of new image stores of its accounts, such as 500GB, or 'none' to use the destination's.
+    #[arg(long, value_name = "SIZE", value_parser = parse_limit)]
     default_limit: Option<Limit>,
-    /// Quota that new accounts in it get, or 'none'.
-    #[arg(long, value_name = "SIZE")]
+    /// Quota of new accounts in the group, or 'none'.
+    #[arg(long, value_name = "SIZE", value_parser = parse_limit)]
     default_quota: Option<Limit>,
 }
 
@@ -48,7 +49,7 @@ pub(crate) enum Group {
     Fill {
         /// Its name.
         name: String,
-        /// Login names of all its accounts.
+        /// Login names of all accounts in the group.
         logins: Vec<String>,
     },
     /// Removes a group; its accounts stay.
@@ -79,8 +80,8 @@ impl Group {
                 let group = group_named(&api, &name)?;
                 let change = ChangeOfGroup {
                     name: rename,
-                    default_limit: defaults.default_limit.map(Limit::bytes),
-                    default_quota: defaults.default_quota.map(Limit::bytes),
+                    default_limit: defaults.default_limit,
+                    default_quota: defaults.default_quota,
                     logins: None,
                 };
                 let changed: GroupRecord = api.send(Method::PATCH, &format!("/groups/{}", group.id), &change)?;

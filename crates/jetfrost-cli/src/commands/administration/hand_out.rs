@@ -13,7 +13,7 @@ use jetfrost_wire::roster::{AskHandOuts, HandOutForm};
 use crate::failure::Failure;
 use crate::ui::{Ui, many};
 
-/// A file for hand-outs. It is made before the codes are, so that none is lost for want of a place.
+/// A file for hand-outs, made before the codes, so that no code is lost because the file cannot be written.
 pub(crate) struct Sheet {
     path: PathBuf,
     file: fs::File,

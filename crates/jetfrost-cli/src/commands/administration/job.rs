@@ -31,9 +31,9 @@ pub(crate) fn wait_for(api: &Api, begun: JobRecord) -> Result<JobRecord, Failure
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Job {
-    /// Lists the service's long work, latest first.
+    /// Lists jobs, latest first.
     List,
-    /// Stops a job for the time being.
+    /// Pauses a job.
     Pause {
         /// Its id.
         id: String,
@@ -43,7 +43,7 @@ pub(crate) enum Job {
         /// Its id.
         id: String,
     },
-    /// Ends a job; what it has done stays done.
+    /// Cancels a job. Work already done is kept.
     Cancel {
         /// Its id.
         id: String,

@@ -14,9 +14,9 @@ type Done = Result<Code, Failure>;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Mail {
-    /// Shows where mail goes, and whether it gets there.
+    /// Shows the mail settings and whether mail is delivered.
     Show,
-    /// Decides where mail goes; what is not given stays as it is.
+    /// Sets where mail goes. What is not given stays unchanged.
     Set(Box<Set>),
     /// Sends a test message.
     Test,
@@ -26,28 +26,28 @@ pub(crate) enum Mail {
 
 #[derive(Debug, Args)]
 pub(crate) struct Set {
-    /// The mail server's name or address.
+    /// Host name or address of the mail server.
     #[arg(long, value_name = "HOST")]
     server: Option<String>,
-    /// Its port [default: as usual for the protection: 465, 587 or 25].
+    /// Port [default: 465, 587 or 25, by connection security].
     #[arg(long, value_name = "N")]
     port: Option<u16>,
-    /// How the way there is protected: 'tls', 'starttls', or 'none' for a mail server on the same machine.
+    /// Connection security: 'tls', 'starttls', or 'none' for a mail server on the same machine.
     #[arg(long, value_name = "HOW", value_parser = security)]
     security: Option<MailSecurity>,
-    /// The name to sign in with there, or 'none'.
+    /// Login name at the mail server, or 'none'.
     #[arg(long, value_name = "NAME")]
     login: Option<String>,
-    /// A file whose first line is the password of that name at the mail server; or set JETFROST_MAIL_PASSWORD.
+    /// A file whose first line is the mail server's password; or set JETFROST_MAIL_PASSWORD.
     #[arg(long, value_name = "FILE")]
     password_file: Option<PathBuf>,
-    /// The address that mail comes from.
+    /// Sender address.
     #[arg(long, value_name = "ADDRESS")]
     from: Option<String>,
-    /// An address that it goes to; may be repeated.
+    /// An address to send to; may be repeated.
     #[arg(long, value_name = "ADDRESS")]
     to: Vec<String>,
-    /// The hour of the day at which a summary of everything is sent, 0 to 23, or 'none'.
+    /// Hour of the daily summary, 0 to 23, or 'none'.
     #[arg(long, value_name = "HOUR", value_parser = hour)]
     summary_at: Option<Hour>,
 }
@@ -122,7 +122,7 @@ impl Set {
     }
 }
 
-/// How the mail server is spoken to.
+/// Connection security of the mail server.
 fn way(settings: &MailSettings) -> (&str, u16, MailSecurity, Option<&str>) {
     (&settings.server, settings.port, settings.security, settings.login.as_deref())
 }

@@ -29,12 +29,12 @@ pub(crate) enum Maintenance {
         #[arg(default_value = "both")]
         what: What,
     },
-    /// Accepts no new backups, or no new restores, until a time or until they are resumed. What is underway comes to its end.
+    /// Pauses new backups or restores, until a time or until resumed. Runs in progress finish.
     Pause {
         /// Which.
         #[arg(default_value = "backups")]
         what: What,
-        /// Until when: 2026-11-24T06:00 by this machine's clock, or a duration such as 2h. Backups only; until resumed unless given.
+        /// End of the pause: 2026-11-24T06:00 by this machine's clock, or a duration such as 2h. Backups only [default: until resumed].
         #[arg(long)]
         until: Option<String>,
     },

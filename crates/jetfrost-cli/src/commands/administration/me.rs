@@ -35,13 +35,13 @@ pub(crate) enum Me {
         /// Its id, from the list.
         id: String,
     },
-    /// Ends all of your sessions and tokens but this one.
+    /// Ends all your other sessions and tokens.
     EndOtherSessions,
-    /// Makes a token for a program, to be given as 'Authorization: Bearer'.
+    /// Makes a token for a program, sent as 'Authorization: Bearer'.
     AddToken {
         /// What it is for.
         label: String,
-        /// What it may do: all that you may, or only see what you see.
+        /// Scope of the token: everything you may do, or read only.
         #[arg(long, default_value = "see")]
         scope: Scope,
         /// Days until it ends, 1 to 730.
@@ -53,16 +53,16 @@ pub(crate) enum Me {
     },
     /// Changes the password of your account.
     SetPassword {
-        /// A file whose first line is the password as it is; or set JETFROST_PASSWORD.
+        /// A file whose first line is the current password; or set JETFROST_PASSWORD.
         #[arg(long, value_name = "FILE")]
         password_file: Option<PathBuf>,
         /// A file whose first line is the new password; or set JETFROST_NEW_PASSWORD.
         #[arg(long, value_name = "FILE")]
         new_password_file: Option<PathBuf>,
     },
-    /// Adds a second factor: from then on signing in takes a code from an authenticator.
+    /// Adds a second factor: signing in then requires a code from an authenticator.
     AddSecondFactor {
-        /// The code that the authenticator shows; asked for unless given.
+        /// Code from the authenticator; asked for unless given.
         #[arg(long)]
         code: Option<String>,
         /// A file whose first line is the account's password; or set JETFROST_PASSWORD.

@@ -17,12 +17,12 @@ type Done = Result<Code, Failure>;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Point {
-    /// Lists the points of a workstation, and until when each stays.
+    /// Lists the points of a workstation and how long each stays.
     List {
         /// The workstation's name.
         workstation: String,
     },
-    /// Puts a hold on a point: neither retention nor a person removes it.
+    /// Puts a hold on a point: neither retention nor a person can remove it.
     Hold {
         /// The workstation's name.
         workstation: String,
@@ -32,7 +32,7 @@ pub(crate) enum Point {
         #[arg(long)]
         because: String,
     },
-    /// Takes the hold off a point.
+    /// Releases the hold on a point.
     Release {
         /// The workstation's name.
         workstation: String,

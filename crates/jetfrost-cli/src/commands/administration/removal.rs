@@ -20,7 +20,7 @@ pub(crate) struct Now {
     /// your second factor. Nothing goes within its protected time.
     #[arg(long)]
     pub(crate) now: bool,
-    /// The code that the authenticator shows; asked for unless given.
+    /// Code from the authenticator; asked for unless given.
     #[arg(long, requires = "now")]
     code: Option<String>,
     /// A file whose first line is the account's password; or set JETFROST_PASSWORD.

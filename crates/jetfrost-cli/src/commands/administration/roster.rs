@@ -22,15 +22,15 @@ const MOST_ROSTER: u64 = 4 << 20;
 pub(crate) enum Roster {
     /// Prints the header of a roster as CSV, to be filled in.
     Template {
-        /// With the office as it is in it: add lines and import it.
+        /// Fill in the office as it is now: add lines and import it again.
         #[arg(long)]
         filled: bool,
     },
-    /// Shows what a roster would change, asks, and does it: all of it, or nothing. Doing it again changes nothing more.
+    /// Shows what a roster would change, asks, and imports it. An import is all or nothing and can be repeated.
     Import {
         /// The roster; - for standard input.
         file: PathBuf,
-        /// Shows what would change, and changes nothing.
+        /// Show what would change; change nothing.
         #[arg(long, conflicts_with_all = ["yes", "hand_outs"])]
         preview: bool,
         /// Does not ask.
@@ -39,7 +39,7 @@ pub(crate) enum Roster {
         /// Hours until the enrolment codes end, 1 to 720.
         #[arg(long, default_value_t = 336)]
         hours: u16,
-        /// Writes hand-outs for all machines that are new, a page each, into a new file: PDF if it is called so, else HTML.
+        /// Write hand-outs for all new machines to a new file, a page each: PDF if its name ends so, else HTML.
         #[arg(long, value_name = "FILE")]
         hand_outs: Option<PathBuf>,
     },

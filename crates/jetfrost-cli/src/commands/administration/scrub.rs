@@ -14,12 +14,12 @@ type Done = Result<Code, Failure>;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Scrub {
-    /// Says what is known of the integrity of a workstation's image store.
+    /// Shows the result of the latest scrub of a workstation's image store.
     Show {
         /// The workstation's name.
         workstation: String,
     },
-    /// Reads every stored byte of a workstation now and compares it with its checks, and waits for the end.
+    /// Verifies every stored byte of a workstation now, and waits for the result.
     Start {
         /// The workstation's name.
         workstation: String,

@@ -31,7 +31,7 @@ pub(crate) struct SignIn {
     /// A file whose first line is the account's password; or set JETFROST_PASSWORD.
     #[arg(long, value_name = "FILE")]
     password_file: Option<PathBuf>,
-    /// The code of the second factor; asked for when the account has one.
+    /// Second-factor code; asked for if the account has a second factor.
     #[arg(long)]
     code: Option<String>,
 }

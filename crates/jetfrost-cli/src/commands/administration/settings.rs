@@ -13,11 +13,11 @@ type Done = Result<Code, Failure>;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Settings {
-    /// Shows what is decided for all of the office.
+    /// Shows the settings of the office.
     Show,
-    /// Decides it. It counts at once, everywhere.
+    /// Changes the setting for everybody, at once.
     Set {
-        /// Which units sizes are shown in: decimal (GB) or binary (GiB).
+        /// Units of sizes: decimal (GB) or binary (GiB).
         #[arg(long, value_parser = units)]
         units: Units,
     },

@@ -12,11 +12,11 @@ type Done = Result<Code, Failure>;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Setup {
-    /// Lists what is decided, what is not, and whose move it is.
+    /// Lists the setup steps: what is done, what is open, and who acts next.
     List,
-    /// Dismisses a step: it stays as it is.
+    /// Dismisses a step: the office decided not to do it.
     Dismiss {
-        /// The step, as the list names it.
+        /// Name of the step, as listed.
         step: String,
         /// Why.
         #[arg(long)]
@@ -24,7 +24,7 @@ pub(crate) enum Setup {
     },
     /// Puts a dismissed step back on the list.
     Restore {
-        /// The step, as the list names it.
+        /// Name of the step, as listed.
         step: String,
     },
 }

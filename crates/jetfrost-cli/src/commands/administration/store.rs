@@ -3,12 +3,13 @@
 use clap::{Args, Subcommand};
 use jetfrost_client::api::{Api, Method};
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_types::Limit;
 use jetfrost_wire::retention::{NewHold, Retention, StoreSettings};
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::{Overview, Workstation as WorkstationRecord};
 
 use crate::commands::administration::removal::Now;
-use crate::commands::limit::Limit;
+use crate::commands::limit::parse_limit;
 use crate::commands::look_and_change;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, moment};
@@ -18,13 +19,13 @@ type Done = Result<Code, Failure>;
 #[derive(Debug, Args)]
 #[group(required = true, multiple = true)]
 pub(crate) struct WorkstationChange {
-    /// What its image store may occupy, such as 200GB, or 'none'.
-    #[arg(long, value_name = "SIZE")]
+    /// Limit of the image store, such as 200GB, or 'none'.
+    #[arg(long, value_name = "SIZE", value_parser = parse_limit)]
     limit: Option<Limit>,
-    /// Which of its points are kept, if not what its destination says.
+    /// Retention of this workstation, if not the destination's.
     #[arg(long, value_name = "WHAT", conflicts_with = "retention_as_destination")]
     retention: Option<Retention>,
-    /// Keeps what its destination says again.
+    /// Use the destination's retention again.
     #[arg(long)]
     retention_as_destination: bool,
 }
@@ -69,7 +70,7 @@ pub(crate) fn workstation_named(api: &Api, name: &str) -> Result<WorkstationReco
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Store {
-    /// Puts a hold on a workstation's image store: nothing of it goes.
+    /// Puts a hold on a workstation's image store: none of its points can be removed.
     Hold {
         /// The workstation's name.
         workstation: String,
@@ -84,9 +85,9 @@ pub(crate) enum Store {
     },
     /// Removes a workstation with its image store; both can be undeleted during the destination's waiting time.
     Remove {
-        /// The workstation's name; asked for again unless given here twice.
+        /// The workstation's name; asked for again unless given twice.
         workstation: String,
-        /// The name again, so that nothing is removed by a slip.
+        /// The name again, to confirm.
         #[arg(long, value_name = "NAME")]
         confirm: String,
         #[command(flatten)]
@@ -97,11 +98,11 @@ pub(crate) enum Store {
         /// The workstation's name.
         workstation: String,
     },
-    /// Removes an unlock method; never the last of the person's own.
+    /// Removes an unlock method, but never the person's last one.
     RemoveUnlockMethod {
         /// The workstation's name.
         workstation: String,
-        /// Its id, as 'jetfrost workstation show' shows it.
+        /// Id of the unlock method, as listed by 'jetfrost workstation show'.
         id: String,
     },
 }

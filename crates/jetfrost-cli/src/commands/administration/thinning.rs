@@ -26,7 +26,7 @@ pub(crate) enum Thinning {
         /// The workstation's name.
         workstation: String,
     },
-    /// Removes now what has expired, and waits until its space is free.
+    /// Removes expired points now and waits until their space is free.
     Start {
         /// The workstation's name.
         workstation: String,

@@ -4,6 +4,7 @@ use super::store::{say_store, set_workstation, workstation_named};
 use clap::Subcommand;
 use jetfrost_client::api::{Api, Method};
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_types::Limit;
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Run;
 use jetfrost_wire::size::show;
@@ -15,7 +16,7 @@ use serde_json::json;
 use crate::commands::administration::store::WorkstationChange;
 use crate::commands::keys::unlock_method::say_unlock_methods;
 use crate::commands::labels;
-use crate::commands::limit::Limit;
+use crate::commands::limit::parse_limit;
 use crate::commands::this_workstation::history::say_history;
 use crate::commands::this_workstation::status::said_of_drill;
 use crate::failure::{Code, Failure};
@@ -32,28 +33,28 @@ pub(crate) enum Workstation {
         /// Its name.
         name: String,
     },
-    /// Sets its image store's limit, and what is kept of it.
+    /// Sets the limit and retention of a workstation's image store.
     Set {
         /// Its name.
         name: String,
         #[command(flatten)]
         change: WorkstationChange,
     },
-    /// Says what a limit would mean; changes nothing.
+    /// Shows what a limit would mean; changes nothing.
     Advise {
-        /// Its name; leave it out for a machine that is yet to come.
+        /// Name of the workstation; leave it out for a planned machine.
         name: Option<String>,
-        /// The limit that is considered, or 'none'.
-        #[arg(long, value_name = "SIZE")]
+        /// The limit to consider, or 'none'.
+        #[arg(long, value_name = "SIZE", value_parser = parse_limit)]
         limit: Option<Limit>,
-        /// The machine's disk; as it said itself unless given.
+        /// Size of the machine's disk [default: as reported by the machine].
         #[arg(long, value_name = "SIZE", value_parser = jetfrost_wire::size::parse)]
         disk: Option<u64>,
         /// The destination.
         #[arg(long)]
         destination: Option<String>,
     },
-    /// Cuts its machine off. Its backups are kept, and a code with --claims hands them to another machine.
+    /// Cuts the machine off. Its backups stay; an enrolment code with --claims hands them to another machine.
     Retire {
         /// Its name.
         name: String,

@@ -27,15 +27,15 @@ pub(crate) fn of_point(point: &OpenPoint) -> String {
 
 #[derive(Debug, Args)]
 pub(crate) struct Attach {
-    /// The path under which the disk was backed up; not needed when the point holds one disk.
+    /// Path of the disk when it was backed up; needed only if the point holds several.
     disk: Option<PathBuf>,
-    /// Which point: 'latest', a number, or a time such as 2026-11-20T14:00.
+    /// The point: 'latest', a number, or a time such as 2026-11-20T14:00.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
     /// The Unix socket to make; only this user can open it.
     #[arg(long, value_name = "PATH", default_value = "jetfrost-disk.socket", conflicts_with = "port")]
     socket: PathBuf,
-    /// A TCP port of this machine in place of a socket: every user of this machine can read there; 0 for any free port.
+    /// Listen on a loopback TCP port instead of a socket. Every user of this machine can read from it. 0 picks a free port.
     #[arg(long)]
     port: Option<u16>,
     #[command(flatten)]

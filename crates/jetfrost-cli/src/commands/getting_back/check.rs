@@ -16,10 +16,10 @@ type Done = Result<Code, Failure>;
 
 #[derive(Debug, Args)]
 pub(crate) struct Check {
-    /// Which point: 'latest', a number, or a time.
+    /// The point: 'latest', a number, or a time.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
-    /// How much of the files' content is read, in percent, drawn at random; folders are always read.
+    /// Percentage of file content to read, drawn at random. Folders are always read.
     #[arg(long, default_value_t = 100, value_name = "PERCENT", value_parser = clap::value_parser!(u8).range(1..=100))]
     share: u8,
     /// Shows no progress.
@@ -53,7 +53,7 @@ impl Check {
                 ui.line(&format!("{} were left out by the share.", many(report.left_out, "chunk")));
             }
             if damaged.is_empty() {
-                ui.line("All of it is what was backed up.");
+                ui.line("Everything matches what was backed up.");
                 return;
             }
             ui.line("Damaged:");

@@ -20,16 +20,16 @@ use crate::ui::{Ui, at_rate, many, moment, shown_path, took};
 
 #[derive(Debug, Args)]
 pub(crate) struct Drill {
-    /// Which point: 'latest', a number, or a time such as 2026-11-20T14:00.
+    /// The point: 'latest', a number, or a time such as 2026-11-20T14:00.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
-    /// How many files of a hundred are brought back, drawn at random; twenty at least.
+    /// Percentage of files to restore, drawn at random; at least twenty files.
     #[arg(long, default_value_t = 5, value_name = "PERCENT", value_parser = clap::value_parser!(u8).range(1..=100))]
     share: u8,
-    /// About how much is brought back at most. Larger files are never drawn.
+    /// Restore about this much at most. Larger files are never drawn.
     #[arg(long, default_value = "2GB", value_name = "SIZE", value_parser = size::parse)]
     most: u64,
-    /// Where the files are put meanwhile; they go again [default: beside this machine's settings].
+    /// Directory for the restored files, which are removed afterwards [default: beside this machine's settings].
     #[arg(long = "in", value_name = "DIR")]
     scratch: Option<PathBuf>,
     /// Shows no progress.
@@ -77,7 +77,7 @@ fn say(report: &DrillReport, point: u64, of: u64, ui: &Ui) {
     ui.show(&value, |_| {
         let p = &report.progress;
         ui.line(&format!(
-            "Brought back {} of {}, {}, and read them again, in {}{}.",
+            "Restored {} of {}, {}, and read them back in {}{}.",
             many(p.files_done, "file"),
             crate::ui::count(of),
             size::show(p.bytes_done),
@@ -87,12 +87,12 @@ fn say(report: &DrillReport, point: u64, of: u64, ui: &Ui) {
         if report.compared_here > 0 {
             let are = if report.compared_here == 1 { "is" } else { "are" };
             ui.line(&format!(
-                "{} of them {are} still at their place and unchanged: they were compared byte by byte.",
+                "{} of them {are} unchanged on this workstation, and matched byte by byte.",
                 crate::ui::count(report.compared_here)
             ));
         }
         if troubles.is_empty() {
-            ui.line(&format!("All of it is as it was. Point {point} can be restored; this is on record."));
+            ui.line(&format!("Everything matches. Point {point} can be restored; this is on record."));
             return;
         }
         ui.line(&format!("{} could not be restored exactly:", many(troubles.len() as u64, "item")));

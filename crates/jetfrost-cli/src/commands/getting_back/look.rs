@@ -23,7 +23,7 @@ pub(crate) struct Look {
     /// An absolute path.
     #[arg(default_value = "/")]
     path: PathBuf,
-    /// Which point: 'latest', a number, or a time such as 2026-11-20T14:00.
+    /// The point: 'latest', a number, or a time such as 2026-11-20T14:00.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
     #[command(flatten)]

@@ -24,19 +24,19 @@ type Done = Result<Code, Failure>;
 pub(crate) struct Restore {
     /// Absolute paths of files or folders; everything unless given.
     paths: Vec<PathBuf>,
-    /// The directory that they are put into. Selection paths arrive under their own name, everything with its folders.
+    /// Directory to restore into. Selected paths keep their last name; a whole point keeps its folders.
     #[arg(long, value_name = "DIR")]
     to: PathBuf,
-    /// Which point: 'latest', a number, or a time such as 2026-11-20T14:00.
+    /// The point: 'latest', a number, or a time such as 2026-11-20T14:00.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
-    /// Replaces existing files; otherwise they stay as they are, and are listed.
+    /// Replace existing files. Without it they are left alone and listed.
     #[arg(long)]
     replace: bool,
-    /// Brings back device nodes, set-user-id and set-group-id bits and capabilities also when root restores to another place than /.
+    /// Restore device nodes, set-user-id and set-group-id bits and capabilities even when root restores to a place other than /.
     #[arg(long, conflicts_with = "no_special")]
     special: bool,
-    /// Leaves those out: the default for root, except to /.
+    /// Leave those out: the default for root, except to /.
     #[arg(long)]
     no_special: bool,
     /// Shows no progress.

@@ -22,15 +22,15 @@ type Done = Result<Code, Failure>;
 
 #[derive(Debug, Args)]
 pub(crate) struct RestoreDisk {
-    /// The path under which the disk was backed up; not needed when the point holds one disk.
+    /// Path of the disk when it was backed up; needed only if the point holds several.
     disk: Option<PathBuf>,
     /// A new raw image file, or a block device, whose content is overwritten.
     #[arg(long, value_name = "TARGET")]
     to: PathBuf,
-    /// Which point: 'latest', a number, or a time such as 2026-11-20T14:00.
+    /// The point: 'latest', a number, or a time such as 2026-11-20T14:00.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
-    /// The block device once more, in place of typing it when asked.
+    /// The block device again, to confirm without a prompt.
     #[arg(long, value_name = "DEVICE")]
     confirm: Option<PathBuf>,
     /// Shows no progress.
@@ -119,6 +119,6 @@ fn say_report(report: &DiskReport, to: &Path, ui: &Ui) {
         list(&report.unsound);
     }
     if report.damaged.is_empty() && report.unsound.is_empty() {
-        ui.line("All of it was read back, and is what was backed up.");
+        ui.line("The disk was read back and matches the backup.");
     }
 }

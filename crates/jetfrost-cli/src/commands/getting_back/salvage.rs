@@ -21,13 +21,13 @@ use crate::ui::{Ui, many, moment, shown_path};
 
 type Done = Result<Code, Failure>;
 
-/// Paths that are listed for a point; JSON has all.
+/// Number of paths to list for a point; JSON lists all.
 const MOST_LISTED: usize = 20;
 
 /// Where a command reads from.
 #[derive(Debug, Args)]
 pub(crate) struct ReadFrom {
-    /// Reads from this directory with an image store in it, without the service; nothing in it is changed.
+    /// Read from this directory with an image store in it, without the service. Nothing in it is changed.
     #[arg(long, value_name = "DIR")]
     store_directory: Option<PathBuf>,
     #[command(flatten)]
@@ -55,15 +55,15 @@ fn keys_of(store: &FoundStore, which: &Which, state_dir: &StateDir, ui: &Ui) -> 
 
 #[derive(Debug, Args)]
 pub(crate) struct Salvage {
-    /// The directory of the damaged image store; it stays as it is.
+    /// Directory of the damaged image store. It is not changed.
     store: PathBuf,
     /// A new directory for the mended copy.
     #[arg(long, value_name = "COPY", required_unless_present = "preview")]
     to: Option<PathBuf>,
-    /// Says what a salvage would come to, and writes nothing.
+    /// Show what a salvage would recover; write nothing.
     #[arg(long, conflicts_with = "to")]
     preview: bool,
-    /// Asks for no secret: then lost points stay lost, and what is lost is not told by path.
+    /// Ask for no secret. Lost points then stay lost, and lost files are not listed by path.
     #[arg(long)]
     keyless: bool,
     #[command(flatten)]

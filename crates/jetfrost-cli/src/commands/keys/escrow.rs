@@ -23,18 +23,18 @@ type Done = Result<Code, Failure>;
 pub(crate) enum Escrow {
     /// Shows whether the office has an office key, and its fingerprint.
     Show,
-    /// Makes an office key into a file that only you keep, and asks workstations to trust it. Each person is told and decides.
+    /// Makes an office key in a file that only you keep, and asks workstations to trust it. Each person decides.
     Start {
-        /// The file to make; it must not be there yet.
+        /// File to write; it must not exist yet.
         file: PathBuf,
         /// A file whose first line is the passphrase of the office key; or set JETFROST_OFFICE_PASSPHRASE.
         #[arg(long, value_name = "FILE")]
         passphrase_file: Option<PathBuf>,
-        /// Asks no workstation: the key only seals backups of the records.
+        /// Ask no workstation: the key only seals backups of the records.
         #[arg(long)]
         for_records_only: bool,
     },
-    /// Asks no more. Where it was trusted, it stays until it is taken away.
+    /// Stop asking. Workstations that trust the key keep doing so until it is removed there.
     End,
 }
 

@@ -23,10 +23,10 @@ pub(crate) fn new_passphrase_given(file: Option<&Path>) -> Given<'_> {
 /// Which of its secrets unlocks an image store.
 #[derive(Debug, Args)]
 pub(crate) struct Which {
-    /// Asks for the printed recovery key instead of the image passphrase; or set JETFROST_RECOVERY_KEY.
+    /// Ask for the printed recovery key instead of the image passphrase; or set JETFROST_RECOVERY_KEY.
     #[arg(long, conflicts_with_all = ["passphrase_file", "office_key"])]
     recovery_key: bool,
-    /// Opens with the office key in this file, whose own passphrase is asked for; or set JETFROST_OFFICE_PASSPHRASE.
+    /// Unlock with the office key in this file. Its passphrase is asked for; or set JETFROST_OFFICE_PASSPHRASE.
     #[arg(long, value_name = "FILE", conflicts_with = "passphrase_file")]
     office_key: Option<PathBuf>,
     /// A file whose first line is the image passphrase; or set JETFROST_PASSPHRASE.

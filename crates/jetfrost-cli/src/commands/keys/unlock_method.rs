@@ -27,11 +27,11 @@ pub(crate) enum UnlockMethodCommand {
     AddPassphrase(AddPassphrase),
     /// Changes the image passphrase; no data is written again.
     ChangePassphrase(ChangePassphrase),
-    /// Makes a new recovery key, prints it once, and removes the old one.
+    /// Makes a new recovery key, prints it once and removes the old one.
     RenewRecoveryKey(RenewRecoveryKey),
-    /// Lets the office key unlock this workstation's image store, too.
+    /// Adds the office key as an unlock method of this workstation's image store.
     TrustOfficeKey(TrustOfficeKey),
-    /// Removes an unlock method; never the last one.
+    /// Removes an unlock method, but never the last one.
     Remove(Remove),
 }
 
@@ -72,7 +72,7 @@ pub(crate) struct ChangePassphrase {
     /// A file whose first line is the current image passphrase; or set JETFROST_PASSPHRASE.
     #[arg(long, value_name = "FILE")]
     passphrase_file: Option<PathBuf>,
-    /// A file whose first line is the new one; or set JETFROST_NEW_PASSPHRASE.
+    /// A file whose first line is the new passphrase; or set JETFROST_NEW_PASSPHRASE.
     #[arg(long, value_name = "FILE")]
     new_passphrase_file: Option<PathBuf>,
     #[command(flatten)]
@@ -95,7 +95,7 @@ impl ChangePassphrase {
 
 #[derive(Debug, Args)]
 pub(crate) struct AddPassphrase {
-    /// What it is for, such as a name; everyone who sees this workstation can read it.
+    /// A label, such as what it is for. Everyone who sees this workstation can read it.
     #[arg(long, value_name = "TEXT")]
     label: Option<String>,
     /// A file whose first line is the new passphrase; or set JETFROST_NEW_PASSPHRASE.
@@ -136,7 +136,7 @@ impl RenewRecoveryKey {
 
 #[derive(Debug, Args)]
 pub(crate) struct Remove {
-    /// Its id, as 'jetfrost unlock-method list' shows it.
+    /// Id of the unlock method, as listed by 'jetfrost unlock-method list'.
     id: String,
     #[command(flatten)]
     person: Person,
@@ -171,7 +171,7 @@ impl Person {
     }
 }
 
-/// Removes old unlock methods now that a new one is there. Without the person's password they stay, and that is said.
+/// Removes old unlock methods now that a new one is there. Without the person's password they stay, and the output says so.
 fn take_away(state_dir: &StateDir, old: &[String], what: &str, person: &Person, ui: &Ui, new: &UnlockMethod) -> Done {
     let store = state_dir.membership()?.store;
     let taken = person.sign_in(state_dir, ui).and_then(|api| {
@@ -200,7 +200,7 @@ fn take_away(state_dir: &StateDir, old: &[String], what: &str, person: &Person, 
 
 #[derive(Debug, Args)]
 pub(crate) struct TrustOfficeKey {
-    /// Trusts it without prompting if its fingerprint matches.
+    /// Trust it without prompting if its fingerprint matches.
     #[arg(long)]
     fingerprint: Option<String>,
 }

@@ -7,7 +7,7 @@ use jetfrost_client::state_dir::StateDir;
 use crate::failure::{Code, Failure};
 use crate::ui::Ui;
 
-/// Takes another identity for the service's.
+/// Accepts another identity of the service.
 #[derive(Debug, Args)]
 pub(crate) struct AcceptIdentity {
     /// The fingerprint of the identity, as 'jetfrostd identity' prints it on the server. Have it from the administrator, not from

@@ -16,13 +16,13 @@ type Done = Result<Code, Failure>;
 
 #[derive(Debug, Args)]
 pub(crate) struct Backup {
-    /// Only the folders, or only the disks; both unless given, each as a point of its own.
+    /// Back up only folders or only disks [default: both, each as a point of its own].
     #[arg(long, value_enum, value_name = "KIND")]
     only: Option<Kind>,
-    /// Goes on from what the service shows, though it is older than what this workstation made: once it is clear why.
+    /// Continue from the service's latest point although this workstation has made newer ones. Find out why first.
     #[arg(long)]
     go_on_from_older: bool,
-    /// Reads all that was sent back before the point counts; otherwise a part that is drawn by lot.
+    /// Read back everything that was sent before committing the point, instead of a random sample.
     #[arg(long)]
     read_back: bool,
     /// Shows no progress.

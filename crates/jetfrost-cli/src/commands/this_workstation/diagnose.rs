@@ -9,7 +9,7 @@ use crate::ui::Ui;
 
 type Done = Result<Code, Failure>;
 
-/// Finds out why a backup would fail: everything that one needs is tried, from this machine. Nothing stays behind.
+/// Finds out why a backup would fail. Tries every step from this machine and leaves nothing behind.
 pub(crate) fn diagnose(state_dir: &StateDir, ui: &Ui) -> Done {
     let (membership, api) = state_dir.device_api()?;
     let diagnosis: Diagnosis = api.post(&format!("/workstations/{}/diagnosis", membership.workstation), &())?;

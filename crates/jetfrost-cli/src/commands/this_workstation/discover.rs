@@ -15,7 +15,7 @@ pub(crate) struct Discover {
     /// Seconds to look.
     #[arg(long, default_value_t = 4, value_parser = clap::value_parser!(u64).range(1..=120))]
     seconds: u64,
-    /// Domains whose DNS is asked as well, instead of this machine's own.
+    /// Search these DNS domains instead of this machine's own.
     #[arg(long, value_name = "DOMAIN")]
     domain: Vec<String>,
 }

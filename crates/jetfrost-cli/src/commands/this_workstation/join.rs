@@ -20,16 +20,16 @@ type Done = Result<Code, Failure>;
 pub(crate) struct Join {
     /// The enrolment code; it begins with JF1-.
     code: String,
-    /// This workstation's name, unless the enrolment code says another [default: the host's name].
+    /// Name of this workstation, if the enrolment code does not set one [default: the host name].
     #[arg(long)]
     name: Option<String>,
     /// A file whose first line is the image passphrase; or set JETFROST_PASSPHRASE.
     #[arg(long, value_name = "FILE")]
     passphrase_file: Option<PathBuf>,
-    /// Trusts the office key without prompting if its fingerprint matches.
+    /// Trust the office key without prompting if its fingerprint matches.
     #[arg(long, value_name = "FINGERPRINT")]
     trust_office_key: Option<String>,
-    /// Goes without encryption, where the enrolment code allows it: whoever gets at the destination's disk can read the backups.
+    /// Store backups unencrypted, if the enrolment code allows it. Anyone with access to the destination's disk can read them.
     #[arg(long, conflicts_with_all = ["passphrase_file", "trust_office_key"])]
     without_encryption: bool,
 }
@@ -83,7 +83,7 @@ impl Join {
     }
 }
 
-/// Joins as the enrolment code says: without a secret.
+/// Join without a secret, as the enrolment code says.
 fn joined_without_encryption(state_dir: &StateDir, invitation: &Invitation, name: &str, ui: &Ui) -> Done {
     let m = join_without_encryption(state_dir, invitation, name, &system_random())?;
     let value = json!({ "workstation": m.workstation, "name": m.name, "login": m.login, "destination": m.destination, "encrypted": false });
@@ -99,7 +99,7 @@ fn joined_without_encryption(state_dir: &StateDir, invitation: &Invitation, name
     Ok(Code::Done)
 }
 
-/// Takes over a workstation that is there, and opens its image store with the passphrase that it has.
+/// Takes over an existing workstation and unlocks its image store with its passphrase.
 fn claimed(state_dir: &StateDir, invitation: &Invitation, workstation: &str, given: &Given<'_>, ui: &Ui) -> Done {
     ui.remark(&format!("This code hands over the backups of '{workstation}'."));
     let membership = claim(state_dir, invitation)?;

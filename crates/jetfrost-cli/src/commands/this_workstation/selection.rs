@@ -15,10 +15,10 @@ pub(crate) struct Include {
     /// Folders or files.
     #[arg(required = true)]
     folders: Vec<PathBuf>,
-    /// They are disks: block devices or raw image files, backed up as a whole.
+    /// The paths are disks: block devices or raw image files, backed up whole.
     #[arg(long, conflicts_with = "drop")]
     disk: bool,
-    /// Takes them out again. Points that hold them stay.
+    /// Remove them from the selection. Existing points keep them.
     #[arg(long)]
     drop: bool,
 }
@@ -49,7 +49,7 @@ pub(crate) struct Exclude {
     /// stands for any number of folders.
     #[arg(required = true)]
     patterns: Vec<String>,
-    /// Takes them out again.
+    /// Remove the patterns.
     #[arg(long)]
     drop: bool,
 }
