@@ -4,23 +4,27 @@ CARGO ?= cargo
 CONSOLE := console/dist/index.html
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
 
-.PHONY: demo demo-anew test console types lint build bench screenshots clean
+.PHONY: demo demo-anew programs test console types lint build bench screenshots clean
 
-## Builds everything, makes the sample office the first time, and runs its service.
-demo: build
+## Builds the programs, makes the sample office the first time, and runs its service.
+demo: programs
 	target/debug/jetfrost-demo demo/office
 
 ## As 'demo', with the office made again up to this hour.
-demo-anew: build
+demo-anew: programs
 	rm -rf demo/office
 	target/debug/jetfrost-demo demo/office
+
+## What the demo needs, with the console built in, and nothing that only the tests use.
+programs: console
+	$(CARGO) build -p jetfrost-service -p jetfrost-cli -p jetfrost-demo
 
 ## Installs what the tests need, then checks format, lints and types, and runs all tests.
 test: tools console lint build
 	$(CARGO) test --workspace
 	cd console && npm run --silent test
 
-## The programs, with the console built in.
+## The programs and the tests, with the console built in.
 build: console
 	$(CARGO) build --workspace --all-targets
 

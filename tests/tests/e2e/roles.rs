@@ -226,3 +226,27 @@ fn every_route_lets_in_whom_the_page_says() {
     let written: Vec<&str> = page.lines().filter(|line| line.starts_with("| `")).collect();
     assert_eq!(written, found, "docs/access.md should say:\n{}", found.join("\n"));
 }
+
+#[test]
+fn a_stranger_is_told_to_sign_in_by_every_operation_that_is_not_for_everybody() {
+    let office = Office::open();
+    let client = Client::builder().tls_danger_accept_invalid_certs(true).no_proxy().build().expect("a client");
+    let page = include_str!("../../../docs/access.md");
+    let is_for_nobody =
+        |name: &str| page.lines().any(|line| line.starts_with(&format!("| `{name}` |")) && line.ends_with("| yes |"));
+    let mut asked = 0;
+    for route in routes().into_iter().filter(|route| !is_for_nobody(&route.name())) {
+        let url = format!("https://{}{}", office.address(), filled(&route.path, &Things::new()));
+        let request = client.request(route.method.clone(), url);
+        let request = match &route.body {
+            Some(body) => request.json(body),
+            None if route.method != Method::GET => request.body(vec![0; 32]),
+            None => request,
+        };
+        let response = request.send().expect("an answer");
+        assert_eq!(response.status().as_u16(), 401, "{}", route.name());
+        assert!(response.headers().contains_key("WWW-Authenticate"), "{}", route.name());
+        asked += 1;
+    }
+    assert!(asked > 100, "{asked} operations");
+}
