@@ -116,7 +116,7 @@ onMounted(ties.reload)
     <form class="d-flex gap-2 align-items-end mb-2" @submit.prevent="setting.submit">
       <RuledInput id="new-password" v-model="password" label="A new password of the account" rule="password" type="password" required autocomplete="new-password" />
       <BButton type="submit" variant="outline-secondary" :disabled="setting.busy.value">Set the password</BButton>
-      <span class="jf-quiet small">All that is signed in with the old one is signed out; workstations go on.</span>
+      <span class="jf-quiet small">All sessions with the old password end. Workstations are not affected.</span>
     </form>
     <p v-if="set" role="status" class="mb-2">
       The password was set; {{ many(set.signed_out, 'session') }} ended. {{ set.unaffected.length ? `Going on as before: ${set.unaffected.join(', ')}.` : '' }}

@@ -38,7 +38,7 @@ const adding = useForm(async () => {
     <div class="row g-3">
       <RuledInput id="account-login" v-model="login" label="Login name" rule="account-name" column="col-3" required autocomplete="off" />
       <RuledInput id="account-name" v-model="name" label="Name of the person" rule="name" column="col-3" autocomplete="off" />
-      <BFormGroup label="Who is behind it" label-for="account-kind" class="col-3"><BFormSelect id="account-kind" v-model="kind" :options="KINDS" /></BFormGroup>
+      <BFormGroup label="Kind of account" label-for="account-kind" class="col-3"><BFormSelect id="account-kind" v-model="kind" :options="KINDS" /></BFormGroup>
       <BFormGroup label="Role" label-for="account-role" class="col-3"><BFormSelect id="account-role" v-model="role" :options="ROLES" /></BFormGroup>
       <RuledInput id="account-password" v-model="password" label="Password" rule="password" description="Empty: only owns workstations." column="col-3" type="password" autocomplete="new-password" />
       <fieldset v-if="groups.length" class="col-9">

@@ -57,7 +57,7 @@ watch(
         v-model="directory"
         label="Directory on the server"
         rule="directory"
-        description="It is made if the one above it exists."
+        description="It is created if its parent exists."
         column="col-6"
         required
         placeholder="/backup/office"
@@ -65,7 +65,7 @@ watch(
       />
       <RuledInput id="destination-capacity" v-model="capacity" label="Capacity" rule="size" description="Such as 2TB; empty for no limit." column="col-3" />
       <RuledInput id="destination-description" v-model="description" label="What it is for" rule="description" column="col-9" />
-      <div class="col-12"><BFormCheckbox v-model="everybody">Grant access to everybody; otherwise nobody has access until you grant it, under Access</BFormCheckbox></div>
+      <div class="col-12"><BFormCheckbox v-model="everybody">Grant access to everybody. Without it nobody has access until you grant it under Access</BFormCheckbox></div>
     </div>
     <CapacityAdvice v-if="verdict && verdict.fitness !== 'unfit'" :directory="directory" :capacity="capacityBytes" />
     <p v-if="verdict" role="status" class="mt-2 mb-0">

@@ -59,7 +59,7 @@ function leave() {
     <DestinationSettings :destination="destination" :may-change="mayChange" @changed="emit('changed')">
       <template v-if="withdrawn && !erasing">
         <BButton v-if="destination.state !== 'erasing'" size="sm" variant="outline-secondary" :aria-label="`Reinstate ${destination.name}`" @click="bringing.submit">Reinstate</BButton>
-        <BButton v-if="destination.erasure?.ends" size="sm" variant="primary" :aria-label="`Call the erasure off of ${destination.name}`" @click="callingOff.submit">Call the erasure off</BButton>
+        <BButton v-if="destination.erasure?.ends" size="sm" variant="primary" :aria-label="`Cancel the erasure of ${destination.name}`" @click="callingOff.submit">Cancel the erasure</BButton>
         <BButton v-else size="sm" variant="outline-danger" :aria-label="`Erase ${destination.name}…`" @click="looking.submit">Erase…</BButton>
       </template>
       <BButton v-else-if="!erasing" size="sm" variant="outline-secondary" :aria-label="`Withdraw ${destination.name}: no new backups, what is there stays`" @click="withdrawing.submit">Withdraw</BButton>

@@ -123,7 +123,7 @@ function change() {
         <RuledInput :id="`${id}-name`" v-model="name" label="Name" rule="destination-name" :until-now="destination.name" column="col-4" required />
         <RuledInput :id="`${id}-description`" v-model="description" label="What it is for" rule="description" column="col-8" />
         <RuledInput :id="`${id}-capacity`" v-model="capacity" label="Capacity" rule="size" description="Empty for no limit." column="col-4" />
-        <RuledInput :id="`${id}-reserve`" v-model="reserve" label="Reserve" rule="size" description="Kept free on its volume." column="col-4" required />
+        <RuledInput :id="`${id}-reserve`" v-model="reserve" label="Reserve" rule="size" description="Kept free on the volume." column="col-4" required />
         <RuledInput :id="`${id}-default`" v-model="defaultLimit" label="Limit of new stores" rule="size" description="Empty for none." column="col-4" />
         <RuledInput
           :id="`${id}-protected`"
@@ -136,7 +136,7 @@ function change() {
           required
         />
         <RuledInput :id="`${id}-waiting`" v-model="waiting" label="Waiting time" rule="days" description="Days." column="col-4" type="number" required />
-        <RuledInput :id="`${id}-scrub`" v-model="scrub" label="Scrub every" rule="days" description="Days; 0 for only when asked." column="col-4" type="number" required />
+        <RuledInput :id="`${id}-scrub`" v-model="scrub" label="Scrub every" rule="days" description="Days; 0 to scrub only on request." column="col-4" type="number" required />
         <BFormGroup label="Encryption" :label-for="`${id}-encryption`" class="col-4">
           <BFormSelect :id="`${id}-encryption`" v-model="encryption" :options="ENCRYPTION" />
         </BFormGroup>

@@ -71,7 +71,7 @@ onMounted(reload)
     <h2 id="discovery">Being found</h2>
     <ProblemAlert :problem="problem" retry @retry="reload" />
     <template v-if="data">
-      <p class="mb-2" role="status"><strong>{{ says }}</strong> <span class="jf-quiet">A code carries the address anyhow: being found is a convenience.</span></p>
+      <p class="mb-2" role="status"><strong>{{ says }}</strong> <span class="jf-quiet">Enrolment codes carry the address in any case; discovery is a convenience.</span></p>
       <form v-if="mayChange" @submit.prevent="saving.submit">
         <EditAlert :problem="saving.problem.value" :differing="saving.differing.value" :busy="saving.busy.value" @mine="saving.saveMine" @theirs="saving.takeTheirs" />
         <BFormCheckbox v-model="announce">Announce the service on the local network</BFormCheckbox>
@@ -86,7 +86,7 @@ onMounted(reload)
       </form>
       <details class="mt-3">
         <summary>Workstations behind a router</summary>
-        <p class="mb-1 mt-2">These lines belong into the zone of the office’s domain:</p>
+        <p class="mb-1 mt-2">Add these records to the zone of the office’s domain:</p>
         <pre class="mb-0 small" tabindex="0">{{ data.records.join('\n') }}</pre>
       </details>
     </template>

@@ -47,10 +47,10 @@ watch(
         </div>
         <div class="d-flex flex-wrap gap-2">
           <BButton size="sm" variant="primary" :disabled="busy" @click="emit('mine')">Save mine</BButton>
-          <BButton size="sm" variant="outline-secondary" :disabled="busy" @click="emit('theirs')">Keep what is there now</BButton>
+          <BButton size="sm" variant="outline-secondary" :disabled="busy" @click="emit('theirs')">Keep the current settings</BButton>
         </div>
       </template>
-      <div v-else>It is set as you set it. <BButton size="sm" variant="outline-secondary" class="ms-2" @click="emit('theirs')">Close</BButton></div>
+      <div v-else>It is set as you want it. <BButton size="sm" variant="outline-secondary" class="ms-2" @click="emit('theirs')">Close</BButton></div>
     </BAlert>
     <ProblemAlert v-else :problem="problem" />
   </div>

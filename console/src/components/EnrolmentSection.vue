@@ -96,7 +96,7 @@ onMounted(reload)
       <p class="mb-1">For {{ issued.record.machine ? `“${issued.record.machine}”` : 'a machine' }} of <strong>{{ issued.record.login }}</strong>, once, until {{ moment(issued.record.expires) }}. It is shown only now:</p>
       <p class="jf-code mb-1">{{ issued.code }}</p>
       <p v-if="issued.record.claims" class="mb-1">It hands over the backups of {{ issued.record.claims }}; a machine that has them now is cut off then.</p>
-      <p v-if="!issued.record.encrypted" class="mb-1">Its backups need not be encrypted. If they are not, whoever gets at the destination’s disk can read them.</p>
+      <p v-if="!issued.record.encrypted" class="mb-1">Its backups need not be encrypted. If they are not, anyone with access to the destination’s disk can read them.</p>
       <p class="mb-2">
         On that machine: <code>jetfrost join CODE{{ issued.record.encrypted ? '' : ' --without-encryption' }}</code>
         <template v-if="!issued.record.encrypted"> (without that option they are encrypted)</template>
@@ -116,9 +116,9 @@ onMounted(reload)
         <BFormGroup label="Hands over" label-for="code-claims" class="col-4">
           <BFormSelect id="code-claims" v-model="claims" :options="claimable" />
         </BFormGroup>
-        <RuledInput v-if="claims == null" id="code-machine" v-model="machine" label="Name of the workstation" rule="name" description="Empty for what the machine calls itself." column="col-4" autocomplete="off" />
+        <RuledInput v-if="claims == null" id="code-machine" v-model="machine" label="Name of the workstation" rule="name" description="Empty for the machine’s own name." column="col-4" autocomplete="off" />
         <RuledInput v-if="claims == null" id="code-limit" v-model="limit" label="Limit" rule="limit" description="Such as 1.5TB, or none; empty for the usual one." column="col-4" autocomplete="off" />
-        <div v-if="mayGoWithout" class="col-12"><BFormCheckbox v-model="encrypted">Encrypt its backups; otherwise whoever gets at the destination’s disk can read them</BFormCheckbox></div>
+        <div v-if="mayGoWithout" class="col-12"><BFormCheckbox v-model="encrypted">Encrypt its backups. Otherwise anyone with access to the destination’s disk can read them</BFormCheckbox></div>
       </div>
       <BButton type="submit" variant="primary" class="mt-3" :disabled="making.busy.value || !limitIsFit">Make a code</BButton>
     </form>
@@ -150,7 +150,7 @@ onMounted(reload)
           </tr>
         </tbody>
       </table>
-      <p v-else class="mb-0">No code was made yet. A code turns one machine into a workstation.</p>
+      <p v-else class="mb-0">There are no codes yet. A code turns one machine into a workstation.</p>
     </div>
   </section>
 </template>

@@ -50,7 +50,7 @@ watch(() => props.destination, saving.refresh, { immediate: true })
     <EditAlert :problem="saving.problem.value" :differing="saving.differing.value" :busy="saving.busy.value" @mine="saving.saveMine" @theirs="saving.takeTheirs" />
     <p class="mb-2">Access: <strong>{{ grantsText(destination.grants) }}</strong>.</p>
     <template v-if="mayChange">
-      <BFormCheckbox v-model="everybody" class="mb-2">Everybody, also those who are yet to come</BFormCheckbox>
+      <BFormCheckbox v-model="everybody" class="mb-2">Everybody, including future accounts</BFormCheckbox>
       <fieldset v-if="groupOptions.length" class="mb-2">
         <legend class="fs-6 mb-1">Groups</legend>
         <BFormCheckboxGroup v-model="openGroups" :options="groupOptions" />

@@ -70,7 +70,7 @@ const removing = useForm(async () => {
     <h2 id="groups">Groups</h2>
     <ProblemAlert :problem="adding.problem.value ?? removing.problem.value" />
     <div class="jf-panel table-responsive mb-3">
-      <p v-if="!groups.length" class="mb-0">There is no group yet. Groups say at once for many accounts where they may back up, and with which limits.</p>
+      <p v-if="!groups.length" class="mb-0">There are no groups yet. A group sets access and limits for many accounts at once.</p>
       <table v-else class="table align-middle mb-0">
         <thead>
           <tr>

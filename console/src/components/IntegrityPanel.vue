@@ -31,8 +31,8 @@ onMounted(reload)
         <template v-if="data.scrubbed">
           Every stored byte was read and compared {{ age(data.scrubbed, now) }} (<span class="jf-quiet">{{ moment(data.scrubbed) }}</span>).
         </template>
-        <template v-else>The stored bytes were not read yet; a scrub falls due by itself.</template>
-        <template v-if="!data.lost_chunks"> All that its points need is there.</template>
+        <template v-else>The stored bytes have not been verified yet; a scrub starts automatically when due.</template>
+        <template v-if="!data.lost_chunks"> Everything that its points need is there.</template>
       </p>
       <div v-if="data.lost_chunks" class="jf-note mb-2">
         <strong>{{ many(data.lost_chunks, 'chunk') }} are damaged or gone.</strong>
@@ -43,6 +43,6 @@ onMounted(reload)
       </ul>
       <BButton v-if="mayChange && !started" size="sm" variant="outline-secondary" :disabled="starting.busy.value" @click="starting.submit">Scrub now</BButton>
     </template>
-    <p v-if="started" role="status" class="mb-0">The scrub was asked for; Office shows how far it is.</p>
+    <p v-if="started" role="status" class="mb-0">The scrub was started; Activity shows its progress.</p>
   </section>
 </template>

@@ -40,7 +40,7 @@ onMounted(reload)
     <h2 id="jobs">Jobs</h2>
     <ProblemAlert :problem="problem ?? ordering.problem.value" retry @retry="reload" />
     <div class="jf-panel table-responsive">
-      <p v-if="data && !data.items.length" class="mb-0">There was none yet. Thinning and removals show here.</p>
+      <p v-if="data && !data.items.length" class="mb-0">There are no jobs yet. Thinning, scrubs and removals are listed here.</p>
       <table v-else class="table table-sm align-middle mb-0">
         <thead>
           <tr>

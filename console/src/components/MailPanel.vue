@@ -64,8 +64,8 @@ const mine = (): MailSettings => ({
 })
 const lines = (s?: MailSettings | null): Line[] => [
   ['Mail server', s ? `${s.server}:${s.port}` : ''],
-  ['Protection of the way there', SECURITIES.find((one) => one.value === s?.security)?.text ?? ''],
-  ['Login name there', s?.login ?? ''],
+  ['Connection security', SECURITIES.find((one) => one.value === s?.security)?.text ?? ''],
+  ['Login name at the mail server', s?.login ?? ''],
   ['From', s?.sender ?? ''],
   ['To', s?.recipients.join(', ') ?? ''],
   ['A summary every day at', s?.summary_hour == null ? '' : `${s.summary_hour}:00`],
@@ -107,7 +107,7 @@ onMounted(reload)
     <ProblemAlert :problem="problem ?? trying.problem.value ?? ending.problem.value" retry @retry="reload" />
     <template v-if="data">
       <p class="mb-2" role="status"><strong>{{ says }}</strong></p>
-      <p class="jf-quiet mb-2">A message goes out when something begins to need attention and when that is over; nothing in between but the summary. No mail proves nothing: the summary says that mail still works.</p>
+      <p class="jf-quiet mb-2">Mail is sent when an alert begins and when it ends, and once a day as a summary. No mail does not mean that all is well: if the daily summary stops arriving, investigate.</p>
       <div v-if="mayChange && !changing" class="d-flex gap-2">
         <BButton variant="primary" @click="change">{{ data.settings ? 'Change' : 'Set mail up' }}</BButton>
         <template v-if="data.settings">
@@ -119,16 +119,16 @@ onMounted(reload)
         <EditAlert :problem="saving.problem.value" :differing="saving.differing.value" :busy="saving.busy.value" @mine="saving.saveMine" @theirs="saving.takeTheirs" />
         <div class="row g-3">
           <RuledInput id="mail-server" v-model="server" label="Mail server" rule="mail-server" column="col-5" required placeholder="mail.office.example" />
-          <BFormGroup label="Protection of the way there" label-for="mail-security" class="col-5"><BFormSelect id="mail-security" v-model="security" :options="SECURITIES" /></BFormGroup>
+          <BFormGroup label="Connection security" label-for="mail-security" class="col-5"><BFormSelect id="mail-security" v-model="security" :options="SECURITIES" /></BFormGroup>
           <RuledInput id="mail-port" v-model="port" label="Port" rule="port" column="col-2" type="number" required />
-          <RuledInput id="mail-login" v-model="login" label="Login name there" rule="mail-secret" description="Empty if it wants none." column="col-5" autocomplete="off" />
-          <RuledInput id="mail-password" v-model="password" label="Its password at the mail server" rule="mail-secret" :description="data.has_password ? 'Empty: stays, unless the way there changes.' : ''" column="col-5" type="password" autocomplete="new-password" :disabled="!login" />
+          <RuledInput id="mail-login" v-model="login" label="Login name at the mail server" rule="mail-secret" description="Empty if it wants none." column="col-5" autocomplete="off" />
+          <RuledInput id="mail-password" v-model="password" label="Password at the mail server" rule="mail-secret" :description="data.has_password ? 'Empty: stays, unless the connection changes.' : ''" column="col-5" type="password" autocomplete="new-password" :disabled="!login" />
           <RuledInput id="mail-sender" v-model="sender" label="From" rule="mail-address" column="col-5" required placeholder="backups@office.example" />
-          <RuledInput id="mail-recipients" v-model="recipients" label="To" rule="mail-addresses" description="Several with commas." column="col-7" required />
+          <RuledInput id="mail-recipients" v-model="recipients" label="To" rule="mail-addresses" description="Separate several with commas." column="col-7" required />
         </div>
         <div class="d-flex align-items-center gap-2 mt-3">
           <BFormCheckbox v-model="sums">A summary every day at</BFormCheckbox>
-          <BFormSelect v-model="hour" :options="HOURS" :disabled="!sums" aria-label="Hour of the summary" class="w-auto" />
+          <BFormSelect v-model="hour" :options="HOURS" :disabled="!sums" aria-label="Hour of the daily summary" class="w-auto" />
         </div>
         <div class="d-flex gap-2 mt-3">
           <BButton type="submit" variant="primary" :disabled="saving.busy.value">Save</BButton>

@@ -114,13 +114,13 @@ const restoring = useForm(async () => {
     </div>
 
     <p v-if="preview" role="status" class="mt-3 mb-0">
-      <template v-if="preview.keeps_earlier_promises">The terms were changed: points from before that stay as long as they were promised then. </template>
+      <template v-if="preview.keeps_earlier_promises">The terms were changed: earlier points stay as long as they were promised. </template>
       <template v-if="going.length">
         {{ many(going.length, 'point') }} would expire (number {{ going.join(', ') }}), which frees {{ size(preview.freed_bytes) }}. What other points need stays.
         <BButton v-if="mayChange" size="sm" variant="primary" class="ms-2" :disabled="thinning.busy.value" @click="thinning.submit">Remove them now</BButton>
       </template>
       <template v-else>Nothing would expire: every point stays for its protected time, by the rule, by a hold, or as the latest.</template>
     </p>
-    <p v-if="started" role="status" class="mt-3 mb-0">The thinning was asked for; Activity shows how far it is.</p>
+    <p v-if="started" role="status" class="mt-3 mb-0">The thinning was started; Activity shows its progress.</p>
   </section>
 </template>

@@ -79,7 +79,7 @@ function template(withOffice: boolean) {
     </form>
     <div v-if="plan" class="mt-3" role="status">
       <template v-if="plan.faults.length">
-        <p class="mb-1"><strong>{{ many(plan.faults.length, 'fault') }}.</strong> Nothing is changed before they are put right.</p>
+        <p class="mb-1"><strong>{{ many(plan.faults.length, 'fault') }}.</strong> Nothing is imported until they are corrected.</p>
         <div class="table-responsive">
           <table class="table mb-0">
             <thead><tr><th scope="col" class="text-end">Line</th><th scope="col">Cell</th><th scope="col">What is wrong</th></tr></thead>

@@ -28,6 +28,6 @@ function choose(to: unknown) {
     <BFormGroup label="Sizes are shown, here and by every command, in units that are" label-class="pb-1">
       <BFormRadioGroup :model-value="units" :options="OPTIONS" name="units" @update:model-value="choose" />
     </BFormGroup>
-    <p class="jf-quiet small mb-0">Both kinds are understood wherever a size is typed.</p>
+    <p class="jf-quiet small mb-0">You can type sizes in either.</p>
   </section>
 </template>

@@ -28,7 +28,7 @@ onMounted(reload)
 
 <template>
   <h1 class="mb-1">Access</h1>
-  <p class="jf-quiet">Whose workstations may put backups where. Nobody may, until it is said here. Closing a destination stops new backups; what is there stays and can be restored.</p>
+  <p class="jf-quiet">Which accounts may back up to which destination. Nobody may until access is granted. Revoking access stops new backups; existing ones stay and can be restored.</p>
   <ProblemAlert :problem="problem" retry @retry="reload" />
   <p v-if="loading && !data" class="jf-quiet" role="status">Loading…</p>
   <template v-if="data">

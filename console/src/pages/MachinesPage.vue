@@ -13,7 +13,7 @@ const broughtIn = ref(0)
 
 <template>
   <h1 class="mb-1">Machines</h1>
-  <p class="jf-quiet">A code turns one machine into a workstation. It works once, carries the fingerprint of this service’s certificate, and is useless afterwards.</p>
+  <p class="jf-quiet">A code turns one machine into a workstation. It works once and carries the fingerprint of this service’s identity.</p>
   <RosterSection v-if="mayChange" @changed="broughtIn += 1" />
   <EnrolmentSection :key="broughtIn" :may-change="mayChange" />
   <DiscoveryPanel :may-change="mayChange" />

@@ -96,7 +96,7 @@ onMounted(sessions.reload)
         <h2 id="factor">Second factor</h2>
         <ProblemAlert :problem="offering.problem.value ?? confirming.problem.value ?? unfactoring.problem.value" />
         <template v-if="account?.second_factor">
-          <p>Signing in takes a code from your authenticator as well.</p>
+          <p>Signing in also requires a code from your authenticator.</p>
           <div v-if="spare" role="status" class="jf-note mb-3">
             Spare codes, each good once, shown only now:
             <div class="jf-code">{{ spare.join('  ') }}</div>
@@ -113,12 +113,12 @@ onMounted(sessions.reload)
           <img :src="picture" alt="The secret as a QR code" width="180" height="180" class="bg-white p-2 mb-2" />
           <div class="d-flex flex-wrap gap-2 align-items-end">
             <BFormGroup label="Password of the account" label-for="confirm-password"><BFormInput id="confirm-password" v-model="password" type="password" required autocomplete="current-password" /></BFormGroup>
-            <BFormGroup label="The code that it shows now" label-for="factor-code"><BFormInput id="factor-code" v-model="code" required inputmode="numeric" autocomplete="one-time-code" /></BFormGroup>
+            <BFormGroup label="Code from the authenticator" label-for="factor-code"><BFormInput id="factor-code" v-model="code" required inputmode="numeric" autocomplete="one-time-code" /></BFormGroup>
             <BButton type="submit" variant="primary" :disabled="confirming.busy.value">Confirm</BButton>
           </div>
         </form>
         <template v-else>
-          <p>Signing in takes the password alone. For an administrator a second factor is recommended.</p>
+          <p>Signing in requires only the password. Administrators should add a second factor.</p>
           <BButton variant="primary" :disabled="offering.busy.value" @click="offering.submit">Add a second factor</BButton>
         </template>
       </div>

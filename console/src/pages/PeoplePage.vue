@@ -23,7 +23,7 @@ onMounted(reload)
 
 <template>
   <h1 class="mb-1">People</h1>
-  <p class="jf-quiet">One account a person is the scheme to begin with: a shared account shows the backups of all its machines to everybody who knows its password. Machines have credentials of their own and need no password.</p>
+  <p class="jf-quiet">Start with one account per person: a shared account shows the backups of all its machines to everybody who knows its password. Machines have credentials of their own and need no password.</p>
   <ProblemAlert :problem="problem" retry @retry="reload" />
   <p v-if="loading && !data" class="jf-quiet" role="status">Loading…</p>
   <template v-if="data">

@@ -30,7 +30,7 @@ onMounted(() => {
 
 <template>
   <h1 class="mb-1">Storage</h1>
-  <p class="jf-quiet">Places on this server that are used for backups only. Several are fine; each has its own limits and its own people.</p>
+  <p class="jf-quiet">Directories on this server that are used for backups only. You can have several, each with its own limits and access.</p>
   <section class="mb-4" aria-labelledby="destinations">
     <h2 id="destinations">Destinations</h2>
     <ProblemAlert :problem="problem" retry @retry="reload" />
@@ -44,7 +44,7 @@ onMounted(() => {
       <h2 id="volumes">Volumes of this server</h2>
       <ProblemAlert :problem="volumes.problem.value" retry @retry="volumes.reload" />
       <VolumeTable v-if="volumes.data.value" :volumes="volumes.data.value" @use="(at) => (directory = `${at === '/' ? '' : at}/jetfrost`)" />
-      <p v-else-if="volumes.loading.value" class="jf-quiet" role="status">Looking at the volumes; a test file is written to each and removed…</p>
+      <p v-else-if="volumes.loading.value" class="jf-quiet" role="status">Checking the volumes: a test file is written to each and removed…</p>
     </section>
     <DestinationForm :chosen="directory" @changed="changed" />
     <AdoptForm @changed="changed" />

@@ -248,7 +248,7 @@ fn a_destination_advises_on_its_capacity_follows_the_units_and_is_withdrawn_and_
 fn backups_are_paused_and_resumed_and_the_audit_log_is_checked() {
     let office = Office::open();
     on_page(&office, "/activity", async |browser| {
-        browser.sees("There was none yet. Thinning and removals show here.").await;
+        browser.sees("There are no jobs yet. Thinning, scrubs and removals are listed here.").await;
         browser.press("Pause backups until resumed").await;
         browser.sees("New backups are paused until you resume them.").await;
         browser.press("Resume backups").await;

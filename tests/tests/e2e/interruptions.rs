@@ -284,7 +284,7 @@ fn a_service_killed_again_and_again_under_load_keeps_every_acknowledged_point() 
     assert!(acknowledged.load(Ordering::SeqCst) > 1, "backups ended well between the kills");
     scene.station(&["backup", "--quiet"], 0);
     let said = jetfrost_ends(&admin, &["scrub", "start", &name], 0).out;
-    assert!(said.contains("All that its points need is there."), "{said}");
+    assert!(said.contains("Everything that its points need is there."), "{said}");
     let points: serde_json::Value = serde_json::from_str(&scene.station(&["points", "--json"], 0)).expect("JSON");
     for point in points.as_array().expect("a list") {
         let sequence = point["sequence"].to_string();

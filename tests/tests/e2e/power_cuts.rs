@@ -227,7 +227,7 @@ fn a_service_that_loses_power_at_any_moment_has_every_point_that_it_acknowledged
         scene.restored_equals_source();
     }
     let said = jetfrost_ends(&scene.test.path().join("admin"), &["scrub", "start", &name], 0).out;
-    assert!(said.contains("All that its points need is there."), "{said}");
+    assert!(said.contains("Everything that its points need is there."), "{said}");
     for point in scene.points() {
         let _ = jetfrost_ends(&scene.station, &["check", "--at", &point.to_string(), "--quiet"], 0);
     }

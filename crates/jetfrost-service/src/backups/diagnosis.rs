@@ -10,7 +10,7 @@ use crate::backups::uploads::Upload;
 use crate::identity::accounts::account_named;
 use crate::identity::grants::has_access;
 use crate::records::{AccountRow, DestinationRow, WorkstationLine, WorkstationRow};
-use crate::shared::{Caller, NoRoom, Result, ServiceError, place};
+use crate::shared::{Caller, Conflict, NoRoom, Result, ServiceError, place};
 use crate::storage::capacity::Purpose;
 
 /// There is room when this much more content would be taken.
@@ -122,9 +122,7 @@ impl Backups {
     fn room_of_account(&self, account: &AccountRow, destination: &DestinationRow) -> Result<u64> {
         let levels = self.storage.levels_of_destination(destination)?.into_iter().chain(self.storage.quota_of(account)?);
         let left = levels.map(|(_, level)| (level, level.limit_for_content().saturating_sub(level.used)));
-        let (level, left) = left
-            .min_by_key(|(_, left)| *left)
-            .ok_or(ServiceError::Conflict("the destination has no limit that could be looked at"))?;
+        let (level, left) = left.min_by_key(|(_, left)| *left).ok_or(ServiceError::Conflict(Conflict::NothingToDiagnose))?;
         if left >= A_LITTLE {
             return Ok(left);
         }

@@ -22,7 +22,9 @@ use crate::records::{
     is_duplicate,
 };
 use crate::secrets::{SecretKind, hash, new_id, new_secret};
-use crate::shared::{Caller, Result, ServiceError, bounds, checked_name, convert, limit_to_db, number_cursor, place, to_db};
+use crate::shared::{
+    Caller, Conflict, Result, ServiceError, bounds, checked_name, convert, limit_to_db, number_cursor, place, to_db,
+};
 use crate::storage::adoption::{USUAL_RHYTHM, free_name};
 use crate::storage::key_slots::row_of;
 
@@ -128,7 +130,7 @@ impl Backups {
         let issued = self.records.write(|on| {
             let row = CodeWithNames::by_id(id, on)?.ok_or(ServiceError::NotFound("enrolment code"))?;
             if row.code.used.is_some() || row.code.cancelled.is_some() {
-                return Err(ServiceError::Conflict("this enrolment code was used or cancelled: make a new one"));
+                return Err(ServiceError::Conflict(Conflict::CodeSpent));
             }
             let secret: [u8; 10] = random_array(&*self.random);
             row.code.renew(&hash(&secret), self.clock.now_ms(), on)?;
@@ -156,7 +158,7 @@ impl Backups {
         let code = self.records.write(|on| {
             let row = CodeWithNames::by_id(id, on)?.ok_or(ServiceError::NotFound("enrolment code"))?;
             if convert::enrolment_code(&row, now).state != CodeState::Unused {
-                return Err(ServiceError::Conflict("only an open enrolment code can be cancelled"));
+                return Err(ServiceError::Conflict(Conflict::CodeNotUnused));
             }
             row.code.set_cancelled(now, on)?;
             self.trail.note(caller, "enrolment code cancelled", &row.login, on)?;
@@ -187,9 +189,7 @@ impl Backups {
         let store = checked_store(with)?;
         let enrolled = self.with_code(&with.secret.0, origin, |code, on| {
             if code.claims.is_some() {
-                return Err(ServiceError::Conflict(
-                    "this code hands over an image store that is there already: the client is too old",
-                ));
+                return Err(ServiceError::Conflict(Conflict::ClientTooOld));
             }
             let account = AccountRow::by_id(&code.account_id, on)?.ok_or(ServiceError::NotFound("account"))?;
             let destination = DestinationRow::by_id(&code.destination_id, on)?.ok_or(ServiceError::NotFound("destination"))?;
@@ -225,7 +225,7 @@ impl Backups {
     pub(crate) fn claim_workstation(&self, with: &Claim, origin: &str) -> Result<Enrolled> {
         let enrolled = self.with_code(&with.secret.0, origin, |code, on| {
             let claims = code.claims.as_ref();
-            let claims = claims.ok_or(ServiceError::Conflict("this code makes a new workstation: it hands over none"))?;
+            let claims = claims.ok_or(ServiceError::Conflict(Conflict::CodeMakesNew))?;
             let line = WorkstationLine::by_id(claims, on)?.ok_or(ServiceError::NotFound("workstation"))?;
             let credential = new_secret(SecretKind::Device, &*self.random);
             let mut row = line.workstation.clone();
@@ -294,7 +294,7 @@ impl Backups {
         self.records.write(|on| {
             let line = WorkstationLine::by_id(id, on)?.ok_or(ServiceError::NotFound("workstation"))?;
             if line.workstation.rest.is_some() {
-                return Err(ServiceError::Conflict("no machine has this workstation's credential already"));
+                return Err(ServiceError::Conflict(Conflict::NoMachine));
             }
             self.trail.note(caller, "workstation retired", &line.workstation.name, on)?;
             Ok(line.workstation.cut_off(WorkstationRow::RETIRED, self.clock.now_ms(), &caller.name(), on)?)
@@ -449,7 +449,7 @@ fn insert_store(
         ..StoreRow::default()
     };
     row.insert(on).map_err(|e| match is_duplicate(&e) {
-        true => ServiceError::Conflict("there is an image store with this id already"),
+        true => ServiceError::Conflict(Conflict::StoreIdTaken),
         false => e.into(),
     })
 }

@@ -8,7 +8,7 @@ use jetfrost_wire::run::{GiveUp, Outcome, Progress};
 use crate::backups::Backups;
 use crate::records::{RestoreRow, StoreRow, WorkstationLine};
 use crate::secrets::new_id;
-use crate::shared::{Caller, Result, ServiceError, convert, to_db};
+use crate::shared::{Caller, Conflict, Result, ServiceError, convert, to_db};
 
 impl Backups {
     /// Begins a restore from a workstation's store.
@@ -86,7 +86,7 @@ impl Backups {
         let row = self.records.read(|on| Ok::<_, ServiceError>(RestoreRow::by_id(id, on)?))?.ok_or_else(missing)?;
         let line = self.storage.line(caller, &row.workstation_id).map_err(|_| missing())?;
         caller.may(&act(row.purpose.0, &line))?;
-        if row.outcome.0 == Outcome::Underway { Ok(row) } else { Err(ServiceError::Conflict("this restore is over")) }
+        if row.outcome.0 == Outcome::Underway { Ok(row) } else { Err(ServiceError::Conflict(Conflict::RestoreEnded)) }
     }
 
     fn set_restore_progress(&self, row: &mut RestoreRow, progress: &Progress) -> Result<()> {
@@ -104,7 +104,7 @@ impl Backups {
         let now = self.clock.now_ms();
         self.records.write(|on| {
             if !row.update_if_underway(on)? {
-                return Err(ServiceError::Conflict("this restore is over"));
+                return Err(ServiceError::Conflict(Conflict::RestoreEnded));
             }
             let store = WorkstationLine::by_id(&row.workstation_id, on)?.map(|line| line.store.id);
             match (row.purpose.0, store, outcome) {
@@ -125,7 +125,7 @@ impl Backups {
 
     fn save_restore(&self, row: &RestoreRow) -> Result<Restore> {
         if !self.records.write(|on| Ok::<_, ServiceError>(row.update_if_underway(on)?))? {
-            return Err(ServiceError::Conflict("this restore is over"));
+            return Err(ServiceError::Conflict(Conflict::RestoreEnded));
         }
         Ok(self.tell_restore(row))
     }

@@ -24,7 +24,7 @@ use crate::identity::accounts::account_named;
 use crate::identity::grants::{destination_named, grants};
 use crate::records::{AccountRow, CodeRow, CodeWithNames, Connection, DestinationRow, GroupRow, WorkstationLine, WorkstationRow};
 use crate::shared::convert::some_from_db;
-use crate::shared::{Caller, Result, ServiceError, limit_to_db, shown_limit};
+use crate::shared::{Caller, Result, ServiceError, csv_line, limit_to_db, shown_limit};
 use crate::storage::workstations::said_of_store;
 
 /// A roster is compared with all of the office.
@@ -294,17 +294,6 @@ fn fill(text: &mut String, account: &str, facts: &AccountFacts, office: &Office)
         machines.push(Default::default());
     }
     for machine in machines {
-        let cells: Vec<String> = person.iter().chain(&machine).map(|cell| quoted(cell)).collect();
-        let _ = writeln!(text, "{}", cells.join(","));
-    }
-}
-
-/// A cell as CSV (RFC 4180). One that begins like a formula gets an apostrophe, which is taken off again when it is read.
-fn quoted(cell: &str) -> String {
-    let guard = if cell.starts_with(['=', '+', '-', '@']) { "'" } else { "" };
-    if cell.contains([',', '"', '\n', '\r', ';']) {
-        format!("\"{guard}{}\"", cell.replace('"', "\"\""))
-    } else {
-        format!("{guard}{cell}")
+        let _ = writeln!(text, "{}", csv_line(person.iter().chain(&machine).map(String::as_str)));
     }
 }

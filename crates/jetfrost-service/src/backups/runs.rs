@@ -18,7 +18,7 @@ use crate::backups::uploads::Upload;
 use crate::identity::grants::has_access;
 use crate::records::{Connection, NewRun, PointRow, RunRow, StoreRow, WorkstationLine, WorkstationRow};
 use crate::secrets::new_id;
-use crate::shared::{Caller, Result, ServiceError, bounds, convert, to_db};
+use crate::shared::{Caller, Conflict, Result, ServiceError, bounds, convert, to_db};
 use crate::storage::points;
 use crate::storage::points::insert_point;
 
@@ -63,9 +63,7 @@ impl Backups {
     /// Refuses when the destination is withdrawn, not open to the workstation's account, or the image store was removed.
     pub(crate) fn takes_backups(&self, line: &WorkstationLine) -> Result<()> {
         if line.store.removal_ends.is_some() {
-            return Err(ServiceError::Conflict(
-                "this workstation's image store was removed and waits to go; an administrator can bring it back",
-            ));
+            return Err(ServiceError::Conflict(Conflict::StorePendingRemoval));
         }
         if line.destination.withdrawn.is_some() {
             return Err(ServiceError::Withdrawn(line.destination.name.clone()));

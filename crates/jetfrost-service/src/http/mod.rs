@@ -105,10 +105,7 @@ impl App {
         work: impl FnOnce(&Services) -> Result<T, ServiceError> + Send + 'static,
     ) -> Result<T, Trouble> {
         let services = Arc::clone(&self.services);
-        web::block(move || work(&services))
-            .await
-            .map_err(|_| Trouble::from(ServiceError::Conflict("the service is stopping")))?
-            .map_err(Trouble::from)
+        web::block(move || work(&services)).await.map_err(|_| Trouble::stopping())?.map_err(Trouble::from)
     }
 
     /// Runs a use case for whoever calls.

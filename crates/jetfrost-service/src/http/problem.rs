@@ -255,7 +255,10 @@ fn fold(error: &ServiceError) -> Problem {
         ServiceError::Invalid(why) => {
             Problem::new(Kind::Invalid, sentence(why), "Correct this and try again. Nothing was changed.")
         }
-        ServiceError::Conflict(why) => Problem::new(Kind::Conflict, sentence(why), "Check the current state, then decide again."),
+        ServiceError::Conflict(conflict) => {
+            let (title, next) = conflict.said();
+            Problem::new(Kind::Conflict, title, next)
+        }
         ServiceError::ChangedMeanwhile { by } => {
             let who = by.as_ref().map_or_else(
                 || "Somebody else changed this after you opened it.".into(),

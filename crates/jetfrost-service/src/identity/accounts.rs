@@ -10,7 +10,7 @@ use crate::identity::Identity;
 use crate::records::{AccountRow, CodeRow, Connection, GroupRow, SessionRow, WorkstationLine, WorkstationRow};
 use crate::secrets::{hash_password, new_id};
 use crate::shared::versions::{Made, Seen};
-use crate::shared::{Caller, Result, ServiceError, Who, checked_name, convert, limit_to_db, shown_limit, taken};
+use crate::shared::{Caller, Conflict, Result, ServiceError, Who, checked_name, convert, limit_to_db, shown_limit, taken};
 
 /// An account's workstations are looked at together.
 const ALL: usize = 10_000;
@@ -199,7 +199,7 @@ impl Identity {
     pub(crate) fn remove_account(&self, caller: &Caller, id: &str, removal: &AccountRemoval) -> Result<()> {
         caller.may(&Act::ChangeOffice)?;
         if matches!(&caller.who, Who::Person { account, .. } if account.id == id) {
-            return Err(ServiceError::Conflict("nobody removes the account that they are signed in with"));
+            return Err(ServiceError::Conflict(Conflict::OwnAccount));
         }
         self.records.write(|on| {
             let mut row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
@@ -315,7 +315,7 @@ pub(crate) fn check_password(password: &str) -> Result<()> {
 fn stays_administered(row: &AccountRow, on: &mut Connection) -> Result<()> {
     let administrator = Role::Administrator.word();
     if row.role.0 == Role::Administrator && row.others_that_can_be(administrator, on)? == 0 {
-        return Err(ServiceError::Conflict("this is the last administrator who can sign in: make another one first"));
+        return Err(ServiceError::Conflict(Conflict::LastAdministrator));
     }
     Ok(())
 }
@@ -345,7 +345,7 @@ mod tests {
         let Who::Person { account, .. } = &office.ingrid.who else { panic!("a person") };
         let demote = AccountChange { role: Some(Role::Helpdesk), ..AccountChange::default() };
         let refused = identity.change_account(&office.ingrid, &account.id, &demote, &Seen::Anything);
-        assert!(matches!(refused, Err(ServiceError::Conflict(_))), "{refused:?}");
+        assert!(matches!(refused, Err(ServiceError::Conflict(Conflict::LastAdministrator))), "{refused:?}");
         office.person("sture", Role::Administrator);
         identity.change_account(&office.ingrid, &account.id, &demote, &Seen::Anything).expect("now there is another");
     }

@@ -8,7 +8,7 @@ use jetfrost_wire::service::{AuditEntry, AuditQuery, ExportForm};
 
 use crate::identity::Identity;
 use crate::records::{AuditFilter, AuditRow};
-use crate::shared::{Caller, Result, ServiceError, Who, convert, number_cursor};
+use crate::shared::{Caller, Result, ServiceError, Who, convert, csv_line, number_cursor};
 
 /// Entries that are read from the records at a time.
 const PIECE: usize = 500;
@@ -101,15 +101,9 @@ fn line(entry: &AuditEntry, form: ExportForm) -> String {
                 entry.refused.to_string(),
                 text(&entry.link),
             ];
-            fields.map(|field| csv_field(&field)).join(",") + "\r\n"
+            csv_line(fields.iter().map(String::as_str)) + "\r\n"
         }
     }
-}
-
-/// A field of a CSV line (RFC 4180). What a spreadsheet would take for a formula is kept from being one.
-fn csv_field(text: &str) -> String {
-    let text = if text.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{text}") } else { text.to_owned() };
-    if text.contains([',', '"', '\n', '\r']) { format!("\"{}\"", text.replace('"', "\"\"")) } else { text }
 }
 
 fn filter(query: &AuditQuery) -> AuditFilter {

@@ -14,7 +14,7 @@ use crate::identity::Identity;
 use crate::records::{AccountRow, Connection};
 use crate::secrets::hash;
 use crate::shared::convert::from_db;
-use crate::shared::{Caller, Result, ServiceError, convert};
+use crate::shared::{Caller, Conflict, Result, ServiceError, convert};
 
 /// RFC 4226, section 4: 160 bits.
 const SECRET: usize = 20;
@@ -26,7 +26,7 @@ impl Identity {
     pub(crate) fn offer_second_factor(&self, caller: &Caller) -> Result<SecondFactorOffer> {
         let (account, _) = caller.own_account(&Act::ChangeSelf)?;
         if account.totp_since.is_some() {
-            return Err(ServiceError::Conflict("this account has a second factor already: end it first"));
+            return Err(ServiceError::Conflict(Conflict::HasSecondFactor));
         }
         let secret = random_array::<SECRET>(&*self.random);
         self.records.write(|on| {
@@ -54,7 +54,7 @@ impl Identity {
         self.records.write(|on| {
             let mut row = AccountRow::by_id(&account.id, on)?.ok_or(ServiceError::NotFound("account"))?;
             if row.totp_since.is_some() {
-                return Err(ServiceError::Conflict("this account has a second factor already: end it first"));
+                return Err(ServiceError::Conflict(Conflict::HasSecondFactor));
             }
             let step = self.step_of(&row, &with.code).ok_or(ServiceError::WrongSecondFactor)?;
             row.totp_step = step;

@@ -11,7 +11,7 @@ use crate::identity::Identity;
 use crate::identity::accounts::check_password;
 use crate::records::{AccountRow, RecordsError, SessionRow, WorkstationRow};
 use crate::secrets::{SecretKind, hash, hash_password, is_password, new_id, new_secret};
-use crate::shared::{Caller, Credential, DAY_MS, Result, ServiceError, Who, bounds, checked_name, convert};
+use crate::shared::{Caller, Conflict, Credential, DAY_MS, Result, ServiceError, Who, bounds, checked_name, convert};
 
 /// A browser's session ends after so long without use.
 const IDLE_MS: i64 = 12 * 3600 * 1000;
@@ -174,7 +174,7 @@ impl Identity {
         };
         self.records.write(|on| {
             if SessionRow::of(&account.id, now, on)?.len() >= MOST_TOKENS {
-                return Err(ServiceError::Conflict("there are fifty sessions and tokens already: end some first"));
+                return Err(ServiceError::Conflict(Conflict::TooManySessions));
             }
             row.insert(on)?;
             let after = format!("scope {}, {} days", row.scope, new.days);

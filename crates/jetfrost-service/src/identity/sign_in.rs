@@ -21,7 +21,7 @@ use crate::records::{
     AccountRow, Records, SessionRow, first_code_hash, insert_installation, installation_id, set_first_code_hash,
 };
 use crate::secrets::{SecretKind, hash, hash_password, is_password, new_id, new_secret};
-use crate::shared::{DAY_MS, Result, ServiceError, checked_name, convert};
+use crate::shared::{Conflict, DAY_MS, Result, ServiceError, checked_name, convert};
 
 /// A browser's session ends after so long, however much it is used.
 const COOKIE_MS: i64 = 7 * DAY_MS;
@@ -142,7 +142,7 @@ impl Identity {
         };
         let made = self.records.write(|on| {
             if AccountRow::any_with_role(Role::Administrator.word(), on)? {
-                return Err(ServiceError::Conflict("there is an administrator already"));
+                return Err(ServiceError::Conflict(Conflict::HasAdministrator));
             }
             if first_code_hash(on)? != Some(first_code_key(&new.code)) {
                 return Err(ServiceError::WrongCode("this is not the code that the service printed last"));
@@ -241,7 +241,7 @@ pub(crate) fn new_first_code(records: &Records, random: &dyn Random) -> Result<S
     let code = symbols.as_bytes().chunks(4).map(|c| String::from_utf8_lossy(c)).collect::<Vec<_>>().join("-");
     records.write(|on| {
         if AccountRow::any_with_role(Role::Administrator.word(), on)? {
-            return Err(ServiceError::Conflict("there is an administrator already"));
+            return Err(ServiceError::Conflict(Conflict::HasAdministrator));
         }
         Ok(set_first_code_hash(Some(&first_code_key(&code)), on)?)
     })?;

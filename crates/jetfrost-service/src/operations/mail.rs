@@ -18,7 +18,7 @@ use crate::operations::alerts::{line, shown};
 use crate::records::{Connection, MailRow, ToldRow, WorkstationLine};
 use crate::secrets::new_id;
 use crate::shared::versions::{Made, Seen, version};
-use crate::shared::{Caller, Result, ServiceError, bounds, convert};
+use crate::shared::{Caller, Conflict, Result, ServiceError, bounds, convert};
 
 const MOST_RECIPIENTS: usize = 20;
 
@@ -83,7 +83,7 @@ impl Operations {
     /// Sends a message that says nothing but that mail works, and says how it went.
     pub(crate) fn try_mail(&self, caller: &Caller) -> Result<MailState> {
         caller.may(&Act::ChangeOffice)?;
-        let row = self.mail_row()?.ok_or(ServiceError::Conflict("it is not decided yet where mail goes"))?;
+        let row = self.mail_row()?.ok_or(ServiceError::Conflict(Conflict::NoMailSettings))?;
         let text = format!(
             "{} asked for this message. It says that mail from the backup service gets here.\n\nFrom now on you are told when something needs attention, \
              and when that is over.\n",

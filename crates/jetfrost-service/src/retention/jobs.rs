@@ -17,7 +17,7 @@ use crate::media::MediaError;
 use crate::records::{JobRow, PointRow, WorkstationLine, WorkstationRow};
 use crate::retention::Retention;
 use crate::secrets::new_id;
-use crate::shared::{Caller, Result, SERVICE, ServiceError, convert, number_cursor, place, to_db};
+use crate::shared::{Caller, Conflict, Result, SERVICE, ServiceError, convert, number_cursor, place, to_db};
 
 /// Headway is put on record this often.
 const NOTE_EVERY: Duration = Duration::from_secs(1);
@@ -160,7 +160,7 @@ impl Retention {
             (JobState::Waiting | JobState::Underway, Order::Resume) | (JobState::Paused, Order::Pause) => {
                 return Ok(convert::job(&row, &line));
             }
-            _ => return Err(ServiceError::Conflict("this job has ended")),
+            _ => return Err(ServiceError::Conflict(Conflict::JobEnded)),
         };
         // The worker sees the order at its next step and leaves the row alone.
         orders.insert(row.id.clone(), order);
@@ -311,9 +311,7 @@ impl Retention {
             let line = WorkstationLine::by_store(&line.store.id, on)?.ok_or(ServiceError::NotFound("image store"))?;
             let held = line.store.held.is_some() || PointRow::any_held(&line.store.id, on)?;
             if held || line.store.removal_ends.is_none_or(|leaves| leaves > self.clock.now_ms()) {
-                return Err(ServiceError::Conflict(
-                    "this image store stays: it was undeleted, or there is a hold on it or a point",
-                ));
+                return Err(ServiceError::Conflict(Conflict::StoreStays));
             }
             self.media.set_aside(&place(&line.destination), id)?;
             let mut store = line.store.clone();

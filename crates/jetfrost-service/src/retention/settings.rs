@@ -10,7 +10,7 @@ use crate::clock::timestamp;
 use crate::records::{Connection, PointRow, WorkstationLine, Written};
 use crate::retention::Retention;
 use crate::shared::versions::{Made, Seen};
-use crate::shared::{Caller, DAY_MS, Result, ServiceError, bounds, convert, to_db};
+use crate::shared::{Caller, Conflict, DAY_MS, Result, ServiceError, bounds, convert, to_db};
 use crate::storage::terms::{change_of_store, promise};
 use crate::storage::{points, workstations};
 
@@ -138,7 +138,7 @@ impl Retention {
     fn show_again(&self, caller: &Caller, with: &RemoveNow) -> Result<()> {
         let (account, _) = caller.own_account(&Act::ChangeOffice)?;
         if account.totp_since.is_none() {
-            return Err(ServiceError::Conflict("to remove at once takes a second factor: add one to your account first"));
+            return Err(ServiceError::Conflict(Conflict::NeedsSecondFactor));
         }
         self.identity.check_own_password(account, &with.password, &caller.origin)?;
         let what = format!("own second factor of {}", account.id);
@@ -201,10 +201,10 @@ impl Retention {
 /// Until when a point that may be removed is protected.
 fn protected_until(row: &PointRow, line: &WorkstationLine, on: &mut Connection) -> Result<i64> {
     if row.held.is_some() || line.store.held.is_some() {
-        return Err(ServiceError::Conflict("there is a hold on this recovery point or its image store: take it off first"));
+        return Err(ServiceError::Conflict(Conflict::PointOnHold));
     }
     if line.store.latest_sequence == Some(row.sequence) {
-        return Err(ServiceError::Conflict("the latest recovery point stays: the next one builds on it"));
+        return Err(ServiceError::Conflict(Conflict::LatestPointStays));
     }
     Ok(promise(line, on)?.protected_until_ms(&points::facts(std::slice::from_ref(row))[0]))
 }
@@ -212,7 +212,7 @@ fn protected_until(row: &PointRow, line: &WorkstationLine, on: &mut Connection) 
 /// Until when any point of an image store that may be removed is protected.
 fn store_protected_until(line: &WorkstationLine, now: i64, on: &mut Connection) -> Result<i64> {
     if line.store.held.is_some() || PointRow::any_held(&line.store.id, on)? {
-        return Err(ServiceError::Conflict("there is a hold on this image store or on a point of it: take it off first"));
+        return Err(ServiceError::Conflict(Conflict::StoreOnHold));
     }
     let rows = PointRow::list(&line.store.id, i64::MAX, points::ALL, on)?;
     let (promise, facts) = (promise(line, on)?, points::facts(&rows));

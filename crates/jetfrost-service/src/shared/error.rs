@@ -1,5 +1,6 @@
 //! Why a use case was refused or failed.
 
+use super::conflict::Conflict;
 use jetfrost_image::store::StoreError;
 use jetfrost_office::capacity::Usage;
 
@@ -92,8 +93,8 @@ pub(crate) enum ServiceError {
     #[error("{0}")]
     Invalid(String),
     /// The state of things does not allow this now.
-    #[error("{0}")]
-    Conflict(&'static str),
+    #[error("{}", .0.said().0)]
+    Conflict(Conflict),
     /// What is to be changed is not as the caller saw it.
     #[error("it was changed meanwhile")]
     ChangedMeanwhile {

@@ -2,7 +2,9 @@
 
 pub(crate) mod bounds;
 mod caller;
+mod conflict;
 pub(crate) mod convert;
+mod csv_line;
 mod error;
 pub(crate) mod gate;
 #[cfg(test)]
@@ -26,6 +28,8 @@ use crate::media::Place;
 use crate::records::{DestinationRow, Records, is_duplicate};
 
 pub(crate) use caller::{Caller, Credential, Who};
+pub(crate) use conflict::Conflict;
+pub(crate) use csv_line::csv_line;
 pub(crate) use error::{Comes, NoRoom, Result, ServiceError};
 pub(crate) use trail::Trail;
 pub(crate) use versions::Seen;

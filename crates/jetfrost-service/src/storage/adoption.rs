@@ -18,7 +18,7 @@ use crate::identity::accounts::insert_account;
 use crate::media::{Found, MediaError, volume_of};
 use crate::records::{AccountRow, Connection, DestinationRow, StoreRow, WorkstationRow, Written};
 use crate::secrets::new_id;
-use crate::shared::{Caller, Result, ServiceError, checked_name, place, to_db};
+use crate::shared::{Caller, Conflict, Result, ServiceError, checked_name, place, to_db};
 use crate::storage::Storage;
 use crate::storage::points::insert_point;
 
@@ -110,7 +110,7 @@ impl Storage {
     fn take_store(&self, found: &FoundStore, destination: &DestinationRow, on: &mut Connection) -> Result<AdoptedStore> {
         let id = found.store.id().to_string();
         if StoreRow::exists(&id, on)? {
-            return Err(ServiceError::Conflict("an image store on it is one that this service knows already"));
+            return Err(ServiceError::Conflict(Conflict::StoreKnown));
         }
         let (account, new_account) = match AccountRow::by_key(&names::key(&found.login), on)? {
             Some(account) => (account, false),

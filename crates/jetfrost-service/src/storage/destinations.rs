@@ -22,7 +22,8 @@ use crate::secrets::new_id;
 use crate::shared::convert::from_db;
 use crate::shared::versions::{Made, Seen, version};
 use crate::shared::{
-    Caller, Result, SERVICE, ServiceError, bounds, check_days, checked_name, limit_to_db, place, shown_limit, taken, to_db,
+    Caller, Conflict, Result, SERVICE, ServiceError, bounds, check_days, checked_name, limit_to_db, place, shown_limit, taken,
+    to_db,
 };
 use crate::storage::Storage;
 use crate::storage::terms::{change_of_destination, check_terms};
@@ -230,7 +231,7 @@ impl Storage {
     pub(crate) fn bring_destination_back(&self, caller: &Caller, id: &str) -> Result<Destination> {
         self.alter_destination(caller, id, "destination reinstated", |row| {
             if row.erases.is_some() {
-                return Err(ServiceError::Conflict("all of it is to be erased: call that off first"));
+                return Err(ServiceError::Conflict(Conflict::ErasurePending));
             }
             (row.withdrawn, row.withdrawn_by, row.erase_asked, row.erasing_by) = (None, None, None, None);
             Ok(())

@@ -10,7 +10,7 @@ use jetfrost_wire::event::Event;
 use crate::clock::timestamp;
 use crate::records::{AuditRow, DestinationRow, NewEntry, PointRow, WorkstationLine};
 use crate::shared::convert::from_db;
-use crate::shared::{Caller, DAY_MS, Result, ServiceError, place};
+use crate::shared::{Caller, Conflict, DAY_MS, Result, ServiceError, place};
 use crate::storage::{Storage, points};
 
 /// The image stores of a destination are looked at together.
@@ -34,7 +34,7 @@ impl Storage {
                 return Err(ServiceError::Invalid("this is not the destination's name".into()));
             }
             if row.withdrawn.is_none() {
-                return Err(ServiceError::Conflict("only a withdrawn destination can be erased: withdraw it first"));
+                return Err(ServiceError::Conflict(Conflict::NotWithdrawn));
             }
             if row.erases.is_none() {
                 row.erase_asked = Some(code);
@@ -57,7 +57,7 @@ impl Storage {
         let (now, by) = (self.clock.now_ms(), caller.name());
         self.alter_destination(caller, id, "erasure confirmed", |row| {
             let asked = row.erase_asked.take();
-            let asked = asked.ok_or(ServiceError::Conflict("ask for the erasure first, with the destination's name"))?;
+            let asked = asked.ok_or(ServiceError::Conflict(Conflict::ErasureNotAsked))?;
             if !asked.eq_ignore_ascii_case(confirm.confirmation.trim()) {
                 return Err(ServiceError::Invalid("this is not the confirmation that the first step answered with".into()));
             }

@@ -57,7 +57,7 @@ fn say_integrity(name: &str, integrity: &Integrity, ui: &Ui) {
         ui.line(&format!("  {}: {}", finding.path, finding.wrong));
     }
     if integrity.lost_chunks == 0 {
-        ui.line("All that its points need is there.");
+        ui.line("Everything that its points need is there.");
         return;
     }
     let points: Vec<String> = integrity.damaged_points.iter().map(|p| format!("{} ({})", p.sequence, p.lost_chunks)).collect();

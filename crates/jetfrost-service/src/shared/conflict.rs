@@ -1,0 +1,125 @@
+//! Why the state of things does not allow something now: a case each, with what to say of it.
+
+/// What is in the way.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Conflict {
+    /// There are as many sessions and tokens as an account may have.
+    TooManySessions,
+    /// The first administrator was made before.
+    HasAdministrator,
+    /// The account has a second factor.
+    HasSecondFactor,
+    /// Somebody removes the account that they are signed in with.
+    OwnAccount,
+    /// No other administrator could sign in.
+    LastAdministrator,
+    /// The code was used or cancelled.
+    CodeSpent,
+    /// The code waits for no machine.
+    CodeNotUnused,
+    /// A code that hands over a store was shown by a client that cannot take one.
+    ClientTooOld,
+    /// A code that makes a workstation was to hand over one.
+    CodeMakesNew,
+    /// Nobody has the credential that is to end.
+    NoMachine,
+    /// Another store has this id.
+    StoreIdTaken,
+    /// The workstation's store was removed and waits.
+    StorePendingRemoval,
+    /// No limit is left to look at.
+    NothingToDiagnose,
+    /// The restore has ended.
+    RestoreEnded,
+    /// The job has ended.
+    JobEnded,
+    /// A store that was to go was undeleted, or is held.
+    StoreStays,
+    /// Removing at once takes a second factor.
+    NeedsSecondFactor,
+    /// The point or its store is held.
+    PointOnHold,
+    /// The latest point cannot be removed.
+    LatestPointStays,
+    /// The store or a point of it is held.
+    StoreOnHold,
+    /// A store on the destination belongs to this service.
+    StoreKnown,
+    /// The destination is to be erased.
+    ErasurePending,
+    /// Only a withdrawn destination can be erased.
+    NotWithdrawn,
+    /// The second confirmation came without the first.
+    ErasureNotAsked,
+    /// There are no mail settings.
+    NoMailSettings,
+}
+
+impl Conflict {
+    /// What is in the way, as a sentence, and what to do about it.
+    pub(crate) fn said(self) -> (&'static str, &'static str) {
+        match self {
+            Self::TooManySessions => ("This account already has fifty sessions and tokens.", "End some of them first."),
+            Self::HasAdministrator => {
+                ("This service already has an administrator.", "Sign in, or ask an administrator for an account.")
+            }
+            Self::HasSecondFactor => ("This account already has a second factor.", "Remove it first to set up another one."),
+            Self::OwnAccount => ("You are signed in with this account.", "Another administrator can remove it."),
+            Self::LastAdministrator => {
+                ("This is the last administrator who can sign in.", "Make another administrator first. Nothing was changed.")
+            }
+            Self::CodeSpent => ("This enrolment code was used or cancelled.", "Make a new one."),
+            Self::CodeNotUnused => (
+                "Only an unused enrolment code can be cancelled.",
+                "List the enrolment codes: it was used or cancelled before, or has expired.",
+            ),
+            Self::ClientTooOld => (
+                "This code hands over an existing image store, which this client cannot take over.",
+                "Install a newer client on the workstation, then join again.",
+            ),
+            Self::CodeMakesNew => (
+                "This code makes a new workstation; it does not hand over an existing one.",
+                "Join with it as a new workstation, or ask for a code with --claims.",
+            ),
+            Self::NoMachine => (
+                "This workstation is already cut off from its machine.",
+                "Nothing is left to do; an enrolment code with --claims hands its backups to another machine.",
+            ),
+            Self::StoreIdTaken => {
+                ("An image store with this id already exists.", "Join again: a new image store is made each time.")
+            }
+            Self::StorePendingRemoval => (
+                "This workstation's image store was removed and is pending removal.",
+                "An administrator can undelete it. Nothing was stored.",
+            ),
+            Self::NothingToDiagnose => {
+                ("The destination has no limit that could be checked.", "See the other steps of the diagnosis.")
+            }
+            Self::RestoreEnded => ("This restore has ended.", "Start a new one."),
+            Self::JobEnded => ("This job has ended.", "List the jobs to see its outcome."),
+            Self::StoreStays => (
+                "This image store stays: it was undeleted, or it or one of its points is on hold.",
+                "Release the hold first if it is to be removed.",
+            ),
+            Self::NeedsSecondFactor => {
+                ("Removing without the waiting time needs a second factor.", "Add a second factor to your account first.")
+            }
+            Self::PointOnHold => ("This recovery point or its image store is on hold.", "Release the hold first."),
+            Self::LatestPointStays => (
+                "The latest recovery point cannot be removed: the next one builds on it.",
+                "Remove another one, or the whole image store.",
+            ),
+            Self::StoreOnHold => ("This image store or one of its points is on hold.", "Release the hold first."),
+            Self::StoreKnown => (
+                "This service already knows an image store on this destination.",
+                "Look for it in the list of workstations. Nothing was changed.",
+            ),
+            Self::ErasurePending => ("This destination is about to be erased.", "Cancel the erasure first."),
+            Self::NotWithdrawn => ("Only a withdrawn destination can be erased.", "Withdraw it first."),
+            Self::ErasureNotAsked => {
+                ("The erasure was not confirmed the first time.", "Start with the first confirmation: the destination's name.")
+            }
+            Self::NoMailSettings => ("Mail is not set up.", "Set the mail server and recipients first."),
+        }
+    }
+}
