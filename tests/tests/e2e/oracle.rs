@@ -231,6 +231,8 @@ fn work(seed: u64, rounds: u64) {
     let mut was: Vec<(u64, Vec<String>)> = Vec::new();
     std::thread::scope(|threads| {
         threads.spawn(|| churn(&busy, &over));
+        // Also when the test fails: the scope waits for the thread.
+        let _over = Over(&over);
         for round in 0..rounds {
             (0..tree.chance.below(14)).for_each(|_| tree.change());
             if round % 7 == 3 {
@@ -258,8 +260,16 @@ fn work(seed: u64, rounds: u64) {
                 );
             }
         }
-        over.store(true, Ordering::SeqCst);
     });
+}
+
+/// Ends the churn when it is dropped.
+struct Over<'o>(&'o AtomicBool);
+
+impl Drop for Over<'_> {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::SeqCst);
+    }
 }
 
 #[test]
