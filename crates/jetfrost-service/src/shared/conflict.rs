@@ -63,7 +63,7 @@ impl Conflict {
             Self::HasAdministrator => {
                 ("This service already has an administrator.", "Sign in, or ask an administrator for an account.")
             }
-            Self::HasSecondFactor => ("This account already has a second factor.", "Remove it first to set up another one."),
+            Self::HasSecondFactor => ("This account already has a second factor.", "End it first to set up another one."),
             Self::OwnAccount => ("You are signed in with this account.", "Another administrator can remove it."),
             Self::LastAdministrator => {
                 ("This is the last administrator who can sign in.", "Make another administrator first. Nothing was changed.")
@@ -79,18 +79,18 @@ impl Conflict {
             ),
             Self::CodeMakesNew => (
                 "This code makes a new workstation; it does not hand over an existing one.",
-                "Join with it as a new workstation, or ask for a code with --claims.",
+                "Join with it as a new workstation, or ask for a code that claims the existing one.",
             ),
             Self::NoMachine => (
                 "This workstation is already cut off from its machine.",
-                "Nothing is left to do; an enrolment code with --claims hands its backups to another machine.",
+                "Nothing is left to do. An enrolment code that claims it hands its backups to another machine.",
             ),
             Self::StoreIdTaken => {
                 ("An image store with this id already exists.", "Join again: a new image store is made each time.")
             }
             Self::StorePendingRemoval => (
-                "This workstation's image store was removed and is pending removal.",
-                "An administrator can undelete it. Nothing was stored.",
+                "This workstation's image store was removed.",
+                "An administrator can undelete it during the waiting time. Nothing was stored.",
             ),
             Self::NothingToDiagnose => {
                 ("The destination has no limit that could be checked.", "See the other steps of the diagnosis.")
