@@ -48,10 +48,11 @@ lint: console
 	cd console && npm run --silent lint && npm run --silent check
 	tools/licences
 
-## The API's document and the console's types, after the API changed.
+## The API's document, the console's types and the Rust client's calls, after the API changed.
 types: build
 	target/debug/jetfrostd openapi > console/openapi.json
 	cd console && npm run --silent types
+	UPDATE_CALLS=1 $(CARGO) test -p jetfrost-tests --test e2e the_calls_of_the_rust_client
 
 ## Ratios against what the machine itself can do; see docs/performance.md.
 bench: console

@@ -1,6 +1,7 @@
 //! The test kit: a service of its own for each test, its real client, a browser, and independent witnesses.
 
 pub mod browser;
+pub mod calls;
 pub mod mounted;
 pub mod network;
 pub mod office;

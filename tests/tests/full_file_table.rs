@@ -5,6 +5,7 @@ use std::fs::File;
 use jetfrost_client::ClientError;
 use jetfrost_tests::office::Office;
 use jetfrost_wire::ProblemKind;
+use jetfrost_wire::calls;
 use jetfrost_wire::destination::{Destination, DestinationState};
 use jetfrost_wire::service::AuditEntry;
 use nix::sys::resource::{Resource, getrlimit, setrlimit};
@@ -60,7 +61,7 @@ fn a_full_file_table_is_no_missing_destination() {
 
     let now: Destination = office.api.get(&path).expect("there");
     assert_eq!((now.state, now.since), (DestinationState::Ready, None));
-    let entries: Vec<AuditEntry> = office.api.list_at_most("/audit", &[], 100).expect("listed");
+    let entries: Vec<AuditEntry> = office.api.first(&calls::audit_log(), &[], 100).expect("listed");
     assert!(entries.iter().all(|entry| !entry.what.contains("missing")), "{entries:?}");
     station.write("letter", [8; 100_000]);
     station.back_up().expect("goes on");

@@ -364,7 +364,7 @@ export interface paths {
         put: operations["withdraw"];
         post?: never;
         /** Brings a withdrawn destination back. */
-        delete: operations["bring_destination_back"];
+        delete: operations["reinstate_destination"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1216,7 +1216,7 @@ export interface paths {
         put: operations["remove_point"];
         post?: never;
         /** Brings a point back whose waiting time is not over. */
-        delete: operations["bring_point_back"];
+        delete: operations["undelete_point"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1251,7 +1251,7 @@ export interface paths {
         put: operations["remove_store"];
         post?: never;
         /** Brings an image store back whose waiting time is not over. */
-        delete: operations["bring_store_back"];
+        delete: operations["undelete_store"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1764,7 +1764,7 @@ export interface components {
             subject: string;
         };
         /**
-         * @description A kind of trouble.
+         * @description A kind of trouble, the worst first.
          * @enum {string}
          */
         AlertKind: "audit_altered" | "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_not_backed_up" | "certificate" | "failing" | "overdue" | "no_first_point";
@@ -1798,8 +1798,7 @@ export interface components {
              * @description The limit that is considered; absent for none.
              */
             limit?: number | null;
-            /** @description The workstation that it is for, by id; absent for one that is yet to come. */
-            workstation?: string | null;
+            workstation?: components["schemas"]["WorkstationId"] | null;
         };
         /**
          * @description Asks what a capacity would mean.
@@ -1819,8 +1818,7 @@ export interface components {
              * @description The limit of new stores that is considered; absent for none.
              */
             default_limit?: number | null;
-            /** @description The destination that it is for, by id. */
-            destination?: string | null;
+            destination?: components["schemas"]["DestinationId"] | null;
             /** @description The directory of one that is yet to come; its volume is looked at. */
             directory?: string | null;
             /**
@@ -2491,7 +2489,7 @@ export interface components {
             /** @description The service. */
             service: components["schemas"]["ServiceId"];
             /** @description Its image store, in hexadecimal. */
-            store: string;
+            store: components["schemas"]["ImageStoreId"];
             /** @description The workstation. */
             workstation: components["schemas"]["WorkstationId"];
         };
@@ -2786,6 +2784,8 @@ export interface components {
             /** @description Why. */
             reason: string;
         };
+        /** @description An image store, as its directory is called: the 32 hexadecimal digits of the id in its format. */
+        ImageStoreId: string;
         /** @description What is known of the integrity of an image store. */
         Integrity: {
             /** @description The points that need some of them. */
@@ -3982,6 +3982,8 @@ export interface components {
             detail?: string | null;
             /** @description What to do. */
             next_step: string;
+            /** @description Which of a kind it is, in a word of the kind's own, for programs: of a conflict, what is in the way. */
+            reason?: string | null;
             /** @description Finds this problem in the service's log. */
             request?: string | null;
             /**
@@ -4334,7 +4336,7 @@ export interface components {
              */
             sequence: number;
             /** @description The image store, in hexadecimal. */
-            store: string;
+            store: components["schemas"]["ImageStoreId"];
             /** @description Whether the store holds no chunk at all, so that asking for them is needless. */
             store_is_empty: boolean;
         };
@@ -4496,7 +4498,7 @@ export interface components {
          */
         StayReason: "recent" | "protected" | "day" | "week" | "month" | "year" | "at_least" | "from_the_future" | "latest" | "held" | "pending_removal";
         /**
-         * @description A step of setting an office up.
+         * @description A step of setting an office up, in the order of the work.
          * @enum {string}
          */
         Step: "storage" | "people" | "encryption" | "access" | "limits" | "office_key" | "protection" | "second_factor" | "discovery" | "mail" | "maintenance" | "first_machine" | "first_point" | "first_drill";
@@ -4563,7 +4565,7 @@ export interface components {
             encrypted: boolean;
             hold?: components["schemas"]["Hold"] | null;
             /** @description Its id, in hexadecimal. */
-            id: string;
+            id: components["schemas"]["ImageStoreId"];
             /**
              * Format: int64
              * @description Bytes it may occupy; absent for no limit of its own.
@@ -6105,7 +6107,7 @@ export interface operations {
             };
         };
     };
-    bring_destination_back: {
+    reinstate_destination: {
         parameters: {
             query?: never;
             header?: never;
@@ -8785,7 +8787,7 @@ export interface operations {
             };
         };
     };
-    bring_point_back: {
+    undelete_point: {
         parameters: {
             query?: never;
             header?: never;
@@ -8907,7 +8909,7 @@ export interface operations {
             };
         };
     };
-    bring_store_back: {
+    undelete_store: {
         parameters: {
             query?: never;
             header?: never;

@@ -66,7 +66,26 @@ impl Failure {
                 | ClientError::RolledBack { .. } => Code::Damage,
                 ClientError::NoRoomToWrite { .. } => Code::NoRoom,
                 ClientError::Stopped => Code::Interrupted,
-                _ => Code::Failed,
+                ClientError::Unexpected(_)
+                | ClientError::File { .. }
+                | ClientError::NotJoined
+                | ClientError::AlreadyJoined(_)
+                | ClientError::Busy
+                | ClientError::NothingIncluded
+                | ClientError::Pattern { .. }
+                | ClientError::Folder { .. }
+                | ClientError::Invitation(_)
+                | ClientError::RecoveryKey(_)
+                | ClientError::Passphrase(_)
+                | ClientError::OtherKey
+                | ClientError::WeakSlot
+                | ClientError::NoPoint(_)
+                | ClientError::OtherKind { .. }
+                | ClientError::SameName { .. }
+                | ClientError::NoPath(_)
+                | ClientError::Target { .. }
+                | ClientError::NotAStore { .. }
+                | ClientError::NothingDrawn => Code::Failed,
             },
         }
     }
@@ -79,7 +98,7 @@ impl Failure {
                 detail: problem.detail.clone(),
                 next: match problem.whose_move {
                     WhoseMove::Administrator => format!("The administrator's move. {}", problem.next_step),
-                    _ => problem.next_step.clone(),
+                    WhoseMove::Workstation | WhoseMove::Caller | WhoseMove::Service => problem.next_step.clone(),
                 },
             },
             Self::Client(error) => {
@@ -108,7 +127,27 @@ fn code_of(problem: &Problem) -> Code {
         Some(ProblemKind::DestinationMissing | ProblemKind::Stopping | ProblemKind::Paused | ProblemKind::RecordsBusy) => {
             Code::Unreachable
         }
-        _ => Code::Failed,
+        Some(
+            ProblemKind::BadRequest
+            | ProblemKind::NotFound
+            | ProblemKind::MethodNotAllowed
+            | ProblemKind::UnsupportedMediaType
+            | ProblemKind::Conflict
+            | ProblemKind::ChangedMeanwhile
+            | ProblemKind::NameTaken
+            | ProblemKind::Withdrawn
+            | ProblemKind::RunOver
+            | ProblemKind::Stalled
+            | ProblemKind::TooLarge
+            | ProblemKind::Invalid
+            | ProblemKind::UnfitDirectory
+            | ProblemKind::BadFormat
+            | ProblemKind::TooMuchAtOnce
+            | ProblemKind::Internal
+            | ProblemKind::ServerBusy,
+        )
+        // A kind that a later service has.
+        | None => Code::Failed,
     }
 }
 
@@ -175,7 +214,9 @@ fn next_step(error: &ClientError) -> &'static str {
         }
         ClientError::NothingDrawn => "Let it restore more: jetfrost drill --most SIZE",
         ClientError::Stopped => "Run it again: it goes on where it was.",
-        _ => "See what the system says, then try again.",
+        ClientError::Refused(_) | ClientError::Unexpected(_) | ClientError::File { .. } => {
+            "See what the system says, then try again."
+        }
     }
 }
 

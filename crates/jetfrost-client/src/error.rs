@@ -14,7 +14,6 @@ use jetfrost_wire::workstation::PointKind;
 
 /// Why something could not be done.
 #[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
 pub enum ClientError {
     /// The service refused or failed, and said why.
     #[error("{}", .0.title)]

@@ -9,6 +9,7 @@ use jetfrost_image::format::{ArgonCost, RecoveryKey, Slot, StoreFile};
 use jetfrost_image::id::StoreId;
 use jetfrost_platform::{Machine, System, Volumes};
 use jetfrost_wire::Binary;
+use jetfrost_wire::calls;
 use jetfrost_wire::enrolment::{Claim, CodeIsFor, Enrol, Enrolled, Invitation, LookAtCode};
 use jetfrost_wire::service::ServiceInfo;
 
@@ -123,9 +124,9 @@ fn enrol(
     not_joined(state_dir)?;
     state_dir.prove_writable()?;
     let api = Api::new(&invitation.address, Some(&invitation.fingerprint_text()))?;
-    let info: ServiceInfo = api.get("/service")?;
-    let enrolled: Enrolled = api.post_patiently(
-        "/enrolments",
+    let info: ServiceInfo = api.call(&calls::service_info())?;
+    let enrolled: Enrolled = api.call_patiently(
+        &calls::enrol(),
         &Enrol {
             secret: Binary(invitation.secret.to_vec()),
             name: name.to_owned(),
@@ -147,7 +148,7 @@ fn enrol(
 /// What the service said.
 pub fn look_at_code(invitation: &Invitation) -> Result<CodeIsFor, ClientError> {
     let api = Api::new(&invitation.address, Some(&invitation.fingerprint_text()))?;
-    api.post("/enrolments/look", &LookAtCode { secret: Binary(invitation.secret.to_vec()) })
+    api.call_with(&calls::look_at_code(), &LookAtCode { secret: Binary(invitation.secret.to_vec()) })
 }
 
 /// Makes this machine a workstation that is there already, with its image store. Its key comes back when a secret opens the
@@ -159,14 +160,14 @@ pub fn claim(state_dir: &StateDir, invitation: &Invitation) -> Result<Membership
     not_joined(state_dir)?;
     state_dir.prove_writable()?;
     let api = Api::new(&invitation.address, Some(&invitation.fingerprint_text()))?;
-    let info: ServiceInfo = api.get("/service")?;
+    let info: ServiceInfo = api.call(&calls::service_info())?;
     let call = Claim {
         secret: Binary(invitation.secret.to_vec()),
         platform: System::operating_system(),
         client_version: crate::VERSION.into(),
         disk_bytes: disk_bytes(),
     };
-    let membership = membership(invitation, info, api.post_patiently("/enrolments/claim", &call)?);
+    let membership = membership(invitation, info, api.call_patiently(&calls::claim_workstation(), &call)?);
     state_dir.keep_claimed(&membership)?;
     Ok(membership)
 }
@@ -211,7 +212,7 @@ fn membership(invitation: &Invitation, info: ServiceInfo, enrolled: Enrolled) ->
         name: enrolled.name,
         login: enrolled.login,
         destination: enrolled.destination_name,
-        store: enrolled.store,
+        store: enrolled.store.0,
         credential: enrolled.credential,
     }
 }

@@ -7,6 +7,7 @@ use std::{fs, io};
 
 use data_encoding::HEXLOWER;
 use jetfrost_image::crypto::{StoreKey, StoreKeys};
+use jetfrost_image::medium::replace_file;
 use jetfrost_platform::{Accounts, NewDirectory, Opening, System};
 use jetfrost_wire::workstation::PointKind;
 use serde::de::DeserializeOwned;
@@ -317,16 +318,10 @@ impl StateDir {
 
     /// Writes a file whole or not at all, readable by its owner only.
     fn write(&self, name: &str, bytes: &[u8]) -> Result<()> {
-        let (path, temporary) = (self.0.join(name), self.0.join(format!("{name}.new")));
-        let write = || {
-            make_private(&self.0)?;
-            let mut file = OpenOptions::new().write(true).create(true).truncate(true).private().open(&temporary)?;
-            file.write_all(bytes)?;
-            file.sync_all()?;
-            fs::rename(&temporary, &path)?;
-            File::open(&self.0)?.sync_all()
-        };
-        write().map_err(ClientError::file("writing", &path))
+        let path = self.0.join(name);
+        let written =
+            make_private(&self.0).and_then(|()| replace_file(&path, OpenOptions::new().private(), |file| file.write_all(bytes)));
+        written.map_err(ClientError::file("writing", &path))
     }
 }
 

@@ -6,11 +6,11 @@ use std::sync::Arc;
 use jetfrost_image::ChunkName;
 use jetfrost_image::format::PointFile;
 use jetfrost_image::store::{Store, StoreError};
+use jetfrost_wire::calls;
 use jetfrost_wire::restore::{BeginRestore, EndRestore, Purpose, Restore, Scope};
 use jetfrost_wire::run::{GiveUp, Progress};
 use jetfrost_wire::workstation::{Point, PointBytes, PointKind};
 use jiff::Timestamp;
-use reqwest::Method;
 use tempfile::TempDir;
 
 use crate::api::Api;
@@ -66,7 +66,7 @@ impl StoreSource {
     /// The points, latest first.
     pub(crate) fn points(&self) -> Result<Vec<Point>> {
         match self {
-            Self::Service { api, membership } => api.list(&format!("/workstations/{}/points", membership.workstation)),
+            Self::Service { api, membership } => api.all(&calls::points(&membership.workstation)),
             Self::Directory(directory) => {
                 let store = &directory.store;
                 // One that is damaged or lost is listed as such: no other one is to be taken for it.
@@ -87,7 +87,7 @@ impl StoreSource {
     pub(crate) fn point(&self, sequence: u64) -> Result<PointFile> {
         let bytes = match self {
             Self::Service { api, membership } => {
-                let bytes: PointBytes = api.get(&format!("/stores/{}/points/{sequence}", membership.store))?;
+                let bytes: PointBytes = api.call(&calls::point_bytes(&membership.store, &sequence))?;
                 bytes.point.0
             }
             Self::Directory(directory) => directory.store.point(sequence)?,
@@ -107,18 +107,17 @@ impl StoreSource {
 
     fn begin(&self, begin: &BeginRestore, meter: &Arc<Meter>) -> Result<RestoreOnRecord> {
         let Self::Service { api, membership } = self else { return Ok(RestoreOnRecord(Err(None))) };
-        let path = format!("/workstations/{}/restores", membership.workstation);
-        let record: Restore = match api.post(&path, begin) {
+        let record: Restore = match api.call_with(&calls::begin_restore(&membership.workstation), begin) {
             // Whoever has a dead laptop gets the files all the same; only a drill is nothing without its record.
             Err(error) if begin.purpose == Purpose::Restore && error.is_full_records() => {
                 return Ok(RestoreOnRecord(Err(Some(error))));
             }
             other => other?,
         };
-        let (told, counted, path) = (api.clone(), Arc::clone(meter), format!("/restores/{}", record.id));
+        let (told, counted, call) = (api.clone(), Arc::clone(meter), calls::restore_progress(&record.id));
         let reporter = Reporter::begin(move || {
             // The next report says it all again.
-            let _ = told.send::<_, Restore>(Method::PATCH, &path, &counted.progress());
+            let _ = told.call_with(&call, &counted.progress());
         });
         Ok(RestoreOnRecord(Ok((api.clone(), record, reporter))))
     }
@@ -177,7 +176,7 @@ impl RestoreOnRecord {
         match result {
             Ok(done) => {
                 let end = EndRestore { progress, exceptions: exceptions(&done) };
-                let ended = api.post::<_, Restore>(&format!("/restores/{}/end", record.id), &end);
+                let ended = api.call_with(&calls::end_restore(&record.id), &end);
                 Ok((done, ended.err()))
             }
             Err(error) => {
@@ -187,7 +186,7 @@ impl RestoreOnRecord {
                     progress,
                 };
                 // If even this does not arrive, the service notes the restore as lost.
-                let _ = api.post::<_, Restore>(&format!("/restores/{}/give-up", record.id), &why);
+                let _ = api.call_with(&calls::give_up_restore(&record.id), &why);
                 Err(error)
             }
         }

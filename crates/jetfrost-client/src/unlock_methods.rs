@@ -13,6 +13,7 @@ use jetfrost_image::format::{ArgonCost, OfficeKeyFile, RecoveryKey, Slot};
 use jetfrost_image::id::{SlotId, StoreId};
 use jetfrost_image::store::MAX_SLOTS;
 use jetfrost_wire::Binary;
+use jetfrost_wire::calls;
 use jetfrost_wire::service::ServiceInfo;
 use jetfrost_wire::workstation::{NewSlot, Slots, UnlockMethod};
 
@@ -49,7 +50,7 @@ pub fn measured_cost() -> ArgonCost {
 /// What the service said.
 pub fn unlock_methods(state_dir: &StateDir) -> Result<Vec<UnlockMethod>> {
     let (membership, api) = state_dir.device_api()?;
-    api.list(&format!("/stores/{}/unlock-methods", membership.store))
+    api.all(&calls::unlock_methods(&membership.store))
 }
 
 /// Opens this workstation's image store with a secret, and puts its key in place if that was lost. Says whether it was.
@@ -92,7 +93,7 @@ fn open(state_dir: &StateDir, open: impl Fn(&Slot) -> std::result::Result<StoreK
 
 /// The slots that the service hands out, and how many of them are damaged: those keep nobody from the others.
 fn slots(api: &Api, membership: &Membership) -> Result<(Vec<Slot>, usize)> {
-    let handed_out: Slots = api.get(&format!("/stores/{}/slots", membership.store))?;
+    let handed_out: Slots = api.call(&calls::slots(&membership.store))?;
     let slots: Vec<Slot> = handed_out.slots.iter().filter_map(|bytes| Slot::from_bytes(&bytes.0).ok()).collect();
     if slots.iter().any(|slot| slot.store.to_string() != membership.store) {
         return Err(ClientError::Unexpected("a key slot of another image store".into()));
@@ -174,7 +175,7 @@ fn add(state_dir: &StateDir, wrap: impl FnOnce(StoreId, &StoreKey) -> Result<Slo
     let (membership, api) = state_dir.device_api()?;
     let store = membership.store.parse().map_err(|_| ClientError::NotJoined)?;
     let slot = wrap(store, &state_dir.store_key()?)?;
-    api.post(&format!("/stores/{}/slots", membership.store), &NewSlot { slot: Binary(slot.to_bytes()) })
+    api.call_with(&calls::add_slot(&membership.store), &NewSlot { slot: Binary(slot.to_bytes()) })
 }
 
 /// Takes a way in away; `api` is that of a person who may.
@@ -182,7 +183,7 @@ fn add(state_dir: &StateDir, wrap: impl FnOnce(StoreId, &StoreKey) -> Result<Slo
 /// # Errors
 /// What the service said, among it that this is the last one.
 pub fn remove(api: &Api, store: &str, slot: &str) -> Result<()> {
-    api.delete(&format!("/stores/{store}/slots/{slot}"))
+    api.call(&calls::remove_slot(&store, &slot))
 }
 
 /// Makes an office key and wraps it for a passphrase.

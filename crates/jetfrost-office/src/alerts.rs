@@ -2,58 +2,13 @@
 
 use std::collections::BTreeSet;
 
-/// A kind of trouble, the worst first.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Kind {
-    /// The audit log is not what the service wrote.
-    AuditAltered,
-    /// Chunks that points need are damaged or gone.
-    Damage,
-    /// A destination is not there, or another installation's.
-    DestinationMissing,
-    /// A destination has no room left.
-    DestinationFull,
-    /// Points went to make room at a limit.
-    RoomMade,
-    /// Less is kept, or for a shorter time, than before.
-    TermsShortened,
-    /// A drill did not bring everything back.
-    DrillFailed,
-    /// The service's own records are copied no more.
-    RecordsNotBackedUp,
-    /// The certificate that browsers see ends soon, or cannot be used.
-    Certificate,
-    /// A workstation's runs fail, and its last complete point is not of today.
-    Failing,
-    /// A workstation's last complete point is too old.
-    Overdue,
-    /// A workstation joined a while ago and has no point yet.
-    NoFirstPoint,
-}
-
-impl Kind {
-    /// All of them, the worst first.
-    pub const ALL: [Self; 12] = [
-        Self::AuditAltered,
-        Self::Damage,
-        Self::DestinationMissing,
-        Self::DestinationFull,
-        Self::RoomMade,
-        Self::TermsShortened,
-        Self::DrillFailed,
-        Self::RecordsNotBackedUp,
-        Self::Certificate,
-        Self::Failing,
-        Self::Overdue,
-        Self::NoFirstPoint,
-    ];
-}
+pub use jetfrost_types::AlertKind;
 
 /// Something that needs attention.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Alert {
     /// What is wrong.
-    pub kind: Kind,
+    pub kind: AlertKind,
     /// With which destination or workstation, by name; empty for the service itself.
     pub subject: String,
     /// What exactly, where that differs from one time to the next: then it is news again.
@@ -111,38 +66,38 @@ pub struct ServiceFacts {
 #[must_use]
 pub fn alerts(places: &[PlaceFacts], machines: &[MachineFacts], service: &ServiceFacts) -> Vec<Alert> {
     let of_place = |place: &PlaceFacts| {
-        let kinds = [(place.missing, Kind::DestinationMissing), (place.full && !place.missing, Kind::DestinationFull)];
+        let kinds = [(place.missing, AlertKind::DestinationMissing), (place.full && !place.missing, AlertKind::DestinationFull)];
         let mut found = of(&place.name, &kinds);
-        found.extend(detailed(Kind::TermsShortened, &place.name, place.shortened.as_ref()));
+        found.extend(detailed(AlertKind::TermsShortened, &place.name, place.shortened.as_ref()));
         found
     };
     let of_machine = |machine: &MachineFacts| {
         let kinds = [
-            (machine.lost_chunks > 0 || machine.lost_points > 0, Kind::Damage),
-            (machine.drill_failed, Kind::DrillFailed),
-            (machine.failing && !machine.overdue, Kind::Failing),
-            (machine.overdue, Kind::Overdue),
-            (machine.without_first_point, Kind::NoFirstPoint),
+            (machine.lost_chunks > 0 || machine.lost_points > 0, AlertKind::Damage),
+            (machine.drill_failed, AlertKind::DrillFailed),
+            (machine.failing && !machine.overdue, AlertKind::Failing),
+            (machine.overdue, AlertKind::Overdue),
+            (machine.without_first_point, AlertKind::NoFirstPoint),
         ];
         let mut found = of(&machine.name, &kinds);
-        found.extend(detailed(Kind::RoomMade, &machine.name, machine.room_made.as_ref()));
-        found.extend(detailed(Kind::TermsShortened, &machine.name, machine.shortened.as_ref()));
+        found.extend(detailed(AlertKind::RoomMade, &machine.name, machine.room_made.as_ref()));
+        found.extend(detailed(AlertKind::TermsShortened, &machine.name, machine.shortened.as_ref()));
         found
     };
     let mut all: Vec<Alert> = places.iter().flat_map(of_place).chain(machines.iter().flat_map(of_machine)).collect();
-    all.extend(of("", &[(service.unprotected, Kind::RecordsNotBackedUp)]));
-    all.extend(detailed(Kind::AuditAltered, "", service.audit_altered.as_ref()));
-    all.extend(detailed(Kind::Certificate, "", service.certificate.as_ref()));
+    all.extend(of("", &[(service.unprotected, AlertKind::RecordsNotBackedUp)]));
+    all.extend(detailed(AlertKind::AuditAltered, "", service.audit_altered.as_ref()));
+    all.extend(detailed(AlertKind::Certificate, "", service.certificate.as_ref()));
     all.sort();
     all
 }
 
-fn of(subject: &str, kinds: &[(bool, Kind)]) -> Vec<Alert> {
-    let alert = |kind: Kind| Alert { kind, subject: subject.to_owned(), detail: String::new() };
+fn of(subject: &str, kinds: &[(bool, AlertKind)]) -> Vec<Alert> {
+    let alert = |kind: AlertKind| Alert { kind, subject: subject.to_owned(), detail: String::new() };
     kinds.iter().filter(|(is_so, _)| *is_so).map(|(_, kind)| alert(*kind)).collect()
 }
 
-fn detailed(kind: Kind, subject: &str, detail: Option<&String>) -> Option<Alert> {
+fn detailed(kind: AlertKind, subject: &str, detail: Option<&String>) -> Option<Alert> {
     detail.map(|detail| Alert { kind, subject: subject.to_owned(), detail: detail.clone() })
 }
 
@@ -188,7 +143,7 @@ mod tests {
 
     use super::*;
 
-    fn alert(kind: Kind, subject: &str) -> Alert {
+    fn alert(kind: AlertKind, subject: &str) -> Alert {
         Alert { kind, subject: subject.into(), detail: String::new() }
     }
 
@@ -209,20 +164,20 @@ mod tests {
         let service = ServiceFacts { unprotected: true, audit_altered: Some("entry 7".into()), certificate: Some("ends".into()) };
         let found = alerts(&places, &machines, &service);
         let expected = [
-            Alert { detail: "entry 7".into(), ..alert(Kind::AuditAltered, "") },
-            alert(Kind::Damage, "dunlin"),
-            alert(Kind::DestinationMissing, "Shelf"),
-            alert(Kind::DrillFailed, "dunlin"),
-            alert(Kind::RecordsNotBackedUp, ""),
-            Alert { detail: "ends".into(), ..alert(Kind::Certificate, "") },
-            alert(Kind::Overdue, "avocet"),
+            Alert { detail: "entry 7".into(), ..alert(AlertKind::AuditAltered, "") },
+            alert(AlertKind::Damage, "dunlin"),
+            alert(AlertKind::DestinationMissing, "Shelf"),
+            alert(AlertKind::DrillFailed, "dunlin"),
+            alert(AlertKind::RecordsNotBackedUp, ""),
+            Alert { detail: "ends".into(), ..alert(AlertKind::Certificate, "") },
+            alert(AlertKind::Overdue, "avocet"),
         ];
         assert_eq!(found, expected);
     }
 
     #[test]
     fn room_that_is_made_a_second_time_is_told_a_second_time() {
-        let made = |of: &str| Alert { detail: of.into(), ..alert(Kind::RoomMade, "dunlin") };
+        let made = |of: &str| Alert { detail: of.into(), ..alert(AlertKind::RoomMade, "dunlin") };
         let news = news(&[made("points 1–3")], &[made("points 4–5")]);
         assert_eq!((news.new, news.over), (vec![made("points 4–5")], Vec::new()));
     }
@@ -236,8 +191,8 @@ mod tests {
     }
 
     fn some() -> impl Strategy<Value = Vec<Alert>> {
-        let one = (0..Kind::ALL.len(), "[a-c]").prop_map(|(kind, subject)| Alert {
-            kind: Kind::ALL[kind],
+        let one = (0..AlertKind::ALL.len(), "[a-c]").prop_map(|(kind, subject)| Alert {
+            kind: AlertKind::ALL[kind],
             subject,
             detail: String::new(),
         });

@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 
 use jiff::tz::TimeZone;
 
-use crate::retention::{self, Fate, PointFacts, Reason, Rule};
+use crate::retention::{self, Fate, PointFacts, Rule, StayReason};
 
 const DAY_MS: i64 = 86_400_000;
 /// The protected time unless told otherwise.
@@ -78,7 +78,7 @@ impl Promise {
     pub fn fates(&self, points: &[PointFacts], zone: &TimeZone, now_ms: i64) -> Vec<Fate> {
         let mut fates = retention::fates(points, self.now.rule.as_ref(), zone, now_ms);
         for (point, fate) in points.iter().zip(&mut fates) {
-            *fate = longer(*fate, until(Reason::Protected, self.protected_until_ms(point), now_ms));
+            *fate = longer(*fate, until(StayReason::Protected, self.protected_until_ms(point), now_ms));
         }
         for earlier in &self.earlier {
             let by_earlier = retention::fates(points, earlier.terms.rule.as_ref(), zone, now_ms);
@@ -93,7 +93,9 @@ impl Promise {
 
     fn as_promised(&self, earlier: &Earlier, promised: Fate, now_ms: i64) -> Fate {
         match promised {
-            Fate::Stays { reason: Reason::Recent, until_ms: None } => until(Reason::Recent, earlier.runs_out_ms(), now_ms),
+            Fate::Stays { reason: StayReason::Recent, until_ms: None } => {
+                until(StayReason::Recent, earlier.runs_out_ms(), now_ms)
+            }
             other => other,
         }
     }
@@ -133,7 +135,7 @@ impl Promise {
     }
 }
 
-fn until(reason: Reason, until_ms: i64, now_ms: i64) -> Fate {
+fn until(reason: StayReason, until_ms: i64, now_ms: i64) -> Fate {
     if until_ms > now_ms { Fate::Stays { reason, until_ms: Some(until_ms) } } else { Fate::Goes }
 }
 

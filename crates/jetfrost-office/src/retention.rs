@@ -4,7 +4,7 @@
 //! only decides whether that time is over. So nothing that went would have been wanted later, however often and
 //! whenever the rule is applied. Points of files and points of disks are judged apart: neither stands in for the other.
 
-pub use jetfrost_types::{PointKind, Rule};
+pub use jetfrost_types::{PointKind, Rule, StayReason};
 use std::collections::BTreeMap;
 
 use jiff::civil::Date;
@@ -28,38 +28,13 @@ pub struct PointFacts {
     pub held: bool,
 }
 
-/// Why a point stays.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Reason {
-    /// It is younger than the hours for which all are kept.
-    Recent,
-    /// It is the last one of its day.
-    Day,
-    /// It is the last one of its week.
-    Week,
-    /// It is the last one of its month.
-    Month,
-    /// It is the last one of its year.
-    Year,
-    /// So few points would be left without it.
-    AtLeast,
-    /// Its protected time is not over.
-    Protected,
-    /// It was made later than now: a clock was wrong, and until it is known which one, nothing is decided.
-    FromTheFuture,
-    /// It is the latest, or the latest one without exceptions.
-    Latest,
-    /// A hold is on it.
-    Held,
-}
-
 /// What becomes of a point.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Fate {
     /// It stays.
     Stays {
         /// For this reason, the one that holds longest.
-        reason: Reason,
+        reason: StayReason,
         /// Until then (Unix milliseconds), if no other point comes; `None` for no end.
         until_ms: Option<i64>,
     },
@@ -86,7 +61,7 @@ fn of_kind(points: &[PointFacts], kind: PointKind) -> Vec<PointFacts> {
 fn fates_of_kind(points: &[PointFacts], rule: Option<&Rule>, zone: &TimeZone, now_ms: i64) -> Vec<Fate> {
     let latest = Latest::of(points);
     let Some(rule) = rule else {
-        let stays = |p: &PointFacts| latest.stays_for(p).unwrap_or(Fate::Stays { reason: Reason::Recent, until_ms: None });
+        let stays = |p: &PointFacts| latest.stays_for(p).unwrap_or(Fate::Stays { reason: StayReason::Recent, until_ms: None });
         return points.iter().map(stays).collect();
     };
     let kept_by_number = newest(points, rule.at_least, now_ms);
@@ -98,10 +73,10 @@ fn fates_of_kind(points: &[PointFacts], rule: Option<&Rule>, zone: &TimeZone, no
                 return stays;
             }
             if point.committed_ms > now_ms {
-                return Fate::Stays { reason: Reason::FromTheFuture, until_ms: None };
+                return Fate::Stays { reason: StayReason::FromTheFuture, until_ms: None };
             }
             if kept_by_number.contains(&point.sequence) {
-                return Fate::Stays { reason: Reason::AtLeast, until_ms: None };
+                return Fate::Stays { reason: StayReason::AtLeast, until_ms: None };
             }
             let longest =
                 lasts.terms(point, rule, zone).into_iter().filter(|(_, until)| *until > now_ms).max_by_key(|t| (t.1, t.0));
@@ -154,7 +129,7 @@ impl Latest {
 
     fn stays_for(&self, point: &PointFacts) -> Option<Fate> {
         let is_latest = [self.latest, self.latest_complete].contains(&Some(point.sequence));
-        let reason = if point.held { Reason::Held } else { Reason::Latest };
+        let reason = if point.held { StayReason::Held } else { StayReason::Latest };
         (point.held || is_latest).then_some(Fate::Stays { reason, until_ms: None })
     }
 }
@@ -184,22 +159,22 @@ impl Lasts {
     }
 
     /// For what reasons a point stays and until when each holds.
-    fn terms(&self, point: &PointFacts, rule: &Rule, zone: &TimeZone) -> Vec<(Reason, i64)> {
+    fn terms(&self, point: &PointFacts, rule: &Rule, zone: &TimeZone) -> Vec<(StayReason, i64)> {
         let (date, moment) = (date_of(point.committed_ms, zone), (point.committed_ms, point.sequence));
         let end = |span: Span| start_of_day(date.saturating_add(span), zone);
         let of = |n: u32, most: u32| i64::from(n.min(most));
-        let mut terms = vec![(Reason::Recent, point.committed_ms.saturating_add(i64::from(rule.hours) * HOUR_MS))];
+        let mut terms = vec![(StayReason::Recent, point.committed_ms.saturating_add(i64::from(rule.hours) * HOUR_MS))];
         if self.days.get(&date) == Some(&moment) && rule.days > 0 {
-            terms.push((Reason::Day, end(Span::new().days(of(rule.days, 1_000_000)))));
+            terms.push((StayReason::Day, end(Span::new().days(of(rule.days, 1_000_000)))));
         }
         if self.weeks.get(&week_of(date)) == Some(&moment) && rule.weeks > 0 {
-            terms.push((Reason::Week, end(Span::new().weeks(of(rule.weeks, 500_000)))));
+            terms.push((StayReason::Week, end(Span::new().weeks(of(rule.weeks, 500_000)))));
         }
         if self.months.get(&(date.year(), date.month())) == Some(&moment) && rule.months > 0 {
-            terms.push((Reason::Month, end(Span::new().months(of(rule.months, 100_000)))));
+            terms.push((StayReason::Month, end(Span::new().months(of(rule.months, 100_000)))));
         }
         if self.years.get(&date.year()) == Some(&moment) && rule.years > 0 {
-            terms.push((Reason::Year, end(Span::new().years(of(rule.years, 9_000)))));
+            terms.push((StayReason::Year, end(Span::new().years(of(rule.years, 9_000)))));
         }
         terms
     }

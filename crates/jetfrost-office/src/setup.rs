@@ -1,77 +1,32 @@
 //! The set-up list: what is decided, what is not, and whose move it is. Nothing is ready before all of it is.
 
-/// A step, in the order of the work.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Step {
-    /// There is a place for backups, and it is there.
-    Storage,
-    /// There are people beside the administrators.
-    People,
-    /// Every image store must be encrypted, and is.
-    Encryption,
-    /// Some destination is open to somebody.
-    Access,
-    /// Something bounds how far history grows.
-    Limits,
-    /// There is an office key.
-    OfficeKey,
-    /// The records are backed up.
-    Protection,
-    /// Every administrator has a second factor.
-    SecondFactor,
-    /// The service announces itself on the network.
-    Discovery,
-    /// Alerts are sent by mail.
-    Mail,
-    /// New backups are accepted.
-    Maintenance,
-    /// A machine has joined.
-    FirstMachine,
-    /// Every workstation has a complete point.
-    FirstPoint,
-    /// A drill brought a point back as it was.
-    FirstDrill,
+pub use jetfrost_types::Step;
+
+/// Whether somebody may decide to leave a step as it is. Without the others no backup is made, or none was shown to restore.
+#[must_use]
+pub fn can_be_dismissed(step: Step) -> bool {
+    match step {
+        Step::Encryption
+        | Step::Limits
+        | Step::OfficeKey
+        | Step::Protection
+        | Step::SecondFactor
+        | Step::Discovery
+        | Step::Mail => true,
+        Step::Storage
+        | Step::People
+        | Step::Access
+        | Step::Maintenance
+        | Step::FirstMachine
+        | Step::FirstPoint
+        | Step::FirstDrill => false,
+    }
 }
 
-impl Step {
-    /// All of them.
-    pub const ALL: [Self; 14] = [
-        Self::Storage,
-        Self::People,
-        Self::Encryption,
-        Self::Access,
-        Self::Limits,
-        Self::OfficeKey,
-        Self::Protection,
-        Self::SecondFactor,
-        Self::Discovery,
-        Self::Mail,
-        Self::Maintenance,
-        Self::FirstMachine,
-        Self::FirstPoint,
-        Self::FirstDrill,
-    ];
-
-    /// Whether somebody may decide to leave it as it is. Without the others no backup is made, or none was shown to restore.
-    #[must_use]
-    pub fn can_be_dismissed(self) -> bool {
-        matches!(
-            self,
-            Self::Encryption
-                | Self::Limits
-                | Self::OfficeKey
-                | Self::Protection
-                | Self::SecondFactor
-                | Self::Discovery
-                | Self::Mail
-        )
-    }
-
-    /// Whether the next move is at a workstation.
-    #[must_use]
-    pub fn is_at_a_workstation(self) -> bool {
-        matches!(self, Self::FirstMachine | Self::FirstPoint | Self::FirstDrill)
-    }
+/// Whether the next move is at a workstation.
+#[must_use]
+pub fn is_at_a_workstation(step: Step) -> bool {
+    matches!(step, Step::FirstMachine | Step::FirstPoint | Step::FirstDrill)
 }
 
 /// What is known of an office.
@@ -180,13 +135,13 @@ mod tests {
             (OfficeFacts { pointless: 1, ..ready() }, Step::FirstPoint),
             (OfficeFacts { drilled: 0, ..ready() }, Step::FirstDrill),
         ] {
-            let open: Vec<Step> = Step::ALL.into_iter().filter(|step| !is_done(*step, &facts)).collect();
+            let open: Vec<Step> = Step::ALL.iter().copied().filter(|step| !is_done(*step, &facts)).collect();
             assert_eq!(open, [step]);
         }
     }
 
     #[test]
     fn what_a_backup_cannot_do_without_cannot_be_settled() {
-        assert!(![Step::Storage, Step::Access, Step::FirstPoint, Step::FirstDrill].iter().any(|step| step.can_be_dismissed()));
+        assert!(![Step::Storage, Step::Access, Step::FirstPoint, Step::FirstDrill].into_iter().any(can_be_dismissed));
     }
 }

@@ -4,6 +4,9 @@ use std::sync::atomic::{AtomicI64, Ordering};
 
 use jiff::Timestamp;
 
+/// Milliseconds of a day.
+pub(crate) const DAY_MS: i64 = 24 * 3600 * 1000;
+
 /// Tells the time.
 pub trait Clock: Send + Sync {
     /// Milliseconds since 1970.

@@ -22,8 +22,8 @@ impl Events {
     }
 
     /// A workstation, or what is stored of it, is not as it was.
-    pub(crate) fn workstation_changed(&self, id: &str) {
-        self.tell(Event::Workstation { workstation: WorkstationId(id.to_owned()) });
+    pub(crate) fn workstation_changed(&self, id: &WorkstationId) {
+        self.tell(Event::Workstation { workstation: id.clone() });
     }
 
     pub(crate) fn listen(&self) -> broadcast::Receiver<Event> {

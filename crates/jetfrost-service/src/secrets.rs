@@ -5,6 +5,7 @@ use std::sync::{Mutex, PoisonError};
 use argon2::{Algorithm, Argon2, Params, Version};
 use data_encoding::{BASE32_NOPAD, HEXLOWER};
 use jetfrost_image::crypto::{Random, random_array};
+use jetfrost_types::TextId;
 
 /// What a bearer secret opens.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -30,9 +31,9 @@ impl SecretKind {
 }
 
 /// A new identifier of a record: ten symbols, 50 bits.
-pub(crate) fn new_id(random: &dyn Random) -> String {
+pub(crate) fn new_id<T: TextId>(random: &dyn Random) -> T {
     let text = BASE32_NOPAD.encode(&random_array::<7>(random)).to_lowercase();
-    text[..10].to_owned()
+    text[..10].to_owned().into()
 }
 
 /// A new bearer secret of 256 bits.

@@ -1,14 +1,24 @@
 //! The words of the domain, each once: what image store, rules, records, API and command line say alike. Nothing here decides, reads or
 //! writes anything.
 
+mod alert_kind;
+mod id;
 mod labels;
 mod limit;
 mod point;
 mod retention;
 mod role;
+mod stay_reason;
+mod step;
 
+pub use alert_kind::AlertKind;
+pub use id::{
+    AccountId, CodeId, DestinationId, GroupId, ImageStoreId, JobId, RestoreId, RunId, ServiceId, SessionId, TextId, WorkstationId,
+};
 pub use labels::Label;
 pub use limit::{Limit, given};
 pub use point::PointKind;
 pub use retention::{NotARule, Retention, Rule};
 pub use role::Role;
+pub use stay_reason::StayReason;
+pub use step::Step;

@@ -5,8 +5,8 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::DestinationId;
 use crate::access::Grants;
-use crate::id::DestinationId;
 use crate::labels::labels;
 use crate::retention::{AtLimit, Retention};
 use crate::version::{HasVersion, Version};

@@ -1,12 +1,13 @@
 //! How a machine becomes a workstation.
 
 use data_encoding::{BASE32_NOPAD, HEXLOWER};
+use jetfrost_types::ImageStoreId;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::binary::Binary;
-use crate::id::{AccountId, CodeId, DestinationId, ServiceId, WorkstationId};
+use crate::{AccountId, CodeId, DestinationId, ServiceId, WorkstationId};
 
 /// What an enrolment code is at the moment.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -182,7 +183,7 @@ pub struct Enrolled {
     /// That destination's name.
     pub destination_name: String,
     /// Its image store, in hexadecimal.
-    pub store: String,
+    pub store: ImageStoreId,
 }
 
 /// What an enrolment code carries: where the service is, how to know it, and a secret.

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::id::WorkstationId;
+use crate::WorkstationId;
 use crate::job::Job;
 use crate::restore::Restore;
 use crate::run::Run;

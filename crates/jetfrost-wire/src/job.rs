@@ -4,8 +4,8 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use crate::id::{JobId, WorkstationId};
 use crate::labels::labels;
+use crate::{JobId, WorkstationId};
 
 /// What a job does.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]

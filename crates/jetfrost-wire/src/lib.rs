@@ -5,13 +5,14 @@
 pub mod access;
 pub mod alerts;
 pub mod binary;
+pub mod call;
+pub mod calls;
 pub mod chunks;
 pub mod destination;
 pub mod diagnosis;
 pub mod discovery;
 pub mod enrolment;
 pub mod event;
-pub mod id;
 pub mod job;
 pub mod labels;
 pub mod page;
@@ -30,7 +31,10 @@ pub mod version;
 pub mod workstation;
 
 pub use binary::Binary;
-pub use id::{AccountId, CodeId, DestinationId, GroupId, JobId, RestoreId, RunId, ServiceId, SessionId, WorkstationId};
+pub use call::Call;
+pub use jetfrost_types::{
+    AccountId, CodeId, DestinationId, GroupId, ImageStoreId, JobId, RestoreId, RunId, ServiceId, SessionId, WorkstationId,
+};
 pub use page::{Page, PageQuery};
 pub use problem::{Problem, ProblemKind, WhoseMove};
 pub use version::{HasVersion, Version};

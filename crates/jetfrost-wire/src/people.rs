@@ -6,9 +6,9 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::id::{AccountId, GroupId};
 use crate::labels::labels;
 use crate::version::{HasVersion, Version};
+use crate::{AccountId, GroupId};
 
 /// Who is behind an account.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]

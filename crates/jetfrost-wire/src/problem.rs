@@ -130,6 +130,9 @@ pub struct Problem {
     /// The particulars.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub detail: Option<String>,
+    /// Which of a kind it is, in a word of the kind's own, for programs: of a conflict, what is in the way.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
     /// What to do.
     pub next_step: String,
     /// Seconds after which the same call may succeed, where waiting helps; the same as the header `Retry-After`.
@@ -151,6 +154,12 @@ impl Problem {
         Self { retry_after: Some(seconds), ..self }
     }
 
+    /// The same, with the word for which of its kind it is.
+    #[must_use]
+    pub fn with_reason(self, reason: &str) -> Self {
+        Self { reason: Some(reason.to_owned()), ..self }
+    }
+
     /// A problem of a kind; `title` says what is wrong, `next_step` what to do.
     #[must_use]
     pub fn new(kind: ProblemKind, title: impl Into<String>, next_step: impl Into<String>) -> Self {
@@ -159,6 +168,7 @@ impl Problem {
             title: title.into(),
             status: kind.status(),
             detail: None,
+            reason: None,
             next_step: next_step.into(),
             retry_after: None,
             whose_move: kind.whose_move(),

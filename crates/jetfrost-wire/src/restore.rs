@@ -4,9 +4,9 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::id::{RestoreId, WorkstationId};
 use crate::labels::labels;
 use crate::run::{Outcome, Progress};
+use crate::{RestoreId, WorkstationId};
 
 /// How much was asked for. The service does not learn names.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]

@@ -1,6 +1,6 @@
 //! What is kept how long, what happens at a limit, and what waits to go.
 
-pub use jetfrost_types::{NotARule, Retention, Rule};
+pub use jetfrost_types::{NotARule, Retention, Rule, StayReason};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -70,34 +70,6 @@ pub struct PendingRemoval {
     pub by: String,
     /// When it goes for good.
     pub ends: Timestamp,
-}
-
-/// Why a point stays.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum StayReason {
-    /// It is younger than the hours for which all are kept, or everything is kept.
-    Recent,
-    /// Its protected time is not over: nothing makes it go.
-    Protected,
-    /// It is the last one of its day.
-    Day,
-    /// It is the last one of its week.
-    Week,
-    /// It is the last one of its month.
-    Month,
-    /// It is the last one of its year.
-    Year,
-    /// So few points would be left without it.
-    AtLeast,
-    /// It was made later than now.
-    FromTheFuture,
-    /// It is the latest, or the latest one without exceptions.
-    Latest,
-    /// A hold is on it.
-    Held,
-    /// A person removed it, and its waiting time is not over.
-    PendingRemoval,
 }
 
 /// What becomes of a point.

@@ -1,13 +1,14 @@
 //! Runs: attempts to make a recovery point.
 
+use jetfrost_types::ImageStoreId;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::binary::Binary;
-use crate::id::{RunId, WorkstationId};
 use crate::labels::labels;
 use crate::workstation::{Point, PointKind};
+use crate::{RunId, WorkstationId};
 
 /// How a run or a restore stands or ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -120,7 +121,7 @@ pub struct RunBegun {
     /// The run.
     pub run: Run,
     /// The image store, in hexadecimal.
-    pub store: String,
+    pub store: ImageStoreId,
     /// The number of the point that this run will make.
     pub sequence: u64,
     /// The latest point's file, if there is one.

@@ -5,10 +5,11 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use crate::binary::Binary;
-use crate::id::{ServiceId, SessionId};
+use crate::labels::labels;
 use crate::people::Account;
 use crate::size::Units;
 use crate::version::{HasVersion, Version};
+use crate::{ServiceId, SessionId};
 
 /// What anyone may know of the service.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -112,6 +113,8 @@ pub enum Carry {
     Token,
 }
 
+labels!(Carry: Cookie = "cookie", Token = "token");
+
 /// A session that was begun.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct SignedIn {
@@ -136,6 +139,8 @@ pub enum TokenScope {
     /// See what its account may see; change nothing, and read no backup.
     See,
 }
+
+labels!(TokenScope: All = "all", See = "see");
 
 /// A session or token that is not over.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

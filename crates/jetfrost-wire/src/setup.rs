@@ -4,39 +4,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// A step of setting an office up.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Step {
-    /// A place for backups.
-    Storage,
-    /// Accounts.
-    People,
-    /// Whether backups are encrypted.
-    Encryption,
-    /// Whose workstations may put backups where.
-    Access,
-    /// What bounds the growth of history.
-    Limits,
-    /// The key that the office keeps.
-    OfficeKey,
-    /// Copies of the service's own records.
-    Protection,
-    /// A second factor for every administrator.
-    SecondFactor,
-    /// Being found on the network.
-    Discovery,
-    /// Being told by mail what needs attention.
-    Mail,
-    /// Letting backups in.
-    Maintenance,
-    /// The first machine that joins.
-    FirstMachine,
-    /// A complete point of every workstation.
-    FirstPoint,
-    /// The first drill.
-    FirstDrill,
-}
+pub use jetfrost_types::Step;
 
 /// How a step stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]

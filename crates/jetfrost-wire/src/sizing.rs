@@ -1,5 +1,6 @@
 //! Advice on limits, while they are typed.
 
+use jetfrost_types::{DestinationId, WorkstationId};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -9,7 +10,7 @@ use utoipa::ToSchema;
 pub struct AskAdvice {
     /// The workstation that it is for, by id; absent for one that is yet to come.
     #[serde(default)]
-    pub workstation: Option<String>,
+    pub workstation: Option<WorkstationId>,
     /// The destination, by name; that of the workstation, or the only one, unless given.
     #[serde(default)]
     pub destination: Option<String>,
@@ -61,7 +62,7 @@ pub struct LimitAdvice {
 pub struct AskCapacity {
     /// The destination that it is for, by id.
     #[serde(default)]
-    pub destination: Option<String>,
+    pub destination: Option<DestinationId>,
     /// The directory of one that is yet to come; its volume is looked at.
     #[serde(default)]
     pub directory: Option<String>,

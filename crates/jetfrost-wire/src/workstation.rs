@@ -1,5 +1,6 @@
 //! Workstations and their recovery points.
 
+use jetfrost_types::ImageStoreId;
 pub use jetfrost_types::PointKind;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -7,12 +8,12 @@ use utoipa::ToSchema;
 
 use crate::binary::Binary;
 use crate::destination::{Destination, DestinationState};
-use crate::id::{AccountId, DestinationId, WorkstationId};
 use crate::labels::labels;
 use crate::retention::{Hold, PendingRemoval, Retention};
 use crate::run::Run;
 use crate::service::Protection;
 use crate::version::{HasVersion, Version};
+use crate::{AccountId, DestinationId, WorkstationId};
 
 /// How a workstation stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -80,7 +81,7 @@ impl HasVersion for Workstation {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct StoreSummary {
     /// Its id, in hexadecimal.
-    pub id: String,
+    pub id: ImageStoreId,
     /// Where it is.
     pub destination: DestinationId,
     /// That destination's name.

@@ -66,6 +66,19 @@ fn the_document_that_the_consoles_types_are_made_from_is_the_present_one() {
     assert!(kept == document(), "run 'make types' and commit what changed");
 }
 
+/// `UPDATE_CALLS=1` writes the file anew.
+#[test]
+fn the_calls_of_the_rust_client_are_those_of_the_document() {
+    let file = Path::new(env!("CARGO_MANIFEST_DIR")).join("../crates/jetfrost-wire/src/calls.rs");
+    let kept = fs::read_to_string(&file).expect("the client's calls");
+    let (imports, calls) = kept.split_once("\n\n/// `").expect("imports, then calls");
+    let made = jetfrost_tests::calls::as_rust(&document());
+    if std::env::var_os("UPDATE_CALLS").is_some() {
+        return fs::write(&file, format!("{imports}\n{made}")).expect("written");
+    }
+    assert!(format!("\n/// `{calls}") == made, "run 'make types' and commit what changed");
+}
+
 #[test]
 fn without_a_credential_every_documented_route_is_closed_but_for_the_open_ones() {
     let office = Office::open();

@@ -15,6 +15,7 @@ use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_tests::raw::RawUpload;
 use jetfrost_wire::Binary;
 use jetfrost_wire::alerts::{AlertKind, Alerts};
+use jetfrost_wire::calls;
 use jetfrost_wire::destination::{Destination, DestinationChange};
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::retention::{AtLimit, NewHold, StoreSettings, ThinningPreview};
@@ -117,7 +118,7 @@ impl Attacker {
             Vec::new()
         };
         let needs = encode_needs(self.keys.store, begun.sequence, 0, &names, &[]);
-        self.api.put_bytes(&format!("/runs/{}/needs", begun.run.id), &Bytes::from(needs.clone()))?;
+        self.api.put_bytes(&calls::put_needs(&begun.run.id), &Bytes::from(needs.clone()))?;
         self.api.post(&format!("/runs/{}/point", begun.run.id), &self.point(&begun, forged, &names, &needs))
     }
 }
@@ -345,7 +346,7 @@ fn needs_begun_before_an_honest_commit_do_not_replace_what_was_committed() {
     let forged = encode_needs(attacker.keys.store, begun.sequence, 0, &[], &[]);
     let honest = station.back_up().expect("the honest run goes on").point.sequence;
     assert_eq!(honest, begun.sequence);
-    let late = attacker.api.put_bytes(&format!("/runs/{}/needs", begun.run.id), &Bytes::from(forged));
+    let late = attacker.api.put_bytes(&calls::put_needs(&begun.run.id), &Bytes::from(forged));
     assert_eq!(kind(late), Some(ProblemKind::RunOver));
     office.tend();
     let back = office.path("back");
@@ -468,12 +469,12 @@ fn parallel_uploads_of_needs_leave_a_limit_where_it_is() {
     let before = record(&office, &station).store.used.expect("there");
     std::thread::scope(|threads| {
         for _ in 0..12 {
-            threads.spawn(|| attacker.api.put_bytes(&format!("/runs/{}/needs", begun.run.id), &needs));
+            threads.spawn(|| attacker.api.put_bytes(&calls::put_needs(&begun.run.id), &needs));
         }
     });
     assert_eq!(record(&office, &station).store.used, Some(before + 4096), "counted once, and never below nothing");
     let huge = Bytes::from(vec![0; 300_000]);
-    let refused = attacker.api.put_bytes(&format!("/runs/{}/needs", begun.run.id), &huge);
+    let refused = attacker.api.put_bytes(&calls::put_needs(&begun.run.id), &huge);
     assert_eq!(kind(refused), Some(ProblemKind::Invalid), "more than needs can come to");
 }
 
@@ -748,7 +749,7 @@ fn flood(attacker: &Attacker, until: Instant) {
         let Ok(begun) = begun else { continue };
         let forged = Forged { created: i64::MAX, files: round, ..Forged::default() };
         let needs = encode_needs(attacker.keys.store, begun.sequence, 0, &names, &[]);
-        let _ = attacker.api.put_bytes(&format!("/runs/{}/needs", begun.run.id), &Bytes::from(needs.clone()));
+        let _ = attacker.api.put_bytes(&calls::put_needs(&begun.run.id), &Bytes::from(needs.clone()));
         let point = attacker.point(&begun, &forged, &names, &needs);
         let _ = attacker.api.post::<_, PointCommitted>(&format!("/runs/{}/point", begun.run.id), &point);
     }

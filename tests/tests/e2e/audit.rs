@@ -6,6 +6,7 @@ use jetfrost_client::ClientError;
 use jetfrost_client::api::Api;
 use jetfrost_tests::office::{Office, PASSWORD};
 use jetfrost_wire::alerts::{AlertKind, Alerts};
+use jetfrost_wire::calls;
 use jetfrost_wire::people::Role;
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::restore::{BeginRestore, Purpose, Restore, Scope};
@@ -226,7 +227,7 @@ fn the_audit_log_is_filtered_exported_and_tells_where_it_was_tampered_with() {
     assert_eq!(list(&office, "until=2026-01-01T00:00:00Z").len(), 0);
     for (form, lines) in [("csv", 1), ("json_lines", 0)] {
         let mut exported = Vec::new();
-        office.api.download("/audit/export", &[("form", Some(form.into()))], &mut exported).expect("exported");
+        office.api.download(&calls::audit_export(), &[("form", Some(form.into()))], &mut exported).expect("exported");
         let text = String::from_utf8(exported).expect("text");
         assert_eq!(text.lines().count(), list(&office, "").len() + lines, "{form}");
     }

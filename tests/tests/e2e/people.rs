@@ -11,12 +11,13 @@ use jetfrost_wire::people::{
     PasswordSet, Role, WorkstationsGo,
 };
 use jetfrost_wire::problem::ProblemKind;
+use jetfrost_wire::retention::NewHold;
 use jetfrost_wire::rules::{FieldRule, Ruling, Typed};
 use jetfrost_wire::service::{
     AuditEntry, Carry, ConfirmSecondFactor, EndSecondFactor, IssuedToken, NewToken, SecondFactorOffer, Session, SessionsEnded,
     SignIn, SignedIn, SpareCodes, TokenScope,
 };
-use jetfrost_wire::workstation::{Overview, Workstation as Record, WorkstationState};
+use jetfrost_wire::workstation::{Overview, Point, Workstation as Record, WorkstationState};
 use serde_json::Value;
 use totp_rs::Builder;
 
@@ -244,13 +245,37 @@ fn removing_an_account_asks_what_becomes_of_its_workstations() {
     assert_eq!(shown("avocet").expect("there").login, "heir");
     let retired = shown("dunlin").expect("its backups are kept");
     assert_eq!((retired.state, retired.store.points, retired.login.as_str()), (WorkstationState::Retired, 1, "owner of dunlin"));
-    assert!(shown("knot").expect("it waits").store.pending_removal.is_some());
-    clock.set("2026-10-09T10:00:00Z".parse().expect("a time"));
+    let ends = shown("knot").expect("it waits").store.pending_removal.expect("removed").ends;
+    assert_eq!(
+        ends,
+        "2026-10-31T10:00:00Z".parse().expect("a time"),
+        "when its protected time is over, not after the waiting time"
+    );
+    clock.set("2026-10-30T10:00:00Z".parse().expect("a time"));
+    office.tend();
+    assert!(shown("knot").is_some(), "whoever can remove an account cannot shorten the protected time");
+    clock.set("2026-10-31T10:00:01Z".parse().expect("a time"));
     office.tend();
     assert!(shown("knot").is_none());
     // The name can be given again, to somebody else.
     office.account("owner of dunlin", Role::Member);
     assert_eq!(account(&office, "owner of dunlin").workstations, 0);
+}
+
+#[test]
+fn an_account_is_not_removed_with_backups_that_are_on_hold() {
+    let office = Office::open();
+    office.destination("shelf");
+    let station = office.workstation("knot");
+    station.write("letter", "here");
+    station.back_up().expect("backed up");
+    let hold = NewHold { reason: "a dispute".into() };
+    let _: Point = office.put(&format!("{}/points/1/hold", station.store()), &hold).expect("held");
+    let owner = account(&office, "owner of knot");
+    let removal = AccountRemoval { workstations: Some(WorkstationsGo::Remove) };
+    let refused = office.api.post_without_answer(&format!("/accounts/{}/removal", owner.id), &removal);
+    assert_eq!(kind(refused), Some(ProblemKind::Invalid));
+    assert_eq!(account(&office, "owner of knot"), owner, "all or nothing");
 }
 
 #[test]

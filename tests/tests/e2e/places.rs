@@ -338,7 +338,7 @@ fn what_a_capacity_would_mean_is_said_before_it_is_set() {
     let station = office.workstation("knot");
     station.write("letter", "here");
     station.back_up().expect("backed up");
-    let ask = |capacity| AskCapacity { destination: Some(shelf.id.0.clone()), capacity, ..AskCapacity::default() };
+    let ask = |capacity| AskCapacity { destination: Some(shelf.id.clone()), capacity, ..AskCapacity::default() };
     let advise = |ask: &AskCapacity| office.api.post::<_, CapacityAdvice>("/advice/capacity", ask).expect("advice");
     let some = advise(&ask(Some(50_000_000)));
     assert_eq!((some.offered, some.without_limit, some.over_commitment), (50_000_000, 1, None));

@@ -316,6 +316,29 @@ fn authenticator(office: &Office, now: Timestamp) -> impl Fn(Timestamp) -> Strin
 }
 
 #[test]
+fn what_was_removed_waits_for_a_protected_time_that_was_made_longer_since() {
+    let (office, clock) = Office::stepped(start());
+    let shelf = office.destination("shelf");
+    let station = office.workstation("knot");
+    live_slowly(&station, &clock, 2, 20);
+    let removed: Point = office.put(&format!("{}/points/1/removal", station.store()), &()).expect("removed");
+    assert_eq!(removed.pending_removal.expect("it waits").ends, start() + (24 * 30).hours());
+    let longer = DestinationChange { protected_days: Some(60), ..DestinationChange::default() };
+    let _: Destination = office.patch(&format!("/destinations/{}", shelf.id), &longer).expect("set");
+    let points_at = |days: i64| {
+        clock.set(start() + (24 * days).hours());
+        office.tend();
+        points(&office, &station)
+    };
+    assert_eq!(points_at(59), [1, 2], "nothing makes a point go within its protected time");
+    assert_eq!(points_at(61), [2]);
+    let _: Record = office.put(&format!("{}/removal", station.store()), &()).expect("removed");
+    let longest = DestinationChange { protected_days: Some(80), ..DestinationChange::default() };
+    let _: Destination = office.patch(&format!("/destinations/{}", shelf.id), &longest).expect("set");
+    assert_eq!(points_at(85), [2], "nor within a removed image store");
+}
+
+#[test]
 fn a_point_is_removed_at_once_only_with_a_second_factor_and_never_within_its_protected_time() {
     let (office, clock) = Office::stepped(start());
     office.destination("shelf");

@@ -10,6 +10,7 @@ use jetfrost_client::{ClientError, Secret};
 use jetfrost_image::crypto::SystemRandom;
 use jetfrost_tests::office::{Office, PASSPHRASE, Workstation};
 use jetfrost_wire::access::Grants;
+use jetfrost_wire::calls;
 use jetfrost_wire::destination::{Adopt, Adopted, Destination, DestinationChange, EncryptionPolicy};
 use jetfrost_wire::enrolment::{EnrolmentCode, Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::people::{Account, Role};
@@ -97,7 +98,7 @@ fn the_office_as_it_is_brought_in_again_changes_nothing() {
     let code: IssuedCode = office.api.post("/enrolment-codes", &NewEnrolmentCode::new("=ben")).expect("a code");
     joins(&office, "fid", &code.code);
     let mut table = Vec::new();
-    office.api.download("/roster", &[("filled", Some("true".into()))], &mut table).expect("fetched");
+    office.api.download(&calls::roster(), &[("filled", Some("true".into()))], &mut table).expect("fetched");
     let table = String::from_utf8(table).expect("text");
     assert!(table.contains("'=ben"), "no cell is a formula: {table}");
     let plan: RosterPlan = office.api.post("/roster/plan", &Roster { table, hours: None }).expect("a plan");
@@ -117,7 +118,7 @@ fn three_hundred_lines_are_planned_and_brought_in() {
     assert_eq!(done.codes.len(), 300);
     let codes: Vec<String> = done.codes.into_iter().map(|one| one.code).collect();
     let mut page = Vec::new();
-    office.api.fetch_file("/hand-outs", &AskHandOuts { codes, form: HandOutForm::Html }, &mut page).expect("made");
+    office.api.download_with(&calls::hand_outs(), &AskHandOuts { codes, form: HandOutForm::Html }, &mut page).expect("made");
     assert_eq!(String::from_utf8_lossy(&page).matches("<article>").count(), 300);
 }
 
@@ -128,12 +129,12 @@ fn a_hand_out_opens_nothing_once_it_was_used_or_renewed() {
     let done = bring_in(&office, "anna,,,knot,,Shelf,,\nben,,,fid,,Shelf,,\n");
     let ask = |code: &str| AskHandOuts { codes: vec![code.to_owned()], form: HandOutForm::Html };
     let mut page = Vec::new();
-    office.api.fetch_file("/hand-outs", &ask(&done.codes[0].code), &mut page).expect("made");
+    office.api.download_with(&calls::hand_outs(), &ask(&done.codes[0].code), &mut page).expect("made");
     let page = String::from_utf8(page).expect("text");
     assert!(page.contains("Backups of knot") && page.contains(&done.codes[0].code) && page.contains("<svg"));
 
     joins(&office, "knot", &done.codes[0].code);
-    let why = refused(office.api.fetch_file("/hand-outs", &ask(&done.codes[0].code), &mut Vec::new()));
+    let why = refused(office.api.download_with(&calls::hand_outs(), &ask(&done.codes[0].code), &mut Vec::new()));
     assert!(why.contains("can be used"), "{why}");
 
     let path = format!("/enrolment-codes/{}/renewal", done.codes[1].record.id);
@@ -222,7 +223,7 @@ fn after_a_dead_server_the_office_as_it_is_hands_every_machine_its_backups() {
     let _: Adopted = new.api.post("/destinations/adoption", &adopt).expect("adopted");
 
     let mut table = Vec::new();
-    new.api.download("/roster", &[("filled", Some("true".into()))], &mut table).expect("fetched");
+    new.api.download(&calls::roster(), &[("filled", Some("true".into()))], &mut table).expect("fetched");
     let roster = Roster { table: String::from_utf8(table).expect("text"), hours: None };
     let done: RosterDone = new.api.post("/roster", &roster).expect("done");
     let about: Vec<&str> = done.steps.iter().map(|step| step.about.as_str()).collect();

@@ -7,6 +7,7 @@ use jetfrost_client::api::{Api, Method};
 use jetfrost_demo::mail_stand_in::MailStandIn;
 use jetfrost_tests::office::{ADMINISTRATOR, Office, mail_to};
 use jetfrost_tests::programs::{jetfrost, jetfrost_ends};
+use jetfrost_wire::calls;
 use jetfrost_wire::destination::Destination;
 use jetfrost_wire::people::{Account, Group, Role};
 use jetfrost_wire::service::AuditEntry;
@@ -77,17 +78,17 @@ fn whoever_changes_what_another_changed_meanwhile_is_told_and_changes_nothing() 
     ];
     for (at, method, change, first, second) in cases {
         let seen = version_at(&office.api, at);
-        let _: Value = sture.change(method.clone(), change, &first, &seen).expect("nobody was faster");
+        let _: Value = sture.send_seen(method.clone(), change, &first, &seen).expect("nobody was faster");
         let after_first: Value = office.api.get(at).expect("there");
-        let (kind, title) = refusal(office.api.change(method.clone(), change, &second, &seen));
+        let (kind, title) = refusal(office.api.send_seen(method.clone(), change, &second, &seen));
         assert_eq!(kind, Some(ProblemKind::ChangedMeanwhile), "{change}");
         assert!(title.starts_with("'sture' changed this at "), "{change}: {title}");
         let now = version_at(&office.api, at);
         assert_eq!(Version(after_first["version"].as_str().unwrap_or(&now.0).to_owned()), now, "{change} is as the first set it");
         // Whoever has seen it decides again.
-        let _: Value = office.api.change(method, change, &second, &now).expect("seen");
+        let _: Value = office.api.send_seen(method, change, &second, &now).expect("seen");
     }
-    let entries: Vec<AuditEntry> = office.api.list_at_most("/audit", &[], 100).expect("listed");
+    let entries: Vec<AuditEntry> = office.api.first(&calls::audit_log(), &[], 100).expect("listed");
     assert_eq!(entries.iter().filter(|entry| entry.what == "destination changed").count(), 4, "refused changes changed nothing");
 }
 
@@ -102,7 +103,7 @@ fn figures_that_change_by_themselves_do_not_stand_in_the_way_of_a_change() {
     station.back_up().expect("backed up");
     let after: Destination = office.api.get(&path).expect("there");
     assert!(after.used > shelf.used && after.version == seen, "{after:?}");
-    let changed: Destination = office.api.change(Method::PATCH, &path, &json!({ "waiting_days": 9 }), &seen).expect("changed");
+    let changed: Destination = office.api.send_seen(Method::PATCH, &path, &json!({ "waiting_days": 9 }), &seen).expect("changed");
     assert_ne!(changed.version, seen);
 }
 

@@ -12,10 +12,10 @@ use jetfrost_image::tree::{ChunkSink, Chunker, store_content};
 use jetfrost_image::{ChunkName, PointId};
 use jetfrost_platform::path_bytes;
 use jetfrost_wire::Binary;
-use jetfrost_wire::run::{BeginRun, CommitPoint, ExceptionCounts, GiveUp, Phase, PointCommitted, Run, RunBegun};
+use jetfrost_wire::calls;
+use jetfrost_wire::run::{BeginRun, CommitPoint, ExceptionCounts, GiveUp, Phase, PointCommitted, RunBegun};
 use jetfrost_wire::workstation::{Point, PointKind};
 use pipeline::Pipeline;
-use reqwest::Method;
 
 use crate::api::Api;
 use crate::error::ClientError;
@@ -70,7 +70,7 @@ pub fn back_up(state_dir: &StateDir, kind: PointKind, read_back: ReadBack, meter
     let patterns = Patterns::compile(&selection.exclude)?;
     let _lock = state_dir.lock()?;
     let begin = BeginRun { kind, client_version: crate::VERSION.into() };
-    let begun: RunBegun = api.post_patiently(&format!("/workstations/{}/runs", membership.workstation), &begin)?;
+    let begun: RunBegun = api.call_patiently(&calls::begin_run(&membership.workstation), &begin)?;
     let run = RunUnderway {
         state_dir,
         membership: &membership,
@@ -92,7 +92,7 @@ pub fn back_up(state_dir: &StateDir, kind: PointKind, read_back: ReadBack, meter
                 progress: meter.progress(),
             };
             // If even this does not arrive, the service notes the run as lost.
-            let _ = api.post::<_, Run>(&format!("/runs/{}/give-up", begun.run.id), &why);
+            let _ = api.call_with(&calls::give_up_run(&begun.run.id), &why);
             Err(error)
         }
     }
@@ -238,10 +238,10 @@ impl RunUnderway<'_> {
     }
 
     fn report(&self) -> Reporter {
-        let (api, meter, path) = (self.api.clone(), Arc::clone(self.meter), format!("/runs/{}", self.begun.run.id));
+        let (api, meter, call) = (self.api.clone(), Arc::clone(self.meter), calls::progress(&self.begun.run.id));
         Reporter::begin(move || {
             // The next report says it all again.
-            let _ = api.send::<_, Run>(Method::PATCH, &path, &meter.progress());
+            let _ = api.call_with(&call, &meter.progress());
         })
     }
 
@@ -260,12 +260,12 @@ impl RunUnderway<'_> {
         let needs = encode_needs(self.keys.store, self.begun.sequence, base, &added, &removed);
         drop((added, removed));
         let check = needs_check(&needs);
-        self.api.put_bytes(&format!("/runs/{}/needs", self.begun.run.id), &Bytes::from(needs))?;
+        self.api.put_bytes(&calls::put_needs(&self.begun.run.id), &Bytes::from(needs))?;
         let file =
             seal_point(self.keys, self.head(&walked, latest, check), &self.body(&walked, exceptions), &SystemRandom::default());
         let commit =
             CommitPoint { point: Binary(file.to_bytes()), progress: self.meter.progress(), exceptions: walked.exceptions.counts };
-        let committed: PointCommitted = self.api.post_patiently(&format!("/runs/{}/point", self.begun.run.id), &commit)?;
+        let committed: PointCommitted = self.api.call_patiently(&calls::commit(&self.begun.run.id), &commit)?;
         let point = file.head.id.to_string();
         // The point is there; that this machine could not remember it must not be told as a failure of the backup.
         let seen = self.state_dir.keep_seen(&Seen { sequence: file.head.sequence, point: point.clone() });

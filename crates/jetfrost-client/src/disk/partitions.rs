@@ -323,6 +323,11 @@ mod tests {
         assert_eq!((found.scheme, found.from_copy, &found.partitions[..]), (Scheme::Gpt, false, &[expected.clone()][..]));
         disk[600] ^= 1;
         let found = table(&disk).expect("its copy");
+        assert_eq!((found.scheme, found.from_copy, &found.partitions[..]), (Scheme::Gpt, true, &[expected.clone()][..]));
+        // The header is sound, and what it leads to is not.
+        let mut disk = with_guid_table();
+        disk[2 * 512 + 3] ^= 1;
+        let found = table(&disk).expect("its copy");
         assert_eq!((found.scheme, found.from_copy, &found.partitions[..]), (Scheme::Gpt, true, &[expected][..]));
     }
 

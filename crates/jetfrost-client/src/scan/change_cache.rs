@@ -6,7 +6,7 @@
 //! the description knows, each record of the walk a check of its own, and the names must be those that the point says it
 //! needs. Anything wrong means that there is no cache. Losing it costs reading everything once more, never anything else.
 
-use std::fs::File;
+use std::fs::{File, OpenOptions};
 use std::io::{BufReader, BufWriter, Read, Seek, Write};
 use std::path::{Path, PathBuf};
 use std::{fs, io};
@@ -15,6 +15,7 @@ use super::extents::{Extents, Held};
 use super::facts::Stamp;
 use jetfrost_image::ChunkName;
 use jetfrost_image::format::PointHead;
+use jetfrost_image::medium::replace_file;
 use serde::{Deserialize, Serialize};
 
 /// Written into the description; another number means another layout, and the memory is not used.
@@ -411,10 +412,8 @@ impl ChangeCacheWriter {
             check: String::new(),
         };
         description.check = description.own_check().ok_or(io::ErrorKind::InvalidData)?;
-        let temporary = directory.join("last.json.new");
-        write_durably(&temporary, &serde_json::to_vec(&description)?)?;
-        fs::rename(temporary, directory.join(DESCRIPTION))?;
-        sync_directory(&directory)?;
+        let json = serde_json::to_vec(&description)?;
+        replace_file(&directory.join(DESCRIPTION), &mut OpenOptions::new(), |file| file.write_all(&json))?;
         forget_all_but(&directory, Some(sequence))
     }
 

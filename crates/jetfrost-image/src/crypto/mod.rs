@@ -23,7 +23,6 @@ use crate::format::FormatError;
 
 /// Why something sealed does not open. Deliberately coarse: a wrong key and altered bytes look alike.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[non_exhaustive]
 pub enum OpenError {
     /// The secret is not the one for this slot, or the slot was altered.
     #[error("this secret does not open the store")]

@@ -50,7 +50,6 @@ pub const MAX_CHUNK: usize = 1 << 20;
 
 /// Why bytes are not what they should be.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[non_exhaustive]
 pub enum FormatError {
     /// Fewer bytes than the structure needs.
     #[error("{what} is cut short")]

@@ -14,7 +14,6 @@ pub struct RecoveryKey(pub [u8; 16]);
 
 /// Why typed text is not a recovery key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-#[non_exhaustive]
 pub enum RecoveryKeyError {
     /// Not 32 symbols.
     #[error("a recovery key has 8 groups of 4 symbols, 32 in all; this has {0}")]

@@ -114,7 +114,7 @@ impl Medium for DirectoryMedium {
     }
 }
 
-fn sync(directory: &Path) -> io::Result<()> {
+pub(super) fn sync(directory: &Path) -> io::Result<()> {
     File::open(directory)?.sync_all()
 }
 

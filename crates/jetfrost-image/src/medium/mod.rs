@@ -8,6 +8,7 @@ mod failing;
 mod memory;
 mod overlay;
 mod past_cache;
+mod replace;
 mod throttle;
 
 #[cfg(test)]
@@ -24,6 +25,7 @@ pub use failing::{Failing, FailingMedium};
 pub use memory::MemoryMedium;
 pub use overlay::OverlayMedium;
 pub use past_cache::PastCache;
+pub use replace::replace_file;
 pub use throttle::ThrottledMedium;
 
 /// A file in a listing.

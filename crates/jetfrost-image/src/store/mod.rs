@@ -48,7 +48,6 @@ pub const MAX_POINT: u64 = 4 << 20;
 
 /// Why a store refused or failed.
 #[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
 pub enum StoreError {
     /// The medium failed.
     #[error("{doing} failed")]

@@ -28,7 +28,7 @@ fn a_protected_point_stays_whatever_the_rule_says_and_goes_when_its_time_is_over
     let points = [point(1, 0), point(2, DAY_MS)];
     assert_eq!(
         promise.fates(&points, &TimeZone::UTC, 29 * DAY_MS)[0],
-        Fate::Stays { reason: Reason::Protected, until_ms: Some(30 * DAY_MS) }
+        Fate::Stays { reason: StayReason::Protected, until_ms: Some(30 * DAY_MS) }
     );
     assert_eq!(stays(&promise, &points, 30 * DAY_MS), BTreeSet::from([2]));
 }

@@ -2,6 +2,7 @@
 
 use jetfrost_office::access::Act;
 use jetfrost_office::capacity::LimitKind;
+use jetfrost_types::{DestinationId, WorkstationId};
 use jetfrost_wire::diagnosis::{DiagnoseFor, DiagnosisStep};
 use jetfrost_wire::size::show;
 
@@ -33,7 +34,7 @@ pub(crate) struct Looked {
 
 impl Backups {
     /// Tries for an account and a destination, from the server.
-    pub(crate) fn diagnose(&self, caller: &Caller, destination: &str, ask: &DiagnoseFor) -> Result<Looked> {
+    pub(crate) fn diagnose(&self, caller: &Caller, destination: &DestinationId, ask: &DiagnoseFor) -> Result<Looked> {
         caller.may(&Act::ChangeOffice)?;
         let account = self.records.read(|on| account_named(&ask.login, on))?;
         let destination = self.storage.destination_row(destination)?;
@@ -41,9 +42,9 @@ impl Backups {
     }
 
     /// Tries for the workstation that asks.
-    pub(crate) fn diagnose_own(&self, caller: &Caller, workstation: &str) -> Result<Looked> {
+    pub(crate) fn diagnose_own(&self, caller: &Caller, workstation: &WorkstationId) -> Result<Looked> {
         let line = self.storage.line(caller, workstation)?;
-        caller.may(&Act::AddToStore { workstation: &line.workstation.id })?;
+        caller.may(&Act::AddToStore { workstation: line.workstation.id.as_str() })?;
         self.diagnosis(&Subject { account: &line.account, destination: &line.destination, line: Some(&line) })
     }
 

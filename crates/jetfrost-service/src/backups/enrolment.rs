@@ -5,6 +5,8 @@ use jetfrost_image::crypto::random_array;
 use jetfrost_image::format::{Slot, StoreFile};
 use jetfrost_office::access::Act;
 use jetfrost_office::names;
+use jetfrost_types::CodeId;
+use jetfrost_types::ImageStoreId;
 use jetfrost_types::Limit;
 use jetfrost_wire::destination::EncryptionPolicy;
 use jetfrost_wire::enrolment::{
@@ -12,20 +14,20 @@ use jetfrost_wire::enrolment::{
 };
 use jetfrost_wire::event::Event;
 use jetfrost_wire::workstation::Workstation;
-use jetfrost_wire::{AccountId, DestinationId, Page, PageQuery, ServiceId, WorkstationId};
+use jetfrost_wire::{Page, PageQuery, ServiceId, WorkstationId};
 
 use crate::backups::Backups;
 use crate::identity::accounts::account_named;
 use crate::identity::grants::{destination_named, has_access};
 use crate::records::{
-    AccountRow, CodeRow, CodeWithNames, Connection, DestinationRow, NewCode, StoreRow, WorkstationLine, WorkstationRow,
-    is_duplicate,
+    AccountRow, CodeRow, CodeWithNames, Connection, Count, DestinationRow, Id, NewCode, StoreRow, WorkstationLine,
+    WorkstationRest, WorkstationRow, is_duplicate,
 };
 use crate::secrets::{SecretKind, hash, new_id, new_secret};
 use crate::shared::{
     Caller, Conflict, Result, ServiceError, bounds, checked_name, convert, limit_to_db, number_cursor, place, to_db,
 };
-use crate::storage::adoption::{USUAL_RHYTHM, free_name};
+use crate::storage::adoption::{USUAL_RHYTHM_SECONDS, free_name};
 use crate::storage::key_slots::row_of;
 
 const HOUR_MS: i64 = 3600 * 1000;
@@ -96,14 +98,14 @@ impl Backups {
     /// Makes an enrolment code, within a transaction; `lasts` is in milliseconds.
     pub(crate) fn insert_code(&self, caller: &Caller, makes: &Makes<'_>, lasts: i64, on: &mut Connection) -> Result<IssuedCode> {
         let secret: [u8; 10] = random_array(&*self.random);
-        let (id, now) = (new_id(&*self.random), self.clock.now_ms());
+        let (id, now): (CodeId, _) = (new_id(&*self.random), self.clock.now_ms());
         let machine_key = makes.machine.map(names::key);
         CodeRow::insert(
             &NewCode {
-                id: &id,
+                id: id.as_str(),
                 secret_hash: &hash(&secret),
-                account_id: &makes.account.id,
-                destination_id: &makes.destination.id,
+                account_id: makes.account.id.as_str(),
+                destination_id: makes.destination.id.as_str(),
                 created: now,
                 expires: now + lasts,
                 claims: makes.claims.map(|line| line.workstation.id.as_str()),
@@ -125,7 +127,7 @@ impl Backups {
     }
 
     /// Gives an enrolment code another secret, as when its hand-out was lost. The one from before opens nothing any more.
-    pub(crate) fn renew_code(&self, caller: &Caller, id: &str) -> Result<IssuedCode> {
+    pub(crate) fn renew_code(&self, caller: &Caller, id: &CodeId) -> Result<IssuedCode> {
         caller.may(&Act::ChangeOffice)?;
         let issued = self.records.write(|on| {
             let row = CodeWithNames::by_id(id, on)?.ok_or(ServiceError::NotFound("enrolment code"))?;
@@ -141,7 +143,7 @@ impl Backups {
         Ok(issued)
     }
 
-    fn issued(&self, id: &str, secret: [u8; 10], on: &mut Connection) -> Result<IssuedCode> {
+    fn issued(&self, id: &CodeId, secret: [u8; 10], on: &mut Connection) -> Result<IssuedCode> {
         let row = CodeWithNames::by_id(id, on)?.ok_or(ServiceError::NotFound("enrolment code"))?;
         Ok(IssuedCode { code: self.invitation(secret).to_text(), record: convert::enrolment_code(&row, self.clock.now_ms()) })
     }
@@ -152,7 +154,7 @@ impl Backups {
         Invitation { address: format!("{}:{}", self.installation.public_name, self.installation.port), fingerprint, secret }
     }
 
-    pub(crate) fn cancel_code(&self, caller: &Caller, id: &str) -> Result<EnrolmentCode> {
+    pub(crate) fn cancel_code(&self, caller: &Caller, id: &CodeId) -> Result<EnrolmentCode> {
         caller.may(&Act::ChangeOffice)?;
         let now = self.clock.now_ms();
         let code = self.records.write(|on| {
@@ -215,9 +217,9 @@ impl Backups {
             self.trail.note_as(&account.login, origin, "workstation enrolled", &workstation.name, on)?;
             // Last, so that a failure before leaves no directory; if this fails, nothing is recorded.
             self.make_store(&store, with, &workstation, &account, &destination)?;
-            Ok(self.enrolled(workstation, credential, &account, &destination, store.store.to_string()))
+            Ok(self.enrolled(workstation, credential, &account, &destination, ImageStoreId(store.store.to_string())))
         })?;
-        self.events.workstation_changed(&enrolled.workstation.0);
+        self.events.workstation_changed(&enrolled.workstation);
         Ok(enrolled)
     }
 
@@ -235,14 +237,14 @@ impl Backups {
             row.client_version = shortened(&with.client_version, bounds::VERSION);
             row.disk_bytes = with.disk_bytes.map(to_db).transpose()?;
             row.last_seen = Some(self.clock.now_ms());
-            (row.rest, row.rest_since, row.rest_by) = (None, None, None);
+            *row.rest = None;
             row.update(on)?;
             code.set_used(self.clock.now_ms(), &row.id, on)?;
             let account = AccountRow::by_id(&code.account_id, on)?.ok_or(ServiceError::NotFound("account"))?;
             self.trail.note_as(&account.login, origin, "workstation claimed", &row.name, on)?;
-            Ok(self.enrolled(row, credential, &account, &line.destination, line.store.id))
+            Ok(self.enrolled(row, credential, &account, &line.destination, line.store.id.0))
         })?;
-        self.events.workstation_changed(&enrolled.workstation.0);
+        self.events.workstation_changed(&enrolled.workstation);
         Ok(enrolled)
     }
 
@@ -273,23 +275,23 @@ impl Backups {
         credential: String,
         account: &AccountRow,
         destination: &DestinationRow,
-        store: String,
+        store: ImageStoreId,
     ) -> Enrolled {
         Enrolled {
-            workstation: WorkstationId(workstation.id),
+            workstation: workstation.id.0,
             name: workstation.name,
             credential,
             service: ServiceId(self.installation.service.clone()),
-            account: AccountId(account.id.clone()),
+            account: account.id.0.clone(),
             login: account.login.clone(),
-            destination: DestinationId(destination.id.clone()),
+            destination: destination.id.0.clone(),
             destination_name: destination.name.clone(),
             store,
         }
     }
 
     /// Cuts a workstation's machine off. Its backups stay, and can be claimed.
-    pub(crate) fn retire(&self, caller: &Caller, id: &str) -> Result<Workstation> {
+    pub(crate) fn retire(&self, caller: &Caller, id: &WorkstationId) -> Result<Workstation> {
         caller.may(&Act::ChangeOffice)?;
         self.records.write(|on| {
             let line = WorkstationLine::by_id(id, on)?.ok_or(ServiceError::NotFound("workstation"))?;
@@ -297,7 +299,7 @@ impl Backups {
                 return Err(ServiceError::Conflict(Conflict::NoMachine));
             }
             self.trail.note(caller, "workstation retired", &line.workstation.name, on)?;
-            Ok(line.workstation.cut_off(WorkstationRow::RETIRED, self.clock.now_ms(), &caller.name(), on)?)
+            Ok(line.workstation.cut_off(self.clock.now_ms(), &caller.name(), on)?)
         })?;
         self.events.workstation_changed(id);
         self.workstation(caller, id)
@@ -324,7 +326,7 @@ impl Backups {
         let name = free_name(name, on)?;
         let credential = new_secret(SecretKind::Device, &*self.random);
         let row = WorkstationRow {
-            id: new_id(&*self.random),
+            id: Id(new_id(&*self.random)),
             name_key: names::key(&name),
             name,
             account_id: code.account_id.clone(),
@@ -332,13 +334,11 @@ impl Backups {
             platform: shortened(&with.platform, bounds::PLATFORM),
             client_version: shortened(&with.client_version, bounds::VERSION),
             disk_bytes: with.disk_bytes.map(to_db).transpose()?,
-            rhythm_seconds: USUAL_RHYTHM,
+            rhythm_seconds: to_db(USUAL_RHYTHM_SECONDS)?,
             enrolled: self.clock.now_ms(),
             last_seen: Some(self.clock.now_ms()),
             latest_run: None,
-            rest: None,
-            rest_since: None,
-            rest_by: None,
+            rest: WorkstationRest::default(),
         };
         row.insert(on)?;
         Ok((row, credential))
@@ -355,7 +355,7 @@ impl Backups {
         let slots: Vec<Vec<u8>> = with.slots.iter().map(|slot| slot.0.clone()).collect();
         // Enough to adopt the store by. Whoever takes the disk need not learn the person's full name.
         let owner = serde_json::json!({
-            "workstation": workstation.name, "workstation_id": workstation.id, "account": account.login,
+            "workstation": workstation.name, "workstation_id": workstation.id.0, "account": account.login,
         });
         Ok(self.media.create(&place(destination), store, &slots, &owner.to_string())?)
     }
@@ -397,7 +397,7 @@ fn claimable(name: &str, account: &AccountRow, on: &mut Connection) -> Result<Wo
             "the workstation '{name}' is one of '{owner}': make the code for that account"
         )));
     }
-    if line.store.removal_ends.is_some() {
+    if line.store.removal.is_some() {
         return Err(ServiceError::Invalid(format!("the image store of '{name}' waits to go: bring it back first")));
     }
     Ok(line)
@@ -423,7 +423,7 @@ pub(crate) fn lasting(hours: u16) -> Result<i64> {
 }
 
 /// The limit that a new image store gets: the largest default of the account's groups, or what the destination says.
-fn default_limit(account: &AccountRow, destination: &DestinationRow, on: &mut Connection) -> Result<Option<i64>> {
+fn default_limit(account: &AccountRow, destination: &DestinationRow, on: &mut Connection) -> Result<Option<Count>> {
     let of_groups = account.groups(on)?.into_iter().filter_map(|group| group.default_limit).max();
     Ok(of_groups.or(destination.default_limit))
 }
@@ -432,15 +432,15 @@ fn insert_store(
     store: &StoreFile,
     workstation: &WorkstationRow,
     destination: &DestinationRow,
-    limit: Option<i64>,
+    limit: Option<Count>,
     on: &mut Connection,
 ) -> Result<()> {
     let id: StoreId = store.store;
     let row = StoreRow {
-        id: id.to_string(),
+        id: Id(ImageStoreId(id.to_string())),
         workstation_id: workstation.id.clone(),
         destination_id: destination.id.clone(),
-        points: 0,
+        points: Count::ZERO,
         latest_sequence: None,
         created: workstation.enrolled,
         size_limit: limit,

@@ -1,5 +1,6 @@
 //! Backups and restores: workstations and how they join, runs and what they send, restores, unlock methods.
 
+mod departures;
 mod diagnosis;
 mod enrolment;
 mod hand_outs;
@@ -27,6 +28,7 @@ use crate::retention::Retention;
 use crate::shared::gate::Gate;
 use crate::shared::{Basis, Installation, Trail};
 use crate::storage::Storage;
+use jetfrost_types::ImageStoreId;
 
 pub(crate) use diagnosis::Looked;
 pub(crate) use uploads::Arriving;
@@ -55,7 +57,7 @@ pub(crate) struct Backups {
     runs_begun: Mutex<Pace>,
     restores_begun: Mutex<Pace>,
     /// Until when it need not be asked whether a reading of a store is on record.
-    readings: Mutex<BTreeMap<(String, String), i64>>,
+    readings: Mutex<BTreeMap<(String, ImageStoreId), i64>>,
 }
 
 impl Backups {

@@ -1,18 +1,19 @@
 //! Restores on record.
 
 use jetfrost_office::access::Act;
+use jetfrost_types::{RestoreId, WorkstationId};
 use jetfrost_wire::event::Event;
 use jetfrost_wire::restore::{BeginRestore, EndRestore, Purpose, Restore};
 use jetfrost_wire::run::{GiveUp, Outcome, Progress};
 
 use crate::backups::Backups;
-use crate::records::{RestoreRow, StoreRow, WorkstationLine};
+use crate::records::{Count, Id, RestoreRow, StoreRow, WorkstationLine};
 use crate::secrets::new_id;
 use crate::shared::{Caller, Conflict, Result, ServiceError, convert, to_db};
 
 impl Backups {
     /// Begins a restore from a workstation's store.
-    pub(crate) fn begin_restore(&self, caller: &Caller, id: &str, begin: &BeginRestore) -> Result<Restore> {
+    pub(crate) fn begin_restore(&self, caller: &Caller, id: &WorkstationId, begin: &BeginRestore) -> Result<Restore> {
         let line = self.storage.line(caller, id)?;
         caller.may(&act(begin.purpose, &line))?;
         self.gate.restores_are_let_in()?;
@@ -24,18 +25,18 @@ impl Backups {
         let now = self.clock.now_ms();
         let row = RestoreRow {
             number: 0,
-            id: new_id(&*self.random),
+            id: Id(new_id(&*self.random)),
             workstation_id: line.workstation.id.clone(),
             sequence: to_db(begin.point)?,
             scope: begin.scope.into(),
             by: caller.name(),
             outcome: Outcome::Underway.into(),
-            files_done: 0,
+            files_done: Count::ZERO,
             files_total: None,
-            bytes_done: 0,
+            bytes_done: Count::ZERO,
             bytes_total: None,
-            sent: 0,
-            exceptions: 0,
+            sent: Count::ZERO,
+            exceptions: Count::ZERO,
             started: now,
             last_heard: now,
             ended: None,
@@ -53,14 +54,14 @@ impl Backups {
     }
 
     /// Notes how far a restore is.
-    pub(crate) fn restore_progress(&self, caller: &Caller, id: &str, progress: &Progress) -> Result<Restore> {
+    pub(crate) fn restore_progress(&self, caller: &Caller, id: &RestoreId, progress: &Progress) -> Result<Restore> {
         let mut row = self.current_restore(caller, id)?;
         self.set_restore_progress(&mut row, progress)?;
         self.save_restore(&row)
     }
 
     /// Ends a restore that brought back what it could.
-    pub(crate) fn end_restore(&self, caller: &Caller, id: &str, end: &EndRestore) -> Result<Restore> {
+    pub(crate) fn end_restore(&self, caller: &Caller, id: &RestoreId, end: &EndRestore) -> Result<Restore> {
         let mut row = self.current_restore(caller, id)?;
         self.set_restore_progress(&mut row, &end.progress)?;
         row.exceptions = to_db(end.exceptions)?;
@@ -71,7 +72,7 @@ impl Backups {
     }
 
     /// Ends a restore that did not succeed.
-    pub(crate) fn give_up_restore(&self, caller: &Caller, id: &str, why: &GiveUp) -> Result<Restore> {
+    pub(crate) fn give_up_restore(&self, caller: &Caller, id: &RestoreId, why: &GiveUp) -> Result<Restore> {
         let mut row = self.current_restore(caller, id)?;
         self.set_restore_progress(&mut row, &why.progress)?;
         let outcome = if why.stopped { Outcome::Stopped } else { Outcome::Failed };
@@ -81,7 +82,7 @@ impl Backups {
         self.end_on_record(&row, outcome)
     }
 
-    fn current_restore(&self, caller: &Caller, id: &str) -> Result<RestoreRow> {
+    fn current_restore(&self, caller: &Caller, id: &RestoreId) -> Result<RestoreRow> {
         let missing = || ServiceError::NotFound("restore");
         let row = self.records.read(|on| Ok::<_, ServiceError>(RestoreRow::by_id(id, on)?))?.ok_or_else(missing)?;
         let line = self.storage.line(caller, &row.workstation_id).map_err(|_| missing())?;
@@ -141,7 +142,7 @@ impl Backups {
 /// to give one.
 fn act(purpose: Purpose, line: &WorkstationLine) -> Act<'_> {
     match purpose {
-        Purpose::Restore => Act::ReadStore { workstation: &line.workstation.id, owner: &line.account.id },
-        Purpose::Drill => Act::AddToStore { workstation: &line.workstation.id },
+        Purpose::Restore => Act::ReadStore { workstation: line.workstation.id.as_str(), owner: line.account.id.as_str() },
+        Purpose::Drill => Act::AddToStore { workstation: line.workstation.id.as_str() },
     }
 }

@@ -11,6 +11,7 @@ use jetfrost_office::names::key;
 use jetfrost_office::roster::{
     AccountFacts, CodeFacts, Column, DestinationFacts, Fault, Office, Planned, Step, WorkstationFacts, plan, read,
 };
+use jetfrost_types::WorkstationId;
 use jetfrost_wire::destination::EncryptionPolicy;
 use jetfrost_wire::enrolment::IssuedCode;
 use jetfrost_wire::event::Event;
@@ -22,8 +23,7 @@ use crate::backups::Backups;
 use crate::backups::enrolment::{Makes, lasting};
 use crate::identity::accounts::account_named;
 use crate::identity::grants::{destination_named, grants};
-use crate::records::{AccountRow, CodeRow, CodeWithNames, Connection, DestinationRow, GroupRow, WorkstationLine, WorkstationRow};
-use crate::shared::convert::some_from_db;
+use crate::records::{AccountRow, CodeRow, CodeWithNames, Connection, Count, DestinationRow, GroupRow, Rest, WorkstationLine};
 use crate::shared::{Caller, Result, ServiceError, csv_line, limit_to_db, shown_limit};
 use crate::storage::workstations::said_of_store;
 
@@ -115,11 +115,11 @@ impl Backups {
             let facts = WorkstationFacts {
                 account: line.account.login_key,
                 destination: line.destination.name_key,
-                limit: some_from_db(line.store.size_limit).into(),
-                disk: some_from_db(line.workstation.disk_bytes),
+                limit: line.store.size_limit.map(Count::get).into(),
+                disk: line.workstation.disk_bytes.map(Count::get),
                 encrypted: line.store.encrypted,
-                awaits_its_machine: line.workstation.rest.as_deref() == Some(WorkstationRow::UNCLAIMED)
-                    && !handed.contains(&line.workstation.id),
+                awaits_its_machine: line.workstation.rest.as_ref().is_some_and(|rest| rest.why == Rest::Unclaimed)
+                    && !handed.contains(line.workstation.id.as_str()),
             };
             office.workstations.insert(line.workstation.name_key, facts);
         }
@@ -141,7 +141,7 @@ impl Backups {
         caller: &Caller,
         step: &Step,
         lasts: i64,
-        limited: &mut Vec<String>,
+        limited: &mut Vec<WorkstationId>,
         on: &mut Connection,
     ) -> Result<Option<IssuedCode>> {
         match step {
@@ -206,7 +206,7 @@ impl Backups {
                 line.store.update(on)?;
                 let is = said_of_store(&line.store);
                 self.trail.note_change(caller, "image store changed", machine, Some(&was), Some(&is), on)?;
-                limited.push(line.workstation.id);
+                limited.push(line.workstation.id.0);
             }
         }
         Ok(None)

@@ -7,6 +7,7 @@ use jetfrost_image::format::PointFile;
 use jetfrost_image::store::{Store, StoreError};
 use jetfrost_office::access::Act;
 use jetfrost_office::pace::Pace;
+use jetfrost_types::{RunId, WorkstationId};
 use jetfrost_wire::Binary;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::run::{BeginRun, CommitPoint, GiveUp, Outcome, Phase, PointCommitted, Progress, Run, RunBegun};
@@ -16,7 +17,7 @@ use crate::backups::Backups;
 use crate::backups::enrolment::shortened;
 use crate::backups::uploads::Upload;
 use crate::identity::grants::has_access;
-use crate::records::{Connection, NewRun, PointRow, RunRow, StoreRow, WorkstationLine, WorkstationRow};
+use crate::records::{Connection, Count, Id, NewRun, PointRow, RunRow, StoreRow, WorkstationLine, WorkstationRow};
 use crate::secrets::new_id;
 use crate::shared::{Caller, Conflict, Result, ServiceError, bounds, convert, to_db};
 use crate::storage::points;
@@ -27,15 +28,15 @@ const MOST_POINT: usize = 1 << 20;
 
 impl Backups {
     /// Begins a run. One that is underway for the same workstation is over: its client is gone, for a workstation has one at a time.
-    pub(crate) fn begin_run(&self, caller: &Caller, id: &str, begin: &BeginRun) -> Result<RunBegun> {
+    pub(crate) fn begin_run(&self, caller: &Caller, id: &WorkstationId, begin: &BeginRun) -> Result<RunBegun> {
         let line = self.storage.line(caller, id)?;
-        caller.may(&Act::AddToStore { workstation: &line.workstation.id })?;
+        caller.may(&Act::AddToStore { workstation: line.workstation.id.as_str() })?;
         self.gate.backups_are_let_in()?;
         self.takes_backups(&line)?;
         self.identity.let_in(&line.workstation.id);
-        self.pace(&self.runs_begun, "runs", &line.workstation.id)?;
+        self.pace(&self.runs_begun, "runs", line.workstation.id.as_str())?;
         let (_, store) = self.storage.open_store(&line)?;
-        store.continue_behind(convert::from_db(line.store.latest_sequence.unwrap_or(0)));
+        store.continue_behind(line.store.latest_sequence.unwrap_or_default().get());
         store.end_run();
         store.begin_run();
         self.storage.record_points_on_shelf(&line, &store)?;
@@ -49,7 +50,7 @@ impl Backups {
         self.events.tell(Event::Run { run: run.clone() });
         Ok(RunBegun {
             run,
-            store: line.store.id.clone(),
+            store: line.store.id.0.clone(),
             sequence: store.next_sequence(),
             latest: latest.map(|latest| store.point(latest.sequence).map(Binary)).transpose()?,
             latest_of_kind: of_kind.map(|sequence| store.point(sequence).map(Binary)).transpose()?,
@@ -62,7 +63,7 @@ impl Backups {
 
     /// Refuses when the destination is withdrawn, not open to the workstation's account, or the image store was removed.
     pub(crate) fn takes_backups(&self, line: &WorkstationLine) -> Result<()> {
-        if line.store.removal_ends.is_some() {
+        if line.store.removal.is_some() {
             return Err(ServiceError::Conflict(Conflict::StorePendingRemoval));
         }
         if line.destination.withdrawn.is_some() {
@@ -93,13 +94,13 @@ impl Backups {
     /// Refuses when there were too many beginnings within this hour.
     pub(crate) fn pace(&self, pace: &Mutex<Pace>, what: &'static str, who: &str) -> Result<()> {
         let begun = pace.lock().unwrap_or_else(PoisonError::into_inner).begin(who, self.clock.now_ms());
-        begun.map_err(|early| ServiceError::TooOften { what, wait_seconds: convert::from_db(early).div_ceil(1000) })
+        begun.map_err(|early| ServiceError::TooOften { what, wait_seconds: early.unsigned_abs().div_ceil(1000) })
     }
 
     /// The latest point of a kind that is as it was committed.
     fn latest_of_kind(&self, line: &WorkstationLine, store: &Store, kind: PointKind) -> Result<Option<u64>> {
         let rows = self.storage.point_rows(line)?;
-        let of_kind = rows.iter().filter(|row| row.kind.0 == kind).map(|row| convert::from_db(row.sequence));
+        let of_kind = rows.iter().filter(|row| row.kind.0 == kind).map(|row| row.sequence.get());
         for sequence in of_kind {
             match store.point_head(sequence) {
                 Ok(_) => return Ok(Some(sequence)),
@@ -117,18 +118,18 @@ impl Backups {
             earlier.update_if_underway(on)?;
         }
         let new = NewRun {
-            id: new_id(&*self.random),
+            id: Id(new_id(&*self.random)),
             workstation_id: line.workstation.id.clone(),
             outcome: Outcome::Underway.into(),
             phase: Phase::default().into(),
-            files_done: 0,
-            bytes_done: 0,
-            sent: 0,
+            files_done: Count::ZERO,
+            bytes_done: Count::ZERO,
+            sent: Count::ZERO,
             started: now,
             last_heard: now,
-            changed_while_read: 0,
-            unreadable: 0,
-            disappeared: 0,
+            changed_while_read: Count::ZERO,
+            unreadable: Count::ZERO,
+            disappeared: Count::ZERO,
         };
         let row = RunRow::insert(&new, on)?;
         WorkstationRow::set_latest_run(&line.workstation.id, row.number, on)?;
@@ -137,7 +138,7 @@ impl Backups {
     }
 
     /// Notes how far a run is.
-    pub(crate) fn progress(&self, caller: &Caller, id: &str, progress: &Progress) -> Result<Run> {
+    pub(crate) fn progress(&self, caller: &Caller, id: &RunId, progress: &Progress) -> Result<Run> {
         let (line, mut row) = self.current_run(caller, id)?;
         let now = self.clock.now_ms();
         set_progress(&mut row, progress)?;
@@ -150,14 +151,14 @@ impl Backups {
     }
 
     /// Where the needs of a run's point go.
-    pub(crate) fn upload_of_run(&self, caller: &Caller, id: &str) -> Result<Upload> {
+    pub(crate) fn upload_of_run(&self, caller: &Caller, id: &RunId) -> Result<Upload> {
         let (line, _) = self.current_run(caller, id)?;
         self.may_write_now(&line)?;
         Ok(Upload { store: self.storage.open_store(&line)?.1, line })
     }
 
     /// Commits the point of a run. Asked a second time for the same point, it answers as the first time.
-    pub(crate) fn commit(&self, caller: &Caller, id: &str, commit: &CommitPoint) -> Result<PointCommitted> {
+    pub(crate) fn commit(&self, caller: &Caller, id: &RunId, commit: &CommitPoint) -> Result<PointCommitted> {
         let (line, mut row) = self.run(caller, id)?;
         let (_, store) = self.storage.open_store(&line)?;
         if row.outcome.0 != Outcome::Underway {
@@ -190,7 +191,7 @@ impl Backups {
             // The point is there; what has to go is looked at again with the next one.
             tracing::error!(%error, workstation = line.workstation.name, "making room");
         }
-        if line.store.lost_chunks > 0
+        if line.store.lost_chunks > Count::ZERO
             // The run may have brought what was lost.
             && let Err(error) = self.retention.note_lost_chunks(&line, &store)
         {
@@ -209,7 +210,7 @@ impl Backups {
         store: &Store,
         commit: &CommitPoint,
     ) -> Result<PointCommitted> {
-        let same = row.sequence.is_some_and(|s| store.point(convert::from_db(s)).is_ok_and(|bytes| bytes == commit.point.0));
+        let same = row.sequence.is_some_and(|s| store.point(s.get()).is_ok_and(|bytes| bytes == commit.point.0));
         if same { self.committed(line, row, convert::run(row, self.clock.now_ms())) } else { Err(ServiceError::RunOver) }
     }
 
@@ -220,7 +221,7 @@ impl Backups {
     }
 
     /// Ends a run that made no point.
-    pub(crate) fn give_up_run(&self, caller: &Caller, id: &str, why: &GiveUp) -> Result<Run> {
+    pub(crate) fn give_up_run(&self, caller: &Caller, id: &RunId, why: &GiveUp) -> Result<Run> {
         let (line, mut row) = self.current_run(caller, id)?;
         let outcome = if why.stopped { Outcome::Stopped } else { Outcome::Failed };
         set_progress(&mut row, &why.progress)?;
@@ -253,14 +254,14 @@ impl Backups {
         })
     }
 
-    fn run(&self, caller: &Caller, id: &str) -> Result<(WorkstationLine, RunRow)> {
+    fn run(&self, caller: &Caller, id: &RunId) -> Result<(WorkstationLine, RunRow)> {
         let row = self.records.read(|on| Ok::<_, ServiceError>(RunRow::by_id(id, on)?))?.ok_or(ServiceError::NotFound("run"))?;
         let line = self.storage.line(caller, &row.workstation_id).map_err(|_| ServiceError::NotFound("run"))?;
-        caller.may(&Act::AddToStore { workstation: &line.workstation.id })?;
+        caller.may(&Act::AddToStore { workstation: line.workstation.id.as_str() })?;
         Ok((line, row))
     }
 
-    fn current_run(&self, caller: &Caller, id: &str) -> Result<(WorkstationLine, RunRow)> {
+    fn current_run(&self, caller: &Caller, id: &RunId) -> Result<(WorkstationLine, RunRow)> {
         let (line, row) = self.run(caller, id)?;
         if row.outcome.0 == Outcome::Underway { Ok((line, row)) } else { Err(ServiceError::RunOver) }
     }

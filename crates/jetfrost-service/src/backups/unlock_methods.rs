@@ -4,6 +4,7 @@ use jetfrost_image::SlotId;
 use jetfrost_image::format::{Slot, SlotKind};
 use jetfrost_image::store::StoreError;
 use jetfrost_office::access::Act;
+use jetfrost_types::ImageStoreId;
 use jetfrost_wire::Page;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::service::{Escrow, NewEscrow};
@@ -19,7 +20,7 @@ use crate::storage::key_slots::{row_of, slot_rows};
 
 impl Backups {
     /// What opens a store: kinds, labels and ages.
-    pub(crate) fn unlock_methods(&self, caller: &Caller, id: &str) -> Result<Page<UnlockMethod>> {
+    pub(crate) fn unlock_methods(&self, caller: &Caller, id: &ImageStoreId) -> Result<Page<UnlockMethod>> {
         let line = self.storage.line_to_see(caller, id)?;
         let (_, store) = self.storage.open_store(&line)?;
         let (rows, on_disk) = (self.storage.slot_rows(&line, &store)?, store.slots()?);
@@ -34,7 +35,7 @@ impl Backups {
     }
 
     /// Adds a key slot that the workstation made.
-    pub(crate) fn add_slot(&self, caller: &Caller, id: &str, new: &NewSlot) -> Result<UnlockMethod> {
+    pub(crate) fn add_slot(&self, caller: &Caller, id: &ImageStoreId, new: &NewSlot) -> Result<UnlockMethod> {
         let upload = self.store_to_add_to(caller, id)?;
         let slot = Slot::from_bytes(&new.slot.0).map_err(StoreError::from)?;
         let way = unlock_method(&slot);
@@ -51,9 +52,9 @@ impl Backups {
     }
 
     /// Takes a key slot away. Never the last of the person's own.
-    pub(crate) fn remove_slot(&self, caller: &Caller, id: &str, slot: &str) -> Result<()> {
+    pub(crate) fn remove_slot(&self, caller: &Caller, id: &ImageStoreId, slot: &str) -> Result<()> {
         let line = self.storage.line_to_see(caller, id)?;
-        caller.may(&Act::RemoveUnlockMethod { owner: &line.account.id })?;
+        caller.may(&Act::RemoveUnlockMethod { owner: line.account.id.as_str() })?;
         let slot: SlotId = slot.parse().map_err(|_| ServiceError::NotFound("unlock method"))?;
         let (_, store) = self.storage.open_store(&line)?;
         let what = format!("{slot} of {}", line.workstation.name);

@@ -5,12 +5,13 @@ use std::sync::{Arc, PoisonError};
 use jetfrost_image::store::{NeedsUpload, SegmentUpload, Store, StoreError};
 use jetfrost_image::{ChunkName, SegmentHash};
 use jetfrost_office::access::Act;
+use jetfrost_types::ImageStoreId;
 use jetfrost_wire::Binary;
 use jetfrost_wire::run::Outcome;
 use jetfrost_wire::workstation::{PointBytes, Slots};
 
 use crate::backups::Backups;
-use crate::records::{Connection, PointRow, RecordsError, RestoreRow, WorkstationLine};
+use crate::records::{Connection, Noted, PointRow, RecordsError, RestoreRow, WorkstationLine};
 use crate::retention::{Retention, Room};
 use crate::shared::{Caller, Result, ServiceError, Who, to_db};
 use crate::storage::capacity::Purpose;
@@ -96,22 +97,24 @@ impl Arriving {
 
 impl Backups {
     /// The store that the caller may add to.
-    pub(crate) fn store_to_add_to(&self, caller: &Caller, id: &str) -> Result<Upload> {
+    pub(crate) fn store_to_add_to(&self, caller: &Caller, id: &ImageStoreId) -> Result<Upload> {
         let line = self.storage.line_of_store(id)?;
         // A store that the caller may not see is not found.
-        caller.may(&Act::AddToStore { workstation: &line.workstation.id }).map_err(|_| ServiceError::NotFound("image store"))?;
+        caller
+            .may(&Act::AddToStore { workstation: line.workstation.id.as_str() })
+            .map_err(|_| ServiceError::NotFound("image store"))?;
         Ok(Upload { store: self.storage.open_store(&line)?.1, line })
     }
 
     /// The store that the caller sends chunks to, within a run.
-    pub(crate) fn store_to_send_to(&self, caller: &Caller, id: &str) -> Result<Upload> {
+    pub(crate) fn store_to_send_to(&self, caller: &Caller, id: &ImageStoreId) -> Result<Upload> {
         let upload = self.store_to_add_to(caller, id)?;
         self.may_write_now(&upload.line)?;
         Ok(upload)
     }
 
     /// The store that the caller may read.
-    pub(crate) fn store_to_read(&self, caller: &Caller, id: &str) -> Result<Arc<Store>> {
+    pub(crate) fn store_to_read(&self, caller: &Caller, id: &ImageStoreId) -> Result<Arc<Store>> {
         let line = self.storage.line_to_read(caller, id)?;
         let (_, store) = self.storage.open_store(&line)?;
         self.note_reading(caller, &line)?;
@@ -120,7 +123,7 @@ impl Backups {
 
     /// Puts it on record that somebody reads an image store, unless a run or a restore says so already: once an hour for each.
     fn note_reading(&self, caller: &Caller, line: &WorkstationLine) -> Result<()> {
-        let (key, now) = ((caller.name(), line.store.id.clone()), self.clock.now_ms());
+        let (key, now) = ((caller.name(), line.store.id.0.clone()), self.clock.now_ms());
         {
             let mut readings = self.readings.lock().unwrap_or_else(PoisonError::into_inner);
             readings.retain(|_, until| *until > now && *until <= now + NOTE_READING_MS);
@@ -145,13 +148,13 @@ impl Backups {
     }
 
     /// Which chunks are missing: a byte each.
-    pub(crate) fn missing(&self, caller: &Caller, id: &str, names: &[ChunkName]) -> Result<Vec<u8>> {
+    pub(crate) fn missing(&self, caller: &Caller, id: &ImageStoreId, names: &[ChunkName]) -> Result<Vec<u8>> {
         let upload = self.store_to_send_to(caller, id)?;
         Ok(upload.store.missing(names)?.into_iter().map(u8::from).collect())
     }
 
     /// A point's file.
-    pub(crate) fn point_bytes(&self, caller: &Caller, id: &str, sequence: u64) -> Result<PointBytes> {
+    pub(crate) fn point_bytes(&self, caller: &Caller, id: &ImageStoreId, sequence: u64) -> Result<PointBytes> {
         let line = self.storage.line_to_read(caller, id)?;
         match self.store_to_read(caller, id)?.point(sequence) {
             Ok(bytes) => Ok(PointBytes { point: Binary(bytes) }),
@@ -167,15 +170,15 @@ impl Backups {
         let row = self.records.read(|on| Ok::<_, ServiceError>(PointRow::ever(&line.store.id, to_db(sequence)?, on)?))?;
         Ok(match row {
             None => error.into(),
-            Some(PointRow { gone: Some(at), gone_why, .. }) => {
-                ServiceError::PointGone { sequence, at, why: gone_why.unwrap_or_default() }
-            }
-            Some(_) => StoreError::PointLost(sequence).into(),
+            Some(row) => match row.gone.0 {
+                Some(Noted { at, what }) => ServiceError::PointGone { sequence, at, why: what },
+                None => StoreError::PointLost(sequence).into(),
+            },
         })
     }
 
     /// A store's key slots.
-    pub(crate) fn slots(&self, caller: &Caller, id: &str) -> Result<Slots> {
+    pub(crate) fn slots(&self, caller: &Caller, id: &ImageStoreId) -> Result<Slots> {
         let line = self.storage.line_to_read(caller, id)?;
         let store = self.store_to_read(caller, id)?;
         Ok(Slots { slots: self.storage.slot_rows(&line, &store)?.into_iter().map(|row| Binary(row.bytes)).collect() })

@@ -2,6 +2,7 @@
 
 use jetfrost_office::access::Act;
 use jetfrost_office::names;
+use jetfrost_types::{AccountId, WorkstationId};
 use jetfrost_wire::people::{AccountTies, TiedWorkstation};
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Run;
@@ -11,7 +12,6 @@ use jetfrost_wire::{Page, PageQuery};
 use crate::backups::Backups;
 use crate::clock::timestamp;
 use crate::records::{AccountRow, CodeRow, PointRow, RestoreRow, RunRow, SessionRow, WorkstationLine};
-use crate::shared::convert::from_db;
 use crate::shared::{Caller, Result, ServiceError, convert, number_cursor, place};
 use crate::storage::workstations::see;
 
@@ -31,12 +31,12 @@ impl Backups {
         Ok(Page::from_one_more(items, size, |w: &Workstation| names::key(&w.name)))
     }
 
-    pub(crate) fn workstation(&self, caller: &Caller, id: &str) -> Result<Workstation> {
+    pub(crate) fn workstation(&self, caller: &Caller, id: &WorkstationId) -> Result<Workstation> {
         Ok(self.storage.workstation_of(&self.storage.line(caller, id)?))
     }
 
     /// The points of a workstation's store, latest first.
-    pub(crate) fn points(&self, caller: &Caller, id: &str, page: &PageQuery) -> Result<Page<Point>> {
+    pub(crate) fn points(&self, caller: &Caller, id: &WorkstationId, page: &PageQuery) -> Result<Page<Point>> {
         let line = self.storage.line(caller, id)?;
         let before = number_cursor(page.after.as_ref())?;
         let rows = self.records.read(|on| Ok::<_, ServiceError>(PointRow::list(&line.store.id, before, page.size() + 1, on)?))?;
@@ -45,7 +45,7 @@ impl Backups {
     }
 
     /// The runs of a workstation, latest first.
-    pub(crate) fn runs(&self, caller: &Caller, id: &str, page: &PageQuery) -> Result<Page<Run>> {
+    pub(crate) fn runs(&self, caller: &Caller, id: &WorkstationId, page: &PageQuery) -> Result<Page<Run>> {
         let line = self.storage.line(caller, id)?;
         let (before, now) = (number_cursor(page.after.as_ref())?, self.clock.now_ms());
         let rows =
@@ -55,7 +55,7 @@ impl Backups {
     }
 
     /// The restores from a workstation's store, latest first.
-    pub(crate) fn restores(&self, caller: &Caller, id: &str, page: &PageQuery) -> Result<Page<Restore>> {
+    pub(crate) fn restores(&self, caller: &Caller, id: &WorkstationId, page: &PageQuery) -> Result<Page<Restore>> {
         let line = self.storage.line(caller, id)?;
         let (before, now) = (number_cursor(page.after.as_ref())?, self.clock.now_ms());
         let rows = self
@@ -66,7 +66,7 @@ impl Backups {
     }
 
     /// What hangs on an account.
-    pub(crate) fn account_ties(&self, caller: &Caller, id: &str) -> Result<AccountTies> {
+    pub(crate) fn account_ties(&self, caller: &Caller, id: &AccountId) -> Result<AccountTies> {
         caller.may(&Act::SeeOffice)?;
         let now = self.clock.now_ms();
         let (sessions, unused_codes, lines) = self.records.read(|on| {
@@ -78,17 +78,17 @@ impl Backups {
         Ok(AccountTies {
             browsers,
             tokens: sessions.len() as u64 - browsers,
-            unused_codes: from_db(unused_codes),
+            unused_codes: unused_codes.get(),
             workstations: lines.iter().map(|line| self.tied(line)).collect(),
         })
     }
 
     fn tied(&self, line: &WorkstationLine) -> TiedWorkstation {
-        let id = line.store.id.parse().ok();
+        let id = line.store.id.as_str().parse().ok();
         TiedWorkstation {
             name: line.workstation.name.clone(),
             destination: line.destination.name.clone(),
-            points: from_db(line.store.points),
+            points: line.store.points.get(),
             latest: line.latest_point.as_ref().map(|point| timestamp(point.committed)),
             bytes: id.and_then(|id| self.media.used(&place(&line.destination), id).ok()),
         }

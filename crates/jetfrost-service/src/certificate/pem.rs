@@ -1,10 +1,11 @@
 //! Certificates and keys in PEM files (RFC 7468).
 
-use std::fs::{self, File, OpenOptions};
+use std::fs::OpenOptions;
 use std::io::{self, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
+use jetfrost_image::medium::replace_file;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use x509_parser::prelude::{FromDer, X509Certificate};
@@ -38,13 +39,8 @@ pub(super) fn read(certificates: &Path, key: &Path) -> Result<Pair, CertificateE
 
 /// Writes a file that only the service can read, durably and at once: a reader sees the one before or this.
 pub(super) fn write(path: &Path, text: &str) -> Result<(), CertificateError> {
-    let failed = |source| CertificateError::File { path: path.into(), source };
-    let temporary = path.with_extension("new");
-    let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&temporary).map_err(failed)?;
-    file.write_all(text.as_bytes()).and_then(|()| file.sync_all()).map_err(failed)?;
-    fs::rename(&temporary, path).map_err(failed)?;
-    let directory = path.parent().unwrap_or(Path::new("."));
-    File::open(directory).and_then(|directory| directory.sync_all()).map_err(failed)
+    replace_file(path, OpenOptions::new().mode(0o600), |file| file.write_all(text.as_bytes()))
+        .map_err(|source| CertificateError::File { path: path.into(), source })
 }
 
 /// A certificate as PEM.

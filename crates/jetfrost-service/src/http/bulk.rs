@@ -15,6 +15,7 @@ use futures_util::{Stream, StreamExt, stream};
 use jetfrost_image::ChunkName;
 use jetfrost_image::format::MAX_SEGMENT;
 use jetfrost_image::store::{ChunkReader, Store, StoreError};
+use jetfrost_types::{ImageStoreId, RunId};
 use jetfrost_wire::Problem;
 use jetfrost_wire::chunks::{FrameStatus, MOST_NAMES, NAME};
 use tokio::time::{Instant, timeout, timeout_at};
@@ -50,7 +51,7 @@ pub(super) fn routes(config: &mut ServiceConfig<'_>) {
     request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/stores/{id}/chunks/missing")]
-async fn missing(app: Data<App>, credential: Credential, id: Path<String>, body: Names) -> Result<HttpResponse, Trouble> {
+async fn missing(app: Data<App>, credential: Credential, id: Path<ImageStoreId>, body: Names) -> Result<HttpResponse, Trouble> {
     let names = names(body)?;
     let missing = app.for_caller(credential, move |services, caller| services.backups.missing(caller, &id, &names)).await?;
     Ok(HttpResponse::Ok().content_type("application/octet-stream").body(missing))
@@ -61,7 +62,7 @@ async fn missing(app: Data<App>, credential: Credential, id: Path<String>, body:
     request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/stores/{id}/chunks/fetch")]
-async fn fetch(app: Data<App>, credential: Credential, id: Path<String>, body: Names) -> Result<HttpResponse, Trouble> {
+async fn fetch(app: Data<App>, credential: Credential, id: Path<ImageStoreId>, body: Names) -> Result<HttpResponse, Trouble> {
     let names = names(body)?;
     let (permit, store) =
         app.bulk_for_caller(credential, move |services, caller| services.backups.store_to_read(caller, &id)).await?;
@@ -126,7 +127,7 @@ async fn put_segment(
     app: Data<App>,
     request: HttpRequest,
     credential: Credential,
-    path: Path<(String, String)>,
+    path: Path<(ImageStoreId, String)>,
     mut body: Payload,
 ) -> Result<HttpResponse, Trouble> {
     let (id, hash) = path.into_inner();
@@ -155,7 +156,7 @@ async fn put_needs(
     app: Data<App>,
     request: HttpRequest,
     credential: Credential,
-    id: Path<String>,
+    id: Path<RunId>,
     mut body: Payload,
 ) -> Result<HttpResponse, Trouble> {
     let taken = async {

@@ -137,7 +137,25 @@ fn problem(says: &str) -> Value {
     json!({ "description": says, "content": { "application/problem+json": { "schema": schema } } })
 }
 
+/// Every part of the path that differs is a parameter, and text: a type of its own, such as that of an id, says so too little.
+fn name_parts(path: &str, call: &mut Value) {
+    let names = path.split('{').skip(1).filter_map(|rest| Some(rest.split_once('}')?.0));
+    if !call["parameters"].is_array() && path.contains('{') {
+        call["parameters"] = json!([]);
+    }
+    for name in names {
+        let Some(parameters) = call["parameters"].as_array_mut() else { continue };
+        let known = parameters.iter_mut().find(|one| one["in"] == "path" && one["name"] == name);
+        match known {
+            Some(one) if one["schema"].get("$ref").is_some() => one["schema"] = json!({ "type": "string" }),
+            Some(_) => {}
+            None => parameters.push(json!({ "name": name, "in": "path", "required": true, "schema": { "type": "string" } })),
+        }
+    }
+}
+
 fn complete(path: &str, method: &str, call: &mut Value) {
+    name_parts(path, call);
     for parameter in call.get_mut("parameters").and_then(Value::as_array_mut).into_iter().flatten() {
         let name = parameter["name"].as_str().unwrap_or_default().to_owned();
         bounds::add(&mut parameter["schema"], bounds::of_parameter(&name));

@@ -257,7 +257,7 @@ fn fold(error: &ServiceError) -> Problem {
         }
         ServiceError::Conflict(conflict) => {
             let (title, next) = conflict.said();
-            Problem::new(Kind::Conflict, title, next)
+            Problem::new(Kind::Conflict, title, next).with_reason(conflict.word())
         }
         ServiceError::ChangedMeanwhile { by } => {
             let who = by.as_ref().map_or_else(
@@ -350,8 +350,7 @@ fn fold_store(error: &StoreError) -> Problem {
             Problem::new(Kind::Conflict, sentence(&detail), "Join again: a new image store is made each time.")
         }
         StoreError::NoStore | StoreError::DamagedChunk { .. } => internal("The image store is damaged.").with_detail(detail),
-        // The enum may grow in its crate; until it has words here, what it says itself must do.
-        _ => internal("The image store could not be read or written.").with_detail(detail),
+        StoreError::Folded => Problem::new(Kind::Conflict, sentence(&detail), "Try again."),
     }
 }
 
@@ -445,6 +444,7 @@ fn capital(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::shared::Conflict;
 
     #[test]
     fn faults_of_the_service_are_5xx_and_carry_a_number_for_the_log() {
@@ -465,5 +465,16 @@ mod tests {
         let source = std::io::Error::other(MarkerError::Missing("/backup".into()));
         let trouble = Trouble::from(ServiceError::from(StoreError::Medium { doing: "writing", source }));
         assert_eq!(trouble.problem.known_kind(), Some(Kind::DestinationMissing));
+    }
+
+    #[test]
+    fn programs_can_tell_conflicts_apart_and_people_are_told_each_in_its_own_words() {
+        let problems = Conflict::ALL.iter().map(|conflict| Trouble::from(ServiceError::Conflict(*conflict)).problem);
+        let mut told = std::collections::BTreeSet::new();
+        for problem in problems {
+            assert_eq!(problem.known_kind(), Some(Kind::Conflict));
+            assert!(told.insert(problem.reason.expect("a word")), "{}", problem.title);
+            assert!(problem.title.ends_with('.') && problem.next_step.ends_with('.'), "{}: {}", problem.title, problem.next_step);
+        }
     }
 }

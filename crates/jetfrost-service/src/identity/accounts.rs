@@ -2,15 +2,17 @@
 
 use jetfrost_office::access::Act;
 use jetfrost_office::names;
+use jetfrost_types::GroupId;
+use jetfrost_types::{AccountId, SessionId};
 use jetfrost_wire::event::Event;
-use jetfrost_wire::people::{Account, AccountChange, AccountRemoval, NewAccount, NewPassword, PasswordSet, Role, WorkstationsGo};
+use jetfrost_wire::people::{Account, AccountChange, NewAccount, NewPassword, PasswordSet, Role};
 use jetfrost_wire::{Page, PageQuery};
 
 use crate::identity::Identity;
-use crate::records::{AccountRow, CodeRow, Connection, GroupRow, SessionRow, WorkstationLine, WorkstationRow};
+use crate::records::{AccountRow, Connection, Count, Deed, GroupRow, Id, SessionRow, WorkstationLine};
 use crate::secrets::{hash_password, new_id};
 use crate::shared::versions::{Made, Seen};
-use crate::shared::{Caller, Conflict, Result, ServiceError, Who, checked_name, convert, limit_to_db, shown_limit, taken};
+use crate::shared::{Caller, Conflict, Result, ServiceError, checked_name, convert, limit_to_db, shown_limit, taken};
 
 /// An account's workstations are looked at together.
 const ALL: usize = 10_000;
@@ -27,7 +29,7 @@ impl Identity {
         })
     }
 
-    pub(crate) fn account(&self, caller: &Caller, id: &str) -> Result<Account> {
+    pub(crate) fn account(&self, caller: &Caller, id: &AccountId) -> Result<Account> {
         caller.may(&Act::SeeOffice)?;
         self.records.read(|on| {
             let row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
@@ -64,7 +66,7 @@ impl Identity {
             check_password(password)?;
         }
         Ok(AccountRow {
-            id: new_id(&*self.random),
+            id: Id(new_id(&*self.random)),
             login_key: names::key(&login),
             login,
             display_name,
@@ -77,7 +79,7 @@ impl Identity {
     }
 
     /// Changes what is given. Neither workstations nor sessions notice another login name.
-    pub(crate) fn change_account(&self, caller: &Caller, id: &str, change: &AccountChange, seen: &Seen) -> Result<Account> {
+    pub(crate) fn change_account(&self, caller: &Caller, id: &AccountId, change: &AccountChange, seen: &Seen) -> Result<Account> {
         caller.may(&Act::ChangeOffice)?;
         let account = self.records.write(|on| {
             let row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
@@ -128,7 +130,7 @@ impl Identity {
     }
 
     /// Sets an account's password. All that was signed in with the old one is signed out; workstations go on.
-    pub(crate) fn set_password(&self, caller: &Caller, id: &str, new: &NewPassword) -> Result<PasswordSet> {
+    pub(crate) fn set_password(&self, caller: &Caller, id: &AccountId, new: &NewPassword) -> Result<PasswordSet> {
         caller.may(&Act::ChangeOffice)?;
         if let Some(password) = &new.password {
             check_password(password)?;
@@ -150,7 +152,7 @@ impl Identity {
     }
 
     /// Signs out all but one session of an account whose password was set.
-    pub(crate) fn password_set(&self, row: &AccountRow, but: Option<&str>, on: &mut Connection) -> Result<PasswordSet> {
+    pub(crate) fn password_set(&self, row: &AccountRow, but: Option<&SessionId>, on: &mut Connection) -> Result<PasswordSet> {
         let signed_out = SessionRow::end_all(&row.id, but, on)? as u64;
         let lines = WorkstationLine::list(Some(&row.id), "", ALL, on)?;
         let going_on = lines.into_iter().filter(|line| line.workstation.rest.is_none());
@@ -158,20 +160,19 @@ impl Identity {
     }
 
     /// Shuts an account out, with all its workstations, until it is enabled again. Nothing stored goes.
-    pub(crate) fn disable_account(&self, caller: &Caller, id: &str) -> Result<Account> {
+    pub(crate) fn disable_account(&self, caller: &Caller, id: &AccountId) -> Result<Account> {
         let now = self.clock.now_ms();
         self.set_disabled(caller, id, "account disabled", |row, on| {
             stays_administered(row, on)?;
-            row.disabled.get_or_insert(now);
-            row.disabled_by.get_or_insert(caller.name());
+            row.disabled.get_or_insert_with(|| Deed { at: now, by: caller.name() });
             SessionRow::end_all(&row.id, None, on)?;
             Ok(())
         })
     }
 
-    pub(crate) fn enable_account(&self, caller: &Caller, id: &str) -> Result<Account> {
+    pub(crate) fn enable_account(&self, caller: &Caller, id: &AccountId) -> Result<Account> {
         self.set_disabled(caller, id, "account enabled", |row, _| {
-            (row.disabled, row.disabled_by) = (None, None);
+            *row.disabled = None;
             Ok(())
         })
     }
@@ -179,7 +180,7 @@ impl Identity {
     fn set_disabled(
         &self,
         caller: &Caller,
-        id: &str,
+        id: &AccountId,
         what: &str,
         change: impl FnOnce(&mut AccountRow, &mut Connection) -> Result<()>,
     ) -> Result<Account> {
@@ -193,90 +194,6 @@ impl Identity {
         })?;
         self.events.tell(Event::Office);
         Ok(account)
-    }
-
-    /// Removes an account. What becomes of its workstations must be said if it has any.
-    pub(crate) fn remove_account(&self, caller: &Caller, id: &str, removal: &AccountRemoval) -> Result<()> {
-        caller.may(&Act::ChangeOffice)?;
-        if matches!(&caller.who, Who::Person { account, .. } if account.id == id) {
-            return Err(ServiceError::Conflict(Conflict::OwnAccount));
-        }
-        self.records.write(|on| {
-            let mut row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
-            stays_administered(&row, on)?;
-            let lines = WorkstationLine::list(Some(&row.id), "", ALL, on)?;
-            let fate = match &removal.workstations {
-                Some(fate) => self.part_from(caller, &lines, fate, on)?,
-                None if lines.is_empty() => String::new(),
-                None => {
-                    let names: Vec<&str> = lines.iter().map(|line| line.workstation.name.as_str()).collect();
-                    let names = names.join(", ");
-                    return Err(ServiceError::Invalid(format!(
-                        "this account has workstations ({names}): say whether another account takes them, or they are retired, or removed"
-                    )));
-                }
-            };
-            SessionRow::end_all(&row.id, None, on)?;
-            CodeRow::cancel_open_of(&row.id, self.clock.now_ms(), on)?;
-            row.leave_everything(on)?;
-            self.trail.note_change(caller, "account removed", &row.login, None, Some(&fate), on)?;
-            row.removed = Some(self.clock.now_ms());
-            row.password = None;
-            row.totp = None;
-            // The name is free again; the row stays for the history that names it.
-            row.login_key = format!("{} (removed)", row.id);
-            Ok::<_, ServiceError>(row.update(on)?)
-        })?;
-        self.events.tell(Event::Office);
-        Ok(())
-    }
-
-    fn part_from(
-        &self,
-        caller: &Caller,
-        lines: &[WorkstationLine],
-        fate: &WorkstationsGo,
-        on: &mut Connection,
-    ) -> Result<String> {
-        let now = self.clock.now_ms();
-        let heir = match fate {
-            WorkstationsGo::To { login } => Some(account_named(login, on)?),
-            _ => None,
-        };
-        for line in lines {
-            let mut workstation = line.workstation.clone();
-            match (fate, &heir) {
-                (WorkstationsGo::To { .. }, Some(heir)) if heir.id == workstation.account_id => {
-                    return Err(ServiceError::Invalid("an account cannot inherit from itself".into()));
-                }
-                (WorkstationsGo::To { .. }, heir) => {
-                    workstation.account_id = heir.as_ref().map_or(workstation.account_id, |heir| heir.id.clone());
-                    workstation.update(on)?;
-                }
-                (WorkstationsGo::Retire, _) => workstation.cut_off(WorkstationRow::RETIRED, now, &caller.name(), on)?,
-                (WorkstationsGo::Remove, _) => {
-                    if line.store.held.is_some() {
-                        let name = &workstation.name;
-                        return Err(ServiceError::Invalid(format!(
-                            "there is a hold on the image store of {name}: take it off first"
-                        )));
-                    }
-                    let mut store = line.store.clone();
-                    store.removal_ends.get_or_insert(now + line.destination.waiting_days * crate::shared::DAY_MS);
-                    store.removal_by.get_or_insert(caller.name());
-                    store.update(on)?;
-                    workstation.cut_off(WorkstationRow::RETIRED, now, &caller.name(), on)?;
-                }
-            }
-        }
-        let names: Vec<&str> = lines.iter().map(|line| line.workstation.name.as_str()).collect();
-        let names = names.join(", ");
-        Ok(match fate {
-            _ if lines.is_empty() => String::new(),
-            WorkstationsGo::To { login } => format!("workstations {names} go to {login}"),
-            WorkstationsGo::Retire => format!("workstations {names} are retired"),
-            WorkstationsGo::Remove => format!("image stores of {names} wait to go"),
-        })
     }
 }
 
@@ -299,7 +216,7 @@ pub(crate) fn groups_named(wanted: &[String], on: &mut Connection) -> Result<Vec
     Ok(found)
 }
 
-pub(crate) fn ids(groups: Vec<GroupRow>) -> Vec<String> {
+pub(crate) fn ids(groups: Vec<GroupRow>) -> Vec<Id<GroupId>> {
     groups.into_iter().map(|group| group.id).collect()
 }
 
@@ -312,9 +229,9 @@ pub(crate) fn check_password(password: &str) -> Result<()> {
 }
 
 /// Refuses to take an administrator away when nobody else could do the work.
-fn stays_administered(row: &AccountRow, on: &mut Connection) -> Result<()> {
+pub(crate) fn stays_administered(row: &AccountRow, on: &mut Connection) -> Result<()> {
     let administrator = Role::Administrator.word();
-    if row.role.0 == Role::Administrator && row.others_that_can_be(administrator, on)? == 0 {
+    if row.role.0 == Role::Administrator && row.others_that_can_be(administrator, on)? == Count::ZERO {
         return Err(ServiceError::Conflict(Conflict::LastAdministrator));
     }
     Ok(())
@@ -336,6 +253,7 @@ fn said(account: &Account) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::shared::Who;
     use crate::shared::testing::Office;
 
     #[test]
@@ -358,13 +276,13 @@ mod tests {
         let tove = identity.add_account(&office.ingrid, &NewAccount::new("tove", Role::Member)).expect("added");
         let named = |name: &str| AccountChange { display_name: Some(name.into()), ..AccountChange::default() };
         let seen = Seen::OneOf(vec![tove.version]);
-        identity.change_account(&sture, &tove.id.0, &named("Tove Lund"), &seen).expect("nobody was faster");
-        match identity.change_account(&office.ingrid, &tove.id.0, &named("T. Lund"), &seen) {
+        identity.change_account(&sture, &tove.id, &named("Tove Lund"), &seen).expect("nobody was faster");
+        match identity.change_account(&office.ingrid, &tove.id, &named("T. Lund"), &seen) {
             Err(ServiceError::ChangedMeanwhile { by: Some((who, at)) }) => {
                 assert_eq!((who.as_str(), at), ("sture", office.now()));
             }
             other => panic!("{other:?}"),
         }
-        assert_eq!(identity.account(&office.ingrid, &tove.id.0).expect("there").display_name, "Tove Lund");
+        assert_eq!(identity.account(&office.ingrid, &tove.id).expect("there").display_name, "Tove Lund");
     }
 }

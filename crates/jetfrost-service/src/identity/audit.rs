@@ -3,6 +3,7 @@
 use std::sync::PoisonError;
 
 use jetfrost_office::access::Act;
+use jetfrost_types::WorkstationId;
 use jetfrost_wire::Page;
 use jetfrost_wire::service::{AuditEntry, AuditQuery, ExportForm};
 
@@ -30,7 +31,7 @@ impl Identity {
             ) => {
                 let why = error.to_string();
                 let mut told = self.refusals_told.lock().unwrap_or_else(PoisonError::into_inner);
-                if told.insert(workstation.id.clone(), why.clone()).as_deref() == Some(&why) {
+                if told.insert(workstation.id.0.clone(), why.clone()).as_deref() == Some(&why) {
                     return Ok(());
                 }
                 drop(told);
@@ -41,7 +42,7 @@ impl Identity {
     }
 
     /// A workstation was let in: the next refusal is news again.
-    pub(crate) fn let_in(&self, workstation: &str) {
+    pub(crate) fn let_in(&self, workstation: &WorkstationId) {
         self.refusals_told.lock().unwrap_or_else(PoisonError::into_inner).remove(workstation);
     }
 

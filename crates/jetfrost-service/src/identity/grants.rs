@@ -8,16 +8,11 @@ use jetfrost_wire::{Page, PageQuery};
 
 use crate::identity::Identity;
 use crate::identity::accounts::{account_named, groups_named, ids};
-use crate::records::{AccountRow, Connection, DestinationRow, GrantedTo, StoreRow};
-use crate::shared::convert::from_db;
+use crate::records::{AccountRow, Connection, DestinationRow, GrantScope, GrantedTo, StoreRow};
 use crate::shared::{Caller, Result, ServiceError};
 
 /// All destinations are looked at together; an office has a handful.
 const ALL: usize = 1000;
-
-const EVERYBODY: &str = "everybody";
-
-const CHOSEN: &str = "chosen";
 
 /// Refuses when a destination is not open to an account.
 pub(crate) fn has_access(account: &AccountRow, destination: &DestinationRow, on: &mut Connection) -> Result<()> {
@@ -53,20 +48,20 @@ impl Identity {
 
 fn access_line(account: &AccountRow, destinations: &[(DestinationRow, Granted)], on: &mut Connection) -> Result<AccessLine> {
     let groups = account.groups(on)?;
-    let group_ids: Vec<String> = groups.iter().map(|group| group.id.clone()).collect();
+    let group_ids: Vec<String> = groups.iter().map(|group| group.id.to_string()).collect();
     let named = |reason: Reason| match reason {
         Reason::Everybody => AccessReason::Everybody,
         Reason::Account => AccessReason::Account,
         Reason::Group(id) => {
-            let name = groups.iter().find(|group| group.id == id).map_or(id, |group| group.name.clone());
+            let name = groups.iter().find(|group| group.id.as_str() == id).map_or(id, |group| group.name.clone());
             AccessReason::Group { name }
         }
     };
     let cell = |(destination, open): &(DestinationRow, Granted)| {
         Ok(AccessCell {
             destination: destination.name.clone(),
-            reasons: open.reasons(&account.id, &group_ids).into_iter().map(named).collect(),
-            stores: from_db(StoreRow::count(&account.id, &destination.id, on)?),
+            reasons: open.reasons(account.id.as_str(), &group_ids).into_iter().map(named).collect(),
+            stores: StoreRow::count(&account.id, &destination.id, on)?.get(),
         })
     };
     Ok(AccessLine {
@@ -79,8 +74,8 @@ fn access_line(account: &AccountRow, destinations: &[(DestinationRow, Granted)],
 }
 
 fn reasons(account: &AccountRow, open: &Granted, on: &mut Connection) -> Result<Vec<Reason>> {
-    let groups = ids(account.groups(on)?);
-    Ok(open.reasons(&account.id, &groups))
+    let groups: Vec<String> = account.groups(on)?.into_iter().map(|group| group.id.to_string()).collect();
+    Ok(open.reasons(account.id.as_str(), &groups))
 }
 
 /// A destination by its name.
@@ -92,9 +87,9 @@ pub(crate) fn destination_named(name: &str, on: &mut Connection) -> Result<Desti
 fn openness(row: &DestinationRow, on: &mut Connection) -> Result<Granted> {
     let GrantedTo { groups, accounts } = row.granted_to(on)?;
     Ok(Granted {
-        everybody: row.granted_to == EVERYBODY,
-        groups: ids(groups).into_iter().collect(),
-        accounts: accounts.into_iter().map(|(id, _)| id).collect(),
+        everybody: row.granted_to.0 == GrantScope::Everybody,
+        groups: ids(groups).into_iter().map(|id| id.to_string()).collect(),
+        accounts: accounts.into_iter().map(|(id, _)| id.to_string()).collect(),
     })
 }
 
@@ -102,7 +97,7 @@ fn openness(row: &DestinationRow, on: &mut Connection) -> Result<Granted> {
 pub(crate) fn grants(row: &DestinationRow, on: &mut Connection) -> Result<Grants> {
     let GrantedTo { groups, accounts } = row.granted_to(on)?;
     Ok(Grants {
-        everybody: row.granted_to == EVERYBODY,
+        everybody: row.granted_to.0 == GrantScope::Everybody,
         groups: groups.into_iter().map(|group| group.name).collect(),
         logins: accounts.into_iter().map(|(_, login)| login).collect(),
     })
@@ -110,7 +105,7 @@ pub(crate) fn grants(row: &DestinationRow, on: &mut Connection) -> Result<Grants
 
 /// Opens a destination to these, and to no others. The row is to be written by the caller.
 pub(crate) fn set_grants(row: &mut DestinationRow, to: &Grants, on: &mut Connection) -> Result<()> {
-    row.granted_to = if to.everybody { EVERYBODY } else { CHOSEN }.into();
+    row.granted_to = if to.everybody { GrantScope::Everybody } else { GrantScope::Chosen }.into();
     let groups = ids(groups_named(&to.groups, on)?);
     let mut accounts = Vec::new();
     for login in &to.logins {

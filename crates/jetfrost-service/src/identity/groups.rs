@@ -8,9 +8,8 @@ use jetfrost_wire::{GroupId, Page, PageQuery};
 
 use crate::identity::Identity;
 use crate::identity::accounts::account_named;
-use crate::records::{Connection, GroupRow};
+use crate::records::{Connection, Count, GroupRow, Id};
 use crate::secrets::new_id;
-use crate::shared::convert::from_db;
 use crate::shared::versions::{Made, Seen, version};
 use crate::shared::{Caller, Result, ServiceError, checked_name, limit_to_db, shown_limit, taken, to_db};
 
@@ -26,7 +25,7 @@ impl Identity {
         })
     }
 
-    pub(crate) fn group(&self, caller: &Caller, id: &str) -> Result<Group> {
+    pub(crate) fn group(&self, caller: &Caller, id: &GroupId) -> Result<Group> {
         caller.may(&Act::SeeOffice)?;
         self.records.read(|on| {
             let row = GroupRow::by_id(id, on)?.ok_or(ServiceError::NotFound("group"))?;
@@ -45,7 +44,7 @@ impl Identity {
     pub(crate) fn insert_group(&self, caller: &Caller, new: &NewGroup, on: &mut Connection) -> Result<Group> {
         let name = checked_name(&new.name)?;
         let row = GroupRow {
-            id: new_id(&*self.random),
+            id: Id(new_id(&*self.random)),
             name_key: names::key(&name),
             name,
             default_limit: new.default_limit.map(to_db).transpose()?,
@@ -57,7 +56,7 @@ impl Identity {
         Ok(group)
     }
 
-    pub(crate) fn change_group(&self, caller: &Caller, id: &str, change: &GroupChange, seen: &Seen) -> Result<Group> {
+    pub(crate) fn change_group(&self, caller: &Caller, id: &GroupId, change: &GroupChange, seen: &Seen) -> Result<Group> {
         self.alter_group(caller, id, "group changed", seen, |row, on| {
             if let Some(name) = &change.name {
                 row.name = checked_name(name)?;
@@ -76,12 +75,12 @@ impl Identity {
         })
     }
 
-    pub(crate) fn set_group_logins(&self, caller: &Caller, id: &str, logins: &GroupLogins, seen: &Seen) -> Result<Group> {
+    pub(crate) fn set_group_logins(&self, caller: &Caller, id: &GroupId, logins: &GroupLogins, seen: &Seen) -> Result<Group> {
         self.alter_group(caller, id, "group filled", seen, |row, on| set_logins(row, &logins.logins, on))
     }
 
     /// Removes a group. Its accounts stay; what was open only through it is open to them no more.
-    pub(crate) fn remove_group(&self, caller: &Caller, id: &str) -> Result<()> {
+    pub(crate) fn remove_group(&self, caller: &Caller, id: &GroupId) -> Result<()> {
         caller.may(&Act::ChangeOffice)?;
         self.records.write(|on| {
             let row = GroupRow::by_id(id, on)?.ok_or(ServiceError::NotFound("group"))?;
@@ -96,7 +95,7 @@ impl Identity {
     fn alter_group(
         &self,
         caller: &Caller,
-        id: &str,
+        id: &GroupId,
         what: &str,
         seen: &Seen,
         alter: impl FnOnce(&mut GroupRow, &mut Connection) -> Result<()>,
@@ -130,11 +129,11 @@ fn group(row: &GroupRow, on: &mut Connection) -> Result<Group> {
     let logins = row.logins(on)?;
     Ok(Group {
         version: version(&(&row.name, &logins, row.default_limit, row.default_quota)),
-        id: GroupId(row.id.clone()),
+        id: row.id.0.clone(),
         name: row.name.clone(),
         logins,
-        default_limit: row.default_limit.map(from_db),
-        default_quota: row.default_quota.map(from_db),
+        default_limit: row.default_limit.map(Count::get),
+        default_quota: row.default_quota.map(Count::get),
         destinations: row.destinations(on)?,
     })
 }

@@ -17,6 +17,7 @@ use crate::clock::Clock;
 use crate::events::Events;
 use crate::records::Records;
 use crate::shared::{Basis, Installation, Trail};
+use jetfrost_types::WorkstationId;
 use sign_in::Attempts;
 
 pub(crate) use audit::export_header;
@@ -32,7 +33,7 @@ pub(crate) struct Identity {
     installation: Installation,
     attempts: Mutex<Attempts>,
     /// What each workstation was last refused for, so that a refusal is on record once.
-    refusals_told: Mutex<BTreeMap<String, String>>,
+    refusals_told: Mutex<BTreeMap<WorkstationId, String>>,
 }
 
 impl Identity {

@@ -3,6 +3,7 @@
 use data_encoding::BASE32_NOPAD;
 use jetfrost_image::crypto::random_array;
 use jetfrost_office::access::Act;
+use jetfrost_types::AccountId;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::people::Account;
 use jetfrost_wire::service::{ConfirmSecondFactor, EndSecondFactor, SecondFactorOffer, SpareCodes};
@@ -11,9 +12,8 @@ use qrcode::render::svg;
 use totp_rs::Builder;
 
 use crate::identity::Identity;
-use crate::records::{AccountRow, Connection};
+use crate::records::{AccountRow, Connection, Count};
 use crate::secrets::hash;
-use crate::shared::convert::from_db;
 use crate::shared::{Caller, Conflict, Result, ServiceError, convert};
 
 /// RFC 4226, section 4: 160 bits.
@@ -80,12 +80,12 @@ impl Identity {
     }
 
     /// Ends the second factor of somebody who lost it.
-    pub(crate) fn end_second_factor_of(&self, caller: &Caller, id: &str) -> Result<Account> {
+    pub(crate) fn end_second_factor_of(&self, caller: &Caller, id: &AccountId) -> Result<Account> {
         caller.may(&Act::ChangeOffice)?;
         self.take_second_factor(caller, id)
     }
 
-    fn take_second_factor(&self, caller: &Caller, id: &str) -> Result<Account> {
+    fn take_second_factor(&self, caller: &Caller, id: &AccountId) -> Result<Account> {
         let account = self.records.write(|on| {
             let mut row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
             (row.totp, row.totp_since) = (None, None);
@@ -118,17 +118,17 @@ impl Identity {
         if !row.use_spare_code(&spare_key(code), on)? {
             return Err(ServiceError::WrongSecondFactor);
         }
-        let left = from_db(row.spare_codes(on)?);
+        let left = row.spare_codes(on)?.get();
         self.trail.note_as(&row.login, "", "spare code used", &format!("{left} are left"), on)
     }
 
     /// The time step of which this is the code, if it is one that was not used before.
-    fn step_of(&self, row: &AccountRow, code: &str) -> Option<i64> {
+    fn step_of(&self, row: &AccountRow, code: &str) -> Option<Count> {
         let compact: String = code.chars().filter(|c| !c.is_whitespace()).collect();
         // SHA-1, six digits, 30 seconds, one step of skew: as authenticators expect it.
         let totp = Builder::new().with_secret(row.totp.clone()?).build().ok()?;
-        let step = totp.check(&compact, from_db(self.clock.now_ms() / 1000))?;
-        i64::try_from(step).ok().filter(|step| *step > row.totp_step)
+        let step = totp.check(&compact, self.clock.now_ms().unsigned_abs() / 1000)?;
+        Count::new(step).filter(|step| *step > row.totp_step)
     }
 }
 

@@ -9,7 +9,7 @@ use jetfrost_wire::service::{Carry, IssuedToken, NewToken, Session, SessionsEnde
 use crate::clock::timestamp;
 use crate::identity::Identity;
 use crate::identity::accounts::check_password;
-use crate::records::{AccountRow, RecordsError, SessionRow, WorkstationRow};
+use crate::records::{AccountRow, Id, RecordsError, SessionRow, WorkstationRow};
 use crate::secrets::{SecretKind, hash, hash_password, is_password, new_id, new_secret};
 use crate::shared::{Caller, Conflict, Credential, DAY_MS, Result, ServiceError, Who, bounds, checked_name, convert};
 
@@ -22,26 +22,13 @@ const TOUCH_MS: i64 = 60 * 1000;
 /// Nobody needs more tokens; each is a secret that lies somewhere.
 const MOST_TOKENS: usize = 50;
 
-pub(crate) const COOKIE: &str = "cookie";
-
-pub(crate) const TOKEN: &str = "token";
-
-const SEE: &str = "see";
-
 impl SessionRow {
     pub(crate) fn is_browser(&self) -> bool {
-        self.carry == COOKIE
+        self.carry.0 == Carry::Cookie
     }
 
     pub(crate) fn only_sees(&self) -> bool {
-        self.scope == SEE
-    }
-}
-
-pub(crate) fn scope_word(scope: TokenScope) -> &'static str {
-    match scope {
-        TokenScope::All => "all",
-        TokenScope::See => SEE,
+        self.scope.0 == TokenScope::See
     }
 }
 
@@ -55,7 +42,7 @@ impl Caller {
         }
     }
 
-    pub(crate) fn session_id(&self) -> Option<&str> {
+    pub(crate) fn session_id(&self) -> Option<&SessionId> {
         match &self.who {
             Who::Person { session, .. } => Some(&session.id),
             Who::Device { .. } => None,
@@ -129,13 +116,13 @@ impl Identity {
     }
 
     /// Ends one of the caller's own sessions or tokens.
-    pub(crate) fn end_session(&self, caller: &Caller, id: &str) -> Result<()> {
+    pub(crate) fn end_session(&self, caller: &Caller, id: &SessionId) -> Result<()> {
         let (account, _) = caller.own_account(&Act::ChangeSelf)?;
         self.records.write(|on| {
             if !SessionRow::end(id, &account.id, on)? {
                 return Err(ServiceError::NotFound("session"));
             }
-            self.trail.note(caller, "session ended", id, on)
+            self.trail.note(caller, "session ended", id.as_str(), on)
         })?;
         self.events.tell(Event::Office);
         Ok(())
@@ -161,15 +148,15 @@ impl Identity {
         self.check_own_password(account, &new.password, &caller.origin)?;
         let (now, secret) = (self.clock.now_ms(), new_secret(SecretKind::Session, &*self.random));
         let row = SessionRow {
-            id: new_id(&*self.random),
+            id: Id(new_id(&*self.random)),
             secret_hash: hash(secret.as_bytes()),
             account_id: account.id.clone(),
-            carry: TOKEN.into(),
+            carry: Carry::Token.into(),
             label,
             created: now,
             last_used: now,
             expires: now + i64::from(new.days) * DAY_MS,
-            scope: scope_word(new.scope).into(),
+            scope: new.scope.into(),
             origin: caller.origin.clone(),
         };
         self.records.write(|on| {
@@ -177,7 +164,7 @@ impl Identity {
                 return Err(ServiceError::Conflict(Conflict::TooManySessions));
             }
             row.insert(on)?;
-            let after = format!("scope {}, {} days", row.scope, new.days);
+            let after = format!("scope {}, {} days", row.scope.0.word(), new.days);
             self.trail.note_change(caller, "token made", &row.label, None, Some(&after), on)
         })?;
         Ok(IssuedToken { token: secret, record: session_of(&row, caller.session_id()) })
@@ -217,16 +204,16 @@ pub(crate) fn check_token_days(days: u16) -> Result<()> {
     Err(ServiceError::Invalid(format!("a token lasts 1 to {} days", bounds::TOKEN_DAYS)))
 }
 
-fn session_of(row: &SessionRow, current: Option<&str>) -> Session {
+fn session_of(row: &SessionRow, current: Option<&SessionId>) -> Session {
     Session {
-        id: SessionId(row.id.clone()),
+        id: row.id.0.clone(),
         label: row.label.clone(),
-        carry: if row.is_browser() { Carry::Cookie } else { Carry::Token },
-        scope: if row.only_sees() { TokenScope::See } else { TokenScope::All },
+        carry: row.carry.0,
+        scope: row.scope.0,
         from: row.origin.clone(),
         created: timestamp(row.created),
         last_used: timestamp(row.last_used),
         expires: timestamp(row.expires),
-        current: current == Some(row.id.as_str()),
+        current: current == Some(&*row.id),
     }
 }

@@ -8,17 +8,17 @@ use data_encoding::BASE32_NOPAD;
 use jetfrost_image::crypto::{Random, random_array};
 use jetfrost_office::login_backoff::Failures;
 use jetfrost_office::names;
+use jetfrost_types::ServiceId;
+use jetfrost_wire::Binary;
 use jetfrost_wire::people::{Account, AccountKind, Role};
 use jetfrost_wire::service::{Carry, Escrow, FirstAdministrator, ServiceInfo, SignIn, SignedIn, TokenScope};
-use jetfrost_wire::{Binary, SessionId};
 
 use crate::clock::timestamp;
 use crate::identity::Identity;
 use crate::identity::accounts::{check_password, insert_account};
-use crate::identity::sessions::{COOKIE, TOKEN, scope_word};
 use crate::records;
 use crate::records::{
-    AccountRow, Records, SessionRow, first_code_hash, insert_installation, installation_id, set_first_code_hash,
+    AccountRow, Id, Records, SessionRow, first_code_hash, insert_installation, installation_id, set_first_code_hash,
 };
 use crate::secrets::{SecretKind, hash, hash_password, is_password, new_id, new_secret};
 use crate::shared::{Conflict, DAY_MS, Result, ServiceError, checked_name, convert};
@@ -94,7 +94,7 @@ pub(crate) fn installation(records: &Records, random: &dyn Random, now: i64) -> 
         if let Some(id) = installation_id(on)? {
             return Ok(id);
         }
-        let id = new_id(random);
+        let ServiceId(id) = new_id(random);
         insert_installation(&id, now, on)?;
         Ok(id)
     })
@@ -104,7 +104,7 @@ impl Identity {
     /// What anyone may know.
     pub(crate) fn service_info(&self) -> Result<ServiceInfo> {
         Ok(ServiceInfo {
-            id: jetfrost_wire::ServiceId(self.installation.service.clone()),
+            id: ServiceId(self.installation.service.clone()),
             public_name: self.installation.public_name.clone(),
             version: env!("CARGO_PKG_VERSION").into(),
             fingerprint: self.installation.certificates.fingerprint_text(),
@@ -130,7 +130,7 @@ impl Identity {
         check_password(&new.password)?;
         self.begin_guess("first administrator", origin)?;
         let row = AccountRow {
-            id: new_id(&*self.random),
+            id: Id(new_id(&*self.random)),
             login_key: names::key(&login),
             display_name: login.clone(),
             login,
@@ -189,20 +189,20 @@ impl Identity {
     fn begin_session(&self, account: &AccountRow, with: &SignIn, origin: &str) -> Result<SignedIn> {
         let now = self.clock.now_ms();
         let secret = new_secret(SecretKind::Session, &*self.random);
-        let (carry, lasts) = match with.carry {
-            Carry::Cookie => (COOKIE, COOKIE_MS),
-            Carry::Token => (TOKEN, TOKEN_MS),
+        let lasts = match with.carry {
+            Carry::Cookie => COOKIE_MS,
+            Carry::Token => TOKEN_MS,
         };
         let session = SessionRow {
-            id: new_id(&*self.random),
+            id: Id(new_id(&*self.random)),
             secret_hash: hash(secret.as_bytes()),
             account_id: account.id.clone(),
-            carry: carry.into(),
+            carry: with.carry.into(),
             label: with.label.clone().unwrap_or_default().chars().take(64).collect(),
             created: now,
             last_used: now,
             expires: now + lasts,
-            scope: scope_word(TokenScope::All).into(),
+            scope: TokenScope::All.into(),
             origin: origin.to_owned(),
         };
         let account = self.records.write(|on| {
@@ -211,13 +211,13 @@ impl Identity {
             self.trail.note_as(&account.login, origin, "signed in", &session.label, on)?;
             convert::account(account, on)
         })?;
-        Ok(SignedIn { session: SessionId(session.id), account, token: Some(secret), expires: timestamp(session.expires) })
+        Ok(SignedIn { session: session.id.0, account, token: Some(secret), expires: timestamp(session.expires) })
     }
 
     /// Counts a guess at a secret before it is looked at; refused when there were too many.
     pub(crate) fn begin_guess(&self, what: &str, origin: &str) -> Result<()> {
         let begun = self.lock_attempts().begin(&keys_of(what, origin), self.clock.now_ms());
-        begun.map_err(|early| ServiceError::TooManyAttempts { wait_seconds: convert::from_db(early).div_ceil(1000) })
+        begun.map_err(|early| ServiceError::TooManyAttempts { wait_seconds: early.unsigned_abs().div_ceil(1000) })
     }
 
     /// Takes back what was counted for a guess that was right.

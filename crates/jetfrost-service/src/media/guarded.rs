@@ -21,7 +21,7 @@ impl GuardedMedium {
     }
 
     fn guard(&self) -> io::Result<()> {
-        Marker::check(&self.place.directory, &self.service, &self.place.id).map_err(io::Error::other)
+        Marker::check(&self.place.directory, &self.service, self.place.id.as_str()).map_err(io::Error::other)
     }
 }
 

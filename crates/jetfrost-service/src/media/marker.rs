@@ -1,9 +1,10 @@
 //! The marker file: no marker, no writes.
 
-use std::fs::File;
+use std::fs::{File, OpenOptions};
 use std::io::{self, Read, Write};
 use std::path::Path;
 
+use jetfrost_image::medium::replace_file;
 use nix::errno::Errno;
 use serde::{Deserialize, Serialize};
 
@@ -71,14 +72,10 @@ impl Marker {
     /// Puts this marker in place of another installation's, in one step.
     pub(crate) fn take_over(mut self, directory: &Path) -> io::Result<()> {
         self.adopted_from = Self::read(directory).map(|before| before.service);
-        let new = directory.join(format!("{FILE}.new"));
-        let _ = std::fs::remove_file(&new);
-        let mut file = File::create_new(&new)?;
-        serde_json::to_writer_pretty(&mut file, &self)?;
-        file.write_all(b"\n")?;
-        file.sync_all()?;
-        std::fs::rename(&new, directory.join(FILE))?;
-        File::open(directory)?.sync_all()
+        replace_file(&directory.join(FILE), &mut OpenOptions::new(), |file| {
+            serde_json::to_writer_pretty(&mut *file, &self)?;
+            file.write_all(b"\n")
+        })
     }
 
     /// Takes the marker away: the directory is no destination any more.

@@ -14,6 +14,7 @@ use jetfrost_image::StoreId;
 use jetfrost_image::format::{FormatError, StoreFile};
 use jetfrost_image::medium::{DirectoryMedium, Medium, MemoryMedium, OverlayMedium};
 use jetfrost_image::store::{Store, StoreError, describe_again, occupied_bytes};
+use jetfrost_types::{AccountId, DestinationId, ImageStoreId};
 use jetfrost_wire::destination::Fitness;
 
 use guarded::GuardedMedium;
@@ -50,7 +51,7 @@ pub(crate) enum MediaError {
 /// A destination, as the shelf needs to know it.
 #[derive(Debug, Clone)]
 pub(crate) struct Place {
-    pub(crate) id: String,
+    pub(crate) id: DestinationId,
     pub(crate) directory: PathBuf,
 }
 
@@ -75,13 +76,13 @@ struct State {
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub(crate) enum CountsFor {
     /// The limit of an image store.
-    Store(String),
+    Store(ImageStoreId),
     /// The quota of an account.
-    Account(String),
+    Account(AccountId),
     /// The capacity of a destination.
-    Destination(String),
+    Destination(DestinationId),
     /// What a destination's volume has free.
-    Volume(String),
+    Volume(DestinationId),
 }
 
 /// All destinations' image stores.
@@ -116,13 +117,13 @@ impl Media {
             Err(e) if e.kind() != io::ErrorKind::AlreadyExists => return Err(failed(e)),
             _ => {}
         }
-        let marker = Marker::new(&self.service, &place.id, name, created);
+        let marker = Marker::new(&self.service, place.id.as_str(), name, created);
         marker.write(&place.directory).map_err(failed)
     }
 
     /// Checks that the destination is there and this installation's.
     pub(crate) fn check(&self, place: &Place) -> Result<(), MarkerError> {
-        Marker::check(&place.directory, &self.service, &place.id)
+        Marker::check(&place.directory, &self.service, place.id.as_str())
     }
 
     /// Makes an image store.
@@ -298,12 +299,12 @@ impl Media {
             stores.push((entry.file_name().to_string_lossy().into_owned(), Arc::new(medium)));
         }
         stores.sort_by(|a, b| a.0.cmp(&b.0));
-        Ok(Found { id: marker.destination, name: marker.name, stores })
+        Ok(Found { id: DestinationId(marker.destination), name: marker.name, stores })
     }
 
     /// Makes a destination of another installation this one's. That one cannot write to it any more.
     pub(crate) fn take_over(&self, place: &Place, name: &str, created: &str) -> Result<(), MediaError> {
-        let marker = Marker::new(&self.service, &place.id, name, created);
+        let marker = Marker::new(&self.service, place.id.as_str(), name, created);
         marker.take_over(&place.directory).map_err(|source| MediaError::Io { doing: "writing the marker", source })
     }
 
@@ -442,7 +443,7 @@ impl Drop for Claim {
 /// A destination of another installation.
 pub(crate) struct Found {
     /// Its id, as its marker says.
-    pub(crate) id: String,
+    pub(crate) id: DestinationId,
     /// Its name, as its marker says.
     pub(crate) name: String,
     /// Its image stores, by the names of their directories, each on a medium that keeps changes to itself.

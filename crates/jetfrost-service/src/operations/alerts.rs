@@ -1,7 +1,7 @@
 //! What needs somebody's attention.
 
 use jetfrost_office::access::Act;
-use jetfrost_office::alerts::{Alert, Kind, MachineFacts, PlaceFacts, ServiceFacts};
+use jetfrost_office::alerts::{Alert, MachineFacts, PlaceFacts, ServiceFacts};
 use jetfrost_office::freshness;
 use jetfrost_wire::alerts::{Alert as AlertLine, AlertKind, Alerts};
 use jetfrost_wire::destination::{Destination, DestinationState};
@@ -10,8 +10,7 @@ use jetfrost_wire::workstation::WorkstationState;
 
 use crate::clock::timestamp;
 use crate::operations::Operations;
-use crate::records::{DestinationRow, WorkstationLine};
-use crate::shared::convert::from_db;
+use crate::records::{DestinationRow, Noted, WorkstationLine};
 use crate::shared::{Caller, Result, ServiceError, convert};
 
 /// All workstations are looked at together.
@@ -29,7 +28,7 @@ impl Operations {
 
     pub(crate) fn alerts(&self) -> Result<Vec<Alert>> {
         let now = self.clock.now_ms();
-        let shortened = |row: &DestinationRow| of_late(row.shortened, row.shortened_how.as_ref(), now);
+        let shortened = |row: &DestinationRow| of_late(&row.shortened, now);
         let place =
             |row: DestinationRow| Ok(PlaceFacts { shortened: shortened(&row), ..facts_of(&self.storage.destination(&row)?) });
         let places = self.storage.destination_rows()?.into_iter().map(place).collect::<Result<Vec<_>>>()?;
@@ -37,17 +36,17 @@ impl Operations {
         let machine = |line: &WorkstationLine| MachineFacts {
             name: line.workstation.name.clone(),
             overdue: convert::workstation_state(&line.workstation, line.latest_point.as_ref(), now) == WorkstationState::Overdue,
-            lost_chunks: from_db(line.store.lost_chunks),
+            lost_chunks: line.store.lost_chunks.get(),
             // A scrub that found something is told of until the next one finds nothing.
-            lost_points: from_db(line.store.lost_points) + u64::from(line.store.findings.is_some()),
+            lost_points: line.store.lost_points.get() + u64::from(line.store.findings.is_some()),
             drill_failed: line.store.drill_failed.is_some(),
-            room_made: of_late(line.store.room_made, line.store.room_made_of.as_ref(), now),
-            shortened: of_late(line.store.shortened, line.store.shortened_how.as_ref(), now),
+            room_made: of_late(&line.store.room_made, now),
+            shortened: of_late(&line.store.shortened, now),
             failing: freshness::is_failing(last_point(line), has_failed(line), now) && has_machine(line),
             without_first_point: freshness::lacks_first_point(last_point(line), line.workstation.enrolled, now)
                 && has_machine(line),
         };
-        let machines: Vec<MachineFacts> = lines.iter().filter(|line| line.store.removal_ends.is_none()).map(machine).collect();
+        let machines: Vec<MachineFacts> = lines.iter().filter(|line| line.store.removal.is_none()).map(machine).collect();
         let protection = self.storage.protection()?;
         let unprotected = protection.office_key.is_some() && protection.copied.is_some() && !protection.protected;
         let service = ServiceFacts {
@@ -69,8 +68,9 @@ fn facts_of(destination: &Destination) -> PlaceFacts {
 }
 
 /// What happened lately enough to need attention.
-fn of_late(at: Option<i64>, what: Option<&String>, now: i64) -> Option<String> {
-    at.filter(|at| now.saturating_sub(*at) < OF_LATE_MS).and(what.cloned())
+fn of_late(noted: &Option<Noted>, now: i64) -> Option<String> {
+    let late = noted.as_ref().filter(|noted| now.saturating_sub(noted.at) < OF_LATE_MS);
+    late.map(|noted| noted.what.clone())
 }
 
 fn last_point(line: &WorkstationLine) -> Option<i64> {
@@ -89,77 +89,60 @@ fn has_machine(line: &WorkstationLine) -> bool {
 pub(crate) fn line(alert: &Alert) -> AlertLine {
     let Alert { kind, subject, detail } = alert;
     let (says, next) = match kind {
-        Kind::AuditAltered => (
+        AlertKind::AuditAltered => (
             format!("The audit log is not what the service wrote: {detail}."),
             "jetfrost audit check says where. Somebody wrote to the records file behind the service's back, or an old copy took its place.".into(),
         ),
-        Kind::Damage => (
+        AlertKind::Damage => (
             format!("Pieces of the image store of '{subject}' are damaged or gone."),
             format!("jetfrost scrub show {subject}; what the machine still has comes again with its next backup."),
         ),
-        Kind::DestinationMissing => (
+        AlertKind::DestinationMissing => (
             format!("The destination '{subject}' is missing."),
             format!("jetfrost destination show {subject}; mount its volume again."),
         ),
-        Kind::DestinationFull => (
+        AlertKind::DestinationFull => (
             format!("The destination '{subject}' is full: no backup gets in."),
             format!(
-                "jetfrost destination set {subject} --capacity SIZE or --at-limit let-oldest-go, or more room on its volume."
+                "jetfrost destination set {subject} --capacity SIZE or --at-limit expire-oldest, or more room on its volume."
             ),
         ),
-        Kind::RoomMade => (
+        AlertKind::RoomMade => (
             format!("Points of '{subject}' went to make room at a limit. {detail}."),
             format!(
                 "jetfrost workstation set {subject} --limit SIZE for a longer history; if you did not expect it, look what fills the store."
             ),
         ),
-        Kind::TermsShortened => (
+        AlertKind::TermsShortened => (
             format!(
                 "Retention of '{subject}' is shorter from now on: {detail}. Existing points stay as long as promised."
             ),
             "jetfrost audit list says who changed it; if nobody did, end that administrator's sessions.".into(),
         ),
-        Kind::Failing => (
+        AlertKind::Failing => (
             format!("Backups of '{subject}' fail, and the last complete point is more than a day old."),
             format!("jetfrost workstation show {subject} says why the last run failed."),
         ),
-        Kind::NoFirstPoint => (
+        AlertKind::NoFirstPoint => (
             format!("'{subject}' joined more than a week ago and has no point yet."),
             format!("On {subject}: jetfrost status, then jetfrost backup."),
         ),
-        Kind::DrillFailed => (
+        AlertKind::DrillFailed => (
             format!("The last drill of '{subject}' did not restore everything exactly."),
             format!("On {subject}: jetfrost drill says what; jetfrost scrub start {subject} looks at the stored bytes."),
         ),
-        Kind::RecordsNotBackedUp => (
+        AlertKind::RecordsNotBackedUp => (
             "The last records backup is too old.".into(),
             "jetfrost destination list; one of them must be there.".into(),
         ),
-        Kind::Certificate => (
+        AlertKind::Certificate => (
             format!("The certificate that browsers see needs to be looked at: {detail}."),
             "Put a new one in the same files: the service takes it up within seconds. Backups go on without it.".into(),
         ),
-        Kind::Overdue => (
+        AlertKind::Overdue => (
             format!("The last complete point of '{subject}' is too old."),
             format!("jetfrost workstation show {subject}; see whether the machine is on and reaches the service."),
         ),
     };
-    AlertLine { kind: shown(*kind), subject: subject.clone(), says, next }
-}
-
-pub(crate) fn shown(kind: Kind) -> AlertKind {
-    match kind {
-        Kind::AuditAltered => AlertKind::AuditAltered,
-        Kind::Damage => AlertKind::Damage,
-        Kind::DestinationMissing => AlertKind::DestinationMissing,
-        Kind::DestinationFull => AlertKind::DestinationFull,
-        Kind::RoomMade => AlertKind::RoomMade,
-        Kind::TermsShortened => AlertKind::TermsShortened,
-        Kind::Failing => AlertKind::Failing,
-        Kind::NoFirstPoint => AlertKind::NoFirstPoint,
-        Kind::DrillFailed => AlertKind::DrillFailed,
-        Kind::RecordsNotBackedUp => AlertKind::RecordsNotBackedUp,
-        Kind::Certificate => AlertKind::Certificate,
-        Kind::Overdue => AlertKind::Overdue,
-    }
+    AlertLine { kind: *kind, subject: subject.clone(), says, next }
 }

@@ -3,9 +3,10 @@
 use std::time::{Duration, SystemTime};
 
 use jetfrost_office::access::Act;
-use jetfrost_office::alerts::{Alert, Kind, News, is_summary_due, news};
+use jetfrost_office::alerts::{Alert, News, is_summary_due, news};
+use jetfrost_types::SessionId;
 use jetfrost_wire::Version;
-use jetfrost_wire::alerts::{MailSecurity, MailSettings, MailState, SetMail};
+use jetfrost_wire::alerts::{MailSettings, MailState, SetMail};
 use jetfrost_wire::event::Event;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::WorkstationState;
@@ -14,8 +15,8 @@ use jiff::civil::date;
 use crate::clock::timestamp;
 use crate::mailer::{MailError, MailMessage, MailServer, mailbox};
 use crate::operations::Operations;
-use crate::operations::alerts::{line, shown};
-use crate::records::{Connection, MailRow, ToldRow, WorkstationLine};
+use crate::operations::alerts::line;
+use crate::records::{Connection, MailRow, Port, ToldRow, WorkstationLine};
 use crate::secrets::new_id;
 use crate::shared::versions::{Made, Seen, version};
 use crate::shared::{Caller, Conflict, Result, ServiceError, bounds, convert};
@@ -48,8 +49,8 @@ impl Operations {
             let row = MailRow {
                 id: MailRow::ONLY,
                 server: settings.server.clone(),
-                port: settings.port.into(),
-                security: settings.security.word().into(),
+                port: Port(settings.port),
+                security: settings.security.into(),
                 login: settings.login.clone(),
                 password: to.password.clone().or(kept).filter(|_| settings.login.is_some()),
                 sender: settings.sender.clone(),
@@ -120,7 +121,7 @@ impl Operations {
 
     fn tell_news(&self, row: &MailRow, now: &[Alert]) -> Result<()> {
         let told = self.records.read(|on| Ok::<_, ServiceError>(ToldRow::all(on)?))?;
-        let told: Vec<Alert> = told.iter().filter_map(alert).collect();
+        let told: Vec<Alert> = told.iter().map(alert).collect();
         let news = news(&told, now);
         if news.is_empty() {
             return Ok(());
@@ -164,7 +165,7 @@ impl Operations {
             subject: subject.into(),
             text: text.into(),
             date: SystemTime::UNIX_EPOCH + since_1970,
-            id: format!("{}@{}", new_id(&*self.random), self.installation.public_name),
+            id: format!("{}@{}", new_id::<SessionId>(&*self.random), self.installation.public_name),
         };
         let sent = self.mailer.send(&server(row, &self.installation.public_name), &message);
         let trouble = match &sent {
@@ -284,22 +285,14 @@ fn invalid(what: &str) -> Result<()> {
 
 /// Whether the mail server is spoken to as it was. A password does not go along to another one, nor on a way that is less protected.
 fn is_same_way(row: &MailRow, settings: &MailSettings) -> bool {
-    (&row.server, port(row), security(row), &row.login) == (&settings.server, settings.port, settings.security, &settings.login)
-}
-
-fn security(row: &MailRow) -> MailSecurity {
-    MailSecurity::from_word(&row.security).unwrap_or_default()
-}
-
-fn port(row: &MailRow) -> u16 {
-    u16::try_from(row.port).unwrap_or_default()
+    (&row.server, row.port.0, row.security.0, &row.login) == (&settings.server, settings.port, settings.security, &settings.login)
 }
 
 fn settings(row: &MailRow) -> MailSettings {
     MailSettings {
         server: row.server.clone(),
-        port: port(row),
-        security: security(row),
+        port: row.port.0,
+        security: row.security.0,
         login: row.login.clone(),
         sender: row.sender.clone(),
         recipients: row.recipients().map(str::to_owned).collect(),
@@ -314,7 +307,13 @@ fn version_of(row: Option<&MailRow>) -> Version {
 
 fn server(row: &MailRow, own_name: &str) -> MailServer {
     let credentials = row.login.clone().map(|login| (login, row.password.clone().unwrap_or_default()));
-    MailServer { host: row.server.clone(), port: port(row), security: security(row), credentials, own_name: own_name.to_owned() }
+    MailServer {
+        host: row.server.clone(),
+        port: row.port.0,
+        security: row.security.0,
+        credentials,
+        own_name: own_name.to_owned(),
+    }
 }
 
 /// Whom a message was not taken for, though others got it.
@@ -326,20 +325,25 @@ fn said_of_refused(refused: &[(String, String)]) -> Option<String> {
 /// Without the password.
 fn said(row: &MailRow) -> String {
     let summary = row.summary_hour.map(|hour| format!(", summary at {hour}:00")).unwrap_or_default();
-    format!("to {} by {}:{} ({}){summary}", row.recipients().collect::<Vec<_>>().join(", "), row.server, row.port, row.security)
+    format!(
+        "to {} by {}:{} ({}){summary}",
+        row.recipients().collect::<Vec<_>>().join(", "),
+        row.server,
+        row.port.0,
+        row.security.0.word()
+    )
 }
 
-fn alert(row: &ToldRow) -> Option<Alert> {
-    let kind = Kind::ALL.into_iter().find(|kind| shown(*kind).word() == row.kind)?;
-    Some(Alert { kind, subject: row.subject.clone(), detail: row.detail.clone() })
+fn alert(row: &ToldRow) -> Alert {
+    Alert { kind: row.kind.0, subject: row.subject.clone(), detail: row.detail.clone() }
 }
 
 fn note_told(news: &News, at: i64, on: &mut Connection) -> Result<()> {
     for alert in &news.over {
-        ToldRow::remove(shown(alert.kind).word(), &alert.subject, on)?;
+        ToldRow::remove(alert.kind, &alert.subject, on)?;
     }
     for Alert { kind, subject, detail } in &news.new {
-        ToldRow { kind: shown(*kind).word().into(), subject: subject.clone(), at, detail: detail.clone() }.put(on)?;
+        ToldRow { kind: (*kind).into(), subject: subject.clone(), at, detail: detail.clone() }.put(on)?;
     }
     Ok(())
 }

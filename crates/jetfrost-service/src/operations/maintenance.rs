@@ -6,8 +6,7 @@ use jetfrost_wire::run::Outcome;
 use jetfrost_wire::service::{Maintenance, MaintenanceState, NewBackups};
 
 use crate::operations::Operations;
-use crate::records::{RestoreRow, RunRow, Switches, WorkstationLine};
-use crate::shared::gate::{OFF, ON, PAUSED};
+use crate::records::{Accepting, RestoreRow, RunRow, Switches, WorkstationLine};
 use crate::shared::versions::{Made, Seen, version};
 use crate::shared::{Caller, Result, ServiceError, gate};
 
@@ -34,9 +33,9 @@ impl Operations {
         caller.may(&Act::ChangeOffice)?;
         let now = self.clock.now_ms();
         let (new_backups, paused_until) = match to.backups {
-            NewBackups::On => (ON, None),
-            NewBackups::Off => (OFF, None),
-            NewBackups::Paused { until } if until.as_millisecond() > now => (PAUSED, Some(until.as_millisecond())),
+            NewBackups::On => (Accepting::On, None),
+            NewBackups::Off => (Accepting::Off, None),
+            NewBackups::Paused { until } if until.as_millisecond() > now => (Accepting::Paused, Some(until.as_millisecond())),
             NewBackups::Paused { .. } => return Err(ServiceError::Invalid("a pause ends in the future".into())),
         };
         let switches = Switches { new_backups: new_backups.into(), paused_until, restores_stopped: !to.restores };

@@ -87,7 +87,7 @@ impl Operations {
             Event::Job { job } => &job.workstation,
             Event::Workstation { workstation } => workstation,
         };
-        caller.may(&Act::SeeOffice).is_ok() || self.storage.line(caller, &workstation.0).is_ok()
+        caller.may(&Act::SeeOffice).is_ok() || self.storage.line(caller, workstation).is_ok()
     }
 }
 

@@ -4,12 +4,12 @@ use jetfrost_office::access::Act;
 use jetfrost_wire::Version;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::service::OfficeSettings;
-use jetfrost_wire::size::{Units, show_in};
+use jetfrost_wire::size::show_in;
 
 use crate::operations::Operations;
 use crate::records::{set_units, units};
 use crate::shared::versions::{Made, Seen, version};
-use crate::shared::{Caller, Result, ServiceError};
+use crate::shared::{Caller, Result};
 
 impl Operations {
     pub(crate) fn settings(&self, caller: &Caller) -> Result<(OfficeSettings, Version)> {
@@ -23,9 +23,10 @@ impl Operations {
         caller.may(&Act::ChangeOffice)?;
         self.records.write(|on| {
             let before = units(on)?;
-            seen.check(&version(&decided(&before)), &Made { subject: Some("units"), after: &before }, on)?;
-            set_units(to.units.word(), on)?;
-            self.trail.note_change(caller, "settings changed", "units", Some(&before), Some(to.units.word()), on)
+            let was = OfficeSettings { units: before };
+            seen.check(&version(&was), &Made { subject: Some("units"), after: before.word() }, on)?;
+            set_units(to.units, on)?;
+            self.trail.note_change(caller, "settings changed", "units", Some(before.word()), Some(to.units.word()), on)
         })?;
         show_in(to.units);
         self.events.tell(Event::Office);
@@ -39,11 +40,6 @@ impl Operations {
     }
 
     fn read_settings(&self) -> Result<OfficeSettings> {
-        let word = self.records.read(|on| Ok::<_, ServiceError>(units(on)?))?;
-        Ok(decided(&word))
+        self.records.read(|on| Ok(OfficeSettings { units: units(on)? }))
     }
-}
-
-fn decided(word: &str) -> OfficeSettings {
-    OfficeSettings { units: Units::from_word(word).unwrap_or_default() }
 }

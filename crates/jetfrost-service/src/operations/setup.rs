@@ -1,19 +1,18 @@
 //! The set-up list, as it stands now.
 
 use jetfrost_office::access::Act;
-use jetfrost_office::setup::{OfficeFacts, Step, is_done};
+use jetfrost_office::setup::{OfficeFacts, can_be_dismissed, is_at_a_workstation, is_done};
 use jetfrost_wire::destination::EncryptionPolicy;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::people::Role;
 use jetfrost_wire::service::NewBackups;
-use jetfrost_wire::setup::{Dismiss, Dismissal, Setup, Step as StepWord, StepLine, StepState};
+use jetfrost_wire::setup::{Dismiss, Dismissal, Setup, Step, StepLine, StepState};
 
 use crate::clock::timestamp;
 use crate::identity::grants;
 use crate::operations::Operations;
 use crate::records::{DismissedRow, MailRow, StoreRow, Switches, WorkstationLine, limits, office_key, people};
 use crate::retention::settings::checked_reason;
-use crate::shared::convert::from_db;
 use crate::shared::{Caller, Result, ServiceError, gate, place};
 
 /// All workstations are looked at together.
@@ -26,7 +25,7 @@ impl Operations {
         let facts = self.office_facts()?;
         let dismissed = self.records.read(|on| Ok::<_, ServiceError>(DismissedRow::all(on)?))?;
         let line = |step: Step| {
-            let row = dismissed.iter().find(|row| row.step == word(step));
+            let row = dismissed.iter().find(|row| row.step.0 == step);
             let state = match (is_done(step, &facts), row) {
                 (true, _) => StepState::Done,
                 (false, Some(_)) => StepState::Dismissed,
@@ -34,12 +33,12 @@ impl Operations {
             };
             let (says, next) = words(step, &facts);
             StepLine {
-                step: shown(step),
+                step,
                 state,
                 says,
                 next: (state == StepState::Open).then(|| next.to_owned()),
-                at_a_workstation: step.is_at_a_workstation(),
-                can_be_dismissed: step.can_be_dismissed(),
+                at_a_workstation: is_at_a_workstation(step),
+                can_be_dismissed: can_be_dismissed(step),
                 dismissed: row.filter(|_| state == StepState::Dismissed).map(|row| Dismissal {
                     why: row.why.clone(),
                     by: row.by.clone(),
@@ -47,7 +46,7 @@ impl Operations {
                 }),
             }
         };
-        let steps: Vec<StepLine> = Step::ALL.into_iter().map(line).collect();
+        let steps: Vec<StepLine> = Step::ALL.iter().copied().map(line).collect();
         Ok(Setup { ready: steps.iter().all(|line| line.state != StepState::Open), steps })
     }
 
@@ -55,14 +54,14 @@ impl Operations {
     pub(crate) fn dismiss_step(&self, caller: &Caller, step: &str, dismiss: &Dismiss) -> Result<Setup> {
         caller.may(&Act::ChangeOffice)?;
         let step = step_of(step)?;
-        if !step.can_be_dismissed() {
+        if !can_be_dismissed(step) {
             return Err(ServiceError::Invalid("without this step no backup can be relied on: it cannot be dismissed".into()));
         }
         let why = checked_reason(&dismiss.why)?;
-        let row = DismissedRow { step: word(step).into(), why, by: caller.name(), at: self.clock.now_ms() };
+        let row = DismissedRow { step: step.into(), why, by: caller.name(), at: self.clock.now_ms() };
         self.records.write(|on| {
             row.put(on)?;
-            self.trail.note_change(caller, "setup step dismissed", &row.step, None, Some(&row.why), on)
+            self.trail.note_change(caller, "setup step dismissed", step.word(), None, Some(&row.why), on)
         })?;
         self.events.tell(Event::Office);
         self.setup(caller)
@@ -73,8 +72,8 @@ impl Operations {
         caller.may(&Act::ChangeOffice)?;
         let step = step_of(step)?;
         self.records.write(|on| {
-            DismissedRow::remove(word(step), on)?;
-            self.trail.note(caller, "setup step restored", word(step), on)
+            DismissedRow::remove(step, on)?;
+            self.trail.note(caller, "setup step restored", step.word(), on)
         })?;
         self.events.tell(Event::Office);
         self.setup(caller)
@@ -98,15 +97,15 @@ impl Operations {
                 destinations: offered.len() as u64,
                 missing,
                 open,
-                people: from_db(others),
-                limits: from_db(limits(on)?),
+                people: others.get(),
+                limits: limits(on)?.get(),
                 office_key: office_key(on)?.is_some(),
                 protected,
-                single_factor: from_db(single),
+                single_factor: single.get(),
                 let_in: gate::now(&Switches::get(on)?, now).backups == NewBackups::On,
                 workstations: with_machine.len() as u64,
                 pointless: with_machine.iter().filter(|line| line.latest_point.is_none()).count() as u64,
-                drilled: from_db(StoreRow::drilled(on)?),
+                drilled: StoreRow::drilled(on)?.get(),
                 unencrypted: lines.iter().filter(|line| !line.store.encrypted).count() as u64,
                 encryption_optional: offered.iter().filter(|row| row.encryption.0 == EncryptionPolicy::Optional).count() as u64,
                 announced: self.announced(),
@@ -184,46 +183,8 @@ fn words(step: Step, facts: &OfficeFacts) -> (String, &'static str) {
     }
 }
 
-fn word(step: Step) -> &'static str {
-    match step {
-        Step::Storage => "storage",
-        Step::People => "people",
-        Step::Encryption => "encryption",
-        Step::Access => "access",
-        Step::Limits => "limits",
-        Step::OfficeKey => "office_key",
-        Step::Protection => "protection",
-        Step::SecondFactor => "second_factor",
-        Step::Discovery => "discovery",
-        Step::Mail => "mail",
-        Step::Maintenance => "maintenance",
-        Step::FirstMachine => "first_machine",
-        Step::FirstPoint => "first_point",
-        Step::FirstDrill => "first_drill",
-    }
-}
-
 fn step_of(text: &str) -> Result<Step> {
-    Step::ALL.into_iter().find(|step| word(*step) == text).ok_or(ServiceError::NotFound("step"))
-}
-
-fn shown(step: Step) -> StepWord {
-    match step {
-        Step::Storage => StepWord::Storage,
-        Step::People => StepWord::People,
-        Step::Encryption => StepWord::Encryption,
-        Step::Access => StepWord::Access,
-        Step::Limits => StepWord::Limits,
-        Step::OfficeKey => StepWord::OfficeKey,
-        Step::Protection => StepWord::Protection,
-        Step::SecondFactor => StepWord::SecondFactor,
-        Step::Discovery => StepWord::Discovery,
-        Step::Mail => StepWord::Mail,
-        Step::Maintenance => StepWord::Maintenance,
-        Step::FirstMachine => StepWord::FirstMachine,
-        Step::FirstPoint => StepWord::FirstPoint,
-        Step::FirstDrill => StepWord::FirstDrill,
-    }
+    Step::from_word(text).ok_or(ServiceError::NotFound("step"))
 }
 
 #[cfg(test)]

@@ -14,8 +14,7 @@ use crate::clock::timestamp;
 use crate::identity::grants::destination_named;
 use crate::media::volume_of;
 use crate::operations::Operations;
-use crate::records::{DestinationRow, PointRow, StoreRow, WorkstationLine, added_by_day};
-use crate::shared::convert::from_db;
+use crate::records::{Count, DestinationRow, PointRow, StoreRow, WorkstationLine, added_by_day};
 use crate::shared::{Caller, DAY_MS, Result, ServiceError, place};
 
 /// Forecasts go ten years ahead.
@@ -48,7 +47,7 @@ impl Operations {
         let line = ask.workstation.as_ref().map(|id| self.storage.line(caller, id)).transpose()?;
         let destination = self.destination_for(ask, line.as_ref())?;
         let known = line.as_ref().map_or_else(|| Ok(Known::default()), |line| self.known(line))?;
-        let disk = ask.disk_bytes.or_else(|| line.as_ref().and_then(|line| line.workstation.disk_bytes).map(from_db));
+        let disk = ask.disk_bytes.or_else(|| line.as_ref().and_then(|line| line.workstation.disk_bytes).map(Count::get));
         let others = self.limits_of_others(&destination, line.as_ref())?;
         let offered = self.offered(&destination);
         let now = self.clock.now_ms();
@@ -92,7 +91,7 @@ impl Operations {
         let volume =
             volume_of(&directory).map_err(|error| ServiceError::Invalid(format!("the volume cannot be seen: {error}")))?;
         let reserve = ask.reserve.unwrap_or_else(|| match &row {
-            Some(row) => from_db(row.reserve),
+            Some(row) => row.reserve.get(),
             None => suggested_reserve(volume.size),
         });
         let left = volume.size.saturating_sub(reserve);
@@ -122,7 +121,7 @@ impl Operations {
         let (stores, added) = self
             .records
             .read(|on| Ok::<_, ServiceError>((StoreRow::on_destination(&row.id, on)?, added_by_day(&row.id, on)?)))?;
-        let added: Vec<(i64, u64)> = added.into_iter().map(|(day, bytes)| (day * DAY_MS, from_db(bytes))).collect();
+        let added: Vec<(i64, u64)> = added.into_iter().map(|(day, bytes)| (day * DAY_MS, bytes.get())).collect();
         Ok(Held {
             used: self.storage.used_of(&place(row), &stores),
             promised: self.limits_of_others(row, None)?,
@@ -146,11 +145,11 @@ impl Operations {
 
     fn known(&self, line: &WorkstationLine) -> Result<Known> {
         let rows: Vec<PointRow> = self.storage.point_rows(line)?;
-        let added: Vec<(i64, u64)> = rows.iter().map(|row| (row.committed, from_db(row.sent))).collect();
-        let used = line.store.id.parse().ok().and_then(|id| self.media.used(&place(&line.destination), id).ok());
+        let added: Vec<(i64, u64)> = rows.iter().map(|row| (row.committed, row.sent.get())).collect();
+        let used = line.store.id.as_str().parse().ok().and_then(|id| self.media.used(&place(&line.destination), id).ok());
         Ok(Known {
             growth: growth(&added),
-            full_state: rows.iter().map(|row| (row.committed, from_db(row.sent))).min().map_or(0, |(_, sent)| sent),
+            full_state: rows.iter().map(|row| (row.committed, row.sent.get())).min().map_or(0, |(_, sent)| sent),
             used: used.unwrap_or(0),
         })
     }
@@ -158,13 +157,13 @@ impl Operations {
     fn limits_of_others(&self, destination: &DestinationRow, but: Option<&WorkstationLine>) -> Result<Vec<Option<u64>>> {
         let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::on_destination(&destination.id, ALL, on)?))?;
         let others = lines.into_iter().filter(|line| but.is_none_or(|but| but.store.id != line.store.id));
-        Ok(others.map(|line| line.store.size_limit.map(from_db)).collect())
+        Ok(others.map(|line| line.store.size_limit.map(Count::get)).collect())
     }
 
     /// What a destination offers, if it is there.
     fn offered(&self, destination: &DestinationRow) -> Option<u64> {
         let volume = volume_of(&place(destination).directory).ok()?;
-        Some(offered(volume.size, from_db(destination.reserve), destination.capacity.map(from_db)))
+        Some(offered(volume.size, destination.reserve.get(), destination.capacity.map(Count::get)))
     }
 }
 

@@ -2,9 +2,10 @@
 
 use diesel::prelude::*;
 use jetfrost_types::Limit;
+use jetfrost_types::{AccountId, CodeId, DestinationId, WorkstationId};
 
 use super::schema::{accounts, destinations, enrolment_codes, workstations};
-use super::{Connection, Rows};
+use super::{Connection, Count, Id, Rows};
 
 macro_rules! with_names {
     ($claimed:ident) => {
@@ -27,21 +28,21 @@ macro_rules! with_names {
 #[diesel(table_name = enrolment_codes)]
 pub(crate) struct CodeRow {
     pub(crate) number: i64,
-    pub(crate) id: String,
-    pub(crate) account_id: String,
-    pub(crate) destination_id: String,
+    pub(crate) id: Id<CodeId>,
+    pub(crate) account_id: Id<AccountId>,
+    pub(crate) destination_id: Id<DestinationId>,
     pub(crate) created: i64,
     pub(crate) expires: i64,
     pub(crate) used: Option<i64>,
     pub(crate) cancelled: Option<i64>,
     /// The workstation that it hands to a machine, where it makes none.
-    pub(crate) claims: Option<String>,
+    pub(crate) claims: Option<Id<WorkstationId>>,
     /// The machine that it is for, and the key of that name.
     pub(crate) machine: Option<String>,
     pub(crate) machine_key: Option<String>,
     /// Whether it says what limit the image store gets; then no number is no limit.
     pub(crate) limit_said: bool,
-    pub(crate) size_limit: Option<i64>,
+    pub(crate) size_limit: Option<Count>,
     pub(crate) encrypted: bool,
 }
 
@@ -69,7 +70,7 @@ pub(crate) struct NewCode<'c> {
     pub(crate) machine: Option<&'c str>,
     pub(crate) machine_key: Option<&'c str>,
     pub(crate) limit_said: bool,
-    pub(crate) size_limit: Option<i64>,
+    pub(crate) size_limit: Option<Count>,
     pub(crate) encrypted: bool,
 }
 
@@ -79,9 +80,9 @@ impl CodeRow {
     }
 
     /// How many codes of an account can still be used.
-    pub(crate) fn open_of(account: &str, now: i64, on: &mut Connection) -> Rows<i64> {
+    pub(crate) fn open_of(account: &AccountId, now: i64, on: &mut Connection) -> Rows<Count> {
         enrolment_codes::table
-            .filter(enrolment_codes::account_id.eq(account).and(enrolment_codes::expires.gt(now)))
+            .filter(enrolment_codes::account_id.eq(account.as_str()).and(enrolment_codes::expires.gt(now)))
             .filter(enrolment_codes::used.is_null().and(enrolment_codes::cancelled.is_null()))
             .count()
             .get_result(on)
@@ -97,9 +98,9 @@ impl CodeRow {
         Ok(claims.into_iter().flatten().collect())
     }
 
-    pub(crate) fn cancel_open_of(account: &str, at: i64, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn cancel_open_of(account: &AccountId, at: i64, on: &mut Connection) -> Rows<()> {
         let open = enrolment_codes::used.is_null().and(enrolment_codes::cancelled.is_null());
-        diesel::update(enrolment_codes::table.filter(enrolment_codes::account_id.eq(account).and(open)))
+        diesel::update(enrolment_codes::table.filter(enrolment_codes::account_id.eq(account.as_str()).and(open)))
             .set(enrolment_codes::cancelled.eq(at))
             .execute(on)
             .map(drop)
@@ -109,29 +110,29 @@ impl CodeRow {
         enrolment_codes::table.filter(enrolment_codes::secret_hash.eq(hash)).select(Self::as_select()).get_result(on).optional()
     }
 
-    pub(crate) fn set_used(&self, at: i64, workstation: &str, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_used(&self, at: i64, workstation: &WorkstationId, on: &mut Connection) -> Rows<()> {
         diesel::update(enrolment_codes::table.find(self.number))
-            .set((enrolment_codes::used.eq(at), enrolment_codes::workstation_id.eq(workstation)))
+            .set((enrolment_codes::used.eq(at), enrolment_codes::workstation_id.eq(workstation.as_str())))
             .execute(on)
             .map(drop)
     }
 
     /// The limit of the image store that it makes; none for the usual one.
     pub(crate) fn limit(&self) -> Option<Limit> {
-        self.limit_said.then(|| self.size_limit.map(i64::cast_unsigned).into())
+        self.limit_said.then(|| self.size_limit.map(Count::get).into())
     }
 
     /// Sets what it makes: `limit` is none for the usual one, and holds none for no limit. The code itself stays.
     pub(crate) fn set_makes(
         &self,
-        destination: &str,
-        limit: Option<Option<i64>>,
+        destination: &DestinationId,
+        limit: Option<Option<Count>>,
         encrypted: bool,
         on: &mut Connection,
     ) -> Rows<()> {
         diesel::update(enrolment_codes::table.find(self.number))
             .set((
-                enrolment_codes::destination_id.eq(destination),
+                enrolment_codes::destination_id.eq(destination.as_str()),
                 enrolment_codes::limit_said.eq(limit.is_some()),
                 enrolment_codes::size_limit.eq(limit.flatten()),
                 enrolment_codes::encrypted.eq(encrypted),
@@ -180,9 +181,9 @@ impl CodeWithNames {
         Ok(rows.into_iter().map(Self::from_row).collect())
     }
 
-    pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
+    pub(crate) fn by_id(id: &CodeId, on: &mut Connection) -> Rows<Option<Self>> {
         let claimed = diesel::alias!(workstations as claimed);
-        let row = with_names!(claimed).filter(enrolment_codes::id.eq(id)).get_result(on).optional()?;
+        let row = with_names!(claimed).filter(enrolment_codes::id.eq(id.as_str())).get_result(on).optional()?;
         Ok(row.map(Self::from_row))
     }
 

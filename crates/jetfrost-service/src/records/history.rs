@@ -1,8 +1,10 @@
 //! Runs, points and restores.
 
+use super::joint::{PointGone, PointHold, PointRemoval};
 use super::schema::{jobs, points, restores, runs, stores};
-use super::{Connection, Rows, Word};
+use super::{Connection, Count, Id, Rows, Word};
 use diesel::prelude::*;
+use jetfrost_types::{DestinationId, ImageStoreId, JobId, RestoreId, RunId, WorkstationId};
 use jetfrost_wire::job::{JobKind, JobState};
 use jetfrost_wire::restore::{Purpose, Scope};
 use jetfrost_wire::run::{Outcome, Phase};
@@ -12,40 +14,40 @@ use jetfrost_wire::workstation::PointKind;
 #[diesel(table_name = runs, treat_none_as_null = true)]
 pub(crate) struct RunRow {
     pub(crate) number: i64,
-    pub(crate) id: String,
-    pub(crate) workstation_id: String,
+    pub(crate) id: Id<RunId>,
+    pub(crate) workstation_id: Id<WorkstationId>,
     pub(crate) outcome: Word<Outcome>,
     pub(crate) phase: Word<Phase>,
-    pub(crate) files_done: i64,
-    pub(crate) files_total: Option<i64>,
-    pub(crate) bytes_done: i64,
-    pub(crate) bytes_total: Option<i64>,
-    pub(crate) sent: i64,
+    pub(crate) files_done: Count,
+    pub(crate) files_total: Option<Count>,
+    pub(crate) bytes_done: Count,
+    pub(crate) bytes_total: Option<Count>,
+    pub(crate) sent: Count,
     pub(crate) started: i64,
     pub(crate) last_heard: i64,
     pub(crate) ended: Option<i64>,
-    pub(crate) sequence: Option<i64>,
-    pub(crate) changed_while_read: i64,
-    pub(crate) unreadable: i64,
-    pub(crate) disappeared: i64,
+    pub(crate) sequence: Option<Count>,
+    pub(crate) changed_while_read: Count,
+    pub(crate) unreadable: Count,
+    pub(crate) disappeared: Count,
     pub(crate) reason: Option<String>,
 }
 
 #[derive(Debug, Clone, Insertable)]
 #[diesel(table_name = runs)]
 pub(crate) struct NewRun {
-    pub(crate) id: String,
-    pub(crate) workstation_id: String,
+    pub(crate) id: Id<RunId>,
+    pub(crate) workstation_id: Id<WorkstationId>,
     pub(crate) outcome: Word<Outcome>,
     pub(crate) phase: Word<Phase>,
-    pub(crate) files_done: i64,
-    pub(crate) bytes_done: i64,
-    pub(crate) sent: i64,
+    pub(crate) files_done: Count,
+    pub(crate) bytes_done: Count,
+    pub(crate) sent: Count,
     pub(crate) started: i64,
     pub(crate) last_heard: i64,
-    pub(crate) changed_while_read: i64,
-    pub(crate) unreadable: i64,
-    pub(crate) disappeared: i64,
+    pub(crate) changed_while_read: Count,
+    pub(crate) unreadable: Count,
+    pub(crate) disappeared: Count,
 }
 
 impl RunRow {
@@ -53,8 +55,8 @@ impl RunRow {
         diesel::insert_into(runs::table).values(new).returning(Self::as_returning()).get_result(on)
     }
 
-    pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        runs::table.filter(runs::id.eq(id)).select(Self::as_select()).get_result(on).optional()
+    pub(crate) fn by_id(id: &RunId, on: &mut Connection) -> Rows<Option<Self>> {
+        runs::table.filter(runs::id.eq(id.as_str())).select(Self::as_select()).get_result(on).optional()
     }
 
     /// Writes a run that is still underway on record; false when it is not, and then nothing is written: a late report of
@@ -65,9 +67,9 @@ impl RunRow {
     }
 
     /// Latest first, before the number `before`.
-    pub(crate) fn list(workstation: &str, before: i64, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
+    pub(crate) fn list(workstation: &WorkstationId, before: i64, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
         runs::table
-            .filter(runs::workstation_id.eq(workstation).and(runs::number.lt(before)))
+            .filter(runs::workstation_id.eq(workstation.as_str()).and(runs::number.lt(before)))
             .order(runs::number.desc())
             .limit(most as i64)
             .select(Self::as_select())
@@ -82,24 +84,22 @@ impl RunRow {
 #[derive(Debug, Clone, Default, Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = points, primary_key(store_id, sequence), treat_none_as_null = true)]
 pub(crate) struct PointRow {
-    pub(crate) store_id: String,
-    pub(crate) sequence: i64,
+    pub(crate) store_id: Id<ImageStoreId>,
+    pub(crate) sequence: Count,
     pub(crate) run_number: Option<i64>,
     pub(crate) kind: Word<PointKind>,
     /// When the service committed it, by its own clock.
     pub(crate) committed: i64,
-    pub(crate) files: i64,
-    pub(crate) bytes: i64,
-    pub(crate) exceptions: i64,
-    pub(crate) sent: i64,
-    /// Why a hold is on it.
-    pub(crate) held: Option<String>,
-    pub(crate) held_by: Option<String>,
-    /// When it goes for good.
-    pub(crate) removal_ends: Option<i64>,
-    pub(crate) removal_by: Option<String>,
-    pub(crate) gone: Option<i64>,
-    pub(crate) gone_why: Option<String>,
+    pub(crate) files: Count,
+    pub(crate) bytes: Count,
+    pub(crate) exceptions: Count,
+    pub(crate) sent: Count,
+    #[diesel(embed)]
+    pub(crate) hold: PointHold,
+    #[diesel(embed)]
+    pub(crate) removal: PointRemoval,
+    #[diesel(embed)]
+    pub(crate) gone: PointGone,
     /// Whether its files are about to be removed: what is not there and was not about to go is lost.
     pub(crate) going: bool,
     /// Whether its files were lost when it was last looked.
@@ -112,33 +112,34 @@ impl PointRow {
     }
 
     /// A point that is there.
-    pub(crate) fn find(store: &str, sequence: i64, on: &mut Connection) -> Rows<Option<Self>> {
-        let there = points::table.find((store, sequence)).filter(points::gone.is_null());
+    pub(crate) fn find(store: &ImageStoreId, sequence: Count, on: &mut Connection) -> Rows<Option<Self>> {
+        let there = points::table.find((store.as_str(), sequence)).filter(points::gone.is_null());
         there.select(Self::as_select()).get_result(on).optional()
     }
 
     /// A point that is there or was.
-    pub(crate) fn ever(store: &str, sequence: i64, on: &mut Connection) -> Rows<Option<Self>> {
-        points::table.find((store, sequence)).select(Self::as_select()).get_result(on).optional()
+    pub(crate) fn ever(store: &ImageStoreId, sequence: Count, on: &mut Connection) -> Rows<Option<Self>> {
+        points::table.find((store.as_str(), sequence)).select(Self::as_select()).get_result(on).optional()
     }
 
     /// Whether a point was ever recorded.
-    pub(crate) fn is_recorded(store: &str, sequence: i64, on: &mut Connection) -> Rows<bool> {
-        diesel::select(diesel::dsl::exists(points::table.find((store, sequence)))).get_result(on)
+    pub(crate) fn is_recorded(store: &ImageStoreId, sequence: Count, on: &mut Connection) -> Rows<bool> {
+        diesel::select(diesel::dsl::exists(points::table.find((store.as_str(), sequence)))).get_result(on)
     }
 
     /// Whether there is a hold on any point of a store.
-    pub(crate) fn any_held(store: &str, on: &mut Connection) -> Rows<bool> {
-        let held = points::table.filter(points::store_id.eq(store).and(points::gone.is_null()).and(points::held.is_not_null()));
+    pub(crate) fn any_held(store: &ImageStoreId, on: &mut Connection) -> Rows<bool> {
+        let held =
+            points::table.filter(points::store_id.eq(store.as_str()).and(points::gone.is_null()).and(points::held.is_not_null()));
         diesel::select(diesel::dsl::exists(held)).get_result(on)
     }
 
     /// Marks those that are about to go, and no others.
-    pub(crate) fn set_going(store: &str, going: &[i64], on: &mut Connection) -> Rows<()> {
-        let marked = points::store_id.eq(store).and(points::going).and(points::gone.is_null());
+    pub(crate) fn set_going(store: &ImageStoreId, going: &[Count], on: &mut Connection) -> Rows<()> {
+        let marked = points::store_id.eq(store.as_str()).and(points::going).and(points::gone.is_null());
         diesel::update(points::table.filter(marked)).set(points::going.eq(false)).execute(on)?;
         for sequence in going {
-            diesel::update(points::table.find((store, sequence))).set(points::going.eq(true)).execute(on)?;
+            diesel::update(points::table.find((store.as_str(), sequence))).set(points::going.eq(true)).execute(on)?;
         }
         Ok(())
     }
@@ -153,9 +154,9 @@ impl PointRow {
     }
 
     /// Latest first, before the number `before`.
-    pub(crate) fn list(store: &str, before: i64, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
+    pub(crate) fn list(store: &ImageStoreId, before: i64, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
         points::table
-            .filter(points::store_id.eq(store).and(points::sequence.lt(before)).and(points::gone.is_null()))
+            .filter(points::store_id.eq(store.as_str()).and(points::sequence.lt(before)).and(points::gone.is_null()))
             .order(points::sequence.desc())
             .limit(most as i64)
             .select(Self::as_select())
@@ -169,12 +170,12 @@ impl PointRow {
 pub(crate) struct JobRow {
     #[diesel(skip_insertion)]
     pub(crate) number: i64,
-    pub(crate) id: String,
+    pub(crate) id: Id<JobId>,
     pub(crate) kind: Word<JobKind>,
-    pub(crate) store_id: String,
+    pub(crate) store_id: Id<ImageStoreId>,
     pub(crate) state: Word<JobState>,
-    pub(crate) done: i64,
-    pub(crate) total: i64,
+    pub(crate) done: Count,
+    pub(crate) total: Count,
     pub(crate) by: String,
     pub(crate) created: i64,
     pub(crate) started: Option<i64>,
@@ -187,8 +188,8 @@ impl JobRow {
         diesel::insert_into(jobs::table).values(self).returning(Self::as_returning()).get_result(on)
     }
 
-    pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        jobs::table.filter(jobs::id.eq(id)).select(Self::as_select()).get_result(on).optional()
+    pub(crate) fn by_id(id: &JobId, on: &mut Connection) -> Rows<Option<Self>> {
+        jobs::table.filter(jobs::id.eq(id.as_str())).select(Self::as_select()).get_result(on).optional()
     }
 
     pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
@@ -202,8 +203,8 @@ impl JobRow {
     }
 
     /// The latest of a kind for a store.
-    pub(crate) fn latest(kind: &str, store: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        let of_kind = jobs::table.filter(jobs::store_id.eq(store).and(jobs::kind.eq(kind)));
+    pub(crate) fn latest(kind: &str, store: &ImageStoreId, on: &mut Connection) -> Rows<Option<Self>> {
+        let of_kind = jobs::table.filter(jobs::store_id.eq(store.as_str()).and(jobs::kind.eq(kind)));
         of_kind.order(jobs::number.desc()).select(Self::as_select()).first(on).optional()
     }
 
@@ -218,18 +219,18 @@ impl JobRow {
 pub(crate) struct RestoreRow {
     #[diesel(skip_insertion)]
     pub(crate) number: i64,
-    pub(crate) id: String,
-    pub(crate) workstation_id: String,
-    pub(crate) sequence: i64,
+    pub(crate) id: Id<RestoreId>,
+    pub(crate) workstation_id: Id<WorkstationId>,
+    pub(crate) sequence: Count,
     pub(crate) scope: Word<Scope>,
     pub(crate) by: String,
     pub(crate) outcome: Word<Outcome>,
-    pub(crate) files_done: i64,
-    pub(crate) files_total: Option<i64>,
-    pub(crate) bytes_done: i64,
-    pub(crate) bytes_total: Option<i64>,
-    pub(crate) sent: i64,
-    pub(crate) exceptions: i64,
+    pub(crate) files_done: Count,
+    pub(crate) files_total: Option<Count>,
+    pub(crate) bytes_done: Count,
+    pub(crate) bytes_total: Option<Count>,
+    pub(crate) sent: Count,
+    pub(crate) exceptions: Count,
     pub(crate) started: i64,
     pub(crate) last_heard: i64,
     pub(crate) ended: Option<i64>,
@@ -242,8 +243,8 @@ impl RestoreRow {
         diesel::insert_into(restores::table).values(self).returning(Self::as_returning()).get_result(on)
     }
 
-    pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        restores::table.filter(restores::id.eq(id)).select(Self::as_select()).get_result(on).optional()
+    pub(crate) fn by_id(id: &RestoreId, on: &mut Connection) -> Rows<Option<Self>> {
+        restores::table.filter(restores::id.eq(id.as_str())).select(Self::as_select()).get_result(on).optional()
     }
 
     /// As [`RunRow::update_if_underway`].
@@ -253,9 +254,9 @@ impl RestoreRow {
     }
 
     /// Latest first, before the number `before`.
-    pub(crate) fn list(workstation: &str, before: i64, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
+    pub(crate) fn list(workstation: &WorkstationId, before: i64, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
         restores::table
-            .filter(restores::workstation_id.eq(workstation).and(restores::number.lt(before)))
+            .filter(restores::workstation_id.eq(workstation.as_str()).and(restores::number.lt(before)))
             .order(restores::number.desc())
             .limit(most as i64)
             .select(Self::as_select())
@@ -269,12 +270,12 @@ impl RestoreRow {
 
 /// What was added to the image stores of a destination, by day: days since 1970, and bytes. The first point of a store is not
 /// growth.
-pub(crate) fn added_by_day(destination: &str, on: &mut Connection) -> Rows<Vec<(i64, i64)>> {
+pub(crate) fn added_by_day(destination: &DestinationId, on: &mut Connection) -> Rows<Vec<(i64, Count)>> {
     let day = diesel::dsl::sql::<diesel::sql_types::BigInt>("points.committed / 86400000");
     let bytes = diesel::dsl::sql::<diesel::sql_types::BigInt>("sum(points.sent)");
     points::table
         .inner_join(stores::table.on(stores::id.eq(points::store_id)))
-        .filter(stores::destination_id.eq(destination).and(points::sequence.gt(1)))
+        .filter(stores::destination_id.eq(destination.as_str()).and(points::sequence.gt(1)))
         .group_by(diesel::dsl::sql::<diesel::sql_types::BigInt>("1"))
         .select((day, bytes))
         .load(on)

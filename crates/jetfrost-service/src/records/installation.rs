@@ -1,8 +1,10 @@
 //! What there is one of: the installation and its switches.
 
 use super::schema::installation;
-use super::{Connection, Rows};
+use super::{Connection, Rows, Word};
 use diesel::prelude::*;
+use jetfrost_types::labels;
+use jetfrost_wire::size::Units;
 
 /// The installation's id, made at first start.
 pub(crate) fn installation_id(on: &mut Connection) -> Rows<Option<String>> {
@@ -54,12 +56,24 @@ pub(crate) fn end_escrow(on: &mut Connection) -> Rows<()> {
     diesel::update(installation::table).set(installation::escrow_since.eq(None::<i64>)).execute(on).map(drop)
 }
 
+/// Whether new backups are accepted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Accepting {
+    /// They are.
+    On,
+    /// Not until a time.
+    Paused,
+    /// They are not.
+    Off,
+}
+
+labels!(Accepting: On = "on", Paused = "paused", Off = "off");
+
 /// Whether backups and restores are let in.
 #[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, AsChangeset)]
 #[diesel(table_name = installation, treat_none_as_null = true)]
 pub(crate) struct Switches {
-    /// `on`, `paused` or `off`.
-    pub(crate) new_backups: String,
+    pub(crate) new_backups: Word<Accepting>,
     pub(crate) paused_until: Option<i64>,
     pub(crate) restores_stopped: bool,
 }
@@ -99,13 +113,13 @@ impl DiscoveryRow {
     }
 }
 
-/// The word for the units in which sizes are shown.
-pub(crate) fn units(on: &mut Connection) -> Rows<String> {
-    installation::table.select(installation::units).get_result(on)
+/// The units in which sizes are shown.
+pub(crate) fn units(on: &mut Connection) -> Rows<Units> {
+    installation::table.select(installation::units).get_result(on).map(|Word(units)| units)
 }
 
-pub(crate) fn set_units(word: &str, on: &mut Connection) -> Rows<()> {
-    diesel::update(installation::table).set(installation::units.eq(word)).execute(on).map(drop)
+pub(crate) fn set_units(units: Units, on: &mut Connection) -> Rows<()> {
+    diesel::update(installation::table).set(installation::units.eq(units.word())).execute(on).map(drop)
 }
 
 /// When something was last changed that a copy of the records should know.

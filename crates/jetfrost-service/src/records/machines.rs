@@ -1,11 +1,13 @@
 //! Workstations and their image stores.
 
 use super::history::{PointRow, RunRow};
+use super::joint::{AtRest, Noted, Rest, StoreHold, StoreRemoval, StoreRoomMade, StoreShortened, WorkstationRest};
 use super::people::AccountRow;
 use super::places::DestinationRow;
 use super::schema::{accounts, destinations, points, runs, stores, workstations};
-use super::{Connection, Rows, Written};
+use super::{Connection, Count, Id, Rows, Written};
 use diesel::prelude::*;
+use jetfrost_types::{AccountId, DestinationId, ImageStoreId, WorkstationId};
 use jetfrost_wire::retention::Retention;
 
 macro_rules! lines {
@@ -31,41 +33,37 @@ macro_rules! lines {
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = workstations, treat_none_as_null = true)]
 pub(crate) struct WorkstationRow {
-    pub(crate) id: String,
+    pub(crate) id: Id<WorkstationId>,
     pub(crate) name: String,
     pub(crate) name_key: String,
-    pub(crate) account_id: String,
+    pub(crate) account_id: Id<AccountId>,
     pub(crate) credential_hash: Vec<u8>,
     pub(crate) platform: String,
     pub(crate) client_version: String,
-    pub(crate) disk_bytes: Option<i64>,
-    pub(crate) rhythm_seconds: i64,
+    pub(crate) disk_bytes: Option<Count>,
+    pub(crate) rhythm_seconds: Count,
     pub(crate) enrolled: i64,
     pub(crate) last_seen: Option<i64>,
     pub(crate) latest_run: Option<i64>,
-    /// Why no machine has its credential.
-    pub(crate) rest: Option<String>,
-    pub(crate) rest_since: Option<i64>,
-    pub(crate) rest_by: Option<String>,
+    #[diesel(embed)]
+    pub(crate) rest: WorkstationRest,
 }
 
 #[derive(Debug, Clone, Default, Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = stores, treat_none_as_null = true)]
 pub(crate) struct StoreRow {
-    pub(crate) id: String,
-    pub(crate) workstation_id: String,
-    pub(crate) destination_id: String,
-    pub(crate) points: i64,
-    pub(crate) latest_sequence: Option<i64>,
+    pub(crate) id: Id<ImageStoreId>,
+    pub(crate) workstation_id: Id<WorkstationId>,
+    pub(crate) destination_id: Id<DestinationId>,
+    pub(crate) points: Count,
+    pub(crate) latest_sequence: Option<Count>,
     pub(crate) created: i64,
-    pub(crate) size_limit: Option<i64>,
+    pub(crate) size_limit: Option<Count>,
     pub(crate) retention: Option<Written<Retention>>,
-    /// Why a hold is on it.
-    pub(crate) held: Option<String>,
-    pub(crate) held_by: Option<String>,
-    /// When it goes for good.
-    pub(crate) removal_ends: Option<i64>,
-    pub(crate) removal_by: Option<String>,
+    #[diesel(embed)]
+    pub(crate) hold: StoreHold,
+    #[diesel(embed)]
+    pub(crate) removal: StoreRemoval,
     pub(crate) gone: Option<i64>,
     /// Whether room is still to be given back.
     pub(crate) untidy: bool,
@@ -76,26 +74,24 @@ pub(crate) struct StoreRow {
     /// What the last scrub found, as JSON.
     pub(crate) findings: Option<String>,
     /// Chunks that points need and that are not there, when it was last looked.
-    pub(crate) lost_chunks: i64,
+    pub(crate) lost_chunks: Count,
     /// Whether only who has a secret reads it.
     pub(crate) encrypted: bool,
     /// When a drill last brought everything back, and from which point.
     pub(crate) drilled: Option<i64>,
-    pub(crate) drilled_point: Option<i64>,
+    pub(crate) drilled_point: Option<Count>,
     /// When the latest drill did not.
     pub(crate) drill_failed: Option<i64>,
-    /// When points last went to make room at a limit, and which.
-    pub(crate) room_made: Option<i64>,
-    pub(crate) room_made_of: Option<String>,
-    /// When its own terms were last made shorter, and how.
-    pub(crate) shortened: Option<i64>,
-    pub(crate) shortened_how: Option<String>,
+    #[diesel(embed)]
+    pub(crate) room_made: StoreRoomMade,
+    #[diesel(embed)]
+    pub(crate) shortened: StoreShortened,
     /// Points that were committed and whose files are not there, when it was last looked.
-    pub(crate) lost_points: i64,
+    pub(crate) lost_points: Count,
     /// Whether its key slots are on record.
     pub(crate) slots_noted: bool,
     /// What it occupied when it was last looked, in bytes.
-    pub(crate) occupied: i64,
+    pub(crate) occupied: Count,
 }
 
 /// All that a line of the list shows.
@@ -110,20 +106,20 @@ pub(crate) struct WorkstationLine {
 }
 
 impl WorkstationRow {
-    pub(crate) const RETIRED: &str = "retired";
-    pub(crate) const UNCLAIMED: &str = "unclaimed";
-
     pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
         diesel::update(workstations::table.find(&self.id)).set(self).execute(on).map(drop)
     }
 
     /// Ends its credential: no machine is this workstation any more. Its backups stay.
-    pub(crate) fn cut_off(mut self, rest: &str, at: i64, by: &str, on: &mut Connection) -> Rows<()> {
-        self.credential_hash = format!("{} ({rest})", self.id).into_bytes();
-        self.rest = Some(rest.into());
-        self.rest_since = Some(at);
-        self.rest_by = Some(by.into());
+    pub(crate) fn cut_off(mut self, at: i64, by: &str, on: &mut Connection) -> Rows<()> {
+        self.credential_hash = Self::no_credential(&self.id, Rest::Retired);
+        self.rest = AtRest { why: Rest::Retired, since: at, by: Some(by.into()) }.into();
         self.update(on)
+    }
+
+    /// What stands where no credential is: no credential hashes to it.
+    pub(crate) fn no_credential(id: &WorkstationId, why: Rest) -> Vec<u8> {
+        format!("{id} ({})", why.word()).into_bytes()
     }
 
     pub(crate) fn insert(&self, on: &mut Connection) -> Rows<()> {
@@ -143,31 +139,31 @@ impl WorkstationRow {
         diesel::select(diesel::dsl::exists(workstations::table.filter(workstations::name_key.eq(key)))).get_result(on)
     }
 
-    pub(crate) fn set_seen(id: &str, at: i64, version: &str, on: &mut Connection) -> Rows<()> {
-        diesel::update(workstations::table.find(id))
+    pub(crate) fn set_seen(id: &WorkstationId, at: i64, version: &str, on: &mut Connection) -> Rows<()> {
+        diesel::update(workstations::table.find(id.as_str()))
             .set((workstations::last_seen.eq(at), workstations::client_version.eq(version)))
             .execute(on)
             .map(drop)
     }
 
     /// Ends a workstation whose store is gone: its credential opens nothing any more, its name is free again.
-    pub(crate) fn retire(id: &str, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn retire(id: &WorkstationId, on: &mut Connection) -> Rows<()> {
         let gone = format!("{id} (gone)");
-        diesel::update(workstations::table.find(id))
+        diesel::update(workstations::table.find(id.as_str()))
             .set((workstations::name_key.eq(&gone), workstations::credential_hash.eq(gone.as_bytes())))
             .execute(on)
             .map(drop)
     }
 
-    pub(crate) fn set_latest_run(id: &str, run: i64, on: &mut Connection) -> Rows<()> {
-        diesel::update(workstations::table.find(id)).set(workstations::latest_run.eq(run)).execute(on).map(drop)
+    pub(crate) fn set_latest_run(id: &WorkstationId, run: i64, on: &mut Connection) -> Rows<()> {
+        diesel::update(workstations::table.find(id.as_str())).set(workstations::latest_run.eq(run)).execute(on).map(drop)
     }
 }
 
 impl StoreRow {
     /// The image stores of a destination.
-    pub(crate) fn on_destination(id: &str, on: &mut Connection) -> Rows<Vec<Self>> {
-        let there = stores::destination_id.eq(id).and(stores::gone.is_null());
+    pub(crate) fn on_destination(id: &DestinationId, on: &mut Connection) -> Rows<Vec<Self>> {
+        let there = stores::destination_id.eq(id.as_str()).and(stores::gone.is_null());
         stores::table.filter(there).select(Self::as_select()).load(on)
     }
 
@@ -179,78 +175,82 @@ impl StoreRow {
         diesel::update(stores::table.find(&self.id)).set(self).execute(on).map(drop)
     }
 
-    pub(crate) fn exists(id: &str, on: &mut Connection) -> Rows<bool> {
-        diesel::select(diesel::dsl::exists(stores::table.find(id))).get_result(on)
+    pub(crate) fn exists(id: &ImageStoreId, on: &mut Connection) -> Rows<bool> {
+        diesel::select(diesel::dsl::exists(stores::table.find(id.as_str()))).get_result(on)
     }
 
     /// How many image stores an account has on a destination.
-    pub(crate) fn count(account: &str, destination: &str, on: &mut Connection) -> Rows<i64> {
+    pub(crate) fn count(account: &AccountId, destination: &DestinationId, on: &mut Connection) -> Rows<Count> {
         stores::table
             .inner_join(workstations::table)
-            .filter(workstations::account_id.eq(account).and(stores::destination_id.eq(destination)).and(stores::gone.is_null()))
+            .filter(
+                workstations::account_id
+                    .eq(account.as_str())
+                    .and(stores::destination_id.eq(destination.as_str()))
+                    .and(stores::gone.is_null()),
+            )
             .count()
             .get_result(on)
     }
 
-    pub(crate) fn set_occupied(id: &str, bytes: i64, on: &mut Connection) -> Rows<()> {
-        diesel::update(stores::table.find(id)).set(stores::occupied.eq(bytes)).execute(on).map(drop)
+    pub(crate) fn set_occupied(id: &ImageStoreId, bytes: Count, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id.as_str())).set(stores::occupied.eq(bytes)).execute(on).map(drop)
     }
 
-    pub(crate) fn set_lost_points(id: &str, points: i64, on: &mut Connection) -> Rows<()> {
-        diesel::update(stores::table.find(id)).set(stores::lost_points.eq(points)).execute(on).map(drop)
+    pub(crate) fn set_lost_points(id: &ImageStoreId, points: Count, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id.as_str())).set(stores::lost_points.eq(points)).execute(on).map(drop)
     }
 
-    pub(crate) fn set_room_made(id: &str, at: i64, of: &str, on: &mut Connection) -> Rows<()> {
-        let made = (stores::room_made.eq(at), stores::room_made_of.eq(of));
-        diesel::update(stores::table.find(id)).set(made).execute(on).map(drop)
+    pub(crate) fn set_room_made(id: &ImageStoreId, made: Noted, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id.as_str())).set(StoreRoomMade::from(made)).execute(on).map(drop)
     }
 
-    pub(crate) fn set_uncompacted(id: &str, untidy: bool, on: &mut Connection) -> Rows<()> {
-        diesel::update(stores::table.find(id)).set(stores::untidy.eq(untidy)).execute(on).map(drop)
+    pub(crate) fn set_uncompacted(id: &ImageStoreId, untidy: bool, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id.as_str())).set(stores::untidy.eq(untidy)).execute(on).map(drop)
     }
 
     /// Notes how far a scrub is that was interrupted.
-    pub(crate) fn set_scrub_after(id: &str, after: Option<&str>, on: &mut Connection) -> Rows<()> {
-        diesel::update(stores::table.find(id)).set(stores::scrub_after.eq(after)).execute(on).map(drop)
+    pub(crate) fn set_scrub_after(id: &ImageStoreId, after: Option<&str>, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id.as_str())).set(stores::scrub_after.eq(after)).execute(on).map(drop)
     }
 
     /// Notes what a whole scrub came to.
-    pub(crate) fn set_scrubbed(id: &str, at: i64, findings: Option<&str>, on: &mut Connection) -> Rows<()> {
-        diesel::update(stores::table.find(id))
+    pub(crate) fn set_scrubbed(id: &ImageStoreId, at: i64, findings: Option<&str>, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id.as_str()))
             .set((stores::scrubbed.eq(at), stores::findings.eq(findings), stores::scrub_after.eq(None::<String>)))
             .execute(on)
             .map(drop)
     }
 
-    pub(crate) fn set_lost(id: &str, chunks: i64, on: &mut Connection) -> Rows<()> {
-        diesel::update(stores::table.find(id)).set(stores::lost_chunks.eq(chunks)).execute(on).map(drop)
+    pub(crate) fn set_lost(id: &ImageStoreId, chunks: Count, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id.as_str())).set(stores::lost_chunks.eq(chunks)).execute(on).map(drop)
     }
 
     /// Notes that a drill brought everything back.
-    pub(crate) fn set_drilled(id: &str, at: i64, point: i64, on: &mut Connection) -> Rows<()> {
-        diesel::update(stores::table.find(id))
+    pub(crate) fn set_drilled(id: &ImageStoreId, at: i64, point: Count, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id.as_str()))
             .set((stores::drilled.eq(at), stores::drilled_point.eq(point), stores::drill_failed.eq(None::<i64>)))
             .execute(on)
             .map(drop)
     }
 
     /// Notes that a drill did not.
-    pub(crate) fn set_drill_failed(id: &str, at: i64, on: &mut Connection) -> Rows<()> {
-        diesel::update(stores::table.find(id)).set(stores::drill_failed.eq(at)).execute(on).map(drop)
+    pub(crate) fn set_drill_failed(id: &ImageStoreId, at: i64, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id.as_str())).set(stores::drill_failed.eq(at)).execute(on).map(drop)
     }
 
     /// How many image stores passed a drill.
-    pub(crate) fn drilled(on: &mut Connection) -> Rows<i64> {
+    pub(crate) fn drilled(on: &mut Connection) -> Rows<Count> {
         stores::table.filter(stores::gone.is_null().and(stores::drilled.is_not_null())).count().get_result(on)
     }
 
     /// Counts `n` points less.
-    pub(crate) fn take_points(id: &str, n: i64, on: &mut Connection) -> Rows<()> {
-        diesel::update(stores::table.find(id)).set(stores::points.eq(stores::points - n)).execute(on).map(drop)
+    pub(crate) fn take_points(id: &ImageStoreId, n: Count, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id.as_str())).set(stores::points.eq(stores::points - n)).execute(on).map(drop)
     }
 
-    pub(crate) fn add_point(id: &str, sequence: i64, on: &mut Connection) -> Rows<()> {
-        diesel::update(stores::table.find(id))
+    pub(crate) fn add_point(id: &ImageStoreId, sequence: Count, on: &mut Connection) -> Rows<()> {
+        diesel::update(stores::table.find(id.as_str()))
             .set((stores::points.eq(stores::points + 1), stores::latest_sequence.eq(sequence)))
             .execute(on)
             .map(drop)
@@ -259,21 +259,21 @@ impl StoreRow {
 
 impl WorkstationLine {
     /// By name, after the key `after`; of one account only when `owner` is given.
-    pub(crate) fn list(owner: Option<&str>, after: &str, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
+    pub(crate) fn list(owner: Option<&AccountId>, after: &str, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
         let mut query = lines!()
             .filter(workstations::name_key.gt(after).and(stores::gone.is_null()))
             .order(workstations::name_key)
             .limit(most as i64)
             .into_boxed();
         if let Some(owner) = owner {
-            query = query.filter(workstations::account_id.eq(owner.to_owned()));
+            query = query.filter(workstations::account_id.eq(owner.as_str().to_owned()));
         }
         Ok(query.load(on)?.into_iter().map(Self::from_row).collect())
     }
 
     /// Those whose image store is on a destination, by name.
-    pub(crate) fn on_destination(id: &str, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
-        let there = stores::destination_id.eq(id.to_owned()).and(stores::gone.is_null());
+    pub(crate) fn on_destination(id: &DestinationId, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
+        let there = stores::destination_id.eq(id.as_str().to_owned()).and(stores::gone.is_null());
         let rows = lines!().filter(there).order(workstations::name_key).limit(most as i64).load(on)?;
         Ok(rows.into_iter().map(Self::from_row).collect())
     }
@@ -284,16 +284,20 @@ impl WorkstationLine {
         Ok(lines!().filter(known).get_result(on).optional()?.map(Self::from_row))
     }
 
-    pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        Ok(lines!().filter(workstations::id.eq(id).and(stores::gone.is_null())).get_result(on).optional()?.map(Self::from_row))
+    pub(crate) fn by_id(id: &WorkstationId, on: &mut Connection) -> Rows<Option<Self>> {
+        Ok(lines!()
+            .filter(workstations::id.eq(id.as_str()).and(stores::gone.is_null()))
+            .get_result(on)
+            .optional()?
+            .map(Self::from_row))
     }
 
-    pub(crate) fn by_store(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        Ok(lines!().filter(stores::id.eq(id).and(stores::gone.is_null())).get_result(on).optional()?.map(Self::from_row))
+    pub(crate) fn by_store(id: &ImageStoreId, on: &mut Connection) -> Rows<Option<Self>> {
+        Ok(lines!().filter(stores::id.eq(id.as_str()).and(stores::gone.is_null())).get_result(on).optional()?.map(Self::from_row))
     }
 
-    pub(crate) fn by_store_also_gone(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        Ok(lines!().filter(stores::id.eq(id)).get_result(on).optional()?.map(Self::from_row))
+    pub(crate) fn by_store_also_gone(id: &ImageStoreId, on: &mut Connection) -> Rows<Option<Self>> {
+        Ok(lines!().filter(stores::id.eq(id.as_str())).get_result(on).optional()?.map(Self::from_row))
     }
 
     fn from_row(row: (WorkstationRow, AccountRow, StoreRow, DestinationRow, Option<PointRow>, Option<RunRow>)) -> Self {

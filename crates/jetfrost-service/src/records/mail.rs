@@ -1,9 +1,11 @@
 //! Where mail goes, and what it has told.
 
 use diesel::prelude::*;
+use jetfrost_types::AlertKind;
+use jetfrost_wire::alerts::MailSecurity;
 
 use super::schema::{mail, told};
-use super::{Connection, Rows};
+use super::{Connection, Port, Rows, Word};
 
 const ONLY: i32 = 1;
 
@@ -12,8 +14,8 @@ const ONLY: i32 = 1;
 pub(crate) struct MailRow {
     pub(crate) id: i32,
     pub(crate) server: String,
-    pub(crate) port: i32,
-    pub(crate) security: String,
+    pub(crate) port: Port,
+    pub(crate) security: Word<MailSecurity>,
     pub(crate) login: Option<String>,
     pub(crate) password: Option<String>,
     pub(crate) sender: String,
@@ -67,7 +69,7 @@ impl MailRow {
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
 #[diesel(table_name = told)]
 pub(crate) struct ToldRow {
-    pub(crate) kind: String,
+    pub(crate) kind: Word<AlertKind>,
     pub(crate) subject: String,
     pub(crate) at: i64,
     pub(crate) detail: String,
@@ -82,7 +84,7 @@ impl ToldRow {
         diesel::replace_into(told::table).values(self).execute(on).map(drop)
     }
 
-    pub(crate) fn remove(kind: &str, subject: &str, on: &mut Connection) -> Rows<()> {
-        diesel::delete(told::table.find((kind, subject))).execute(on).map(drop)
+    pub(crate) fn remove(kind: AlertKind, subject: &str, on: &mut Connection) -> Rows<()> {
+        diesel::delete(told::table.find((kind.word(), subject))).execute(on).map(drop)
     }
 }

@@ -11,6 +11,7 @@ use std::sync::mpsc;
 use std::time::Duration;
 
 pub(crate) use audit::{AuditFilter, AuditRow, NewEntry};
+pub(crate) use columns::{Count, Days, Id, Port, Word, Written};
 use diesel::connection::{Connection as _, SimpleConnection};
 use diesel::prelude::*;
 use diesel::r2d2::{ConnectionManager, CustomizeConnection, Pool};
@@ -19,23 +20,25 @@ pub(crate) use dismissed::{DismissedRow, limits, people};
 pub(crate) use enrolments::{CodeRow, CodeWithNames, NewCode};
 pub(crate) use history::{JobRow, NewRun, PointRow, RestoreRow, RunRow, added_by_day};
 pub(crate) use installation::{
-    DiscoveryRow, Switches, end_escrow, escrow, first_code_hash, important_change, insert_installation, installation_id,
-    office_key, set_first_code_hash, set_important_change, set_office_key, set_units, units, write_nothing_new,
+    Accepting, DiscoveryRow, Switches, end_escrow, escrow, first_code_hash, important_change, insert_installation,
+    installation_id, office_key, set_first_code_hash, set_important_change, set_office_key, set_units, units, write_nothing_new,
 };
+pub(crate) use joint::{AtRest, Deed, Erasing, Noted, Removal, Rest, WorkstationRest};
 pub(crate) use machines::{StoreRow, WorkstationLine, WorkstationRow};
 pub(crate) use mail::{MailRow, ToldRow};
 pub(crate) use people::{AccountRow, GroupRow};
-pub(crate) use places::{DestinationRow, GrantedTo};
+pub(crate) use places::{DestinationRow, GrantScope, GrantedTo};
 pub(crate) use sessions::SessionRow;
 pub(crate) use slots::SlotRow;
 pub(crate) use terms::EarlierTermsRow;
-pub(crate) use word::{Word, Written};
 
 mod audit;
+mod columns;
 mod dismissed;
 mod enrolments;
 mod history;
 mod installation;
+mod joint;
 mod machines;
 mod mail;
 mod people;
@@ -44,7 +47,6 @@ mod schema;
 mod sessions;
 mod slots;
 mod terms;
-mod word;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 
@@ -195,6 +197,17 @@ pub(crate) fn is_duplicate(error: &diesel::result::Error) -> bool {
 
 #[cfg(test)]
 mod tests {
+    use jetfrost_types::{AlertKind, ImageStoreId, Label, PointKind, RestoreId, Role, Step};
+    use jetfrost_wire::alerts::MailSecurity;
+    use jetfrost_wire::destination::EncryptionPolicy;
+    use jetfrost_wire::job::{JobKind, JobState};
+    use jetfrost_wire::people::AccountKind;
+    use jetfrost_wire::restore::{Purpose, Scope};
+    use jetfrost_wire::retention::AtLimit;
+    use jetfrost_wire::run::{Outcome, Phase};
+    use jetfrost_wire::service::{Carry, TokenScope};
+    use jetfrost_wire::size::Units;
+
     use super::*;
 
     /// What the first version wrote: one of everything that later migrations change.
@@ -260,21 +273,136 @@ mod tests {
         (directory, records)
     }
 
+    fn store() -> ImageStoreId {
+        ImageStoreId("s".into())
+    }
+
     fn line(records: &Records) -> WorkstationLine {
-        records.read(|on| Ok::<_, RecordsError>(WorkstationLine::by_store("s", on)?)).expect("readable").expect("there")
+        records.read(|on| Ok::<_, RecordsError>(WorkstationLine::by_store(&store(), on)?)).expect("readable").expect("there")
     }
 
     #[test]
     fn a_word_that_no_column_may_hold_is_an_error_that_names_it() {
         let (_directory, records) = brought_up_to_date(&[FIRST]);
+        without_guards(&records);
+        for (forged, column, said) in [
+            ("UPDATE accounts SET role = 'emperor'", "role", "'emperor'"),
+            ("UPDATE stores SET retention = 'a while'", "retention", "a while"),
+            ("UPDATE stores SET size_limit = -1", "size_limit", "-1"),
+            ("UPDATE destinations SET protected_days = -3", "protected_days", "out of range"),
+            ("UPDATE stores SET held = 'a dispute'", "stores held held_by", "half of a value"),
+            ("UPDATE destinations SET erases = 5", "erases", "half of a value"),
+            ("UPDATE workstations SET rest = 'asleep', rest_since = 1", "rest", "'asleep'"),
+        ] {
+            let read = records.write(|on| {
+                on.batch_execute("PRAGMA ignore_check_constraints = TRUE")?;
+                on.batch_execute(forged)?;
+                let read = WorkstationLine::by_store(&store(), on);
+                on.batch_execute("PRAGMA ignore_check_constraints = FALSE")?;
+                Ok::<_, RecordsError>(read?)
+            });
+            let error = read.expect_err(forged).to_string();
+            assert!(error.contains(column) && error.contains(said), "{forged}: {error}");
+        }
+    }
+
+    /// As if something else than this program had written the file.
+    fn without_guards(records: &Records) {
         records
             .write(|on| {
-                on.batch_execute("UPDATE accounts SET role = 'emperor'")?;
-                let error = RecordsError::from(AccountRow::by_id("a", on).expect_err("no such role")).to_string();
-                assert!(error.contains("'emperor'") && error.contains("role"), "{error}");
+                for table in ["accounts", "stores", "destinations", "workstations"] {
+                    on.batch_execute(&format!("DROP TRIGGER {table}_guard_update"))?;
+                }
                 Ok::<_, RecordsError>(())
             })
-            .expect("written");
+            .expect("dropped");
+    }
+
+    #[test]
+    fn what_no_row_may_hold_is_not_written_by_anybody() {
+        let (_directory, records) = brought_up_to_date(&[FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH]);
+        for forged in [
+            "UPDATE accounts SET role = 'emperor'",
+            "UPDATE accounts SET disabled = 5",
+            "UPDATE destinations SET granted_to = 'all'",
+            "UPDATE destinations SET withdrawn_by = 'ingrid'",
+            "UPDATE destinations SET erases = 5",
+            "UPDATE destinations SET erase_asked = 'x', erases = 5, erasing_by = 'ingrid'",
+            "UPDATE dismissed SET step = 'everything'",
+            "UPDATE enrolment_codes SET size_limit = 5",
+            "UPDATE installation SET new_backups = 'paused'",
+            "UPDATE points SET removal_by = NULL WHERE sequence = 1",
+            "UPDATE points SET bytes = -1",
+            "UPDATE points SET committed = -1",
+            "UPDATE workstations SET last_seen = 253402300800000",
+            "UPDATE restores SET purpose = 'bring_back'",
+            "UPDATE runs SET outcome = 'fine'",
+            "UPDATE sessions SET scope = 'some'",
+            "UPDATE stores SET held_by = NULL",
+            "UPDATE stores SET size_limit = -1",
+            "UPDATE told SET kind = 'weather'",
+            "UPDATE workstations SET rest = 'retired'",
+            "UPDATE workstations SET rest_by = 'ingrid'",
+            "INSERT INTO jobs (id, kind, store_id, state, done, total, by, created) VALUES ('j', 'tidy', 's', 'waiting', 0, 0, '', 1)",
+            "INSERT INTO mail (id, server, port, security, sender, recipients) VALUES (1, 'm', 25, 'some', 's', 'r')",
+        ] {
+            let written = records.write(|on| Ok::<_, RecordsError>(on.batch_execute(forged)?));
+            let error = written.expect_err(forged).to_string();
+            assert!(error.contains("would hold what none may"), "{forged}: {error}");
+        }
+    }
+
+    /// A word that the program knows and the schema does not could be read and not be written.
+    #[test]
+    fn the_guards_know_every_word_that_the_program_writes() {
+        let (_directory, records) = brought_up_to_date(&[FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH]);
+        fn words<T: Label>(all: &[T]) -> Vec<&'static str> {
+            all.iter().map(|value| value.word()).collect()
+        }
+        for (table, column, words) in [
+            ("accounts", "role", words(Role::ALL)),
+            ("accounts", "kind", words(AccountKind::ALL)),
+            ("destinations", "at_limit", words(AtLimit::ALL)),
+            ("destinations", "encryption", words(EncryptionPolicy::ALL)),
+            ("destinations", "granted_to", words(GrantScope::ALL)),
+            ("dismissed", "step", words(Step::ALL)),
+            ("installation", "new_backups", words(&[Accepting::On, Accepting::Off])),
+            ("installation", "units", words(Units::ALL)),
+            ("points", "kind", words(PointKind::ALL)),
+            ("restores", "outcome", words(Outcome::ALL)),
+            ("restores", "purpose", words(Purpose::ALL)),
+            ("restores", "scope", words(Scope::ALL)),
+            ("runs", "outcome", words(Outcome::ALL)),
+            ("runs", "phase", words(Phase::ALL)),
+            ("sessions", "carry", words(Carry::ALL)),
+            ("sessions", "scope", words(TokenScope::ALL)),
+        ] {
+            for word in words {
+                let set = format!("UPDATE {table} SET {column} = '{word}'");
+                records.write(|on| Ok::<_, RecordsError>(on.batch_execute(&set)?)).expect(&set);
+            }
+        }
+        let insert = |on: &mut Connection, what: &str| Ok::<_, RecordsError>(on.batch_execute(what)?);
+        for (kind, state) in
+            JobKind::ALL.iter().zip(JobState::ALL.iter().cycle()).chain(JobKind::ALL.iter().cycle().zip(JobState::ALL))
+        {
+            let (kind, state) = (kind.word(), state.word());
+            let row = format!(
+                "INSERT INTO jobs (id, kind, store_id, state, done, total, by, created) VALUES (hex(randomblob(8)), '{kind}', 's', '{state}', 0, 0, '', 1)"
+            );
+            records.write(|on| insert(on, &row)).expect(&row);
+        }
+        for kind in AlertKind::ALL {
+            let row = format!("INSERT OR REPLACE INTO told (kind, subject, at) VALUES ('{}', 'x', 1)", kind.word());
+            records.write(|on| insert(on, &row)).expect(&row);
+        }
+        for security in MailSecurity::ALL {
+            let row = format!(
+                "INSERT OR REPLACE INTO mail (id, server, port, security, sender, recipients) VALUES (1, 'm', 25, '{}', 's', 'r')",
+                security.word()
+            );
+            records.write(|on| insert(on, &row)).expect(&row);
+        }
     }
 
     #[test]
@@ -286,10 +414,10 @@ mod tests {
             (line.destination.retention.0.to_string().as_str(), line.destination.at_limit.0.word()),
             ("everything", "stop")
         );
-        assert_eq!((line.destination.capacity, line.destination.waiting_days), (Some(1000), 7));
+        assert_eq!((line.destination.capacity, line.destination.waiting_days), (Count::new(1000), Days(7)));
         assert_eq!((line.store.size_limit, line.store.gone, line.account.quota), (None, None, None));
         let point = line.latest_point.expect("its point is there");
-        assert_eq!((point.sequence, point.sent, point.held, point.removal_ends), (1, 4, None, None));
+        assert_eq!((point.sequence.get(), point.sent.get(), point.hold.0, point.removal.0), (1, 4, None, None));
     }
 
     #[test]
@@ -297,12 +425,12 @@ mod tests {
         let (_directory, records) = brought_up_to_date(&[FIRST, SECOND, THIRD]);
         let line = line(&records);
         assert!(line.store.encrypted);
-        assert_eq!((line.destination.encryption.0.word(), line.destination.default_limit), ("required", Some(300)));
+        assert_eq!((line.destination.encryption.0.word(), line.destination.default_limit), ("required", Count::new(300)));
         records
             .read(|on| {
                 let code = CodeRow::by_secret(&[4], on)?.expect("a code");
                 assert_eq!((code.machine, code.limit_said, code.size_limit, code.encrypted), (None, false, None, true));
-                assert_eq!(Switches::get(on)?.new_backups, "off");
+                assert_eq!(Switches::get(on)?.new_backups.0, Accepting::Off);
                 let discovery = DiscoveryRow::get(on)?;
                 assert_eq!((discovery.announcing, discovery.chosen()), (true, Vec::new()));
                 Ok::<_, RecordsError>(())
@@ -317,9 +445,12 @@ mod tests {
         assert_eq!((line.store.drilled, line.store.drilled_point, line.store.drill_failed), (None, None, None));
         records
             .read(|on| {
-                let restore = RestoreRow::by_id("r", on)?.expect("a restore");
-                assert_eq!((restore.purpose.0.word(), restore.outcome.0.word(), restore.sequence), ("restore", "complete", 1));
-                assert_eq!((MailRow::get(on)?, ToldRow::all(on)?.len(), units(on)?.as_str()), (None, 0, "binary"));
+                let restore = RestoreRow::by_id(&RestoreId("r".into()), on)?.expect("a restore");
+                assert_eq!(
+                    (restore.purpose.0.word(), restore.outcome.0.word(), restore.sequence),
+                    ("restore", "complete", Count::ONE)
+                );
+                assert_eq!((MailRow::get(on)?, ToldRow::all(on)?.len(), units(on)?), (None, 0, Units::Binary));
                 Ok::<_, RecordsError>(())
             })
             .expect("readable");
@@ -329,14 +460,20 @@ mod tests {
     fn records_of_the_fifth_version_get_a_protected_time_and_the_services_own_times() {
         let (_directory, records) = brought_up_to_date(&[FIRST, SECOND, THIRD, FOURTH, FIFTH]);
         let line = line(&records);
-        assert_eq!((line.destination.protected_days, line.store.lost_points, line.store.room_made), (30, 0, None));
+        assert_eq!(
+            (line.destination.protected_days, line.store.lost_points, line.store.room_made.0),
+            (Days(30), Count::ZERO, None)
+        );
         records
             .read(|on| {
-                let committed =
-                    |sequence, on: &mut _| Ok::<_, RecordsError>(PointRow::find("s", sequence, on)?.expect("there").committed);
+                let committed = |sequence, on: &mut _| {
+                    Ok::<_, RecordsError>(
+                        PointRow::find(&store(), Count::new(sequence).expect("small"), on)?.expect("there").committed,
+                    )
+                };
                 assert_eq!((committed(1, on)?, committed(2, on)?), (5, 80), "the end of the run that made it");
                 assert!(committed(3, on)? < 4_102_444_800_000, "nothing is from the future");
-                assert_eq!(EarlierTermsRow::of_store("s", on)?.len(), 0);
+                assert_eq!(EarlierTermsRow::of_store(&store(), on)?.len(), 0);
                 assert_eq!(ToldRow::all(on)?[0].detail, "");
                 Ok::<_, RecordsError>(())
             })
@@ -347,12 +484,12 @@ mod tests {
     fn records_of_the_sixth_version_take_their_slots_over_later_and_no_point_of_theirs_is_about_to_go() {
         let (_directory, records) = brought_up_to_date(&[FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH]);
         let line = line(&records);
-        assert_eq!((line.store.slots_noted, line.store.occupied, line.store.lost_points), (false, 0, 1));
+        assert_eq!((line.store.slots_noted, line.store.occupied, line.store.lost_points), (false, Count::ZERO, Count::ONE));
         records
             .read(|on| {
-                assert!(PointRow::list("s", i64::MAX, 10, on)?.iter().all(|point| !point.going));
-                assert_eq!(SlotRow::of_store("s", on)?, []);
-                assert_eq!(EarlierTermsRow::of_store("s", on)?.len(), 1);
+                assert!(PointRow::list(&store(), i64::MAX, 10, on)?.iter().all(|point| !point.going));
+                assert_eq!(SlotRow::of_store(&store(), on)?, []);
+                assert_eq!(EarlierTermsRow::of_store(&store(), on)?.len(), 1);
                 Ok::<_, RecordsError>(())
             })
             .expect("readable");
@@ -363,21 +500,19 @@ mod tests {
         let (_directory, records) = brought_up_to_date(&[FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH]);
         let line = line(&records);
         let DestinationRow { at_limit, granted_to, records_backed_up, records_backup_trouble, .. } = line.destination;
-        assert_eq!((at_limit.0.word(), granted_to.as_str()), ("expire_oldest", "chosen"));
+        assert_eq!((at_limit.0.word(), granted_to.0), ("expire_oldest", GrantScope::Chosen));
         assert_eq!((records_backed_up, records_backup_trouble.as_deref()), (Some(11), Some("no room")));
-        let StoreRow { retention, removal_ends, removal_by, .. } = line.store;
-        assert_eq!(
-            (retention.map(|retention| retention.0.to_string()).as_deref(), removal_ends, removal_by.as_deref()),
-            (Some("9 days, at least 0"), Some(12), Some("ingrid"))
-        );
+        let StoreRow { retention, removal, .. } = line.store;
+        assert_eq!(retention.map(|retention| retention.0.to_string()).as_deref(), Some("9 days, at least 0"));
+        assert_eq!(removal.0, Some(Removal { ends: 12, by: "ingrid".into() }));
         records
             .read(|on| {
-                let point = PointRow::find("s", 1, on)?.expect("there");
-                assert_eq!((point.removal_ends, point.removal_by.as_deref()), (Some(13), Some("anna")));
-                assert_eq!(RestoreRow::by_id("r", on)?.expect("there").purpose.0.word(), "restore");
-                assert_eq!(DismissedRow::all(on)?[0].step, "maintenance");
-                assert!(ToldRow::all(on)?.iter().any(|told| told.kind == "records_not_backed_up"));
-                let terms = EarlierTermsRow::of_store("s", on)?;
+                let point = PointRow::find(&store(), Count::ONE, on)?.expect("there");
+                assert_eq!(point.removal.0, Some(Removal { ends: 13, by: "anna".into() }));
+                assert_eq!(RestoreRow::by_id(&RestoreId("r".into()), on)?.expect("there").purpose.0.word(), "restore");
+                assert_eq!(DismissedRow::all(on)?[0].step.0, Step::Maintenance);
+                assert!(ToldRow::all(on)?.iter().any(|told| told.kind.0 == AlertKind::RecordsNotBackedUp));
+                let terms = EarlierTermsRow::of_store(&store(), on)?;
                 assert_eq!(
                     (terms[0].retention.0.to_string().as_str(), terms[0].at_limit.0.word()),
                     ("everything", "expire_oldest")
@@ -392,19 +527,22 @@ mod tests {
         let (_directory, records) = brought_up_to_date(&[FIRST, SECOND]);
         let line = line(&records);
         assert_eq!(
-            (line.destination.retention.0.to_string().as_str(), line.destination.granted_to.as_str()),
-            ("30 days, at least 0", "everybody")
+            (line.destination.retention.0.to_string().as_str(), line.destination.granted_to.0),
+            ("30 days, at least 0", GrantScope::Everybody)
         );
-        assert_eq!((line.account.quota, line.account.kind.0.word(), line.account.disabled), (Some(700), "person", None));
-        assert_eq!((line.store.size_limit, line.store.held.as_deref()), (Some(500), Some("a dispute")));
-        assert_eq!(line.workstation.rest, None);
+        assert_eq!((line.account.quota, line.account.kind.0.word(), line.account.disabled.0), (Count::new(700), "person", None));
+        assert_eq!(
+            (line.store.size_limit, line.store.hold.0.as_ref().map(|hold| hold.reason.as_str())),
+            (Count::new(500), Some("a dispute"))
+        );
+        assert_eq!(line.workstation.rest.0, None);
         records
             .read(|on| {
                 let switches = Switches::get(on)?;
-                assert_eq!((switches.new_backups.as_str(), switches.restores_stopped), ("on", false));
+                assert_eq!((switches.new_backups.0, switches.restores_stopped), (Accepting::On, false));
                 assert_eq!(office_key(on)?, Some(vec![3]));
                 let (session, _) = SessionRow::by_secret(&[2], on)?.expect("still signed in");
-                assert_eq!(session.scope, "all");
+                assert_eq!(session.scope.0, TokenScope::All);
                 let old = AuditRow::after(0, 10, on)?;
                 assert_eq!((old.len(), old[0].link.is_none()), (1, true));
                 Ok::<_, RecordsError>(())

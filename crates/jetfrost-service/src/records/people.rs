@@ -1,44 +1,46 @@
 //! Accounts and groups.
 
+use super::joint::Disabled;
 use super::schema::{
     accounts, destination_accounts, destination_groups, destinations, group_members, groups, spare_codes, workstations,
 };
-use super::{Connection, Rows, Word};
+use super::{Connection, Count, Id, Rows, Word};
 use diesel::dsl::count_star;
 use diesel::prelude::*;
+use jetfrost_types::{AccountId, GroupId};
 use jetfrost_wire::people::{AccountKind, Role};
 
 #[derive(Debug, Clone, Default, Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = accounts, treat_none_as_null = true)]
 pub(crate) struct AccountRow {
-    pub(crate) id: String,
+    pub(crate) id: Id<AccountId>,
     pub(crate) login: String,
     pub(crate) login_key: String,
     pub(crate) display_name: String,
     pub(crate) role: Word<Role>,
     pub(crate) password: Option<Vec<u8>>,
     pub(crate) created: i64,
-    pub(crate) quota: Option<i64>,
+    pub(crate) quota: Option<Count>,
     pub(crate) kind: Word<AccountKind>,
-    pub(crate) disabled: Option<i64>,
-    pub(crate) disabled_by: Option<String>,
+    #[diesel(embed)]
+    pub(crate) disabled: Disabled,
     /// A removed account stays for the records that name it, and is nowhere else.
     pub(crate) removed: Option<i64>,
     /// What its authenticator shares with the service; it counts once `totp_since` is set.
     pub(crate) totp: Option<Vec<u8>>,
     pub(crate) totp_since: Option<i64>,
     /// The last step of which a code was used: none is good twice.
-    pub(crate) totp_step: i64,
+    pub(crate) totp_step: Count,
 }
 
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = groups, treat_none_as_null = true)]
 pub(crate) struct GroupRow {
-    pub(crate) id: String,
+    pub(crate) id: Id<GroupId>,
     pub(crate) name: String,
     pub(crate) name_key: String,
-    pub(crate) default_limit: Option<i64>,
-    pub(crate) default_quota: Option<i64>,
+    pub(crate) default_limit: Option<Count>,
+    pub(crate) default_quota: Option<Count>,
 }
 
 impl AccountRow {
@@ -50,8 +52,8 @@ impl AccountRow {
         diesel::update(accounts::table.find(&self.id)).set(self).execute(on).map(drop)
     }
 
-    pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        accounts::table.find(id).filter(accounts::removed.is_null()).select(Self::as_select()).get_result(on).optional()
+    pub(crate) fn by_id(id: &AccountId, on: &mut Connection) -> Rows<Option<Self>> {
+        accounts::table.find(id.as_str()).filter(accounts::removed.is_null()).select(Self::as_select()).get_result(on).optional()
     }
 
     pub(crate) fn by_key(key: &str, on: &mut Connection) -> Rows<Option<Self>> {
@@ -75,7 +77,7 @@ impl AccountRow {
     }
 
     /// Accounts other than this one that can sign in now with a role.
-    pub(crate) fn others_that_can_be(&self, role: &str, on: &mut Connection) -> Rows<i64> {
+    pub(crate) fn others_that_can_be(&self, role: &str, on: &mut Connection) -> Rows<Count> {
         accounts::table
             .filter(accounts::id.ne(&self.id).and(accounts::role.eq(role)))
             .filter(accounts::removed.is_null().and(accounts::disabled.is_null()).and(accounts::password.is_not_null()))
@@ -93,7 +95,7 @@ impl AccountRow {
             .load(on)
     }
 
-    pub(crate) fn set_groups(&self, to: &[String], on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_groups(&self, to: &[Id<GroupId>], on: &mut Connection) -> Rows<()> {
         diesel::delete(group_members::table.filter(group_members::account_id.eq(&self.id))).execute(on)?;
         for group in to {
             diesel::insert_into(group_members::table)
@@ -103,7 +105,7 @@ impl AccountRow {
         Ok(())
     }
 
-    pub(crate) fn workstations(&self, on: &mut Connection) -> Rows<i64> {
+    pub(crate) fn workstations(&self, on: &mut Connection) -> Rows<Count> {
         workstations::table.filter(workstations::account_id.eq(&self.id)).select(count_star()).get_result(on)
     }
 
@@ -130,7 +132,7 @@ impl AccountRow {
         Ok(diesel::delete(spare_codes::table.filter(found)).execute(on)? > 0)
     }
 
-    pub(crate) fn spare_codes(&self, on: &mut Connection) -> Rows<i64> {
+    pub(crate) fn spare_codes(&self, on: &mut Connection) -> Rows<Count> {
         spare_codes::table.filter(spare_codes::account_id.eq(&self.id)).select(count_star()).get_result(on)
     }
 }
@@ -151,8 +153,8 @@ impl GroupRow {
         diesel::delete(groups::table.find(&self.id)).execute(on).map(drop)
     }
 
-    pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        groups::table.find(id).select(Self::as_select()).get_result(on).optional()
+    pub(crate) fn by_id(id: &GroupId, on: &mut Connection) -> Rows<Option<Self>> {
+        groups::table.find(id.as_str()).select(Self::as_select()).get_result(on).optional()
     }
 
     pub(crate) fn by_key(key: &str, on: &mut Connection) -> Rows<Option<Self>> {
@@ -187,11 +189,11 @@ impl GroupRow {
             .load(on)
     }
 
-    pub(crate) fn set_members(&self, members: &[String], on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_members(&self, members: &[Id<AccountId>], on: &mut Connection) -> Rows<()> {
         diesel::delete(group_members::table.filter(group_members::group_id.eq(&self.id))).execute(on)?;
         for account in members {
             diesel::insert_into(group_members::table)
-                .values((group_members::group_id.eq(&self.id), group_members::account_id.eq(account)))
+                .values((group_members::group_id.eq(&self.id), group_members::account_id.eq(account.as_str())))
                 .execute(on)?;
         }
         Ok(())

@@ -1,57 +1,66 @@
 //! Destinations.
 
+use super::joint::{DestinationShortened, Erasure, Withdrawn};
 use super::people::GroupRow;
 use super::schema::{accounts, destination_accounts, destination_groups, destinations, groups};
-use super::{Connection, Rows, Word, Written};
+use super::{Connection, Count, Days, Id, Rows, Word, Written};
 use diesel::prelude::*;
+use jetfrost_types::labels;
+use jetfrost_types::{AccountId, DestinationId, GroupId};
 use jetfrost_wire::destination::EncryptionPolicy;
 use jetfrost_wire::retention::{AtLimit, Retention};
 
 #[derive(Debug, Clone, Default, Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = destinations, treat_none_as_null = true)]
 pub(crate) struct DestinationRow {
-    pub(crate) id: String,
+    pub(crate) id: Id<DestinationId>,
     pub(crate) name: String,
     pub(crate) name_key: String,
     pub(crate) directory: String,
-    pub(crate) capacity: Option<i64>,
-    pub(crate) reserve: i64,
+    pub(crate) capacity: Option<Count>,
+    pub(crate) reserve: Count,
     pub(crate) created: i64,
     pub(crate) retention: Written<Retention>,
     pub(crate) at_limit: Word<AtLimit>,
-    pub(crate) waiting_days: i64,
-    pub(crate) scrub_days: i64,
-    /// `everybody`, or `chosen` for the groups and accounts of two tables.
-    pub(crate) granted_to: String,
+    pub(crate) waiting_days: Days,
+    pub(crate) scrub_days: Days,
+    pub(crate) granted_to: Word<GrantScope>,
     pub(crate) description: String,
-    pub(crate) default_limit: Option<i64>,
-    pub(crate) withdrawn: Option<i64>,
-    pub(crate) withdrawn_by: Option<String>,
+    pub(crate) default_limit: Option<Count>,
+    #[diesel(embed)]
+    pub(crate) withdrawn: Withdrawn,
     pub(crate) missing_since: Option<i64>,
-    /// What the second confirmation of its erasure must say.
-    pub(crate) erase_asked: Option<String>,
-    /// When all of it goes.
-    pub(crate) erases: Option<i64>,
-    pub(crate) erasing_by: Option<String>,
+    #[diesel(embed)]
+    pub(crate) erasure: Erasure,
     /// When all of it went. The row stays for the records that name it.
     pub(crate) gone: Option<i64>,
     pub(crate) records_backed_up: Option<i64>,
     pub(crate) records_backup_trouble: Option<String>,
-    /// `required` or `optional`.
     pub(crate) encryption: Word<EncryptionPolicy>,
     /// How long after its commit nothing makes a point go.
-    pub(crate) protected_days: i64,
-    /// When its terms were last made shorter, and how.
-    pub(crate) shortened: Option<i64>,
-    pub(crate) shortened_how: Option<String>,
+    pub(crate) protected_days: Days,
+    #[diesel(embed)]
+    pub(crate) shortened: DestinationShortened,
 }
+
+/// To whom a destination is open.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(crate) enum GrantScope {
+    /// To everybody.
+    Everybody,
+    /// To the groups and accounts of two tables, which may be none.
+    #[default]
+    Chosen,
+}
+
+labels!(GrantScope: Everybody = "everybody", Chosen = "chosen");
 
 /// To whom a destination is open, by name.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct GrantedTo {
     pub(crate) groups: Vec<GroupRow>,
     /// Id and login.
-    pub(crate) accounts: Vec<(String, String)>,
+    pub(crate) accounts: Vec<(Id<AccountId>, String)>,
 }
 
 impl DestinationRow {
@@ -63,8 +72,13 @@ impl DestinationRow {
         diesel::insert_into(destinations::table).values(self).execute(on).map(drop)
     }
 
-    pub(crate) fn by_id(id: &str, on: &mut Connection) -> Rows<Option<Self>> {
-        destinations::table.find(id).filter(destinations::gone.is_null()).select(Self::as_select()).get_result(on).optional()
+    pub(crate) fn by_id(id: &DestinationId, on: &mut Connection) -> Rows<Option<Self>> {
+        destinations::table
+            .find(id.as_str())
+            .filter(destinations::gone.is_null())
+            .select(Self::as_select())
+            .get_result(on)
+            .optional()
     }
 
     pub(crate) fn by_key(key: &str, on: &mut Connection) -> Rows<Option<Self>> {
@@ -98,7 +112,7 @@ impl DestinationRow {
     }
 
     /// Opens it to these groups and accounts, and to no others.
-    pub(crate) fn set_granted_to(&self, groups: &[String], accounts: &[String], on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_granted_to(&self, groups: &[Id<GroupId>], accounts: &[Id<AccountId>], on: &mut Connection) -> Rows<()> {
         diesel::delete(destination_groups::table.filter(destination_groups::destination_id.eq(&self.id))).execute(on)?;
         diesel::delete(destination_accounts::table.filter(destination_accounts::destination_id.eq(&self.id))).execute(on)?;
         for group in groups {
@@ -108,24 +122,30 @@ impl DestinationRow {
         }
         for account in accounts {
             diesel::insert_into(destination_accounts::table)
-                .values((destination_accounts::destination_id.eq(&self.id), destination_accounts::account_id.eq(account)))
+                .values((
+                    destination_accounts::destination_id.eq(&self.id),
+                    destination_accounts::account_id.eq(account.as_str()),
+                ))
                 .execute(on)?;
         }
         Ok(())
     }
 
-    pub(crate) fn set_missing_since(id: &str, since: Option<i64>, on: &mut Connection) -> Rows<()> {
-        diesel::update(destinations::table.find(id)).set(destinations::missing_since.eq(since)).execute(on).map(drop)
+    pub(crate) fn set_missing_since(id: &DestinationId, since: Option<i64>, on: &mut Connection) -> Rows<()> {
+        diesel::update(destinations::table.find(id.as_str())).set(destinations::missing_since.eq(since)).execute(on).map(drop)
     }
 
-    pub(crate) fn set_records_backed_up(id: &str, at: i64, on: &mut Connection) -> Rows<()> {
-        diesel::update(destinations::table.find(id))
+    pub(crate) fn set_records_backed_up(id: &DestinationId, at: i64, on: &mut Connection) -> Rows<()> {
+        diesel::update(destinations::table.find(id.as_str()))
             .set((destinations::records_backed_up.eq(at), destinations::records_backup_trouble.eq(None::<String>)))
             .execute(on)
             .map(drop)
     }
 
-    pub(crate) fn set_records_backup_trouble(id: &str, why: &str, on: &mut Connection) -> Rows<()> {
-        diesel::update(destinations::table.find(id)).set(destinations::records_backup_trouble.eq(why)).execute(on).map(drop)
+    pub(crate) fn set_records_backup_trouble(id: &DestinationId, why: &str, on: &mut Connection) -> Rows<()> {
+        diesel::update(destinations::table.find(id.as_str()))
+            .set(destinations::records_backup_trouble.eq(why))
+            .execute(on)
+            .map(drop)
     }
 }

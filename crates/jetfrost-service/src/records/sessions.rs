@@ -1,25 +1,25 @@
 //! Sessions of people, and tokens of commands.
 
 use diesel::prelude::*;
+use jetfrost_types::{AccountId, SessionId};
+use jetfrost_wire::service::{Carry, TokenScope};
 
 use super::people::AccountRow;
 use super::schema::{accounts, sessions};
-use super::{Connection, Rows};
+use super::{Connection, Id, Rows, Word};
 
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
 #[diesel(table_name = sessions)]
 pub(crate) struct SessionRow {
-    pub(crate) id: String,
+    pub(crate) id: Id<SessionId>,
     pub(crate) secret_hash: Vec<u8>,
-    pub(crate) account_id: String,
-    /// `cookie` for a browser, `token` for a command.
-    pub(crate) carry: String,
+    pub(crate) account_id: Id<AccountId>,
+    pub(crate) carry: Word<Carry>,
     pub(crate) label: String,
     pub(crate) created: i64,
     pub(crate) last_used: i64,
     pub(crate) expires: i64,
-    /// `all`, or `see` for one that changes nothing.
-    pub(crate) scope: String,
+    pub(crate) scope: Word<TokenScope>,
     /// The address that it was begun from.
     pub(crate) origin: String,
 }
@@ -39,9 +39,9 @@ impl SessionRow {
     }
 
     /// The sessions of an account that are not over, latest used first.
-    pub(crate) fn of(account: &str, now: i64, on: &mut Connection) -> Rows<Vec<Self>> {
+    pub(crate) fn of(account: &AccountId, now: i64, on: &mut Connection) -> Rows<Vec<Self>> {
         sessions::table
-            .filter(sessions::account_id.eq(account).and(sessions::expires.gt(now)))
+            .filter(sessions::account_id.eq(account.as_str()).and(sessions::expires.gt(now)))
             .order((sessions::last_used.desc(), sessions::id))
             .select(Self::as_select())
             .load(on)
@@ -52,14 +52,14 @@ impl SessionRow {
     }
 
     /// Ends a session of an account; says whether there was one.
-    pub(crate) fn end(id: &str, account: &str, on: &mut Connection) -> Rows<bool> {
-        let one = sessions::id.eq(id).and(sessions::account_id.eq(account));
+    pub(crate) fn end(id: &SessionId, account: &AccountId, on: &mut Connection) -> Rows<bool> {
+        let one = sessions::id.eq(id.as_str()).and(sessions::account_id.eq(account.as_str()));
         Ok(diesel::delete(sessions::table.filter(one)).execute(on)? > 0)
     }
 
     /// Ends all sessions of an account but one; says how many.
-    pub(crate) fn end_all(account: &str, but: Option<&str>, on: &mut Connection) -> Rows<usize> {
-        let those = sessions::account_id.eq(account).and(sessions::id.ne(but.unwrap_or_default()));
+    pub(crate) fn end_all(account: &AccountId, but: Option<&SessionId>, on: &mut Connection) -> Rows<usize> {
+        let those = sessions::account_id.eq(account.as_str()).and(sessions::id.ne(but.map_or("", SessionId::as_str)));
         diesel::delete(sessions::table.filter(those)).execute(on)
     }
 

@@ -1,16 +1,17 @@
 //! By what the points of an image store were kept before that was changed.
 
 use super::schema::earlier_terms;
-use super::{Connection, Rows, Word, Written};
+use super::{Connection, Days, Id, Rows, Word, Written};
 use diesel::prelude::*;
+use jetfrost_types::ImageStoreId;
 use jetfrost_wire::retention::{AtLimit, Retention};
 
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
 #[diesel(table_name = earlier_terms)]
 pub(crate) struct EarlierTermsRow {
-    pub(crate) store_id: String,
+    pub(crate) store_id: Id<ImageStoreId>,
     pub(crate) retention: Written<Retention>,
-    pub(crate) protected_days: i64,
+    pub(crate) protected_days: Days,
     pub(crate) at_limit: Word<AtLimit>,
     /// When other terms came in their place.
     pub(crate) ended: i64,
@@ -31,14 +32,14 @@ impl EarlierTermsRow {
     }
 
     /// Those that may still count for what is there, oldest first.
-    pub(crate) fn of_store(store: &str, on: &mut Connection) -> Rows<Vec<Self>> {
-        let of_store = earlier_terms::table.filter(earlier_terms::store_id.eq(store)).order(earlier_terms::id);
+    pub(crate) fn of_store(store: &ImageStoreId, on: &mut Connection) -> Rows<Vec<Self>> {
+        let of_store = earlier_terms::table.filter(earlier_terms::store_id.eq(store.as_str())).order(earlier_terms::id);
         of_store.select(Self::as_select()).load(on)
     }
 
     /// Removes those that had ended before `moment`.
-    pub(crate) fn remove_ended_before(moment: i64, store: &str, on: &mut Connection) -> Rows<()> {
-        let over = earlier_terms::store_id.eq(store).and(earlier_terms::ended.lt(moment));
+    pub(crate) fn remove_ended_before(moment: i64, store: &ImageStoreId, on: &mut Connection) -> Rows<()> {
+        let over = earlier_terms::store_id.eq(store.as_str()).and(earlier_terms::ended.lt(moment));
         diesel::delete(earlier_terms::table.filter(over)).execute(on).map(drop)
     }
 }

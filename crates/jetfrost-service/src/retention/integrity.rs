@@ -4,16 +4,16 @@ use std::collections::BTreeSet;
 
 use jetfrost_image::store::{GoOn, Lost, Scrubbed, Store, StoreError, Wrong};
 use jetfrost_office::access::Act;
+use jetfrost_types::ImageStoreId;
 use jetfrost_wire::Binary;
 use jetfrost_wire::job::{Job, JobKind};
 use jetfrost_wire::workstation::{DamagedPoint, Finding, Integrity};
 
 use crate::clock::timestamp;
 use crate::media::MediaError;
-use crate::records::{StoreRow, WorkstationLine};
+use crate::records::{Count, Days, StoreRow, WorkstationLine};
 use crate::retention::Retention;
-use crate::shared::convert::from_db;
-use crate::shared::{Caller, DAY_MS, Result, ServiceError, to_db};
+use crate::shared::{Caller, Result, ServiceError, to_db};
 use crate::storage::points;
 
 /// Lost chunks that a run is told by name: 3 MB. Beyond that it reads everything again.
@@ -27,10 +27,10 @@ pub(crate) struct ToldOfLost {
 
 impl Retention {
     /// What is known of a store's integrity.
-    pub(crate) fn integrity(&self, caller: &Caller, id: &str) -> Result<Integrity> {
+    pub(crate) fn integrity(&self, caller: &Caller, id: &ImageStoreId) -> Result<Integrity> {
         let line = self.storage.line_to_see(caller, id)?;
         // Where what points need is damaged, the findings say so.
-        let lost = if line.store.lost_chunks > 0 {
+        let lost = if line.store.lost_chunks > Count::ZERO {
             self.storage.open_store(&line)?.1.lost(0).unwrap_or_default()
         } else {
             Lost::default()
@@ -49,7 +49,7 @@ impl Retention {
     }
 
     /// Begins a scrub now, or goes on with one.
-    pub(crate) fn begin_scrub(&self, caller: &Caller, id: &str) -> Result<Job> {
+    pub(crate) fn begin_scrub(&self, caller: &Caller, id: &ImageStoreId) -> Result<Job> {
         caller.may(&Act::ChangeOffice)?;
         let line = self.storage.line_to_see(caller, id)?;
         self.enqueue(JobKind::Scrub, &line, &caller.name())
@@ -59,7 +59,7 @@ impl Retention {
     pub(crate) fn is_scrub_due(&self, line: &WorkstationLine) -> bool {
         let last = line.store.scrubbed.unwrap_or(line.store.created);
         let days = line.destination.scrub_days;
-        days > 0 && self.clock.now_ms().saturating_sub(last) >= days.saturating_mul(DAY_MS)
+        days > Days::default() && self.clock.now_ms().saturating_sub(last) >= days.ms()
     }
 
     /// Scrubs a store from where an interrupted scrub stopped.
@@ -124,7 +124,7 @@ impl Retention {
 
     /// What a run that begins is told, so that it brings again what it still has.
     pub(crate) fn lost_for_run(&self, line: &WorkstationLine, store: &Store) -> Result<ToldOfLost> {
-        if from_db(line.store.lost_chunks) == 0 {
+        if line.store.lost_chunks == Count::ZERO {
             return Ok(ToldOfLost { names: Binary(Vec::new()), more: false });
         }
         let lost = match store.lost(MOST_NAMED) {

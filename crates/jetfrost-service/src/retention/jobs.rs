@@ -8,16 +8,18 @@ use std::time::{Duration, Instant};
 use jetfrost_image::StoreId;
 use jetfrost_image::store::{Compacted, Headway, Scrubbed, StoreError};
 use jetfrost_office::access::Act;
+use jetfrost_types::JobId;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::job::{Job, JobKind, JobState, Order};
 use jetfrost_wire::size::show;
 use jetfrost_wire::{Page, PageQuery};
 
 use crate::media::MediaError;
-use crate::records::{JobRow, PointRow, WorkstationLine, WorkstationRow};
+use crate::records::{Count, Id, JobRow, Removal, WorkstationLine, WorkstationRow};
 use crate::retention::Retention;
 use crate::secrets::new_id;
 use crate::shared::{Caller, Conflict, Result, SERVICE, ServiceError, convert, number_cursor, place, to_db};
+use crate::storage::removal;
 
 /// Headway is put on record this often.
 const NOTE_EVERY: Duration = Duration::from_secs(1);
@@ -28,21 +30,20 @@ const GIVE_WAY: Duration = Duration::from_millis(100);
 /// What failed or was cancelled does not fall due again before this.
 const REST_MS: i64 = 24 * 3600 * 1000;
 
-/// Who asks for what falls due by itself.
 /// A wait for a job's end is not longer than this.
 const MOST_WAIT: Duration = Duration::from_secs(30);
 
 /// What the worker and those who give orders share.
 #[derive(Default)]
 pub(crate) struct Jobs {
-    orders: Mutex<HashMap<String, Order>>,
+    orders: Mutex<HashMap<JobId, Order>>,
     /// Told whenever a job is asked for, ordered about or ends.
     changed: Condvar,
     stopping: AtomicBool,
 }
 
 impl Jobs {
-    fn lock(&self) -> MutexGuard<'_, HashMap<String, Order>> {
+    fn lock(&self) -> MutexGuard<'_, HashMap<JobId, Order>> {
         self.orders.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -89,12 +90,12 @@ impl Retention {
             }
             let row = JobRow {
                 number: 0,
-                id: new_id(&*self.random),
+                id: Id(new_id(&*self.random)),
                 kind: kind.into(),
                 store_id: line.store.id.clone(),
                 state: JobState::Waiting.into(),
-                done: 0,
-                total: 0,
+                done: Count::ZERO,
+                total: Count::ZERO,
                 by: by.into(),
                 created: self.clock.now_ms(),
                 started: None,
@@ -133,7 +134,7 @@ impl Retention {
     }
 
     /// A job; waits for its end if that is wished.
-    pub(crate) fn job(&self, caller: &Caller, id: &str, wait_seconds: Option<u32>) -> Result<Job> {
+    pub(crate) fn job(&self, caller: &Caller, id: &JobId, wait_seconds: Option<u32>) -> Result<Job> {
         caller.may(&Act::SeeOffice)?;
         let until = Instant::now() + Duration::from_secs(wait_seconds.unwrap_or(0).into()).min(MOST_WAIT);
         let mut orders = self.jobs.lock();
@@ -149,7 +150,7 @@ impl Retention {
     }
 
     /// Pauses, goes on with or cancels a job.
-    pub(crate) fn order_job(&self, caller: &Caller, id: &str, order: Order) -> Result<Job> {
+    pub(crate) fn order_job(&self, caller: &Caller, id: &JobId, order: Order) -> Result<Job> {
         caller.may(&Act::ChangeOffice)?;
         let mut orders = self.jobs.lock();
         let (mut row, line) = self.find_job(id)?;
@@ -163,7 +164,7 @@ impl Retention {
             _ => return Err(ServiceError::Conflict(Conflict::JobEnded)),
         };
         // The worker sees the order at its next step and leaves the row alone.
-        orders.insert(row.id.clone(), order);
+        orders.insert(row.id.0.clone(), order);
         row.state = state.into();
         if state.has_ended() {
             row.ended = Some(self.clock.now_ms());
@@ -266,7 +267,7 @@ impl Retention {
         };
         // An order that ended or paused the job has been written to the row already.
         if matches!(orders.get(&row.id), None | Some(Order::Resume)) || matches!(result, Ok(End::Done(_))) {
-            (row.done, row.total) = (to_db(done.0).unwrap_or(0), to_db(done.1).unwrap_or(0));
+            (row.done, row.total) = (to_db(done.0).unwrap_or_default(), to_db(done.1).unwrap_or_default());
             row.state = state.into();
             row.ended = state.has_ended().then(|| self.clock.now_ms());
             row.outcome = match result {
@@ -306,20 +307,20 @@ impl Retention {
     /// Removes a store whose waiting time is over. Its workstation's history stays on record; its credential ends. It is judged,
     /// set aside and noted in one transaction, so that a hold that was acknowledged counts.
     fn remove_for_good(&self, line: &WorkstationLine) -> Result<()> {
-        let id: StoreId = line.store.id.parse().map_err(|_| ServiceError::NotFound("image store"))?;
+        let id: StoreId = line.store.id.as_str().parse().map_err(|_| ServiceError::NotFound("image store"))?;
         self.records.write(|on| {
             let line = WorkstationLine::by_store(&line.store.id, on)?.ok_or(ServiceError::NotFound("image store"))?;
-            let held = line.store.held.is_some() || PointRow::any_held(&line.store.id, on)?;
-            if held || line.store.removal_ends.is_none_or(|leaves| leaves > self.clock.now_ms()) {
+            let now = self.clock.now_ms();
+            let goes = removal::store_goes(&line, now, on)?;
+            let Some(Removal { by, .. }) = line.store.removal.0.clone().filter(|_| goes) else {
                 return Err(ServiceError::Conflict(Conflict::StoreStays));
-            }
+            };
             self.media.set_aside(&place(&line.destination), id)?;
             let mut store = line.store.clone();
-            store.gone = Some(self.clock.now_ms());
+            store.gone = Some(now);
             store.update(on)?;
             WorkstationRow::retire(&line.workstation.id, on)?;
-            let by = store.removal_by.as_deref().unwrap_or_default();
-            self.trail.note_as(by, "", "image store gone", &line.workstation.name, on)
+            self.trail.note_as(&by, "", "image store gone", &line.workstation.name, on)
         })?;
         self.media.clear_removed(&place(&line.destination))?;
         self.events.workstation_changed(&line.workstation.id);
@@ -327,9 +328,9 @@ impl Retention {
     }
 
     /// Whether a job may take its next step. Gives way to backups.
-    fn may_go_on(&self, id: &str) -> bool {
+    fn may_go_on(&self, id: &JobId) -> bool {
         let orders = self.jobs.lock();
-        let ordered_off = |orders: &HashMap<String, Order>| matches!(orders.get(id), Some(Order::Pause | Order::Cancel));
+        let ordered_off = |orders: &HashMap<JobId, Order>| matches!(orders.get(id), Some(Order::Pause | Order::Cancel));
         if self.jobs.is_stopping() || ordered_off(&orders) {
             return false;
         }
@@ -346,7 +347,7 @@ impl Retention {
         self.tell_job(&JobRow { done, total, ..row.clone() }, line);
     }
 
-    fn find_job(&self, id: &str) -> Result<(JobRow, WorkstationLine)> {
+    fn find_job(&self, id: &JobId) -> Result<(JobRow, WorkstationLine)> {
         self.records.read(|on| {
             let row = JobRow::by_id(id, on)?.ok_or(ServiceError::NotFound("job"))?;
             let line = WorkstationLine::by_store_also_gone(&row.store_id, on)?.ok_or(ServiceError::NotFound("job"))?;

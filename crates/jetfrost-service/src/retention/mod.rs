@@ -19,6 +19,7 @@ use crate::media::Media;
 use crate::records::Records;
 use crate::shared::{Basis, Trail};
 use crate::storage::Storage;
+use jetfrost_types::ImageStoreId;
 use jobs::Jobs;
 use room::Headroom;
 pub(crate) use room::Room;
@@ -37,7 +38,7 @@ pub(crate) struct Retention {
     storage: Arc<Storage>,
     jobs: Jobs,
     /// What each image store's oldest points would free, as it was last looked.
-    headroom: Mutex<BTreeMap<String, Headroom>>,
+    headroom: Mutex<BTreeMap<ImageStoreId, Headroom>>,
 }
 
 impl Retention {

@@ -6,12 +6,12 @@ use std::sync::{MutexGuard, PoisonError};
 use jetfrost_image::store::{Compaction, Store, StoreError};
 use jetfrost_office::capacity::{LimitKind, Usage};
 use jetfrost_office::protected::Promise;
+use jetfrost_types::ImageStoreId;
 use jetfrost_wire::retention::AtLimit;
 
 use crate::media::{Claim, Full};
-use crate::records::{PointRow, StoreRow, WorkstationLine};
+use crate::records::{Noted, PointRow, StoreRow, WorkstationLine};
 use crate::retention::{Retention, thinning};
-use crate::shared::convert::from_db;
 use crate::shared::{Comes, NoRoom, Result, ServiceError, place};
 use crate::storage::capacity::Purpose;
 use crate::storage::points;
@@ -108,7 +108,7 @@ impl Retention {
 
     fn what_comes(&self, line: &WorkstationLine, store: &Store) -> Result<Option<Comes>> {
         let (points, now) = (store.points(), self.clock.now_ms());
-        let known = self.lock_headroom().get(&line.store.id).cloned().unwrap_or_default();
+        let known = self.lock_headroom().get(&*line.store.id).cloned().unwrap_or_default();
         if known.points == points && (0..LOOK_AGAIN_MS).contains(&(now - known.looked)) && known.comes.is_some() {
             return Ok(known.comes.flatten());
         }
@@ -118,7 +118,7 @@ impl Retention {
         };
         let bytes = if known.points == points { known.bytes } else { 0 };
         let looked = Headroom { points, looked: now, bytes, comes: Some(comes) };
-        self.lock_headroom().insert(line.store.id.clone(), looked);
+        self.lock_headroom().insert(line.store.id.0.clone(), looked);
         Ok(comes)
     }
 
@@ -138,17 +138,17 @@ impl Retention {
     fn headroom(&self, line: &WorkstationLine, store: &Store) -> Result<u64> {
         let points = store.points();
         let now = self.clock.now_ms();
-        let known = self.lock_headroom().get(&line.store.id).cloned().unwrap_or_default();
+        let known = self.lock_headroom().get(&*line.store.id).cloned().unwrap_or_default();
         if known.points == points && (0..LOOK_AGAIN_MS).contains(&(now - known.looked)) {
             return Ok(known.bytes);
         }
         let may_go = self.may_go_for_room(line, store)?;
         let bytes = freed_by(store, &may_go)?;
-        self.lock_headroom().insert(line.store.id.clone(), Headroom { points, looked: now, bytes, comes: None });
+        self.lock_headroom().insert(line.store.id.0.clone(), Headroom { points, looked: now, bytes, comes: None });
         Ok(bytes)
     }
 
-    fn lock_headroom(&self) -> MutexGuard<'_, BTreeMap<String, Headroom>> {
+    fn lock_headroom(&self) -> MutexGuard<'_, BTreeMap<ImageStoreId, Headroom>> {
         self.headroom.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -209,11 +209,12 @@ impl Retention {
         if gone.is_empty() {
             return Ok(());
         }
-        let before = line.store.room_made_of.as_ref().filter(|before| before.len() < MOST_SAID);
+        let before = line.store.room_made.as_ref().map(|made| &made.what).filter(|before| before.len() < MOST_SAID);
         let said = before.map_or_else(|| said.clone(), |before| format!("{before}; {said}"));
-        self.records
-            .write(|on| Ok::<_, ServiceError>(StoreRow::set_room_made(&line.store.id, self.clock.now_ms(), &said, on)?))?;
-        self.lock_headroom().remove(&line.store.id);
+        self.records.write(|on| {
+            Ok::<_, ServiceError>(StoreRow::set_room_made(&line.store.id, Noted { at: self.clock.now_ms(), what: said }, on)?)
+        })?;
+        self.lock_headroom().remove(&*line.store.id);
         // Room is wanted now: nothing that is not needed stays.
         let compacted = store.compact(&Compaction { most_dead_percent: 0, drop_unfinished: false }, &mut |_| true)?;
         tracing::info!(workstation = line.workstation.name, points = gone.len(), freed = compacted.freed, "made room at a limit");
@@ -223,10 +224,10 @@ impl Retention {
 
 /// Points that may go for room, oldest first. What a person removed waits its time, also now.
 fn expendable(line: &WorkstationLine, rows: &[PointRow], promise: &Promise, now: i64) -> Vec<u64> {
-    if line.store.held.is_some() {
+    if line.store.hold.is_some() {
         return Vec::new();
     }
-    let waiting: BTreeSet<u64> = rows.iter().filter(|row| row.removal_ends.is_some()).map(|row| from_db(row.sequence)).collect();
+    let waiting: BTreeSet<u64> = rows.iter().filter(|row| row.removal.is_some()).map(|row| row.sequence.get()).collect();
     // A lost one frees nothing, and stands in for no other.
     let there: Vec<PointRow> = rows.iter().filter(|row| !row.lost).cloned().collect();
     let mut may_go = promise.expendable(&points::facts(&there), now);

@@ -1,31 +1,29 @@
 //! What an administrator sets, holds, removes and brings back.
 
 use jetfrost_office::access::Act;
+use jetfrost_types::ImageStoreId;
 use jetfrost_wire::Version;
 use jetfrost_wire::job::{Job, JobKind};
-use jetfrost_wire::retention::{NewHold, RemoveNow, StoreSettings};
+use jetfrost_wire::retention::{Hold, NewHold, RemoveNow, StoreSettings};
 use jetfrost_wire::workstation::{Point, Workstation};
 
 use crate::clock::timestamp;
-use crate::records::{Connection, PointRow, WorkstationLine, Written};
+use crate::records::{Connection, Count, PointRow, Removal, WorkstationLine, Written};
 use crate::retention::Retention;
 use crate::shared::versions::{Made, Seen};
-use crate::shared::{Caller, Conflict, DAY_MS, Result, ServiceError, bounds, convert, to_db};
-use crate::storage::terms::{change_of_store, promise};
-use crate::storage::{points, workstations};
+use crate::shared::{Caller, Conflict, Result, ServiceError, bounds, convert, to_db};
+use crate::storage::terms::change_of_store;
+use crate::storage::{removal, workstations};
 
 impl Retention {
     /// What is set for an image store, and the version of that.
-    pub(crate) fn store_settings(&self, caller: &Caller, id: &str) -> Result<(StoreSettings, Version)> {
+    pub(crate) fn store_settings(&self, caller: &Caller, id: &ImageStoreId) -> Result<(StoreSettings, Version)> {
         let line = self.storage.line_to_see(caller, id)?;
         let retention = line.store.retention.map(|retention| retention.0);
-        Ok((
-            StoreSettings { limit: line.store.size_limit.map(convert::from_db), retention },
-            workstations::version_of(&line.store),
-        ))
+        Ok((StoreSettings { limit: line.store.size_limit.map(Count::get), retention }, workstations::version_of(&line.store)))
     }
 
-    pub(crate) fn set_store(&self, caller: &Caller, id: &str, to: &StoreSettings, seen: &Seen) -> Result<Workstation> {
+    pub(crate) fn set_store(&self, caller: &Caller, id: &ImageStoreId, to: &StoreSettings, seen: &Seen) -> Result<Workstation> {
         caller.may(&Act::ChangeOffice)?;
         let now = self.clock.now_ms();
         let line = self.records.write(|on| {
@@ -45,76 +43,74 @@ impl Retention {
         Ok(self.storage.workstation_of(&line))
     }
 
-    pub(crate) fn hold_store(&self, caller: &Caller, id: &str, hold: &NewHold) -> Result<Workstation> {
+    pub(crate) fn hold_store(&self, caller: &Caller, id: &ImageStoreId, hold: &NewHold) -> Result<Workstation> {
         caller.may(&Act::ChangeOffice)?;
         let reason = checked_reason(&hold.reason)?;
         self.change_store(caller, id, "hold put on an image store", &reason, |line, caller, _| {
-            line.store.held = Some(reason.clone());
-            line.store.held_by = Some(caller.name());
+            *line.store.hold = Some(Hold { reason: reason.clone(), by: caller.name() });
             Ok(())
         })
     }
 
-    pub(crate) fn release_store(&self, caller: &Caller, id: &str) -> Result<Workstation> {
+    pub(crate) fn release_store(&self, caller: &Caller, id: &ImageStoreId) -> Result<Workstation> {
         self.change_store(caller, id, "hold taken off an image store", "", |line, _, _| {
-            (line.store.held, line.store.held_by) = (None, None);
+            *line.store.hold = None;
             Ok(())
         })
     }
 
     /// Removes an image store, after the waiting time and not before the protected time of its points is over.
-    pub(crate) fn remove_store(&self, caller: &Caller, id: &str) -> Result<Workstation> {
+    pub(crate) fn remove_store(&self, caller: &Caller, id: &ImageStoreId) -> Result<Workstation> {
         let now = self.clock.now_ms();
         self.change_store(caller, id, "image store removed", "it waits to go", |line, caller, on| {
-            let protected = store_protected_until(line, now, on)?;
-            line.store.removal_ends.get_or_insert(protected.max(now + line.destination.waiting_days * DAY_MS));
-            line.store.removal_by.get_or_insert(caller.name());
+            let protected = removal::store_protected_until(line, now, on)?;
+            let ends = protected.max(now + line.destination.waiting_days.ms());
+            line.store.removal.get_or_insert_with(|| Removal { ends, by: caller.name() });
             Ok(())
         })
     }
 
-    pub(crate) fn bring_store_back(&self, caller: &Caller, id: &str) -> Result<Workstation> {
+    pub(crate) fn undelete_store(&self, caller: &Caller, id: &ImageStoreId) -> Result<Workstation> {
         self.change_store(caller, id, "image store undeleted", "", |line, _, _| {
-            (line.store.removal_ends, line.store.removal_by) = (None, None);
+            *line.store.removal = None;
             Ok(())
         })
     }
 
-    pub(crate) fn hold_point(&self, caller: &Caller, store: &str, sequence: u64, hold: &NewHold) -> Result<Point> {
+    pub(crate) fn hold_point(&self, caller: &Caller, store: &ImageStoreId, sequence: u64, hold: &NewHold) -> Result<Point> {
         caller.may(&Act::ChangeOffice)?;
         let reason = checked_reason(&hold.reason)?;
         self.change_point(caller, store, sequence, "hold put on a point", |row, _, caller, _| {
-            row.held = Some(reason.clone());
-            row.held_by = Some(caller.name());
+            *row.hold = Some(Hold { reason: reason.clone(), by: caller.name() });
             Ok(())
         })
     }
 
-    pub(crate) fn release_point(&self, caller: &Caller, store: &str, sequence: u64) -> Result<Point> {
+    pub(crate) fn release_point(&self, caller: &Caller, store: &ImageStoreId, sequence: u64) -> Result<Point> {
         self.change_point(caller, store, sequence, "hold taken off a point", |row, _, _, _| {
-            (row.held, row.held_by) = (None, None);
+            *row.hold = None;
             Ok(())
         })
     }
 
     /// Removes a point, after the waiting time and not before its protected time is over.
-    pub(crate) fn remove_point(&self, caller: &Caller, store: &str, sequence: u64) -> Result<Point> {
+    pub(crate) fn remove_point(&self, caller: &Caller, store: &ImageStoreId, sequence: u64) -> Result<Point> {
         let now = self.clock.now_ms();
         self.change_point(caller, store, sequence, "point removed", |row, line, caller, on| {
-            let protected = protected_until(row, line, on)?;
-            row.removal_ends.get_or_insert(protected.max(now + line.destination.waiting_days * DAY_MS));
-            row.removal_by.get_or_insert(caller.name());
+            let protected = removal::point_protected_until(row, line, on)?;
+            let ends = protected.max(now + line.destination.waiting_days.ms());
+            row.removal.get_or_insert_with(|| Removal { ends, by: caller.name() });
             Ok(())
         })
     }
 
     /// Removes a point at once, without its waiting time; never within its protected time.
-    pub(crate) fn remove_point_now(&self, caller: &Caller, store: &str, sequence: u64, with: &RemoveNow) -> Result<Job> {
+    pub(crate) fn remove_point_now(&self, caller: &Caller, store: &ImageStoreId, sequence: u64, with: &RemoveNow) -> Result<Job> {
         self.show_again(caller, with)?;
         let now = self.clock.now_ms();
         self.change_point(caller, store, sequence, "point removed at once", |row, line, caller, on| {
-            not_protected("this recovery point", protected_until(row, line, on)?, now)?;
-            (row.removal_ends, row.removal_by) = (Some(now), Some(caller.name()));
+            not_protected("this recovery point", removal::point_protected_until(row, line, on)?, now)?;
+            *row.removal = Some(Removal { ends: now, by: caller.name() });
             Ok(())
         })?;
         let line = self.storage.line_to_see(caller, store)?;
@@ -122,12 +118,12 @@ impl Retention {
     }
 
     /// Removes an image store at once, once the protected time of all of its points is over.
-    pub(crate) fn remove_store_now(&self, caller: &Caller, id: &str, with: &RemoveNow) -> Result<Job> {
+    pub(crate) fn remove_store_now(&self, caller: &Caller, id: &ImageStoreId, with: &RemoveNow) -> Result<Job> {
         self.show_again(caller, with)?;
         let now = self.clock.now_ms();
         self.change_store(caller, id, "image store removed", "at once", |line, caller, on| {
-            not_protected("the latest point of this image store", store_protected_until(line, now, on)?, now)?;
-            (line.store.removal_ends, line.store.removal_by) = (Some(now), Some(caller.name()));
+            not_protected("the latest point of this image store", removal::store_protected_until(line, now, on)?, now)?;
+            *line.store.removal = Some(Removal { ends: now, by: caller.name() });
             Ok(())
         })?;
         let line = self.storage.line_to_see(caller, id)?;
@@ -148,9 +144,9 @@ impl Retention {
         Ok(())
     }
 
-    pub(crate) fn bring_point_back(&self, caller: &Caller, store: &str, sequence: u64) -> Result<Point> {
+    pub(crate) fn undelete_point(&self, caller: &Caller, store: &ImageStoreId, sequence: u64) -> Result<Point> {
         self.change_point(caller, store, sequence, "point undeleted", |row, _, _, _| {
-            (row.removal_ends, row.removal_by) = (None, None);
+            *row.removal = None;
             Ok(())
         })
     }
@@ -158,7 +154,7 @@ impl Retention {
     fn change_store(
         &self,
         caller: &Caller,
-        id: &str,
+        id: &ImageStoreId,
         act: &str,
         what: &str,
         change: impl FnOnce(&mut WorkstationLine, &Caller, &mut Connection) -> Result<()>,
@@ -178,7 +174,7 @@ impl Retention {
     fn change_point(
         &self,
         caller: &Caller,
-        store: &str,
+        store: &ImageStoreId,
         sequence: u64,
         act: &str,
         change: impl FnOnce(&mut PointRow, &WorkstationLine, &Caller, &mut Connection) -> Result<()>,
@@ -196,27 +192,6 @@ impl Retention {
         self.events.workstation_changed(&line.workstation.id);
         Ok(convert::point(&row))
     }
-}
-
-/// Until when a point that may be removed is protected.
-fn protected_until(row: &PointRow, line: &WorkstationLine, on: &mut Connection) -> Result<i64> {
-    if row.held.is_some() || line.store.held.is_some() {
-        return Err(ServiceError::Conflict(Conflict::PointOnHold));
-    }
-    if line.store.latest_sequence == Some(row.sequence) {
-        return Err(ServiceError::Conflict(Conflict::LatestPointStays));
-    }
-    Ok(promise(line, on)?.protected_until_ms(&points::facts(std::slice::from_ref(row))[0]))
-}
-
-/// Until when any point of an image store that may be removed is protected.
-fn store_protected_until(line: &WorkstationLine, now: i64, on: &mut Connection) -> Result<i64> {
-    if line.store.held.is_some() || PointRow::any_held(&line.store.id, on)? {
-        return Err(ServiceError::Conflict(Conflict::StoreOnHold));
-    }
-    let rows = PointRow::list(&line.store.id, i64::MAX, points::ALL, on)?;
-    let (promise, facts) = (promise(line, on)?, points::facts(&rows));
-    Ok(facts.iter().map(|fact| promise.protected_until_ms(fact)).max().unwrap_or(now))
 }
 
 fn not_protected(what: &str, until: i64, now: i64) -> Result<()> {

@@ -5,17 +5,18 @@ use std::collections::BTreeSet;
 use jetfrost_image::store::{Compacted, Compaction, GoOn, Store};
 use jetfrost_office::access::Act;
 use jetfrost_office::protected::Promise;
-use jetfrost_office::retention::{Fate, PointFacts, Reason};
+use jetfrost_office::retention::{Fate, PointFacts, StayReason};
+use jetfrost_types::ImageStoreId;
 use jetfrost_wire::job::{Job, JobKind};
-use jetfrost_wire::retention::{PointFate, StayReason, ThinningPreview};
+use jetfrost_wire::retention::{PointFate, ThinningPreview};
 use jetfrost_wire::run::Outcome;
 
 use crate::clock::timestamp;
-use crate::records::{Connection, PointRow, StoreRow, WorkstationLine};
+use crate::records::{Connection, Count, PointRow, StoreRow, WorkstationLine};
 use crate::retention::Retention;
-use crate::shared::convert::from_db;
 use crate::shared::{Caller, Result, SERVICE, ServiceError, convert, to_db};
 use crate::storage::points::{ALL, facts, lost};
+use crate::storage::removal::store_goes;
 use crate::storage::stores::ALL_STORES;
 use crate::storage::terms::{promise, retention};
 
@@ -24,7 +25,7 @@ pub(crate) const ROOM: &str = "a limit was reached";
 
 impl Retention {
     /// What the next thinning would do.
-    pub(crate) fn preview_thinning(&self, caller: &Caller, store: &str) -> Result<ThinningPreview> {
+    pub(crate) fn preview_thinning(&self, caller: &Caller, store: &ImageStoreId) -> Result<ThinningPreview> {
         let line = self.storage.line_to_see(caller, store)?;
         let rows = self.storage.point_rows(&line)?;
         let promise = self.storage.promise(&line)?;
@@ -35,8 +36,11 @@ impl Retention {
         let on_media: BTreeSet<u64> = store.points().into_iter().collect();
         let freed = store.room_freed_by(&going.intersection(&on_media).copied().collect())?;
         let keeps_earlier_promises = promise.earlier_still_count(&facts(&rows), &self.zone, self.clock.now_ms());
-        let of = |row: &PointRow| room_from.get(&from_db(row.sequence)).copied();
-        let points = rows.iter().zip(&fates).map(|(row, fate)| point_fate(row, fate, of(row), self.clock.now_ms())).collect();
+        let fate_of = |(row, fate): (&PointRow, &Fate)| {
+            let room_from = room_from.get(&row.sequence.get()).copied();
+            point_fate(row, fate, removal_ends(row, &promise), room_from, self.clock.now_ms())
+        };
+        let points = rows.iter().zip(&fates).map(fate_of).collect();
         Ok(ThinningPreview {
             retention: retention(&line),
             keeps_earlier_promises,
@@ -47,7 +51,7 @@ impl Retention {
     }
 
     /// Begins a thinning now.
-    pub(crate) fn begin_thinning(&self, caller: &Caller, store: &str) -> Result<Job> {
+    pub(crate) fn begin_thinning(&self, caller: &Caller, store: &ImageStoreId) -> Result<Job> {
         caller.may(&Act::ChangeOffice)?;
         let line = self.storage.line_to_see(caller, store)?;
         self.records.write(|on| self.trail.note(caller, "thinning begun", &line.workstation.name, on))?;
@@ -59,8 +63,10 @@ impl Retention {
         let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(None, "", ALL_STORES, on)?))?;
         let now = self.clock.now_ms();
         for line in &lines {
-            if line.store.removal_ends.is_some_and(|leaves| leaves <= now) {
-                self.enqueue_due(JobKind::Removal, line)?;
+            if line.store.removal.as_ref().is_some_and(|removal| removal.ends <= now) {
+                if self.records.read(|on| store_goes(line, now, on))? {
+                    self.enqueue_due(JobKind::Removal, line)?;
+                }
             } else {
                 let rows = self.storage.point_rows(line)?;
                 // Room that is only to be given back can wait for the end of a run.
@@ -125,7 +131,7 @@ impl Retention {
         let on_media: BTreeSet<u64> = store.points().into_iter().collect();
         let marked = self.records.write(|on| {
             let (line, _, going) = judge(on)?;
-            let marked: Vec<i64> = going.intersection(&on_media).copied().map(to_db).collect::<Result<_>>()?;
+            let marked: Vec<Count> = going.intersection(&on_media).copied().map(to_db).collect::<Result<_>>()?;
             PointRow::set_going(&line.store.id, &marked, on)?;
             Ok::<_, ServiceError>(going)
         })?;
@@ -156,7 +162,7 @@ impl Retention {
     /// What becomes of points: by the rule, by their waiting time, and by a hold on the whole store.
     fn fates(&self, line: &WorkstationLine, rows: &[PointRow], promise: &Promise) -> Vec<Fate> {
         let mut facts = facts(rows);
-        facts.iter_mut().for_each(|fact| fact.held |= line.store.held.is_some());
+        facts.iter_mut().for_each(|fact| fact.held |= line.store.hold.is_some());
         let mut fates = promise.fates(&facts, &self.zone, self.clock.now_ms());
         if rows.iter().any(|row| row.lost) {
             // One that is lost stands in for no other: of those that are there, as many are kept as without it.
@@ -166,7 +172,7 @@ impl Retention {
                 *fate = of_those.next().unwrap_or(*fate);
             }
         }
-        rows.iter().zip(fates).map(|(row, fate)| self.or_pending(line, row, fate)).collect()
+        rows.iter().zip(fates).map(|(row, fate)| self.or_pending(line, row, promise, fate)).collect()
     }
 
     /// Which points go next by themselves, and when: all that go within a day of the first.
@@ -178,8 +184,10 @@ impl Retention {
             Fate::Stays { until_ms, .. } => *until_ms,
         };
         let fates = self.fates(line, &rows, &promise);
-        let ends =
-            rows.iter().zip(&fates).filter_map(|(row, fate)| Some((row.removal_ends.or(at(fate))?, from_db(row.sequence))));
+        let ends = rows
+            .iter()
+            .zip(&fates)
+            .filter_map(|(row, fate)| Some((removal_ends(row, &promise).or(at(fate))?, row.sequence.get())));
         let ends: Vec<(i64, u64)> = ends.collect();
         let Some(first) = ends.iter().map(|(at, _)| *at).min() else { return Ok(None) };
         let soon = ends.iter().filter(|(at, _)| *at <= first.saturating_add(crate::shared::DAY_MS));
@@ -187,17 +195,23 @@ impl Retention {
         Ok(Some((last.max(self.clock.now_ms()), soon.map(|(_, sequence)| *sequence).collect())))
     }
 
-    fn or_pending(&self, line: &WorkstationLine, row: &PointRow, by_rule: Fate) -> Fate {
+    fn or_pending(&self, line: &WorkstationLine, row: &PointRow, promise: &Promise, by_rule: Fate) -> Fate {
         let is_latest = line.store.latest_sequence == Some(row.sequence);
-        let is_held = matches!(by_rule, Fate::Stays { reason: Reason::Held, .. });
-        match row.removal_ends {
+        let is_held = matches!(by_rule, Fate::Stays { reason: StayReason::Held, .. });
+        match removal_ends(row, promise) {
             Some(leaves) if leaves <= self.clock.now_ms() && !is_latest && !is_held => Fate::Goes,
             Some(leaves) if leaves > self.clock.now_ms() && by_rule == Fate::Goes => {
-                Fate::Stays { reason: Reason::Recent, until_ms: Some(leaves) }
+                Fate::Stays { reason: StayReason::Recent, until_ms: Some(leaves) }
             }
             _ => by_rule,
         }
     }
+}
+
+/// When a point that a person removed goes: not before its protected time is over, even where that was made longer since.
+fn removal_ends(row: &PointRow, promise: &Promise) -> Option<i64> {
+    let protected = promise.protected_until_ms(&facts(std::slice::from_ref(row))[0]);
+    row.removal.as_ref().map(|removal| removal.ends.max(protected))
 }
 
 /// Whether a run is under way that counts on promises which a restart of the service made it forget.
@@ -215,7 +229,7 @@ fn why_in_audit(why: &str) -> &'static str {
 
 /// Which points, and of when: for whoever asks later.
 pub(crate) fn said_of(line: &WorkstationLine, rows: &[PointRow], going: &BTreeSet<u64>) -> String {
-    let times = rows.iter().filter(|row| going.contains(&from_db(row.sequence))).map(|row| row.committed);
+    let times = rows.iter().filter(|row| going.contains(&row.sequence.get())).map(|row| row.committed);
     let (earliest, latest) = times.fold((i64::MAX, i64::MIN), |(a, b), at| (a.min(at), b.max(at)));
     let day = |at| timestamp(at).to_string().chars().take(10).collect::<String>();
     let plural = if going.len() == 1 { "" } else { "s" };
@@ -243,15 +257,17 @@ fn ranges(numbers: &BTreeSet<u64>) -> String {
 }
 
 fn going(rows: &[PointRow], fates: &[Fate]) -> BTreeSet<u64> {
-    rows.iter().zip(fates).filter(|(_, fate)| **fate == Fate::Goes).map(|(row, _)| from_db(row.sequence)).collect()
+    rows.iter().zip(fates).filter(|(_, fate)| **fate == Fate::Goes).map(|(row, _)| row.sequence.get()).collect()
 }
 
-/// `room_from` is from when on the point may go to make room.
-fn point_fate(row: &PointRow, fate: &Fate, room_from: Option<i64>, now: i64) -> PointFate {
-    let (stays, until) = match (fate, row.removal_ends) {
+/// `removal_ends` is when it goes because a person removed it, `room_from` is from when on the point may go to make room.
+fn point_fate(row: &PointRow, fate: &Fate, removal_ends: Option<i64>, room_from: Option<i64>, now: i64) -> PointFate {
+    let (stays, until) = match (fate, removal_ends) {
         (Fate::Goes, _) => (None, None),
-        (Fate::Stays { reason, .. }, Some(leaves)) if *reason != Reason::Held => (Some(StayReason::PendingRemoval), Some(leaves)),
-        (Fate::Stays { reason, until_ms }, _) => (Some(stay_reason(*reason)), *until_ms),
+        (Fate::Stays { reason, .. }, Some(leaves)) if *reason != StayReason::Held => {
+            (Some(StayReason::PendingRemoval), Some(leaves))
+        }
+        (Fate::Stays { reason, until_ms }, _) => (Some(*reason), *until_ms),
     };
     // What may go for room is promised only until it may; from then on it stays while there is room.
     let sure = room_from.filter(|from| stays.is_some() && until.is_none_or(|until| *from < until));
@@ -265,20 +281,5 @@ fn point_fate(row: &PointRow, fate: &Fate, room_from: Option<i64>, now: i64) -> 
         until: until.map(timestamp),
         goes_for_room: while_room.is_some(),
         while_room_until: while_room.flatten().map(timestamp),
-    }
-}
-
-fn stay_reason(reason: Reason) -> StayReason {
-    match reason {
-        Reason::Recent => StayReason::Recent,
-        Reason::Protected => StayReason::Protected,
-        Reason::Day => StayReason::Day,
-        Reason::Week => StayReason::Week,
-        Reason::Month => StayReason::Month,
-        Reason::Year => StayReason::Year,
-        Reason::AtLeast => StayReason::AtLeast,
-        Reason::FromTheFuture => StayReason::FromTheFuture,
-        Reason::Latest => StayReason::Latest,
-        Reason::Held => StayReason::Held,
     }
 }

@@ -4,6 +4,7 @@ use super::{Result, ServiceError};
 use jetfrost_office::access::{Act, Asker, Role, may};
 
 use crate::records::{AccountRow, SessionRow, WorkstationRow};
+use jetfrost_types::AccountId;
 
 /// What a caller showed to say who it is.
 #[derive(Debug, Clone)]
@@ -34,9 +35,9 @@ impl Caller {
     fn asker(&self) -> Asker<'_> {
         match &self.who {
             Who::Person { account, role, session } => {
-                Asker::Person { account: &account.id, role: *role, only_sees: session.only_sees() }
+                Asker::Person { account: account.id.as_str(), role: *role, only_sees: session.only_sees() }
             }
-            Who::Device { workstation } => Asker::Device { workstation: &workstation.id },
+            Who::Device { workstation } => Asker::Device { workstation: workstation.id.as_str() },
         }
     }
 
@@ -53,7 +54,7 @@ impl Caller {
     }
 
     /// The account whose workstations are all that this caller may see, unless it may see all.
-    pub(crate) fn only_own(&self) -> Option<&str> {
+    pub(crate) fn only_own(&self) -> Option<&AccountId> {
         match &self.who {
             Who::Person { account, role: Role::Member, .. } => Some(&account.id),
             Who::Device { workstation } => Some(&workstation.account_id),

@@ -1,4 +1,6 @@
-//! Why the state of things does not allow something now: a case each, with what to say of it.
+//! Why the state of things does not allow something now: a case each, with its word for programs and what to say of it.
+
+use jetfrost_types::labels;
 
 /// What is in the way.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -55,6 +57,15 @@ pub(crate) enum Conflict {
     NoMailSettings,
 }
 
+labels!(Conflict: TooManySessions = "too_many_sessions", HasAdministrator = "has_administrator",
+    HasSecondFactor = "has_second_factor", OwnAccount = "own_account", LastAdministrator = "last_administrator",
+    CodeSpent = "code_spent", CodeNotUnused = "code_not_unused", ClientTooOld = "client_too_old", CodeMakesNew = "code_makes_new",
+    NoMachine = "no_machine", StoreIdTaken = "store_id_taken", StorePendingRemoval = "store_pending_removal",
+    NothingToDiagnose = "nothing_to_diagnose", RestoreEnded = "restore_ended", JobEnded = "job_ended", StoreStays = "store_stays",
+    NeedsSecondFactor = "needs_second_factor", PointOnHold = "point_on_hold", LatestPointStays = "latest_point_stays",
+    StoreOnHold = "store_on_hold", StoreKnown = "store_known", ErasurePending = "erasure_pending", NotWithdrawn = "not_withdrawn",
+    ErasureNotAsked = "erasure_not_asked", NoMailSettings = "no_mail_settings");
+
 impl Conflict {
     /// What is in the way, as a sentence, and what to do about it.
     pub(crate) fn said(self) -> (&'static str, &'static str) {
@@ -98,8 +109,8 @@ impl Conflict {
             Self::RestoreEnded => ("This restore has ended.", "Start a new one."),
             Self::JobEnded => ("This job has ended.", "List the jobs to see its outcome."),
             Self::StoreStays => (
-                "This image store stays: it was undeleted, or it or one of its points is on hold.",
-                "Release the hold first if it is to be removed.",
+                "This image store stays: it was undeleted, or one of its points is on hold or within its protected time.",
+                "Release the hold if it is to be removed; what is protected goes when that time is over.",
             ),
             Self::NeedsSecondFactor => {
                 ("Removing without the waiting time needs a second factor.", "Add a second factor to your account first.")

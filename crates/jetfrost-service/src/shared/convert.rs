@@ -6,80 +6,67 @@ use jetfrost_wire::enrolment::{CodeLimit, CodeState, EnrolmentCode};
 use jetfrost_wire::job::Job;
 use jetfrost_wire::people::{Account, AccountState};
 use jetfrost_wire::restore::Restore;
-use jetfrost_wire::retention::{Hold, PendingRemoval};
+use jetfrost_wire::retention::PendingRemoval;
 use jetfrost_wire::run::{ExceptionCounts, Outcome, Phase, Progress, Run};
 use jetfrost_wire::service::AuditEntry;
 use jetfrost_wire::workstation::{Point, WorkstationState};
-use jetfrost_wire::{AccountId, CodeId, JobId, RestoreId, RunId, WorkstationId};
 
 use crate::clock::timestamp;
 use crate::records::{
-    AccountRow, AuditRow, CodeWithNames, Connection, JobRow, PointRow, RestoreRow, RunRow, WorkstationLine, WorkstationRow,
+    AccountRow, AuditRow, CodeWithNames, Connection, Count, JobRow, PointRow, Removal, Rest, RestoreRow, RunRow, WorkstationLine,
+    WorkstationRow,
 };
 use crate::shared::Result;
 use crate::shared::versions::version;
-
-/// A number from the records, where none is negative.
-pub(crate) fn from_db(number: i64) -> u64 {
-    u64::try_from(number).unwrap_or(0)
-}
-
-pub(crate) fn some_from_db(number: Option<i64>) -> Option<u64> {
-    number.map(from_db)
-}
 
 pub(crate) fn account(row: &AccountRow, on: &mut Connection) -> Result<Account> {
     let groups: Vec<String> = row.groups(on)?.into_iter().map(|group| group.name).collect();
     Ok(Account {
         version: version(&(&row.login, &row.display_name, row.kind.0, row.role.0, &groups, row.quota)),
-        id: AccountId(row.id.clone()),
+        id: row.id.0.clone(),
         login: row.login.clone(),
         display_name: row.display_name.clone(),
         kind: row.kind.0,
         role: row.role.0,
         state: if row.disabled.is_some() { AccountState::Disabled } else { AccountState::Active },
-        disabled: row.disabled.map(timestamp),
+        disabled: row.disabled.as_ref().map(|disabled| timestamp(disabled.at)),
         can_sign_in: row.password.is_some(),
         second_factor: row.totp_since.is_some(),
         groups,
-        quota: some_from_db(row.quota),
-        workstations: from_db(row.workstations(on)?),
+        quota: row.quota.map(Count::get),
+        workstations: row.workstations(on)?.get(),
         created: timestamp(row.created),
     })
 }
 
 pub(crate) fn point(row: &PointRow) -> Point {
     Point {
-        sequence: from_db(row.sequence),
+        sequence: row.sequence.get(),
         kind: row.kind.0,
         committed: timestamp(row.committed),
-        files: from_db(row.files),
-        bytes: from_db(row.bytes),
-        exceptions: from_db(row.exceptions),
-        sent: from_db(row.sent),
-        hold: hold(row.held.as_ref(), row.held_by.as_ref()),
-        pending_removal: pending_removal(row.removal_ends, row.removal_by.as_ref()),
+        files: row.files.get(),
+        bytes: row.bytes.get(),
+        exceptions: row.exceptions.get(),
+        sent: row.sent.get(),
+        hold: row.hold.0.clone(),
+        pending_removal: row.removal.as_ref().map(pending_removal),
         lost: row.lost,
     }
 }
 
-pub(crate) fn hold(reason: Option<&String>, by: Option<&String>) -> Option<Hold> {
-    Some(Hold { reason: reason?.clone(), by: by.cloned().unwrap_or_default() })
-}
-
-pub(crate) fn pending_removal(ends: Option<i64>, by: Option<&String>) -> Option<PendingRemoval> {
-    Some(PendingRemoval { ends: timestamp(ends?), by: by.cloned().unwrap_or_default() })
+pub(crate) fn pending_removal(removal: &Removal) -> PendingRemoval {
+    PendingRemoval { ends: timestamp(removal.ends), by: removal.by.clone() }
 }
 
 pub(crate) fn job(row: &JobRow, line: &WorkstationLine) -> Job {
     Job {
-        id: JobId(row.id.clone()),
+        id: row.id.0.clone(),
         kind: row.kind.0,
-        workstation: WorkstationId(line.workstation.id.clone()),
+        workstation: line.workstation.id.0.clone(),
         name: line.workstation.name.clone(),
         state: row.state.0,
-        done: from_db(row.done),
-        total: from_db(row.total),
+        done: row.done.get(),
+        total: row.total.get(),
         by: row.by.clone(),
         created: timestamp(row.created),
         started: row.started.map(timestamp),
@@ -98,24 +85,24 @@ fn shown_outcome(outcome: Outcome, last_heard: i64, now: i64) -> Outcome {
 
 pub(crate) fn run(row: &RunRow, now: i64) -> Run {
     Run {
-        id: RunId(row.id.clone()),
-        workstation: WorkstationId(row.workstation_id.clone()),
+        id: row.id.0.clone(),
+        workstation: row.workstation_id.0.clone(),
         outcome: shown_outcome(row.outcome.0, row.last_heard, now),
         progress: Progress {
             phase: row.phase.0,
-            files_done: from_db(row.files_done),
-            files_total: some_from_db(row.files_total),
-            bytes_done: from_db(row.bytes_done),
-            bytes_total: some_from_db(row.bytes_total),
-            sent: from_db(row.sent),
+            files_done: row.files_done.get(),
+            files_total: row.files_total.map(Count::get),
+            bytes_done: row.bytes_done.get(),
+            bytes_total: row.bytes_total.map(Count::get),
+            sent: row.sent.get(),
         },
         started: timestamp(row.started),
         ended: row.ended.map(timestamp),
-        point: some_from_db(row.sequence),
+        point: row.sequence.map(Count::get),
         exceptions: ExceptionCounts {
-            changed_while_read: from_db(row.changed_while_read),
-            unreadable: from_db(row.unreadable),
-            disappeared: from_db(row.disappeared),
+            changed_while_read: row.changed_while_read.get(),
+            unreadable: row.unreadable.get(),
+            disappeared: row.disappeared.get(),
         },
         reason: row.reason.clone(),
     }
@@ -123,22 +110,22 @@ pub(crate) fn run(row: &RunRow, now: i64) -> Run {
 
 pub(crate) fn restore(row: &RestoreRow, now: i64) -> Restore {
     Restore {
-        id: RestoreId(row.id.clone()),
-        workstation: WorkstationId(row.workstation_id.clone()),
-        point: from_db(row.sequence),
+        id: row.id.0.clone(),
+        workstation: row.workstation_id.0.clone(),
+        point: row.sequence.get(),
         scope: row.scope.0,
         purpose: row.purpose.0,
         by: row.by.clone(),
         outcome: shown_outcome(row.outcome.0, row.last_heard, now),
         progress: Progress {
             phase: Phase::Sending,
-            files_done: from_db(row.files_done),
-            files_total: some_from_db(row.files_total),
-            bytes_done: from_db(row.bytes_done),
-            bytes_total: some_from_db(row.bytes_total),
-            sent: from_db(row.sent),
+            files_done: row.files_done.get(),
+            files_total: row.files_total.map(Count::get),
+            bytes_done: row.bytes_done.get(),
+            bytes_total: row.bytes_total.map(Count::get),
+            sent: row.sent.get(),
         },
-        exceptions: from_db(row.exceptions),
+        exceptions: row.exceptions.get(),
         started: timestamp(row.started),
         ended: row.ended.map(timestamp),
         reason: row.reason.clone(),
@@ -146,13 +133,13 @@ pub(crate) fn restore(row: &RestoreRow, now: i64) -> Restore {
 }
 
 pub(crate) fn workstation_state(row: &WorkstationRow, latest: Option<&PointRow>, now: i64) -> WorkstationState {
-    match row.rest.as_deref() {
-        Some(WorkstationRow::UNCLAIMED) => return WorkstationState::Unclaimed,
-        Some(_) => return WorkstationState::Retired,
+    match row.rest.as_ref().map(|rest| rest.why) {
+        Some(Rest::Unclaimed) => return WorkstationState::Unclaimed,
+        Some(Rest::Retired) => return WorkstationState::Retired,
         None => {}
     }
     let rhythm_seconds = row.rhythm_seconds;
-    match freshness(latest.map(|p| p.committed), from_db(rhythm_seconds), now) {
+    match freshness(latest.map(|p| p.committed), rhythm_seconds.get(), now) {
         Freshness::FirstPointAwaited => WorkstationState::FirstPointAwaited,
         Freshness::Current => WorkstationState::Current,
         Freshness::Overdue => WorkstationState::Overdue,
@@ -168,7 +155,7 @@ pub(crate) fn enrolment_code(row: &CodeWithNames, now: i64) -> EnrolmentCode {
         (None, None) => CodeState::Unused,
     };
     EnrolmentCode {
-        id: CodeId(code.id.clone()),
+        id: code.id.0.clone(),
         login: row.login.clone(),
         destination: row.destination.clone(),
         state,

@@ -5,19 +5,16 @@ use std::sync::Arc;
 use jetfrost_wire::service::{Maintenance, NewBackups};
 
 use crate::clock::{Clock, timestamp};
-use crate::records::{Records, Switches};
+use crate::records::{Accepting, Records, Switches};
 use crate::shared::{Result, ServiceError};
-
-pub(crate) const ON: &str = "on";
-pub(crate) const PAUSED: &str = "paused";
-pub(crate) const OFF: &str = "off";
 
 /// What the switches say now: a pause ends by itself.
 pub(crate) fn now(switches: &Switches, now: i64) -> Maintenance {
-    let backups = match (switches.new_backups.as_str(), switches.paused_until) {
-        (OFF, _) => NewBackups::Off,
-        (PAUSED, Some(until)) if until > now => NewBackups::Paused { until: timestamp(until) },
-        _ => NewBackups::On,
+    let backups = match (switches.new_backups.0, switches.paused_until) {
+        (Accepting::Paused, Some(until)) if until > now => NewBackups::Paused { until: timestamp(until) },
+        (Accepting::On, _) | (Accepting::Paused, Some(_)) => NewBackups::On,
+        // A pause without an end is one until somebody ends it.
+        (Accepting::Off, _) | (Accepting::Paused, None) => NewBackups::Off,
     };
     Maintenance { backups, restores: !switches.restores_stopped }
 }

@@ -23,9 +23,10 @@ use jiff::tz::TimeZone;
 use crate::announcer::Announcer;
 use crate::certificate::Certificates;
 use crate::clock::Clock;
+pub(crate) use crate::clock::DAY_MS;
 use crate::events::Events;
 use crate::media::Place;
-use crate::records::{DestinationRow, Records, is_duplicate};
+use crate::records::{Count, DestinationRow, Records, is_duplicate};
 
 pub(crate) use caller::{Caller, Credential, Who};
 pub(crate) use conflict::Conflict;
@@ -34,7 +35,6 @@ pub(crate) use error::{Comes, NoRoom, Result, ServiceError};
 pub(crate) use trail::Trail;
 pub(crate) use versions::Seen;
 
-pub(crate) const DAY_MS: i64 = 86_400_000;
 /// Who did what nobody asked for.
 pub(crate) const SERVICE: &str = "the service";
 
@@ -77,7 +77,7 @@ pub(crate) struct Installation {
 
 /// A destination's place on the media.
 pub(crate) fn place(row: &DestinationRow) -> Place {
-    Place { id: row.id.clone(), directory: PathBuf::from(&row.directory) }
+    Place { id: row.id.0.clone(), directory: PathBuf::from(&row.directory) }
 }
 
 /// A name that is fit to be one.
@@ -103,12 +103,12 @@ pub(crate) fn shown_limit(bytes: Option<u64>) -> String {
 }
 
 /// A number for the records, whose integers are signed.
-pub(crate) fn to_db(number: u64) -> Result<i64> {
-    i64::try_from(number).map_err(|_| ServiceError::Invalid(format!("{number} is more than can be kept")))
+pub(crate) fn to_db(number: u64) -> Result<Count> {
+    Count::new(number).ok_or_else(|| ServiceError::Invalid(format!("{number} is more than can be kept")))
 }
 
 /// A limit for the records; none is `NULL`.
-pub(crate) fn limit_to_db(limit: Limit) -> Result<Option<i64>> {
+pub(crate) fn limit_to_db(limit: Limit) -> Result<Option<Count>> {
     limit.bytes().map(to_db).transpose()
 }
 

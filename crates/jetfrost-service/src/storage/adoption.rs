@@ -8,6 +8,7 @@ use jetfrost_office::access::Act;
 use jetfrost_office::capacity::suggested_reserve;
 use jetfrost_office::names;
 use jetfrost_office::protected::USUAL_DAYS;
+use jetfrost_types::ImageStoreId;
 use jetfrost_wire::destination::{Adopt, Adopted, AdoptedStore, EncryptionPolicy};
 use jetfrost_wire::people::{AccountKind, Role};
 use jetfrost_wire::retention::{AtLimit, Retention, usual_scrub_days};
@@ -16,7 +17,9 @@ use serde::Deserialize;
 use crate::clock::timestamp;
 use crate::identity::accounts::insert_account;
 use crate::media::{Found, MediaError, volume_of};
-use crate::records::{AccountRow, Connection, DestinationRow, StoreRow, WorkstationRow, Written};
+use crate::records::{
+    AccountRow, AtRest, Connection, Count, Days, DestinationRow, GrantScope, Id, Rest, StoreRow, WorkstationRow, Written,
+};
 use crate::secrets::new_id;
 use crate::shared::{Caller, Conflict, Result, ServiceError, checked_name, place, to_db};
 use crate::storage::Storage;
@@ -78,7 +81,7 @@ impl Storage {
             }
             let known = DestinationRow::by_id(&found.id, on)?.is_some();
             Ok(DestinationRow {
-                id: if known { new_id(&*self.random) } else { found.id.clone() },
+                id: Id(if known { new_id(&*self.random) } else { found.id.clone() }),
                 name_key: names::key(&name),
                 name,
                 directory: adopt.directory.clone(),
@@ -87,10 +90,10 @@ impl Storage {
                 // Nothing goes before somebody has looked at what came.
                 retention: Written(Retention::Everything),
                 at_limit: AtLimit::Stop.into(),
-                waiting_days: 7,
-                protected_days: USUAL_DAYS.into(),
-                scrub_days: usual_scrub_days().into(),
-                granted_to: "chosen".into(),
+                waiting_days: Days(7),
+                protected_days: Days(USUAL_DAYS),
+                scrub_days: Days(usual_scrub_days()),
+                granted_to: GrantScope::Chosen.into(),
                 encryption: EncryptionPolicy::Required.into(),
                 ..DestinationRow::default()
             })
@@ -108,7 +111,7 @@ impl Storage {
     }
 
     fn take_store(&self, found: &FoundStore, destination: &DestinationRow, on: &mut Connection) -> Result<AdoptedStore> {
-        let id = found.store.id().to_string();
+        let id = ImageStoreId(found.store.id().to_string());
         if StoreRow::exists(&id, on)? {
             return Err(ServiceError::Conflict(Conflict::StoreKnown));
         }
@@ -118,7 +121,7 @@ impl Storage {
         };
         let (now, workstation) = (self.clock.now_ms(), free_name(&found.workstation, on)?);
         let mut row = WorkstationRow {
-            id: new_id(&*self.random),
+            id: Id(new_id(&*self.random)),
             name_key: names::key(&workstation),
             name: workstation.clone(),
             account_id: account.id.clone(),
@@ -126,20 +129,16 @@ impl Storage {
             platform: String::new(),
             client_version: String::new(),
             disk_bytes: None,
-            rhythm_seconds: USUAL_RHYTHM,
+            rhythm_seconds: to_db(USUAL_RHYTHM_SECONDS)?,
             enrolled: now,
             last_seen: None,
             latest_run: None,
-            rest: None,
-            rest_since: None,
-            rest_by: None,
+            rest: AtRest { why: Rest::Unclaimed, since: now, by: None }.into(),
         };
-        row.credential_hash = format!("{} (unclaimed)", row.id).into_bytes();
-        row.rest = Some(WorkstationRow::UNCLAIMED.into());
-        row.rest_since = Some(now);
+        row.credential_hash = WorkstationRow::no_credential(&row.id, Rest::Unclaimed);
         row.insert(on)?;
         let store = StoreRow {
-            id: id.clone(),
+            id: Id(id.clone()),
             workstation_id: row.id,
             destination_id: destination.id.clone(),
             created: now,
@@ -149,14 +148,14 @@ impl Storage {
         store.insert(on)?;
         for (head, committed) in &found.points {
             // What lost the record of its time counts as young, and nothing is from the future.
-            insert_point(&id, head, committed.unwrap_or(now).min(now), None, 0, on)?;
+            insert_point(&id, head, committed.unwrap_or(now).clamp(0, now.max(0)), None, Count::ZERO, on)?;
         }
         Ok(adopted(found, workstation, &account.login, new_account))
     }
 
     fn account_to_be_claimed(&self, found: &FoundStore, on: &mut Connection) -> Result<AccountRow> {
         let row = AccountRow {
-            id: new_id(&*self.random),
+            id: Id(new_id(&*self.random)),
             login_key: names::key(&found.login),
             login: found.login.clone(),
             display_name: found.person.clone(),
@@ -212,7 +211,7 @@ fn adopted(found: &FoundStore, workstation: String, login: &str, new_account: bo
 }
 
 /// A workstation is backed up hourly unless something else is said.
-pub(crate) const USUAL_RHYTHM: i64 = 3600;
+pub(crate) const USUAL_RHYTHM_SECONDS: u64 = 3600;
 
 /// The name, or the name with the first number that is free.
 pub(crate) fn free_name(name: &str, on: &mut Connection) -> Result<String> {

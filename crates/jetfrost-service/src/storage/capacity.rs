@@ -4,10 +4,10 @@ use jetfrost_image::StoreId;
 use jetfrost_office::capacity::{LimitKind, Usage};
 
 use crate::media::{Budget, CountsFor, MediaError, Place, volume_of};
-use crate::records::{AccountRow, DestinationRow, StoreRow, WorkstationLine};
-use crate::shared::convert::from_db;
+use crate::records::{AccountRow, Count, DestinationRow, StoreRow, WorkstationLine};
 use crate::shared::{Result, ServiceError, place};
 use crate::storage::Storage;
+use jetfrost_types::AccountId;
 
 /// An account's workstations are looked at together.
 const ALL: usize = 10_000;
@@ -59,9 +59,9 @@ impl Storage {
     /// All limits that bind a workstation's store.
     pub(crate) fn levels(&self, line: &WorkstationLine) -> Result<Vec<(Counted, Usage)>> {
         let mut levels = Vec::new();
-        if let Some(limit) = line.store.size_limit.map(from_db) {
+        if let Some(limit) = line.store.size_limit.map(Count::get) {
             let stores = self.look_at(&place(&line.destination), std::slice::from_ref(&line.store));
-            levels.push(stores.level(CountsFor::Store(line.store.id.clone()), LimitKind::StoreLimit, limit));
+            levels.push(stores.level(CountsFor::Store(line.store.id.0.clone()), LimitKind::StoreLimit, limit));
         }
         levels.extend(self.quota_of(&line.account)?);
         levels.extend(self.levels_of_destination(&line.destination)?);
@@ -70,22 +70,22 @@ impl Storage {
 
     /// An account's quota, if it has one.
     pub(crate) fn quota_of(&self, account: &AccountRow) -> Result<Option<(Counted, Usage)>> {
-        let Some(limit) = account.quota.map(from_db) else { return Ok(None) };
+        let Some(limit) = account.quota.map(Count::get) else { return Ok(None) };
         let stores = self.stores_of_account(&account.id)?;
-        Ok(Some(stores.level(CountsFor::Account(account.id.clone()), LimitKind::Quota, limit)))
+        Ok(Some(stores.level(CountsFor::Account(account.id.0.clone()), LimitKind::Quota, limit)))
     }
 
     /// The limits of a destination.
     pub(crate) fn levels_of_destination(&self, row: &DestinationRow) -> Result<Vec<(Counted, Usage)>> {
         let here = place(row);
         let volume = volume_of(&here.directory).map_err(|source| MediaError::Io { doing: "examining the volume", source })?;
-        let level = Usage::of_volume(volume.size, volume.free, from_db(row.reserve));
-        let what = CountsFor::Volume(row.id.clone());
+        let level = Usage::of_volume(volume.size, volume.free, row.reserve.get());
+        let what = CountsFor::Volume(row.id.0.clone());
         let mut levels = vec![(Counted { what, stores: Vec::new() }, level)];
-        if let Some(limit) = row.capacity.map(from_db) {
+        if let Some(limit) = row.capacity.map(Count::get) {
             let rows = self.records.read(|on| Ok::<_, ServiceError>(StoreRow::on_destination(&row.id, on)?))?;
             let stores = self.look_at(&here, &rows);
-            levels.push(stores.level(CountsFor::Destination(row.id.clone()), LimitKind::Capacity, limit));
+            levels.push(stores.level(CountsFor::Destination(row.id.0.clone()), LimitKind::Capacity, limit));
         }
         Ok(levels)
     }
@@ -93,13 +93,13 @@ impl Storage {
     /// Looks what image stores occupy. One whose destination is missing occupies what it did when it was last looked.
     fn look_at(&self, place: &Place, stores: &[StoreRow]) -> Stores {
         let used = |row: &StoreRow| {
-            let id = row.id.parse::<StoreId>().ok()?;
-            Some((id, self.media.used_or(place, id, from_db(row.occupied))))
+            let id = row.id.as_str().parse::<StoreId>().ok()?;
+            Some((id, self.media.used_or(place, id, row.occupied.get())))
         };
         Stores(stores.iter().filter_map(used).collect())
     }
 
-    fn stores_of_account(&self, account: &str) -> Result<Stores> {
+    fn stores_of_account(&self, account: &AccountId) -> Result<Stores> {
         let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(Some(account), "", ALL, on)?))?;
         let of = |line: &WorkstationLine| self.look_at(&place(&line.destination), std::slice::from_ref(&line.store)).0;
         Ok(Stores(lines.iter().flat_map(of).collect()))
@@ -125,7 +125,7 @@ mod tests {
         let storage = &office.services.storage;
         let shelf = office.destination("shelf");
         let set = |change: DestinationChange| {
-            storage.change_destination(&office.ingrid, &shelf.id.0, &change, &Seen::Anything).expect("set")
+            storage.change_destination(&office.ingrid, &shelf.id, &change, &Seen::Anything).expect("set")
         };
         let limited = set(DestinationChange { capacity: Some(Limit::Bytes(5_000_000)), ..DestinationChange::default() });
         assert_eq!((limited.state, limited.used, limited.room), (DestinationState::Ready, Some(0), Some(5_000_000)));

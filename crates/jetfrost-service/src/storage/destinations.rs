@@ -17,9 +17,8 @@ use jetfrost_wire::{DestinationId, Page, PageQuery, Version};
 use crate::clock::timestamp;
 use crate::identity::{accounts, grants};
 use crate::media::{MarkerError, MediaError, Place, judge, volume_of, volumes};
-use crate::records::{AuditRow, DestinationRow, NewEntry, StoreRow, Word, Written};
+use crate::records::{AuditRow, Count, Days, Deed, DestinationRow, Erasing, Id, NewEntry, StoreRow, Word, Written};
 use crate::secrets::new_id;
-use crate::shared::convert::from_db;
 use crate::shared::versions::{Made, Seen, version};
 use crate::shared::{
     Caller, Conflict, Result, SERVICE, ServiceError, bounds, check_days, checked_name, limit_to_db, place, shown_limit, taken,
@@ -34,7 +33,7 @@ const ALL: usize = 1000;
 /// What a new destination keeps unless told otherwise: enough that nobody misses something before they have set their own.
 const USUAL_RETENTION: Retention = Retention::Thinned(Rule { hours: 72, days: 60, weeks: 52, months: 60, years: 0, at_least: 5 });
 
-const USUAL_WAITING_DAYS: i64 = 7;
+const USUAL_WAITING_DAYS: Days = Days(7);
 
 impl Storage {
     pub(crate) fn destinations(&self, caller: &Caller, page: &PageQuery) -> Result<Page<Destination>> {
@@ -47,7 +46,7 @@ impl Storage {
     }
 
     /// One destination.
-    pub(crate) fn destination_by_id(&self, caller: &Caller, id: &str) -> Result<Destination> {
+    pub(crate) fn destination_by_id(&self, caller: &Caller, id: &DestinationId) -> Result<Destination> {
         caller.may(&Act::SeeOffice)?;
         let row = self.records.read(|on| Ok::<_, ServiceError>(DestinationRow::by_id(id, on)?))?;
         self.destination(&row.ok_or(ServiceError::NotFound("destination"))?)
@@ -80,7 +79,7 @@ impl Storage {
         caller.may(&Act::ChangeOffice)?;
         let name = checked_name(&new.name)?;
         let mut row = DestinationRow {
-            id: new_id(&*self.random),
+            id: Id(new_id(&*self.random)),
             name_key: names::key(&name),
             name,
             description: checked_description(new.description.as_deref().unwrap_or_default())?,
@@ -92,8 +91,8 @@ impl Storage {
             at_limit: new.at_limit.unwrap_or(AtLimit::Stop).into(),
             encryption: new.encryption.into(),
             waiting_days: USUAL_WAITING_DAYS,
-            protected_days: new.protected_days.unwrap_or(USUAL_DAYS).into(),
-            scrub_days: jetfrost_wire::retention::usual_scrub_days().into(),
+            protected_days: Days(new.protected_days.unwrap_or(USUAL_DAYS)),
+            scrub_days: Days(jetfrost_wire::retention::usual_scrub_days()),
             ..DestinationRow::default()
         };
         check_terms(&row)?;
@@ -158,7 +157,7 @@ impl Storage {
     pub(crate) fn change_destination(
         &self,
         caller: &Caller,
-        id: &str,
+        id: &DestinationId,
         change: &DestinationChange,
         seen: &Seen,
     ) -> Result<Destination> {
@@ -196,7 +195,7 @@ impl Storage {
             row.description = checked_description(description)?;
         }
         if let Some(directory) = &change.directory {
-            let there = self.media.check(&Place { id: row.id.clone(), directory: directory.into() });
+            let there = self.media.check(&Place { id: row.id.0.clone(), directory: directory.into() });
             // It was named by whoever asks: that it is not there is not the fault of a volume.
             there.map_err(|error| ServiceError::Invalid(error.to_string()))?;
             row.directory.clone_from(directory);
@@ -211,29 +210,28 @@ impl Storage {
         row.retention = change.retention.map_or(row.retention, Written);
         row.at_limit = change.at_limit.map_or(row.at_limit, Word);
         row.encryption = change.encryption.map_or(row.encryption, Word);
-        row.waiting_days = change.waiting_days.map_or(row.waiting_days, Into::into);
-        row.scrub_days = change.scrub_days.map_or(row.scrub_days, Into::into);
-        row.protected_days = change.protected_days.map_or(row.protected_days, Into::into);
+        row.waiting_days = change.waiting_days.map_or(row.waiting_days, Days);
+        row.scrub_days = change.scrub_days.map_or(row.scrub_days, Days);
+        row.protected_days = change.protected_days.map_or(row.protected_days, Days);
         Ok(())
     }
 
     /// Takes no new backups from now on. What is there stays and can be restored.
-    pub(crate) fn withdraw(&self, caller: &Caller, id: &str) -> Result<Destination> {
+    pub(crate) fn withdraw(&self, caller: &Caller, id: &DestinationId) -> Result<Destination> {
         let (now, by) = (self.clock.now_ms(), caller.name());
         self.alter_destination(caller, id, "destination withdrawn", |row| {
-            row.withdrawn.get_or_insert(now);
-            row.withdrawn_by.get_or_insert(by);
+            row.withdrawn.get_or_insert(Deed { at: now, by });
             Ok(())
         })
     }
 
     /// Takes backups again.
-    pub(crate) fn bring_destination_back(&self, caller: &Caller, id: &str) -> Result<Destination> {
+    pub(crate) fn reinstate_destination(&self, caller: &Caller, id: &DestinationId) -> Result<Destination> {
         self.alter_destination(caller, id, "destination reinstated", |row| {
-            if row.erases.is_some() {
+            if matches!(*row.erasure, Some(Erasing::Confirmed { .. })) {
                 return Err(ServiceError::Conflict(Conflict::ErasurePending));
             }
-            (row.withdrawn, row.withdrawn_by, row.erase_asked, row.erasing_by) = (None, None, None, None);
+            (*row.withdrawn, *row.erasure) = (None, None);
             Ok(())
         })
     }
@@ -241,7 +239,7 @@ impl Storage {
     pub(crate) fn alter_destination(
         &self,
         caller: &Caller,
-        id: &str,
+        id: &DestinationId,
         what: &str,
         alter: impl FnOnce(&mut DestinationRow) -> Result<()>,
     ) -> Result<Destination> {
@@ -303,30 +301,32 @@ impl Storage {
         let room = marker.is_ok().then(|| self.levels_of_destination(row)).transpose()?;
         let room = room.map(|levels| levels.iter().map(|(_, level)| level.room()).min().unwrap_or(0));
         let state = state(row, &marker, room);
-        let asked = row.erase_asked.is_some() || row.erases.is_some();
         Ok(Destination {
-            id: DestinationId(row.id.clone()),
+            id: row.id.0.clone(),
             name: row.name.clone(),
             description: row.description.clone(),
             directory: row.directory.clone(),
             state,
             since: since(row, state).map(timestamp),
             why: why(row, state, &marker, grants.is_nobody()),
-            capacity: row.capacity.map(from_db),
-            reserve: from_db(row.reserve),
-            default_limit: row.default_limit.map(from_db),
+            capacity: row.capacity.map(Count::get),
+            reserve: row.reserve.get(),
+            default_limit: row.default_limit.map(Count::get),
             used,
             room,
             stores: stores.len() as u64,
             retention: row.retention.0,
             at_limit: row.at_limit.0,
             encryption: row.encryption.0,
-            waiting_days: u32::try_from(row.waiting_days).unwrap_or(u32::MAX),
-            scrub_days: u32::try_from(row.scrub_days).unwrap_or(u32::MAX),
-            protected_days: u32::try_from(row.protected_days).unwrap_or(u32::MAX),
+            waiting_days: row.waiting_days.0,
+            scrub_days: row.scrub_days.0,
+            protected_days: row.protected_days.0,
             version: version_of(row, &grants),
             grants,
-            erasure: asked.then(|| Erasure { by: row.erasing_by.clone().unwrap_or_default(), ends: row.erases.map(timestamp) }),
+            erasure: row
+                .erasure
+                .as_ref()
+                .map(|erasing| Erasure { by: erasing.by().to_owned(), ends: erasing.ends().map(timestamp) }),
             records_backed_up: row.records_backed_up.map(timestamp),
             records_backup_trouble: row.records_backup_trouble.clone(),
             created: timestamp(row.created),
@@ -347,7 +347,7 @@ pub(crate) fn state(row: &DestinationRow, marker: &Result<(), MarkerError>, room
         // As it was when somebody could look.
         (Err(MarkerError::NotLookedAt(_)), _) if row.missing_since.is_some() => DestinationState::Missing,
         (Err(MarkerError::NotLookedAt(_)), _) => state(row, &Ok(()), room),
-        (Ok(()), _) if row.erases.is_some() => DestinationState::Erasing,
+        (Ok(()), _) if matches!(*row.erasure, Some(Erasing::Confirmed { .. })) => DestinationState::Erasing,
         (Ok(()), _) if row.withdrawn.is_some() => DestinationState::Withdrawn,
         (Ok(()), Some(0)) => DestinationState::Full,
         (Ok(()), _) => DestinationState::Ready,
@@ -357,18 +357,21 @@ pub(crate) fn state(row: &DestinationRow, marker: &Result<(), MarkerError>, room
 fn since(row: &DestinationRow, state: DestinationState) -> Option<i64> {
     match state {
         DestinationState::Missing | DestinationState::Foreign => row.missing_since,
-        DestinationState::Withdrawn | DestinationState::Erasing => row.withdrawn,
+        DestinationState::Withdrawn | DestinationState::Erasing => row.withdrawn.as_ref().map(|withdrawn| withdrawn.at),
         DestinationState::Full | DestinationState::Ready => None,
     }
 }
 
 fn why(row: &DestinationRow, state: DestinationState, marker: &Result<(), MarkerError>, granted_to_nobody: bool) -> String {
-    let by = row.withdrawn_by.as_deref().unwrap_or(SERVICE);
+    let withdrawn_by = row.withdrawn.as_ref().map_or(SERVICE, |withdrawn| &withdrawn.by);
     match (state, marker) {
         (_, Err(error)) => format!("{error}; nothing is written in its stead"),
-        (DestinationState::Erasing, _) => format!("{} asked for all of it to be erased", row.erasing_by.as_deref().unwrap_or(by)),
+        (DestinationState::Erasing, _) => {
+            let by = row.erasure.as_ref().map_or(withdrawn_by, Erasing::by);
+            format!("{by} asked for all of it to be erased")
+        }
         (DestinationState::Withdrawn, _) => {
-            format!("{by} withdrew it: no new backups come here, and those that are here can be restored")
+            format!("{withdrawn_by} withdrew it: no new backups come here, and those that are here can be restored")
         }
         (DestinationState::Full, _) => "a limit or its volume's reserve is reached".into(),
         _ if granted_to_nobody => "nobody has access yet: no backup can come here".into(),
@@ -391,15 +394,15 @@ fn said(row: &DestinationRow, grants: &Grants) -> String {
         "{} at {}: capacity {}, reserve {}, limit of new stores {}, retention {}, at a limit {}, encryption {}, protected time {} days, waiting time {} days, scrub every {} days, open to {}",
         row.name,
         row.directory,
-        shown_limit(row.capacity.map(from_db)),
-        jetfrost_wire::size::show(from_db(row.reserve)),
-        shown_limit(row.default_limit.map(from_db)),
+        shown_limit(row.capacity.map(Count::get)),
+        jetfrost_wire::size::show(row.reserve.get()),
+        shown_limit(row.default_limit.map(Count::get)),
         row.retention.0,
         row.at_limit.0.word(),
         row.encryption.0.word(),
-        row.protected_days,
-        row.waiting_days,
-        row.scrub_days,
+        row.protected_days.0,
+        row.waiting_days.0,
+        row.scrub_days.0,
         grants::said(grants)
     )
 }

@@ -4,30 +4,28 @@ use data_encoding::BASE32_NOPAD;
 use jetfrost_image::crypto::random_array;
 use jetfrost_office::access::Act;
 use jetfrost_office::names;
+use jetfrost_types::DestinationId;
 use jetfrost_wire::destination::{AskErasure, ConfirmErasure, Destination, ErasedStore, ErasurePreview};
 use jetfrost_wire::event::Event;
 
 use crate::clock::timestamp;
-use crate::records::{AuditRow, DestinationRow, NewEntry, PointRow, WorkstationLine};
-use crate::shared::convert::from_db;
-use crate::shared::{Caller, Conflict, DAY_MS, Result, ServiceError, place};
+use crate::records::{AuditRow, Connection, DestinationRow, Erasing, NewEntry, PointRow, Removal, WorkstationLine};
+use crate::shared::{Caller, Conflict, DAY_MS, Result, SERVICE, ServiceError, place};
+use crate::storage::stores::ALL_STORES;
 use crate::storage::{Storage, points};
-
-/// The image stores of a destination are looked at together.
-const ALL: usize = 10_000;
 
 impl Storage {
     /// What erasing a destination would take.
-    pub(crate) fn preview_erasure(&self, caller: &Caller, id: &str) -> Result<ErasurePreview> {
+    pub(crate) fn preview_erasure(&self, caller: &Caller, id: &DestinationId) -> Result<ErasurePreview> {
         caller.may(&Act::SeeOffice)?;
         let row = self.destination_row(id)?;
         self.erasure_of(&row)
     }
 
     /// The first confirmation: the destination's name, typed. Answers with what the second takes.
-    pub(crate) fn ask_erasure(&self, caller: &Caller, id: &str, ask: &AskErasure) -> Result<ErasurePreview> {
+    pub(crate) fn ask_erasure(&self, caller: &Caller, id: &DestinationId, ask: &AskErasure) -> Result<ErasurePreview> {
         let typed = names::key(&ask.name);
-        let code = BASE32_NOPAD.encode(&random_array::<5>(&*self.random));
+        let confirmation = BASE32_NOPAD.encode(&random_array::<5>(&*self.random));
         let by = caller.name();
         self.alter_destination(caller, id, "erasure asked for", |row| {
             if typed != row.name_key {
@@ -36,18 +34,21 @@ impl Storage {
             if row.withdrawn.is_none() {
                 return Err(ServiceError::Conflict(Conflict::NotWithdrawn));
             }
-            if row.erases.is_none() {
-                row.erase_asked = Some(code);
-                row.erasing_by = Some(by);
+            if !matches!(*row.erasure, Some(Erasing::Confirmed { .. })) {
+                *row.erasure = Some(Erasing::Asked { confirmation, by });
             }
             Ok(())
         })?;
         let row = self.destination_row(id)?;
-        Ok(ErasurePreview { confirmation: row.erase_asked.clone(), ..self.erasure_of(&row)? })
+        let confirmation = match row.erasure.as_ref() {
+            Some(Erasing::Asked { confirmation, .. }) => Some(confirmation.clone()),
+            Some(Erasing::Confirmed { .. }) | None => None,
+        };
+        Ok(ErasurePreview { confirmation, ..self.erasure_of(&row)? })
     }
 
     /// The second confirmation. The waiting time begins.
-    pub(crate) fn confirm_erasure(&self, caller: &Caller, id: &str, confirm: &ConfirmErasure) -> Result<Destination> {
+    pub(crate) fn confirm_erasure(&self, caller: &Caller, id: &DestinationId, confirm: &ConfirmErasure) -> Result<Destination> {
         caller.may(&Act::ChangeOffice)?;
         let row = self.destination_row(id)?;
         let (in_the_way, protected) = (self.erasure_of(&row)?.in_the_way, self.protected_until(&row)?);
@@ -56,21 +57,21 @@ impl Storage {
         }
         let (now, by) = (self.clock.now_ms(), caller.name());
         self.alter_destination(caller, id, "erasure confirmed", |row| {
-            let asked = row.erase_asked.take();
-            let asked = asked.ok_or(ServiceError::Conflict(Conflict::ErasureNotAsked))?;
+            let Some(Erasing::Asked { confirmation: asked, .. }) = row.erasure.as_ref() else {
+                return Err(ServiceError::Conflict(Conflict::ErasureNotAsked));
+            };
             if !asked.eq_ignore_ascii_case(confirm.confirmation.trim()) {
                 return Err(ServiceError::Invalid("this is not the confirmation that the first step answered with".into()));
             }
-            row.erases = Some(protected.max(now + row.waiting_days * DAY_MS));
-            row.erasing_by = Some(by);
+            *row.erasure = Some(Erasing::Confirmed { ends: protected.max(now + row.waiting_days.ms()), by });
             Ok(())
         })
     }
 
     /// Calls an erasure off. The destination stays withdrawn.
-    pub(crate) fn call_erasure_off(&self, caller: &Caller, id: &str) -> Result<Destination> {
+    pub(crate) fn call_erasure_off(&self, caller: &Caller, id: &DestinationId) -> Result<Destination> {
         self.alter_destination(caller, id, "erasure called off", |row| {
-            (row.erase_asked, row.erases, row.erasing_by) = (None, None, None);
+            *row.erasure = None;
             Ok(())
         })
     }
@@ -78,51 +79,49 @@ impl Storage {
     /// Goes on with erasures whose waiting time is over: first the image stores, then the destination itself.
     pub(crate) fn tend_erasures(&self) -> Result<()> {
         let now = self.clock.now_ms();
-        for row in self.destination_rows()?.into_iter().filter(|row| row.erases.is_some_and(|erases| erases <= now)) {
-            if self.media.check(&place(&row)).is_err() || !self.erasure_of(&row)?.in_the_way.is_empty() {
-                continue;
+        for row in self.destination_rows()?.iter().filter(|row| is_due(row, now)) {
+            if self.media.check(&place(row)).is_ok() && self.erasure_of(row)?.in_the_way.is_empty() {
+                self.go_on_erasing(row, now)?;
             }
-            let lines = self.lines_on(&row)?;
-            if lines.is_empty() {
-                self.finish_erasure(row)?;
-                continue;
-            }
-            let by = row.erasing_by.clone().unwrap_or_default();
-            self.records.write(|on| {
-                for line in lines {
-                    let mut store = line.store;
-                    store.removal_ends = Some(now);
-                    store.removal_by = Some(by.clone());
-                    store.update(on)?;
-                }
-                Ok::<_, ServiceError>(())
-            })?;
         }
         Ok(())
     }
 
-    fn finish_erasure(&self, mut row: DestinationRow) -> Result<()> {
-        self.media.clear(&place(&row))?;
-        let by = row.erasing_by.clone().unwrap_or_default();
+    /// Judges once more in the transaction that writes: somebody may have called the erasure off meanwhile.
+    fn go_on_erasing(&self, row: &DestinationRow, now: i64) -> Result<()> {
+        let is_gone = self.records.write(|on| {
+            let Some(mut row) = DestinationRow::by_id(&row.id, on)?.filter(|row| is_due(row, now)) else { return Ok(false) };
+            let by = row.erasure.as_ref().map_or(SERVICE, Erasing::by).to_owned();
+            let lines = WorkstationLine::on_destination(&row.id, ALL_STORES, on)?;
+            if lines.is_empty() {
+                self.end_destination(&mut row, &by, on)?;
+                return Ok(true);
+            }
+            for mut line in lines {
+                *line.store.removal = Some(Removal { ends: now, by: by.clone() });
+                line.store.update(on)?;
+            }
+            Ok::<_, ServiceError>(false)
+        })?;
+        if is_gone {
+            self.events.tell(Event::Office);
+        }
+        Ok(())
+    }
+
+    /// Clears the directory and notes it, in that order: what is noted as gone is gone.
+    fn end_destination(&self, row: &mut DestinationRow, by: &str, on: &mut Connection) -> Result<()> {
+        self.media.clear(&place(row))?;
         let subject = row.name.clone();
         row.gone = Some(self.clock.now_ms());
         // Name and directory are free again; the row stays for the history that names it.
         row.name_key = format!("{} (gone)", row.id);
         row.directory = format!("{} (gone: {})", row.directory, row.id);
-        self.records.write(|on| {
-            row.set_granted_to(&[], &[], on)?;
-            row.update(on)?;
-            let entry = NewEntry {
-                at: self.clock.now_ms(),
-                who: &by,
-                what: "destination erased",
-                subject: &subject,
-                ..NewEntry::default()
-            };
-            Ok::<_, ServiceError>(AuditRow::insert(&entry, on)?)
-        })?;
-        self.events.tell(Event::Office);
-        Ok(())
+        row.set_granted_to(&[], &[], on)?;
+        row.update(on)?;
+        let what = "destination erased";
+        let entry = NewEntry { at: self.clock.now_ms(), who: by, what, subject: &subject, ..NewEntry::default() };
+        Ok(AuditRow::insert(&entry, on)?)
     }
 
     fn erasure_of(&self, row: &DestinationRow) -> Result<ErasurePreview> {
@@ -132,7 +131,7 @@ impl Storage {
             let rows = self.point_rows(line)?;
             points += rows.len() as u64;
             earliest = rows.iter().map(|point| point.committed).chain(earliest).min();
-            if line.store.held.is_some() || rows.iter().any(|point: &PointRow| point.held.is_some()) {
+            if line.store.hold.is_some() || rows.iter().any(|point: &PointRow| point.hold.is_some()) {
                 in_the_way.push(format!("there is a hold on backups of {}: take it off first", line.workstation.name));
             }
         }
@@ -154,7 +153,7 @@ impl Storage {
     fn days_until_erased(&self, row: &DestinationRow) -> Result<u32> {
         let protected = self.protected_until(row)?.saturating_sub(self.clock.now_ms());
         let protected_days = protected.max(0).unsigned_abs().div_ceil(DAY_MS.unsigned_abs());
-        Ok(u32::try_from(from_db(row.waiting_days).max(protected_days)).unwrap_or(u32::MAX))
+        Ok(u32::try_from(u64::from(row.waiting_days.0).max(protected_days)).unwrap_or(u32::MAX))
     }
 
     /// When the protected time of all points on a destination is over.
@@ -169,22 +168,26 @@ impl Storage {
     }
 
     fn erased(&self, line: &WorkstationLine) -> ErasedStore {
-        let id = line.store.id.parse().ok();
+        let id = line.store.id.as_str().parse().ok();
         ErasedStore {
             workstation: line.workstation.name.clone(),
             person: line.account.display_name.clone(),
-            points: from_db(line.store.points),
+            points: line.store.points.get(),
             latest: line.latest_point.as_ref().map(|point| timestamp(point.committed)),
             bytes: id.and_then(|id| self.media.used(&place(&line.destination), id).ok()),
         }
     }
 
     fn lines_on(&self, row: &DestinationRow) -> Result<Vec<WorkstationLine>> {
-        self.records.read(|on| Ok(WorkstationLine::on_destination(&row.id, ALL, on)?))
+        self.records.read(|on| Ok(WorkstationLine::on_destination(&row.id, ALL_STORES, on)?))
     }
 
-    pub(crate) fn destination_row(&self, id: &str) -> Result<DestinationRow> {
+    pub(crate) fn destination_row(&self, id: &DestinationId) -> Result<DestinationRow> {
         let row = self.records.read(|on| Ok::<_, ServiceError>(DestinationRow::by_id(id, on)?))?;
         row.ok_or(ServiceError::NotFound("destination"))
     }
+}
+
+fn is_due(row: &DestinationRow, now: i64) -> bool {
+    row.erasure.as_ref().and_then(Erasing::ends).is_some_and(|ends| ends <= now)
 }

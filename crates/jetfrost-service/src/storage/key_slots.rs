@@ -5,9 +5,10 @@ use std::collections::BTreeSet;
 
 use jetfrost_image::format::Slot;
 use jetfrost_image::store::Store;
+use jetfrost_types::ImageStoreId;
 use jetfrost_wire::workstation::Finding;
 
-use crate::records::{Connection, SlotRow, WorkstationLine};
+use crate::records::{Connection, Id, SlotRow, WorkstationLine};
 use crate::shared::{Result, ServiceError};
 use crate::storage::Storage;
 
@@ -66,7 +67,7 @@ fn take_over(line: &WorkstationLine, store: &Store, on: &mut Connection) -> Resu
 }
 
 pub(crate) fn row_of(slot: &Slot, bytes: Vec<u8>) -> SlotRow {
-    SlotRow { store_id: slot.store.to_string(), id: slot.id.to_string(), bytes }
+    SlotRow { store_id: Id(ImageStoreId(slot.store.to_string())), id: slot.id.to_string(), bytes }
 }
 
 fn finding(id: &str, wrong: &str) -> Finding {

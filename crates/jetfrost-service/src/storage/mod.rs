@@ -8,6 +8,7 @@ mod erasure;
 pub(crate) mod key_slots;
 pub(crate) mod points;
 mod records_backup;
+pub(crate) mod removal;
 pub(crate) mod stores;
 pub(crate) mod terms;
 pub(crate) mod workstations;

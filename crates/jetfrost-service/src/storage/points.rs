@@ -6,21 +6,21 @@ use jetfrost_image::format::PointHead;
 use jetfrost_image::store::Store;
 use jetfrost_office::retention::PointFacts;
 
-use crate::records::{Connection, PointRow, StoreRow, WorkstationLine};
-use crate::shared::convert::from_db;
+use crate::records::{Connection, Count, Id, Noted, PointRow, StoreRow, WorkstationLine};
 use crate::shared::{Result, ServiceError, to_db};
 use crate::storage::Storage;
+use jetfrost_types::ImageStoreId;
 
 /// A store's points are judged together; there are as many as the rule keeps.
 pub(crate) const ALL: usize = 1_000_000;
 
 pub(crate) fn facts(points: &[PointRow]) -> Vec<PointFacts> {
     let fact = |row: &PointRow| PointFacts {
-        sequence: from_db(row.sequence),
+        sequence: row.sequence.get(),
         kind: row.kind.0,
         committed_ms: row.committed,
-        complete: row.exceptions == 0,
-        held: row.held.is_some(),
+        complete: row.exceptions == Count::ZERO,
+        held: row.hold.is_some(),
     };
     points.iter().map(fact).collect()
 }
@@ -33,10 +33,10 @@ impl Storage {
             let rows = PointRow::list(&line.store.id, i64::MAX, ALL, on)?;
             let lost = lost(&rows, &on_media);
             StoreRow::set_lost_points(&line.store.id, to_db(lost.len() as u64)?, on)?;
-            for row in rows.iter().filter(|row| row.lost != lost.contains(&from_db(row.sequence))) {
+            for row in rows.iter().filter(|row| row.lost != lost.contains(&row.sequence.get())) {
                 row.set_lost(!row.lost, on)?;
             }
-            let off_shelf = rows.iter().map(|row| from_db(row.sequence)).filter(|sequence| !on_media.contains(sequence));
+            let off_shelf = rows.iter().map(|row| row.sequence.get()).filter(|sequence| !on_media.contains(sequence));
             let gone = off_shelf.filter(|sequence| !lost.contains(sequence)).collect();
             self.note_gone(line, &gone, "its time was over", on)
         })
@@ -48,7 +48,7 @@ impl Storage {
         self.records.write(|on| {
             let rows = PointRow::list(&line.store.id, i64::MAX, ALL, on)?;
             let is_away = |sequence: u64| !on_media.contains(&sequence) && !lost.contains(&sequence);
-            let went: Vec<i64> = rows.iter().map(|row| row.sequence).filter(|sequence| is_away(from_db(*sequence))).collect();
+            let went: Vec<Count> = rows.iter().map(|row| row.sequence).filter(|sequence| is_away(sequence.get())).collect();
             Ok(PointRow::set_going(&line.store.id, &went, on)?)
         })
     }
@@ -56,10 +56,10 @@ impl Storage {
     pub(crate) fn note_gone(&self, line: &WorkstationLine, gone: &BTreeSet<u64>, why: &str, on: &mut Connection) -> Result<()> {
         for sequence in gone {
             if let Some(mut row) = PointRow::find(&line.store.id, to_db(*sequence)?, on)? {
-                row.gone_why = Some(row.removal_by.as_ref().map_or_else(|| why.to_owned(), |by| format!("removed by {by}")));
-                row.gone = Some(self.clock.now_ms());
+                let what = row.removal.as_ref().map_or_else(|| why.to_owned(), |removal| format!("removed by {}", removal.by));
+                *row.gone = Some(Noted { at: self.clock.now_ms(), what });
                 row.update(on)?;
-                StoreRow::take_points(&line.store.id, 1, on)?;
+                StoreRow::take_points(&line.store.id, Count::ONE, on)?;
             }
         }
         Ok(())
@@ -72,16 +72,16 @@ impl Storage {
 
 /// Points that are not there, though nothing was about to remove them.
 pub(crate) fn lost(rows: &[PointRow], on_media: &BTreeSet<u64>) -> BTreeSet<u64> {
-    let is_lost = |row: &&PointRow| !row.going && !on_media.contains(&from_db(row.sequence));
-    rows.iter().filter(is_lost).map(|row| from_db(row.sequence)).collect()
+    let is_lost = |row: &&PointRow| !row.going && !on_media.contains(&row.sequence.get());
+    rows.iter().filter(is_lost).map(|row| row.sequence.get()).collect()
 }
 
 pub(crate) fn insert_point(
-    store: &str,
+    store: &ImageStoreId,
     head: &PointHead,
     committed: i64,
     run: Option<i64>,
-    sent: i64,
+    sent: Count,
     on: &mut Connection,
 ) -> Result<()> {
     let sequence = to_db(head.sequence)?;
@@ -89,7 +89,7 @@ pub(crate) fn insert_point(
         return Ok(());
     }
     PointRow {
-        store_id: store.to_owned(),
+        store_id: Id(store.clone()),
         sequence,
         run_number: run,
         kind: head.kind.into(),

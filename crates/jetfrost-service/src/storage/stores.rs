@@ -6,31 +6,32 @@ use jetfrost_image::StoreId;
 use jetfrost_image::store::{Store, StoreError};
 use jetfrost_office::access::Act;
 
-use crate::records::{PointRow, WorkstationLine};
+use crate::records::{Count, PointRow, WorkstationLine};
 use crate::shared::{Caller, Result, ServiceError, place, to_db};
 use crate::storage::Storage;
 use crate::storage::points::insert_point;
+use jetfrost_types::ImageStoreId;
 
 /// All workstations of the office.
 pub(crate) const ALL_STORES: usize = 100_000;
 
 impl Storage {
     /// The workstation of a store that the caller may see.
-    pub(crate) fn line_to_see(&self, caller: &Caller, id: &str) -> Result<WorkstationLine> {
+    pub(crate) fn line_to_see(&self, caller: &Caller, id: &ImageStoreId) -> Result<WorkstationLine> {
         let line = self.line_of_store(id)?;
-        let see = Act::SeeWorkstation { workstation: &line.workstation.id, owner: &line.account.id };
+        let see = Act::SeeWorkstation { workstation: line.workstation.id.as_str(), owner: line.account.id.as_str() };
         caller.may(&see).map_err(|_| ServiceError::NotFound("image store"))?;
         Ok(line)
     }
 
-    pub(crate) fn line_to_read(&self, caller: &Caller, id: &str) -> Result<WorkstationLine> {
+    pub(crate) fn line_to_read(&self, caller: &Caller, id: &ImageStoreId) -> Result<WorkstationLine> {
         let line = self.line_of_store(id)?;
-        let read = Act::ReadStore { workstation: &line.workstation.id, owner: &line.account.id };
+        let read = Act::ReadStore { workstation: line.workstation.id.as_str(), owner: line.account.id.as_str() };
         caller.may(&read).map_err(|_| ServiceError::NotFound("image store"))?;
         Ok(line)
     }
 
-    pub(crate) fn line_of_store(&self, id: &str) -> Result<WorkstationLine> {
+    pub(crate) fn line_of_store(&self, id: &ImageStoreId) -> Result<WorkstationLine> {
         let line = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::by_store(id, on)?))?;
         line.ok_or(ServiceError::NotFound("image store"))
     }
@@ -38,12 +39,12 @@ impl Storage {
     /// Records points that are on the shelf and not in the records: the service was killed between the two.
     pub(crate) fn record_points_on_shelf(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
         self.give_receipts(line, store)?;
-        let recorded = line.store.latest_sequence.unwrap_or(0);
+        let recorded = line.store.latest_sequence.unwrap_or_default();
         for sequence in store.points() {
             if to_db(sequence)? > recorded {
                 let head = store.point_head(sequence)?;
                 let committed = self.committed_at(store, sequence)?;
-                self.records.write(|on| insert_point(&line.store.id, &head, committed, None, 0, on))?;
+                self.records.write(|on| insert_point(&line.store.id, &head, committed, None, Count::ZERO, on))?;
             }
         }
         Ok(())
@@ -70,12 +71,12 @@ impl Storage {
     /// When a point was committed, as its receipt says. It is never later than now; one without a receipt is of this moment.
     pub(crate) fn committed_at(&self, store: &Store, sequence: u64) -> Result<i64> {
         let receipt = store.receipt(sequence).ok().flatten();
-        Ok(receipt.map_or(i64::MAX, |receipt| receipt.committed).min(self.clock.now_ms()))
+        Ok(receipt.map_or(i64::MAX, |receipt| receipt.committed).clamp(0, self.clock.now_ms().max(0)))
     }
 
     /// The destination and the image store of a workstation.
     pub(crate) fn open_store(&self, line: &WorkstationLine) -> Result<(StoreId, Arc<Store>)> {
-        let id = line.store.id.parse().map_err(|_| ServiceError::NotFound("image store"))?;
+        let id = line.store.id.as_str().parse().map_err(|_| ServiceError::NotFound("image store"))?;
         Ok((id, self.media.store(&place(&line.destination), id)?))
     }
 }

@@ -3,7 +3,7 @@
 use jetfrost_office::protected::{Earlier, LEAST_DAYS_MAKING_ROOM, Promise, Terms};
 use jetfrost_wire::retention::{AtLimit, Retention, Rule};
 
-use crate::records::{Connection, DestinationRow, EarlierTermsRow, PointRow, StoreRow, WorkstationLine, Written};
+use crate::records::{Connection, Days, DestinationRow, EarlierTermsRow, Noted, PointRow, StoreRow, WorkstationLine, Written};
 use crate::shared::{Result, ServiceError, check_days};
 use crate::storage::{Storage, points, stores};
 
@@ -16,12 +16,8 @@ fn retention_of(store: &StoreRow, destination: &DestinationRow) -> Retention {
     store.retention.unwrap_or(destination.retention).0
 }
 
-fn terms_of(retention: &Retention, protected_days: i64, at_limit: AtLimit) -> Terms {
-    Terms {
-        rule: retention.rule().copied(),
-        protected_days: u32::try_from(protected_days).unwrap_or(u32::MAX),
-        makes_room: at_limit == AtLimit::ExpireOldest,
-    }
+fn terms_of(retention: &Retention, protected_days: Days, at_limit: AtLimit) -> Terms {
+    Terms { rule: retention.rule().copied(), protected_days: protected_days.0, makes_room: at_limit == AtLimit::ExpireOldest }
 }
 
 fn present(store: &StoreRow, destination: &DestinationRow) -> Terms {
@@ -63,15 +59,15 @@ pub(crate) fn change_of_store(before: &StoreRow, line: &mut WorkstationLine, now
     note_change((before, &line.destination), (&line.store, &line.destination), now, on)?;
     let (was, is) = (present(before, &line.destination), present(&line.store, &line.destination));
     if let Some(how) = shortened(&was, &is) {
-        (line.store.shortened, line.store.shortened_how) = (Some(now), Some(how));
+        *line.store.shortened = Some(Noted { at: now, what: how });
     }
     Ok(())
 }
 
 /// Whether terms can be promised.
 pub(crate) fn check_terms(row: &DestinationRow) -> Result<()> {
-    check_days(u32::try_from(row.protected_days).unwrap_or(u32::MAX))?;
-    if row.at_limit.0 == AtLimit::ExpireOldest && row.protected_days < i64::from(LEAST_DAYS_MAKING_ROOM) {
+    check_days(row.protected_days.0)?;
+    if row.at_limit.0 == AtLimit::ExpireOldest && row.protected_days < Days(LEAST_DAYS_MAKING_ROOM) {
         return Err(ServiceError::Invalid(format!(
             "where the oldest points go at a limit, the protected time is at least {LEAST_DAYS_MAKING_ROOM} days: it is what a stolen \
              credential cannot flood"
@@ -93,7 +89,7 @@ pub(crate) fn change_of_destination(
     }
     let of = |row: &DestinationRow| terms_of(&row.retention.0, row.protected_days, row.at_limit.0);
     if let Some(how) = shortened(&of(before), &of(after)) {
-        (after.shortened, after.shortened_how) = (Some(now), Some(how));
+        *after.shortened = Some(Noted { at: now, what: how });
     }
     Ok(())
 }

@@ -1,9 +1,9 @@
 //! `jetfrost access`: who may put backups where.
 
 use clap::{Args, Subcommand};
-use jetfrost_client::api::Method;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::access::{AccessCell, AccessLine, AccessReason, Grants};
+use jetfrost_wire::calls;
 use jetfrost_wire::destination::{Destination as DestinationRecord, DestinationChange};
 use jetfrost_wire::people::Role;
 
@@ -62,20 +62,18 @@ impl Access {
         let (name, to, opens) = match self {
             Self::List { login, destination } => {
                 let query = [("login", login), ("destination", destination)];
-                let lines: Vec<AccessLine> = api.list_at_most("/access", &query, usize::MAX)?;
+                let lines: Vec<AccessLine> = api.first(&calls::access(), &query, usize::MAX)?;
                 ui.show(&lines, |lines| say_access(lines, ui));
                 return Ok(Code::Done);
             }
             Self::Grant { destination, to } => (destination, to, true),
             Self::Revoke { destination, to } => (destination, to, false),
         };
-        let changed = look_and_change(|| {
+        let changed: DestinationRecord = look_and_change(|| {
             let destination = destination_named(&api, &name)?;
             let grants = Some(changed(destination.grants, to.clone(), opens));
             let change = DestinationChange { grants, ..DestinationChange::default() };
-            let path = format!("/destinations/{}", destination.id);
-            let changed: DestinationRecord = api.change(Method::PATCH, &path, &change, &destination.version)?;
-            Ok(changed)
+            Ok(api.change(&calls::change_destination(&destination.id), &change, &destination.version)?)
         })?;
         ui.show(&changed, |d| ui.line(&format!("Access to destination '{}': {}.", d.name, labels::grants(&d.grants))));
         Ok(Code::Done)

@@ -3,9 +3,10 @@
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
-use jetfrost_client::api::{Api, Method};
+use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_types::Limit;
+use jetfrost_wire::calls;
 use jetfrost_wire::people::{
     Account as AccountRecord, AccountChange as Change, AccountKind, AccountRemoval, AccountState, AccountTies, NewAccount,
     NewPassword, PasswordSet, Role, WorkstationsGo,
@@ -186,7 +187,7 @@ impl Account {
         let (_, api) = state_dir.session_api()?;
         match self {
             Self::List => {
-                let accounts: Vec<AccountRecord> = api.list("/accounts")?;
+                let accounts: Vec<AccountRecord> = api.all(&calls::accounts())?;
                 ui.show(&accounts, |accounts| say_accounts(accounts, ui));
             }
             Self::Add { login, name, kind, role, groups, quota, no_sign_in, password_file } => {
@@ -198,7 +199,7 @@ impl Account {
                     quota,
                     ..NewAccount::new(login, role.into())
                 };
-                let account: AccountRecord = api.post("/accounts", &new)?;
+                let account: AccountRecord = api.call_with(&calls::add_account(), &new)?;
                 ui.show(&account, |a| {
                     ui.line(&format!("Account '{}' ({}) was added.", a.login, a.role.word()));
                     ui.line(&format!("Next: a code for the person's machine:  jetfrost enrolment add {}", a.login));
@@ -206,26 +207,24 @@ impl Account {
             }
             Self::Show { login } => {
                 let account = account_named(&api, &login)?;
-                let ties: AccountTies = api.get(&format!("/accounts/{}/ties", account.id))?;
+                let ties: AccountTies = api.call(&calls::account_ties(&account.id))?;
                 ui.show(&serde_json::json!({ "account": account, "ties": ties }), |_| say_account(&account, &ties, ui));
             }
             Self::Set { login, change } => {
                 let account = account_named(&api, &login)?;
-                let changed: AccountRecord =
-                    api.send(Method::PATCH, &format!("/accounts/{}", account.id), &change.into_change())?;
+                let changed: AccountRecord = api.call_with(&calls::change_account(&account.id), &change.into_change())?;
                 ui.show(&changed, |a| say_accounts(std::slice::from_ref(a), ui));
             }
             Self::SetPassword { login, no_sign_in, password_file } => {
                 let account = account_named(&api, &login)?;
                 let password = new_password(&login, no_sign_in, password_file.as_deref(), ui)?;
-                let path = format!("/accounts/{}/password", account.id);
-                let set: PasswordSet = api.send(Method::PUT, &path, &NewPassword { password })?;
+                let set: PasswordSet = api.call_with(&calls::set_password(&account.id), &NewPassword { password })?;
                 ui.show(&set, |set| say_password_set(&account.login, !no_sign_in, set, ui));
             }
             Self::Disable { login } => {
                 let account = account_named(&api, &login)?;
-                let ties: AccountTies = api.get(&format!("/accounts/{}/ties", account.id))?;
-                let disabled: AccountRecord = api.send(Method::PUT, &format!("/accounts/{}/disabled", account.id), &())?;
+                let ties: AccountTies = api.call(&calls::account_ties(&account.id))?;
+                let disabled: AccountRecord = api.call(&calls::disable_account(&account.id))?;
                 ui.show(&disabled, |a| {
                     ui.line(&format!("Account '{}' is disabled; {} signed out.", a.login, sessions(&ties)));
                     say_stopped(&ties, ui);
@@ -234,13 +233,12 @@ impl Account {
             }
             Self::Enable { login } => {
                 let account = account_named(&api, &login)?;
-                let enabled: AccountRecord = api.send(Method::DELETE, &format!("/accounts/{}/disabled", account.id), &())?;
+                let enabled: AccountRecord = api.call(&calls::enable_account(&account.id))?;
                 ui.show(&enabled, |a| ui.line(&format!("Account '{}' is enabled; its workstations go on.", a.login)));
             }
             Self::EndSecondFactor { login } => {
                 let account = account_named(&api, &login)?;
-                let path = format!("/accounts/{}/second-factor", account.id);
-                let ended: AccountRecord = api.send(Method::DELETE, &path, &())?;
+                let ended: AccountRecord = api.call(&calls::end_second_factor_of(&account.id))?;
                 ui.show(&ended, |a| ui.line(&format!("'{}' signs in with the password alone from now on.", a.login)));
             }
             Self::Remove { login, confirm, .. } if login != confirm => {
@@ -261,7 +259,7 @@ impl Account {
                         "Add --workstations-to LOGIN, or --retire-workstations, or --remove-workstations. 'jetfrost account show' lists them.",
                     ));
                 }
-                api.post_without_answer(&format!("/accounts/{}/removal", account.id), &removal)?;
+                api.call_with(&calls::remove_account(&account.id), &removal)?;
                 ui.show(&account, |a| ui.line(&format!("Account '{}' was removed.", a.login)));
             }
         }
@@ -292,7 +290,7 @@ fn new_password(login: &str, none: bool, file: Option<&std::path::Path>, ui: &Ui
 }
 
 fn account_named(api: &Api, login: &str) -> Result<AccountRecord, Failure> {
-    find(api.list("/accounts")?, login, |a: &AccountRecord| &a.login, "account", "jetfrost account list")
+    find(api.all(&calls::accounts())?, login, |a: &AccountRecord| &a.login, "account", "jetfrost account list")
 }
 
 fn say_accounts(accounts: &[AccountRecord], ui: &Ui) {

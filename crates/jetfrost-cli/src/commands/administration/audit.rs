@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_wire::calls;
 use jetfrost_wire::service::{AuditCheck, AuditEntry, AuditHeads};
 
 use crate::commands::time::moment_of;
@@ -85,7 +86,7 @@ impl Audit {
         let (_, api) = state_dir.session_api()?;
         match self {
             Self::List { filter, most } => {
-                let entries: Vec<AuditEntry> = api.list_at_most("/audit", &filter.query()?, most)?;
+                let entries: Vec<AuditEntry> = api.first(&calls::audit_log(), &filter.query()?, most)?;
                 ui.show(&entries, |entries| say_entries(entries, ui));
             }
             Self::Export { filter, form, to } => {
@@ -101,10 +102,10 @@ impl Audit {
                     Some(path) => Box::new(std::fs::File::create_new(path).map_err(failed)?),
                     None => Box::new(std::io::stdout()),
                 };
-                api.download("/audit/export", &query, &mut out)?;
+                api.download(&calls::audit_export(), &query, &mut out)?;
                 out.flush().map_err(failed)?;
             }
-            Self::Check { expect } => return check(&api.get("/audit/check")?, expect.as_deref(), &api, ui),
+            Self::Check { expect } => return check(&api.call(&calls::check_audit())?, expect.as_deref(), &api, ui),
         }
         Ok(Code::Done)
     }
@@ -115,7 +116,7 @@ fn check(found: &AuditCheck, expect: Option<&str>, api: &jetfrost_client::api::A
         None => true,
         Some(link) if found.last_link.as_deref() == Some(link) => true,
         Some(link) => {
-            let entries: Vec<AuditEntry> = api.list("/audit")?;
+            let entries: Vec<AuditEntry> = api.all(&calls::audit_log())?;
             entries.iter().any(|entry| entry.link.as_deref() == Some(link))
         }
     };

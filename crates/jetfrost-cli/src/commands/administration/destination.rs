@@ -1,10 +1,11 @@
 //! Destinations and the volumes that they may be on.
 
 use clap::{Args, Subcommand};
-use jetfrost_client::api::{Api, Method};
+use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_types::Limit;
 use jetfrost_wire::access::Grants;
+use jetfrost_wire::calls;
 use jetfrost_wire::destination::{
     Adopt, Adopted, AskErasure, CheckDirectory, ConfirmErasure, Destination as DestinationRecord, DestinationChange as Change,
     DestinationState, EncryptionPolicy, ErasurePreview, Fitness, NewDestination, Verdict, Volume,
@@ -209,29 +210,29 @@ pub(crate) enum Destination {
 impl Destination {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let (_, api) = state_dir.session_api()?;
+        let id = |name: &str| Ok::<_, Failure>(destination_named(&api, name)?.id);
         match self {
             Self::List => {
-                let destinations: Vec<DestinationRecord> = api.list("/destinations")?;
+                let destinations: Vec<DestinationRecord> = api.all(&calls::destinations())?;
                 ui.show(&destinations, |destinations| say_destinations(destinations, ui));
             }
             Self::Volumes => {
-                let volumes: Vec<Volume> = api.list("/volumes")?;
+                let volumes: Vec<Volume> = api.all(&calls::volumes())?;
                 ui.show(&volumes, |volumes| say_volumes(volumes, ui));
             }
             Self::Check { directory } => {
-                let verdict: Verdict = api.post("/destinations/check", &CheckDirectory { directory })?;
+                let verdict: Verdict = api.call_with(&calls::check_directory(), &CheckDirectory { directory })?;
                 ui.show(&verdict, |verdict| say_verdict(verdict, ui));
                 return Ok(if verdict.fitness == Fitness::Unfit { Code::Failed } else { Code::Done });
             }
             Self::Diagnose { name, login } => {
-                let diagnosis: Diagnosis = api.post(&path(&api, &name, "/diagnosis")?, &DiagnoseFor { login })?;
+                let diagnosis: Diagnosis = api.call_with(&calls::diagnose(id(&name)?), &DiagnoseFor { login })?;
                 return Ok(say_diagnosis(&diagnosis, ui));
             }
             Self::Add(add) => add.run(&api, ui)?,
             Self::Show { name } => ui.show(&destination_named(&api, &name)?, |d| say_destination(d, ui)),
             Self::Set { name, change } => {
-                let path = path(&api, &name, "")?;
-                let set: DestinationRecord = api.send(Method::PATCH, &path, &change.into_change())?;
+                let set: DestinationRecord = api.call_with(&calls::change_destination(id(&name)?), &change.into_change())?;
                 ui.show(&set, |d| {
                     say_destination(d, ui);
                     if d.retention != Retention::Everything {
@@ -240,7 +241,7 @@ impl Destination {
                 });
             }
             Self::Withdraw { name } => {
-                let d: DestinationRecord = api.send(Method::PUT, &path(&api, &name, "/withdrawn")?, &())?;
+                let d: DestinationRecord = api.call(&calls::withdraw(id(&name)?))?;
                 ui.show(&d, |d| {
                     ui.line(&format!("Destination '{}' takes no new backups.", d.name));
                     ui.line(&format!("{} stay there and can be restored.", many(d.stores, "image store")));
@@ -248,27 +249,26 @@ impl Destination {
                 });
             }
             Self::Reinstate { name } => {
-                let d: DestinationRecord = api.send(Method::DELETE, &path(&api, &name, "/withdrawn")?, &())?;
+                let d: DestinationRecord = api.call(&calls::reinstate_destination(id(&name)?))?;
                 ui.show(&d, |d| ui.line(&format!("Destination '{}' takes backups again.", d.name)));
             }
             Self::Erase { name, confirm, confirmation, call_off } => {
-                let path = path(&api, &name, "/erasure")?;
-                return erase(&api, &path, &name, confirm, confirmation, call_off, ui);
+                return erase(&api, &id(&name)?, &name, confirm, confirmation, call_off, ui);
             }
             Self::Advise { name, capacity, reserve, default_limit } => {
                 let known = destination_named(&api, &name)?;
                 let ask = AskCapacity {
-                    destination: Some(known.id.0),
+                    destination: Some(known.id),
                     capacity: capacity.map_or(known.capacity, Limit::bytes),
                     reserve,
                     default_limit: default_limit.map_or(known.default_limit, Limit::bytes),
                     directory: None,
                 };
-                let advice: CapacityAdvice = api.post("/advice/capacity", &ask)?;
+                let advice: CapacityAdvice = api.call_with(&calls::advise_capacity(), &ask)?;
                 ui.show(&advice, |advice| advice.says.iter().for_each(|line| ui.line(line)));
             }
             Self::Adopt { directory, name, preview } => {
-                let adopted: Adopted = api.post("/destinations/adoption", &Adopt { directory, name, preview })?;
+                let adopted: Adopted = api.call_with(&calls::adopt(), &Adopt { directory, name, preview })?;
                 ui.show(&adopted, |adopted| say_adopted(adopted, ui));
             }
         }
@@ -292,14 +292,14 @@ impl Add {
             grants: Grants { everybody: self.for_everybody, groups: self.for_group, logins: Vec::new() },
         };
         // What there is to mind about a place is said before it is used.
-        let verdict: Verdict = api.post("/destinations/check", &CheckDirectory { directory: new.directory.clone() })?;
+        let verdict: Verdict = api.call_with(&calls::check_directory(), &CheckDirectory { directory: new.directory.clone() })?;
         if verdict.fitness == Fitness::WithCare {
             verdict.reasons.iter().for_each(|reason| ui.remark(&format!("Mind: {reason}.")));
         }
         if let Some(capacity) = new.capacity.filter(|capacity| *capacity > verdict.size && verdict.size > 0) {
             ui.remark(&format!("Mind: the capacity of {} is more than its volume has, {}.", show(capacity), show(verdict.size)));
         }
-        let destination: DestinationRecord = api.post("/destinations", &new)?;
+        let destination: DestinationRecord = api.call_with(&calls::add_destination(), &new)?;
         ui.show(&destination, |d| {
             ui.line(&format!("Destination '{}' is ready at {}: room for {}.", d.name, d.directory, size(d.room)));
             ui.line(&format!("Capacity: {}. Reserve: {}. Retention: {}.", limit(d.capacity), show(d.reserve), d.retention));
@@ -316,16 +316,12 @@ impl Add {
 
 /// A destination by its name.
 pub(crate) fn destination_named(api: &Api, name: &str) -> Result<DestinationRecord, Failure> {
-    find(api.list("/destinations")?, name, |d: &DestinationRecord| &d.name, "destination", "jetfrost destination list")
-}
-
-fn path(api: &Api, name: &str, what: &str) -> Result<String, Failure> {
-    Ok(format!("/destinations/{}{what}", destination_named(api, name)?.id))
+    find(api.all(&calls::destinations())?, name, |d: &DestinationRecord| &d.name, "destination", "jetfrost destination list")
 }
 
 fn erase(
     api: &Api,
-    path: &str,
+    id: &jetfrost_wire::DestinationId,
     name: &str,
     confirm: Option<String>,
     confirmation: Option<String>,
@@ -333,17 +329,17 @@ fn erase(
     ui: &Ui,
 ) -> Done {
     if call_off {
-        let d: DestinationRecord = api.send(Method::DELETE, path, &())?;
+        let d: DestinationRecord = api.call(&calls::call_erasure_off(id))?;
         ui.show(&d, |d| ui.line(&format!("Nothing is erased. Destination '{}' stays withdrawn.", d.name)));
     } else if let Some(confirmation) = confirmation {
-        let d: DestinationRecord = api.send(Method::PUT, path, &ConfirmErasure { confirmation })?;
+        let d: DestinationRecord = api.call_with(&calls::confirm_erasure(id), &ConfirmErasure { confirmation })?;
         ui.show(&d, |d| {
             let ends = d.erasure.as_ref().and_then(|erasure| erasure.ends).map_or_else(String::new, moment);
             ui.line(&format!("All of '{}' goes on {ends}.", d.name));
             ui.line(&format!("Until then:  jetfrost destination erase '{}' --call-off", d.name));
         });
     } else if let Some(name) = confirm {
-        let preview: ErasurePreview = api.post(path, &AskErasure { name: name.clone() })?;
+        let preview: ErasurePreview = api.call_with(&calls::ask_erasure(id), &AskErasure { name: name.clone() })?;
         ui.show(&preview, |preview| {
             say_erasure(preview, ui);
             if let Some(word) = &preview.confirmation {
@@ -351,7 +347,7 @@ fn erase(
             }
         });
     } else {
-        let preview: ErasurePreview = api.get(path)?;
+        let preview: ErasurePreview = api.call(&calls::preview_erasure(id))?;
         ui.show(&preview, |preview| {
             say_erasure(preview, ui);
             ui.line(&format!("Nothing goes yet. First step:  jetfrost destination erase '{name}' --confirm '{name}'"));

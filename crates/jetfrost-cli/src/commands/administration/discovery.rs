@@ -1,8 +1,8 @@
 //! `jetfrost discovery`: how the service is found.
 
 use clap::Subcommand;
-use jetfrost_client::api::Method;
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_wire::calls;
 use jetfrost_wire::discovery::{Discovery as State, DiscoverySettings, DiscoveryState, Interface};
 
 use crate::commands::look_and_change;
@@ -32,15 +32,15 @@ impl Discovery {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let (_, api) = state_dir.session_api()?;
         let state: State = match self {
-            Self::Show => api.get("/discovery")?,
+            Self::Show => api.call(&calls::discovery())?,
             Self::Announce { name, on } => {
                 let to = DiscoverySettings { announce: true, name, interfaces: on };
-                api.send(Method::PUT, "/discovery", &to)?
+                api.call_with(&calls::set_discovery(), &to)?
             }
             Self::Silence => look_and_change(|| {
-                let now: State = api.get("/discovery")?;
+                let now: State = api.call(&calls::discovery())?;
                 let to = DiscoverySettings { announce: false, ..now.settings };
-                Ok(api.change(Method::PUT, "/discovery", &to, &now.version)?)
+                Ok(api.change(&calls::set_discovery(), &to, &now.version)?)
             })?,
         };
         ui.show(&state, |state| say(state, ui));

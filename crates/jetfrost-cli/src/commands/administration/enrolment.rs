@@ -6,6 +6,7 @@ use clap::Subcommand;
 use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_types::Limit;
+use jetfrost_wire::calls;
 use jetfrost_wire::enrolment::{CodeLimit, CodeState, EnrolmentCode, IssuedCode, NewEnrolmentCode};
 
 use crate::commands::administration::hand_out::{Sheet, hand_out_to};
@@ -49,11 +50,11 @@ pub(crate) enum Enrolment {
     /// Reissues unused and expired codes, for example when hand-outs were lost. The old codes stop working.
     Renew {
         /// Ids of codes, or names of the machines that they are for.
-        #[arg(required_unless_present = "all_waiting")]
+        #[arg(required_unless_present = "all_unused")]
         codes: Vec<String>,
         /// All unused codes.
         #[arg(long, conflicts_with = "codes")]
-        all_waiting: bool,
+        all_unused: bool,
         /// Write hand-outs to a new file, a page each: PDF if its name ends so, else HTML.
         #[arg(long, value_name = "FILE")]
         hand_outs: Option<PathBuf>,
@@ -70,7 +71,7 @@ impl Enrolment {
         let (_, api) = state_dir.session_api()?;
         match self {
             Self::List => {
-                let codes: Vec<EnrolmentCode> = api.list("/enrolment-codes")?;
+                let codes: Vec<EnrolmentCode> = api.all(&calls::enrolment_codes())?;
                 ui.show(&codes, |codes| say_codes(codes, ui));
             }
             Self::Add { login, destination, machine, limit, without_encryption, hours, claims, hand_out } => {
@@ -81,13 +82,13 @@ impl Enrolment {
                 let hours = Some(hours);
                 let new = NewEnrolmentCode { login, destination, hours, claims, machine, limit, without_encryption };
                 let sheet = hand_out.map(Sheet::reserve).transpose()?;
-                let issued: IssuedCode = api.post("/enrolment-codes", &new)?;
+                let issued: IssuedCode = api.call_with(&calls::issue_code(), &new)?;
                 ui.show(&issued, |issued| say_issued(issued, ui));
                 hand_out_to(sheet, &api, std::slice::from_ref(&issued), ui)?;
             }
-            Self::Renew { codes, all_waiting, hand_outs } => return renew(&codes, all_waiting, hand_outs, &api, ui),
+            Self::Renew { codes, all_unused, hand_outs } => return renew(&codes, all_unused, hand_outs, &api, ui),
             Self::Cancel { id } => {
-                api.delete(&format!("/enrolment-codes/{id}"))?;
+                api.call(&calls::cancel_code(&id))?;
                 ui.line("The code was cancelled.");
             }
         }
@@ -121,11 +122,11 @@ fn say_issued(issued: &IssuedCode, ui: &Ui) {
     ui.line("On that machine:  jetfrost join CODE");
 }
 
-fn renew(which: &[String], all_waiting: bool, hand_outs: Option<PathBuf>, api: &Api, ui: &Ui) -> Done {
-    let known: Vec<EnrolmentCode> = api.list("/enrolment-codes")?;
+fn renew(which: &[String], all_unused: bool, hand_outs: Option<PathBuf>, api: &Api, ui: &Ui) -> Done {
+    let known: Vec<EnrolmentCode> = api.all(&calls::enrolment_codes())?;
     let renewable = |code: &&EnrolmentCode| matches!(code.state, CodeState::Unused | CodeState::Expired);
     let mut chosen: Vec<&EnrolmentCode> = Vec::new();
-    if all_waiting {
+    if all_unused {
         chosen.extend(known.iter().filter(renewable).filter(|code| code.machine.is_some()));
     }
     for wanted in which {
@@ -138,7 +139,7 @@ fn renew(which: &[String], all_waiting: bool, hand_outs: Option<PathBuf>, api: &
         })?);
     }
     let sheet = hand_outs.map(Sheet::reserve).transpose()?;
-    let renew = |code: &&EnrolmentCode| api.post(&format!("/enrolment-codes/{}/renewal", code.id), &());
+    let renew = |code: &&EnrolmentCode| api.call(&calls::renew_code(&code.id));
     let issued: Vec<IssuedCode> = chosen.iter().map(renew).collect::<Result<_, _>>()?;
     ui.show(&issued, |issued| say_all_issued(issued, ui));
     hand_out_to(sheet, api, &issued, ui)?;

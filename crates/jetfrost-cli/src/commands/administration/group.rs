@@ -1,9 +1,10 @@
 //! `jetfrost group`: sets of accounts.
 
 use clap::{Args, Subcommand};
-use jetfrost_client::api::{Api, Method};
+use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_types::Limit;
+use jetfrost_wire::calls;
 use jetfrost_wire::people::{Group as GroupRecord, GroupChange as ChangeOfGroup, GroupLogins, NewGroup};
 use jetfrost_wire::size::show;
 
@@ -64,14 +65,14 @@ impl Group {
         let (_, api) = state_dir.session_api()?;
         match self {
             Self::List => {
-                let groups: Vec<GroupRecord> = api.list("/groups")?;
+                let groups: Vec<GroupRecord> = api.all(&calls::groups())?;
                 ui.show(&groups, |groups| say_groups(groups, ui));
             }
             Self::Add { name, defaults } => {
                 let bytes = |limit: Option<Limit>| limit.and_then(Limit::bytes);
                 let new =
                     NewGroup { name, default_limit: bytes(defaults.default_limit), default_quota: bytes(defaults.default_quota) };
-                let group: GroupRecord = api.post("/groups", &new)?;
+                let group: GroupRecord = api.call_with(&calls::add_group(), &new)?;
                 ui.show(&group, |g| {
                     ui.line(&format!("Group '{}' was added. Next: jetfrost group fill '{}' LOGIN…", g.name, g.name));
                 });
@@ -84,13 +85,12 @@ impl Group {
                     default_quota: defaults.default_quota,
                     logins: None,
                 };
-                let changed: GroupRecord = api.send(Method::PATCH, &format!("/groups/{}", group.id), &change)?;
+                let changed: GroupRecord = api.call_with(&calls::change_group(&group.id), &change)?;
                 ui.show(&changed, |g| say_groups(std::slice::from_ref(g), ui));
             }
             Self::Fill { name, logins } => {
                 let group = group_named(&api, &name)?;
-                let filled: GroupRecord =
-                    api.send(Method::PUT, &format!("/groups/{}/logins", group.id), &GroupLogins { logins })?;
+                let filled: GroupRecord = api.call_with(&calls::set_group_logins(&group.id), &GroupLogins { logins })?;
                 ui.show(&filled, |g| {
                     let accounts = many(g.logins.len() as u64, "account");
                     ui.line(&format!("Group '{}' has {accounts}: {}", g.name, g.logins.join(", ")));
@@ -98,7 +98,7 @@ impl Group {
             }
             Self::Remove { name } => {
                 let group = group_named(&api, &name)?;
-                api.delete(&format!("/groups/{}", group.id))?;
+                api.call(&calls::remove_group(&group.id))?;
                 ui.show(&group, |g| ui.line(&format!("Group '{}' was removed. Its accounts stay.", g.name)));
             }
         }
@@ -107,7 +107,7 @@ impl Group {
 }
 
 fn group_named(api: &Api, name: &str) -> Result<GroupRecord, Failure> {
-    find(api.list("/groups")?, name, |g: &GroupRecord| &g.name, "group", "jetfrost group list")
+    find(api.all(&calls::groups())?, name, |g: &GroupRecord| &g.name, "group", "jetfrost group list")
 }
 
 fn say_groups(groups: &[GroupRecord], ui: &Ui) {

@@ -7,6 +7,7 @@ use std::path::PathBuf;
 
 use jetfrost_client::api::Api;
 use jetfrost_platform::Opening;
+use jetfrost_wire::calls;
 use jetfrost_wire::enrolment::IssuedCode;
 use jetfrost_wire::roster::{AskHandOuts, HandOutForm};
 
@@ -42,7 +43,7 @@ pub(crate) fn hand_out_to(sheet: Option<Sheet>, api: &Api, issued: &[IssuedCode]
         return Ok(());
     }
     let ask = AskHandOuts { codes: issued.iter().map(|one| one.code.clone()).collect(), form: sheet.form() };
-    api.fetch_file("/hand-outs", &ask, &mut sheet.file)?;
+    api.download_with(&calls::hand_outs(), &ask, &mut sheet.file)?;
     sheet.file.flush().and_then(|()| sheet.file.sync_all()).map_err(|e| {
         Failure::here(
             format!("{} cannot be written: {e}.", sheet.path.display()),

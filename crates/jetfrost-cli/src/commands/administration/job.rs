@@ -3,8 +3,9 @@
 use std::time::Duration;
 
 use clap::Subcommand;
-use jetfrost_client::api::{Api, Method};
+use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_wire::calls;
 use jetfrost_wire::job::{Job as JobRecord, JobOrder, JobState, Order};
 
 use crate::failure::{Code, Failure};
@@ -24,7 +25,7 @@ pub(crate) fn say_end_of(job: &JobRecord, ui: &Ui) -> Done {
 pub(crate) fn wait_for(api: &Api, begun: JobRecord) -> Result<JobRecord, Failure> {
     let mut job = begun;
     while !job.state.has_ended() && job.state != JobState::Paused {
-        job = api.get(&format!("/jobs/{}?wait_seconds={}", job.id, WAIT.as_secs()))?;
+        job = api.call_for(&calls::job(&job.id), &[("wait_seconds", Some(WAIT.as_secs().to_string()))])?;
     }
     Ok(job)
 }
@@ -55,7 +56,7 @@ impl Job {
         let (_, api) = state_dir.session_api()?;
         let (id, order) = match self {
             Self::List => {
-                let jobs: Vec<JobRecord> = api.list("/jobs")?;
+                let jobs: Vec<JobRecord> = api.all(&calls::jobs())?;
                 ui.show(&jobs, |jobs| say_jobs(jobs, ui));
                 return Ok(Code::Done);
             }
@@ -63,7 +64,7 @@ impl Job {
             Self::Resume { id } => (id, Order::Resume),
             Self::Cancel { id } => (id, Order::Cancel),
         };
-        let job: JobRecord = api.send(Method::PUT, &format!("/jobs/{id}/order"), &JobOrder { order })?;
+        let job: JobRecord = api.call_with(&calls::order_job(&id), &JobOrder { order })?;
         ui.show(&job, |job| say_jobs(std::slice::from_ref(job), ui));
         Ok(Code::Done)
     }

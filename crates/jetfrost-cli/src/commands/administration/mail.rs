@@ -3,9 +3,10 @@
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
-use jetfrost_client::api::{Api, Method};
+use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::alerts::{MailSecurity, MailSettings, MailState, SetMail};
+use jetfrost_wire::calls;
 
 use crate::failure::{Code, Failure};
 use crate::ui::{Given, Ui, moment};
@@ -71,10 +72,10 @@ impl Mail {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let (_, api) = state_dir.session_api()?;
         let state: MailState = match self {
-            Self::Show => api.get("/mail")?,
+            Self::Show => api.call(&calls::mail())?,
             Self::Set(set) => set.run(&api, ui)?,
-            Self::Test => api.post("/mail/test", &())?,
-            Self::End => api.send(Method::DELETE, "/mail", &())?,
+            Self::Test => api.call(&calls::try_mail())?,
+            Self::End => api.call(&calls::end_mail())?,
         };
         ui.show(&state, |state| say(state, ui));
         Ok(if state.trouble.is_some() { Code::Unreachable } else { Code::Done })
@@ -83,7 +84,7 @@ impl Mail {
 
 impl Set {
     fn run(self, api: &Api, ui: &Ui) -> Result<MailState, Failure> {
-        let now: MailState = api.get("/mail")?;
+        let now: MailState = api.call(&calls::mail())?;
         let (version, now) = (now.version, now.settings);
         let file = self.password_file.clone();
         let is_new = self.login.is_some() || file.is_some();
@@ -97,7 +98,7 @@ impl Set {
             }
             _ => None,
         };
-        Ok(api.change(Method::PUT, "/mail", &SetMail { settings, password }, &version)?)
+        Ok(api.change(&calls::set_mail(), &SetMail { settings, password }, &version)?)
     }
 
     /// What is given, and what is not as it is now.

@@ -1,8 +1,8 @@
 //! `jetfrost maintenance`: pausing backups and restores.
 
 use clap::{Subcommand, ValueEnum};
-use jetfrost_client::api::Method;
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_wire::calls;
 use jetfrost_wire::service::{Maintenance as MaintenanceCall, MaintenanceState, NewBackups};
 
 use crate::commands::look_and_change;
@@ -68,9 +68,9 @@ impl Maintenance {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let (_, api) = state_dir.session_api()?;
         let state = look_and_change(|| {
-            let now: MaintenanceState = api.get("/maintenance")?;
+            let now: MaintenanceState = api.call(&calls::maintenance())?;
             let Some(to) = self.over(now.maintenance)? else { return Ok(now) };
-            Ok(api.change(Method::PUT, "/maintenance", &to, &now.version)?)
+            Ok(api.change(&calls::set_maintenance(), &to, &now.version)?)
         })?;
         ui.show(&state, |state| say_maintenance(state, ui));
         Ok(Code::Done)

@@ -3,8 +3,8 @@
 use std::path::PathBuf;
 
 use clap::{Subcommand, ValueEnum};
-use jetfrost_client::api::Method;
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_wire::calls;
 use jetfrost_wire::people::{Account, OwnPassword, PasswordSet};
 use jetfrost_wire::service::{
     Carry, ConfirmSecondFactor, EndSecondFactor, IssuedToken, NewToken, SecondFactorOffer, Session, SessionsEnded, SpareCodes,
@@ -86,7 +86,7 @@ impl Me {
         };
         match self {
             Self::Show => {
-                let account: Account = api.get("/sessions/current")?;
+                let account: Account = api.call(&calls::me())?;
                 ui.show(&account, |a| {
                     ui.line(&format!("{} ({}), {} at {}.", a.display_name, a.login, a.role.word(), session.address));
                     let factor = if a.second_factor { "password and a second factor" } else { "password alone" };
@@ -94,15 +94,15 @@ impl Me {
                 });
             }
             Self::Sessions => {
-                let sessions: Vec<Session> = api.list("/sessions")?;
+                let sessions: Vec<Session> = api.all(&calls::sessions())?;
                 ui.show(&sessions, |sessions| say_sessions(sessions, ui));
             }
             Self::EndSession { id } => {
-                api.delete(&format!("/sessions/{id}"))?;
+                api.call(&calls::end_session(&id))?;
                 ui.line("It was ended.");
             }
             Self::EndOtherSessions => {
-                let ended: SessionsEnded = api.send(Method::DELETE, "/sessions", &())?;
+                let ended: SessionsEnded = api.call(&calls::end_other_sessions())?;
                 ui.show(&ended, |e| ui.line(&format!("{} ended. This one goes on.", many(e.ended, "other session"))));
             }
             Self::AddToken { label, scope, days, password_file } => {
@@ -111,7 +111,7 @@ impl Me {
                     Scope::All => TokenScope::All,
                     Scope::See => TokenScope::See,
                 };
-                let issued: IssuedToken = api.post("/tokens", &NewToken { label, scope, days, password })?;
+                let issued: IssuedToken = api.call_with(&calls::add_token(), &NewToken { label, scope, days, password })?;
                 ui.show(&issued, |issued| {
                     ui.line(&format!(
                         "Token '{}', until {}, shown this once:",
@@ -126,18 +126,18 @@ impl Me {
                 let file = new_password_file.as_deref();
                 let given = Given { file, option: "--new-password-file", variable: "JETFROST_NEW_PASSWORD" };
                 let new = ui.secret(&format!("a new password for account '{}'", session.login), &given, true)?;
-                let set: PasswordSet = api.send(Method::PUT, "/sessions/current/password", &OwnPassword { old, new })?;
+                let set: PasswordSet = api.call_with(&calls::set_own_password(), &OwnPassword { old, new })?;
                 ui.show(&set, |set| say_password_set(&session.login, true, set, ui));
             }
             Self::AddSecondFactor { code, password_file } => {
                 let password = password(password_file)?;
-                let offer: SecondFactorOffer = api.send(Method::POST, "/sessions/current/second-factor", &())?;
+                let offer: SecondFactorOffer = api.call(&calls::offer_second_factor())?;
                 ui.remark("Add this to your authenticator, by address or by typing the secret:");
                 ui.remark(&format!("  {}", offer.address));
                 ui.remark(&format!("  {}", offer.secret));
                 let code = code.map_or_else(|| ui.ask("The code that it shows now"), Ok)?;
-                let path = "/sessions/current/second-factor";
-                let spare: SpareCodes = api.send(Method::PUT, path, &ConfirmSecondFactor { code, password })?;
+                let spare: SpareCodes =
+                    api.call_with(&calls::confirm_second_factor(), &ConfirmSecondFactor { code, password })?;
                 ui.show(&spare, |spare| {
                     ui.line("From now on signing in takes a code. Spare codes, each good once, shown this once:");
                     spare.codes.iter().for_each(|code| ui.line(&format!("  {code}")));
@@ -145,7 +145,7 @@ impl Me {
             }
             Self::EndSecondFactor { password_file } => {
                 let ended = EndSecondFactor { password: password(password_file)? };
-                let account: Account = api.post("/sessions/current/second-factor/end", &ended)?;
+                let account: Account = api.call_with(&calls::end_second_factor(), &ended)?;
                 ui.show(&account, |a| ui.line(&format!("'{}' signs in with the password alone from now on.", a.login)));
             }
         }

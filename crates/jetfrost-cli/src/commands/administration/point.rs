@@ -1,8 +1,9 @@
 //! `jetfrost point`: recovery points, held, removed, undeleted.
 
 use clap::Subcommand;
-use jetfrost_client::api::{Api, Method};
+use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_wire::calls;
 use jetfrost_wire::retention::{NewHold, PointFate, StayReason};
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::Point as PointRecord;
@@ -60,20 +61,18 @@ pub(crate) enum Point {
 impl Point {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let (session, api) = state_dir.session_api()?;
-        let path = |workstation: &str, number: u64, what: &str| -> Result<String, Failure> {
-            Ok(format!("/stores/{}/points/{number}/{what}", workstation_named(&api, workstation)?.store.id))
-        };
+        let store = |workstation: &str| Ok::<_, Failure>(workstation_named(&api, workstation)?.store.id);
         let point: PointRecord = match &self {
             Self::List { workstation } => return list_points(&api, workstation, ui),
             Self::Hold { workstation, number, because } => {
-                api.send(Method::PUT, &path(workstation, *number, "hold")?, &NewHold { reason: because.clone() })?
+                api.call_with(&calls::hold_point(store(workstation)?, number), &NewHold { reason: because.clone() })?
             }
-            Self::Release { workstation, number } => api.send(Method::DELETE, &path(workstation, *number, "hold")?, &())?,
+            Self::Release { workstation, number } => api.call(&calls::release_point(store(workstation)?, number))?,
             Self::Remove { workstation, number, now } if now.now => {
-                return now.remove(&api, &session.login, &path(workstation, *number, "removal/now")?, ui);
+                return now.remove(&api, &session.login, &calls::remove_point_now(store(workstation)?, number), ui);
             }
-            Self::Remove { workstation, number, .. } => api.send(Method::PUT, &path(workstation, *number, "removal")?, &())?,
-            Self::Undelete { workstation, number } => api.send(Method::DELETE, &path(workstation, *number, "removal")?, &())?,
+            Self::Remove { workstation, number, .. } => api.call(&calls::remove_point(store(workstation)?, number))?,
+            Self::Undelete { workstation, number } => api.call(&calls::undelete_point(store(workstation)?, number))?,
         };
         ui.show(&point, |p| {
             ui.line(&format!("Point {} of {}:", p.sequence, moment(p.committed)));

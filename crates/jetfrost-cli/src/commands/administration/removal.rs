@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use jetfrost_client::api::Api;
+use jetfrost_wire::Call;
 use jetfrost_wire::job::Job as JobRecord;
 use jetfrost_wire::retention::RemoveNow;
 
@@ -29,12 +30,12 @@ pub(crate) struct Now {
 }
 
 impl Now {
-    pub(crate) fn remove(&self, api: &Api, login: &str, path: &str, ui: &Ui) -> Done {
+    pub(crate) fn remove(&self, api: &Api, login: &str, call: &Call<RemoveNow, JobRecord>, ui: &Ui) -> Done {
         let file = self.password_file.as_deref();
         let given = Given { file, option: "--password-file", variable: "JETFROST_PASSWORD" };
         let password = ui.secret(&format!("the password of account '{login}'"), &given, false)?;
         let code = self.code.clone().map_or_else(|| ui.ask("The code of your second factor"), Ok)?;
-        let begun: JobRecord = api.post(path, &RemoveNow { password, code })?;
+        let begun: JobRecord = api.call_with(call, &RemoveNow { password, code })?;
         say_end_of(&wait_for(api, begun)?, ui)
     }
 }

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_wire::calls;
 use jetfrost_wire::roster::{Roster as RosterText, RosterAct, RosterDone, RosterFault, RosterPlan, RosterStep};
 
 use crate::commands::administration::enrolment::say_all_issued;
@@ -51,12 +52,12 @@ impl Roster {
         match self {
             Self::Template { filled } => {
                 let query = [("filled", filled.then(|| "true".to_owned()))];
-                api.download("/roster", &query, &mut std::io::stdout())?;
+                api.download(&calls::roster(), &query, &mut std::io::stdout())?;
                 Ok(Code::Done)
             }
             Self::Import { file, preview, yes, hours, hand_outs } => {
                 let roster = RosterText { table: read(&file)?, hours: Some(hours) };
-                let plan: RosterPlan = api.post("/roster/plan", &roster)?;
+                let plan: RosterPlan = api.call_with(&calls::plan_roster(), &roster)?;
                 if preview || !plan.faults.is_empty() {
                     ui.show(&plan, |plan| say_plan(plan, ui));
                     return if plan.faults.is_empty() { Ok(Code::Done) } else { Err(faulty(&plan)) };
@@ -68,7 +69,7 @@ impl Roster {
                     }
                 }
                 let sheet = hand_outs.map(Sheet::reserve).transpose()?;
-                let done: RosterDone = api.post("/roster", &roster)?;
+                let done: RosterDone = api.call_with(&calls::apply_roster(), &roster)?;
                 let shown = sheet.is_some();
                 ui.show(&done, |done| say_done(done, yes, shown, ui));
                 hand_out_to(sheet, &api, &done.codes, ui)?;
@@ -145,6 +146,6 @@ fn say_done(done: &RosterDone, steps_too: bool, on_sheet: bool, ui: &Ui) {
     if !done.codes.is_empty() && !on_sheet {
         ui.line("");
         say_all_issued(&done.codes, ui);
-        ui.line("The codes are not shown again. For hand-outs:  jetfrost enrolment renew --all-waiting --hand-outs FILE");
+        ui.line("The codes are not shown again. For hand-outs:  jetfrost enrolment renew --all-unused --hand-outs FILE");
     }
 }

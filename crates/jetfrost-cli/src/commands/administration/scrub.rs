@@ -2,6 +2,7 @@
 
 use clap::Subcommand;
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_wire::calls;
 use jetfrost_wire::job::{Job as JobRecord, JobState};
 use jetfrost_wire::workstation::Integrity;
 
@@ -34,14 +35,14 @@ impl Scrub {
         };
         let store = workstation_named(&api, name)?.store.id;
         if matches!(self, Self::Start { .. }) {
-            let begun: JobRecord = api.post(&format!("/stores/{store}/scrub"), &())?;
+            let begun: JobRecord = api.call(&calls::begin_scrub(&store))?;
             let job = wait_for(&api, begun)?;
             if job.state != JobState::Done {
                 ui.show(&job, |job| say_jobs(std::slice::from_ref(job), ui));
                 return Ok(Code::Failed);
             }
         }
-        let integrity: Integrity = api.get(&format!("/stores/{store}/integrity"))?;
+        let integrity: Integrity = api.call(&calls::integrity(&store))?;
         ui.show(&integrity, |integrity| say_integrity(name, integrity, ui));
         let is_damaged = integrity.lost_chunks > 0 || !integrity.findings.is_empty();
         Ok(if is_damaged { Code::Damage } else { Code::Done })

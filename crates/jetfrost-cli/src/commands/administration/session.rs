@@ -6,6 +6,7 @@ use clap::Args;
 use jetfrost_client::ClientError;
 use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::{Session, StateDir};
+use jetfrost_wire::calls;
 use jetfrost_wire::people::Account as AccountRecord;
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::service::{Carry, FirstAdministrator, ServiceInfo, SignIn as SignInCall, SignedIn};
@@ -45,14 +46,14 @@ impl SignIn {
         let password = ui.secret(&what, &given, self.first.is_some())?;
         if let Some(code) = self.first {
             let new = FirstAdministrator { code, login: self.login.clone(), password: password.clone() };
-            let _: AccountRecord = api.post("/first-administrator", &new)?;
+            let _: AccountRecord = api.call_with(&calls::first_administrator(), &new)?;
         }
         let label = Some(format!("jetfrost on {}", jetfrost_client::join::host_name()));
         let mut call = SignInCall { login: self.login, password, code: self.code, carry: Carry::Token, label };
-        let signed_in: SignedIn = match api.post("/sessions", &call) {
+        let signed_in: SignedIn = match api.call_with(&calls::sign_in(), &call) {
             Err(ClientError::Refused(problem)) if problem.known_kind() == Some(ProblemKind::SecondFactorNeeded) => {
                 call.code = Some(ui.ask("The code that your authenticator shows, or a spare code")?);
-                api.post("/sessions", &call)?
+                api.call_with(&calls::sign_in(), &call)?
             }
             other => other?,
         };
@@ -75,7 +76,7 @@ impl SignIn {
             return Ok(fingerprint);
         }
         let api = Api::new(&self.address, None)?;
-        let _: ServiceInfo = api.get("/service")?;
+        let _: ServiceInfo = api.call(&calls::service_info())?;
         let found = api.fingerprint().unwrap_or_default();
         ui.remark(&format!("{} has an identity with this fingerprint (SHA-256):\n  {found}", self.address));
         if ui.agrees("Is it the one that the service printed when it started?") {
@@ -91,7 +92,7 @@ impl SignIn {
 
 pub(crate) fn sign_out(state_dir: &StateDir, ui: &Ui) -> Done {
     let (_, api) = state_dir.session_api()?;
-    match api.delete("/sessions/current") {
+    match api.call(&calls::sign_out()) {
         // A session that is over already is what was wanted.
         Ok(()) | Err(ClientError::Refused(_)) => {}
         Err(error) => return Err(error.into()),

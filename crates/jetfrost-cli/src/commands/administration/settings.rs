@@ -1,8 +1,8 @@
 //! `jetfrost settings`: what is set for the whole office.
 
 use clap::Subcommand;
-use jetfrost_client::api::Method;
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_wire::calls;
 use jetfrost_wire::service::OfficeSettings;
 use jetfrost_wire::size::Units;
 
@@ -31,8 +31,8 @@ impl Settings {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let (_, api) = state_dir.session_api()?;
         let settings: OfficeSettings = match self {
-            Self::Show => api.get("/settings")?,
-            Self::Set { units } => api.send(Method::PUT, "/settings", &OfficeSettings { units })?,
+            Self::Show => api.call(&calls::settings())?,
+            Self::Set { units } => api.call_with(&calls::set_settings(), &OfficeSettings { units })?,
         };
         ui.show(&settings, |settings| {
             ui.line(match settings.units {

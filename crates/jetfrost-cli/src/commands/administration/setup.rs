@@ -1,8 +1,8 @@
 //! `jetfrost setup`: the set-up list.
 
 use clap::Subcommand;
-use jetfrost_client::api::Method;
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_wire::calls;
 use jetfrost_wire::setup::{Dismiss, Setup as SetupList, StepLine, StepState};
 
 use crate::failure::{Code, Failure};
@@ -32,11 +32,11 @@ pub(crate) enum Setup {
 impl Setup {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let (_, api) = state_dir.session_api()?;
-        let path = |step: &str| format!("/setup/{}/dismissed", step.to_lowercase().replace([' ', '-'], "_"));
+        let word = |step: &str| step.to_lowercase().replace([' ', '-'], "_");
         let list: SetupList = match self {
-            Self::List => api.get("/setup")?,
-            Self::Dismiss { step, because } => api.send(Method::PUT, &path(&step), &Dismiss { why: because })?,
-            Self::Restore { step } => api.send(Method::DELETE, &path(&step), &())?,
+            Self::List => api.call(&calls::setup())?,
+            Self::Dismiss { step, because } => api.call_with(&calls::dismiss_step(word(&step)), &Dismiss { why: because })?,
+            Self::Restore { step } => api.call(&calls::restore_step(word(&step)))?,
         };
         ui.show(&list, |list| say_setup(list, ui));
         Ok(Code::Done)

@@ -1,9 +1,10 @@
 //! `jetfrost store`: image stores, held, removed, undeleted.
 
 use clap::{Args, Subcommand};
-use jetfrost_client::api::{Api, Method};
+use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_types::Limit;
+use jetfrost_wire::calls;
 use jetfrost_wire::retention::{NewHold, Retention, StoreSettings};
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::{Overview, Workstation as WorkstationRecord};
@@ -31,16 +32,14 @@ pub(crate) struct WorkstationChange {
 }
 
 pub(crate) fn set_workstation(api: &Api, w: &WorkstationRecord, change: &WorkstationChange, ui: &Ui) -> Done {
-    let set = look_and_change(|| {
-        let w: WorkstationRecord = api.get(&format!("/workstations/{}", w.id))?;
+    let set: WorkstationRecord = look_and_change(|| {
+        let w: WorkstationRecord = api.call(&calls::workstation(&w.id))?;
         let own = w.store.retention_is_own.then_some(w.store.retention);
         let settings = StoreSettings {
             limit: change.limit.map_or(w.store.limit, Limit::bytes),
             retention: if change.retention_as_destination { None } else { change.retention.or(own) },
         };
-        let path = format!("/stores/{}/settings", w.store.id);
-        let set: WorkstationRecord = api.change(Method::PUT, &path, &settings, &w.store.version)?;
-        Ok(set)
+        Ok(api.change(&calls::set_store(&w.store.id), &settings, &w.store.version)?)
     })?;
     ui.show(&set, |w| say_store(w, ui));
     Ok(Code::Done)
@@ -62,7 +61,7 @@ pub(crate) fn say_store(w: &WorkstationRecord, ui: &Ui) {
 
 /// The workstation of that name.
 pub(crate) fn workstation_named(api: &Api, name: &str) -> Result<WorkstationRecord, Failure> {
-    let overview: Overview = api.get("/overview")?;
+    let overview: Overview = api.call(&calls::overview())?;
     let same = |w: &WorkstationRecord| w.name.to_lowercase() == name.to_lowercase() || w.id.0 == name;
     let missing = || Failure::here(format!("There is no workstation '{name}'."), "See 'jetfrost workstation list'.");
     overview.workstations.into_iter().find(same).ok_or_else(missing)
@@ -110,13 +109,12 @@ pub(crate) enum Store {
 impl Store {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let (session, api) = state_dir.session_api()?;
-        let path =
-            |name: &str, what: &str| Ok::<_, Failure>(format!("/stores/{}/{what}", workstation_named(&api, name)?.store.id));
+        let store = |name: &str| Ok::<_, Failure>(workstation_named(&api, name)?.store.id);
         let w: WorkstationRecord = match &self {
             Self::Hold { workstation, because } => {
-                api.send(Method::PUT, &path(workstation, "hold")?, &NewHold { reason: because.clone() })?
+                api.call_with(&calls::hold_store(store(workstation)?), &NewHold { reason: because.clone() })?
             }
-            Self::Release { workstation } => api.send(Method::DELETE, &path(workstation, "hold")?, &())?,
+            Self::Release { workstation } => api.call(&calls::release_store(store(workstation)?))?,
             Self::Remove { workstation, confirm, .. } if workstation != confirm => {
                 return Err(Failure::here(
                     format!("'{workstation}' and '{confirm}' are not the same."),
@@ -124,12 +122,12 @@ impl Store {
                 ));
             }
             Self::Remove { workstation, now, .. } if now.now => {
-                return now.remove(&api, &session.login, &path(workstation, "removal/now")?, ui);
+                return now.remove(&api, &session.login, &calls::remove_store_now(store(workstation)?), ui);
             }
-            Self::Remove { workstation, .. } => api.send(Method::PUT, &path(workstation, "removal")?, &())?,
-            Self::Undelete { workstation } => api.send(Method::DELETE, &path(workstation, "removal")?, &())?,
+            Self::Remove { workstation, .. } => api.call(&calls::remove_store(store(workstation)?))?,
+            Self::Undelete { workstation } => api.call(&calls::undelete_store(store(workstation)?))?,
             Self::RemoveUnlockMethod { workstation, id } => {
-                api.delete(&path(workstation, &format!("slots/{id}"))?)?;
+                api.call(&calls::remove_slot(store(workstation)?, id))?;
                 workstation_named(&api, workstation)?
             }
         };

@@ -3,6 +3,7 @@
 use clap::Subcommand;
 use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_wire::calls;
 use jetfrost_wire::job::Job as JobRecord;
 use jetfrost_wire::retention::ThinningPreview;
 use jetfrost_wire::size::show;
@@ -16,7 +17,7 @@ use crate::ui::{Ui, many};
 type Done = Result<Code, Failure>;
 
 pub(crate) fn preview(api: &Api, name: &str) -> Result<ThinningPreview, Failure> {
-    Ok(api.get(&format!("/stores/{}/thinning", workstation_named(api, name)?.store.id))?)
+    Ok(api.call(&calls::preview_thinning(&workstation_named(api, name)?.store.id))?)
 }
 
 #[derive(Debug, Subcommand)]
@@ -53,7 +54,7 @@ impl Thinning {
             }
             Self::Start { workstation } => {
                 let w = workstation_named(&api, &workstation)?;
-                let begun: JobRecord = api.post(&format!("/stores/{}/thinning", w.store.id), &())?;
+                let begun: JobRecord = api.call(&calls::begin_thinning(&w.store.id))?;
                 say_end_of(&wait_for(&api, begun)?, ui)
             }
         }

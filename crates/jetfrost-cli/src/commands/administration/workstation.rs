@@ -2,9 +2,10 @@
 
 use super::store::{say_store, set_workstation, workstation_named};
 use clap::Subcommand;
-use jetfrost_client::api::{Api, Method};
+use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_types::Limit;
+use jetfrost_wire::calls;
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Run;
 use jetfrost_wire::size::show;
@@ -66,7 +67,7 @@ impl Workstation {
         let (_, api) = state_dir.session_api()?;
         match self {
             Self::List => {
-                let overview: Overview = api.get("/overview")?;
+                let overview: Overview = api.call(&calls::overview())?;
                 ui.show(&overview.workstations, |workstations| say_workstations(workstations, overview.now, ui));
             }
             Self::Show { name } => show_workstation(&api, &workstation_named(&api, &name)?, ui)?,
@@ -74,17 +75,17 @@ impl Workstation {
                 let known = name.map(|name| workstation_named(&api, &name)).transpose()?;
                 let as_it_is = known.as_ref().and_then(|w| w.store.limit);
                 let ask = AskAdvice {
-                    workstation: known.map(|w| w.id.0),
+                    workstation: known.map(|w| w.id),
                     destination,
                     disk_bytes: disk,
                     limit: limit.map_or(as_it_is, Limit::bytes),
                 };
-                let advice: LimitAdvice = api.post("/advice/limit", &ask)?;
+                let advice: LimitAdvice = api.call_with(&calls::advise(), &ask)?;
                 ui.show(&advice, |advice| advice.says.iter().for_each(|line| ui.line(line)));
             }
             Self::Retire { name } => {
                 let w = workstation_named(&api, &name)?;
-                let retired: WorkstationRecord = api.send(Method::PUT, &format!("/workstations/{}/retired", w.id), &())?;
+                let retired: WorkstationRecord = api.call(&calls::retire(&w.id))?;
                 ui.show(&retired, |w| {
                     ui.line(&format!("'{}' is retired: its machine is cut off, its {} points stay.", w.name, w.store.points));
                     ui.line(&format!("Hand them to a machine with:  jetfrost enrolment add {} --claims '{}'", w.login, w.name));
@@ -119,10 +120,10 @@ fn say_workstations(workstations: &[WorkstationRecord], now: Timestamp, ui: &Ui)
 
 fn show_workstation(api: &Api, w: &WorkstationRecord, ui: &Ui) -> Result<(), Failure> {
     let now = Timestamp::now();
-    let points: Vec<Point> = api.list(&format!("/workstations/{}/points", w.id))?;
-    let runs: Vec<Run> = api.list(&format!("/workstations/{}/runs", w.id))?;
-    let restores: Vec<Restore> = api.list(&format!("/workstations/{}/restores", w.id))?;
-    let ways: Vec<UnlockMethod> = api.list(&format!("/stores/{}/unlock-methods", w.store.id))?;
+    let points: Vec<Point> = api.all(&calls::points(&w.id))?;
+    let runs: Vec<Run> = api.all(&calls::runs(&w.id))?;
+    let restores: Vec<Restore> = api.all(&calls::restores(&w.id))?;
+    let ways: Vec<UnlockMethod> = api.all(&calls::unlock_methods(&w.store.id))?;
     let value = json!({ "workstation": w, "points": points, "runs": runs, "restores": restores, "unlock_methods": ways });
     ui.show(&value, |_| {
         let disk = w.disk_bytes.map_or_else(String::new, |bytes| format!(", disk {}", show(bytes)));

@@ -5,12 +5,13 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
-use jetfrost_client::api::{Api, Method};
+use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_client::system_random;
 use jetfrost_client::unlock_methods::{check_passphrase, measured_cost, new_office_key, office_key_of};
 use jetfrost_platform::Opening;
 use jetfrost_wire::Binary;
+use jetfrost_wire::calls;
 use jetfrost_wire::service::{Escrow as EscrowRecord, NewEscrow, ServiceInfo};
 
 use crate::commands::keys::secret::office_passphrase_given;
@@ -43,7 +44,7 @@ impl Escrow {
         let (_, api) = state_dir.session_api()?;
         match self {
             Self::Show => {
-                let info: ServiceInfo = api.get("/service")?;
+                let info: ServiceInfo = api.call(&calls::service_info())?;
                 let key = office_key_of(&info)?;
                 ui.show(&info.escrow, |escrow| match (escrow, key) {
                     (Some(escrow), Some(key)) => {
@@ -60,7 +61,7 @@ impl Escrow {
                 return start(&api, &file, passphrase_file.as_deref(), !for_records_only, ui);
             }
             Self::End => {
-                api.delete("/escrow")?;
+                api.call(&calls::end_escrow())?;
                 ui.line(
                     "Workstations are no longer asked. Those that trusted the key still do: see 'jetfrost workstation show'.",
                 );
@@ -83,7 +84,7 @@ fn start(api: &Api, path: &Path, passphrase_file: Option<&Path>, ask_workstation
         Failure::here(format!("{} cannot be made: {e}.", path.display()), "Give a path that is not there yet.")
     })?;
     let new = NewEscrow { public_key: Binary(public.0.to_vec()), ask_workstations };
-    let escrow: EscrowRecord = api.send(Method::PUT, "/escrow", &new)?;
+    let escrow: EscrowRecord = api.call_with(&calls::start_escrow(), &new)?;
     ui.show(&escrow, |_| {
         ui.line(&format!("The office key is in {}; its fingerprint is {}.", path.display(), public.fingerprint()));
         ui.line("Keep the file away from this machine and from the service, and its passphrase away from the file.");

@@ -9,6 +9,7 @@ use jetfrost_client::unlock_methods::{
     add_passphrase, add_recovery_key, entrust, measured_cost, office_key_of, remove, slot_of, unlock_methods,
 };
 use jetfrost_client::{ClientError, OfficePublicKey, Secret, system_random};
+use jetfrost_wire::calls;
 use jetfrost_wire::service::{Carry, ServiceInfo, SignIn, SignedIn};
 use jetfrost_wire::workstation::{UnlockMethod, UnlockMethodKind};
 
@@ -166,7 +167,7 @@ impl Person {
         let password = ui.secret(&format!("the password of account '{}'", m.login), &given, false)?;
         let api = Api::new(&m.address, Some(&m.fingerprint))?;
         let call = SignIn { login: m.login, password, code: None, carry: Carry::Token, label: Some("unlock methods".into()) };
-        let signed_in: SignedIn = api.post("/sessions", &call)?;
+        let signed_in: SignedIn = api.call_with(&calls::sign_in(), &call)?;
         Ok(api.with_credential(&signed_in.token.ok_or_else(|| ClientError::Unexpected("no token".into()))?))
     }
 }
@@ -179,7 +180,7 @@ fn take_away(state_dir: &StateDir, old: &[String], what: &str, person: &Person, 
             remove(&api, &store, id)?;
         }
         // The session was for this only; that it could not be ended early does no harm.
-        let _ = api.delete("/sessions/current");
+        let _ = api.call(&calls::sign_out());
         Ok(())
     });
     match taken {
@@ -208,7 +209,7 @@ pub(crate) struct TrustOfficeKey {
 impl TrustOfficeKey {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let (_, api) = state_dir.device_api()?;
-        let info: ServiceInfo = api.get("/service")?;
+        let info: ServiceInfo = api.call(&calls::service_info())?;
         let Some(office) = office_key_of(&info)? else {
             return Err(Failure::here("This office asks for no office key.", "Nothing was changed."));
         };

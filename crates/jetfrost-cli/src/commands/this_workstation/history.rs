@@ -1,6 +1,7 @@
 //! `jetfrost history`: runs and restores.
 
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_wire::calls;
 use jetfrost_wire::restore::{Purpose, Restore as RestoreRecord};
 use jetfrost_wire::run::Run;
 use jetfrost_wire::size::show;
@@ -15,8 +16,8 @@ type Done = Result<Code, Failure>;
 
 pub(crate) fn history(state_dir: &StateDir, ui: &Ui) -> Done {
     let (membership, api) = state_dir.device_api()?;
-    let runs: Vec<Run> = api.list(&format!("/workstations/{}/runs", membership.workstation))?;
-    let restores: Vec<RestoreRecord> = api.list(&format!("/workstations/{}/restores", membership.workstation))?;
+    let runs: Vec<Run> = api.all(&calls::runs(&membership.workstation))?;
+    let restores: Vec<RestoreRecord> = api.all(&calls::restores(&membership.workstation))?;
     let value = json!({ "runs": runs, "restores": restores });
     ui.show(&value, |_| say_history(&runs, &restores, ui));
     Ok(Code::Done)

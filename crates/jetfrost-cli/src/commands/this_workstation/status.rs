@@ -1,6 +1,7 @@
 //! `jetfrost status`: how this workstation is doing.
 
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_wire::calls;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::{StoreSummary, Workstation};
 use jiff::Timestamp;
@@ -24,7 +25,7 @@ pub(crate) fn said_of_drill(store: &StoreSummary, now: Timestamp) -> String {
 
 pub(crate) fn status(state_dir: &StateDir, ui: &Ui) -> Done {
     let (membership, api) = state_dir.device_api()?;
-    let workstation: Workstation = api.get(&format!("/workstations/{}", membership.workstation))?;
+    let workstation: Workstation = api.call(&calls::workstation(&membership.workstation))?;
     ui.show(&workstation, |w| {
         let now = Timestamp::now();
         ui.line(&format!("workstation  {} of {} ({})", w.name, w.person, w.login));

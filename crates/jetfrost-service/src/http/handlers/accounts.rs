@@ -2,6 +2,7 @@
 
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{HttpResponse, delete, get, patch, post, put};
+use jetfrost_types::AccountId;
 use jetfrost_wire::access::{AccessLine, AccessQuery};
 use jetfrost_wire::people::{Account, AccountChange, AccountRemoval, AccountTies, NewAccount, NewPassword, PasswordSet};
 use jetfrost_wire::{Page, PageQuery, Problem};
@@ -33,7 +34,7 @@ async fn accounts(app: Data<App>, credential: Credential, page: Query<PageQuery>
 /// An account.
 #[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/accounts/{id}")]
-async fn account(app: Data<App>, credential: Credential, id: Path<String>) -> VersionedReply<Account> {
+async fn account(app: Data<App>, credential: Credential, id: Path<AccountId>) -> VersionedReply<Account> {
     Ok(app.for_caller(credential, move |services, caller| services.identity.account(caller, &id)).await?.into())
 }
 
@@ -50,7 +51,7 @@ async fn add_account(app: Data<App>, credential: Credential, body: Json<NewAccou
 async fn change_account(
     app: Data<App>,
     credential: Credential,
-    id: Path<String>,
+    id: Path<AccountId>,
     seen: Seen,
     body: Json<AccountChange>,
 ) -> VersionedReply<Account> {
@@ -63,35 +64,40 @@ async fn change_account(
 /// What hangs on an account: who is signed in, and its workstations.
 #[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AccountTies), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/accounts/{id}/ties")]
-async fn account_ties(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<AccountTies> {
+async fn account_ties(app: Data<App>, credential: Credential, id: Path<AccountId>) -> Reply<AccountTies> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.account_ties(caller, &id)).await?))
 }
 
 /// Sets an account's password. All that is signed in with it is signed out; workstations go on.
 #[utoipa::path(tag = "accounts", request_body = NewPassword, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = PasswordSet), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/accounts/{id}/password")]
-async fn set_password(app: Data<App>, credential: Credential, id: Path<String>, body: Json<NewPassword>) -> Reply<PasswordSet> {
+async fn set_password(
+    app: Data<App>,
+    credential: Credential,
+    id: Path<AccountId>,
+    body: Json<NewPassword>,
+) -> Reply<PasswordSet> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.identity.set_password(caller, &id, &body)).await?))
 }
 
 /// Disables an account: nobody signs in with it, and its workstations are refused.
 #[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/accounts/{id}/disabled")]
-async fn disable_account(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Account> {
+async fn disable_account(app: Data<App>, credential: Credential, id: Path<AccountId>) -> Reply<Account> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.identity.disable_account(caller, &id)).await?))
 }
 
 /// Enables an account again.
 #[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/accounts/{id}/disabled")]
-async fn enable_account(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Account> {
+async fn enable_account(app: Data<App>, credential: Credential, id: Path<AccountId>) -> Reply<Account> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.identity.enable_account(caller, &id)).await?))
 }
 
 /// Ends the second factor of somebody who lost it.
 #[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/accounts/{id}/second-factor")]
-async fn end_second_factor_of(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Account> {
+async fn end_second_factor_of(app: Data<App>, credential: Credential, id: Path<AccountId>) -> Reply<Account> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.identity.end_second_factor_of(caller, &id)).await?))
 }
 
@@ -101,10 +107,10 @@ async fn end_second_factor_of(app: Data<App>, credential: Credential, id: Path<S
 async fn remove_account(
     app: Data<App>,
     credential: Credential,
-    id: Path<String>,
+    id: Path<AccountId>,
     body: Json<AccountRemoval>,
 ) -> Result<HttpResponse, Trouble> {
-    app.for_caller(credential, move |services, caller| services.identity.remove_account(caller, &id, &body)).await?;
+    app.for_caller(credential, move |services, caller| services.backups.remove_account(caller, &id, &body)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 

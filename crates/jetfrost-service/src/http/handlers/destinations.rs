@@ -4,6 +4,7 @@ use super::super::{App, Reply, VersionedReply};
 use super::diagnosis::diagnosis;
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{delete, get, patch, post, put};
+use jetfrost_types::DestinationId;
 use jetfrost_wire::destination::{
     Adopt, Adopted, AskErasure, CheckDirectory, ConfirmErasure, Destination, DestinationChange, ErasurePreview, NewDestination,
     Verdict, Volume,
@@ -20,7 +21,7 @@ serve!(
     add_destination,
     change_destination,
     withdraw,
-    bring_destination_back,
+    reinstate_destination,
     preview_erasure,
     ask_erasure,
     confirm_erasure,
@@ -40,7 +41,7 @@ async fn destinations(app: Data<App>, credential: Credential, page: Query<PageQu
 /// A destination.
 #[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/destinations/{id}")]
-async fn destination(app: Data<App>, credential: Credential, id: Path<String>) -> VersionedReply<Destination> {
+async fn destination(app: Data<App>, credential: Credential, id: Path<DestinationId>) -> VersionedReply<Destination> {
     Ok(app.for_caller(credential, move |services, caller| services.storage.destination_by_id(caller, &id)).await?.into())
 }
 
@@ -64,7 +65,7 @@ async fn add_destination(app: Data<App>, credential: Credential, body: Json<NewD
 async fn change_destination(
     app: Data<App>,
     credential: Credential,
-    id: Path<String>,
+    id: Path<DestinationId>,
     seen: Seen,
     body: Json<DestinationChange>,
 ) -> VersionedReply<Destination> {
@@ -77,28 +78,33 @@ async fn change_destination(
 /// Withdraws a destination: it takes no new backups, and those on it can be restored.
 #[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/destinations/{id}/withdrawn")]
-async fn withdraw(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Destination> {
+async fn withdraw(app: Data<App>, credential: Credential, id: Path<DestinationId>) -> Reply<Destination> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.storage.withdraw(caller, &id)).await?))
 }
 
 /// Brings a withdrawn destination back.
 #[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/destinations/{id}/withdrawn")]
-async fn bring_destination_back(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Destination> {
-    Ok(Json(app.for_caller(credential, move |services, caller| services.storage.bring_destination_back(caller, &id)).await?))
+async fn reinstate_destination(app: Data<App>, credential: Credential, id: Path<DestinationId>) -> Reply<Destination> {
+    Ok(Json(app.for_caller(credential, move |services, caller| services.storage.reinstate_destination(caller, &id)).await?))
 }
 
 /// What erasing a destination would take.
 #[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = ErasurePreview), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/destinations/{id}/erasure")]
-async fn preview_erasure(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<ErasurePreview> {
+async fn preview_erasure(app: Data<App>, credential: Credential, id: Path<DestinationId>) -> Reply<ErasurePreview> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.storage.preview_erasure(caller, &id)).await?))
 }
 
 /// Asks for a destination to be erased, with its name: the first confirmation.
 #[utoipa::path(tag = "destinations", request_body = AskErasure, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = ErasurePreview), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/destinations/{id}/erasure")]
-async fn ask_erasure(app: Data<App>, credential: Credential, id: Path<String>, body: Json<AskErasure>) -> Reply<ErasurePreview> {
+async fn ask_erasure(
+    app: Data<App>,
+    credential: Credential,
+    id: Path<DestinationId>,
+    body: Json<AskErasure>,
+) -> Reply<ErasurePreview> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.storage.ask_erasure(caller, &id, &body)).await?))
 }
 
@@ -108,7 +114,7 @@ async fn ask_erasure(app: Data<App>, credential: Credential, id: Path<String>, b
 async fn confirm_erasure(
     app: Data<App>,
     credential: Credential,
-    id: Path<String>,
+    id: Path<DestinationId>,
     body: Json<ConfirmErasure>,
 ) -> Reply<Destination> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.storage.confirm_erasure(caller, &id, &body)).await?))
@@ -117,7 +123,7 @@ async fn confirm_erasure(
 /// Calls an erasure off.
 #[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/destinations/{id}/erasure")]
-async fn call_erasure_off(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Destination> {
+async fn call_erasure_off(app: Data<App>, credential: Credential, id: Path<DestinationId>) -> Reply<Destination> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.storage.call_erasure_off(caller, &id)).await?))
 }
 
@@ -138,6 +144,6 @@ async fn volumes(app: Data<App>, credential: Credential) -> Reply<Page<Volume>> 
 /// Tries as a client of an account would, from the server. Nothing stays behind.
 #[utoipa::path(tag = "destinations", request_body = DiagnoseFor, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Diagnosis), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/destinations/{id}/diagnosis")]
-async fn diagnose(app: Data<App>, credential: Credential, id: Path<String>, body: Json<DiagnoseFor>) -> Reply<Diagnosis> {
+async fn diagnose(app: Data<App>, credential: Credential, id: Path<DestinationId>, body: Json<DiagnoseFor>) -> Reply<Diagnosis> {
     Ok(Json(diagnosis(app.for_caller(credential, move |services, caller| services.backups.diagnose(caller, &id, &body)).await?)))
 }

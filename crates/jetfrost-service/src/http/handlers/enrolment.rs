@@ -2,6 +2,7 @@
 
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{HttpRequest, delete, get, post};
+use jetfrost_types::CodeId;
 use jetfrost_wire::enrolment::{Claim, CodeIsFor, Enrol, Enrolled, EnrolmentCode, IssuedCode, LookAtCode, NewEnrolmentCode};
 use jetfrost_wire::{Page, PageQuery, Problem};
 
@@ -28,14 +29,14 @@ async fn issue_code(app: Data<App>, credential: Credential, body: Json<NewEnrolm
 /// Gives an enrolment code another secret; the one from before opens nothing any more.
 #[utoipa::path(tag = "enrolment", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = IssuedCode), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/enrolment-codes/{id}/renewal")]
-async fn renew_code(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<IssuedCode> {
+async fn renew_code(app: Data<App>, credential: Credential, id: Path<CodeId>) -> Reply<IssuedCode> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.renew_code(caller, &id)).await?))
 }
 
 /// Cancels an open enrolment code.
 #[utoipa::path(tag = "enrolment", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = EnrolmentCode), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/enrolment-codes/{id}")]
-async fn cancel_code(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<EnrolmentCode> {
+async fn cancel_code(app: Data<App>, credential: Credential, id: Path<CodeId>) -> Reply<EnrolmentCode> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.cancel_code(caller, &id)).await?))
 }
 

@@ -2,6 +2,7 @@
 
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{HttpResponse, delete, get, patch, post, put};
+use jetfrost_types::GroupId;
 use jetfrost_wire::people::{Group, GroupChange, GroupLogins, NewGroup};
 use jetfrost_wire::{Page, PageQuery, Problem};
 
@@ -20,7 +21,7 @@ async fn groups(app: Data<App>, credential: Credential, page: Query<PageQuery>) 
 /// A group.
 #[utoipa::path(tag = "groups", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Group), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/groups/{id}")]
-async fn group(app: Data<App>, credential: Credential, id: Path<String>) -> VersionedReply<Group> {
+async fn group(app: Data<App>, credential: Credential, id: Path<GroupId>) -> VersionedReply<Group> {
     Ok(app.for_caller(credential, move |services, caller| services.identity.group(caller, &id)).await?.into())
 }
 
@@ -37,7 +38,7 @@ async fn add_group(app: Data<App>, credential: Credential, body: Json<NewGroup>)
 async fn set_group_logins(
     app: Data<App>,
     credential: Credential,
-    id: Path<String>,
+    id: Path<GroupId>,
     seen: Seen,
     body: Json<GroupLogins>,
 ) -> VersionedReply<Group> {
@@ -53,7 +54,7 @@ async fn set_group_logins(
 async fn change_group(
     app: Data<App>,
     credential: Credential,
-    id: Path<String>,
+    id: Path<GroupId>,
     seen: Seen,
     body: Json<GroupChange>,
 ) -> VersionedReply<Group> {
@@ -66,7 +67,7 @@ async fn change_group(
 /// Removes a group. Its accounts stay.
 #[utoipa::path(tag = "groups", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/groups/{id}")]
-async fn remove_group(app: Data<App>, credential: Credential, id: Path<String>) -> Result<HttpResponse, Trouble> {
+async fn remove_group(app: Data<App>, credential: Credential, id: Path<GroupId>) -> Result<HttpResponse, Trouble> {
     app.for_caller(credential, move |services, caller| services.identity.remove_group(caller, &id)).await?;
     Ok(HttpResponse::NoContent().finish())
 }

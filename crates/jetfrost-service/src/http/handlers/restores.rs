@@ -2,6 +2,7 @@
 
 use actix_web::web::{Data, Json, Path};
 use actix_web::{patch, post};
+use jetfrost_types::{RestoreId, WorkstationId};
 use jetfrost_wire::Problem;
 use jetfrost_wire::restore::{BeginRestore, EndRestore, Restore};
 use jetfrost_wire::run::{GiveUp, Progress};
@@ -14,27 +15,32 @@ serve!(begin_restore, restore_progress, end_restore, give_up_restore,);
 /// Begins a restore and puts it on record.
 #[utoipa::path(tag = "restores", request_body = BeginRestore, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/workstations/{id}/restores")]
-async fn begin_restore(app: Data<App>, credential: Credential, id: Path<String>, body: Json<BeginRestore>) -> Reply<Restore> {
+async fn begin_restore(
+    app: Data<App>,
+    credential: Credential,
+    id: Path<WorkstationId>,
+    body: Json<BeginRestore>,
+) -> Reply<Restore> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.begin_restore(caller, &id, &body)).await?))
 }
 
 /// Notes how far a restore is.
 #[utoipa::path(tag = "restores", request_body = Progress, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[patch("/restores/{id}")]
-async fn restore_progress(app: Data<App>, credential: Credential, id: Path<String>, body: Json<Progress>) -> Reply<Restore> {
+async fn restore_progress(app: Data<App>, credential: Credential, id: Path<RestoreId>, body: Json<Progress>) -> Reply<Restore> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.restore_progress(caller, &id, &body)).await?))
 }
 
 /// Ends a restore that brought back what it could.
 #[utoipa::path(tag = "restores", request_body = EndRestore, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/restores/{id}/end")]
-async fn end_restore(app: Data<App>, credential: Credential, id: Path<String>, body: Json<EndRestore>) -> Reply<Restore> {
+async fn end_restore(app: Data<App>, credential: Credential, id: Path<RestoreId>, body: Json<EndRestore>) -> Reply<Restore> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.end_restore(caller, &id, &body)).await?))
 }
 
 /// Ends a restore that did not succeed.
 #[utoipa::path(tag = "restores", request_body = GiveUp, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/restores/{id}/give-up")]
-async fn give_up_restore(app: Data<App>, credential: Credential, id: Path<String>, body: Json<GiveUp>) -> Reply<Restore> {
+async fn give_up_restore(app: Data<App>, credential: Credential, id: Path<RestoreId>, body: Json<GiveUp>) -> Reply<Restore> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.give_up_restore(caller, &id, &body)).await?))
 }

@@ -3,6 +3,7 @@
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::web::{Data, Json, Path};
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, put};
+use jetfrost_types::SessionId;
 use jetfrost_wire::people::{Account, OwnPassword, PasswordSet};
 use jetfrost_wire::service::{
     Carry, ConfirmSecondFactor, EndSecondFactor, IssuedToken, NewToken, SecondFactorOffer, Session, SessionsEnded, SignIn,
@@ -66,7 +67,7 @@ async fn sign_out(app: Data<App>, credential: Credential) -> Result<HttpResponse
 /// Ends one of the caller's own sessions or tokens.
 #[utoipa::path(tag = "sessions", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/sessions/{id}")]
-async fn end_session(app: Data<App>, credential: Credential, id: Path<String>) -> Result<HttpResponse, Trouble> {
+async fn end_session(app: Data<App>, credential: Credential, id: Path<SessionId>) -> Result<HttpResponse, Trouble> {
     app.for_caller(credential, move |services, caller| services.identity.end_session(caller, &id)).await?;
     Ok(HttpResponse::NoContent().finish())
 }

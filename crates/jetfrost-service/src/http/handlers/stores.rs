@@ -3,6 +3,7 @@
 use super::super::{App, Reply, Trouble, VersionedReply};
 use actix_web::web::{Data, Json, Path};
 use actix_web::{HttpResponse, delete, get, post, put};
+use jetfrost_types::ImageStoreId;
 use jetfrost_wire::job::Job;
 use jetfrost_wire::retention::{NewHold, RemoveNow, StoreSettings, ThinningPreview};
 use jetfrost_wire::sizing::{AskAdvice, AskCapacity, CapacityAdvice, LimitAdvice};
@@ -20,12 +21,12 @@ serve!(
     release_store,
     remove_store,
     remove_store_now,
-    bring_store_back,
+    undelete_store,
     hold_point,
     release_point,
     remove_point,
     remove_point_now,
-    bring_point_back,
+    undelete_point,
     preview_thinning,
     begin_thinning,
     unlock_methods,
@@ -40,7 +41,7 @@ serve!(
 /// A recovery point's file: head in clear, body sealed.
 #[utoipa::path(tag = "stores", params(("id" = String, Path), ("sequence" = u64, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = PointBytes), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/stores/{id}/points/{sequence}")]
-async fn point_bytes(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<PointBytes> {
+async fn point_bytes(app: Data<App>, credential: Credential, path: Path<(ImageStoreId, u64)>) -> Reply<PointBytes> {
     let (id, sequence) = path.into_inner();
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.point_bytes(caller, &id, sequence)).await?))
 }
@@ -48,14 +49,14 @@ async fn point_bytes(app: Data<App>, credential: Credential, path: Path<(String,
 /// An image store's key slots.
 #[utoipa::path(tag = "stores", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Slots), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/stores/{id}/slots")]
-async fn slots(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Slots> {
+async fn slots(app: Data<App>, credential: Credential, id: Path<ImageStoreId>) -> Reply<Slots> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.slots(caller, &id)).await?))
 }
 
 /// What is set for an image store.
 #[utoipa::path(tag = "stores", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = StoreSettings), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/stores/{id}/settings")]
-async fn store_settings(app: Data<App>, credential: Credential, id: Path<String>) -> VersionedReply<StoreSettings> {
+async fn store_settings(app: Data<App>, credential: Credential, id: Path<ImageStoreId>) -> VersionedReply<StoreSettings> {
     Ok(app.for_caller(credential, move |services, caller| services.retention.store_settings(caller, &id)).await?.into())
 }
 
@@ -65,7 +66,7 @@ async fn store_settings(app: Data<App>, credential: Credential, id: Path<String>
 async fn set_store(
     app: Data<App>,
     credential: Credential,
-    id: Path<String>,
+    id: Path<ImageStoreId>,
     seen: Seen,
     body: Json<StoreSettings>,
 ) -> VersionedReply<Workstation> {
@@ -75,42 +76,47 @@ async fn set_store(
 /// Puts a hold on an image store: nothing of it goes.
 #[utoipa::path(tag = "stores", request_body = NewHold, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/stores/{id}/hold")]
-async fn hold_store(app: Data<App>, credential: Credential, id: Path<String>, body: Json<NewHold>) -> Reply<Workstation> {
+async fn hold_store(app: Data<App>, credential: Credential, id: Path<ImageStoreId>, body: Json<NewHold>) -> Reply<Workstation> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.retention.hold_store(caller, &id, &body)).await?))
 }
 
 /// Takes the hold off an image store.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/stores/{id}/hold")]
-async fn release_store(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
+async fn release_store(app: Data<App>, credential: Credential, id: Path<ImageStoreId>) -> Reply<Workstation> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.retention.release_store(caller, &id)).await?))
 }
 
 /// Removes an image store. It goes when its waiting time is over.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/stores/{id}/removal")]
-async fn remove_store(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
+async fn remove_store(app: Data<App>, credential: Credential, id: Path<ImageStoreId>) -> Reply<Workstation> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.retention.remove_store(caller, &id)).await?))
 }
 
 /// Removes an image store at once, once the protected time of its points is over. It cannot be brought back.
 #[utoipa::path(tag = "stores", request_body = RemoveNow, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/stores/{id}/removal/now")]
-async fn remove_store_now(app: Data<App>, credential: Credential, id: Path<String>, body: Json<RemoveNow>) -> Reply<Job> {
+async fn remove_store_now(app: Data<App>, credential: Credential, id: Path<ImageStoreId>, body: Json<RemoveNow>) -> Reply<Job> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.retention.remove_store_now(caller, &id, &body)).await?))
 }
 
 /// Brings an image store back whose waiting time is not over.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/stores/{id}/removal")]
-async fn bring_store_back(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
-    Ok(Json(app.for_caller(credential, move |services, caller| services.retention.bring_store_back(caller, &id)).await?))
+async fn undelete_store(app: Data<App>, credential: Credential, id: Path<ImageStoreId>) -> Reply<Workstation> {
+    Ok(Json(app.for_caller(credential, move |services, caller| services.retention.undelete_store(caller, &id)).await?))
 }
 
 /// Puts a hold on a point: it does not go.
 #[utoipa::path(tag = "stores", request_body = NewHold, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/stores/{id}/points/{sequence}/hold")]
-async fn hold_point(app: Data<App>, credential: Credential, path: Path<(String, u64)>, body: Json<NewHold>) -> Reply<Point> {
+async fn hold_point(
+    app: Data<App>,
+    credential: Credential,
+    path: Path<(ImageStoreId, u64)>,
+    body: Json<NewHold>,
+) -> Reply<Point> {
     Ok(Json(
         app.for_caller(credential, move |services, caller| services.retention.hold_point(caller, &path.0, path.1, &body)).await?,
     ))
@@ -119,14 +125,14 @@ async fn hold_point(app: Data<App>, credential: Credential, path: Path<(String, 
 /// Takes the hold off a point.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/stores/{id}/points/{sequence}/hold")]
-async fn release_point(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<Point> {
+async fn release_point(app: Data<App>, credential: Credential, path: Path<(ImageStoreId, u64)>) -> Reply<Point> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.retention.release_point(caller, &path.0, path.1)).await?))
 }
 
 /// Removes a point. It goes when its waiting time is over.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/stores/{id}/points/{sequence}/removal")]
-async fn remove_point(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<Point> {
+async fn remove_point(app: Data<App>, credential: Credential, path: Path<(ImageStoreId, u64)>) -> Reply<Point> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.retention.remove_point(caller, &path.0, path.1)).await?))
 }
 
@@ -136,7 +142,7 @@ async fn remove_point(app: Data<App>, credential: Credential, path: Path<(String
 async fn remove_point_now(
     app: Data<App>,
     credential: Credential,
-    path: Path<(String, u64)>,
+    path: Path<(ImageStoreId, u64)>,
     body: Json<RemoveNow>,
 ) -> Reply<Job> {
     Ok(Json(
@@ -148,44 +154,48 @@ async fn remove_point_now(
 /// Brings a point back whose waiting time is not over.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/stores/{id}/points/{sequence}/removal")]
-async fn bring_point_back(app: Data<App>, credential: Credential, path: Path<(String, u64)>) -> Reply<Point> {
+async fn undelete_point(app: Data<App>, credential: Credential, path: Path<(ImageStoreId, u64)>) -> Reply<Point> {
     Ok(Json(
-        app.for_caller(credential, move |services, caller| services.retention.bring_point_back(caller, &path.0, path.1)).await?,
+        app.for_caller(credential, move |services, caller| services.retention.undelete_point(caller, &path.0, path.1)).await?,
     ))
 }
 
 /// What the next thinning of an image store would do.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = ThinningPreview), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/stores/{id}/thinning")]
-async fn preview_thinning(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<ThinningPreview> {
+async fn preview_thinning(app: Data<App>, credential: Credential, id: Path<ImageStoreId>) -> Reply<ThinningPreview> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.retention.preview_thinning(caller, &id)).await?))
 }
 
 /// Begins a thinning now.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/stores/{id}/thinning")]
-async fn begin_thinning(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Job> {
+async fn begin_thinning(app: Data<App>, credential: Credential, id: Path<ImageStoreId>) -> Reply<Job> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.retention.begin_thinning(caller, &id)).await?))
 }
 
 /// What opens an image store: kinds, labels and ages of its key slots.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<UnlockMethod>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/stores/{id}/unlock-methods")]
-async fn unlock_methods(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Page<UnlockMethod>> {
+async fn unlock_methods(app: Data<App>, credential: Credential, id: Path<ImageStoreId>) -> Reply<Page<UnlockMethod>> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.unlock_methods(caller, &id)).await?))
 }
 
 /// Adds a key slot. One that is there is never written over.
 #[utoipa::path(tag = "stores", request_body = NewSlot, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = UnlockMethod), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/stores/{id}/slots")]
-async fn add_slot(app: Data<App>, credential: Credential, id: Path<String>, body: Json<NewSlot>) -> Reply<UnlockMethod> {
+async fn add_slot(app: Data<App>, credential: Credential, id: Path<ImageStoreId>, body: Json<NewSlot>) -> Reply<UnlockMethod> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.add_slot(caller, &id, &body)).await?))
 }
 
 /// Takes a key slot away; never the last passphrase or recovery key.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/stores/{id}/slots/{slot}")]
-async fn remove_slot(app: Data<App>, credential: Credential, path: Path<(String, String)>) -> Result<HttpResponse, Trouble> {
+async fn remove_slot(
+    app: Data<App>,
+    credential: Credential,
+    path: Path<(ImageStoreId, String)>,
+) -> Result<HttpResponse, Trouble> {
     app.for_caller(credential, move |services, caller| services.backups.remove_slot(caller, &path.0, &path.1)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -193,14 +203,14 @@ async fn remove_slot(app: Data<App>, credential: Credential, path: Path<(String,
 /// What is known of an image store's integrity.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Integrity), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/stores/{id}/integrity")]
-async fn integrity(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Integrity> {
+async fn integrity(app: Data<App>, credential: Credential, id: Path<ImageStoreId>) -> Reply<Integrity> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.retention.integrity(caller, &id)).await?))
 }
 
 /// Begins a scrub now.
 #[utoipa::path(tag = "stores", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/stores/{id}/scrub")]
-async fn begin_scrub(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Job> {
+async fn begin_scrub(app: Data<App>, credential: Credential, id: Path<ImageStoreId>) -> Reply<Job> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.retention.begin_scrub(caller, &id)).await?))
 }
 

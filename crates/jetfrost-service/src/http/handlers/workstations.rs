@@ -4,6 +4,7 @@ use super::super::{App, Reply};
 use super::diagnosis::diagnosis;
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{get, post, put};
+use jetfrost_types::WorkstationId;
 use jetfrost_wire::diagnosis::Diagnosis;
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Run;
@@ -24,28 +25,33 @@ async fn workstations(app: Data<App>, credential: Credential, page: Query<PageQu
 /// One workstation.
 #[utoipa::path(tag = "workstations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/workstations/{id}")]
-async fn workstation(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
+async fn workstation(app: Data<App>, credential: Credential, id: Path<WorkstationId>) -> Reply<Workstation> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.workstation(caller, &id)).await?))
 }
 
 /// A workstation's recovery points, latest first.
 #[utoipa::path(tag = "workstations", params(("id" = String, Path), PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Point>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/workstations/{id}/points")]
-async fn points(app: Data<App>, credential: Credential, id: Path<String>, page: Query<PageQuery>) -> Reply<Page<Point>> {
+async fn points(app: Data<App>, credential: Credential, id: Path<WorkstationId>, page: Query<PageQuery>) -> Reply<Page<Point>> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.points(caller, &id, &page)).await?))
 }
 
 /// A workstation's runs, latest first.
 #[utoipa::path(tag = "workstations", params(("id" = String, Path), PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Run>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/workstations/{id}/runs")]
-async fn runs(app: Data<App>, credential: Credential, id: Path<String>, page: Query<PageQuery>) -> Reply<Page<Run>> {
+async fn runs(app: Data<App>, credential: Credential, id: Path<WorkstationId>, page: Query<PageQuery>) -> Reply<Page<Run>> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.runs(caller, &id, &page)).await?))
 }
 
 /// The restores from a workstation's image store, latest first.
 #[utoipa::path(tag = "workstations", params(("id" = String, Path), PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Restore>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/workstations/{id}/restores")]
-async fn restores(app: Data<App>, credential: Credential, id: Path<String>, page: Query<PageQuery>) -> Reply<Page<Restore>> {
+async fn restores(
+    app: Data<App>,
+    credential: Credential,
+    id: Path<WorkstationId>,
+    page: Query<PageQuery>,
+) -> Reply<Page<Restore>> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.restores(caller, &id, &page)).await?))
 }
 
@@ -59,13 +65,13 @@ async fn overview(app: Data<App>, credential: Credential) -> Reply<Overview> {
 /// Cuts a workstation's machine off. Its backups stay.
 #[utoipa::path(tag = "workstations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Workstation), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/workstations/{id}/retired")]
-async fn retire(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Workstation> {
+async fn retire(app: Data<App>, credential: Credential, id: Path<WorkstationId>) -> Reply<Workstation> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.retire(caller, &id)).await?))
 }
 
 /// Tries for the workstation that asks. Nothing stays behind.
 #[utoipa::path(tag = "workstations", params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = Diagnosis), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/workstations/{id}/diagnosis")]
-async fn diagnose_own(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Diagnosis> {
+async fn diagnose_own(app: Data<App>, credential: Credential, id: Path<WorkstationId>) -> Reply<Diagnosis> {
     Ok(Json(diagnosis(app.for_caller(credential, move |services, caller| services.backups.diagnose_own(caller, &id)).await?)))
 }

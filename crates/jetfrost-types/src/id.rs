@@ -5,13 +5,39 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+/// An identifier that is text.
+pub trait TextId: From<String> {
+    /// Its text.
+    fn as_str(&self) -> &str;
+}
+
 macro_rules! text_id {
     ($(#[$doc:meta])* $name:ident) => {
         $(#[$doc])*
-        #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+        #[derive(Debug, Clone, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
         #[serde(transparent)]
         #[schema(value_type = String)]
         pub struct $name(pub String);
+
+        impl $name {
+            /// Its text.
+            #[must_use]
+            pub fn as_str(&self) -> &str {
+                &self.0
+            }
+        }
+
+        impl TextId for $name {
+            fn as_str(&self) -> &str {
+                &self.0
+            }
+        }
+
+        impl From<String> for $name {
+            fn from(text: String) -> Self {
+                Self(text)
+            }
+        }
 
         impl fmt::Display for $name {
             fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -60,4 +86,8 @@ text_id!(
 text_id!(
     /// A job.
     JobId
+);
+text_id!(
+    /// An image store, as its directory is called: the 32 hexadecimal digits of the id in its format.
+    ImageStoreId
 );

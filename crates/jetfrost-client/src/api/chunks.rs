@@ -1,0 +1,84 @@
+//! Chunks and segments: calls whose bodies and answers are bytes.
+
+use std::io::Read;
+
+use bytes::Bytes;
+use jetfrost_image::{ChunkName, SegmentHash};
+use jetfrost_wire::calls;
+use jetfrost_wire::chunks::{FRAME_HEAD, FrameStatus};
+use reqwest::blocking::Response;
+
+use super::{Api, Result, bounded};
+use crate::error::ClientError;
+
+impl Api {
+    /// Sends a segment; repeating it does no harm.
+    ///
+    /// # Errors
+    /// What the service or the network said.
+    pub fn put_segment(&self, store: &str, hash: &SegmentHash, bytes: &Bytes) -> Result<()> {
+        self.put_bytes(&calls::put_segment(store, hash), bytes)
+    }
+
+    /// Which of these chunks the store does not have.
+    ///
+    /// # Errors
+    /// What the service or the network said.
+    pub fn missing(&self, store: &str, names: &[ChunkName]) -> Result<Vec<bool>> {
+        let call = calls::missing(store);
+        let answer = self.patiently(|| {
+            let response = self.checked(self.request(call.method().clone(), call.path()).body(joined(names)))?;
+            bounded(response, names.len() as u64)
+        })?;
+        if answer.len() != names.len() {
+            return Err(ClientError::Unexpected("another number of answers than questions".into()));
+        }
+        Ok(answer.iter().map(|byte| *byte != 0).collect())
+    }
+
+    /// Fetches sealed chunks and gives each to `each` in the order of `names`; `None` for one that is damaged or missing.
+    ///
+    /// # Errors
+    /// What the service, the network or `each` said.
+    pub fn fetch(
+        &self,
+        store: &str,
+        names: &[ChunkName],
+        mut each: impl FnMut(usize, Option<&mut [u8]>) -> Result<()>,
+    ) -> Result<()> {
+        let call = calls::fetch(store);
+        let (mut done, mut frame) = (0, Vec::new());
+        // What has been given out is not fetched again.
+        self.patiently(|| {
+            let mut response = self.checked(self.request(call.method().clone(), call.path()).body(joined(&names[done..])))?;
+            while done < names.len() {
+                let sealed = self.read_frame(&mut response, &mut frame)?;
+                each(done, sealed)?;
+                done += 1;
+            }
+            Ok(())
+        })
+    }
+
+    /// Reads a frame into `frame`, which may be longer, and gives what it holds if that is sound.
+    fn read_frame<'f>(&self, response: &mut Response, frame: &'f mut Vec<u8>) -> Result<Option<&'f mut [u8]>> {
+        let broken = |e: std::io::Error| ClientError::Unreachable { address: self.address.clone(), why: e.to_string() };
+        let mut head = [0; FRAME_HEAD];
+        response.read_exact(&mut head).map_err(broken)?;
+        let status = FrameStatus::from_byte(head[0]).ok_or_else(|| ClientError::Unexpected("an unknown frame".into()))?;
+        let len = u32::from_le_bytes([head[1], head[2], head[3], head[4]]) as usize;
+        if len > 2 * jetfrost_image::format::MAX_CHUNK {
+            return Err(ClientError::Unexpected("a chunk longer than chunks are".into()));
+        }
+        if frame.len() < len {
+            frame.resize(len, 0);
+        }
+        let sealed = &mut frame[..len];
+        response.read_exact(sealed).map_err(broken)?;
+        Ok((status == FrameStatus::Sound).then_some(sealed))
+    }
+}
+
+fn joined(names: &[ChunkName]) -> Vec<u8> {
+    names.iter().flat_map(|name| *name.as_bytes()).collect()
+}

@@ -1,0 +1,41 @@
+//! Kinds of alerts.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::labels;
+
+/// A kind of trouble, the worst first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum AlertKind {
+    /// The audit log is not what the service wrote.
+    AuditAltered,
+    /// Chunks that points need are damaged or gone.
+    Damage,
+    /// A destination is not there, or another installation's.
+    DestinationMissing,
+    /// A destination has no room left.
+    DestinationFull,
+    /// Points went to make room at a limit.
+    RoomMade,
+    /// Less is kept, or for a shorter time, than before.
+    TermsShortened,
+    /// A drill did not bring everything back.
+    DrillFailed,
+    /// The service's own records are copied no more.
+    RecordsNotBackedUp,
+    /// The certificate that browsers see ends soon, or cannot be used.
+    Certificate,
+    /// A workstation's runs fail, and its last complete point is not of today.
+    Failing,
+    /// A workstation's last complete point is too old.
+    Overdue,
+    /// A workstation joined a while ago and has no point yet.
+    NoFirstPoint,
+}
+
+labels!(AlertKind: AuditAltered = "audit_altered", Damage = "damage", DestinationMissing = "destination_missing",
+    DestinationFull = "destination_full", RoomMade = "room_made", TermsShortened = "terms_shortened", DrillFailed = "drill_failed",
+    RecordsNotBackedUp = "records_not_backed_up", Certificate = "certificate", Failing = "failing", Overdue = "overdue",
+    NoFirstPoint = "no_first_point");
