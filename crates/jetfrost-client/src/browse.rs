@@ -7,7 +7,8 @@ use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::{StoreKeys, open_chunk, open_point};
 use jetfrost_image::format::{Content, PointBody, PointHead, exceptions_from_page};
 use jetfrost_image::tree::{ChunkSource, ReadError, expand_parts, find_entry, read_listing};
-use jetfrost_wire::workstation::{Point, PointKind};
+use jetfrost_wire::point::Point;
+use jetfrost_wire::workstation::PointKind;
 use jiff::civil;
 use jiff::tz::TimeZone;
 

@@ -1,5 +1,6 @@
 //! Image stores in a directory: reading one without the service, and salvaging a damaged one on a copy.
 
+use jetfrost_wire::point::Point;
 use std::collections::HashSet;
 use std::fs::{self, File};
 use std::io::{self, Read, Write};
@@ -14,7 +15,6 @@ pub use jetfrost_image::store::{Finding, Mended, Rebuilt, Wrong};
 use jetfrost_image::store::{Headway, Store, mend};
 use jetfrost_image::tree::{Readable, parts_or_lost, read_listing};
 use jetfrost_platform::{FileContent, NewDirectory, Paths, System, Volumes, is_medium_error};
-use jetfrost_wire::workstation::Point;
 use serde::Deserialize;
 use tempfile::TempDir;
 

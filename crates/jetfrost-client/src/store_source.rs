@@ -7,9 +7,10 @@ use jetfrost_image::ChunkName;
 use jetfrost_image::format::PointFile;
 use jetfrost_image::store::{Store, StoreError};
 use jetfrost_wire::calls;
+use jetfrost_wire::point::Point;
 use jetfrost_wire::restore::{BeginRestore, EndRestore, Purpose, Restore, Scope};
 use jetfrost_wire::run::{GiveUp, Progress};
-use jetfrost_wire::workstation::{Point, PointBytes, PointKind};
+use jetfrost_wire::workstation::{PointBytes, PointKind};
 use jiff::Timestamp;
 use tempfile::TempDir;
 
@@ -87,7 +88,7 @@ impl StoreSource {
     pub(crate) fn point(&self, sequence: u64) -> Result<PointFile> {
         let bytes = match self {
             Self::Service { api, membership } => {
-                let bytes: PointBytes = api.call(&calls::point_bytes(&membership.store, &sequence))?;
+                let bytes: PointBytes = api.call(&calls::point_bytes(&membership.store, sequence))?;
                 bytes.point.0
             }
             Self::Directory(directory) => directory.store.point(sequence)?,

@@ -183,7 +183,7 @@ fn add(state_dir: &StateDir, wrap: impl FnOnce(StoreId, &StoreKey) -> Result<Slo
 /// # Errors
 /// What the service said, among it that this is the last one.
 pub fn remove(api: &Api, store: &str, slot: &str) -> Result<()> {
-    api.call(&calls::remove_slot(&store, &slot))
+    api.call(&calls::remove_slot(store, slot))
 }
 
 /// Makes an office key and wraps it for a passphrase.

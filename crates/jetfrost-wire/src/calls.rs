@@ -15,6 +15,7 @@ use crate::enrolment::*;
 use crate::job::*;
 use crate::page::Page;
 use crate::people::*;
+use crate::point::*;
 use crate::restore::*;
 use crate::retention::*;
 use crate::roster::*;

@@ -17,6 +17,7 @@ pub mod job;
 pub mod labels;
 pub mod page;
 pub mod people;
+pub mod point;
 pub mod problem;
 pub mod restore;
 pub mod retention;

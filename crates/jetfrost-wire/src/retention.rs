@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::labels::labels;
-use crate::workstation::Point;
+use crate::point::Point;
 
 /// What happens when a backup meets a limit.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -38,15 +38,6 @@ pub struct StoreSettings {
     pub retention: Option<Retention>,
 }
 
-/// Keeps a point or a store from being thinned or removed.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Hold {
-    /// Why.
-    pub reason: String,
-    /// Who put it on.
-    pub by: String,
-}
-
 /// Removes at once what an administrator could bring back otherwise: who asks shows password and second factor again.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct RemoveNow {
@@ -61,15 +52,6 @@ pub struct RemoveNow {
 pub struct NewHold {
     /// Why.
     pub reason: String,
-}
-
-/// Something that a person removed and that can still be brought back.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct PendingRemoval {
-    /// Who removed it.
-    pub by: String,
-    /// When it goes for good.
-    pub ends: Timestamp,
 }
 
 /// What becomes of a point.

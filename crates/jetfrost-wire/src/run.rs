@@ -7,8 +7,9 @@ use utoipa::ToSchema;
 
 use crate::binary::Binary;
 use crate::labels::labels;
-use crate::workstation::{Point, PointKind};
+use crate::point::Point;
 use crate::{RunId, WorkstationId};
+use jetfrost_types::PointKind;
 
 /// How a run or a restore stands or ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]

@@ -9,7 +9,8 @@ use utoipa::ToSchema;
 use crate::binary::Binary;
 use crate::destination::{Destination, DestinationState};
 use crate::labels::labels;
-use crate::retention::{Hold, PendingRemoval, Retention};
+use crate::point::{Hold, PendingRemoval, Point};
+use crate::retention::Retention;
 use crate::run::Run;
 use crate::service::Protection;
 use crate::version::{HasVersion, Version};
@@ -149,32 +150,6 @@ pub struct DamagedPoint {
     pub sequence: u64,
     /// How many of its chunks are lost.
     pub lost_chunks: u64,
-}
-
-/// A recovery point, as the service sees it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Point {
-    /// Its number within the store.
-    pub sequence: u64,
-    /// What it is a state of.
-    pub kind: PointKind,
-    /// When the service committed it, by its own clock.
-    pub committed: Timestamp,
-    /// Files in it.
-    pub files: u64,
-    /// Bytes of content in it.
-    pub bytes: u64,
-    /// What it does not hold as it should.
-    pub exceptions: u64,
-    /// Bytes that were sent for it.
-    pub sent: u64,
-    /// The hold on it.
-    pub hold: Option<Hold>,
-    /// Its removal, as long as it can be brought back.
-    pub pending_removal: Option<PendingRemoval>,
-    /// Whether its files were lost when the service last looked.
-    #[serde(default)]
-    pub lost: bool,
 }
 
 /// A point's file as stored: head in clear, body sealed.

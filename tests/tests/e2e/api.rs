@@ -9,7 +9,7 @@ use jetfrost_client::api::Api;
 use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_wire::Problem;
 use jetfrost_wire::people::Role;
-use jetfrost_wire::workstation::Point;
+use jetfrost_wire::point::Point;
 use reqwest::Method;
 use reqwest::blocking::{Client, Response};
 use serde_json::{Value, json};

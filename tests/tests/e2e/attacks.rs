@@ -17,11 +17,12 @@ use jetfrost_wire::Binary;
 use jetfrost_wire::alerts::{AlertKind, Alerts};
 use jetfrost_wire::calls;
 use jetfrost_wire::destination::{Destination, DestinationChange};
+use jetfrost_wire::point::Point;
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::retention::{AtLimit, NewHold, StoreSettings, ThinningPreview};
 use jetfrost_wire::run::{BeginRun, CommitPoint, ExceptionCounts, PointCommitted, Progress, Run, RunBegun};
 use jetfrost_wire::service::AuditEntry;
-use jetfrost_wire::workstation::{Point, PointBytes, PointKind, Workstation as Record, WorkstationState};
+use jetfrost_wire::workstation::{PointBytes, PointKind, Workstation as Record, WorkstationState};
 use jiff::{Timestamp, ToSpan};
 
 fn start() -> Timestamp {

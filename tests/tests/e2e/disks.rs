@@ -19,9 +19,10 @@ use jetfrost_image::crypto::{Random, SeededRandom};
 use jetfrost_tests::mounted::{LoopDevice, Mounted};
 use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_tests::witness;
+use jetfrost_wire::point::Point;
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Outcome;
-use jetfrost_wire::workstation::{Point, PointKind};
+use jetfrost_wire::workstation::PointKind;
 
 const MIB: u64 = 1 << 20;
 

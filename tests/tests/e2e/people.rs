@@ -10,6 +10,7 @@ use jetfrost_wire::people::{
     Account, AccountChange, AccountRemoval, AccountTies, Group, GroupChange, NewAccount, NewGroup, NewPassword, OwnPassword,
     PasswordSet, Role, WorkstationsGo,
 };
+use jetfrost_wire::point::Point;
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::retention::NewHold;
 use jetfrost_wire::rules::{FieldRule, Ruling, Typed};
@@ -17,7 +18,7 @@ use jetfrost_wire::service::{
     AuditEntry, Carry, ConfirmSecondFactor, EndSecondFactor, IssuedToken, NewToken, SecondFactorOffer, Session, SessionsEnded,
     SignIn, SignedIn, SpareCodes, TokenScope,
 };
-use jetfrost_wire::workstation::{Overview, Point, Workstation as Record, WorkstationState};
+use jetfrost_wire::workstation::{Overview, Workstation as Record, WorkstationState};
 use serde_json::Value;
 use totp_rs::Builder;
 

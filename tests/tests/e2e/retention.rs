@@ -14,10 +14,11 @@ use jetfrost_types::Limit;
 use jetfrost_wire::destination::{Destination, DestinationChange};
 use jetfrost_wire::job::{Job, JobKind, JobState};
 use jetfrost_wire::people::{Account, AccountChange};
+use jetfrost_wire::point::Point;
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::retention::{AtLimit, NewHold, RemoveNow, StayReason, StoreSettings, ThinningPreview};
 use jetfrost_wire::service::{ConfirmSecondFactor, SecondFactorOffer, SpareCodes};
-use jetfrost_wire::workstation::{Overview, Point, Workstation as Record};
+use jetfrost_wire::workstation::{Overview, Workstation as Record};
 use jiff::{Timestamp, ToSpan};
 use totp_rs::Builder;
 

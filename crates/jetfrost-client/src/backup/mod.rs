@@ -13,8 +13,9 @@ use jetfrost_image::{ChunkName, PointId};
 use jetfrost_platform::path_bytes;
 use jetfrost_wire::Binary;
 use jetfrost_wire::calls;
+use jetfrost_wire::point::Point;
 use jetfrost_wire::run::{BeginRun, CommitPoint, ExceptionCounts, GiveUp, Phase, PointCommitted, RunBegun};
-use jetfrost_wire::workstation::{Point, PointKind};
+use jetfrost_wire::workstation::PointKind;
 use pipeline::Pipeline;
 
 use crate::api::Api;

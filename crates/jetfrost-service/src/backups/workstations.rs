@@ -4,9 +4,10 @@ use jetfrost_office::access::Act;
 use jetfrost_office::names;
 use jetfrost_types::{AccountId, WorkstationId};
 use jetfrost_wire::people::{AccountTies, TiedWorkstation};
+use jetfrost_wire::point::Point;
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Run;
-use jetfrost_wire::workstation::{Overview, Point, Workstation, WorkstationState};
+use jetfrost_wire::workstation::{Overview, Workstation, WorkstationState};
 use jetfrost_wire::{Page, PageQuery};
 
 use crate::backups::Backups;

@@ -77,8 +77,8 @@ fn with_care(reasons: Vec<String>, volume: Volume) -> Judgement {
 }
 
 /// The volumes of this host, each with a verdict on whether a new directory on it would do.
-pub(crate) fn volumes(others: &[PathBuf], service: &str) -> Vec<VolumeShown> {
-    all_volumes().into_iter().map(|volume| shown(volume, others, service)).collect()
+pub(crate) fn volumes(others: &[PathBuf], service: &str) -> io::Result<Vec<VolumeShown>> {
+    Ok(all_volumes()?.into_iter().map(|volume| shown(volume, others, service)).collect())
 }
 
 fn shown(volume: Volume, others: &[PathBuf], service: &str) -> VolumeShown {

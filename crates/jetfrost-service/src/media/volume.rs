@@ -9,6 +9,7 @@ use nix::sys::statfs::{
     SMB_SUPER_MAGIC, statfs,
 };
 use nix::sys::statvfs::{FsFlags, statvfs};
+use procfs::process::{MountInfo, Process};
 
 /// Types of file systems on other machines that the crate has no name for (statfs(2), linux/magic.h): CIFS, SMB 2, 9P, Ceph, GFS2, Lustre.
 const NETWORK_TYPES: [i64; 6] = [0xFF53_4D42, 0xFE53_4D42, 0x0102_1997, 0x00C3_6400, 0x0116_1970, 0x0BD0_0BD0];
@@ -79,7 +80,7 @@ pub(crate) struct Volume {
 /// The volume of a directory that exists.
 pub(crate) fn volume_of(directory: &Path) -> io::Result<Volume> {
     let real = directory.canonicalize()?;
-    let mounts = all_mounts();
+    let mounts = all_mounts()?;
     let mount = mount_of(&mounts, &real).cloned().unwrap_or_else(|| Mount {
         at: "/".into(),
         file_system: "unknown".into(),
@@ -90,8 +91,8 @@ pub(crate) fn volume_of(directory: &Path) -> io::Result<Volume> {
 }
 
 /// The volumes that a person may keep files on, by where they are mounted; one that is mounted several times, once.
-pub(super) fn all_volumes() -> Vec<Volume> {
-    let mounts = all_mounts();
+pub(super) fn all_volumes() -> io::Result<Vec<Volume>> {
+    let mounts = all_mounts()?;
     let mut volumes: Vec<Volume> = Vec::new();
     for mount in mounts.iter().filter(|mount| !is_of_the_system(mount)) {
         let covered = mount_of(&mounts, Path::new(&mount.at)).is_none_or(|top| top != mount);
@@ -106,7 +107,7 @@ pub(super) fn all_volumes() -> Vec<Volume> {
         }
     }
     volumes.sort_by(|a, b| a.mounted_at.cmp(&b.mounted_at));
-    volumes
+    Ok(volumes)
 }
 
 /// Whether nobody would keep files there: what only shows the system's state, and memory that the system works with.
@@ -132,22 +133,18 @@ fn examine(directory: &Path, mount: Mount, mounts: &[Mount]) -> io::Result<Volum
     })
 }
 
-fn all_mounts() -> Vec<Mount> {
-    parse(&fs::read_to_string("/proc/self/mountinfo").unwrap_or_default())
+fn all_mounts() -> io::Result<Vec<Mount>> {
+    let mounts = Process::myself().and_then(|process| process.mountinfo()).map_err(io::Error::other)?;
+    Ok(mounts.into_iter().map(mount).collect())
 }
 
-fn parse(mountinfo: &str) -> Vec<Mount> {
-    let line = |line: &str| {
-        let (left, right) = line.split_once(" - ")?;
-        let (left, right): (Vec<&str>, Vec<&str>) = (left.split(' ').collect(), right.split(' ').collect());
-        Some(Mount {
-            at: unescape(left.get(4)?),
-            numbers: (*left.get(2)?).to_owned(),
-            file_system: (*right.first()?).to_owned(),
-            source: unescape(right.get(1)?),
-        })
-    };
-    mountinfo.lines().filter_map(line).collect()
+fn mount(info: MountInfo) -> Mount {
+    Mount {
+        at: unescape(&info.mount_point.to_string_lossy()),
+        numbers: info.majmin,
+        file_system: info.fs_type,
+        source: unescape(&info.mount_source.unwrap_or_default()),
+    }
 }
 
 /// The mount that a path is on. Of several at one place the last one covers the others.
@@ -197,7 +194,7 @@ mod tests {
 
     #[test]
     fn the_innermost_mount_counts() {
-        let mounts = parse(MOUNTS);
+        let mounts: Vec<Mount> = MOUNTS.lines().map(|line| mount(MountInfo::from_line(line).expect("a line"))).collect();
         let of = |path: &str| mount_of(&mounts, Path::new(path)).map(|m| (m.at.as_str(), m.source.as_str()));
         assert_eq!(of("/backup/stores"), Some(("/backup", "/dev/vdb")));
         assert_eq!(of("/backups"), Some(("/", "/dev/vda")));
@@ -222,7 +219,7 @@ mod tests {
 
     #[test]
     fn this_machines_volumes_are_found() {
-        let volumes = all_volumes();
+        let volumes = all_volumes().expect("listed");
         let here = volume_of(&std::env::temp_dir()).expect("examined");
         assert!(here.size > 0 && here.free <= here.size);
         assert!(volumes.iter().all(|volume| volume.mounted_at != "/proc"), "{volumes:?}");

@@ -1,6 +1,7 @@
 //! Columns that are one value: all of them hold something, or none does. Half a value is an error, never read as none; triggers of the
 //! schema keep it out in the first place.
 
+use jetfrost_wire::point::Hold;
 use std::ops::{Deref, DerefMut};
 
 use diesel::deserialize::{self, Queryable};
@@ -9,7 +10,6 @@ use diesel::expression::Expression;
 use diesel::prelude::*;
 use diesel::sqlite::Sqlite;
 use jetfrost_types::labels;
-use jetfrost_wire::retention::Hold;
 
 use super::Word;
 use super::schema::{accounts, destinations, points, stores, workstations};

@@ -4,8 +4,9 @@ use jetfrost_office::access::Act;
 use jetfrost_types::ImageStoreId;
 use jetfrost_wire::Version;
 use jetfrost_wire::job::{Job, JobKind};
-use jetfrost_wire::retention::{Hold, NewHold, RemoveNow, StoreSettings};
-use jetfrost_wire::workstation::{Point, Workstation};
+use jetfrost_wire::point::{Hold, Point};
+use jetfrost_wire::retention::{NewHold, RemoveNow, StoreSettings};
+use jetfrost_wire::workstation::Workstation;
 
 use crate::clock::timestamp;
 use crate::records::{Connection, Count, PointRow, Removal, WorkstationLine, Written};

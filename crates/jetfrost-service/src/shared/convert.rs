@@ -5,11 +5,11 @@ use jetfrost_types::Limit;
 use jetfrost_wire::enrolment::{CodeLimit, CodeState, EnrolmentCode};
 use jetfrost_wire::job::Job;
 use jetfrost_wire::people::{Account, AccountState};
+use jetfrost_wire::point::{PendingRemoval, Point};
 use jetfrost_wire::restore::Restore;
-use jetfrost_wire::retention::PendingRemoval;
 use jetfrost_wire::run::{ExceptionCounts, Outcome, Phase, Progress, Run};
 use jetfrost_wire::service::AuditEntry;
-use jetfrost_wire::workstation::{Point, WorkstationState};
+use jetfrost_wire::workstation::WorkstationState;
 
 use crate::clock::timestamp;
 use crate::records::{

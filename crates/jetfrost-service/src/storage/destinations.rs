@@ -55,7 +55,8 @@ impl Storage {
     /// The volumes of the server, each with a verdict. Where it may, it writes a probe and removes it.
     pub(crate) fn volumes(&self, caller: &Caller) -> Result<Vec<Volume>> {
         caller.may(&Act::ChangeOffice)?;
-        Ok(volumes(&self.directories()?, &self.installation.service))
+        let listed = volumes(&self.directories()?, &self.installation.service);
+        listed.map_err(|source| MediaError::Io { doing: "listing the volumes", source }.into())
     }
 
     /// Says whether a directory would do. A probe is written and removed.

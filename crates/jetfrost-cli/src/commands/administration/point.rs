@@ -4,13 +4,12 @@ use clap::Subcommand;
 use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::calls;
-use jetfrost_wire::retention::{NewHold, PointFate, StayReason};
+use jetfrost_wire::point::Point as PointRecord;
+use jetfrost_wire::retention::{NewHold, PointFate, StayReason, ThinningPreview};
 use jetfrost_wire::size::show;
-use jetfrost_wire::workstation::Point as PointRecord;
 
 use crate::commands::administration::removal::Now;
 use crate::commands::administration::store::workstation_named;
-use crate::commands::administration::thinning::preview;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, count, moment};
 
@@ -87,6 +86,11 @@ impl Point {
         });
         Ok(Code::Done)
     }
+}
+
+/// What the next thinning would do to the points of a workstation.
+pub(crate) fn preview(api: &Api, name: &str) -> Result<ThinningPreview, Failure> {
+    Ok(api.call(&calls::preview_thinning(&workstation_named(api, name)?.store.id))?)
 }
 
 fn list_points(api: &Api, name: &str, ui: &Ui) -> Done {

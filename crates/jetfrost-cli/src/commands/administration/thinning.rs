@@ -1,24 +1,18 @@
 //! `jetfrost thinning`: what expires, and when.
 
 use clap::Subcommand;
-use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::calls;
 use jetfrost_wire::job::Job as JobRecord;
-use jetfrost_wire::retention::ThinningPreview;
 use jetfrost_wire::size::show;
 
 use crate::commands::administration::job::{say_end_of, wait_for};
-use crate::commands::administration::point::say_fates;
+use crate::commands::administration::point::{preview, say_fates};
 use crate::commands::administration::store::workstation_named;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, many};
 
 type Done = Result<Code, Failure>;
-
-pub(crate) fn preview(api: &Api, name: &str) -> Result<ThinningPreview, Failure> {
-    Ok(api.call(&calls::preview_thinning(&workstation_named(api, name)?.store.id))?)
-}
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Thinning {

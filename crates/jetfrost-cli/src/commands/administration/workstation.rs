@@ -6,11 +6,12 @@ use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_types::Limit;
 use jetfrost_wire::calls;
+use jetfrost_wire::point::Point;
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Run;
 use jetfrost_wire::size::show;
 use jetfrost_wire::sizing::{AskAdvice, LimitAdvice};
-use jetfrost_wire::workstation::{Overview, Point, UnlockMethod, Workstation as WorkstationRecord};
+use jetfrost_wire::workstation::{Overview, UnlockMethod, Workstation as WorkstationRecord};
 use jiff::Timestamp;
 use serde_json::json;
 

@@ -5,25 +5,19 @@ use std::sync::Arc;
 
 use clap::Args;
 use jetfrost_client::attach::{Listen, attach};
-use jetfrost_client::browse::{At, OpenPoint};
+use jetfrost_client::browse::At;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
-use jiff::Timestamp;
 use serde_json::json;
 
-use crate::commands::getting_back::restore_disk::as_bytes;
+use crate::commands::getting_back::disks::{as_bytes, of_point};
 use crate::commands::getting_back::salvage::ReadFrom;
 use crate::commands::interrupt::ended_by_key;
 use crate::failure::{Code, Failure};
-use crate::ui::{Ui, moment, shown_path};
+use crate::ui::{Ui, shown_path};
 
 type Done = Result<Code, Failure>;
-
-pub(crate) fn of_point(point: &OpenPoint) -> String {
-    let created = Timestamp::from_millisecond(point.head.created).map(moment).unwrap_or_default();
-    format!("point {} ({created})", point.head.sequence)
-}
 
 #[derive(Debug, Args)]
 pub(crate) struct Attach {

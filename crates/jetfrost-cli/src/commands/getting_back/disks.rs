@@ -1,17 +1,20 @@
 //! `jetfrost disks`: the disks in a point, with their partitions.
 
+use std::path::Path;
+
 use clap::Args;
-use jetfrost_client::browse::At;
+use jetfrost_client::browse::{At, OpenPoint};
 use jetfrost_client::disk::Disk;
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_platform::path_bytes;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
+use jiff::Timestamp;
 use serde_json::{Value, json};
 
-use crate::commands::getting_back::attach::of_point;
 use crate::commands::getting_back::salvage::ReadFrom;
 use crate::failure::{Code, Failure};
-use crate::ui::{Ui, many, shown_path};
+use crate::ui::{Ui, many, moment, shown_path};
 
 type Done = Result<Code, Failure>;
 
@@ -69,4 +72,14 @@ fn say_disk(disk: &Disk, ui: &Ui) {
     if !rows.is_empty() {
         ui.table(&["  part", "begins at", "size", "for", name], rows, &[1, 2], "");
     }
+}
+
+/// Which point, in words.
+pub(crate) fn of_point(point: &OpenPoint) -> String {
+    let created = Timestamp::from_millisecond(point.head.created).map(moment).unwrap_or_default();
+    format!("point {} ({created})", point.head.sequence)
+}
+
+pub(crate) fn as_bytes(path: Option<&Path>) -> Option<&[u8]> {
+    path.map(path_bytes)
 }

@@ -2,8 +2,8 @@
 
 use clap::Args;
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_wire::point::Point;
 use jetfrost_wire::size::show;
-use jetfrost_wire::workstation::Point;
 use jiff::Timestamp;
 
 use crate::commands::getting_back::salvage::ReadFrom;

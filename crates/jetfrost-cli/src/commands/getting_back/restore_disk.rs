@@ -7,12 +7,12 @@ use clap::Args;
 use jetfrost_client::browse::At;
 use jetfrost_client::disk::{DiskReport, Target, restore_disk};
 use jetfrost_client::state_dir::StateDir;
-use jetfrost_platform::{FileKind, Paths, System, path_bytes};
+use jetfrost_platform::{FileKind, Paths, System};
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
 use serde_json::{Value, json};
 
-use crate::commands::getting_back::attach::of_point;
+use crate::commands::getting_back::disks::{as_bytes, of_point};
 use crate::commands::getting_back::salvage::ReadFrom;
 use crate::commands::interrupt::stoppable_meter;
 use crate::failure::{Code, Failure};
@@ -58,10 +58,6 @@ impl RestoreDisk {
         ui.show(&report_value(&report), |_| say_report(&report, &self.to, ui));
         Ok(if report.damaged.is_empty() && report.unsound.is_empty() { Code::Done } else { Code::Damage })
     }
-}
-
-pub(crate) fn as_bytes(path: Option<&Path>) -> Option<&[u8]> {
-    path.map(path_bytes)
 }
 
 /// What is there decides: a block device is overwritten, anything else is made.

@@ -5,9 +5,10 @@ use actix_web::web::{Data, Json, Path};
 use actix_web::{HttpResponse, delete, get, post, put};
 use jetfrost_types::ImageStoreId;
 use jetfrost_wire::job::Job;
+use jetfrost_wire::point::Point;
 use jetfrost_wire::retention::{NewHold, RemoveNow, StoreSettings, ThinningPreview};
 use jetfrost_wire::sizing::{AskAdvice, AskCapacity, CapacityAdvice, LimitAdvice};
-use jetfrost_wire::workstation::{Integrity, NewSlot, Point, PointBytes, Slots, UnlockMethod, Workstation};
+use jetfrost_wire::workstation::{Integrity, NewSlot, PointBytes, Slots, UnlockMethod, Workstation};
 use jetfrost_wire::{Page, Problem};
 
 use crate::shared::{Credential, Seen};

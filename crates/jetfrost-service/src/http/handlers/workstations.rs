@@ -6,9 +6,10 @@ use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{get, post, put};
 use jetfrost_types::WorkstationId;
 use jetfrost_wire::diagnosis::Diagnosis;
+use jetfrost_wire::point::Point;
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Run;
-use jetfrost_wire::workstation::{Overview, Point, Workstation};
+use jetfrost_wire::workstation::{Overview, Workstation};
 use jetfrost_wire::{Page, PageQuery, Problem};
 
 use crate::shared::Credential;
