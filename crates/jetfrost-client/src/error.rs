@@ -87,7 +87,7 @@ pub enum ClientError {
     /// Not a recovery key.
     #[error(transparent)]
     RecoveryKey(#[from] RecoveryKeyError),
-    /// The image passphrase does not do.
+    /// The image passphrase is refused.
     #[error("{0}")]
     Passphrase(&'static str),
     /// The secret opens none of the store's slots.

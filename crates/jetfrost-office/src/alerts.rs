@@ -101,12 +101,12 @@ fn detailed(kind: AlertKind, subject: &str, detail: Option<&String>) -> Option<A
     detail.map(|detail| Alert { kind, subject: subject.to_owned(), detail: detail.clone() })
 }
 
-/// How what needs attention now differs from what was told.
+/// How the present alerts differ from those that were sent.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct News {
     /// What was not told yet.
     pub new: Vec<Alert>,
-    /// What was told and is no more.
+    /// Alerts that were sent and are over.
     pub over: Vec<Alert>,
 }
 
@@ -118,7 +118,7 @@ impl News {
     }
 }
 
-/// What is to be told, of what is now and what was told.
+/// What is to be sent, given the present alerts and those sent before.
 #[must_use]
 pub fn news(told: &[Alert], now: &[Alert]) -> News {
     let (told, now): (BTreeSet<&Alert>, BTreeSet<&Alert>) = (told.iter().collect(), now.iter().collect());

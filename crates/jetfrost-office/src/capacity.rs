@@ -41,7 +41,7 @@ impl Usage {
     }
 
     /// What may be used for content: a little less than the limit, so that a point that is nearly finished can be
-    /// committed and old ones can be let go. The reserve is such a margin itself.
+    /// committed and old ones can be removed. The reserve is such a margin itself.
     #[must_use]
     pub fn limit_for_content(&self) -> u64 {
         let margin = if self.bound == LimitKind::Reserve { 0 } else { (self.limit / 20).min(MOST_MARGIN) };

@@ -7,7 +7,7 @@ const AT_LEAST_MS: i64 = 72 * 3600 * 1000;
 /// A run of which nothing was heard for this long is lost.
 const SILENCE_MS: i64 = 10 * 60 * 1000;
 
-/// Runs that fail are told of once the last complete point is older than this: one failure is none of anybody's business.
+/// Failing runs raise an alert once the last complete point is older than this: a single failure is no reason for one.
 const FAILING_MS: i64 = 24 * 3600 * 1000;
 /// A machine that joined this long ago and has no point yet needs somebody to look.
 const FIRST_POINT_MS: i64 = 7 * 24 * 3600 * 1000;
@@ -45,7 +45,7 @@ pub fn lacks_first_point(last_point_ms: Option<i64>, enrolled_ms: i64, now_ms: i
     last_point_ms.is_none() && now_ms.saturating_sub(enrolled_ms) > FIRST_POINT_MS
 }
 
-/// Whether a run or restore that was last heard of at `last_heard_ms` is lost.
+/// Whether a run or restore that last reported at `last_heard_ms` is lost.
 #[must_use]
 pub fn is_lost(last_heard_ms: i64, now_ms: i64) -> bool {
     now_ms.saturating_sub(last_heard_ms) > SILENCE_MS

@@ -28,7 +28,7 @@ impl Failures {
         Self { count: self.count.saturating_sub(1), ..self }
     }
 
-    /// Milliseconds until the next attempt is let in; 0 when it is at once.
+    /// Milliseconds until the next attempt is allowed; 0 when it is allowed now.
     #[must_use]
     pub fn wait_ms(self, now_ms: i64) -> i64 {
         if self.count <= FREE || self.is_forgotten(now_ms) {

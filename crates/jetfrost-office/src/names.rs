@@ -9,7 +9,7 @@ pub const LEAST_PASSWORD: usize = 10;
 /// A password has so many characters at most.
 pub const MOST_PASSWORD: usize = 1000;
 
-/// Why text does not do as a name.
+/// Why a text cannot be a name.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum NameError {
     /// Nothing, or only blanks.
@@ -43,7 +43,7 @@ pub fn key(name: &str) -> String {
     name.trim().nfc().flat_map(char::to_lowercase).nfc().collect()
 }
 
-/// Why a password does not do.
+/// Why a password is refused.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum PasswordError {
     /// Too short.

@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 const WINDOW_MS: i64 = 10 * 60 * 1000;
 /// Different refusals of one origin that are put on record one by one within that time.
 const EACH: usize = 30;
-/// Origins that are told apart; those beyond share one place.
+/// Origins that are counted separately; all others share one count.
 const MOST_ORIGINS: usize = 1000;
 const ELSEWHERE: &str = "elsewhere";
 

@@ -48,7 +48,7 @@ pub struct OfficeFacts {
     pub protected: bool,
     /// Administrators without a second factor.
     pub single_factor: u64,
-    /// Whether backups are let in.
+    /// Whether new backups are accepted.
     pub let_in: bool,
     /// Workstations that a machine has.
     pub workstations: u64,

@@ -3,7 +3,7 @@
 const DAY_MS: f64 = 86_400_000.0;
 /// Limits in proportion to a workstation's disk.
 const FACTORS: Factors<f64> = Factors { minimum: 2.0, usual: 2.5, generous: 3.0 };
-/// Growth is told from so many days at least.
+/// Growth is stated once there are this many days of history.
 const LEAST_DAYS: f64 = 7.0;
 /// How many standard errors each way a forecast spans: about 95 of a hundred times it holds, if growth goes on as it did.
 const SPAN: f64 = 2.0;

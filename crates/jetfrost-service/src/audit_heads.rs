@@ -25,7 +25,7 @@ const MOST_FILE: u64 = 16 << 20;
 const TAIL: u64 = 16 << 10;
 const DOMAIN: &[u8] = b"jetfrost audit head v1";
 
-/// A head as it stands in a line of the file.
+/// A head as a line of the file has it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Head {

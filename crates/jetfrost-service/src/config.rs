@@ -1,4 +1,4 @@
-//! What the service is told: flags go before variables, variables before the file.
+//! Configuration: flags override variables, variables override the file.
 
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};

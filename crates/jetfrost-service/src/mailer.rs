@@ -99,7 +99,7 @@ impl Default for Mailer {
 }
 
 impl Mailer {
-    /// Waits until it is this caller's turn to look at what there is to tell: what two look at at once would be told twice.
+    /// Waits until it is this caller's turn to look at what there is to tell: what two look at at once would be sent twice.
     pub(crate) fn turn(&self) -> MutexGuard<'_, ()> {
         self.turn.lock().unwrap_or_else(PoisonError::into_inner)
     }

@@ -6,6 +6,7 @@ use argon2::{Algorithm, Argon2, Params, Version};
 use data_encoding::{BASE32_NOPAD, HEXLOWER};
 use jetfrost_image::crypto::{Random, random_array};
 use jetfrost_types::TextId;
+use subtle::ConstantTimeEq;
 
 /// What a bearer secret opens.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -65,7 +66,7 @@ pub(crate) fn is_password(password: &str, kept: Option<&[u8]>) -> bool {
     let known = kept.is_some_and(|kept| kept.len() == nothing.len() && kept[0] == SCHEME);
     let kept = if known { kept.unwrap_or(&nothing) } else { &nothing };
     let found = stretch(password, &kept[1..=SALT]);
-    let same = found.iter().zip(&kept[1 + SALT..]).fold(0, |difference, (a, b)| difference | (a ^ b)) == 0;
+    let same: bool = found[..].ct_eq(&kept[1 + SALT..]).into();
     known && same
 }
 

@@ -225,7 +225,7 @@ impl RunUnderway<'_> {
     }
 
     /// A service that does not show the point that this workstation made last was rolled back, or shows another history. One that
-    /// says that this point is damaged or lost may go on: that is told, and is no success.
+    /// says that this point is damaged or lost may go on: that is reported, and is no success.
     fn check_not_rolled_back(&self, latest: Option<&PointHead>) -> Result<()> {
         let seen = self.state_dir.seen()?;
         let shown = latest.map_or(0, |head| head.sequence);

@@ -1,4 +1,4 @@
-//! Letting go: points first, then the room that only they took.
+//! Removal: points first, then the space that only they took.
 //!
 //! The order makes a crash at any moment harmless. A point's file is removed, durably, before anything that it needed;
 //! its needs file stays until all room is back, so that the next attempt knows what is left to do; a chunk that is still

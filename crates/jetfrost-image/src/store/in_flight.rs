@@ -1,6 +1,6 @@
-//! What a run under way counts on: chunks that it was told are here, and segments that it brought.
+//! What a run in progress relies on: chunks that it was told are present, and segments that it sent.
 //!
-//! A run does not send what it was told is here. Were such a chunk dropped before the run's point is committed, the
+//! A run does not send chunks that it was told are present. Were such a chunk dropped before the run's point is committed, the
 //! commit would be refused and the run would have been for nothing.
 
 use std::collections::HashSet;

@@ -105,7 +105,7 @@ pub enum StoreError {
         /// How many.
         missing: u64,
     },
-    /// The latest point was to be let go.
+    /// The latest point was to be removed.
     #[error("the latest recovery point stays: the next one builds on it")]
     LatestStays,
     /// What a point needs was written in another way while it was read. It can be read again.

@@ -4,7 +4,7 @@
 //! many of some points need a chunk follows without building any set: a file that adds the chunk counts for every one
 //! of those points that builds on it, a file that removes it counts against them. That holds only when no file adds
 //! what is there already or removes what is not: a workstation that could pretend so could talk a chunk out of its own
-//! past. So it is checked when a point is committed, and again whenever something is to be let go.
+//! past. So it is checked when a point is committed, and again whenever something is to be removed.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::BufWriter;

@@ -23,7 +23,7 @@ use crate::medium::{StoredFile, read_whole};
 const PIECE: usize = 256 << 10;
 /// Pieces that wait to be taken, so that neither side waits for the other at every one.
 const WAITING: usize = 4;
-/// Findings that are told one by one.
+/// Findings that are listed one by one.
 const MOST_FINDINGS: usize = 1000;
 
 /// What is wrong with a file of a store.

@@ -77,7 +77,7 @@ impl Backups {
         match step {
             DiagnosisStep::Account if account.disabled.is_some() => Err(ServiceError::Disabled("this account is disabled")),
             DiagnosisStep::Account => Ok(format!("The account '{}' can be used.", account.login)),
-            DiagnosisStep::Maintenance => self.gate.backups_are_let_in().map(|()| "New backups are accepted.".into()),
+            DiagnosisStep::Maintenance => self.gate.check_backups().map(|()| "New backups are accepted.".into()),
             DiagnosisStep::Destination => {
                 self.media.check(&place(destination))?;
                 if destination.withdrawn.is_some() {

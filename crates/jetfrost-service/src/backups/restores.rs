@@ -16,7 +16,7 @@ impl Backups {
     pub(crate) fn begin_restore(&self, caller: &Caller, id: &WorkstationId, begin: &BeginRestore) -> Result<Restore> {
         let line = self.storage.line(caller, id)?;
         caller.may(&act(begin.purpose, &line))?;
-        self.gate.restores_are_let_in()?;
+        self.gate.check_restores()?;
         let (_, store) = self.storage.open_store(&line)?;
         if let Err(error) = store.point_head(begin.point) {
             return Err(self.why_no_point(&line, begin.point, error)?);

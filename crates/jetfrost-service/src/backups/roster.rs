@@ -33,7 +33,7 @@ const ALL: usize = 10_000;
 /// Hand-outs are printed and carried around.
 const USUAL_HOURS: u16 = 336;
 
-/// So many faults are told; whoever has more has another problem.
+/// At most this many faults are listed; whoever has more has another problem.
 const MOST_FAULTS: usize = 200;
 
 impl Backups {

@@ -31,9 +31,9 @@ impl Backups {
     pub(crate) fn begin_run(&self, caller: &Caller, id: &WorkstationId, begin: &BeginRun) -> Result<RunBegun> {
         let line = self.storage.line(caller, id)?;
         caller.may(&Act::AddToStore { workstation: line.workstation.id.as_str() })?;
-        self.gate.backups_are_let_in()?;
+        self.gate.check_backups()?;
         self.takes_backups(&line)?;
-        self.identity.let_in(&line.workstation.id);
+        self.identity.accepted(&line.workstation.id);
         self.pace(&self.runs_begun, "runs", line.workstation.id.as_str())?;
         let (_, store) = self.storage.open_store(&line)?;
         store.continue_behind(line.store.latest_sequence.unwrap_or_default().get());
@@ -72,7 +72,7 @@ impl Backups {
         self.records.read(|on| has_access(&line.account, &line.destination, on))
     }
 
-    /// The one gate for all that a workstation writes: it has a run underway, which was let in when it began, and its destination
+    /// The one gate for all that a workstation writes: it has a run underway, which was accepted when it began, and its destination
     /// still takes its backups.
     pub(crate) fn may_write_now(&self, line: &WorkstationLine) -> Result<()> {
         let underway = line.latest_run.as_ref().filter(|run| run.outcome.0 == Outcome::Underway);
@@ -231,7 +231,7 @@ impl Backups {
         Ok(self.tell_run(&row))
     }
 
-    /// Runs and restores that were underway and of which nothing was heard any more are lost, for good.
+    /// Runs and restores that were underway and stopped reporting are lost, for good.
     pub(crate) fn note_lost(&self) -> Result<()> {
         let now = self.clock.now_ms();
         let underway = Outcome::Underway.word();

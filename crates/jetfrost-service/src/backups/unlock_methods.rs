@@ -69,7 +69,7 @@ impl Backups {
         Ok(())
     }
 
-    /// Asks workstations to trust the office with a way in from now on. Each person is told and decides.
+    /// Asks workstations to trust the office key from now on. Each person is informed and decides.
     pub(crate) fn start_escrow(&self, caller: &Caller, new: &NewEscrow) -> Result<Escrow> {
         caller.may(&Act::ChangeOffice)?;
         if new.public_key.0.len() != 32 {

@@ -189,7 +189,7 @@ fn first_identity(state: &Path, brought: Option<&(PathBuf, PathBuf)>) -> Result<
 }
 
 /// Puts another identity in the place of the one in a state directory; a service that runs there takes it up. With `overlap`,
-/// workstations that come by within 400 days learn it by themselves; without, each needs to be told.
+/// workstations that come by within 400 days learn it by themselves; without, each has to be told by hand.
 ///
 /// # Errors
 /// [`CertificateError`]; the identity is then as it was.

@@ -52,7 +52,7 @@ impl Listener {
         }
     }
 
-    /// What is told of an event; `None` for what is not for this listener. What takes a look at the records is looked at off the
+    /// What a listener learns of an event; `None` for what is not for this listener. What takes a look at the records is looked at off the
     /// event loop.
     async fn told(&self, event: Event) -> Option<String> {
         if self.app.services.operations.hears_all(&self.caller) {
@@ -75,12 +75,12 @@ fn events(listener: Listener) -> impl Stream<Item = Result<Bytes, std::io::Error
                 () = tokio::time::sleep(HEARTBEAT) => None,
                 event = received.recv() => match event {
                     Ok(event) => Some(event),
-                    // Some were missed: the page is told to look again.
+                    // Some were missed: the page has to load again.
                     Err(RecvError::Lagged(_)) => Some(Event::Office),
                     Err(RecvError::Closed) => return None,
                 },
             };
-            // Changes of accounts, roles, groups and sessions are told as changes of the office.
+            // Changes of accounts, roles, groups and sessions are announced as changes of the office.
             if matches!(event, None | Some(Event::Office)) && !listener.is_still_welcome().await {
                 return None;
             }

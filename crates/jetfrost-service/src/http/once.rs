@@ -214,7 +214,7 @@ fn name_of(request: &ServiceRequest, key: &[u8]) -> Name {
     *hasher.finalize().as_bytes()
 }
 
-/// All of a body. Of a long one nothing more is read before it is let in.
+/// All of a body. Of a long one nothing more is read before it is accepted.
 async fn whole(request: &HttpRequest, mut body: Payload) -> Result<(Bytes, Option<Permit>), Trouble> {
     let (mut bytes, mut permit) = (BytesMut::new(), None);
     while let Some(piece) = body.next().await {

@@ -136,7 +136,7 @@ impl From<ServiceError> for Trouble {
         let wait = match &error {
             ServiceError::TooManyAttempts { wait_seconds }
             | ServiceError::TooOften { wait_seconds, .. }
-            | ServiceError::NotLetIn { until: Some((_, wait_seconds)), .. } => Some(*wait_seconds),
+            | ServiceError::Paused { until: Some((_, wait_seconds)), .. } => Some(*wait_seconds),
             ServiceError::Records(RecordsError::Busy(_) | RecordsError::Locked(_)) => Some(5),
             _ => None,
         };
@@ -232,12 +232,12 @@ fn fold(error: &ServiceError) -> Problem {
             format!("The destination '{name}' is withdrawn and takes no new backups."),
             format!("Reinstate it: jetfrost destination reinstate '{name}'. Restores keep working."),
         ),
-        ServiceError::NotLetIn { what, until: Some((until, _)) } => {
+        ServiceError::Paused { what, until: Some((until, _)) } => {
             let until = crate::clock::said(*until);
             let next = format!("They resume at {until}, or when an administrator resumes them.");
             Problem::new(Kind::Paused, format!("New {what} are paused until {until}."), next)
         }
-        ServiceError::NotLetIn { what, until: None } => {
+        ServiceError::Paused { what, until: None } => {
             let next = format!("An administrator resumes them: jetfrost maintenance resume {what}.");
             Problem::new(Kind::Paused, format!("New {what} are paused."), next)
         }

@@ -21,13 +21,13 @@ const MOST_PAGE: u16 = 500;
 
 impl Identity {
     /// Puts a call on record that was refused by a role, or a workstation's by access, withdrawal or pause. A workstation that
-    /// tries again and again is told once.
+    /// tries again and again is recorded once.
     pub(crate) fn audit_refused_call(&self, caller: &Caller, error: &ServiceError, call: &str) -> Result<()> {
         match (&caller.who, error) {
             (_, ServiceError::NotAllowed) => self.trail.note_refusal(&caller.name(), &caller.origin, "refused by role", call),
             (
                 Who::Device { workstation },
-                ServiceError::NoAccess { .. } | ServiceError::Withdrawn(_) | ServiceError::NotLetIn { .. },
+                ServiceError::NoAccess { .. } | ServiceError::Withdrawn(_) | ServiceError::Paused { .. },
             ) => {
                 let why = error.to_string();
                 let mut told = self.refusals_told.lock().unwrap_or_else(PoisonError::into_inner);
@@ -41,8 +41,8 @@ impl Identity {
         }
     }
 
-    /// A workstation was let in: the next refusal is news again.
-    pub(crate) fn let_in(&self, workstation: &WorkstationId) {
+    /// A workstation was accepted: the next refusal is news again.
+    pub(crate) fn accepted(&self, workstation: &WorkstationId) {
         self.refusals_told.lock().unwrap_or_else(PoisonError::into_inner).remove(workstation);
     }
 

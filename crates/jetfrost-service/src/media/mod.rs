@@ -43,7 +43,7 @@ pub(crate) enum MediaError {
         #[source]
         source: io::Error,
     },
-    /// The directory does not do as a destination.
+    /// The directory cannot be a destination.
     #[error("this directory cannot be a destination: {}", .0.join("; "))]
     Unfit(Vec<String>),
 }

@@ -37,7 +37,7 @@ impl Operations {
             name: line.workstation.name.clone(),
             overdue: convert::workstation_state(&line.workstation, line.latest_point.as_ref(), now) == WorkstationState::Overdue,
             lost_chunks: line.store.lost_chunks.get(),
-            // A scrub that found something is told of until the next one finds nothing.
+            // What a scrub found is an alert until the next one finds nothing.
             lost_points: line.store.lost_points.get() + u64::from(line.store.findings.is_some()),
             drill_failed: line.store.drill_failed.is_some(),
             room_made: of_late(&line.store.room_made, now),

@@ -1,4 +1,4 @@
-//! The service's certificates while it runs: their files are followed, and what ends soon is told.
+//! The service's certificates while it runs: their files are followed, and one that expires soon is an alert.
 
 use jetfrost_wire::event::Event;
 
@@ -8,7 +8,7 @@ use crate::operations::Operations;
 use crate::records::set_important_change;
 use crate::shared::{DAY_MS, Result, SERVICE};
 
-/// A certificate that ends within this time is told of.
+/// A certificate that expires within this time is an alert.
 const TOLD_BEFORE_MS: i64 = 30 * DAY_MS;
 
 impl Operations {

@@ -1,4 +1,4 @@
-//! Mail: what needs attention, told once when it begins and once when it is over; and a summary of everything, once a day.
+//! Mail: each alert, sent once when it begins and once when it is over; and a summary of everything, once a day.
 
 use std::time::{Duration, SystemTime};
 
@@ -23,7 +23,7 @@ use crate::shared::{Caller, Conflict, Result, ServiceError, bounds, convert};
 
 const MOST_RECIPIENTS: usize = 20;
 
-/// What is to be told is looked for this often.
+/// New alerts are looked for this often.
 const TEND_EVERY: Duration = Duration::from_secs(60);
 
 /// All workstations are in the summary.
@@ -36,7 +36,7 @@ impl Operations {
         self.mail_state()
     }
 
-    /// Decides where mail goes. What needs attention now is told anew.
+    /// Decides where mail goes. Present alerts are sent again.
     pub(crate) fn set_mail(&self, caller: &Caller, to: &SetMail, seen: &Seen) -> Result<MailState> {
         caller.may(&Act::ChangeOffice)?;
         check(to)?;

@@ -1,4 +1,4 @@
-//! Whether backups and restores are let in.
+//! Whether new backups and restores are accepted.
 
 use jetfrost_office::access::Act;
 use jetfrost_wire::event::Event;
@@ -11,7 +11,7 @@ use crate::shared::versions::{Made, Seen, version};
 use crate::shared::{Caller, Result, ServiceError, gate};
 
 impl Operations {
-    /// What is let in, and what is underway.
+    /// What is accepted, and what is underway.
     pub(crate) fn maintenance(&self, caller: &Caller) -> Result<MaintenanceState> {
         caller.may(&Act::SeeOffice)?;
         let now = self.clock.now_ms();
@@ -28,7 +28,7 @@ impl Operations {
         })
     }
 
-    /// Sets what is let in. It counts at once; what is underway comes to its end.
+    /// Pauses or resumes. It takes effect at once; what is underway is completed.
     pub(crate) fn set_maintenance(&self, caller: &Caller, to: &Maintenance, seen: &Seen) -> Result<MaintenanceState> {
         caller.may(&Act::ChangeOffice)?;
         let now = self.clock.now_ms();
@@ -46,7 +46,7 @@ impl Operations {
             switches.set(on)?;
             self.trail.note_change(caller, "maintenance changed", "", Some(&before), Some(&said(to)), on)
         })?;
-        // Who is not let in is not to be invited.
+        // While backups are paused, the service is not announced.
         self.keep_announced()?;
         self.events.tell(Event::Office);
         self.maintenance(caller)

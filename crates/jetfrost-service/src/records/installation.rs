@@ -69,7 +69,7 @@ pub(crate) enum Accepting {
 
 labels!(Accepting: On = "on", Paused = "paused", Off = "off");
 
-/// Whether backups and restores are let in.
+/// Whether new backups and restores are accepted.
 #[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, AsChangeset)]
 #[diesel(table_name = installation, treat_none_as_null = true)]
 pub(crate) struct Switches {

@@ -1,4 +1,4 @@
-//! Where mail goes, and what it has told.
+//! Where mail goes, and which alerts it has sent.
 
 use diesel::prelude::*;
 use jetfrost_types::AlertKind;
@@ -39,7 +39,7 @@ impl MailRow {
         diesel::replace_into(mail::table).values(self).execute(on).map(drop)
     }
 
-    /// Sends no mail any more. What was told is forgotten.
+    /// Sends no mail any more. Which alerts were sent is forgotten.
     pub(crate) fn remove(on: &mut Connection) -> Rows<()> {
         diesel::delete(told::table).execute(on)?;
         diesel::delete(mail::table).execute(on).map(drop)
@@ -65,7 +65,7 @@ impl MailRow {
     }
 }
 
-/// What needs attention and was told.
+/// An alert that was sent.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
 #[diesel(table_name = told)]
 pub(crate) struct ToldRow {

@@ -178,7 +178,7 @@ impl Records {
     {
         let mut connection = self.pool.get().map_err(RecordsError::from)?;
         // SQLite may have rolled back by itself, as on a full volume. That there is nothing left to roll back would then be
-        // all that was told: what `work` failed of is kept apart.
+        // all that is reported: why `work` failed is kept apart.
         let mut failed = None;
         let done = (*connection).immediate_transaction(|on| {
             work(on).map_err(|error| {

@@ -16,10 +16,10 @@ use crate::retention::Retention;
 use crate::shared::{Caller, Result, ServiceError, to_db};
 use crate::storage::points;
 
-/// Lost chunks that a run is told by name: 3 MB. Beyond that it reads everything again.
+/// Lost chunks whose names a run gets: 3 MB. Beyond that it reads everything again.
 const MOST_NAMED: usize = 100_000;
 
-/// What a run is told of what was lost.
+/// What a run learns about lost chunks.
 pub(crate) struct ToldOfLost {
     pub(crate) names: Binary,
     pub(crate) more: bool,
@@ -122,7 +122,7 @@ impl Retention {
         Ok(lost.chunks)
     }
 
-    /// What a run that begins is told, so that it brings again what it still has.
+    /// What a run learns at its begin, so that it sends again what it still has.
     pub(crate) fn lost_for_run(&self, line: &WorkstationLine, store: &Store) -> Result<ToldOfLost> {
         if line.store.lost_chunks == Count::ZERO {
             return Ok(ToldOfLost { names: Binary(Vec::new()), more: false });

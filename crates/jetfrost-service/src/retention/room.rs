@@ -235,7 +235,7 @@ fn expendable(line: &WorkstationLine, rows: &[PointRow], promise: &Promise, now:
     may_go
 }
 
-/// Bytes that follow when points go. Where what points need is damaged that cannot be told, and no room is made of them.
+/// Bytes that are freed when points are removed. Where needs are damaged that is unknown, and those points make no room.
 fn freed_by(store: &Store, points: &[u64]) -> Result<u64> {
     if points.is_empty() {
         return Ok(0);

@@ -72,9 +72,9 @@ pub(crate) enum ServiceError {
     /// The destination takes no new backups.
     #[error("the destination '{0}' is withdrawn")]
     Withdrawn(String),
-    /// Backups or restores are not let in.
+    /// Backups or restores are paused.
     #[error("new {what} are paused")]
-    NotLetIn {
+    Paused {
         /// Which of both.
         what: &'static str,
         /// From when on they are again by themselves, in milliseconds since 1970, and how many seconds that is from now.

@@ -1,4 +1,4 @@
-//! Whether backups and restores are let in.
+//! Whether new backups and restores are accepted.
 
 use std::sync::Arc;
 
@@ -19,7 +19,7 @@ pub(crate) fn now(switches: &Switches, now: i64) -> Maintenance {
     Maintenance { backups, restores: !switches.restores_stopped }
 }
 
-/// Whether backups and restores are let in.
+/// Whether new backups and restores are accepted.
 pub(crate) struct Gate {
     records: Records,
     clock: Arc<dyn Clock>,
@@ -30,8 +30,8 @@ impl Gate {
         Self { records, clock }
     }
 
-    /// Refuses while backups are not let in.
-    pub(crate) fn backups_are_let_in(&self) -> Result<()> {
+    /// Refuses while new backups are paused.
+    pub(crate) fn check_backups(&self) -> Result<()> {
         let now = self.clock.now_ms();
         let switches = self.records.read(|on| Ok::<_, ServiceError>(Switches::get(on)?))?;
         match self::now(&switches, now).backups {
@@ -39,15 +39,15 @@ impl Gate {
             NewBackups::Paused { until } => {
                 let until = until.as_millisecond();
                 let wait = u64::try_from(until.saturating_sub(now)).unwrap_or(0).div_ceil(1000).max(1);
-                Err(ServiceError::NotLetIn { what: "backups", until: Some((until, wait)) })
+                Err(ServiceError::Paused { what: "backups", until: Some((until, wait)) })
             }
-            NewBackups::Off => Err(ServiceError::NotLetIn { what: "backups", until: None }),
+            NewBackups::Off => Err(ServiceError::Paused { what: "backups", until: None }),
         }
     }
 
-    /// Refuses while restores are not let in.
-    pub(crate) fn restores_are_let_in(&self) -> Result<()> {
+    /// Refuses while restores are paused.
+    pub(crate) fn check_restores(&self) -> Result<()> {
         let switches = self.records.read(|on| Ok::<_, ServiceError>(Switches::get(on)?))?;
-        if switches.restores_stopped { Err(ServiceError::NotLetIn { what: "restores", until: None }) } else { Ok(()) }
+        if switches.restores_stopped { Err(ServiceError::Paused { what: "restores", until: None }) } else { Ok(()) }
     }
 }

@@ -1,4 +1,4 @@
-//! Versions: of two administrators who change the same thing, the second is told of the first.
+//! Versions: of two administrators who change the same thing, the second learns of the first.
 
 use jetfrost_wire::Version;
 use serde::Serialize;

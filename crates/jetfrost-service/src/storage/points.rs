@@ -26,7 +26,7 @@ pub(crate) fn facts(points: &[PointRow]) -> Vec<PointFacts> {
 }
 
 impl Storage {
-    /// Points that the shelf let go just before the service was killed; and how many are lost, which nobody let go.
+    /// Notes points whose files were removed just before the service was killed; and how many are lost, which nobody removed.
     pub(crate) fn note_points_off_the_shelf(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
         let on_media: BTreeSet<u64> = store.points().into_iter().collect();
         self.records.write(|on| {
@@ -42,7 +42,7 @@ impl Storage {
         })
     }
 
-    /// After a recovery the records are older than the media: what is not there and left no receipt was let go meanwhile.
+    /// After a recovery the records are older than the media: what is not there and left no receipt was removed meanwhile.
     pub(crate) fn mark_what_went_meanwhile(&self, line: &WorkstationLine, store: &Store) -> Result<()> {
         let (on_media, lost) = (store.points(), store.lost_points()?);
         self.records.write(|on| {

@@ -60,7 +60,7 @@ impl Storage {
         Ok(())
     }
 
-    /// After a recovery: finds the points that were made and let go after the copy of the records. What is on a destination that is
+    /// After a recovery: finds the points that were made and removed after the records backup. What is on a destination that is
     /// missing is looked for again later.
     pub(crate) fn reconcile(&self) -> Result<()> {
         let flag = self.state_directory.join(RECONCILE);

@@ -1,4 +1,4 @@
-//! Letting go frees exactly what nothing else needs, and never anything that is needed, whatever happens on the way.
+//! Expiry frees exactly what nothing else needs, and never anything that is needed, whatever happens on the way.
 
 use std::collections::BTreeMap;
 
