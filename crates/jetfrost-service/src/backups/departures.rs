@@ -10,7 +10,7 @@ use crate::backups::Backups;
 use crate::identity::accounts::{account_named, stays_administered};
 use crate::records::{AccountRow, CodeRow, Connection, Removal, SessionRow, WorkstationLine};
 use crate::shared::{Caller, Conflict, Result, ServiceError, Who};
-use crate::storage::removal::store_protected_until;
+use crate::storage::removal;
 use crate::storage::stores::ALL_STORES;
 
 impl Backups {
@@ -81,14 +81,14 @@ impl Backups {
 
     fn remove_with_account(&self, caller: &Caller, line: &WorkstationLine, on: &mut Connection) -> Result<()> {
         let now = self.clock.now_ms();
-        let protected = store_protected_until(line, now, on).map_err(|error| match error {
+        let protected = removal::store_protected_until(line, now, on).map_err(|error| match error {
             ServiceError::Conflict(Conflict::StoreOnHold) => {
                 let name = &line.workstation.name;
                 ServiceError::Invalid(format!("there is a hold on backups of {name}: release it first"))
             }
             other => other,
         })?;
-        let ends = protected.max(now + line.destination.waiting_days.ms());
+        let ends = removal::ends(protected, line.destination.waiting_days, now);
         let mut store = line.store.clone();
         store.removal.get_or_insert_with(|| Removal { ends, by: caller.name() });
         store.update(on)?;

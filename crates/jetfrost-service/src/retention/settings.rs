@@ -65,7 +65,7 @@ impl Retention {
         let now = self.clock.now_ms();
         self.change_store(caller, id, "image store removed", "it waits to go", |line, caller, on| {
             let protected = removal::store_protected_until(line, now, on)?;
-            let ends = protected.max(now + line.destination.waiting_days.ms());
+            let ends = removal::ends(protected, line.destination.waiting_days, now);
             line.store.removal.get_or_insert_with(|| Removal { ends, by: caller.name() });
             Ok(())
         })
@@ -99,7 +99,7 @@ impl Retention {
         let now = self.clock.now_ms();
         self.change_point(caller, store, sequence, "point removed", |row, line, caller, on| {
             let protected = removal::point_protected_until(row, line, on)?;
-            let ends = protected.max(now + line.destination.waiting_days.ms());
+            let ends = removal::ends(protected, line.destination.waiting_days, now);
             row.removal.get_or_insert_with(|| Removal { ends, by: caller.name() });
             Ok(())
         })

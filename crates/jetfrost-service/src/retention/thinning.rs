@@ -15,7 +15,7 @@ use crate::clock::timestamp;
 use crate::records::{Connection, Count, PointRow, StoreRow, WorkstationLine};
 use crate::retention::Retention;
 use crate::shared::{Caller, Result, SERVICE, ServiceError, convert, to_db};
-use crate::storage::points::{ALL, facts, lost};
+use crate::storage::points::{ALL, fact, facts, lost};
 use crate::storage::removal::store_goes;
 use crate::storage::stores::ALL_STORES;
 use crate::storage::terms::{promise, retention};
@@ -210,7 +210,7 @@ impl Retention {
 
 /// When a point that a person removed goes: not before its protected time is over, even where that was made longer since.
 fn removal_ends(row: &PointRow, promise: &Promise) -> Option<i64> {
-    let protected = promise.protected_until_ms(&facts(std::slice::from_ref(row))[0]);
+    let protected = promise.protected_until_ms(&fact(row));
     row.removal.as_ref().map(|removal| removal.ends.max(protected))
 }
 

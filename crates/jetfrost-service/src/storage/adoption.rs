@@ -23,6 +23,7 @@ use crate::records::{
 use crate::secrets::new_id;
 use crate::shared::{Caller, Conflict, Result, ServiceError, checked_name, place, to_db};
 use crate::storage::Storage;
+use crate::storage::destinations::USUAL_WAITING_DAYS;
 use crate::storage::points::insert_point;
 
 /// Whose an image store is, as its owner file says. It was written by another installation: nothing in it is trusted to be a name.
@@ -90,7 +91,7 @@ impl Storage {
                 // Nothing goes before somebody has looked at what came.
                 retention: Written(Retention::Everything),
                 at_limit: AtLimit::Stop.into(),
-                waiting_days: Days(7),
+                waiting_days: USUAL_WAITING_DAYS,
                 protected_days: Days(USUAL_DAYS),
                 scrub_days: Days(usual_scrub_days()),
                 granted_to: GrantScope::Chosen.into(),

@@ -30,10 +30,11 @@ use crate::storage::terms::{change_of_destination, check_terms};
 /// All destinations are looked at together; an office has a handful.
 const ALL: usize = 1000;
 
-/// The waiting time of a new destination unless one is given: enough that nobody misses something before they have set their own.
+/// The retention of a new destination unless one is given: enough that nobody misses something before they have set their own.
 const USUAL_RETENTION: Retention = Retention::Thinned(Rule { hours: 72, days: 60, weeks: 52, months: 60, years: 0, at_least: 5 });
 
-const USUAL_WAITING_DAYS: Days = Days(7);
+/// The waiting time of a new destination.
+pub(crate) const USUAL_WAITING_DAYS: Days = Days(7);
 
 impl Storage {
     pub(crate) fn destinations(&self, caller: &Caller, page: &PageQuery) -> Result<Page<Destination>> {

@@ -12,7 +12,7 @@ use crate::clock::timestamp;
 use crate::records::{AuditRow, Connection, DestinationRow, Erasing, NewEntry, PointRow, Removal, WorkstationLine};
 use crate::shared::{Caller, Conflict, DAY_MS, Result, SERVICE, ServiceError, place};
 use crate::storage::stores::ALL_STORES;
-use crate::storage::{Storage, points};
+use crate::storage::{Storage, points, removal};
 
 impl Storage {
     /// What erasing a destination would take.
@@ -63,7 +63,7 @@ impl Storage {
             if !asked.eq_ignore_ascii_case(confirm.confirmation.trim()) {
                 return Err(ServiceError::Invalid("this is not the confirmation that the first step answered with".into()));
             }
-            *row.erasure = Some(Erasing::Confirmed { ends: protected.max(now + row.waiting_days.ms()), by });
+            *row.erasure = Some(Erasing::Confirmed { ends: removal::ends(protected, row.waiting_days, now), by });
             Ok(())
         })
     }

@@ -15,14 +15,17 @@ use jetfrost_types::ImageStoreId;
 pub(crate) const ALL: usize = 1_000_000;
 
 pub(crate) fn facts(points: &[PointRow]) -> Vec<PointFacts> {
-    let fact = |row: &PointRow| PointFacts {
+    points.iter().map(fact).collect()
+}
+
+pub(crate) fn fact(row: &PointRow) -> PointFacts {
+    PointFacts {
         sequence: row.sequence.get(),
         kind: row.kind.0,
         committed_ms: row.committed,
         complete: row.exceptions == Count::ZERO,
         held: row.hold.is_some(),
-    };
-    points.iter().map(fact).collect()
+    }
 }
 
 impl Storage {

@@ -1,9 +1,14 @@
 //! What a person may remove, and when it goes: nothing within its protected time, and nothing that is on hold.
 
-use crate::records::{Connection, PointRow, WorkstationLine};
+use crate::records::{Connection, Days, PointRow, WorkstationLine};
 use crate::shared::{Conflict, Result, ServiceError};
 use crate::storage::points;
 use crate::storage::terms::promise;
+
+/// When something goes that a person removes now: after the waiting time, and not before its protected time is over.
+pub(crate) fn ends(protected_until: i64, waiting: Days, now: i64) -> i64 {
+    protected_until.max(now + waiting.ms())
+}
 
 /// Until when a point that may be removed is protected.
 pub(crate) fn point_protected_until(row: &PointRow, line: &WorkstationLine, on: &mut Connection) -> Result<i64> {
@@ -13,7 +18,7 @@ pub(crate) fn point_protected_until(row: &PointRow, line: &WorkstationLine, on: 
     if line.store.latest_sequence == Some(row.sequence) {
         return Err(ServiceError::Conflict(Conflict::LatestPointStays));
     }
-    Ok(promise(line, on)?.protected_until_ms(&points::facts(std::slice::from_ref(row))[0]))
+    Ok(promise(line, on)?.protected_until_ms(&points::fact(row)))
 }
 
 /// Until when any point of an image store that may be removed is protected.
