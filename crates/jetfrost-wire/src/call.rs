@@ -45,9 +45,13 @@ pub enum Octets {}
 #[derive(Debug)]
 pub enum File {}
 
-/// A value as one segment of a path.
+/// A value as one segment of a path. What no path has as a segment, nothing and the dots that lead here or up (RFC 3986, section 5.2.4, encoded
+/// or not), becomes `_`, which nothing is called: the call goes to no other path.
 pub(crate) fn segment(value: impl Display) -> String {
-    utf8_percent_encode(&value.to_string(), ENCODED).to_string()
+    match value.to_string().as_str() {
+        "" | "." | ".." => "_".to_owned(),
+        text => utf8_percent_encode(text, ENCODED).to_string(),
+    }
 }
 
 #[cfg(test)]
@@ -59,5 +63,6 @@ mod tests {
         let call: Call<(), ()> = Call::new(Method::GET, format!("/setup/{}", segment("../accounts/ö?x#y")));
         assert_eq!(call.path(), "/setup/..%2Faccounts%2F%C3%B6%3Fx%23y");
         assert_eq!(segment("94f1-3bac_~."), "94f1-3bac_~.");
+        assert_eq!(["", ".", ".."].map(segment), ["_"; 3], "a call that ends one session must not become one that ends all");
     }
 }
