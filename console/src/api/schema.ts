@@ -53,7 +53,7 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        /** Changes what is given of an account. Workstations do not notice another login name. */
+        /** Changes the given settings of an account. Workstations are not affected by another login name. */
         patch: operations["change_account"];
         trace?: never;
     };
@@ -65,7 +65,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Disables an account: nobody signs in with it, and its workstations are refused. */
+        /** Disables an account: nobody can sign in with it, and its workstations are refused. */
         put: operations["disable_account"];
         post?: never;
         /** Enables an account again. */
@@ -83,7 +83,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Sets an account's password. All that is signed in with it is signed out; workstations go on. */
+        /** Sets an account's password and ends its sessions and tokens; workstations are not affected. */
         put: operations["set_password"];
         post?: never;
         delete?: never;
@@ -101,7 +101,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Removes an account. What becomes of its workstations must be said if it has any. */
+        /** Removes an account. If it has workstations, the body must say what becomes of them. */
         post: operations["remove_account"];
         delete?: never;
         options?: never;
@@ -119,7 +119,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Ends the second factor of somebody who lost it. */
+        /** Ends the second factor of an account whose person lost it. */
         delete: operations["end_second_factor_of"];
         options?: never;
         head?: never;
@@ -133,7 +133,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What hangs on an account: who is signed in, and its workstations. */
+        /** What depends on an account: who is signed in, and its workstations. */
         get: operations["account_ties"];
         put?: never;
         post?: never;
@@ -152,7 +152,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a capacity would mean; changes nothing. */
+        /** Advice on a capacity; changes nothing. */
         post: operations["advise_capacity"];
         delete?: never;
         options?: never;
@@ -169,7 +169,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a limit would mean; changes nothing. */
+        /** Advice on a limit; changes nothing. */
         post: operations["advise"];
         delete?: never;
         options?: never;
@@ -184,7 +184,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All that needs attention now, the worst first. */
+        /** All current alerts, the most severe first. */
         get: operations["alerts"];
         put?: never;
         post?: never;
@@ -218,7 +218,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Follows the audit log's chain and says where it breaks. */
+        /** Verifies the audit log's chain and reports where it breaks. */
         get: operations["check_audit"];
         put?: never;
         post?: never;
@@ -235,7 +235,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The audit log as a file, latest first: CSV, or an object of JSON a line. */
+        /** The audit log as a file, latest first: CSV, or one JSON object per line. */
         get: operations["audit_export"];
         put?: never;
         post?: never;
@@ -272,7 +272,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Takes over a destination that another installation wrote, or says what would come with it. */
+        /** Adopts a destination that another installation wrote, or previews that. */
         post: operations["adopt"];
         delete?: never;
         options?: never;
@@ -289,7 +289,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Says whether a directory would do as a destination; changes nothing. */
+        /** Checks whether a directory can be a destination; changes nothing. */
         post: operations["check_directory"];
         delete?: never;
         options?: never;
@@ -311,7 +311,7 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        /** Changes what is given of a destination. */
+        /** Changes the given settings of a destination. */
         patch: operations["change_destination"];
         trace?: never;
     };
@@ -324,7 +324,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Tries as a client of an account would, from the server. Nothing stays behind. */
+        /** Diagnoses an account's access from the server. Nothing stays behind. */
         post: operations["diagnose"];
         delete?: never;
         options?: never;
@@ -339,11 +339,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What erasing a destination would take. */
+        /** What erasing a destination would remove. */
         get: operations["preview_erasure"];
-        /** The second confirmation of an erasure. Its waiting time begins. */
+        /** Confirms an erasure for the second time; its waiting time starts. */
         put: operations["confirm_erasure"];
-        /** Asks for a destination to be erased, with its name: the first confirmation. */
+        /** Starts the erasure of a destination, confirmed with its name: the first confirmation. */
         post: operations["ask_erasure"];
         /** Calls an erasure off. */
         delete: operations["call_erasure_off"];
@@ -360,10 +360,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Withdraws a destination: it takes no new backups, and those on it can be restored. */
+        /** Withdraws a destination: it accepts no new backups, and those on it can be restored. */
         put: operations["withdraw"];
         post?: never;
-        /** Brings a withdrawn destination back. */
+        /** Reinstates a withdrawn destination. */
         delete: operations["reinstate_destination"];
         options?: never;
         head?: never;
@@ -379,7 +379,7 @@ export interface paths {
         };
         /** How the service announces itself on the network. */
         get: operations["discovery"];
-        /** Decides how the service announces itself. It counts at once. */
+        /** Sets how the service announces itself, with immediate effect. */
         put: operations["set_discovery"];
         post?: never;
         delete?: never;
@@ -416,7 +416,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Cancels an open enrolment code. */
+        /** Cancels an unused enrolment code. */
         delete: operations["cancel_code"];
         options?: never;
         head?: never;
@@ -432,7 +432,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Gives an enrolment code another secret; the one from before opens nothing any more. */
+        /** Gives an enrolment code a new secret; the old one is void. */
         post: operations["renew_code"];
         delete?: never;
         options?: never;
@@ -449,7 +449,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Turns a machine into a workstation; the enrolment code is the credential. */
+        /** Makes a machine a new workstation; the enrolment code is the credential. */
         post: operations["enrol"];
         delete?: never;
         options?: never;
@@ -466,7 +466,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Hands a workstation that is there to a machine; the enrolment code is the credential. */
+        /** Makes a machine an existing workstation; the enrolment code is the credential. */
         post: operations["claim_workstation"];
         delete?: never;
         options?: never;
@@ -499,10 +499,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Asks workstations to trust the office key from now on; each person is told and decides. */
+        /** Sets the office key and optionally asks workstations to trust it; each person decides. */
         put: operations["start_escrow"];
         post?: never;
-        /** Asks for the office key no more. Ways in that were made stay until they are taken away. */
+        /** Stops asking workstations to trust the office key. Existing key slots stay until they are removed. */
         delete: operations["end_escrow"];
         options?: never;
         head?: never;
@@ -576,7 +576,7 @@ export interface paths {
         delete: operations["remove_group"];
         options?: never;
         head?: never;
-        /** Changes what is given of a group. */
+        /** Changes the given settings of a group. */
         patch: operations["change_group"];
         trace?: never;
     };
@@ -638,7 +638,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A job; answers when it has ended if that is wished. */
+        /** A job; optionally waits for its end. */
         get: operations["job"];
         put?: never;
         post?: never;
@@ -656,7 +656,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Pauses, goes on with or cancels a job. */
+        /** Pauses, resumes or cancels a job. */
         put: operations["order_job"];
         post?: never;
         delete?: never;
@@ -672,12 +672,12 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Where mail goes, and whether it gets there. */
+        /** Where mail goes, and whether it is delivered. */
         get: operations["mail"];
-        /** Decides where mail goes. What needs attention now is told anew. */
+        /** Sets where mail goes. Current alerts are sent again. */
         put: operations["set_mail"];
         post?: never;
-        /** Sends no mail any more. */
+        /** Turns mail off. */
         delete: operations["end_mail"];
         options?: never;
         head?: never;
@@ -693,7 +693,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Sends a message that says nothing but that mail works, and says how it went. */
+        /** Sends a test message and reports the result. */
         post: operations["try_mail"];
         delete?: never;
         options?: never;
@@ -708,9 +708,9 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is let in, and what is underway. */
+        /** What is accepted, and what is in progress. */
         get: operations["maintenance"];
-        /** Sets what is let in. It counts at once; what is underway comes to its end. */
+        /** Pauses or resumes new backups and restores, with immediate effect; what is in progress finishes. */
         put: operations["set_maintenance"];
         post?: never;
         delete?: never;
@@ -726,7 +726,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How everything stands that the caller may see. */
+        /** The state of everything that the caller may see. */
         get: operations["overview"];
         put?: never;
         post?: never;
@@ -743,7 +743,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How the server itself is protected. */
+        /** How the service's own records are protected. */
         get: operations["protection"];
         put?: never;
         post?: never;
@@ -766,7 +766,7 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        /** Notes how far a restore is. */
+        /** Reports the progress of a restore. */
         patch: operations["restore_progress"];
         trace?: never;
     };
@@ -779,7 +779,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Ends a restore that brought back what it could. */
+        /** Ends a restore that succeeded, with or without exceptions. */
         post: operations["end_restore"];
         delete?: never;
         options?: never;
@@ -796,7 +796,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Ends a restore that did not succeed. */
+        /** Ends a restore that failed or was cancelled. */
         post: operations["give_up_restore"];
         delete?: never;
         options?: never;
@@ -811,10 +811,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The header of a roster, or all of the office as one. */
+        /** The header of a roster, or the office as a roster. */
         get: operations["roster"];
         put?: never;
-        /** Puts a roster into effect: all of it, or nothing. Doing it again changes nothing more. */
+        /** Imports a roster, all of it or nothing. Importing it again changes nothing more. */
         post: operations["apply_roster"];
         delete?: never;
         options?: never;
@@ -831,7 +831,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a roster would do; changes nothing. */
+        /** What importing a roster would do; changes nothing. */
         post: operations["plan_roster"];
         delete?: never;
         options?: never;
@@ -848,7 +848,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Holds what somebody types against the rule that will count when it is sent. Nothing is changed. */
+        /** Checks a form field against the rule that applies when it is sent. Changes nothing. */
         post: operations["rule_on"];
         delete?: never;
         options?: never;
@@ -869,7 +869,7 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        /** Notes how far a run is. */
+        /** Reports the progress of a run. */
         patch: operations["progress"];
         trace?: never;
     };
@@ -916,7 +916,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Commits a run's recovery point. Asked again for the same point, it answers as the first time. */
+        /** Commits a run's recovery point. Repeated for the same point, it returns the same answer. */
         post: operations["commit"];
         delete?: never;
         options?: never;
@@ -931,7 +931,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What anyone may know of the service. */
+        /** Public information about the service. */
         get: operations["service_info"];
         put?: never;
         post?: never;
@@ -948,12 +948,12 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The caller's own sessions and tokens, latest used first. */
+        /** The caller's own sessions and tokens, most recently used first. */
         get: operations["sessions"];
         put?: never;
         /** Signs in. The session is carried in a cookie or in a bearer token. */
         post: operations["sign_in"];
-        /** Ends all of the caller's own sessions and tokens but the one that asks. */
+        /** Ends all of the caller's other sessions and tokens. */
         delete: operations["end_other_sessions"];
         options?: never;
         head?: never;
@@ -1003,7 +1003,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Confirms the caller's authenticator; from now on signing in takes its code. */
+        /** Confirms the caller's authenticator; from now on signing in requires its code. */
         put: operations["confirm_second_factor"];
         /** Offers a secret for the caller's authenticator. */
         post: operations["offer_second_factor"];
@@ -1054,9 +1054,9 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is decided for all of the office. */
+        /** Settings of the office. */
         get: operations["settings"];
-        /** Decides what counts for all of the office. */
+        /** Changes the settings of the office. */
         put: operations["set_settings"];
         post?: never;
         delete?: never;
@@ -1072,7 +1072,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The set-up list: what is decided, what is not, and whose move it is. */
+        /** The setup list: which steps are done or open, and who has to act. */
         get: operations["setup"];
         put?: never;
         post?: never;
@@ -1090,10 +1090,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Decides to leave a step of the set-up list as it is. */
+        /** Dismisses a step of the setup list. */
         put: operations["dismiss_step"];
         post?: never;
-        /** Opens a step of the set-up list again. */
+        /** Restores a dismissed step of the setup list. */
         delete: operations["restore_step"];
         options?: never;
         head?: never;
@@ -1142,10 +1142,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Puts a hold on an image store: nothing of it goes. */
+        /** Places a hold on an image store: nothing of it can be removed. */
         put: operations["hold_store"];
         post?: never;
-        /** Takes the hold off an image store. */
+        /** Releases the hold on an image store. */
         delete: operations["release_store"];
         options?: never;
         head?: never;
@@ -1176,7 +1176,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A recovery point's file: head in clear, body sealed. */
+        /** A recovery point's file: plain head, encrypted body. */
         get: operations["point_bytes"];
         put?: never;
         post?: never;
@@ -1194,10 +1194,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Puts a hold on a point: it does not go. */
+        /** Places a hold on a point: it cannot be removed. */
         put: operations["hold_point"];
         post?: never;
-        /** Takes the hold off a point. */
+        /** Releases the hold on a point. */
         delete: operations["release_point"];
         options?: never;
         head?: never;
@@ -1212,10 +1212,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Removes a point. It goes when its waiting time is over. */
+        /** Removes a point after the waiting time. */
         put: operations["remove_point"];
         post?: never;
-        /** Brings a point back whose waiting time is not over. */
+        /** Undeletes a point during its waiting time. */
         delete: operations["undelete_point"];
         options?: never;
         head?: never;
@@ -1231,7 +1231,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Removes a point at once, once its protected time is over. It cannot be brought back. */
+        /** Removes a point without the waiting time, if it is not protected any more. This cannot be undone. */
         post: operations["remove_point_now"];
         delete?: never;
         options?: never;
@@ -1247,10 +1247,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Removes an image store. It goes when its waiting time is over. */
+        /** Removes an image store after the waiting time. */
         put: operations["remove_store"];
         post?: never;
-        /** Brings an image store back whose waiting time is not over. */
+        /** Undeletes an image store during its waiting time. */
         delete: operations["undelete_store"];
         options?: never;
         head?: never;
@@ -1266,7 +1266,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Removes an image store at once, once the protected time of its points is over. It cannot be brought back. */
+        /** Removes an image store without the waiting time, if no point is protected any more. This cannot be undone. */
         post: operations["remove_store_now"];
         delete?: never;
         options?: never;
@@ -1283,7 +1283,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Begins a scrub now. */
+        /** Starts a scrub now. */
         post: operations["begin_scrub"];
         delete?: never;
         options?: never;
@@ -1315,9 +1315,9 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is set for an image store. */
+        /** Limit and retention of an image store. */
         get: operations["store_settings"];
-        /** Sets an image store's limit, and what it keeps if not what its destination says. */
+        /** Sets an image store's limit and retention. */
         put: operations["set_store"];
         post?: never;
         delete?: never;
@@ -1336,7 +1336,7 @@ export interface paths {
         /** An image store's key slots. */
         get: operations["slots"];
         put?: never;
-        /** Adds a key slot. One that is there is never written over. */
+        /** Adds a key slot. An existing one is never overwritten. */
         post: operations["add_slot"];
         delete?: never;
         options?: never;
@@ -1354,7 +1354,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Takes a key slot away; never the last passphrase or recovery key. */
+        /** Removes a key slot, except the last passphrase or recovery key. */
         delete: operations["remove_slot"];
         options?: never;
         head?: never;
@@ -1371,7 +1371,7 @@ export interface paths {
         /** What the next thinning of an image store would do. */
         get: operations["preview_thinning"];
         put?: never;
-        /** Begins a thinning now. */
+        /** Starts a thinning now. */
         post: operations["begin_thinning"];
         delete?: never;
         options?: never;
@@ -1386,7 +1386,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What opens an image store: kinds, labels and ages of its key slots. */
+        /** An image store's unlock methods: kinds, labels and ages of its key slots. */
         get: operations["unlock_methods"];
         put?: never;
         post?: never;
@@ -1420,7 +1420,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The volumes of the server, each with a verdict. A probe is written to each that may take one, and removed. */
+        /** The volumes of the server, each with a verdict. A probe is written to each possible one, and removed. */
         get: operations["volumes"];
         put?: never;
         post?: never;
@@ -1473,7 +1473,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Tries for the workstation that asks. Nothing stays behind. */
+        /** Diagnoses the calling workstation's access. Nothing stays behind. */
         post: operations["diagnose_own"];
         delete?: never;
         options?: never;
@@ -1508,7 +1508,7 @@ export interface paths {
         /** The restores from a workstation's image store, latest first. */
         get: operations["restores"];
         put?: never;
-        /** Begins a restore and puts it on record. */
+        /** Starts a restore and records it. */
         post: operations["begin_restore"];
         delete?: never;
         options?: never;
@@ -1543,7 +1543,7 @@ export interface paths {
         /** A workstation's runs, latest first. */
         get: operations["runs"];
         put?: never;
-        /** Begins a run; one that was underway is over. */
+        /** Starts a run; an earlier one in progress is ended. */
         post: operations["begin_run"];
         delete?: never;
         options?: never;
@@ -1555,7 +1555,7 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        /** @description What one account has of one destination. */
+        /** @description One account's access to one destination. */
         AccessCell: {
             /** @description The destination. */
             destination: string;
@@ -1567,11 +1567,11 @@ export interface components {
              */
             stores: number;
         };
-        /** @description What one account may. */
+        /** @description What one account has access to. */
         AccessLine: {
             /** @description A cell for each destination, by name. */
             cells: components["schemas"]["AccessCell"][];
-            /** @description Whether the account is disabled: then none of this counts. */
+            /** @description Whether the account is disabled: then none of this applies. */
             disabled: boolean;
             /** @description The person's name. */
             display_name: string;
@@ -1590,12 +1590,12 @@ export interface components {
         } | {
             /** @enum {string} */
             by: "group";
-            /** @description Which. */
+            /** @description The group's name. */
             name: string;
         };
         /** @description A person or a machine that signs in. */
         Account: {
-            /** @description Whether it can sign in: one made without a password only owns workstations. */
+            /** @description Whether it has a password: without one it only owns workstations. */
             can_sign_in: boolean;
             /**
              * Format: date-time
@@ -1604,31 +1604,31 @@ export interface components {
             created: string;
             /**
              * Format: date-time
-             * @description Since when it is disabled.
+             * @description When it was disabled.
              */
             disabled?: string | null;
             /** @description The person's name. */
             display_name: string;
             /** @description Names of its groups. */
             groups: string[];
-            /** @description Stays when the login name changes. */
+            /** @description Its id; unchanged when the login name changes. */
             id: components["schemas"]["AccountId"];
             /** @description Who is behind it. */
             kind: components["schemas"]["AccountKind"];
-            /** @description Login name, as it was written last. It can be changed at any time; no workstation notices. */
+            /** @description Login name. It can be changed at any time without effect on workstations. */
             login: string;
             /**
              * Format: int64
              * @description Bytes that its image stores may occupy together; absent for no limit.
              */
             quota?: number | null;
-            /** @description What it may do. */
+            /** @description Its role. */
             role: components["schemas"]["Role"];
-            /** @description Whether signing in takes a code from an authenticator as well. */
+            /** @description Whether signing in requires a code from an authenticator. */
             second_factor: boolean;
             /** @description Whether it can be used. */
             state: components["schemas"]["AccountState"];
-            /** @description Stands for how it is set, for `If-Match`. */
+            /** @description Version of the settings, for `If-Match`. */
             version: components["schemas"]["Version"];
             /**
              * Format: int64
@@ -1650,7 +1650,7 @@ export interface components {
             /** @description Names of all its groups. */
             groups?: string[] | null;
             kind?: components["schemas"]["AccountKind"] | null;
-            /** @description Another login name. Workstations go on without noticing. */
+            /** @description Another login name. Workstations are not affected. */
             login?: string | null;
             /**
              * Format: int64
@@ -1683,16 +1683,16 @@ export interface components {
          * @enum {string}
          */
         AccountState: "active" | "disabled";
-        /** @description What hangs on an account: looked at before its password is set, or it is disabled or removed. */
+        /** @description What depends on an account, to be checked before its password is set or it is disabled or removed. */
         AccountTies: {
             /**
              * Format: int64
-             * @description Browsers that are signed in with it.
+             * @description Browsers signed in with it.
              */
             browsers: number;
             /**
              * Format: int64
-             * @description Commands that are signed in with it, and its tokens.
+             * @description Commands signed in with it, and its tokens.
              */
             tokens: number;
             /**
@@ -1700,7 +1700,7 @@ export interface components {
              * @description Enrolment codes for it that can still be used.
              */
             unused_codes: number;
-            /** @description Its workstations. A new password changes nothing for them: each has a credential of its own. */
+            /** @description Its workstations. A new password does not affect them: each has its own credential. */
             workstations: components["schemas"]["TiedWorkstation"][];
         };
         /**
@@ -1713,9 +1713,9 @@ export interface components {
         Adopt: {
             /** @description Its directory on the server, an absolute path. */
             directory: string;
-            /** @description Another name for it; the one that it had unless given. */
+            /** @description Another name for it; its own by default. */
             name?: string | null;
-            /** @description Only says what would come with it. */
+            /** @description Preview only. */
             preview?: boolean;
         };
         /** @description What came, or would come, with an adopted destination. */
@@ -1742,19 +1742,19 @@ export interface components {
             latest?: string | null;
             /** @description Login name of the account that it belongs to. */
             login: string;
-            /** @description Whether that account was made, without a password, since there was none of this name. */
+            /** @description Whether that account was made, without a password, because none had this name. */
             new_account: boolean;
             /**
              * Format: int64
              * @description How many points it has.
              */
             points: number;
-            /** @description Name of its workstation, as a record that waits for a machine to claim it. */
+            /** @description Name of its workstation, which a machine can claim. */
             workstation: string;
         };
         /** @description Something that needs attention. */
         Alert: {
-            /** @description What kind it is. */
+            /** @description Its kind. */
             kind: components["schemas"]["AlertKind"];
             /** @description What to do. */
             next: string;
@@ -1768,40 +1768,40 @@ export interface components {
          * @enum {string}
          */
         AlertKind: "audit_altered" | "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_not_backed_up" | "certificate" | "failing" | "overdue" | "no_first_point";
-        /** @description All that needs attention now. */
+        /** @description All current alerts. */
         Alerts: {
-            /** @description The worst first. */
+            /** @description The most severe first. */
             alerts: components["schemas"]["Alert"][];
             /**
              * Format: date-time
-             * @description The service's clock.
+             * @description The time by the service's clock.
              */
             now: string;
         };
         /**
-         * @description Asks what a limit would mean.
+         * @description Asks for advice on a limit.
          * @example {
          *       "destination": "Attic shelf",
          *       "disk_bytes": 512000000000
          *     }
          */
         AskAdvice: {
-            /** @description The destination, by name; that of the workstation, or the only one, unless given. */
+            /** @description Name of the destination; the workstation's, or the only one, by default. */
             destination?: string | null;
             /**
              * Format: int64
-             * @description Bytes of the machine's disk; as it said when it was enrolled unless given.
+             * @description Size of the machine's disk in bytes; as reported at enrolment by default.
              */
             disk_bytes?: number | null;
             /**
              * Format: int64
-             * @description The limit that is considered; absent for none.
+             * @description The limit in bytes; absent for none.
              */
             limit?: number | null;
             workstation?: components["schemas"]["WorkstationId"] | null;
         };
         /**
-         * @description Asks what a capacity would mean.
+         * @description Asks for advice on a capacity.
          * @example {
          *       "directory": "/backup/attic",
          *       "reserve": 50000000000
@@ -1810,25 +1810,25 @@ export interface components {
         AskCapacity: {
             /**
              * Format: int64
-             * @description The capacity that is considered; absent for none.
+             * @description The capacity in bytes; absent for none.
              */
             capacity?: number | null;
             /**
              * Format: int64
-             * @description The limit of new stores that is considered; absent for none.
+             * @description The limit of new stores in bytes; absent for none.
              */
             default_limit?: number | null;
             destination?: components["schemas"]["DestinationId"] | null;
-            /** @description The directory of one that is yet to come; its volume is looked at. */
+            /** @description Directory of a future destination; its volume is examined. */
             directory?: string | null;
             /**
              * Format: int64
-             * @description The reserve that is considered; that of the destination, or the usual one, unless given.
+             * @description The reserve in bytes; the destination's, or the usual one, by default.
              */
             reserve?: number | null;
         };
         /**
-         * @description Asks for a destination to be erased: the first confirmation.
+         * @description Starts the erasure of a destination: the first confirmation.
          * @example {
          *       "name": "Attic shelf"
          *     }
@@ -1847,33 +1847,33 @@ export interface components {
          *     }
          */
         AskHandOuts: {
-            /** @description Enrolment codes, as they were shown when they were made. */
+            /** @description Enrolment codes as shown when they were made. */
             codes: string[];
-            /** @description How they are made. */
+            /** @description Their format. */
             form?: components["schemas"]["HandOutForm"];
         };
         /**
-         * @description What happens when a backup meets a limit.
+         * @description What happens when a backup reaches a limit.
          * @enum {string}
          */
         AtLimit: "stop" | "expire_oldest";
-        /** @description What a check of the audit log's chain found. */
+        /** @description The result of verifying the audit log's chain. */
         AuditCheck: {
             /**
              * Format: int64
-             * @description The first entry that is not what it was when it was made, or whose forerunner is gone.
+             * @description The first entry that was altered, or whose predecessor is missing.
              */
             broken_at?: number | null;
             /**
              * Format: int64
-             * @description Entries that were looked at.
+             * @description Entries verified.
              */
             entries: number;
-            /** @description What the heads on the destinations say. */
+            /** @description The signed heads on the destinations, compared with the log. */
             heads: components["schemas"]["AuditHeads"][];
             /** @description The public half of the key that signs heads (Ed25519), in hexadecimal. */
             key: string;
-            /** @description The last link. Whoever wrote it down earlier can tell whether entries were taken off the end since. */
+            /** @description The last link. Compared with an earlier note of it, it shows whether entries were removed from the end. */
             last_link?: string | null;
             /**
              * Format: int64
@@ -1883,18 +1883,18 @@ export interface components {
         };
         /** @description An entry of the audit log. */
         AuditEntry: {
-            /** @description How it was after. */
+            /** @description The state after. */
             after?: string | null;
             /**
              * Format: date-time
              * @description When.
              */
             at: string;
-            /** @description How it was before. */
+            /** @description The state before. */
             before?: string | null;
-            /** @description From which address. */
+            /** @description The caller's address. */
             from: string;
-            /** @description The hash of this entry and of all before it; absent for entries of the first versions. */
+            /** @description The hash of this entry and all before it; absent for entries of the first versions. */
             link?: string | null;
             /**
              * Format: int64
@@ -1903,28 +1903,28 @@ export interface components {
             number: number;
             /** @description Whether it was refused. */
             refused: boolean;
-            /** @description To which thing. */
+            /** @description What it was done to. */
             subject: string;
-            /** @description What was done, or refused. */
+            /** @description The action. */
             what: string;
             /** @description Who: a login name, a workstation's name, or the service. */
             who: string;
         };
-        /** @description Signed heads of the audit log on a destination, held against the log. */
+        /** @description Signed heads of the audit log on a destination, compared with the log. */
         AuditHeads: {
             /**
              * Format: int64
-             * @description Heads that this service signed and the log agrees with.
+             * @description Heads signed by this service that agree with the log.
              */
             agree: number;
             /**
              * Format: int64
-             * @description Heads that another key signed: before the service started again from a copy of its records, or by somebody else.
+             * @description Heads signed by another key: from before the records were restored, or forged.
              */
             by_other_keys: number;
             /**
              * Format: int64
-             * @description The entry of the first head that the log contradicts: altered, or gone.
+             * @description The entry of the first head that contradicts the log: it was altered or removed.
              */
             contradicted_at?: number | null;
             /** @description The destination, by name. */
@@ -1933,12 +1933,12 @@ export interface components {
             trouble?: string | null;
             /**
              * Format: int64
-             * @description Lines that are no heads, or whose signature is wrong.
+             * @description Lines that are not heads, or whose signature is wrong.
              */
             unreadable: number;
         };
         /**
-         * @description Begins a restore.
+         * @description Starts a restore.
          * @example {
          *       "point": 12,
          *       "scope": "selection"
@@ -1952,11 +1952,11 @@ export interface components {
             point: number;
             /** @description What it is for. */
             purpose?: components["schemas"]["Purpose"];
-            /** @description How much is asked for. */
+            /** @description How much is restored. */
             scope: components["schemas"]["Scope"];
         };
         /**
-         * @description Begins a run.
+         * @description Starts a run.
          * @example {
          *       "kind": "files",
          *       "client_version": "0.3.0"
@@ -1973,39 +1973,39 @@ export interface components {
          * @description Bytes, as base64 (RFC 4648, § 4) in JSON.
          */
         Binary: string;
-        /** @description What a capacity would mean. */
+        /** @description Advice on a capacity. */
         CapacityAdvice: {
             /**
              * Format: date-time
-             * @description When it would be full if growth goes on as it did on average.
+             * @description When it is full at average growth.
              */
             full_likely?: string | null;
             /**
              * Format: date-time
-             * @description When it would be full at the soonest, if growth goes on as it did.
+             * @description The earliest time at which it is full, judging by past growth.
              */
             full_soonest?: string | null;
             /**
              * Format: int64
-             * @description Bytes that its image stores grow a day together; absent before there is a week of it.
+             * @description Growth of its image stores in bytes per day; absent before a week of history.
              */
             growth_per_day?: number | null;
             /**
              * Format: int64
-             * @description How many more stores with the limit of new stores fit.
+             * @description Number of further stores with the limit of new stores that fit.
              */
             more_that_fit?: number | null;
             /**
              * Format: int64
-             * @description What would be offered: the capacity, and no more than the volume less the reserve.
+             * @description What is offered in bytes: the capacity, at most the volume less the reserve.
              */
             offered: number;
             /**
              * Format: double
-             * @description What is promised to its image stores, as a ratio of that; absent when some store has no limit, which promises everything.
+             * @description All limits together as a ratio of that; absent when some store has no limit.
              */
             over_commitment?: number | null;
-            /** @description All of it in sentences. */
+            /** @description The advice in sentences. */
             says: string[];
             /**
              * Format: int64
@@ -2019,7 +2019,7 @@ export interface components {
             volume: number;
             /**
              * Format: int64
-             * @description How many image stores there have no limit.
+             * @description Number of image stores there without a limit.
              */
             without_limit: number;
         };
@@ -2029,7 +2029,7 @@ export interface components {
          */
         Carry: "cookie" | "token";
         /**
-         * @description Asks whether a directory would do.
+         * @description Asks whether a directory can be a destination.
          * @example {
          *       "directory": "/backup/attic"
          *     }
@@ -2039,7 +2039,7 @@ export interface components {
             directory: string;
         };
         /**
-         * @description Turns a machine into a workstation that is there already.
+         * @description Makes a machine an existing workstation.
          * @example {
          *       "secret": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
          *       "platform": "Debian 13",
@@ -2054,7 +2054,7 @@ export interface components {
              * @description Bytes of its disks, if known.
              */
             disk_bytes?: number | null;
-            /** @description Its operating system, in words. */
+            /** @description Its operating system. */
             platform: string;
             /** @description The secret part of the enrolment code. */
             secret: components["schemas"]["Binary"];
@@ -2071,10 +2071,10 @@ export interface components {
             encrypted: boolean;
             /** @description Login name of the account. */
             login: string;
-            /** @description The name that the workstation will get, if that was decided. */
+            /** @description The name that the workstation will get, if it was given. */
             machine?: string | null;
         };
-        /** @description What an enrolment code says of the limit of the image store that it makes. */
+        /** @description The limit of the image store that an enrolment code makes. */
         CodeLimit: {
             /** @enum {string} */
             what: "usual";
@@ -2084,14 +2084,14 @@ export interface components {
         } | {
             /**
              * Format: int64
-             * @description How many.
+             * @description Bytes.
              */
             bytes: number;
             /** @enum {string} */
             what: "bytes";
         };
         /**
-         * @description What an enrolment code is at the moment.
+         * @description The state of an enrolment code.
          * @enum {string}
          */
         CodeState: "unused" | "used" | "expired" | "cancelled";
@@ -2115,11 +2115,11 @@ export interface components {
          *     }
          */
         CommitPoint: {
-            /** @description What the point does not hold as it should. */
+            /** @description Files that the point does not contain exactly. */
             exceptions: components["schemas"]["ExceptionCounts"];
             /** @description The point's file. */
             point: components["schemas"]["Binary"];
-            /** @description How far the run came. */
+            /** @description The run's final progress. */
             progress: components["schemas"]["Progress"];
         };
         /**
@@ -2129,27 +2129,27 @@ export interface components {
          *     }
          */
         ConfirmErasure: {
-            /** @description What the first confirmation answered with. */
+            /** @description The code that the first confirmation returned. */
             confirmation: string;
         };
         /**
-         * @description Shows that the authenticator is set up.
+         * @description Confirms that the authenticator is set up.
          * @example {
          *       "code": "287082",
          *       "password": "a password of the account"
          *     }
          */
         ConfirmSecondFactor: {
-            /** @description The code that it shows. */
+            /** @description The code from the authenticator. */
             code: string;
             /** @description The password of the account. */
             password: string;
         };
-        /** @description A point that is not whole. */
+        /** @description An incomplete point. */
         DamagedPoint: {
             /**
              * Format: int64
-             * @description How many of its chunks are lost.
+             * @description Number of its chunks that are lost.
              */
             lost_chunks: number;
             /**
@@ -2160,11 +2160,11 @@ export interface components {
         };
         /** @description A place that holds image stores. */
         Destination: {
-            /** @description What happens when a backup meets a limit. */
+            /** @description What happens when a backup reaches a limit. */
             at_limit: components["schemas"]["AtLimit"];
             /**
              * Format: int64
-             * @description Bytes it may hold; absent for no limit.
+             * @description Its capacity in bytes; absent for none.
              */
             capacity?: number | null;
             /**
@@ -2192,43 +2192,43 @@ export interface components {
             name: string;
             /**
              * Format: int32
-             * @description The protected time: days after a point's commit, by the service's clock, in which it does not expire.
+             * @description The protected time: days after its commit, by the service's clock, in which a point cannot be removed.
              */
             protected_days: number;
             /**
              * Format: date-time
-             * @description When the service last wrote a copy of its own records onto it, sealed for the office key.
+             * @description When the last records backup was written to it.
              */
             records_backed_up?: string | null;
-            /** @description Why there is no younger copy, if there should be. */
+            /** @description Why there is no later one, if there should be. */
             records_backup_trouble?: string | null;
             /**
              * Format: int64
              * @description Bytes that its volume must keep free.
              */
             reserve: number;
-            /** @description Which points are kept, unless an image store says otherwise. */
+            /** @description Retention of its image stores, unless set for one of them. */
             retention: components["schemas"]["Retention"];
             /**
              * Format: int64
-             * @description Bytes that can still be stored: the least that capacity and volume leave; absent while it is missing.
+             * @description Bytes that can still be stored within capacity and volume; absent while it is missing.
              */
             room?: number | null;
             /**
              * Format: int32
-             * @description Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
+             * @description Days between scrubs of an image store; 0 for manual scrubs only.
              */
             scrub_days: number;
             /**
              * Format: date-time
-             * @description Since when, where that is known.
+             * @description Since when, if known.
              */
             since?: string | null;
-            /** @description What it is at the moment. */
+            /** @description Its state. */
             state: components["schemas"]["DestinationState"];
             /**
              * Format: int64
-             * @description How many image stores it holds.
+             * @description Number of its image stores.
              */
             stores: number;
             /**
@@ -2236,18 +2236,18 @@ export interface components {
              * @description Bytes that its image stores occupy; absent while it is missing.
              */
             used?: number | null;
-            /** @description Stands for how it is set, for `If-Match`. */
+            /** @description Version of the settings, for `If-Match`. */
             version: components["schemas"]["Version"];
             /**
              * Format: int32
-             * @description Days that whatever a person removes can be brought back.
+             * @description The waiting time: days in which what a person removes can be undeleted.
              */
             waiting_days: number;
-            /** @description Why, or what to mind, in a sentence; empty when it is ready. */
+            /** @description The reason, in a sentence; empty when it is ready. */
             why: string;
         };
         /**
-         * @description Changes what is given of a destination.
+         * @description Changes the given settings of a destination.
          * @example {
          *       "capacity": 4000000000000,
          *       "grants": {
@@ -2261,7 +2261,7 @@ export interface components {
             at_limit?: components["schemas"]["AtLimit"] | null;
             /**
              * Format: int64
-             * @description Bytes it may hold; `null` for no limit.
+             * @description Its capacity in bytes; `null` for none.
              */
             capacity?: number | null;
             /**
@@ -2271,7 +2271,7 @@ export interface components {
             default_limit?: number | null;
             /** @description What it is for. */
             description?: string | null;
-            /** @description Where it is now: a directory that holds this destination's own marker. */
+            /** @description Its new directory, which must contain this destination's marker. */
             directory?: string | null;
             encryption?: components["schemas"]["EncryptionPolicy"] | null;
             grants?: components["schemas"]["Grants"] | null;
@@ -2279,7 +2279,7 @@ export interface components {
             name?: string | null;
             /**
              * Format: int32
-             * @description The protected time in days. A shorter one counts for points that are made from now on; those that are there keep theirs.
+             * @description The protected time in days. A shorter one applies to new points only.
              */
             protected_days?: number | null;
             /**
@@ -2290,24 +2290,24 @@ export interface components {
             retention?: components["schemas"]["Retention"] | null;
             /**
              * Format: int32
-             * @description Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
+             * @description Days between scrubs of an image store; 0 for manual scrubs only.
              */
             scrub_days?: number | null;
             /**
              * Format: int32
-             * @description Days that whatever a person removes can be brought back.
+             * @description The waiting time: days in which what a person removes can be undeleted.
              */
             waiting_days?: number | null;
         };
         /** @description A destination. */
         DestinationId: string;
         /**
-         * @description What a destination is at the moment.
+         * @description The state of a destination.
          * @enum {string}
          */
         DestinationState: "ready" | "full" | "missing" | "foreign" | "withdrawn" | "erasing";
         /**
-         * @description Tries for an account, from the server.
+         * @description Diagnoses an account's access from the server.
          * @example {
          *       "login": "tove"
          *     }
@@ -2316,49 +2316,49 @@ export interface components {
             /** @description Login name of the account. */
             login: string;
         };
-        /** @description A diagnosis. It ends with the first step that does not go well: that one explains the rest. */
+        /** @description A diagnosis. It ends with the first step that fails: that one explains the rest. */
         Diagnosis: {
-            /** @description The steps that were looked at. */
+            /** @description The steps that were tried. */
             steps: components["schemas"]["DiagnosisLine"][];
-            /** @description Whether all went well. */
+            /** @description Whether all steps passed. */
             well: boolean;
         };
-        /** @description How a step went. */
+        /** @description The result of a step. */
         DiagnosisLine: {
-            /** @description What to do, where it did not. */
+            /** @description What to do, if it failed. */
             next?: string | null;
-            /** @description How it went, in a sentence. */
+            /** @description What was found, in a sentence. */
             says: string;
             /** @description The step. */
             step: components["schemas"]["DiagnosisStep"];
-            /** @description Whether it went well. */
+            /** @description Whether it passed. */
             well: boolean;
             whose_move?: components["schemas"]["WhoseMove"] | null;
         };
         /**
-         * @description What is looked at, in this order.
+         * @description The steps, in the order in which they are tried.
          * @enum {string}
          */
         DiagnosisStep: "account" | "maintenance" | "destination" | "access" | "capacity" | "write_test";
         /** @description How the service announces itself. */
         Discovery: {
-            /** @description The name under which it is announced: the decided one, or with a number where another service has that. */
+            /** @description The name under which it is announced: the configured one, extended if another service has that name. */
             announced_as?: string | null;
-            /** @description The server's interfaces that can carry an announcement. */
+            /** @description The server's interfaces that support announcements. */
             interfaces: components["schemas"]["Interface"][];
-            /** @description Lines for the zone of the office's domain, so that workstations in other networks find the service as well. */
+            /** @description Records for the DNS zone of the office's domain, so that workstations in other networks discover the service too. */
             records: string[];
-            /** @description What is decided. */
+            /** @description The settings. */
             settings: components["schemas"]["DiscoverySettings"];
-            /** @description Whether workstations can find it by themselves. */
+            /** @description Whether workstations can discover it. */
             state: components["schemas"]["DiscoveryState"];
-            /** @description What the network refused. */
+            /** @description The network's error. */
             trouble?: string | null;
-            /** @description Stands for how it is set, for `If-Match`. */
+            /** @description Version of the settings, for `If-Match`. */
             version: components["schemas"]["Version"];
         };
         /**
-         * @description What is decided of it.
+         * @description The settings of the announcement.
          * @example {
          *       "announce": true,
          *       "name": "Backups of the office",
@@ -2368,20 +2368,20 @@ export interface components {
          *     }
          */
         DiscoverySettings: {
-            /** @description Whether it announces itself. */
+            /** @description Whether the service announces itself. */
             announce: boolean;
-            /** @description Names of the interfaces on which it does; all when empty. */
+            /** @description Names of the interfaces on which it is announced; all when empty. */
             interfaces?: string[];
-            /** @description The name under which it does, 1 to 48 bytes without a dot; the usual one when absent. */
+            /** @description The announced name, 1 to 48 bytes without a dot; the default when absent. */
             name?: string | null;
         };
         /**
-         * @description Whether workstations can find the service by themselves.
+         * @description Whether workstations can discover the service.
          * @enum {string}
          */
         DiscoveryState: "announced" | "silent" | "backups_paused" | "no_interface" | "failed";
         /**
-         * @description Decides to leave a step as it is.
+         * @description Dismisses a step.
          * @example {
          *       "why": "the office has no mail server"
          *     }
@@ -2390,14 +2390,14 @@ export interface components {
             /** @description Why. */
             why: string;
         };
-        /** @description A decision to leave a step as it is. */
+        /** @description The dismissal of a step. */
         Dismissal: {
             /**
              * Format: date-time
              * @description When.
              */
             at: string;
-            /** @description Who decided. */
+            /** @description Who dismissed it. */
             by: string;
             /** @description Why. */
             why: string;
@@ -2424,10 +2424,10 @@ export interface components {
         EndRestore: {
             /**
              * Format: int64
-             * @description What could not be brought back.
+             * @description What could not be restored.
              */
             exceptions: number;
-            /** @description How far it came. */
+            /** @description Its final progress. */
             progress: components["schemas"]["Progress"];
         };
         /**
@@ -2461,9 +2461,9 @@ export interface components {
              * @description Bytes of its disks, if known.
              */
             disk_bytes?: number | null;
-            /** @description The machine's name, unless the code says another. */
+            /** @description The machine's name, used unless the code has one. */
             name: string;
-            /** @description Its operating system, in words. */
+            /** @description Its operating system. */
             platform: string;
             /** @description The secret part of the enrolment code. */
             secret: components["schemas"]["Binary"];
@@ -2478,7 +2478,7 @@ export interface components {
             account: components["schemas"]["AccountId"];
             /** @description The device credential; shown once. */
             credential: string;
-            /** @description Where its image store is. */
+            /** @description The destination of its image store. */
             destination: components["schemas"]["DestinationId"];
             /** @description That destination's name. */
             destination_name: string;
@@ -2495,7 +2495,7 @@ export interface components {
         };
         /** @description An enrolment code on record, without the code. */
         EnrolmentCode: {
-            /** @description The workstation whose image store it hands to a machine, where it makes none. */
+            /** @description The existing workstation that it hands to a machine, if it makes no new one. */
             claims?: string | null;
             /**
              * Format: date-time
@@ -2508,18 +2508,18 @@ export interface components {
             encrypted: boolean;
             /**
              * Format: date-time
-             * @description When it ends.
+             * @description When it expires.
              */
             expires: string;
             /** @description The record. */
             id: components["schemas"]["CodeId"];
-            /** @description What was said of the limit of the image store. */
+            /** @description The limit of the image store. */
             limit: components["schemas"]["CodeLimit"];
             /** @description Login name of the account that it is for. */
             login: string;
-            /** @description The machine that it is for, where that was said: the workstation gets this name. */
+            /** @description The machine that it is for, if given: the workstation gets this name. */
             machine?: string | null;
-            /** @description What it is at the moment. */
+            /** @description Its state. */
             state: components["schemas"]["CodeState"];
             /** @description The workstation that it made. */
             workstation?: string | null;
@@ -2546,24 +2546,24 @@ export interface components {
             /** @description Of which workstation. */
             workstation: string;
         };
-        /** @description All that goes with a destination. */
+        /** @description The pending erasure of a destination. */
         Erasure: {
             /** @description Who asked for it. */
             by: string;
             /**
              * Format: date-time
-             * @description Until when it can be called off; absent until it is confirmed for the second time.
+             * @description Until when it can be called off; absent before the second confirmation.
              */
             ends?: string | null;
         };
-        /** @description What erasing a destination would take, and what it takes to do it. */
+        /** @description What erasing a destination would remove. */
         ErasurePreview: {
             /**
              * Format: int64
              * @description Bytes that they occupy.
              */
             bytes: number;
-            /** @description To be given with the second confirmation; only there after the first. */
+            /** @description The code for the second confirmation; absent before the first. */
             confirmation?: string | null;
             /**
              * Format: date-time
@@ -2582,7 +2582,7 @@ export interface components {
              * @description Points in them.
              */
             points: number;
-            /** @description Image stores that would go, with whose they are. */
+            /** @description Image stores that would be erased, and their owners. */
             stores: components["schemas"]["ErasedStore"][];
             /**
              * Format: int32
@@ -2596,7 +2596,7 @@ export interface components {
             public_key: components["schemas"]["Binary"];
             /**
              * Format: date-time
-             * @description Since when it is asked for.
+             * @description When workstations were first asked to trust it.
              */
             since: string;
         };
@@ -2625,16 +2625,16 @@ export interface components {
             /** @enum {string} */
             what: "office";
         };
-        /** @description What a point does not hold as it should, by cause. The service does not learn which files these are. */
+        /** @description Files that a point does not contain exactly, by cause. The service does not learn which files these are. */
         ExceptionCounts: {
             /**
              * Format: int64
-             * @description Kept changing while they were read.
+             * @description Changed while they were read.
              */
             changed_while_read: number;
             /**
              * Format: int64
-             * @description Were gone when they were to be read.
+             * @description Disappeared before they were read.
              */
             disappeared: number;
             /**
@@ -2648,7 +2648,7 @@ export interface components {
          * @enum {string}
          */
         FieldRule: "account-name" | "known-account" | "group-name" | "destination-name" | "name" | "directory" | "description" | "password" | "size" | "limit" | "days" | "token-days" | "announced-name" | "mail-server" | "port" | "mail-secret" | "mail-address" | "mail-addresses";
-        /** @description Something that a scrub found. */
+        /** @description A finding of a scrub. */
         Finding: {
             /** @description The file within the image store. */
             path: string;
@@ -2672,12 +2672,12 @@ export interface components {
             password: string;
         };
         /**
-         * @description Whether something would do as a destination.
+         * @description Whether something can be a destination.
          * @enum {string}
          */
         Fitness: "fit" | "with_care" | "unfit";
         /**
-         * @description Ends a run or a restore that did not succeed.
+         * @description Ends a failed or cancelled run or restore.
          * @example {
          *       "stopped": true,
          *       "reason": "stopped by the person at the workstation",
@@ -2692,16 +2692,16 @@ export interface components {
          *     }
          */
         GiveUp: {
-            /** @description How far it came. */
+            /** @description Its final progress. */
             progress: components["schemas"]["Progress"];
-            /** @description Why, in a sentence without names of files. */
+            /** @description The reason, in a sentence without file names. */
             reason: string;
-            /** @description Whether a person stopped it. */
+            /** @description Whether a person cancelled it. */
             stopped: boolean;
         };
-        /** @description To whom a destination is open: whose workstations may put backups on it. */
+        /** @description Who has access to a destination: whose workstations may put backups on it. */
         Grants: {
-            /** @description To all accounts, also those that are yet to come. */
+            /** @description All accounts, including future ones. */
             everybody?: boolean;
             /** @description Names of groups. */
             groups?: string[];
@@ -2712,7 +2712,7 @@ export interface components {
         Group: {
             /**
              * Format: int64
-             * @description Limit that new image stores of its accounts get; absent for what the destination says.
+             * @description Limit that new image stores of its accounts get; absent for the destination's default.
              */
             default_limit?: number | null;
             /**
@@ -2720,7 +2720,7 @@ export interface components {
              * @description Quota that new accounts in it get; absent for none.
              */
             default_quota?: number | null;
-            /** @description Names of the destinations that are open to it. */
+            /** @description Names of the destinations that it has access to. */
             destinations: string[];
             /** @description The group. */
             id: components["schemas"]["GroupId"];
@@ -2728,11 +2728,11 @@ export interface components {
             logins: string[];
             /** @description Its name. */
             name: string;
-            /** @description Stands for how it is set, for `If-Match`. */
+            /** @description Version of the settings, for `If-Match`. */
             version: components["schemas"]["Version"];
         };
         /**
-         * @description Changes what is given of a group.
+         * @description Changes the given settings of a group.
          * @example {
          *       "default_limit": 300000000000,
          *       "logins": [
@@ -2744,7 +2744,7 @@ export interface components {
         GroupChange: {
             /**
              * Format: int64
-             * @description Limit that new image stores of its accounts get; `null` for what the destination says.
+             * @description Limit that new image stores of its accounts get; `null` for the destination's default.
              */
             default_limit?: number | null;
             /**
@@ -2773,13 +2773,13 @@ export interface components {
             logins: string[];
         };
         /**
-         * @description How a hand-out is made.
+         * @description The format of a hand-out.
          * @enum {string}
          */
         HandOutForm: "html" | "pdf";
-        /** @description Keeps a point or a store from being thinned or removed. */
+        /** @description A hold, which keeps a point or a store from expiring or being removed. */
         Hold: {
-            /** @description Who put it on. */
+            /** @description Who placed it. */
             by: string;
             /** @description Why. */
             reason: string;
@@ -2788,13 +2788,13 @@ export interface components {
         ImageStoreId: string;
         /** @description What is known of the integrity of an image store. */
         Integrity: {
-            /** @description The points that need some of them. */
+            /** @description The points that need any of them. */
             damaged_points: components["schemas"]["DamagedPoint"][];
-            /** @description What that scrub found, a thousand findings at most. */
+            /** @description Findings of that scrub, at most 1,000. */
             findings: components["schemas"]["Finding"][];
             /**
              * Format: int64
-             * @description Chunks that points need and that are damaged or gone now.
+             * @description Required chunks that are damaged or missing.
              */
             lost_chunks: number;
             /**
@@ -2819,20 +2819,20 @@ export interface components {
             /** @description Its record. */
             record: components["schemas"]["EnrolmentCode"];
         };
-        /** @description A token that was made. */
+        /** @description A new token. */
         IssuedToken: {
             /** @description Its record. */
             record: components["schemas"]["Session"];
             /** @description The bearer token; shown once. */
             token: string;
         };
-        /** @description A piece of long work. */
+        /** @description A job. */
         Job: {
-            /** @description Who asked for it; `the service` for what it does by itself. */
+            /** @description Who started it; `the service` for scheduled work. */
             by: string;
             /**
              * Format: date-time
-             * @description When it was asked for.
+             * @description When it was queued.
              */
             created: string;
             /**
@@ -2851,14 +2851,14 @@ export interface components {
             kind: components["schemas"]["JobKind"];
             /** @description That workstation's name. */
             name: string;
-            /** @description What it came to, in a sentence. */
+            /** @description Its result, in a sentence. */
             outcome?: string | null;
             /**
              * Format: date-time
-             * @description When it began.
+             * @description When it started.
              */
             started?: string | null;
-            /** @description How far it is. */
+            /** @description Its state. */
             state: components["schemas"]["JobState"];
             /**
              * Format: int64
@@ -2876,25 +2876,25 @@ export interface components {
          */
         JobKind: "thinning" | "removal" | "scrub";
         /**
-         * @description An order to a job.
+         * @description Controls a job.
          * @example {
          *       "order": "pause"
          *     }
          */
         JobOrder: {
-            /** @description What is wanted. */
+            /** @description What to do. */
             order: components["schemas"]["Order"];
         };
         /**
-         * @description How far a job is.
+         * @description The state of a job.
          * @enum {string}
          */
         JobState: "waiting" | "underway" | "paused" | "done" | "failed" | "cancelled";
-        /** @description What a limit would mean. */
+        /** @description Advice on a limit. */
         LimitAdvice: {
             /**
              * Format: double
-             * @description Days of history that the limit holds at that growth.
+             * @description Days of history that fit into the limit at that growth.
              */
             days_of_history?: number | null;
             /** @description The destination. */
@@ -2906,59 +2906,59 @@ export interface components {
             disk_bytes?: number | null;
             /**
              * Format: double
-             * @description How many times the disk fits into the limit.
+             * @description The limit as a multiple of the disk.
              */
             factor?: number | null;
             /**
              * Format: date-time
-             * @description When it would be met if growth goes on as it did on average.
+             * @description When it is reached at average growth.
              */
             full_likely?: string | null;
             /**
              * Format: date-time
-             * @description When the limit would be met at the soonest, if growth goes on as it did.
+             * @description The earliest time at which the limit is reached, judging by past growth.
              */
             full_soonest?: string | null;
             /**
              * Format: int64
-             * @description One for a longer memory.
+             * @description A generous limit, for a longer history.
              */
             generous?: number | null;
             /**
              * Format: int64
-             * @description Bytes that the workstation's store grows a day; absent before there is a week of it.
+             * @description Growth of the image store in bytes per day; absent before a week of history.
              */
             growth_per_day?: number | null;
             /**
              * Format: int64
-             * @description The least limit for such a disk.
+             * @description The minimum limit for such a disk.
              */
             minimum?: number | null;
             /**
              * Format: int64
-             * @description How many more stores with this limit fit.
+             * @description Number of further stores with this limit that fit.
              */
             more_that_fit?: number | null;
             /**
              * Format: int64
-             * @description What the destination offers: its capacity, or its volume less the reserve.
+             * @description What the destination offers in bytes: its capacity, or its volume less the reserve.
              */
             offered?: number | null;
             /**
              * Format: double
-             * @description What is promised of it with this limit, as a ratio; absent when some store has no limit, which promises everything.
+             * @description All limits together, with this one, as a ratio of that; absent when some store has no limit.
              */
             over_commitment?: number | null;
-            /** @description All of it in sentences. */
+            /** @description The advice in sentences. */
             says: string[];
             /**
              * Format: int64
-             * @description The usual one.
+             * @description The usual limit.
              */
             usual?: number | null;
             /**
              * Format: int64
-             * @description How many image stores there have no limit.
+             * @description Number of image stores there without a limit.
              */
             without_limit: number;
         };
@@ -2973,55 +2973,55 @@ export interface components {
             secret: components["schemas"]["Binary"];
         };
         /**
-         * @description How the way to the mail server is protected.
+         * @description How the connection to the mail server is protected.
          * @enum {string}
          */
         MailSecurity: "tls" | "starttls" | "none";
-        /** @description Where mail goes, and from when on a summary is sent. */
+        /** @description Where mail goes, and when the summary is sent. */
         MailSettings: {
-            /** @description The name to sign in with there, if it wants one. */
+            /** @description The login name at the mail server, if it requires one. */
             login?: string | null;
             /**
              * Format: int32
              * @description Its port.
              */
             port: number;
-            /** @description The addresses that it goes to, one to twenty. */
+            /** @description The recipients' addresses, 1 to 20. */
             recipients: string[];
-            /** @description How the way there is protected. */
+            /** @description How the connection is protected. */
             security: components["schemas"]["MailSecurity"];
-            /** @description The address that mail comes from. */
+            /** @description The sender's address. */
             sender: string;
             /** @description The mail server's name or address. */
             server: string;
             /**
              * Format: int32
-             * @description The hour of the day, by the office's clocks, at which a summary of everything is sent; absent for none.
+             * @description The hour of the day, in the office's time zone, at which a summary is sent; absent for none.
              */
             summary_hour?: number | null;
         };
-        /** @description How mail stands. */
+        /** @description The state of mail. */
         MailState: {
             /**
              * Format: date-time
-             * @description When the mail server last took a message.
+             * @description When the mail server last accepted a message.
              */
             delivered?: string | null;
-            /** @description Whether a password for the mail server is kept. */
+            /** @description Whether a password for the mail server is stored. */
             has_password: boolean;
             settings?: components["schemas"]["MailSettings"] | null;
-            /** @description What it said instead, if the last message was not taken, or not for everybody. */
+            /** @description The mail server's answer, if it refused the last message for some or all recipients. */
             trouble?: string | null;
             /**
              * Format: date-time
              * @description Since when.
              */
             trouble_since?: string | null;
-            /** @description Stands for how it is set, for `If-Match`. */
+            /** @description Version of the settings, for `If-Match`. */
             version: components["schemas"]["Version"];
         };
         /**
-         * @description What is let in.
+         * @description What is accepted.
          * @example {
          *       "backups": {
          *         "state": "paused",
@@ -3031,25 +3031,25 @@ export interface components {
          *     }
          */
         Maintenance: {
-            /** @description Backups. */
+            /** @description New backups. */
             backups: components["schemas"]["NewBackups"];
-            /** @description Whether restores are let in. They go on while backups are not. */
+            /** @description Whether new restores are accepted. They continue while backups are paused. */
             restores: boolean;
         };
-        /** @description What is let in, and what is underway. */
+        /** @description What is accepted, and what is in progress. */
         MaintenanceState: {
-            /** @description Backups. */
+            /** @description New backups. */
             backups: components["schemas"]["NewBackups"];
-            /** @description Whether restores are let in. They go on while backups are not. */
+            /** @description Whether new restores are accepted. They continue while backups are paused. */
             restores: boolean;
             /**
              * Format: int64
-             * @description Restores that are underway.
+             * @description Restores in progress.
              */
             restoring: number;
-            /** @description Workstations whose run is underway. A run that was let in comes to its end: pausing stops none. */
+            /** @description Workstations with a run in progress. Pausing does not stop these. */
             running: string[];
-            /** @description Stands for how it is set, for `If-Match`. */
+            /** @description Version of the settings, for `If-Match`. */
             version: components["schemas"]["Version"];
         };
         /**
@@ -3064,11 +3064,11 @@ export interface components {
          *     }
          */
         NewAccount: {
-            /** @description The person's name; the login name unless given. */
+            /** @description The person's name; the login name by default. */
             display_name?: string | null;
             /** @description Names of its groups. */
             groups?: string[];
-            /** @description Who is behind it; a person unless given. */
+            /** @description Who is behind it; a person by default. */
             kind?: components["schemas"]["AccountKind"];
             /** @description Login name. */
             login: string;
@@ -3079,10 +3079,10 @@ export interface components {
              * @description Bytes that its image stores may occupy together, or `null` for no limit; the largest default of its groups unless given.
              */
             quota?: number | null;
-            /** @description What it may do. */
+            /** @description Its role. */
             role: components["schemas"]["Role"];
         };
-        /** @description Whether backups are let in. */
+        /** @description Whether new backups are accepted. */
         NewBackups: {
             /** @enum {string} */
             state: "on";
@@ -3091,7 +3091,7 @@ export interface components {
             state: "paused";
             /**
              * Format: date-time
-             * @description From then on they are again.
+             * @description When they resume.
              */
             until: string;
         } | {
@@ -3112,7 +3112,7 @@ export interface components {
             at_limit?: components["schemas"]["AtLimit"] | null;
             /**
              * Format: int64
-             * @description Bytes it may hold; absent for no limit.
+             * @description Its capacity in bytes; absent for none.
              */
             capacity?: number | null;
             /**
@@ -3122,23 +3122,23 @@ export interface components {
             default_limit?: number | null;
             /** @description What it is for. */
             description?: string | null;
-            /** @description The directory on the server, an absolute path; made if its parent exists. */
+            /** @description The directory on the server, an absolute path; created if its parent exists. */
             directory: string;
-            /** @description Whether image stores on it must be encrypted; they must unless given. */
+            /** @description Whether image stores on it must be encrypted; required by default. */
             encryption?: components["schemas"]["EncryptionPolicy"];
-            /** @description Whose workstations may put backups on it; nobody's unless given. */
+            /** @description Whose workstations may put backups on it; nobody's by default. */
             grants?: components["schemas"]["Grants"];
             /** @description Its name. */
             name: string;
             /**
              * Format: int32
-             * @description The protected time in days: nothing makes a younger point go; 30 unless given, and 7 at least where the oldest points go
-             *     at a limit.
+             * @description The protected time in days, in which nothing can remove a point; 30 by default, at least 7 where the oldest points are
+             *     removed at a limit.
              */
             protected_days?: number | null;
             /**
              * Format: int64
-             * @description Bytes that its volume must keep free; a twentieth of the volume unless given.
+             * @description Bytes that its volume must keep free; a twentieth of the volume by default.
              */
             reserve?: number | null;
             retention?: components["schemas"]["Retention"] | null;
@@ -3161,11 +3161,11 @@ export interface components {
              *     instead of making a new one.
              */
             claims?: string | null;
-            /** @description Name of the destination; may be left out when there is only one. */
+            /** @description Name of the destination; optional when there is only one. */
             destination?: string | null;
             /**
              * Format: int32
-             * @description Hours until it ends, 1 to 720; 48 unless given.
+             * @description Hours until it expires, 1 to 720; 48 by default.
              */
             hours?: number | null;
             /** @description The limit of its image store. */
@@ -3174,18 +3174,18 @@ export interface components {
             login: string;
             /** @description The machine that it is for: the workstation gets this name, whatever the machine calls itself. */
             machine?: string | null;
-            /** @description That the image store is not to be encrypted. Its destination must allow that. */
+            /** @description Make an unencrypted image store. Its destination must allow that. */
             without_encryption?: boolean;
         };
         /**
-         * @description Makes an office key the one that workstations are asked to trust.
+         * @description Sets the office key.
          * @example {
          *       "public_key": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
          *       "ask_workstations": true
          *     }
          */
         NewEscrow: {
-            /** @description Whether workstations are asked to trust it, too. Without that it only seals copies of the service's own records. */
+            /** @description Whether workstations are asked to trust it. Otherwise it only encrypts records backups. */
             ask_workstations?: boolean;
             /** @description X25519 (RFC 7748), 32 bytes. */
             public_key: components["schemas"]["Binary"];
@@ -3212,7 +3212,7 @@ export interface components {
             name: string;
         };
         /**
-         * @description Puts a hold on.
+         * @description Places a hold.
          * @example {
          *       "reason": "tax year 2025"
          *     }
@@ -3228,7 +3228,7 @@ export interface components {
          *     }
          */
         NewPassword: {
-            /** @description The new password of the account; `null` so that nobody signs in with it. */
+            /** @description The new password of the account; `null` to prevent signing in with it. */
             password?: string | null;
         };
         /**
@@ -3238,7 +3238,7 @@ export interface components {
          *     }
          */
         NewSlot: {
-            /** @description The slot, as it will be stored. */
+            /** @description The slot as stored. */
             slot: components["schemas"]["Binary"];
         };
         /**
@@ -3253,47 +3253,47 @@ export interface components {
         NewToken: {
             /**
              * Format: int32
-             * @description Days until it ends, 1 to 730.
+             * @description Days until it expires, 1 to 730.
              */
             days: number;
             /** @description What it is for. */
             label: string;
-            /** @description The password of the account that asks: a session left open makes no token. */
+            /** @description The caller's account password: an unattended session cannot make a token. */
             password: string;
-            /** @description What it may do. */
+            /** @description Its role. */
             scope?: components["schemas"]["TokenScope"];
         };
         /**
-         * @description What is decided for all of the office.
+         * @description Settings of the office.
          * @example {
          *       "units": "decimal"
          *     }
          */
         OfficeSettings: {
-            /** @description Which units sizes are shown in, everywhere. */
+            /** @description The units in which sizes are shown. */
             units: components["schemas"]["Units"];
         };
         /**
-         * @description What a person wants of a job.
+         * @description What to do with a job.
          * @enum {string}
          */
         Order: "pause" | "resume" | "cancel";
         /**
-         * @description How a run or a restore stands or ended.
+         * @description The state or outcome of a run or a restore.
          * @enum {string}
          */
         Outcome: "underway" | "complete" | "complete_with_exceptions" | "failed" | "stopped" | "lost";
-        /** @description How the whole office stands. */
+        /** @description The state of the whole office. */
         Overview: {
             /** @description All destinations; none for a member. */
             destinations: components["schemas"]["Destination"][];
             /**
              * Format: date-time
-             * @description The service's clock.
+             * @description The time by the service's clock.
              */
             now: string;
             protection?: components["schemas"]["Protection"] | null;
-            /** @description All workstations that the caller may see, what needs attention first. */
+            /** @description All workstations that the caller may see, those with alerts first. */
             workstations: components["schemas"]["Workstation"][];
         };
         /**
@@ -3304,9 +3304,9 @@ export interface components {
          *     }
          */
         OwnPassword: {
-            /** @description The account's password as it is to be. */
+            /** @description The new password. */
             new: string;
-            /** @description The account's password as it is. */
+            /** @description The current password. */
             old: string;
         };
         /** @description One page of a list. */
@@ -3315,7 +3315,7 @@ export interface components {
             items: {
                 /** @description A cell for each destination, by name. */
                 cells: components["schemas"]["AccessCell"][];
-                /** @description Whether the account is disabled: then none of this counts. */
+                /** @description Whether the account is disabled: then none of this applies. */
                 disabled: boolean;
                 /** @description The person's name. */
                 display_name: string;
@@ -3331,7 +3331,7 @@ export interface components {
         Page_Account: {
             /** @description The entries. */
             items: {
-                /** @description Whether it can sign in: one made without a password only owns workstations. */
+                /** @description Whether it has a password: without one it only owns workstations. */
                 can_sign_in: boolean;
                 /**
                  * Format: date-time
@@ -3340,31 +3340,31 @@ export interface components {
                 created: string;
                 /**
                  * Format: date-time
-                 * @description Since when it is disabled.
+                 * @description When it was disabled.
                  */
                 disabled?: string | null;
                 /** @description The person's name. */
                 display_name: string;
                 /** @description Names of its groups. */
                 groups: string[];
-                /** @description Stays when the login name changes. */
+                /** @description Its id; unchanged when the login name changes. */
                 id: components["schemas"]["AccountId"];
                 /** @description Who is behind it. */
                 kind: components["schemas"]["AccountKind"];
-                /** @description Login name, as it was written last. It can be changed at any time; no workstation notices. */
+                /** @description Login name. It can be changed at any time without effect on workstations. */
                 login: string;
                 /**
                  * Format: int64
                  * @description Bytes that its image stores may occupy together; absent for no limit.
                  */
                 quota?: number | null;
-                /** @description What it may do. */
+                /** @description Its role. */
                 role: components["schemas"]["Role"];
-                /** @description Whether signing in takes a code from an authenticator as well. */
+                /** @description Whether signing in requires a code from an authenticator. */
                 second_factor: boolean;
                 /** @description Whether it can be used. */
                 state: components["schemas"]["AccountState"];
-                /** @description Stands for how it is set, for `If-Match`. */
+                /** @description Version of the settings, for `If-Match`. */
                 version: components["schemas"]["Version"];
                 /**
                  * Format: int64
@@ -3379,18 +3379,18 @@ export interface components {
         Page_AuditEntry: {
             /** @description The entries. */
             items: {
-                /** @description How it was after. */
+                /** @description The state after. */
                 after?: string | null;
                 /**
                  * Format: date-time
                  * @description When.
                  */
                 at: string;
-                /** @description How it was before. */
+                /** @description The state before. */
                 before?: string | null;
-                /** @description From which address. */
+                /** @description The caller's address. */
                 from: string;
-                /** @description The hash of this entry and of all before it; absent for entries of the first versions. */
+                /** @description The hash of this entry and all before it; absent for entries of the first versions. */
                 link?: string | null;
                 /**
                  * Format: int64
@@ -3399,9 +3399,9 @@ export interface components {
                 number: number;
                 /** @description Whether it was refused. */
                 refused: boolean;
-                /** @description To which thing. */
+                /** @description What it was done to. */
                 subject: string;
-                /** @description What was done, or refused. */
+                /** @description The action. */
                 what: string;
                 /** @description Who: a login name, a workstation's name, or the service. */
                 who: string;
@@ -3413,11 +3413,11 @@ export interface components {
         Page_Destination: {
             /** @description The entries. */
             items: {
-                /** @description What happens when a backup meets a limit. */
+                /** @description What happens when a backup reaches a limit. */
                 at_limit: components["schemas"]["AtLimit"];
                 /**
                  * Format: int64
-                 * @description Bytes it may hold; absent for no limit.
+                 * @description Its capacity in bytes; absent for none.
                  */
                 capacity?: number | null;
                 /**
@@ -3445,43 +3445,43 @@ export interface components {
                 name: string;
                 /**
                  * Format: int32
-                 * @description The protected time: days after a point's commit, by the service's clock, in which it does not expire.
+                 * @description The protected time: days after its commit, by the service's clock, in which a point cannot be removed.
                  */
                 protected_days: number;
                 /**
                  * Format: date-time
-                 * @description When the service last wrote a copy of its own records onto it, sealed for the office key.
+                 * @description When the last records backup was written to it.
                  */
                 records_backed_up?: string | null;
-                /** @description Why there is no younger copy, if there should be. */
+                /** @description Why there is no later one, if there should be. */
                 records_backup_trouble?: string | null;
                 /**
                  * Format: int64
                  * @description Bytes that its volume must keep free.
                  */
                 reserve: number;
-                /** @description Which points are kept, unless an image store says otherwise. */
+                /** @description Retention of its image stores, unless set for one of them. */
                 retention: components["schemas"]["Retention"];
                 /**
                  * Format: int64
-                 * @description Bytes that can still be stored: the least that capacity and volume leave; absent while it is missing.
+                 * @description Bytes that can still be stored within capacity and volume; absent while it is missing.
                  */
                 room?: number | null;
                 /**
                  * Format: int32
-                 * @description Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
+                 * @description Days between scrubs of an image store; 0 for manual scrubs only.
                  */
                 scrub_days: number;
                 /**
                  * Format: date-time
-                 * @description Since when, where that is known.
+                 * @description Since when, if known.
                  */
                 since?: string | null;
-                /** @description What it is at the moment. */
+                /** @description Its state. */
                 state: components["schemas"]["DestinationState"];
                 /**
                  * Format: int64
-                 * @description How many image stores it holds.
+                 * @description Number of its image stores.
                  */
                 stores: number;
                 /**
@@ -3489,14 +3489,14 @@ export interface components {
                  * @description Bytes that its image stores occupy; absent while it is missing.
                  */
                 used?: number | null;
-                /** @description Stands for how it is set, for `If-Match`. */
+                /** @description Version of the settings, for `If-Match`. */
                 version: components["schemas"]["Version"];
                 /**
                  * Format: int32
-                 * @description Days that whatever a person removes can be brought back.
+                 * @description The waiting time: days in which what a person removes can be undeleted.
                  */
                 waiting_days: number;
-                /** @description Why, or what to mind, in a sentence; empty when it is ready. */
+                /** @description The reason, in a sentence; empty when it is ready. */
                 why: string;
             }[];
             /** @description Pass as `after` for the next page; absent on the last. */
@@ -3506,7 +3506,7 @@ export interface components {
         Page_EnrolmentCode: {
             /** @description The entries. */
             items: {
-                /** @description The workstation whose image store it hands to a machine, where it makes none. */
+                /** @description The existing workstation that it hands to a machine, if it makes no new one. */
                 claims?: string | null;
                 /**
                  * Format: date-time
@@ -3519,18 +3519,18 @@ export interface components {
                 encrypted: boolean;
                 /**
                  * Format: date-time
-                 * @description When it ends.
+                 * @description When it expires.
                  */
                 expires: string;
                 /** @description The record. */
                 id: components["schemas"]["CodeId"];
-                /** @description What was said of the limit of the image store. */
+                /** @description The limit of the image store. */
                 limit: components["schemas"]["CodeLimit"];
                 /** @description Login name of the account that it is for. */
                 login: string;
-                /** @description The machine that it is for, where that was said: the workstation gets this name. */
+                /** @description The machine that it is for, if given: the workstation gets this name. */
                 machine?: string | null;
-                /** @description What it is at the moment. */
+                /** @description Its state. */
                 state: components["schemas"]["CodeState"];
                 /** @description The workstation that it made. */
                 workstation?: string | null;
@@ -3544,7 +3544,7 @@ export interface components {
             items: {
                 /**
                  * Format: int64
-                 * @description Limit that new image stores of its accounts get; absent for what the destination says.
+                 * @description Limit that new image stores of its accounts get; absent for the destination's default.
                  */
                 default_limit?: number | null;
                 /**
@@ -3552,7 +3552,7 @@ export interface components {
                  * @description Quota that new accounts in it get; absent for none.
                  */
                 default_quota?: number | null;
-                /** @description Names of the destinations that are open to it. */
+                /** @description Names of the destinations that it has access to. */
                 destinations: string[];
                 /** @description The group. */
                 id: components["schemas"]["GroupId"];
@@ -3560,7 +3560,7 @@ export interface components {
                 logins: string[];
                 /** @description Its name. */
                 name: string;
-                /** @description Stands for how it is set, for `If-Match`. */
+                /** @description Version of the settings, for `If-Match`. */
                 version: components["schemas"]["Version"];
             }[];
             /** @description Pass as `after` for the next page; absent on the last. */
@@ -3570,11 +3570,11 @@ export interface components {
         Page_Job: {
             /** @description The entries. */
             items: {
-                /** @description Who asked for it; `the service` for what it does by itself. */
+                /** @description Who started it; `the service` for scheduled work. */
                 by: string;
                 /**
                  * Format: date-time
-                 * @description When it was asked for.
+                 * @description When it was queued.
                  */
                 created: string;
                 /**
@@ -3593,14 +3593,14 @@ export interface components {
                 kind: components["schemas"]["JobKind"];
                 /** @description That workstation's name. */
                 name: string;
-                /** @description What it came to, in a sentence. */
+                /** @description Its result, in a sentence. */
                 outcome?: string | null;
                 /**
                  * Format: date-time
-                 * @description When it began.
+                 * @description When it started.
                  */
                 started?: string | null;
-                /** @description How far it is. */
+                /** @description Its state. */
                 state: components["schemas"]["JobState"];
                 /**
                  * Format: int64
@@ -3624,12 +3624,12 @@ export interface components {
                 bytes: number;
                 /**
                  * Format: date-time
-                 * @description When the service committed it, by its own clock.
+                 * @description When it was committed, by the service's clock.
                  */
                 committed: string;
                 /**
                  * Format: int64
-                 * @description What it does not hold as it should.
+                 * @description Files that it does not contain exactly, by cause.
                  */
                 exceptions: number;
                 /**
@@ -3638,9 +3638,9 @@ export interface components {
                  */
                 files: number;
                 hold?: components["schemas"]["Hold"] | null;
-                /** @description What it is a state of. */
+                /** @description What it is a copy of: a disk or folders. */
                 kind: components["schemas"]["PointKind"];
-                /** @description Whether its files were lost when the service last looked. */
+                /** @description Whether its files were missing when the service last checked. */
                 lost?: boolean;
                 pending_removal?: components["schemas"]["PendingRemoval"] | null;
                 /**
@@ -3650,7 +3650,7 @@ export interface components {
                 sent: number;
                 /**
                  * Format: int64
-                 * @description Its number within the store.
+                 * @description Its number within the image store.
                  */
                 sequence: number;
             }[];
@@ -3670,29 +3670,29 @@ export interface components {
                 ended?: string | null;
                 /**
                  * Format: int64
-                 * @description What could not be brought back.
+                 * @description What could not be restored.
                  */
                 exceptions: number;
                 /** @description The restore. */
                 id: components["schemas"]["RestoreId"];
-                /** @description How it stands or ended. */
+                /** @description Its state or outcome. */
                 outcome: components["schemas"]["Outcome"];
                 /**
                  * Format: int64
                  * @description From which point.
                  */
                 point: number;
-                /** @description How far it is or came. */
+                /** @description Its progress. */
                 progress: components["schemas"]["Progress"];
                 /** @description What it is for. */
                 purpose: components["schemas"]["Purpose"];
                 /** @description Why it failed, in a sentence. */
                 reason?: string | null;
-                /** @description How much was asked for. */
+                /** @description How much is restored. */
                 scope: components["schemas"]["Scope"];
                 /**
                  * Format: date-time
-                 * @description When it began.
+                 * @description When it started.
                  */
                 started: string;
                 /** @description From whose image store. */
@@ -3710,24 +3710,24 @@ export interface components {
                  * @description When it ended.
                  */
                 ended?: string | null;
-                /** @description What the point does not hold as it should. */
+                /** @description Files that the point does not contain exactly. */
                 exceptions: components["schemas"]["ExceptionCounts"];
                 /** @description The run. */
                 id: components["schemas"]["RunId"];
-                /** @description How it stands or ended. */
+                /** @description Its state or outcome. */
                 outcome: components["schemas"]["Outcome"];
                 /**
                  * Format: int64
                  * @description The point that it made.
                  */
                 point?: number | null;
-                /** @description How far it is or came. */
+                /** @description Its progress. */
                 progress: components["schemas"]["Progress"];
                 /** @description Why it failed, in a sentence. */
                 reason?: string | null;
                 /**
                  * Format: date-time
-                 * @description When it began.
+                 * @description When it started.
                  */
                 started: string;
                 /** @description Its workstation. */
@@ -3744,28 +3744,28 @@ export interface components {
                 carry: components["schemas"]["Carry"];
                 /**
                  * Format: date-time
-                 * @description When it was begun.
+                 * @description When it was started.
                  */
                 created: string;
-                /** @description Whether it is the one that asks. */
+                /** @description Whether it is the caller's. */
                 current: boolean;
                 /**
                  * Format: date-time
-                 * @description When it ends at the latest.
+                 * @description When it expires.
                  */
                 expires: string;
-                /** @description The address that it was begun from. */
+                /** @description The address that it was started from. */
                 from: string;
                 /** @description The session. */
                 id: components["schemas"]["SessionId"];
-                /** @description Its name, or what it was begun by. */
+                /** @description Its name, or the program that started it. */
                 label: string;
                 /**
                  * Format: date-time
                  * @description When it was last used, to the minute.
                  */
                 last_used: string;
-                /** @description What it may do. */
+                /** @description Its role. */
                 scope: components["schemas"]["TokenScope"];
             }[];
             /** @description Pass as `after` for the next page; absent on the last. */
@@ -3775,13 +3775,13 @@ export interface components {
         Page_UnlockMethod: {
             /** @description The entries. */
             items: {
-                /** @description Whether its file on the destination is damaged or gone. The service has it on record, and the next scrub writes it again. */
+                /** @description Whether its file on the destination is damaged or missing. The next scrub restores it from the records. */
                 damaged?: boolean;
                 /** @description Its id, in hexadecimal. */
                 id: string;
-                /** @description What opens it. */
+                /** @description Its kind. */
                 kind: components["schemas"]["UnlockMethodKind"];
-                /** @description What a person called it. */
+                /** @description Its label. */
                 label?: string | null;
                 /**
                  * Format: date-time
@@ -3800,20 +3800,20 @@ export interface components {
                 device: string;
                 /** @description Its file system. */
                 file_system: string;
-                /** @description Whether a directory on it would do as a destination. */
+                /** @description Whether a directory on it can be a destination. */
                 fitness: components["schemas"]["Fitness"];
                 /**
                  * Format: int64
                  * @description Bytes free on it.
                  */
                 free: number;
-                /** @description Destinations that lie on it, of this service or of another. */
+                /** @description Destinations on it, of this service or another. */
                 holds: components["schemas"]["VolumeHolds"][];
                 /** @description Where it is mounted. */
                 mounted_at: string;
-                /** @description Why not, or what to mind. */
+                /** @description The reason or caution. */
                 reasons: string[];
-                /** @description Whether it can be unplugged, as far as the system knows. */
+                /** @description Whether the system reports it as removable. */
                 removable: boolean;
                 /**
                  * Format: int64
@@ -3828,7 +3828,7 @@ export interface components {
         Page_Workstation: {
             /** @description The entries. */
             items: {
-                /** @description Whose it is. */
+                /** @description Id of its account. */
                 account: components["schemas"]["AccountId"];
                 /** @description Its client's version. */
                 client_version: string;
@@ -3846,7 +3846,7 @@ export interface components {
                 id: components["schemas"]["WorkstationId"];
                 /**
                  * Format: date-time
-                 * @description When it was last heard of.
+                 * @description When it was last seen.
                  */
                 last_seen?: string | null;
                 latest_point?: components["schemas"]["Point"] | null;
@@ -3857,7 +3857,7 @@ export interface components {
                 name: string;
                 /** @description The person's name. */
                 person: string;
-                /** @description Its operating system, in words. */
+                /** @description Its operating system. */
                 platform: string;
                 /**
                  * Format: date-time
@@ -3866,10 +3866,10 @@ export interface components {
                 resting_since?: string | null;
                 /**
                  * Format: int64
-                 * @description How often it is to be backed up, in seconds.
+                 * @description Its expected rhythm of backups, in seconds.
                  */
                 rhythm_seconds: number;
-                /** @description How it stands. */
+                /** @description Its state. */
                 state: components["schemas"]["WorkstationState"];
                 /** @description Its image store. */
                 store: components["schemas"]["StoreSummary"];
@@ -3877,32 +3877,32 @@ export interface components {
             /** @description Pass as `after` for the next page; absent on the last. */
             next?: string | null;
         };
-        /** @description A password that was set, and what that ended. */
+        /** @description The effects of setting a password. */
         PasswordSet: {
             /**
              * Format: int64
-             * @description Browsers, commands and tokens that were signed out by it.
+             * @description Browsers, commands and tokens that were signed out.
              */
             signed_out: number;
-            /** @description Workstations that go on as before: their credentials have nothing to do with the password. */
+            /** @description Workstations that continue unaffected: their credentials do not depend on the password. */
             unaffected: string[];
         };
-        /** @description Something that a person removed and that can still be brought back. */
+        /** @description Something that a person removed and that can still be undeleted. */
         PendingRemoval: {
             /** @description Who removed it. */
             by: string;
             /**
              * Format: date-time
-             * @description When it goes for good.
+             * @description When it is removed for good.
              */
             ends: string;
         };
         /**
-         * @description What a run is busy with.
+         * @description The phase of a run.
          * @enum {string}
          */
         Phase: "counting" | "sending" | "sealing" | "comparing";
-        /** @description A recovery point, as the service sees it. */
+        /** @description What the service knows of a recovery point. */
         Point: {
             /**
              * Format: int64
@@ -3911,12 +3911,12 @@ export interface components {
             bytes: number;
             /**
              * Format: date-time
-             * @description When the service committed it, by its own clock.
+             * @description When it was committed, by the service's clock.
              */
             committed: string;
             /**
              * Format: int64
-             * @description What it does not hold as it should.
+             * @description Files that it does not contain exactly, by cause.
              */
             exceptions: number;
             /**
@@ -3925,9 +3925,9 @@ export interface components {
              */
             files: number;
             hold?: components["schemas"]["Hold"] | null;
-            /** @description What it is a state of. */
+            /** @description What it is a copy of: a disk or folders. */
             kind: components["schemas"]["PointKind"];
-            /** @description Whether its files were lost when the service last looked. */
+            /** @description Whether its files were missing when the service last checked. */
             lost?: boolean;
             pending_removal?: components["schemas"]["PendingRemoval"] | null;
             /**
@@ -3937,37 +3937,37 @@ export interface components {
             sent: number;
             /**
              * Format: int64
-             * @description Its number within the store.
+             * @description Its number within the image store.
              */
             sequence: number;
         };
-        /** @description A point's file as stored: head in clear, body sealed. */
+        /** @description A point's file as stored: plain head, encrypted body. */
         PointBytes: {
             /** @description The file. */
             point: components["schemas"]["Binary"];
         };
-        /** @description A point that was committed. */
+        /** @description A committed point. */
         PointCommitted: {
             /** @description The point. */
             point: components["schemas"]["Point"];
             /** @description The run that made it. */
             run: components["schemas"]["Run"];
         };
-        /** @description What becomes of a point. */
+        /** @description What retention does with a point. */
         PointFate: {
-            /** @description Whether it may go after that, or now if `until` is absent, to make room at a limit. */
+            /** @description Whether it may be removed after that, or now if `until` is absent, to make room at a limit. */
             goes_for_room: boolean;
             /** @description The point. */
             point: components["schemas"]["Point"];
             stays?: components["schemas"]["StayReason"] | null;
             /**
              * Format: date-time
-             * @description Until when it stays for certain, if no other point is made; absent for no end, or when it goes.
+             * @description Until when it stays for certain if no other point is made; absent for no end, or if it expires now.
              */
             until?: string | null;
             /**
              * Format: date-time
-             * @description Where it may go for room: until when it stays while there is room; absent for no end.
+             * @description Until when it stays while there is room; absent for no end.
              */
             while_room_until?: string | null;
         };
@@ -3978,17 +3978,17 @@ export interface components {
         PointKind: "files" | "disk";
         /** @description A problem document. */
         Problem: {
-            /** @description The particulars. */
+            /** @description The details. */
             detail?: string | null;
             /** @description What to do. */
             next_step: string;
-            /** @description Which of a kind it is, in a word of the kind's own, for programs: of a conflict, what is in the way. */
+            /** @description Which of its kind it is, in a word for programs: what is in the way, what is wrong, what was not found. */
             reason?: string | null;
-            /** @description Finds this problem in the service's log. */
+            /** @description Number of this problem in the service's log. */
             request?: string | null;
             /**
              * Format: int64
-             * @description Seconds after which the same call may succeed, where waiting helps; the same as the header `Retry-After`.
+             * @description Seconds after which the same call may succeed, if waiting helps; the same as the header `Retry-After`.
              */
             retry_after?: number | null;
             /**
@@ -4000,11 +4000,11 @@ export interface components {
             title: string;
             /** @description `urn:jetfrost:problem:` and the kind's word. */
             type: string;
-            /** @description Whose move it is. */
+            /** @description Who has to act. */
             whose_move: components["schemas"]["WhoseMove"];
         };
         /**
-         * @description How far something is.
+         * @description The progress of a run or a restore.
          * @example {
          *       "phase": "sending",
          *       "files_done": 1200,
@@ -4022,7 +4022,7 @@ export interface components {
             bytes_done: number;
             /**
              * Format: int64
-             * @description Bytes of content in all, once known.
+             * @description Total bytes of content, once known.
              */
             bytes_total?: number | null;
             /**
@@ -4032,10 +4032,10 @@ export interface components {
             files_done: number;
             /**
              * Format: int64
-             * @description Files in all, once known.
+             * @description Total number of files, once known.
              */
             files_total?: number | null;
-            /** @description What it is busy with. */
+            /** @description Its phase. */
             phase: components["schemas"]["Phase"];
             /**
              * Format: int64
@@ -4043,18 +4043,18 @@ export interface components {
              */
             sent: number;
         };
-        /** @description How the service itself is protected: by copies of its own records on its destinations, sealed for the office key. */
+        /** @description How the service's own records are protected: by encrypted backups of them on its destinations. */
         Protection: {
             /**
              * Format: date-time
-             * @description When the youngest copy was written.
+             * @description When the latest one was written.
              */
             copied?: string | null;
-            /** @description The mark of the office key that opens the copies. */
+            /** @description Fingerprint of the office key that unlocks them. */
             office_key?: string | null;
-            /** @description Whether a copy is there that is young enough. */
+            /** @description Whether there is a recent records backup. */
             protected: boolean;
-            /** @description How, or why not and what to do, in a sentence. */
+            /** @description The state, and what to do, in a sentence. */
             says: string;
         };
         /**
@@ -4063,19 +4063,19 @@ export interface components {
          */
         Purpose: "restore" | "drill";
         /**
-         * @description Removes at once what an administrator could bring back otherwise: who asks shows password and second factor again.
+         * @description Removes something without its waiting time. Requires password and second factor again.
          * @example {
          *       "password": "a password of the account",
          *       "code": "287082"
          *     }
          */
         RemoveNow: {
-            /** @description A code of its second factor. */
+            /** @description A code of the caller's second factor. */
             code: string;
-            /** @description The password of the account that asks. */
+            /** @description The caller's account password. */
             password: string;
         };
-        /** @description An attempt to bring something back. */
+        /** @description An attempt to get something back. */
         Restore: {
             /** @description Who asked: a workstation's or an account's name. */
             by: string;
@@ -4086,29 +4086,29 @@ export interface components {
             ended?: string | null;
             /**
              * Format: int64
-             * @description What could not be brought back.
+             * @description What could not be restored.
              */
             exceptions: number;
             /** @description The restore. */
             id: components["schemas"]["RestoreId"];
-            /** @description How it stands or ended. */
+            /** @description Its state or outcome. */
             outcome: components["schemas"]["Outcome"];
             /**
              * Format: int64
              * @description From which point.
              */
             point: number;
-            /** @description How far it is or came. */
+            /** @description Its progress. */
             progress: components["schemas"]["Progress"];
             /** @description What it is for. */
             purpose: components["schemas"]["Purpose"];
             /** @description Why it failed, in a sentence. */
             reason?: string | null;
-            /** @description How much was asked for. */
+            /** @description How much is restored. */
             scope: components["schemas"]["Scope"];
             /**
              * Format: date-time
-             * @description When it began.
+             * @description When it started.
              */
             started: string;
             /** @description From whose image store. */
@@ -4160,7 +4160,7 @@ export interface components {
          */
         Role: "administrator" | "helpdesk" | "member";
         /**
-         * @description A roster, to be looked at or to be put into effect.
+         * @description A roster to check or import.
          * @example {
          *       "table": "account,machine,destination\ntove,whimbrel,Attic shelf\n"
          *     }
@@ -4168,7 +4168,7 @@ export interface components {
         Roster: {
             /**
              * Format: int32
-             * @description Hours until the enrolment codes that it makes end, 1 to 720; 336, two weeks, unless given.
+             * @description Hours until the enrolment codes that it makes expire, 1 to 720; 336 (two weeks) by default.
              */
             hours?: number | null;
             /** @description Its text: CSV (RFC 4180) with a header. */
@@ -4179,23 +4179,23 @@ export interface components {
          * @enum {string}
          */
         RosterAct: "new" | "change";
-        /** @description A roster that was put into effect. */
+        /** @description An imported roster. */
         RosterDone: {
-            /** @description The enrolment codes that were made; they are not shown again. */
+            /** @description The new enrolment codes; they are not shown again. */
             codes: components["schemas"]["IssuedCode"][];
-            /** @description What was changed. */
+            /** @description The changes made. */
             steps: components["schemas"]["RosterStep"][];
             /**
              * Format: int64
-             * @description How many lines asked for nothing that was not so already.
+             * @description Lines that changed nothing.
              */
             unchanged: number;
         };
-        /** @description What is wrong with a roster, and where. */
+        /** @description A fault in a roster. */
         RosterFault: {
             /**
              * Format: int64
-             * @description The place of the cell in the line, from 1; absent when the line as a whole is meant.
+             * @description The cell's position in the line, from 1; absent for the whole line.
              */
             cell?: number | null;
             /** @description Name of its column. */
@@ -4208,20 +4208,20 @@ export interface components {
             /** @description What is wrong. */
             what: string;
         };
-        /** @description What a roster would do. */
+        /** @description What importing a roster would do. */
         RosterPlan: {
-            /** @description What is wrong; while there is anything, nothing is done. */
+            /** @description The faults; if there is any, nothing is imported. */
             faults: components["schemas"]["RosterFault"][];
             /**
              * Format: int64
-             * @description How many lines could be read.
+             * @description Lines read.
              */
             lines: number;
-            /** @description What it changes, in the order in which that is done. */
+            /** @description The changes, in the order in which they are made. */
             steps: components["schemas"]["RosterStep"][];
             /**
              * Format: int64
-             * @description How many of them ask for nothing that is not so already.
+             * @description Lines that change nothing.
              */
             unchanged: number;
         };
@@ -4238,7 +4238,7 @@ export interface components {
             line: number;
             /** @description Its name. */
             name: string;
-            /** @description How it will be. */
+            /** @description Its new state. */
             says: string;
         };
         /**
@@ -4277,9 +4277,9 @@ export interface components {
              */
             years?: number;
         };
-        /** @description Whether what was typed keeps to the rule. */
+        /** @description Whether what was typed follows the rule. */
         Ruling: {
-            /** @description What is wrong with it, in a sentence; nothing when it keeps to the rule. */
+            /** @description What is wrong with it, in a sentence; absent if it follows the rule. */
             complaint?: string | null;
         };
         /** @description An attempt to make a recovery point. */
@@ -4289,44 +4289,44 @@ export interface components {
              * @description When it ended.
              */
             ended?: string | null;
-            /** @description What the point does not hold as it should. */
+            /** @description Files that the point does not contain exactly. */
             exceptions: components["schemas"]["ExceptionCounts"];
             /** @description The run. */
             id: components["schemas"]["RunId"];
-            /** @description How it stands or ended. */
+            /** @description Its state or outcome. */
             outcome: components["schemas"]["Outcome"];
             /**
              * Format: int64
              * @description The point that it made.
              */
             point?: number | null;
-            /** @description How far it is or came. */
+            /** @description Its progress. */
             progress: components["schemas"]["Progress"];
             /** @description Why it failed, in a sentence. */
             reason?: string | null;
             /**
              * Format: date-time
-             * @description When it began.
+             * @description When it started.
              */
             started: string;
             /** @description Its workstation. */
             workstation: components["schemas"]["WorkstationId"];
         };
-        /** @description A run that was begun. */
+        /** @description A started run. */
         RunBegun: {
             /**
-             * @description Points that were committed and are damaged or lost at the service: what is latest may be older than what this workstation
-             *     made last.
+             * @description Committed points that are damaged or lost at the service: the latest sound one may be older than this workstation's last
+             *     one.
              */
             damaged_points?: number[];
             latest?: components["schemas"]["Binary"] | null;
             latest_of_kind?: components["schemas"]["Binary"] | null;
             /**
-             * @description Names, 32 bytes each, of chunks that points need and that are damaged or gone. What they belong to is to be read
-             *     again, though it did not change.
+             * @description Names, 32 bytes each, of required chunks that are damaged or missing. The files that they belong to must be read
+             *     again, even if unchanged.
              */
             lost: components["schemas"]["Binary"];
-            /** @description Whether more are lost than are named: everything is to be read again. */
+            /** @description Whether more chunks are lost than are listed: everything must be read again. */
             lost_more: boolean;
             /** @description The run. */
             run: components["schemas"]["Run"];
@@ -4337,39 +4337,39 @@ export interface components {
             sequence: number;
             /** @description The image store, in hexadecimal. */
             store: components["schemas"]["ImageStoreId"];
-            /** @description Whether the store holds no chunk at all, so that asking for them is needless. */
+            /** @description Whether the store has no chunks at all, so that no query is needed. */
             store_is_empty: boolean;
         };
         /** @description A run. */
         RunId: string;
         /**
-         * @description How much was asked for. The service does not learn names.
+         * @description How much is restored. The service does not learn names.
          * @enum {string}
          */
         Scope: "everything" | "selection";
-        /** @description What an authenticator needs to know (RFC 6238: SHA-1, six digits, 30 seconds). It counts once a code was confirmed. */
+        /** @description A secret for an authenticator (RFC 6238: SHA-1, six digits, 30 seconds). It takes effect once a code is confirmed. */
         SecondFactorOffer: {
-            /** @description The same as an address that authenticators read. */
+            /** @description The secret as an `otpauth` URI. */
             address: string;
-            /** @description That address as a picture to be scanned (SVG). */
+            /** @description That URI as a QR code (SVG). */
             picture: string;
             /** @description The shared secret in base 32, for typing. */
             secret: string;
         };
         /** @description An installation of the service. */
         ServiceId: string;
-        /** @description What anyone may know of the service. */
+        /** @description Public information about the service. */
         ServiceInfo: {
             /** @description Whether the first administrator is still to be created. */
             awaits_first_administrator: boolean;
             escrow?: components["schemas"]["Escrow"] | null;
-            /** @description SHA-256 of the certificate of its identity, in hexadecimal: workstations know it by this. */
+            /** @description SHA-256 of the certificate of its identity, in hexadecimal; workstations recognise it by this. */
             fingerprint: string;
-            /** @description Which installation this is. */
+            /** @description Id of this installation. */
             id: components["schemas"]["ServiceId"];
             /**
              * Format: date-time
-             * @description The service's clock.
+             * @description The time by the service's clock.
              */
             now: string;
             /** @description The name by which workstations reach it. */
@@ -4377,48 +4377,48 @@ export interface components {
             /** @description The program's version. */
             version: string;
         };
-        /** @description A session or token that is not over. */
+        /** @description A valid session or token. */
         Session: {
             /** @description How it is carried. */
             carry: components["schemas"]["Carry"];
             /**
              * Format: date-time
-             * @description When it was begun.
+             * @description When it was started.
              */
             created: string;
-            /** @description Whether it is the one that asks. */
+            /** @description Whether it is the caller's. */
             current: boolean;
             /**
              * Format: date-time
-             * @description When it ends at the latest.
+             * @description When it expires.
              */
             expires: string;
-            /** @description The address that it was begun from. */
+            /** @description The address that it was started from. */
             from: string;
             /** @description The session. */
             id: components["schemas"]["SessionId"];
-            /** @description Its name, or what it was begun by. */
+            /** @description Its name, or the program that started it. */
             label: string;
             /**
              * Format: date-time
              * @description When it was last used, to the minute.
              */
             last_used: string;
-            /** @description What it may do. */
+            /** @description Its role. */
             scope: components["schemas"]["TokenScope"];
         };
         /** @description A session; not its secret. */
         SessionId: string;
-        /** @description How many sessions were ended. */
+        /** @description The number of sessions that were ended. */
         SessionsEnded: {
             /**
              * Format: int64
-             * @description How many.
+             * @description Bytes.
              */
             ended: number;
         };
         /**
-         * @description Decides where mail goes.
+         * @description Sets where mail goes.
          * @example {
          *       "settings": {
          *         "server": "mail.office.example",
@@ -4435,16 +4435,16 @@ export interface components {
          *     }
          */
         SetMail: {
-            /** @description The password for the mail server; absent to leave it as it is. */
+            /** @description The password for the mail server; absent to keep the current one. */
             password?: string | null;
-            /** @description Where to. */
+            /** @description The settings. */
             settings: components["schemas"]["MailSettings"];
         };
-        /** @description The set-up list. */
+        /** @description The setup list. */
         Setup: {
-            /** @description Whether nothing is open. */
+            /** @description Whether no step is open. */
             ready: boolean;
-            /** @description All steps, in the order of the work. */
+            /** @description All steps, in order. */
             steps: components["schemas"]["StepLine"][];
         };
         /**
@@ -4457,29 +4457,29 @@ export interface components {
          *     }
          */
         SignIn: {
-            /** @description How the session is to be carried; a token unless given. */
+            /** @description How the session is carried; a token by default. */
             carry?: components["schemas"]["Carry"];
-            /** @description The code that the account's authenticator shows, or one of its spare codes; needed when it has a second factor. */
+            /** @description A code from the account's authenticator, or a spare code; required if it has a second factor. */
             code?: string | null;
-            /** @description What the session is for, as the person will see it in a list. */
+            /** @description A name for the session, shown in the list of sessions. */
             label?: string | null;
             /** @description Login name; letter case does not matter. */
             login: string;
             /** @description The account's password. */
             password: string;
         };
-        /** @description A session that was begun. */
+        /** @description A new session. */
         SignedIn: {
             /** @description Who signed in. */
             account: components["schemas"]["Account"];
             /**
              * Format: date-time
-             * @description When it ends at the latest.
+             * @description When it expires.
              */
             expires: string;
             /** @description The session. */
             session: components["schemas"]["SessionId"];
-            /** @description The bearer token, if that was asked for; shown once. */
+            /** @description The bearer token, if requested; shown once. */
             token?: string | null;
         };
         /** @description A store's key slots as stored. */
@@ -4487,9 +4487,9 @@ export interface components {
             /** @description The slots. */
             slots: components["schemas"]["Binary"][];
         };
-        /** @description Codes that open once each when the authenticator is lost. */
+        /** @description Spare codes, each good for one sign-in without the authenticator. */
         SpareCodes: {
-            /** @description Shown once. */
+            /** @description The codes; shown once. */
             codes: string[];
         };
         /**
@@ -4502,24 +4502,24 @@ export interface components {
          * @enum {string}
          */
         Step: "storage" | "people" | "encryption" | "access" | "limits" | "office_key" | "protection" | "second_factor" | "discovery" | "mail" | "maintenance" | "first_machine" | "first_point" | "first_drill";
-        /** @description A line of the set-up list. */
+        /** @description A step of the setup list. */
         StepLine: {
-            /** @description Whether the move is at a workstation; else it is the administrator's. */
+            /** @description Whether a workstation has to act; otherwise the administrator. */
             at_a_workstation: boolean;
-            /** @description Whether it may be left as it is. */
+            /** @description Whether it can be dismissed. */
             can_be_dismissed: boolean;
             dismissed?: components["schemas"]["Dismissal"] | null;
-            /** @description What to do, while it is open. */
+            /** @description What to do if it is open. */
             next?: string | null;
-            /** @description How things are, in a sentence. */
+            /** @description The situation, in a sentence. */
             says: string;
-            /** @description How it stands. */
+            /** @description Its state. */
             state: components["schemas"]["StepState"];
             /** @description The step. */
             step: components["schemas"]["Step"];
         };
         /**
-         * @description How a step stands.
+         * @description The state of a step.
          * @enum {string}
          */
         StepState: "done" | "open" | "dismissed";
@@ -4533,32 +4533,32 @@ export interface components {
         StoreSettings: {
             /**
              * Format: int64
-             * @description Bytes it may occupy; absent for no limit of its own.
+             * @description Its limit in bytes; absent for none.
              */
             limit?: number | null;
             retention?: components["schemas"]["Retention"] | null;
         };
-        /** @description An image store, as the service sees it. */
+        /** @description What the service knows of an image store. */
         StoreSummary: {
-            /** @description Where it is. */
+            /** @description Its destination. */
             destination: components["schemas"]["DestinationId"];
             /** @description That destination's name. */
             destination_name: string;
-            /** @description What that destination is at the moment. */
+            /** @description The state of that destination. */
             destination_state: components["schemas"]["DestinationState"];
             /**
              * Format: date-time
-             * @description When the latest drill did not; absent once one does.
+             * @description When the latest drill failed; absent after one succeeds.
              */
             drill_failed?: string | null;
             /**
              * Format: date-time
-             * @description When a drill last brought everything back as it was.
+             * @description When a drill last succeeded.
              */
             drilled?: string | null;
             /**
              * Format: int64
-             * @description The point that it brought back.
+             * @description The point that it restored.
              */
             drilled_point?: number | null;
             /** @description Whether its content is encrypted on the workstation. */
@@ -4568,12 +4568,12 @@ export interface components {
             id: components["schemas"]["ImageStoreId"];
             /**
              * Format: int64
-             * @description Bytes it may occupy; absent for no limit of its own.
+             * @description Its limit in bytes; absent for none.
              */
             limit?: number | null;
             /**
              * Format: int64
-             * @description How many chunks that points need are damaged or gone, as far as is known.
+             * @description Number of required chunks known to be damaged or missing.
              */
             lost_chunks: number;
             pending_removal?: components["schemas"]["PendingRemoval"] | null;
@@ -4582,13 +4582,13 @@ export interface components {
              * @description How many points it holds.
              */
             points: number;
-            /** @description Which points are kept. */
+            /** @description Its retention. */
             retention: components["schemas"]["Retention"];
-            /** @description Whether that was set for this store, and not for all of its destination. */
+            /** @description Whether that was set for this store rather than its destination. */
             retention_is_own: boolean;
             /**
              * Format: date-time
-             * @description When every byte of it was last read and compared with its checks.
+             * @description When every byte of it was last read and verified.
              */
             scrubbed?: string | null;
             /**
@@ -4596,36 +4596,36 @@ export interface components {
              * @description Bytes it occupies; absent while the destination is missing.
              */
             used?: number | null;
-            /** @description Stands for how limit and rule are set, for `If-Match`. */
+            /** @description Version of limit and retention, for `If-Match`. */
             version: components["schemas"]["Version"];
         };
         /** @description What the next thinning of an image store would do. */
         ThinningPreview: {
             /**
              * Format: int64
-             * @description Bytes that they take.
+             * @description Bytes that they occupy.
              */
             freed_bytes: number;
             /**
              * Format: int64
-             * @description Chunks that nothing would need any more.
+             * @description Chunks that no point would need any more.
              */
             freed_chunks: number;
-            /** @description Whether terms were changed, and points that were there before are kept longer, as the earlier terms promised. */
+            /** @description Whether older points are kept longer because earlier terms promised it. */
             keeps_earlier_promises: boolean;
             /** @description All points, latest first. */
             points: components["schemas"]["PointFate"][];
             /** @description By which rule. */
             retention: components["schemas"]["Retention"];
         };
-        /** @description A workstation of an account, with what would go with it. */
+        /** @description A workstation of an account, with what would be removed with it. */
         TiedWorkstation: {
             /**
              * Format: int64
-             * @description Bytes that its image store occupies, if its destination is there.
+             * @description Bytes that its image store occupies, if its destination is available.
              */
             bytes?: number | null;
-            /** @description Where its image store is. */
+            /** @description The destination of its image store. */
             destination: string;
             /**
              * Format: date-time
@@ -4653,11 +4653,11 @@ export interface components {
          *     }
          */
         Typed: {
-            /** @description The rule that it is held against. */
+            /** @description The rule to check against. */
             rule: components["schemas"]["FieldRule"];
             /** @description The text. */
             text: string;
-            /** @description What stands there until now: its own name is not taken for whoever has it. */
+            /** @description The current value: a thing's own name does not count as taken. */
             until_now?: string | null;
         };
         /**
@@ -4665,15 +4665,15 @@ export interface components {
          * @enum {string}
          */
         Units: "decimal" | "binary";
-        /** @description A key slot, as the service sees it: not what opens it. */
+        /** @description What the service knows of a key slot, which is not its secret. */
         UnlockMethod: {
-            /** @description Whether its file on the destination is damaged or gone. The service has it on record, and the next scrub writes it again. */
+            /** @description Whether its file on the destination is damaged or missing. The next scrub restores it from the records. */
             damaged?: boolean;
             /** @description Its id, in hexadecimal. */
             id: string;
-            /** @description What opens it. */
+            /** @description Its kind. */
             kind: components["schemas"]["UnlockMethodKind"];
-            /** @description What a person called it. */
+            /** @description Its label. */
             label?: string | null;
             /**
              * Format: date-time
@@ -4682,15 +4682,15 @@ export interface components {
             made: string;
         };
         /**
-         * @description What opens an image store.
+         * @description The kind of a key slot.
          * @enum {string}
          */
         UnlockMethodKind: "passphrase" | "recovery_key" | "office_key" | "unencrypted";
-        /** @description Whether a directory would do as a destination. */
+        /** @description Whether a directory can be a destination. */
         Verdict: {
             /** @description The volume's file system. */
             file_system: string;
-            /** @description Whether it would do. */
+            /** @description Whether it can be one. */
             fitness: components["schemas"]["Fitness"];
             /**
              * Format: int64
@@ -4699,7 +4699,7 @@ export interface components {
             free: number;
             /** @description Where the volume is mounted. */
             mounted_at: string;
-            /** @description Why not, or what to mind. */
+            /** @description The reason or caution. */
             reasons: string[];
             /**
              * Format: int64
@@ -4708,8 +4708,8 @@ export interface components {
             size: number;
         };
         /**
-         * @description Stands for how something was set when it was read. It is another one after whatever can be set of it was set differently;
-         *     figures that change by themselves do not change it. Sent back in `If-Match` with a change, which is refused if somebody else
+         * @description Version of the settings of something when it was read. It changes with each change of a setting, not with
+         *     figures that change by themselves. Sent back in `If-Match` with a change, which is refused if somebody else
          *     made one meanwhile (RFC 9110, section 13.1.1).
          */
         Version: string;
@@ -4719,20 +4719,20 @@ export interface components {
             device: string;
             /** @description Its file system. */
             file_system: string;
-            /** @description Whether a directory on it would do as a destination. */
+            /** @description Whether a directory on it can be a destination. */
             fitness: components["schemas"]["Fitness"];
             /**
              * Format: int64
              * @description Bytes free on it.
              */
             free: number;
-            /** @description Destinations that lie on it, of this service or of another. */
+            /** @description Destinations on it, of this service or another. */
             holds: components["schemas"]["VolumeHolds"][];
             /** @description Where it is mounted. */
             mounted_at: string;
-            /** @description Why not, or what to mind. */
+            /** @description The reason or caution. */
             reasons: string[];
-            /** @description Whether it can be unplugged, as far as the system knows. */
+            /** @description Whether the system reports it as removable. */
             removable: boolean;
             /**
              * Format: int64
@@ -4740,7 +4740,7 @@ export interface components {
              */
             size: number;
         };
-        /** @description A destination that lies on a volume. */
+        /** @description A destination on a volume. */
         VolumeHolds: {
             /** @description Its directory. */
             directory: string;
@@ -4750,13 +4750,13 @@ export interface components {
             ours: boolean;
         };
         /**
-         * @description Whose move it is after a problem.
+         * @description Who has to act on a problem.
          * @enum {string}
          */
         WhoseMove: "caller" | "workstation" | "administrator" | "service";
         /** @description A workstation, as one line of the list. */
         Workstation: {
-            /** @description Whose it is. */
+            /** @description Id of its account. */
             account: components["schemas"]["AccountId"];
             /** @description Its client's version. */
             client_version: string;
@@ -4774,7 +4774,7 @@ export interface components {
             id: components["schemas"]["WorkstationId"];
             /**
              * Format: date-time
-             * @description When it was last heard of.
+             * @description When it was last seen.
              */
             last_seen?: string | null;
             latest_point?: components["schemas"]["Point"] | null;
@@ -4785,7 +4785,7 @@ export interface components {
             name: string;
             /** @description The person's name. */
             person: string;
-            /** @description Its operating system, in words. */
+            /** @description Its operating system. */
             platform: string;
             /**
              * Format: date-time
@@ -4794,10 +4794,10 @@ export interface components {
             resting_since?: string | null;
             /**
              * Format: int64
-             * @description How often it is to be backed up, in seconds.
+             * @description Its expected rhythm of backups, in seconds.
              */
             rhythm_seconds: number;
-            /** @description How it stands. */
+            /** @description Its state. */
             state: components["schemas"]["WorkstationState"];
             /** @description Its image store. */
             store: components["schemas"]["StoreSummary"];
@@ -4805,13 +4805,13 @@ export interface components {
         /** @description A workstation. */
         WorkstationId: string;
         /**
-         * @description How a workstation stands.
+         * @description The state of a workstation.
          * @enum {string}
          */
         WorkstationState: "first_point_awaited" | "current" | "overdue" | "retired" | "unclaimed";
         /** @description What becomes of the workstations of an account that is removed. */
         WorkstationsGo: {
-            /** @description Its login name. */
+            /** @description Login name of that account. */
             login: string;
             /** @enum {string} */
             what: "to";
@@ -4929,9 +4929,9 @@ export interface operations {
                 login?: string;
                 /** @description Only the destination with this name. */
                 destination?: string;
-                /** @description `next` of the page before. */
+                /** @description `next` of the previous page. */
                 after?: string;
-                /** @description Entries a page, 1 to 500; 100 unless given. */
+                /** @description Entries per page, 1 to 500; 100 by default. */
                 most?: number;
             };
             header?: never;
@@ -4967,9 +4967,9 @@ export interface operations {
     accounts: {
         parameters: {
             query?: {
-                /** @description `next` of the page before. */
+                /** @description `next` of the previous page. */
                 after?: string;
-                /** @description Entries a page, 1 to 500; 100 unless given. */
+                /** @description Entries per page, 1 to 500; 100 by default. */
                 most?: number;
             };
             header?: never;
@@ -5485,19 +5485,19 @@ export interface operations {
     audit_log: {
         parameters: {
             query?: {
-                /** @description Text that is somewhere in what was done, to what, and how it was. */
+                /** @description Text to find in action, subject, and states. */
                 text?: string;
-                /** @description Part of the name of who did it. */
+                /** @description Text to find in the name of who did it. */
                 who?: string;
                 /** @description Not before this time. */
                 since?: string;
                 /** @description Before this time. */
                 until?: string;
-                /** @description Only what was refused. */
+                /** @description Only refused actions. */
                 refused?: boolean;
-                /** @description `next` of the page before. */
+                /** @description `next` of the previous page. */
                 after?: string;
-                /** @description Entries a page, 1 to 500; 100 unless given. */
+                /** @description Entries per page, 1 to 500; 100 by default. */
                 most?: number;
             };
             header?: never;
@@ -5566,21 +5566,21 @@ export interface operations {
     audit_export: {
         parameters: {
             query?: {
-                /** @description Text that is somewhere in what was done, to what, and how it was. */
+                /** @description Text to find in action, subject, and states. */
                 text?: string;
-                /** @description Part of the name of who did it. */
+                /** @description Text to find in the name of who did it. */
                 who?: string;
                 /** @description Not before this time. */
                 since?: string;
                 /** @description Before this time. */
                 until?: string;
-                /** @description Only what was refused. */
+                /** @description Only refused actions. */
                 refused?: boolean;
-                /** @description `next` of the page before. */
+                /** @description `next` of the previous page. */
                 after?: string;
-                /** @description Entries a page, 1 to 500; 100 unless given. */
+                /** @description Entries per page, 1 to 500; 100 by default. */
                 most?: number;
-                /** @description The form; CSV unless given. */
+                /** @description The format; CSV by default. */
                 form?: "csv" | "json_lines";
             };
             header?: never;
@@ -5617,9 +5617,9 @@ export interface operations {
     destinations: {
         parameters: {
             query?: {
-                /** @description `next` of the page before. */
+                /** @description `next` of the previous page. */
                 after?: string;
-                /** @description Entries a page, 1 to 500; 100 unless given. */
+                /** @description Entries per page, 1 to 500; 100 by default. */
                 most?: number;
             };
             header?: never;
@@ -6230,9 +6230,9 @@ export interface operations {
     enrolment_codes: {
         parameters: {
             query?: {
-                /** @description `next` of the page before. */
+                /** @description `next` of the previous page. */
                 after?: string;
-                /** @description Entries a page, 1 to 500; 100 unless given. */
+                /** @description Entries per page, 1 to 500; 100 by default. */
                 most?: number;
             };
             header?: never;
@@ -6648,9 +6648,9 @@ export interface operations {
     groups: {
         parameters: {
             query?: {
-                /** @description `next` of the page before. */
+                /** @description `next` of the previous page. */
                 after?: string;
-                /** @description Entries a page, 1 to 500; 100 unless given. */
+                /** @description Entries per page, 1 to 500; 100 by default. */
                 most?: number;
             };
             header?: never;
@@ -6943,9 +6943,9 @@ export interface operations {
     jobs: {
         parameters: {
             query?: {
-                /** @description `next` of the page before. */
+                /** @description `next` of the previous page. */
                 after?: string;
-                /** @description Entries a page, 1 to 500; 100 unless given. */
+                /** @description Entries per page, 1 to 500; 100 by default. */
                 most?: number;
             };
             header?: never;
@@ -6981,7 +6981,7 @@ export interface operations {
     job: {
         parameters: {
             query?: {
-                /** @description Answers when the job has ended, or after so many seconds, 30 at most. */
+                /** @description Wait for the end of the job, up to this many seconds, at most 30. */
                 wait_seconds?: number;
             };
             header?: never;
@@ -7496,7 +7496,7 @@ export interface operations {
     roster: {
         parameters: {
             query?: {
-                /** @description Whether the office as it is stands in it; else it has a header only. */
+                /** @description Include the current office; otherwise only the header. */
                 filled?: boolean;
             };
             header?: never;
@@ -9464,9 +9464,9 @@ export interface operations {
     workstations: {
         parameters: {
             query?: {
-                /** @description `next` of the page before. */
+                /** @description `next` of the previous page. */
                 after?: string;
-                /** @description Entries a page, 1 to 500; 100 unless given. */
+                /** @description Entries per page, 1 to 500; 100 by default. */
                 most?: number;
             };
             header?: never;
@@ -9576,9 +9576,9 @@ export interface operations {
     points: {
         parameters: {
             query?: {
-                /** @description `next` of the page before. */
+                /** @description `next` of the previous page. */
                 after?: string;
-                /** @description Entries a page, 1 to 500; 100 unless given. */
+                /** @description Entries per page, 1 to 500; 100 by default. */
                 most?: number;
             };
             header?: never;
@@ -9617,9 +9617,9 @@ export interface operations {
     restores: {
         parameters: {
             query?: {
-                /** @description `next` of the page before. */
+                /** @description `next` of the previous page. */
                 after?: string;
-                /** @description Entries a page, 1 to 500; 100 unless given. */
+                /** @description Entries per page, 1 to 500; 100 by default. */
                 most?: number;
             };
             header?: never;
@@ -9740,9 +9740,9 @@ export interface operations {
     runs: {
         parameters: {
             query?: {
-                /** @description `next` of the page before. */
+                /** @description `next` of the previous page. */
                 after?: string;
-                /** @description Entries a page, 1 to 500; 100 unless given. */
+                /** @description Entries per page, 1 to 500; 100 by default. */
                 most?: number;
             };
             header?: never;

@@ -49,7 +49,7 @@ pub struct OfficeFacts {
     /// Administrators without a second factor.
     pub single_factor: u64,
     /// Whether new backups are accepted.
-    pub let_in: bool,
+    pub accepting_backups: bool,
     /// Workstations that a machine has.
     pub workstations: u64,
     /// Those of them without a complete point.
@@ -82,7 +82,7 @@ pub fn is_done(step: Step, facts: &OfficeFacts) -> bool {
         Step::SecondFactor => facts.single_factor == 0,
         Step::Discovery => facts.announced,
         Step::Mail => facts.mail_set && facts.mail_taken,
-        Step::Maintenance => facts.let_in,
+        Step::Maintenance => facts.accepting_backups,
         Step::FirstMachine => facts.workstations > 0,
         Step::FirstPoint => facts.workstations > 0 && facts.pointless == 0,
         Step::FirstDrill => facts.drilled > 0,
@@ -103,7 +103,7 @@ mod tests {
             office_key: true,
             protected: true,
             single_factor: 0,
-            let_in: true,
+            accepting_backups: true,
             workstations: 2,
             pointless: 0,
             drilled: 1,

@@ -5,10 +5,10 @@ use utoipa::{IntoParams, ToSchema};
 
 use crate::people::Role;
 
-/// To whom a destination is open: whose workstations may put backups on it.
+/// Who has access to a destination: whose workstations may put backups on it.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Grants {
-    /// To all accounts, also those that are yet to come.
+    /// All accounts, including future ones.
     #[serde(default)]
     pub everybody: bool,
     /// Names of groups.
@@ -20,13 +20,13 @@ pub struct Grants {
 }
 
 impl Grants {
-    /// To everybody.
+    /// Access for everybody.
     #[must_use]
     pub fn everybody() -> Self {
         Self { everybody: true, ..Self::default() }
     }
 
-    /// Whether it is open to nobody.
+    /// Whether nobody has access.
     #[must_use]
     pub fn is_nobody(&self) -> bool {
         !self.everybody && self.groups.is_empty() && self.logins.is_empty()
@@ -37,18 +37,18 @@ impl Grants {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "by", rename_all = "snake_case")]
 pub enum AccessReason {
-    /// It is open to everybody.
+    /// Everybody has access.
     Everybody,
-    /// It is open to this very account.
+    /// The account itself has access.
     Account,
-    /// It is open to a group of the account.
+    /// A group of the account has access.
     Group {
-        /// Which.
+        /// The group's name.
         name: String,
     },
 }
 
-/// What one account has of one destination.
+/// One account's access to one destination.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AccessCell {
     /// The destination.
@@ -59,7 +59,7 @@ pub struct AccessCell {
     pub stores: u64,
 }
 
-/// What one account may.
+/// What one account has access to.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AccessLine {
     /// Login name.
@@ -68,13 +68,13 @@ pub struct AccessLine {
     pub display_name: String,
     /// Administrators and the helpdesk see and restore the backups of all by their role; members their own only.
     pub role: Role,
-    /// Whether the account is disabled: then none of this counts.
+    /// Whether the account is disabled: then none of this applies.
     pub disabled: bool,
     /// A cell for each destination, by name.
     pub cells: Vec<AccessCell>,
 }
 
-/// Which part of the access is wished.
+/// Which part of the access table to return.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct AccessQuery {

@@ -1,4 +1,4 @@
-//! What needs somebody's attention, and the mail that tells of it.
+//! Alerts, and the mail that reports them.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -12,7 +12,7 @@ use crate::version::{HasVersion, Version};
 /// Something that needs attention.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Alert {
-    /// What kind it is.
+    /// Its kind.
     pub kind: AlertKind,
     /// The destination or workstation, by name; empty for the service itself.
     pub subject: String,
@@ -22,32 +22,32 @@ pub struct Alert {
     pub next: String,
 }
 
-/// All that needs attention now.
+/// All current alerts.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Alerts {
-    /// The service's clock.
+    /// The time by the service's clock.
     pub now: Timestamp,
-    /// The worst first.
+    /// The most severe first.
     pub alerts: Vec<Alert>,
 }
 
-/// How the way to the mail server is protected.
+/// How the connection to the mail server is protected.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum MailSecurity {
     /// TLS from the first byte (RFC 8314); usually port 465.
     #[default]
     Tls,
-    /// TLS after a greeting in clear (STARTTLS, RFC 3207), and nothing without it; usually port 587.
+    /// TLS after a plain-text greeting (STARTTLS, RFC 3207), required; usually port 587.
     Starttls,
-    /// In clear: for a mail server on this machine.
+    /// No encryption: for a mail server on this machine.
     None,
 }
 
 labels!(MailSecurity: Tls = "tls", Starttls = "starttls", None = "none");
 
 impl MailSecurity {
-    /// The port that such a server usually has.
+    /// The usual port for this.
     #[must_use]
     pub fn usual_port(self) -> u16 {
         match self {
@@ -58,7 +58,7 @@ impl MailSecurity {
     }
 }
 
-/// Where mail goes, and from when on a summary is sent.
+/// Where mail goes, and when the summary is sent.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct MailSettings {
     /// The mail server's name or address.
@@ -66,46 +66,46 @@ pub struct MailSettings {
     /// Its port.
     #[schema(minimum = 1)]
     pub port: u16,
-    /// How the way there is protected.
+    /// How the connection is protected.
     pub security: MailSecurity,
-    /// The name to sign in with there, if it wants one.
+    /// The login name at the mail server, if it requires one.
     #[serde(default)]
     pub login: Option<String>,
-    /// The address that mail comes from.
+    /// The sender's address.
     pub sender: String,
-    /// The addresses that it goes to, one to twenty.
+    /// The recipients' addresses, 1 to 20.
     #[schema(min_items = 1, max_items = 20)]
     pub recipients: Vec<String>,
-    /// The hour of the day, by the office's clocks, at which a summary of everything is sent; absent for none.
+    /// The hour of the day, in the office's time zone, at which a summary is sent; absent for none.
     #[serde(default)]
     #[schema(minimum = 0, maximum = 23)]
     pub summary_hour: Option<u8>,
 }
 
-/// Decides where mail goes.
+/// Sets where mail goes.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SetMail {
-    /// Where to.
+    /// The settings.
     pub settings: MailSettings,
-    /// The password for the mail server; absent to leave it as it is.
+    /// The password for the mail server; absent to keep the current one.
     #[serde(default)]
     pub password: Option<String>,
 }
 
-/// How mail stands.
+/// The state of mail.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct MailState {
-    /// What is decided; absent while no mail is sent.
+    /// The settings; absent while no mail is sent.
     pub settings: Option<MailSettings>,
-    /// Whether a password for the mail server is kept.
+    /// Whether a password for the mail server is stored.
     pub has_password: bool,
-    /// When the mail server last took a message.
+    /// When the mail server last accepted a message.
     pub delivered: Option<Timestamp>,
-    /// What it said instead, if the last message was not taken, or not for everybody.
+    /// The mail server's answer, if it refused the last message for some or all recipients.
     pub trouble: Option<String>,
     /// Since when.
     pub trouble_since: Option<Timestamp>,
-    /// Stands for how it is set, for `If-Match`.
+    /// Version of the settings, for `If-Match`.
     #[serde(default)]
     #[schema(required)]
     pub version: Version,

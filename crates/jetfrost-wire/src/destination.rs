@@ -11,21 +11,21 @@ use crate::labels::labels;
 use crate::retention::{AtLimit, Retention};
 use crate::version::{HasVersion, Version};
 
-/// What a destination is at the moment.
+/// The state of a destination.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum DestinationState {
-    /// It takes backups.
+    /// It accepts backups.
     Ready,
-    /// There is no room left.
+    /// It is full.
     Full,
-    /// Its marker is not there: probably the volume is not mounted.
+    /// Its marker is missing: probably the volume is not mounted.
     Missing,
     /// Another installation's marker is there.
     Foreign,
-    /// It takes no new backups; what is on it stays and can be restored.
+    /// It accepts no new backups; what is on it stays and can be restored.
     Withdrawn,
-    /// It is withdrawn, and all of it goes when its waiting time is over.
+    /// It is withdrawn, and will be erased when its waiting time is over.
     Erasing,
 }
 
@@ -51,13 +51,13 @@ pub struct Destination {
     pub description: String,
     /// The directory on the server.
     pub directory: String,
-    /// What it is at the moment.
+    /// Its state.
     pub state: DestinationState,
-    /// Since when, where that is known.
+    /// Since when, if known.
     pub since: Option<Timestamp>,
-    /// Why, or what to mind, in a sentence; empty when it is ready.
+    /// The reason, in a sentence; empty when it is ready.
     pub why: String,
-    /// Bytes it may hold; absent for no limit.
+    /// Its capacity in bytes; absent for none.
     pub capacity: Option<u64>,
     /// Bytes that its volume must keep free.
     pub reserve: u64,
@@ -65,33 +65,33 @@ pub struct Destination {
     pub default_limit: Option<u64>,
     /// Bytes that its image stores occupy; absent while it is missing.
     pub used: Option<u64>,
-    /// Bytes that can still be stored: the least that capacity and volume leave; absent while it is missing.
+    /// Bytes that can still be stored within capacity and volume; absent while it is missing.
     pub room: Option<u64>,
-    /// How many image stores it holds.
+    /// Number of its image stores.
     pub stores: u64,
-    /// Which points are kept, unless an image store says otherwise.
+    /// Retention of its image stores, unless set for one of them.
     pub retention: Retention,
-    /// What happens when a backup meets a limit.
+    /// What happens when a backup reaches a limit.
     pub at_limit: AtLimit,
     /// Whether image stores on it must be encrypted.
     pub encryption: EncryptionPolicy,
-    /// The protected time: days after a point's commit, by the service's clock, in which it does not expire.
+    /// The protected time: days after its commit, by the service's clock, in which a point cannot be removed.
     pub protected_days: u32,
-    /// Days that whatever a person removes can be brought back.
+    /// The waiting time: days in which what a person removes can be undeleted.
     pub waiting_days: u32,
-    /// Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
+    /// Days between scrubs of an image store; 0 for manual scrubs only.
     pub scrub_days: u32,
     /// Whose workstations may put backups on it.
     pub grants: Grants,
-    /// Its erasure, from the first confirmation on.
+    /// Its pending erasure, from the first confirmation on.
     pub erasure: Option<Erasure>,
-    /// When the service last wrote a copy of its own records onto it, sealed for the office key.
+    /// When the last records backup was written to it.
     pub records_backed_up: Option<Timestamp>,
-    /// Why there is no younger copy, if there should be.
+    /// Why there is no later one, if there should be.
     pub records_backup_trouble: Option<String>,
     /// When it was added.
     pub created: Timestamp,
-    /// Stands for how it is set, for `If-Match`.
+    /// Version of the settings, for `If-Match`.
     #[serde(default)]
     #[schema(required)]
     pub version: Version,
@@ -107,10 +107,10 @@ impl HasVersion for Destination {
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum EncryptionPolicy {
-    /// They must.
+    /// They must be.
     #[default]
     Required,
-    /// A workstation may go without, if its enrolment code says so. Whoever gets at the disk can then read its backups.
+    /// Enrolment codes may allow unencrypted ones. Whoever has access to the disk can read those.
     Optional,
 }
 labels!(EncryptionPolicy: Required = "required", Optional = "optional");
@@ -123,36 +123,36 @@ pub struct NewDestination {
     /// What it is for.
     #[serde(default)]
     pub description: Option<String>,
-    /// The directory on the server, an absolute path; made if its parent exists.
+    /// The directory on the server, an absolute path; created if its parent exists.
     pub directory: String,
-    /// Bytes it may hold; absent for no limit.
+    /// Its capacity in bytes; absent for none.
     #[serde(default)]
     pub capacity: Option<u64>,
-    /// Bytes that its volume must keep free; a twentieth of the volume unless given.
+    /// Bytes that its volume must keep free; a twentieth of the volume by default.
     #[serde(default)]
     pub reserve: Option<u64>,
     /// Limit that a new image store gets; absent for none.
     #[serde(default)]
     pub default_limit: Option<u64>,
-    /// Which points are kept; two months of days, a year of weeks and five years of months unless given.
+    /// Retention; two months of days, a year of weeks and five years of months by default.
     #[serde(default)]
     pub retention: Option<Retention>,
-    /// What happens when a backup meets a limit; it stops unless given.
+    /// What happens when a backup reaches a limit; it fails by default.
     #[serde(default)]
     pub at_limit: Option<AtLimit>,
-    /// The protected time in days: nothing makes a younger point go; 30 unless given, and 7 at least where the oldest points go
-    /// at a limit.
+    /// The protected time in days, in which nothing can remove a point; 30 by default, at least 7 where the oldest points are
+    /// removed at a limit.
     #[serde(default)]
     pub protected_days: Option<u32>,
-    /// Whether image stores on it must be encrypted; they must unless given.
+    /// Whether image stores on it must be encrypted; required by default.
     #[serde(default)]
     pub encryption: EncryptionPolicy,
-    /// Whose workstations may put backups on it; nobody's unless given.
+    /// Whose workstations may put backups on it; nobody's by default.
     #[serde(default)]
     pub grants: Grants,
 }
 
-/// Changes what is given of a destination.
+/// Changes the given settings of a destination.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct DestinationChange {
     /// Another name.
@@ -161,10 +161,10 @@ pub struct DestinationChange {
     /// What it is for.
     #[serde(default)]
     pub description: Option<String>,
-    /// Where it is now: a directory that holds this destination's own marker.
+    /// Its new directory, which must contain this destination's marker.
     #[serde(default)]
     pub directory: Option<String>,
-    /// Bytes it may hold; `null` for no limit.
+    /// Its capacity in bytes; `null` for none.
     #[serde(default, deserialize_with = "given", skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<u64>)]
     pub capacity: Option<Limit>,
@@ -175,22 +175,22 @@ pub struct DestinationChange {
     #[serde(default, deserialize_with = "given", skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<u64>)]
     pub default_limit: Option<Limit>,
-    /// Which points are kept in its image stores.
+    /// Retention of its image stores.
     #[serde(default)]
     pub retention: Option<Retention>,
     /// What happens at a limit.
     #[serde(default)]
     pub at_limit: Option<AtLimit>,
-    /// Whether new image stores on it must be encrypted. Those that are there stay as they are.
+    /// Whether new image stores on it must be encrypted. Existing ones stay as they are.
     #[serde(default)]
     pub encryption: Option<EncryptionPolicy>,
-    /// The protected time in days. A shorter one counts for points that are made from now on; those that are there keep theirs.
+    /// The protected time in days. A shorter one applies to new points only.
     #[serde(default)]
     pub protected_days: Option<u32>,
-    /// Days that whatever a person removes can be brought back.
+    /// The waiting time: days in which what a person removes can be undeleted.
     #[serde(default)]
     pub waiting_days: Option<u32>,
-    /// Every image store is scrubbed when its last scrub is older than so many days; 0 for only when asked for.
+    /// Days between scrubs of an image store; 0 for manual scrubs only.
     #[serde(default)]
     pub scrub_days: Option<u32>,
     /// Whose workstations may put backups on it.
@@ -198,19 +198,19 @@ pub struct DestinationChange {
     pub grants: Option<Grants>,
 }
 
-/// All that goes with a destination.
+/// The pending erasure of a destination.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Erasure {
     /// Who asked for it.
     pub by: String,
-    /// Until when it can be called off; absent until it is confirmed for the second time.
+    /// Until when it can be called off; absent before the second confirmation.
     pub ends: Option<Timestamp>,
 }
 
-/// What erasing a destination would take, and what it takes to do it.
+/// What erasing a destination would remove.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ErasurePreview {
-    /// Image stores that would go, with whose they are.
+    /// Image stores that would be erased, and their owners.
     pub stores: Vec<ErasedStore>,
     /// Points in them.
     pub points: u64,
@@ -224,7 +224,7 @@ pub struct ErasurePreview {
     pub waiting_days: u32,
     /// What is in the way, in sentences.
     pub in_the_way: Vec<String>,
-    /// To be given with the second confirmation; only there after the first.
+    /// The code for the second confirmation; absent before the first.
     pub confirmation: Option<String>,
 }
 
@@ -243,7 +243,7 @@ pub struct ErasedStore {
     pub bytes: Option<u64>,
 }
 
-/// Asks for a destination to be erased: the first confirmation.
+/// Starts the erasure of a destination: the first confirmation.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AskErasure {
     /// The destination's name, typed.
@@ -253,7 +253,7 @@ pub struct AskErasure {
 /// The second confirmation of an erasure.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ConfirmErasure {
-    /// What the first confirmation answered with.
+    /// The code that the first confirmation returned.
     pub confirmation: String,
 }
 
@@ -262,10 +262,10 @@ pub struct ConfirmErasure {
 pub struct Adopt {
     /// Its directory on the server, an absolute path.
     pub directory: String,
-    /// Another name for it; the one that it had unless given.
+    /// Another name for it; its own by default.
     #[serde(default)]
     pub name: Option<String>,
-    /// Only says what would come with it.
+    /// Preview only.
     #[serde(default)]
     pub preview: bool,
 }
@@ -286,11 +286,11 @@ pub struct Adopted {
 /// An image store that was taken over.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AdoptedStore {
-    /// Name of its workstation, as a record that waits for a machine to claim it.
+    /// Name of its workstation, which a machine can claim.
     pub workstation: String,
     /// Login name of the account that it belongs to.
     pub login: String,
-    /// Whether that account was made, without a password, since there was none of this name.
+    /// Whether that account was made, without a password, because none had this name.
     pub new_account: bool,
     /// How many points it has.
     pub points: u64,
@@ -300,31 +300,31 @@ pub struct AdoptedStore {
     pub bytes: u64,
 }
 
-/// Asks whether a directory would do.
+/// Asks whether a directory can be a destination.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct CheckDirectory {
     /// The directory on the server, an absolute path.
     pub directory: String,
 }
 
-/// Whether something would do as a destination.
+/// Whether something can be a destination.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Fitness {
-    /// It would.
+    /// It can.
     Fit,
-    /// It would, and there is something to mind.
+    /// It can, with a caution.
     WithCare,
-    /// It would not.
+    /// It cannot.
     Unfit,
 }
 
-/// Whether a directory would do as a destination.
+/// Whether a directory can be a destination.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Verdict {
-    /// Whether it would do.
+    /// Whether it can be one.
     pub fitness: Fitness,
-    /// Why not, or what to mind.
+    /// The reason or caution.
     pub reasons: Vec<String>,
     /// The volume's file system.
     pub file_system: String,
@@ -349,17 +349,17 @@ pub struct Volume {
     pub size: u64,
     /// Bytes free on it.
     pub free: u64,
-    /// Whether it can be unplugged, as far as the system knows.
+    /// Whether the system reports it as removable.
     pub removable: bool,
-    /// Destinations that lie on it, of this service or of another.
+    /// Destinations on it, of this service or another.
     pub holds: Vec<VolumeHolds>,
-    /// Whether a directory on it would do as a destination.
+    /// Whether a directory on it can be a destination.
     pub fitness: Fitness,
-    /// Why not, or what to mind.
+    /// The reason or caution.
     pub reasons: Vec<String>,
 }
 
-/// A destination that lies on a volume.
+/// A destination on a volume.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct VolumeHolds {
     /// Its directory.

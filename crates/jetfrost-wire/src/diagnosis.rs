@@ -1,11 +1,11 @@
-//! Trying as a client would: from the server for an account, and from a workstation for itself.
+//! Diagnosis: the steps that a client takes, tried from the server for an account, or by a workstation for itself.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::problem::WhoseMove;
 
-/// What is looked at, in this order.
+/// The steps, in the order in which they are tried.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum DiagnosisStep {
@@ -13,41 +13,41 @@ pub enum DiagnosisStep {
     Account,
     /// New backups are accepted.
     Maintenance,
-    /// The destination is there, and takes backups.
+    /// The destination is available and accepts backups.
     Destination,
-    /// It is open to the account.
+    /// The account has access to it.
     Access,
-    /// Every limit leaves room.
+    /// No limit is reached.
     Capacity,
     /// A probe is written, made durable, read back and removed.
     WriteTest,
 }
 
-/// How a step went.
+/// The result of a step.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct DiagnosisLine {
     /// The step.
     pub step: DiagnosisStep,
-    /// Whether it went well.
+    /// Whether it passed.
     pub well: bool,
-    /// How it went, in a sentence.
+    /// What was found, in a sentence.
     pub says: String,
-    /// What to do, where it did not.
+    /// What to do, if it failed.
     pub next: Option<String>,
     /// Whose move that is.
     pub whose_move: Option<WhoseMove>,
 }
 
-/// A diagnosis. It ends with the first step that does not go well: that one explains the rest.
+/// A diagnosis. It ends with the first step that fails: that one explains the rest.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Diagnosis {
-    /// Whether all went well.
+    /// Whether all steps passed.
     pub well: bool,
-    /// The steps that were looked at.
+    /// The steps that were tried.
     pub steps: Vec<DiagnosisLine>,
 }
 
-/// Tries for an account, from the server.
+/// Diagnoses an account's access from the server.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct DiagnoseFor {
     /// Login name of the account.

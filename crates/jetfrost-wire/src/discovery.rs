@@ -7,22 +7,22 @@ use crate::version::{HasVersion, Version};
 
 /// The service type, as in PTR records, without a domain.
 pub const SERVICE_TYPE: &str = "_jetfrost._tcp";
-/// Version of what the TXT record says, in its key `v`.
+/// Version of the TXT record's content, in its key `v`.
 pub const TXT_VERSION: &str = "1";
 
-/// Whether workstations can find the service by themselves.
+/// Whether workstations can discover the service.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum DiscoveryState {
     /// It is announced.
     Announced,
-    /// Somebody decided that it is not.
+    /// It is turned off.
     Silent,
-    /// It is not while backups are not let in.
+    /// It is suspended while new backups are paused.
     BackupsPaused,
-    /// None of the chosen interfaces is there, or the service listens on none of them.
+    /// None of the chosen interfaces exists, or the service listens on none of them.
     NoInterface,
-    /// The network refused.
+    /// The network refused the announcement.
     Failed,
 }
 
@@ -40,19 +40,19 @@ pub struct Interface {
 /// How the service announces itself.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Discovery {
-    /// Whether workstations can find it by themselves.
+    /// Whether workstations can discover it.
     pub state: DiscoveryState,
-    /// What is decided.
+    /// The settings.
     pub settings: DiscoverySettings,
-    /// The name under which it is announced: the decided one, or with a number where another service has that.
+    /// The name under which it is announced: the configured one, extended if another service has that name.
     pub announced_as: Option<String>,
-    /// What the network refused.
+    /// The network's error.
     pub trouble: Option<String>,
-    /// The server's interfaces that can carry an announcement.
+    /// The server's interfaces that support announcements.
     pub interfaces: Vec<Interface>,
-    /// Lines for the zone of the office's domain, so that workstations in other networks find the service as well.
+    /// Records for the DNS zone of the office's domain, so that workstations in other networks discover the service too.
     pub records: Vec<String>,
-    /// Stands for how it is set, for `If-Match`.
+    /// Version of the settings, for `If-Match`.
     #[serde(default)]
     #[schema(required)]
     pub version: Version,
@@ -64,15 +64,15 @@ impl HasVersion for Discovery {
     }
 }
 
-/// What is decided of it.
+/// The settings of the announcement.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct DiscoverySettings {
-    /// Whether it announces itself.
+    /// Whether the service announces itself.
     pub announce: bool,
-    /// The name under which it does, 1 to 48 bytes without a dot; the usual one when absent.
+    /// The announced name, 1 to 48 bytes without a dot; the default when absent.
     #[serde(default)]
     pub name: Option<String>,
-    /// Names of the interfaces on which it does; all when empty.
+    /// Names of the interfaces on which it is announced; all when empty.
     #[serde(default)]
     pub interfaces: Vec<String>,
 }

@@ -9,7 +9,7 @@ use utoipa::ToSchema;
 use crate::binary::Binary;
 use crate::{AccountId, CodeId, DestinationId, ServiceId, WorkstationId};
 
-/// What an enrolment code is at the moment.
+/// The state of an enrolment code.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum CodeState {
@@ -17,9 +17,9 @@ pub enum CodeState {
     Unused,
     /// It made a workstation.
     Used,
-    /// Its time is over.
+    /// It has expired.
     Expired,
-    /// It was taken back.
+    /// It was cancelled.
     Cancelled,
 }
 
@@ -32,36 +32,36 @@ pub struct EnrolmentCode {
     pub login: String,
     /// Name of the destination that the image store will be on.
     pub destination: String,
-    /// What it is at the moment.
+    /// Its state.
     pub state: CodeState,
     /// When it was made.
     pub created: Timestamp,
-    /// When it ends.
+    /// When it expires.
     pub expires: Timestamp,
     /// The workstation that it made.
     pub workstation: Option<String>,
-    /// The workstation whose image store it hands to a machine, where it makes none.
+    /// The existing workstation that it hands to a machine, if it makes no new one.
     pub claims: Option<String>,
-    /// The machine that it is for, where that was said: the workstation gets this name.
+    /// The machine that it is for, if given: the workstation gets this name.
     pub machine: Option<String>,
-    /// What was said of the limit of the image store.
+    /// The limit of the image store.
     pub limit: CodeLimit,
     /// Whether the image store is to be encrypted.
     pub encrypted: bool,
 }
 
-/// What an enrolment code says of the limit of the image store that it makes.
+/// The limit of the image store that an enrolment code makes.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "what", rename_all = "snake_case")]
 pub enum CodeLimit {
-    /// What the groups of the account or the destination say.
+    /// The default of the account's groups or the destination.
     #[default]
     Usual,
     /// No limit.
     None,
-    /// So many bytes.
+    /// A size.
     Bytes {
-        /// How many.
+        /// Bytes.
         bytes: u64,
     },
 }
@@ -71,10 +71,10 @@ pub enum CodeLimit {
 pub struct NewEnrolmentCode {
     /// Login name of the account that it is for.
     pub login: String,
-    /// Name of the destination; may be left out when there is only one.
+    /// Name of the destination; optional when there is only one.
     #[serde(default)]
     pub destination: Option<String>,
-    /// Hours until it ends, 1 to 720; 48 unless given.
+    /// Hours until it expires, 1 to 720; 48 by default.
     #[serde(default)]
     pub hours: Option<u16>,
     /// Name of a workstation that is retired or unclaimed, or whose machine is replaced: the code hands its image store to a machine
@@ -87,13 +87,13 @@ pub struct NewEnrolmentCode {
     /// The limit of its image store.
     #[serde(default)]
     pub limit: CodeLimit,
-    /// That the image store is not to be encrypted. Its destination must allow that.
+    /// Make an unencrypted image store. Its destination must allow that.
     #[serde(default)]
     pub without_encryption: bool,
 }
 
 impl NewEnrolmentCode {
-    /// A code for an account, and the usual for everything else.
+    /// A code for an account, with defaults for everything else.
     #[must_use]
     pub fn new(login: impl Into<String>) -> Self {
         Self { login: login.into(), ..Self::default() }
@@ -125,18 +125,18 @@ pub struct CodeIsFor {
     pub destination: String,
     /// The workstation whose image store it hands over, if it does.
     pub claims: Option<String>,
-    /// The name that the workstation will get, if that was decided.
+    /// The name that the workstation will get, if it was given.
     pub machine: Option<String>,
     /// Whether the image store is to be encrypted.
     pub encrypted: bool,
 }
 
-/// Turns a machine into a workstation that is there already.
+/// Makes a machine an existing workstation.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Claim {
     /// The secret part of the enrolment code.
     pub secret: Binary,
-    /// Its operating system, in words.
+    /// Its operating system.
     pub platform: String,
     /// The client's version.
     pub client_version: String,
@@ -149,9 +149,9 @@ pub struct Claim {
 pub struct Enrol {
     /// The secret part of the enrolment code.
     pub secret: Binary,
-    /// The machine's name, unless the code says another.
+    /// The machine's name, used unless the code has one.
     pub name: String,
-    /// Its operating system, in words.
+    /// Its operating system.
     pub platform: String,
     /// The client's version.
     pub client_version: String,
@@ -178,7 +178,7 @@ pub struct Enrolled {
     pub account: AccountId,
     /// Login name of that account.
     pub login: String,
-    /// Where its image store is.
+    /// The destination of its image store.
     pub destination: DestinationId,
     /// That destination's name.
     pub destination_name: String,
@@ -193,14 +193,14 @@ pub struct Invitation {
     pub address: String,
     /// The first half of the SHA-256 of the service's certificate.
     pub fingerprint: [u8; 16],
-    /// Opens one enrolment.
+    /// The secret, good for one enrolment.
     pub secret: [u8; 10],
 }
 
 /// Text that is not an enrolment code.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum NotAnInvitation {
-    /// It does not look like one.
+    /// It does not have the form of one.
     #[error("this is not an enrolment code: one begins with JF1-")]
     Shape,
     /// It looks like one, but is incomplete or mistyped.
@@ -211,7 +211,7 @@ pub enum NotAnInvitation {
 const PREFIX: &str = "JF1-";
 
 impl Invitation {
-    /// The text to type. It ends with a check, so that a mistyped one is told from a wrong one.
+    /// The text to type. It ends with a checksum, so that a mistyped code can be distinguished from an unknown one.
     #[must_use]
     pub fn to_text(&self) -> String {
         let mut bytes = self.fingerprint.to_vec();

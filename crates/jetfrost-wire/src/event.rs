@@ -1,4 +1,4 @@
-//! Live changes, as Server-Sent Events carry them.
+//! Live changes, sent as Server-Sent Events.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -12,12 +12,12 @@ use crate::run::Run;
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "what", rename_all = "snake_case")]
 pub enum Event {
-    /// A run began, went on or ended.
+    /// A run started, progressed or ended.
     Run {
         /// The run.
         run: Run,
     },
-    /// A restore began, went on or ended.
+    /// A restore started, progressed or ended.
     Restore {
         /// The restore.
         restore: Restore,
@@ -27,7 +27,7 @@ pub enum Event {
         /// The workstation.
         workstation: WorkstationId,
     },
-    /// A job began, went on or ended.
+    /// A job started, progressed or ended.
     Job {
         /// The job.
         job: Job,

@@ -1,4 +1,4 @@
-//! Long work of the service.
+//! Jobs: long-running work of the service.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -11,29 +11,29 @@ use crate::{JobId, WorkstationId};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum JobKind {
-    /// Lets points go by the rule, or after their waiting time, and gives their room back.
+    /// Removes expired points, and points whose waiting time is over, and frees their space.
     Thinning,
     /// Removes an image store after its waiting time.
     Removal,
-    /// Reads everything and compares it with its checks.
+    /// Reads everything and verifies it.
     Scrub,
 }
 
 labels!(JobKind: Thinning = "thinning", Removal = "removal", Scrub = "scrub");
 
-/// How far a job is.
+/// The state of a job.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum JobState {
-    /// Not begun, or to be gone on with.
+    /// Not started, or to be resumed.
     Waiting,
-    /// At work.
+    /// Running.
     Underway,
-    /// Stopped by a person for the time being.
+    /// Paused by a person.
     Paused,
     /// Done.
     Done,
-    /// It could not be done.
+    /// It failed.
     Failed,
     /// A person cancelled it.
     Cancelled,
@@ -42,14 +42,14 @@ pub enum JobState {
 labels!(JobState: Waiting = "waiting", Underway = "underway", Paused = "paused", Done = "done", Failed = "failed", Cancelled = "cancelled");
 
 impl JobState {
-    /// Whether it will not change any more.
+    /// Whether this state is final.
     #[must_use]
     pub fn has_ended(self) -> bool {
         matches!(self, Self::Done | Self::Failed | Self::Cancelled)
     }
 }
 
-/// A piece of long work.
+/// A job.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Job {
     /// The job.
@@ -60,48 +60,48 @@ pub struct Job {
     pub workstation: WorkstationId,
     /// That workstation's name.
     pub name: String,
-    /// How far it is.
+    /// Its state.
     pub state: JobState,
     /// Bytes done.
     pub done: u64,
     /// Bytes to do; 0 while that is not known.
     pub total: u64,
-    /// Who asked for it; `the service` for what it does by itself.
+    /// Who started it; `the service` for scheduled work.
     pub by: String,
-    /// When it was asked for.
+    /// When it was queued.
     pub created: Timestamp,
-    /// When it began.
+    /// When it started.
     pub started: Option<Timestamp>,
     /// When it ended.
     pub ended: Option<Timestamp>,
-    /// What it came to, in a sentence.
+    /// Its result, in a sentence.
     pub outcome: Option<String>,
 }
 
-/// What a person wants of a job.
+/// What to do with a job.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Order {
-    /// To stop for the time being.
+    /// Pause it.
     Pause,
-    /// To go on.
+    /// Resume it.
     Resume,
-    /// To end.
+    /// Cancel it.
     Cancel,
 }
 
-/// An order to a job.
+/// Controls a job.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct JobOrder {
-    /// What is wanted.
+    /// What to do.
     pub order: Order,
 }
 
-/// Asks for a job, and may wait for its end.
+/// Returns a job, optionally waiting for its end.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct JobQuery {
-    /// Answers when the job has ended, or after so many seconds, 30 at most.
+    /// Wait for the end of the job, up to this many seconds, at most 30.
     #[serde(default)]
     pub wait_seconds: Option<u32>,
 }

@@ -12,19 +12,19 @@ pub struct Page<T> {
     pub next: Option<String>,
 }
 
-/// Which page of a list is asked for.
+/// Which page of a list to return.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct PageQuery {
-    /// `next` of the page before.
+    /// `next` of the previous page.
     pub after: Option<String>,
-    /// Entries a page, 1 to 500; 100 unless given.
+    /// Entries per page, 1 to 500; 100 by default.
     #[param(minimum = 1, maximum = 500)]
     pub most: Option<u16>,
 }
 
 impl PageQuery {
-    /// Entries a page, within bounds.
+    /// Entries per page, within bounds.
     #[must_use]
     pub fn size(&self) -> usize {
         self.most.unwrap_or(100).clamp(1, 500).into()

@@ -17,9 +17,9 @@ pub enum AccountKind {
     /// One person.
     #[default]
     Person,
-    /// One machine that nobody sits at.
+    /// A machine without a person.
     Machine,
-    /// Several people: whoever knows its password sees all of its workstations.
+    /// Shared by several people: whoever knows its password sees all of its workstations.
     Shared,
 }
 labels!(AccountKind: Person = "person", Machine = "machine", Shared = "shared");
@@ -28,32 +28,32 @@ labels!(AccountKind: Person = "person", Machine = "machine", Shared = "shared");
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum AccountState {
-    /// It can.
+    /// It can be used.
     Active,
-    /// Nobody signs in with it, and its workstations' credentials open nothing, until it is enabled again.
+    /// Nobody can sign in with it, and its workstations are refused, until it is enabled again.
     Disabled,
 }
 
 /// A person or a machine that signs in.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Account {
-    /// Stays when the login name changes.
+    /// Its id; unchanged when the login name changes.
     pub id: AccountId,
-    /// Login name, as it was written last. It can be changed at any time; no workstation notices.
+    /// Login name. It can be changed at any time without effect on workstations.
     pub login: String,
     /// The person's name.
     pub display_name: String,
     /// Who is behind it.
     pub kind: AccountKind,
-    /// What it may do.
+    /// Its role.
     pub role: Role,
     /// Whether it can be used.
     pub state: AccountState,
-    /// Since when it is disabled.
+    /// When it was disabled.
     pub disabled: Option<Timestamp>,
-    /// Whether it can sign in: one made without a password only owns workstations.
+    /// Whether it has a password: without one it only owns workstations.
     pub can_sign_in: bool,
-    /// Whether signing in takes a code from an authenticator as well.
+    /// Whether signing in requires a code from an authenticator.
     pub second_factor: bool,
     /// Names of its groups.
     pub groups: Vec<String>,
@@ -63,7 +63,7 @@ pub struct Account {
     pub workstations: u64,
     /// When it was made.
     pub created: Timestamp,
-    /// Stands for how it is set, for `If-Match`.
+    /// Version of the settings, for `If-Match`.
     #[serde(default)]
     #[schema(required)]
     pub version: Version,
@@ -80,13 +80,13 @@ impl HasVersion for Account {
 pub struct NewAccount {
     /// Login name.
     pub login: String,
-    /// The person's name; the login name unless given.
+    /// The person's name; the login name by default.
     #[serde(default)]
     pub display_name: Option<String>,
-    /// Who is behind it; a person unless given.
+    /// Who is behind it; a person by default.
     #[serde(default)]
     pub kind: AccountKind,
-    /// What it may do.
+    /// Its role.
     pub role: Role,
     /// The account's password; without one nobody can sign in with it.
     #[serde(default)]
@@ -112,7 +112,7 @@ impl NewAccount {
 /// Changes what is given of an account.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AccountChange {
-    /// Another login name. Workstations go on without noticing.
+    /// Another login name. Workstations are not affected.
     #[serde(default)]
     pub login: Option<String>,
     /// Another name of the person.
@@ -121,7 +121,7 @@ pub struct AccountChange {
     /// Who is behind it.
     #[serde(default)]
     pub kind: Option<AccountKind>,
-    /// What it may do. The last administrator stays one.
+    /// Its role. The last administrator keeps theirs.
     #[serde(default)]
     pub role: Option<Role>,
     /// Names of all its groups.
@@ -133,56 +133,56 @@ pub struct AccountChange {
     pub quota: Option<Limit>,
 }
 
-/// What hangs on an account: looked at before its password is set, or it is disabled or removed.
+/// What depends on an account, to be checked before its password is set or it is disabled or removed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AccountTies {
-    /// Browsers that are signed in with it.
+    /// Browsers signed in with it.
     pub browsers: u64,
-    /// Commands that are signed in with it, and its tokens.
+    /// Commands signed in with it, and its tokens.
     pub tokens: u64,
     /// Enrolment codes for it that can still be used.
     pub unused_codes: u64,
-    /// Its workstations. A new password changes nothing for them: each has a credential of its own.
+    /// Its workstations. A new password does not affect them: each has its own credential.
     pub workstations: Vec<TiedWorkstation>,
 }
 
-/// A workstation of an account, with what would go with it.
+/// A workstation of an account, with what would be removed with it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct TiedWorkstation {
     /// Its name.
     pub name: String,
-    /// Where its image store is.
+    /// The destination of its image store.
     pub destination: String,
     /// How many points it has.
     pub points: u64,
     /// When the latest was made.
     pub latest: Option<Timestamp>,
-    /// Bytes that its image store occupies, if its destination is there.
+    /// Bytes that its image store occupies, if its destination is available.
     pub bytes: Option<u64>,
 }
 
 /// Sets an account's password.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct NewPassword {
-    /// The new password of the account; `null` so that nobody signs in with it.
+    /// The new password of the account; `null` to prevent signing in with it.
     pub password: Option<String>,
 }
 
 /// Changes the caller's own password.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct OwnPassword {
-    /// The account's password as it is.
+    /// The current password.
     pub old: String,
-    /// The account's password as it is to be.
+    /// The new password.
     pub new: String,
 }
 
-/// A password that was set, and what that ended.
+/// The effects of setting a password.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct PasswordSet {
-    /// Browsers, commands and tokens that were signed out by it.
+    /// Browsers, commands and tokens that were signed out.
     pub signed_out: u64,
-    /// Workstations that go on as before: their credentials have nothing to do with the password.
+    /// Workstations that continue unaffected: their credentials do not depend on the password.
     pub unaffected: Vec<String>,
 }
 
@@ -190,12 +190,12 @@ pub struct PasswordSet {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "what", rename_all = "snake_case")]
 pub enum WorkstationsGo {
-    /// They become another account's, and go on.
+    /// Another account takes them over; they continue.
     To {
-        /// Its login name.
+        /// Login name of that account.
         login: String,
     },
-    /// Their machines are cut off, their backups are kept.
+    /// Their machines are cut off; their backups stay.
     Retire,
     /// Their image stores are removed, after the waiting time of their destinations.
     Remove,
@@ -204,7 +204,7 @@ pub enum WorkstationsGo {
 /// Removes an account.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AccountRemoval {
-    /// What becomes of its workstations; needed when it has some, and never assumed.
+    /// What becomes of its workstations; required if it has any.
     #[serde(default)]
     pub workstations: Option<WorkstationsGo>,
 }
@@ -218,13 +218,13 @@ pub struct Group {
     pub name: String,
     /// Login names of its accounts.
     pub logins: Vec<String>,
-    /// Limit that new image stores of its accounts get; absent for what the destination says.
+    /// Limit that new image stores of its accounts get; absent for the destination's default.
     pub default_limit: Option<u64>,
     /// Quota that new accounts in it get; absent for none.
     pub default_quota: Option<u64>,
-    /// Names of the destinations that are open to it.
+    /// Names of the destinations that it has access to.
     pub destinations: Vec<String>,
-    /// Stands for how it is set, for `If-Match`.
+    /// Version of the settings, for `If-Match`.
     #[serde(default)]
     #[schema(required)]
     pub version: Version,
@@ -249,13 +249,13 @@ pub struct NewGroup {
     pub default_quota: Option<u64>,
 }
 
-/// Changes what is given of a group.
+/// Changes the given settings of a group.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct GroupChange {
     /// Another name.
     #[serde(default)]
     pub name: Option<String>,
-    /// Limit that new image stores of its accounts get; `null` for what the destination says.
+    /// Limit that new image stores of its accounts get; `null` for the destination's default.
     #[serde(default, deserialize_with = "given", skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<u64>)]
     pub default_limit: Option<Limit>,

@@ -5,46 +5,46 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// A recovery point, as the service sees it.
+/// What the service knows of a recovery point.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Point {
-    /// Its number within the store.
+    /// Its number within the image store.
     pub sequence: u64,
-    /// What it is a state of.
+    /// What it is a copy of: a disk or folders.
     pub kind: PointKind,
-    /// When the service committed it, by its own clock.
+    /// When it was committed, by the service's clock.
     pub committed: Timestamp,
     /// Files in it.
     pub files: u64,
     /// Bytes of content in it.
     pub bytes: u64,
-    /// What it does not hold as it should.
+    /// Files that it does not contain exactly, by cause.
     pub exceptions: u64,
     /// Bytes that were sent for it.
     pub sent: u64,
     /// The hold on it.
     pub hold: Option<Hold>,
-    /// Its removal, as long as it can be brought back.
+    /// Its pending removal, while it can be undeleted.
     pub pending_removal: Option<PendingRemoval>,
-    /// Whether its files were lost when the service last looked.
+    /// Whether its files were missing when the service last checked.
     #[serde(default)]
     pub lost: bool,
 }
 
-/// Keeps a point or a store from being thinned or removed.
+/// A hold, which keeps a point or a store from expiring or being removed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Hold {
     /// Why.
     pub reason: String,
-    /// Who put it on.
+    /// Who placed it.
     pub by: String,
 }
 
-/// Something that a person removed and that can still be brought back.
+/// Something that a person removed and that can still be undeleted.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct PendingRemoval {
     /// Who removed it.
     pub by: String,
-    /// When it goes for good.
+    /// When it is removed for good.
     pub ends: Timestamp,
 }

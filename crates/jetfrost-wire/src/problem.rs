@@ -1,13 +1,13 @@
-//! What went wrong, as the API says it (RFC 9457).
+//! Problem documents (RFC 9457).
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// Whose move it is after a problem.
+/// Who has to act on a problem.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum WhoseMove {
-    /// The one who made the call: the call itself is wrong.
+    /// Whoever made the call: the call itself is wrong.
     Caller,
     /// The person at the workstation.
     Workstation,
@@ -39,7 +39,7 @@ macro_rules! kinds {
                 match self { $(Self::$name => $status,)* }
             }
 
-            /// Whose move it usually is.
+            /// Who usually has to act.
             #[must_use]
             pub fn whose_move(self) -> WhoseMove {
                 match self { $(Self::$name => WhoseMove::$whose,)* }
@@ -49,31 +49,31 @@ macro_rules! kinds {
 }
 
 kinds! {
-    /// The request is not one that the API knows.
+    /// The request is malformed.
     BadRequest = "bad-request", 400, Caller;
-    /// No credential, or one that is not valid (any more).
+    /// No credential, or one that is not valid.
     NotSignedIn = "not-signed-in", 401, Caller;
-    /// Login name or account password are wrong.
+    /// The login name or the account's password is wrong.
     WrongPassword = "wrong-password", 401, Caller;
-    /// The password was right, and a code of the second factor is needed as well.
+    /// The password was right; a second-factor code is required as well.
     SecondFactorNeeded = "second-factor-needed", 401, Caller;
-    /// The code of the second factor is wrong or was used before.
+    /// The second-factor code is wrong or was used before.
     WrongSecondFactor = "wrong-second-factor", 401, Caller;
-    /// An enrolment or first-administrator code that opens nothing.
+    /// An enrolment or first-administrator code that is not valid.
     WrongCode = "wrong-code", 403, Administrator;
     /// The credential does not allow this.
     NotAllowed = "not-allowed", 403, Administrator;
-    /// The destination is not open to the account.
+    /// The account has no access to the destination.
     NoAccess = "no-access", 403, Administrator;
-    /// The account is disabled, or its workstation is cut off.
+    /// The account is disabled.
     Disabled = "disabled", 403, Administrator;
     /// There is no such thing.
     NotFound = "not-found", 404, Caller;
-    /// There is no such method at this path.
+    /// The path does not support this method.
     MethodNotAllowed = "method-not-allowed", 405, Caller;
-    /// The body is of a media type that the call does not take.
+    /// The call does not accept the body's media type.
     UnsupportedMediaType = "unsupported-media-type", 415, Caller;
-    /// The state of things does not allow this now.
+    /// The current state does not allow this.
     Conflict = "conflict", 409, Caller;
     /// Somebody else changed it since the caller read it.
     ChangedMeanwhile = "changed-meanwhile", 412, Caller;
@@ -83,37 +83,37 @@ kinds! {
     Withdrawn = "withdrawn", 409, Administrator;
     /// The run is no longer the store's current one.
     RunOver = "run-over", 409, Workstation;
-    /// A body of which nothing came for too long.
+    /// The body stalled.
     Stalled = "stalled", 408, Caller;
-    /// More bytes than the call may have.
+    /// The body is too long.
     TooLarge = "too-large", 413, Caller;
-    /// The values do not make sense together.
+    /// A value is not valid, alone or together with the others.
     Invalid = "invalid", 422, Caller;
-    /// The directory does not do as a destination.
+    /// The directory cannot be a destination.
     UnfitDirectory = "unfit-directory", 422, Administrator;
-    /// What arrived is not in the format.
+    /// The upload is corrupt or incomplete.
     BadFormat = "bad-format", 422, Workstation;
-    /// More at once than may be going on.
+    /// Too much is in progress at once.
     TooMuchAtOnce = "too-much-at-once", 429, Caller;
-    /// Too many attempts.
+    /// Too many failed attempts.
     TooManyAttempts = "too-many-attempts", 429, Caller;
-    /// Something that is kept is damaged or lost, and nothing else stands in for it.
+    /// Stored data is damaged or lost, and there is no other copy.
     Damaged = "damaged", 500, Administrator;
     /// The service failed.
     Internal = "internal", 500, Service;
-    /// Something else holds the service's records.
+    /// Another program has the service's records open.
     RecordsBusy = "records-busy", 503, Service;
-    /// The server has no file or memory to spare.
+    /// The server is out of open files or memory.
     ServerBusy = "server-busy", 503, Administrator;
-    /// The destination is not there.
+    /// The destination is not available.
     DestinationMissing = "destination-missing", 503, Administrator;
-    /// Backups or restores are not let in at the moment.
+    /// New backups or restores are paused.
     Paused = "paused", 503, Administrator;
     /// The service is stopping.
     Stopping = "stopping", 503, Service;
-    /// The volume of the service's own records is full.
+    /// The volume of the service's records is full.
     RecordsFull = "records-full", 507, Administrator;
-    /// There is no room.
+    /// A limit is reached, or the volume is full.
     NoRoom = "no-room", 507, Administrator;
 }
 
@@ -127,20 +127,20 @@ pub struct Problem {
     pub title: String,
     /// The HTTP status.
     pub status: u16,
-    /// The particulars.
+    /// The details.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub detail: Option<String>,
-    /// Which of a kind it is, in a word of the kind's own, for programs: of a conflict, what is in the way.
+    /// Which of its kind it is, in a word for programs: what is in the way, what is wrong, what was not found.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reason: Option<String>,
     /// What to do.
     pub next_step: String,
-    /// Seconds after which the same call may succeed, where waiting helps; the same as the header `Retry-After`.
+    /// Seconds after which the same call may succeed, if waiting helps; the same as the header `Retry-After`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub retry_after: Option<u64>,
-    /// Whose move it is.
+    /// Who has to act.
     pub whose_move: WhoseMove,
-    /// Finds this problem in the service's log.
+    /// Number of this problem in the service's log.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub request: Option<String>,
 }
@@ -176,14 +176,14 @@ impl Problem {
         }
     }
 
-    /// Adds the particulars.
+    /// Adds the details.
     #[must_use]
     pub fn with_detail(mut self, detail: impl Into<String>) -> Self {
         self.detail = Some(detail.into());
         self
     }
 
-    /// Which of the stable kinds this is; `None` for one that a later service knows.
+    /// Which of the stable kinds this is; `None` for one from a later version of the service.
     #[must_use]
     pub fn known_kind(&self) -> Option<ProblemKind> {
         let word = self.kind.strip_prefix(PREFIX)?;

@@ -1,4 +1,4 @@
-//! Restores: attempts to bring something back.
+//! Restores: attempts to get something back.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -8,7 +8,7 @@ use crate::labels::labels;
 use crate::run::{Outcome, Progress};
 use crate::{RestoreId, WorkstationId};
 
-/// How much was asked for. The service does not learn names.
+/// How much is restored. The service does not learn names.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Scope {
@@ -24,16 +24,16 @@ labels!(Scope: Everything = "everything", Selection = "selection");
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Purpose {
-    /// Somebody wants something back.
+    /// To get something back.
     #[default]
     Restore,
-    /// A rehearsal, which proves that a point can be restored.
+    /// A drill, which proves that a point can be restored.
     Drill,
 }
 
 labels!(Purpose: Restore = "restore", Drill = "drill");
 
-/// An attempt to bring something back.
+/// An attempt to get something back.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Restore {
     /// The restore.
@@ -42,19 +42,19 @@ pub struct Restore {
     pub workstation: WorkstationId,
     /// From which point.
     pub point: u64,
-    /// How much was asked for.
+    /// How much is restored.
     pub scope: Scope,
     /// What it is for.
     pub purpose: Purpose,
     /// Who asked: a workstation's or an account's name.
     pub by: String,
-    /// How it stands or ended.
+    /// Its state or outcome.
     pub outcome: Outcome,
-    /// How far it is or came.
+    /// Its progress.
     pub progress: Progress,
-    /// What could not be brought back.
+    /// What could not be restored.
     pub exceptions: u64,
-    /// When it began.
+    /// When it started.
     pub started: Timestamp,
     /// When it ended.
     pub ended: Option<Timestamp>,
@@ -62,12 +62,12 @@ pub struct Restore {
     pub reason: Option<String>,
 }
 
-/// Begins a restore.
+/// Starts a restore.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct BeginRestore {
     /// From which point.
     pub point: u64,
-    /// How much is asked for.
+    /// How much is restored.
     pub scope: Scope,
     /// What it is for.
     #[serde(default)]
@@ -77,8 +77,8 @@ pub struct BeginRestore {
 /// Ends a restore.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct EndRestore {
-    /// How far it came.
+    /// Its final progress.
     pub progress: Progress,
-    /// What could not be brought back.
+    /// What could not be restored.
     pub exceptions: u64,
 }

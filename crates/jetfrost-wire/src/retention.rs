@@ -1,4 +1,4 @@
-//! What is kept how long, what happens at a limit, and what waits to go.
+//! Retention: how long points are kept, what happens at a limit, and what is pending removal.
 
 pub use jetfrost_types::{NotARule, Retention, Rule, StayReason};
 use jiff::Timestamp;
@@ -8,14 +8,14 @@ use utoipa::ToSchema;
 use crate::labels::labels;
 use crate::point::Point;
 
-/// What happens when a backup meets a limit.
+/// What happens when a backup reaches a limit.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum AtLimit {
-    /// The backup stops and says so.
+    /// The backup fails with an error.
     #[default]
     Stop,
-    /// The workstation's oldest points go, as far as the rule's least number and holds allow.
+    /// The workstation's oldest points are removed, as far as the rule's minimum and holds allow.
     ExpireOldest,
 }
 
@@ -30,42 +30,42 @@ pub fn usual_scrub_days() -> u32 {
 /// What an administrator sets for one image store.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct StoreSettings {
-    /// Bytes it may occupy; absent for no limit of its own.
+    /// Its limit in bytes; absent for none.
     #[serde(default)]
     pub limit: Option<u64>,
-    /// Which points are kept; absent for what the destination says.
+    /// Its retention; absent for the destination's.
     #[serde(default)]
     pub retention: Option<Retention>,
 }
 
-/// Removes at once what an administrator could bring back otherwise: who asks shows password and second factor again.
+/// Removes something without its waiting time. Requires password and second factor again.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct RemoveNow {
-    /// The password of the account that asks.
+    /// The caller's account password.
     pub password: String,
-    /// A code of its second factor.
+    /// A code of the caller's second factor.
     pub code: String,
 }
 
-/// Puts a hold on.
+/// Places a hold.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct NewHold {
     /// Why.
     pub reason: String,
 }
 
-/// What becomes of a point.
+/// What retention does with a point.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct PointFate {
     /// The point.
     pub point: Point,
-    /// Why it stays; absent when it goes with the next thinning.
+    /// Why it stays; absent when the next thinning removes it.
     pub stays: Option<StayReason>,
-    /// Until when it stays for certain, if no other point is made; absent for no end, or when it goes.
+    /// Until when it stays for certain if no other point is made; absent for no end, or if it expires now.
     pub until: Option<Timestamp>,
-    /// Whether it may go after that, or now if `until` is absent, to make room at a limit.
+    /// Whether it may be removed after that, or now if `until` is absent, to make room at a limit.
     pub goes_for_room: bool,
-    /// Where it may go for room: until when it stays while there is room; absent for no end.
+    /// Until when it stays while there is room; absent for no end.
     pub while_room_until: Option<Timestamp>,
 }
 
@@ -74,12 +74,12 @@ pub struct PointFate {
 pub struct ThinningPreview {
     /// By which rule.
     pub retention: Retention,
-    /// Whether terms were changed, and points that were there before are kept longer, as the earlier terms promised.
+    /// Whether older points are kept longer because earlier terms promised it.
     pub keeps_earlier_promises: bool,
     /// All points, latest first.
     pub points: Vec<PointFate>,
-    /// Chunks that nothing would need any more.
+    /// Chunks that no point would need any more.
     pub freed_chunks: u64,
-    /// Bytes that they take.
+    /// Bytes that they occupy.
     pub freed_bytes: u64,
 }

@@ -5,23 +5,23 @@ use utoipa::{IntoParams, ToSchema};
 
 use crate::enrolment::IssuedCode;
 
-/// A roster, to be looked at or to be put into effect.
+/// A roster to check or import.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Roster {
     /// Its text: CSV (RFC 4180) with a header.
     pub table: String,
-    /// Hours until the enrolment codes that it makes end, 1 to 720; 336, two weeks, unless given.
+    /// Hours until the enrolment codes that it makes expire, 1 to 720; 336 (two weeks) by default.
     #[serde(default)]
     pub hours: Option<u16>,
 }
 
-/// What is wrong with a roster, and where.
+/// A fault in a roster.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct RosterFault {
     /// The line, from 1.
     pub line: u64,
-    /// The place of the cell in the line, from 1; absent when the line as a whole is meant.
+    /// The cell's position in the line, from 1; absent for the whole line.
     pub cell: Option<u64>,
     /// Name of its column.
     pub column: Option<String>,
@@ -33,9 +33,9 @@ pub struct RosterFault {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum RosterAct {
-    /// Something is made that was not there.
+    /// Something new is made.
     New,
-    /// Something that is there changes.
+    /// Something existing is changed.
     Change,
 }
 
@@ -50,48 +50,48 @@ pub struct RosterStep {
     pub about: String,
     /// Its name.
     pub name: String,
-    /// How it will be.
+    /// Its new state.
     pub says: String,
 }
 
-/// What a roster would do.
+/// What importing a roster would do.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct RosterPlan {
-    /// What it changes, in the order in which that is done.
+    /// The changes, in the order in which they are made.
     pub steps: Vec<RosterStep>,
-    /// What is wrong; while there is anything, nothing is done.
+    /// The faults; if there is any, nothing is imported.
     pub faults: Vec<RosterFault>,
-    /// How many lines could be read.
+    /// Lines read.
     pub lines: u64,
-    /// How many of them ask for nothing that is not so already.
+    /// Lines that change nothing.
     pub unchanged: u64,
 }
 
-/// A roster that was put into effect.
+/// An imported roster.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct RosterDone {
-    /// What was changed.
+    /// The changes made.
     pub steps: Vec<RosterStep>,
-    /// How many lines asked for nothing that was not so already.
+    /// Lines that changed nothing.
     pub unchanged: u64,
-    /// The enrolment codes that were made; they are not shown again.
+    /// The new enrolment codes; they are not shown again.
     pub codes: Vec<IssuedCode>,
 }
 
-/// Which roster is asked for.
+/// Which roster to return.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct RosterQuery {
-    /// Whether the office as it is stands in it; else it has a header only.
+    /// Include the current office; otherwise only the header.
     #[serde(default)]
     pub filled: bool,
 }
 
-/// How a hand-out is made.
+/// The format of a hand-out.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum HandOutForm {
-    /// A page that prints well.
+    /// HTML, ready to print.
     #[default]
     Html,
     /// PDF.
@@ -102,9 +102,9 @@ pub enum HandOutForm {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct AskHandOuts {
-    /// Enrolment codes, as they were shown when they were made.
+    /// Enrolment codes as shown when they were made.
     pub codes: Vec<String>,
-    /// How they are made.
+    /// Their format.
     #[serde(default)]
     pub form: HandOutForm,
 }

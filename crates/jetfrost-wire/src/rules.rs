@@ -1,4 +1,4 @@
-//! Rules for what people type, asked about while they type it: the very rules that count when it is sent.
+//! Rules for what people type, checked while they type: the same rules apply when it is sent.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -9,7 +9,7 @@ use utoipa::ToSchema;
 pub enum FieldRule {
     /// An account's login name, not taken by another.
     AccountName,
-    /// The login name of an account that is there.
+    /// The login name of an existing account.
     KnownAccount,
     /// A group's name, not taken by another.
     GroupName,
@@ -17,7 +17,7 @@ pub enum FieldRule {
     DestinationName,
     /// Any other name: of a person, a machine, a token.
     Name,
-    /// A directory on the server that is there, or whose upper one is.
+    /// A directory on the server that exists, or whose parent does.
     Directory,
     /// What a destination is for.
     Description,
@@ -27,9 +27,9 @@ pub enum FieldRule {
     Size,
     /// A size with its unit, or `none`.
     Limit,
-    /// For how many days something waits until it goes, or after how many it is read through again.
+    /// Days until something is removed or repeated.
     Days,
-    /// For how many days a token opens something.
+    /// Days until a token expires.
     TokenDays,
     /// The name under which the service announces itself.
     AnnouncedName,
@@ -41,26 +41,26 @@ pub enum FieldRule {
     MailSecret,
     /// A mail address.
     MailAddress,
-    /// Several of them, with commas or semicolons between.
+    /// Several mail addresses, separated by commas or semicolons.
     MailAddresses,
 }
 
 /// What was typed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Typed {
-    /// The rule that it is held against.
+    /// The rule to check against.
     pub rule: FieldRule,
     /// The text.
     #[schema(max_length = 10_000)]
     pub text: String,
-    /// What stands there until now: its own name is not taken for whoever has it.
+    /// The current value: a thing's own name does not count as taken.
     #[serde(default)]
     pub until_now: Option<String>,
 }
 
-/// Whether what was typed keeps to the rule.
+/// Whether what was typed follows the rule.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Ruling {
-    /// What is wrong with it, in a sentence; nothing when it keeps to the rule.
+    /// What is wrong with it, in a sentence; absent if it follows the rule.
     pub complaint: Option<String>,
 }

@@ -11,68 +11,68 @@ use crate::point::Point;
 use crate::{RunId, WorkstationId};
 use jetfrost_types::PointKind;
 
-/// How a run or a restore stands or ended.
+/// The state or outcome of a run or a restore.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Outcome {
-    /// It goes on.
+    /// It is in progress.
     Underway,
-    /// Everything is as it should be.
+    /// It succeeded.
     Complete,
-    /// It ended well but for what it lists.
+    /// It succeeded with exceptions.
     CompleteWithExceptions,
-    /// It could not be done.
+    /// It failed.
     Failed,
-    /// A person stopped it.
+    /// A person cancelled it.
     Stopped,
-    /// Nothing was heard of it any more.
+    /// The workstation stopped reporting.
     Lost,
 }
 
 labels!(Outcome: Underway = "underway", Complete = "complete", CompleteWithExceptions = "complete_with_exceptions", Failed = "failed", Stopped = "stopped", Lost = "lost");
 
-/// What a run is busy with.
+/// The phase of a run.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Phase {
-    /// Counting what there is.
+    /// Counting files.
     #[default]
     Counting,
-    /// Reading files and sending what is new.
+    /// Reading files and sending new content.
     Sending,
-    /// Making the point durable.
+    /// Committing the point.
     Sealing,
-    /// Reading back what was written and comparing it.
+    /// Reading back and comparing what was written.
     Comparing,
 }
 
 labels!(Phase: Counting = "counting", Sending = "sending", Sealing = "sealing", Comparing = "comparing");
 
-/// How far something is.
+/// The progress of a run or a restore.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Progress {
-    /// What it is busy with.
+    /// Its phase.
     pub phase: Phase,
     /// Files done.
     pub files_done: u64,
-    /// Files in all, once known.
+    /// Total number of files, once known.
     pub files_total: Option<u64>,
     /// Bytes of content done.
     pub bytes_done: u64,
-    /// Bytes of content in all, once known.
+    /// Total bytes of content, once known.
     pub bytes_total: Option<u64>,
     /// Bytes sent over the network.
     pub sent: u64,
 }
 
-/// What a point does not hold as it should, by cause. The service does not learn which files these are.
+/// Files that a point does not contain exactly, by cause. The service does not learn which files these are.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ExceptionCounts {
-    /// Kept changing while they were read.
+    /// Changed while they were read.
     pub changed_while_read: u64,
     /// Could not be read.
     pub unreadable: u64,
-    /// Were gone when they were to be read.
+    /// Disappeared before they were read.
     pub disappeared: u64,
 }
 
@@ -91,23 +91,23 @@ pub struct Run {
     pub id: RunId,
     /// Its workstation.
     pub workstation: WorkstationId,
-    /// How it stands or ended.
+    /// Its state or outcome.
     pub outcome: Outcome,
-    /// How far it is or came.
+    /// Its progress.
     pub progress: Progress,
-    /// When it began.
+    /// When it started.
     pub started: Timestamp,
     /// When it ended.
     pub ended: Option<Timestamp>,
     /// The point that it made.
     pub point: Option<u64>,
-    /// What the point does not hold as it should.
+    /// Files that the point does not contain exactly.
     pub exceptions: ExceptionCounts,
     /// Why it failed, in a sentence.
     pub reason: Option<String>,
 }
 
-/// Begins a run.
+/// Starts a run.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct BeginRun {
     /// What is to be backed up.
@@ -116,7 +116,7 @@ pub struct BeginRun {
     pub client_version: String,
 }
 
-/// A run that was begun.
+/// A started run.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct RunBegun {
     /// The run.
@@ -127,18 +127,18 @@ pub struct RunBegun {
     pub sequence: u64,
     /// The latest point's file, if there is one.
     pub latest: Option<Binary>,
-    /// The file of the latest point of this kind, if there is one: the new point is told as a difference to it.
+    /// The file of the latest point of this kind, if there is one: the new point is encoded as a difference from it.
     pub latest_of_kind: Option<Binary>,
-    /// Whether the store holds no chunk at all, so that asking for them is needless.
+    /// Whether the store has no chunks at all, so that no query is needed.
     pub store_is_empty: bool,
-    /// Names, 32 bytes each, of chunks that points need and that are damaged or gone. What they belong to is to be read
-    /// again, though it did not change.
+    /// Names, 32 bytes each, of required chunks that are damaged or missing. The files that they belong to must be read
+    /// again, even if unchanged.
     pub lost: Binary,
-    /// Points that were committed and are damaged or lost at the service: what is latest may be older than what this workstation
-    /// made last.
+    /// Committed points that are damaged or lost at the service: the latest sound one may be older than this workstation's last
+    /// one.
     #[serde(default)]
     pub damaged_points: Vec<u64>,
-    /// Whether more are lost than are named: everything is to be read again.
+    /// Whether more chunks are lost than are listed: everything must be read again.
     pub lost_more: bool,
 }
 
@@ -148,13 +148,13 @@ pub struct RunBegun {
 pub struct CommitPoint {
     /// The point's file.
     pub point: Binary,
-    /// How far the run came.
+    /// The run's final progress.
     pub progress: Progress,
-    /// What the point does not hold as it should.
+    /// Files that the point does not contain exactly.
     pub exceptions: ExceptionCounts,
 }
 
-/// A point that was committed.
+/// A committed point.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct PointCommitted {
     /// The point.
@@ -163,13 +163,13 @@ pub struct PointCommitted {
     pub run: Run,
 }
 
-/// Ends a run or a restore that did not succeed.
+/// Ends a failed or cancelled run or restore.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct GiveUp {
-    /// Whether a person stopped it.
+    /// Whether a person cancelled it.
     pub stopped: bool,
-    /// Why, in a sentence without names of files.
+    /// The reason, in a sentence without file names.
     pub reason: String,
-    /// How far it came.
+    /// Its final progress.
     pub progress: Progress,
 }

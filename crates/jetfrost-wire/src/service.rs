@@ -11,29 +11,29 @@ use crate::size::Units;
 use crate::version::{HasVersion, Version};
 use crate::{ServiceId, SessionId};
 
-/// What anyone may know of the service.
+/// Public information about the service.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ServiceInfo {
-    /// Which installation this is.
+    /// Id of this installation.
     pub id: ServiceId,
     /// The name by which workstations reach it.
     pub public_name: String,
     /// The program's version.
     pub version: String,
-    /// SHA-256 of the certificate of its identity, in hexadecimal: workstations know it by this.
+    /// SHA-256 of the certificate of its identity, in hexadecimal; workstations recognise it by this.
     pub fingerprint: String,
     /// Whether the first administrator is still to be created.
     pub awaits_first_administrator: bool,
-    /// The service's clock.
+    /// The time by the service's clock.
     pub now: Timestamp,
-    /// The office key, if the office keeps one: workstations that agree can be opened with it.
+    /// The office key, if there is one: it unlocks the image stores of workstations that agreed.
     pub escrow: Option<Escrow>,
 }
 
-/// What is decided for all of the office.
+/// Settings of the office.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct OfficeSettings {
-    /// Which units sizes are shown in, everywhere.
+    /// The units in which sizes are shown.
     pub units: Units,
 }
 
@@ -42,16 +42,16 @@ pub struct OfficeSettings {
 pub struct Escrow {
     /// X25519 (RFC 7748), 32 bytes.
     pub public_key: Binary,
-    /// Since when it is asked for.
+    /// When workstations were first asked to trust it.
     pub since: Timestamp,
 }
 
-/// Makes an office key the one that workstations are asked to trust.
+/// Sets the office key.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct NewEscrow {
     /// X25519 (RFC 7748), 32 bytes.
     pub public_key: Binary,
-    /// Whether workstations are asked to trust it, too. Without that it only seals copies of the service's own records.
+    /// Whether workstations are asked to trust it. Otherwise it only encrypts records backups.
     #[serde(default = "yes")]
     pub ask_workstations: bool,
 }
@@ -60,16 +60,16 @@ fn yes() -> bool {
     true
 }
 
-/// How the service itself is protected: by copies of its own records on its destinations, sealed for the office key.
+/// How the service's own records are protected: by encrypted backups of them on its destinations.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Protection {
-    /// Whether a copy is there that is young enough.
+    /// Whether there is a recent records backup.
     pub protected: bool,
-    /// How, or why not and what to do, in a sentence.
+    /// The state, and what to do, in a sentence.
     pub says: String,
-    /// When the youngest copy was written.
+    /// When the latest one was written.
     pub copied: Option<Timestamp>,
-    /// The mark of the office key that opens the copies.
+    /// Fingerprint of the office key that unlocks them.
     pub office_key: Option<String>,
 }
 
@@ -91,13 +91,13 @@ pub struct SignIn {
     pub login: String,
     /// The account's password.
     pub password: String,
-    /// The code that the account's authenticator shows, or one of its spare codes; needed when it has a second factor.
+    /// A code from the account's authenticator, or a spare code; required if it has a second factor.
     #[serde(default)]
     pub code: Option<String>,
-    /// How the session is to be carried; a token unless given.
+    /// How the session is carried; a token by default.
     #[serde(default)]
     pub carry: Carry,
-    /// What the session is for, as the person will see it in a list.
+    /// A name for the session, shown in the list of sessions.
     #[serde(default)]
     pub label: Option<String>,
 }
@@ -115,17 +115,17 @@ pub enum Carry {
 
 labels!(Carry: Cookie = "cookie", Token = "token");
 
-/// A session that was begun.
+/// A new session.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct SignedIn {
     /// The session.
     pub session: SessionId,
     /// Who signed in.
     pub account: Account,
-    /// The bearer token, if that was asked for; shown once.
+    /// The bearer token, if requested; shown once.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub token: Option<String>,
-    /// When it ends at the latest.
+    /// When it expires.
     pub expires: Timestamp,
 }
 
@@ -133,35 +133,35 @@ pub struct SignedIn {
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum TokenScope {
-    /// All that its account may.
+    /// Everything that its account may do.
     #[default]
     All,
-    /// See what its account may see; change nothing, and read no backup.
+    /// Read what its account may see, except the content of backups.
     See,
 }
 
 labels!(TokenScope: All = "all", See = "see");
 
-/// A session or token that is not over.
+/// A valid session or token.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Session {
     /// The session.
     pub id: SessionId,
-    /// Its name, or what it was begun by.
+    /// Its name, or the program that started it.
     pub label: String,
     /// How it is carried.
     pub carry: Carry,
-    /// What it may do.
+    /// Its role.
     pub scope: TokenScope,
-    /// The address that it was begun from.
+    /// The address that it was started from.
     pub from: String,
-    /// When it was begun.
+    /// When it was started.
     pub created: Timestamp,
     /// When it was last used, to the minute.
     pub last_used: Timestamp,
-    /// When it ends at the latest.
+    /// When it expires.
     pub expires: Timestamp,
-    /// Whether it is the one that asks.
+    /// Whether it is the caller's.
     pub current: bool,
 }
 
@@ -170,16 +170,16 @@ pub struct Session {
 pub struct NewToken {
     /// What it is for.
     pub label: String,
-    /// What it may do.
+    /// Its role.
     #[serde(default)]
     pub scope: TokenScope,
-    /// Days until it ends, 1 to 730.
+    /// Days until it expires, 1 to 730.
     pub days: u16,
-    /// The password of the account that asks: a session left open makes no token.
+    /// The caller's account password: an unattended session cannot make a token.
     pub password: String,
 }
 
-/// A token that was made.
+/// A new token.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct IssuedToken {
     /// The bearer token; shown once.
@@ -188,37 +188,37 @@ pub struct IssuedToken {
     pub record: Session,
 }
 
-/// How many sessions were ended.
+/// The number of sessions that were ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SessionsEnded {
-    /// How many.
+    /// Bytes.
     pub ended: u64,
 }
 
-/// What an authenticator needs to know (RFC 6238: SHA-1, six digits, 30 seconds). It counts once a code was confirmed.
+/// A secret for an authenticator (RFC 6238: SHA-1, six digits, 30 seconds). It takes effect once a code is confirmed.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct SecondFactorOffer {
     /// The shared secret in base 32, for typing.
     pub secret: String,
-    /// The same as an address that authenticators read.
+    /// The secret as an `otpauth` URI.
     pub address: String,
-    /// That address as a picture to be scanned (SVG).
+    /// That URI as a QR code (SVG).
     pub picture: String,
 }
 
-/// Shows that the authenticator is set up.
+/// Confirms that the authenticator is set up.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct ConfirmSecondFactor {
-    /// The code that it shows.
+    /// The code from the authenticator.
     pub code: String,
     /// The password of the account.
     pub password: String,
 }
 
-/// Codes that open once each when the authenticator is lost.
+/// Spare codes, each good for one sign-in without the authenticator.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct SpareCodes {
-    /// Shown once.
+    /// The codes; shown once.
     pub codes: Vec<String>,
 }
 
@@ -229,41 +229,41 @@ pub struct EndSecondFactor {
     pub password: String,
 }
 
-/// Whether backups are let in.
+/// Whether new backups are accepted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "state", rename_all = "snake_case")]
 pub enum NewBackups {
-    /// They are.
+    /// They are accepted.
     On,
-    /// Not until a time.
+    /// They are paused until a time.
     Paused {
-        /// From then on they are again.
+        /// When they resume.
         until: Timestamp,
     },
-    /// They are not, until somebody lets them in again.
+    /// They are paused until somebody resumes them.
     Off,
 }
 
-/// What is let in.
+/// What is accepted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Maintenance {
-    /// Backups.
+    /// New backups.
     pub backups: NewBackups,
-    /// Whether restores are let in. They go on while backups are not.
+    /// Whether new restores are accepted. They continue while backups are paused.
     pub restores: bool,
 }
 
-/// What is let in, and what is underway.
+/// What is accepted, and what is in progress.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct MaintenanceState {
-    /// What is let in.
+    /// What is accepted.
     #[serde(flatten)]
     pub maintenance: Maintenance,
-    /// Workstations whose run is underway. A run that was let in comes to its end: pausing stops none.
+    /// Workstations with a run in progress. Pausing does not stop these.
     pub running: Vec<String>,
-    /// Restores that are underway.
+    /// Restores in progress.
     pub restoring: u64,
-    /// Stands for how it is set, for `If-Match`.
+    /// Version of the settings, for `If-Match`.
     #[serde(default)]
     #[schema(required)]
     pub version: Version,
@@ -284,92 +284,92 @@ pub struct AuditEntry {
     pub at: Timestamp,
     /// Who: a login name, a workstation's name, or the service.
     pub who: String,
-    /// From which address.
+    /// The caller's address.
     pub from: String,
-    /// What was done, or refused.
+    /// The action.
     pub what: String,
-    /// To which thing.
+    /// What it was done to.
     pub subject: String,
-    /// How it was before.
+    /// The state before.
     pub before: Option<String>,
-    /// How it was after.
+    /// The state after.
     pub after: Option<String>,
     /// Whether it was refused.
     pub refused: bool,
-    /// The hash of this entry and of all before it; absent for entries of the first versions.
+    /// The hash of this entry and all before it; absent for entries of the first versions.
     pub link: Option<String>,
 }
 
-/// Which entries of the audit log are wished.
+/// Which entries of the audit log to return.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct AuditQuery {
-    /// Text that is somewhere in what was done, to what, and how it was.
+    /// Text to find in action, subject, and states.
     pub text: Option<String>,
-    /// Part of the name of who did it.
+    /// Text to find in the name of who did it.
     pub who: Option<String>,
     /// Not before this time.
     pub since: Option<Timestamp>,
     /// Before this time.
     pub until: Option<Timestamp>,
-    /// Only what was refused.
+    /// Only refused actions.
     pub refused: Option<bool>,
-    /// `next` of the page before.
+    /// `next` of the previous page.
     pub after: Option<String>,
-    /// Entries a page, 1 to 500; 100 unless given.
+    /// Entries per page, 1 to 500; 100 by default.
     #[param(minimum = 1, maximum = 500)]
     pub most: Option<u16>,
 }
 
-/// In which form the audit log is exported.
+/// The format of an audit log export.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum ExportForm {
     /// Comma-separated values (RFC 4180), with a header.
     #[default]
     Csv,
-    /// An object of JSON a line.
+    /// One JSON object per line.
     JsonLines,
 }
 
-/// Asks for the form of an export.
+/// Selects the format of an export.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct ExportQuery {
-    /// The form; CSV unless given.
+    /// The format; CSV by default.
     #[param(inline)]
     pub form: Option<ExportForm>,
 }
 
-/// What a check of the audit log's chain found.
+/// The result of verifying the audit log's chain.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AuditCheck {
-    /// Entries that were looked at.
+    /// Entries verified.
     pub entries: u64,
     /// Entries of the first versions, which are not chained.
     pub unchained: u64,
-    /// The first entry that is not what it was when it was made, or whose forerunner is gone.
+    /// The first entry that was altered, or whose predecessor is missing.
     pub broken_at: Option<i64>,
-    /// The last link. Whoever wrote it down earlier can tell whether entries were taken off the end since.
+    /// The last link. Compared with an earlier note of it, it shows whether entries were removed from the end.
     pub last_link: Option<String>,
     /// The public half of the key that signs heads (Ed25519), in hexadecimal.
     pub key: String,
-    /// What the heads on the destinations say.
+    /// The signed heads on the destinations, compared with the log.
     pub heads: Vec<AuditHeads>,
 }
 
-/// Signed heads of the audit log on a destination, held against the log.
+/// Signed heads of the audit log on a destination, compared with the log.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AuditHeads {
     /// The destination, by name.
     pub destination: String,
-    /// Heads that this service signed and the log agrees with.
+    /// Heads signed by this service that agree with the log.
     pub agree: u64,
-    /// The entry of the first head that the log contradicts: altered, or gone.
+    /// The entry of the first head that contradicts the log: it was altered or removed.
     pub contradicted_at: Option<i64>,
-    /// Heads that another key signed: before the service started again from a copy of its records, or by somebody else.
+    /// Heads signed by another key: from before the records were restored, or forged.
     pub by_other_keys: u64,
-    /// Lines that are no heads, or whose signature is wrong.
+    /// Lines that are not heads, or whose signature is wrong.
     pub unreadable: u64,
     /// Why the heads could not be read, if they could not.
     pub trouble: Option<String>,

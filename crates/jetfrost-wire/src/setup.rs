@@ -1,4 +1,4 @@
-//! The set-up list.
+//! The setup list.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -6,58 +6,58 @@ use utoipa::ToSchema;
 
 pub use jetfrost_types::Step;
 
-/// How a step stands.
+/// The state of a step.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum StepState {
     /// It is done.
     Done,
-    /// It is not decided yet.
+    /// It is still open.
     Open,
-    /// Somebody decided to leave it as it is.
+    /// Somebody dismissed it.
     Dismissed,
 }
 
-/// A line of the set-up list.
+/// A step of the setup list.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct StepLine {
     /// The step.
     pub step: Step,
-    /// How it stands.
+    /// Its state.
     pub state: StepState,
-    /// How things are, in a sentence.
+    /// The situation, in a sentence.
     pub says: String,
-    /// What to do, while it is open.
+    /// What to do if it is open.
     pub next: Option<String>,
-    /// Whether the move is at a workstation; else it is the administrator's.
+    /// Whether a workstation has to act; otherwise the administrator.
     pub at_a_workstation: bool,
-    /// Whether it may be left as it is.
+    /// Whether it can be dismissed.
     pub can_be_dismissed: bool,
-    /// Who decided to leave it as it is, why and when.
+    /// Who dismissed it, why and when.
     pub dismissed: Option<Dismissal>,
 }
 
-/// A decision to leave a step as it is.
+/// The dismissal of a step.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Dismissal {
     /// Why.
     pub why: String,
-    /// Who decided.
+    /// Who dismissed it.
     pub by: String,
     /// When.
     pub at: Timestamp,
 }
 
-/// The set-up list.
+/// The setup list.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Setup {
-    /// Whether nothing is open.
+    /// Whether no step is open.
     pub ready: bool,
-    /// All steps, in the order of the work.
+    /// All steps, in order.
     pub steps: Vec<StepLine>,
 }
 
-/// Decides to leave a step as it is.
+/// Dismisses a step.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Dismiss {
     /// Why.

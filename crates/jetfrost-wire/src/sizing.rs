@@ -1,103 +1,103 @@
-//! Advice on limits, while they are typed.
+//! Advice on limits.
 
 use jetfrost_types::{DestinationId, WorkstationId};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// Asks what a limit would mean.
+/// Asks for advice on a limit.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AskAdvice {
-    /// The workstation that it is for, by id; absent for one that is yet to come.
+    /// Id of the workstation; absent for a future one.
     #[serde(default)]
     pub workstation: Option<WorkstationId>,
-    /// The destination, by name; that of the workstation, or the only one, unless given.
+    /// Name of the destination; the workstation's, or the only one, by default.
     #[serde(default)]
     pub destination: Option<String>,
-    /// Bytes of the machine's disk; as it said when it was enrolled unless given.
+    /// Size of the machine's disk in bytes; as reported at enrolment by default.
     #[serde(default)]
     pub disk_bytes: Option<u64>,
-    /// The limit that is considered; absent for none.
+    /// The limit in bytes; absent for none.
     #[serde(default)]
     pub limit: Option<u64>,
 }
 
-/// What a limit would mean.
+/// Advice on a limit.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct LimitAdvice {
     /// The destination.
     pub destination: String,
     /// Bytes of the machine's disk.
     pub disk_bytes: Option<u64>,
-    /// How many times the disk fits into the limit.
+    /// The limit as a multiple of the disk.
     pub factor: Option<f64>,
-    /// The least limit for such a disk.
+    /// The minimum limit for such a disk.
     pub minimum: Option<u64>,
-    /// The usual one.
+    /// The usual limit.
     pub usual: Option<u64>,
-    /// One for a longer memory.
+    /// A generous limit, for a longer history.
     pub generous: Option<u64>,
-    /// Bytes that the workstation's store grows a day; absent before there is a week of it.
+    /// Growth of the image store in bytes per day; absent before a week of history.
     pub growth_per_day: Option<u64>,
-    /// Days of history that the limit holds at that growth.
+    /// Days of history that fit into the limit at that growth.
     pub days_of_history: Option<f64>,
-    /// When the limit would be met at the soonest, if growth goes on as it did.
+    /// The earliest time at which the limit is reached, judging by past growth.
     pub full_soonest: Option<Timestamp>,
-    /// When it would be met if growth goes on as it did on average.
+    /// When it is reached at average growth.
     pub full_likely: Option<Timestamp>,
-    /// What the destination offers: its capacity, or its volume less the reserve.
+    /// What the destination offers in bytes: its capacity, or its volume less the reserve.
     pub offered: Option<u64>,
-    /// What is promised of it with this limit, as a ratio; absent when some store has no limit, which promises everything.
+    /// All limits together, with this one, as a ratio of that; absent when some store has no limit.
     pub over_commitment: Option<f64>,
-    /// How many image stores there have no limit.
+    /// Number of image stores there without a limit.
     pub without_limit: u64,
-    /// How many more stores with this limit fit.
+    /// Number of further stores with this limit that fit.
     pub more_that_fit: Option<u64>,
-    /// All of it in sentences.
+    /// The advice in sentences.
     pub says: Vec<String>,
 }
 
-/// Asks what a capacity would mean.
+/// Asks for advice on a capacity.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AskCapacity {
-    /// The destination that it is for, by id.
+    /// Id of the destination.
     #[serde(default)]
     pub destination: Option<DestinationId>,
-    /// The directory of one that is yet to come; its volume is looked at.
+    /// Directory of a future destination; its volume is examined.
     #[serde(default)]
     pub directory: Option<String>,
-    /// The capacity that is considered; absent for none.
+    /// The capacity in bytes; absent for none.
     #[serde(default)]
     pub capacity: Option<u64>,
-    /// The reserve that is considered; that of the destination, or the usual one, unless given.
+    /// The reserve in bytes; the destination's, or the usual one, by default.
     #[serde(default)]
     pub reserve: Option<u64>,
-    /// The limit of new stores that is considered; absent for none.
+    /// The limit of new stores in bytes; absent for none.
     #[serde(default)]
     pub default_limit: Option<u64>,
 }
 
-/// What a capacity would mean.
+/// Advice on a capacity.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct CapacityAdvice {
     /// Bytes of the volume.
     pub volume: u64,
-    /// What would be offered: the capacity, and no more than the volume less the reserve.
+    /// What is offered in bytes: the capacity, at most the volume less the reserve.
     pub offered: u64,
     /// Bytes that its image stores occupy.
     pub used: u64,
-    /// What is promised to its image stores, as a ratio of that; absent when some store has no limit, which promises everything.
+    /// All limits together as a ratio of that; absent when some store has no limit.
     pub over_commitment: Option<f64>,
-    /// How many image stores there have no limit.
+    /// Number of image stores there without a limit.
     pub without_limit: u64,
-    /// Bytes that its image stores grow a day together; absent before there is a week of it.
+    /// Growth of its image stores in bytes per day; absent before a week of history.
     pub growth_per_day: Option<u64>,
-    /// When it would be full at the soonest, if growth goes on as it did.
+    /// The earliest time at which it is full, judging by past growth.
     pub full_soonest: Option<Timestamp>,
-    /// When it would be full if growth goes on as it did on average.
+    /// When it is full at average growth.
     pub full_likely: Option<Timestamp>,
-    /// How many more stores with the limit of new stores fit.
+    /// Number of further stores with the limit of new stores that fit.
     pub more_that_fit: Option<u64>,
-    /// All of it in sentences.
+    /// The advice in sentences.
     pub says: Vec<String>,
 }

@@ -1,12 +1,12 @@
-//! Versions: nobody overwrites what they have not seen.
+//! Versions, so that nobody overwrites what they have not seen.
 
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// Stands for how something was set when it was read. It is another one after whatever can be set of it was set differently;
-/// figures that change by themselves do not change it. Sent back in `If-Match` with a change, which is refused if somebody else
+/// Version of the settings of something when it was read. It changes with each change of a setting, not with
+/// figures that change by themselves. Sent back in `If-Match` with a change, which is refused if somebody else
 /// made one meanwhile (RFC 9110, section 13.1.1).
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(transparent)]
@@ -27,7 +27,7 @@ impl fmt::Display for Version {
     }
 }
 
-/// What has a version.
+/// Something with a version.
 pub trait HasVersion {
     /// Its version when it was read.
     fn version(&self) -> &Version;

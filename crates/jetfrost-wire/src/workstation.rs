@@ -16,19 +16,19 @@ use crate::service::Protection;
 use crate::version::{HasVersion, Version};
 use crate::{AccountId, DestinationId, WorkstationId};
 
-/// How a workstation stands.
+/// The state of a workstation.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum WorkstationState {
     /// It has no complete recovery point yet.
     FirstPointAwaited,
-    /// Its last complete point is young enough.
+    /// Its last complete point is recent enough.
     Current,
     /// Its last complete point is too old.
     Overdue,
-    /// Its machine was cut off on purpose; its backups are kept.
+    /// Its machine was cut off on purpose; its backups stay.
     Retired,
-    /// Its backups came with an adopted destination; no machine has claimed them yet.
+    /// Its backups came with an adopted destination, and no machine has claimed them yet.
     Unclaimed,
 }
 
@@ -42,17 +42,17 @@ pub struct Workstation {
     pub id: WorkstationId,
     /// Its name.
     pub name: String,
-    /// Whose it is.
+    /// Id of its account.
     pub account: AccountId,
     /// Login name of that account.
     pub login: String,
     /// The person's name.
     pub person: String,
-    /// How it stands.
+    /// Its state.
     pub state: WorkstationState,
     /// Since when it is retired or unclaimed.
     pub resting_since: Option<Timestamp>,
-    /// Its operating system, in words.
+    /// Its operating system.
     pub platform: String,
     /// Its client's version.
     pub client_version: String,
@@ -60,15 +60,15 @@ pub struct Workstation {
     pub disk_bytes: Option<u64>,
     /// When it was enrolled.
     pub enrolled: Timestamp,
-    /// When it was last heard of.
+    /// When it was last seen.
     pub last_seen: Option<Timestamp>,
-    /// How often it is to be backed up, in seconds.
+    /// Its expected rhythm of backups, in seconds.
     pub rhythm_seconds: u64,
     /// Its image store.
     pub store: StoreSummary,
     /// The latest point.
     pub latest_point: Option<Point>,
-    /// The latest run, which may be underway.
+    /// The latest run, which may be in progress.
     pub latest_run: Option<Run>,
 }
 
@@ -78,16 +78,16 @@ impl HasVersion for Workstation {
     }
 }
 
-/// An image store, as the service sees it.
+/// What the service knows of an image store.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct StoreSummary {
     /// Its id, in hexadecimal.
     pub id: ImageStoreId,
-    /// Where it is.
+    /// Its destination.
     pub destination: DestinationId,
     /// That destination's name.
     pub destination_name: String,
-    /// What that destination is at the moment.
+    /// The state of that destination.
     pub destination_state: DestinationState,
     /// Bytes it occupies; absent while the destination is missing.
     pub used: Option<u64>,
@@ -95,29 +95,29 @@ pub struct StoreSummary {
     pub encrypted: bool,
     /// How many points it holds.
     pub points: u64,
-    /// Bytes it may occupy; absent for no limit of its own.
+    /// Its limit in bytes; absent for none.
     pub limit: Option<u64>,
-    /// Which points are kept.
+    /// Its retention.
     pub retention: Retention,
-    /// Whether that was set for this store, and not for all of its destination.
+    /// Whether that was set for this store rather than its destination.
     pub retention_is_own: bool,
-    /// Stands for how limit and rule are set, for `If-Match`.
+    /// Version of limit and retention, for `If-Match`.
     #[serde(default)]
     #[schema(required)]
     pub version: Version,
     /// The hold on it.
     pub hold: Option<Hold>,
-    /// Its removal, as long as it can be brought back.
+    /// Its pending removal, while it can be undeleted.
     pub pending_removal: Option<PendingRemoval>,
-    /// When every byte of it was last read and compared with its checks.
+    /// When every byte of it was last read and verified.
     pub scrubbed: Option<Timestamp>,
-    /// How many chunks that points need are damaged or gone, as far as is known.
+    /// Number of required chunks known to be damaged or missing.
     pub lost_chunks: u64,
-    /// When a drill last brought everything back as it was.
+    /// When a drill last succeeded.
     pub drilled: Option<Timestamp>,
-    /// The point that it brought back.
+    /// The point that it restored.
     pub drilled_point: Option<u64>,
-    /// When the latest drill did not; absent once one does.
+    /// When the latest drill failed; absent after one succeeds.
     pub drill_failed: Option<Timestamp>,
 }
 
@@ -126,15 +126,15 @@ pub struct StoreSummary {
 pub struct Integrity {
     /// When every byte of it was last read.
     pub scrubbed: Option<Timestamp>,
-    /// What that scrub found, a thousand findings at most.
+    /// Findings of that scrub, at most 1,000.
     pub findings: Vec<Finding>,
-    /// Chunks that points need and that are damaged or gone now.
+    /// Required chunks that are damaged or missing.
     pub lost_chunks: u64,
-    /// The points that need some of them.
+    /// The points that need any of them.
     pub damaged_points: Vec<DamagedPoint>,
 }
 
-/// Something that a scrub found.
+/// A finding of a scrub.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Finding {
     /// The file within the image store.
@@ -143,16 +143,16 @@ pub struct Finding {
     pub wrong: String,
 }
 
-/// A point that is not whole.
+/// An incomplete point.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct DamagedPoint {
     /// Its number.
     pub sequence: u64,
-    /// How many of its chunks are lost.
+    /// Number of its chunks that are lost.
     pub lost_chunks: u64,
 }
 
-/// A point's file as stored: head in clear, body sealed.
+/// A point's file as stored: plain head, encrypted body.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct PointBytes {
     /// The file.
@@ -166,7 +166,7 @@ pub struct Slots {
     pub slots: Vec<Binary>,
 }
 
-/// What opens an image store.
+/// The kind of a key slot.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum UnlockMethodKind {
@@ -176,22 +176,22 @@ pub enum UnlockMethodKind {
     RecoveryKey,
     /// The office key.
     OfficeKey,
-    /// No secret: whoever has the image store reads it.
+    /// No secret: whoever has the image store can read it.
     Unencrypted,
 }
 
-/// A key slot, as the service sees it: not what opens it.
+/// What the service knows of a key slot, which is not its secret.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct UnlockMethod {
     /// Its id, in hexadecimal.
     pub id: String,
-    /// What opens it.
+    /// Its kind.
     pub kind: UnlockMethodKind,
-    /// What a person called it.
+    /// Its label.
     pub label: Option<String>,
     /// When it was made, by the workstation's clock.
     pub made: Timestamp,
-    /// Whether its file on the destination is damaged or gone. The service has it on record, and the next scrub writes it again.
+    /// Whether its file on the destination is damaged or missing. The next scrub restores it from the records.
     #[serde(default)]
     pub damaged: bool,
 }
@@ -199,19 +199,19 @@ pub struct UnlockMethod {
 /// Adds a key slot.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct NewSlot {
-    /// The slot, as it will be stored.
+    /// The slot as stored.
     pub slot: Binary,
 }
 
-/// How the whole office stands.
+/// The state of the whole office.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Overview {
-    /// The service's clock.
+    /// The time by the service's clock.
     pub now: Timestamp,
-    /// All workstations that the caller may see, what needs attention first.
+    /// All workstations that the caller may see, those with alerts first.
     pub workstations: Vec<Workstation>,
     /// All destinations; none for a member.
     pub destinations: Vec<Destination>,
-    /// How the server itself is protected; absent for a member.
+    /// How the service's records are protected; absent for a member.
     pub protection: Option<Protection>,
 }

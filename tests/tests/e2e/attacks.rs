@@ -425,7 +425,7 @@ fn runs_that_fail_and_a_first_point_that_does_not_come_are_alerts() {
 }
 
 #[test]
-fn nothing_is_written_without_a_run_that_was_let_in() {
+fn nothing_is_written_without_an_accepted_run() {
     let office = Office::open();
     let shelf = office.destination("shelf");
     let station = office.workstation("knot");

@@ -270,7 +270,7 @@ fn mail_is_set_up_and_tested_and_a_server_that_is_gone_is_said() {
         browser.fill("mail-port", &post_office.address().port().to_string()).await;
         browser.fill("mail-sender", "backups@office.example").await;
         browser.fill("mail-recipients", "ingrid@office.example, nobody in particular").await;
-        browser.sees("'nobody in particular' is no mail address").await;
+        browser.sees("'nobody in particular' is not a mail address").await;
         assert_accessible(browser, "mail").await;
         browser.press("Save").await;
         browser.sees("Correct this and try again").await;

@@ -96,7 +96,7 @@ fn an_expired_or_cancelled_or_invented_code_makes_no_workstation() {
     clock.set("2026-11-25T09:00:00Z".parse().expect("a time"));
     assert_eq!(detail(try_to_join(expired.clone()).expect_err("refused")), "This enrolment code has expired.");
     let invented = jetfrost_wire::enrolment::Invitation { secret: [1; 10], ..expired };
-    assert_eq!(detail(try_to_join(invented).expect_err("refused")), "This enrolment code is not one of this service's.");
+    assert_eq!(detail(try_to_join(invented).expect_err("refused")), "This enrolment code was not made by this service.");
     assert!(!office.path("new/workstation.json").exists());
 }
 

@@ -158,7 +158,7 @@ fn furnished() -> Offices {
 
 impl Offices {
     /// Whether a call is let through to its use case. What may not be seen is as if it were not there.
-    fn lets_in(&self, client: &Client, route: &Route, caller: usize, things: &Things) -> bool {
+    fn allows(&self, client: &Client, route: &Route, caller: usize, things: &Things) -> bool {
         let url = format!("https://{}{}", self.office.address(), filled(&route.path, things));
         let mut request = client.request(route.method.clone(), url);
         if let Some(credential) = &self.credentials[caller] {
@@ -193,9 +193,9 @@ impl Offices {
                 && (["/runs", "/slots", "workstations/{id}/diagnosis"].iter().any(|end| route.path.ends_with(end)));
             let adds_bytes = ["segments", "missing", "/v1/runs/"].iter().any(|part| route.path.contains(part));
             let things = if adds || adds_bytes { &self.own } else { &nothing };
-            return if self.lets_in(client, route, caller, things) { May::Yes } else { May::No };
+            return if self.allows(client, route, caller, things) { May::Yes } else { May::No };
         }
-        match (self.lets_in(client, route, caller, &self.own), self.lets_in(client, route, caller, &self.other)) {
+        match (self.allows(client, route, caller, &self.own), self.allows(client, route, caller, &self.other)) {
             (true, true) => May::Yes,
             (true, false) => May::Own,
             (false, _) => May::No,
@@ -204,7 +204,7 @@ impl Offices {
 }
 
 #[test]
-fn every_route_lets_in_whom_the_page_says() {
+fn every_route_allows_whom_the_page_says() {
     let offices = furnished();
     let _ = rustls::crypto::ring::default_provider().install_default();
     let client = Client::builder().tls_danger_accept_invalid_certs(true).no_proxy().build().expect("a client");

@@ -144,7 +144,7 @@ fn a_hand_out_opens_nothing_once_it_was_used_or_renewed() {
     assert_eq!(lasts(&renewed), lasts(&done.codes[1]), "it lasts no longer for being renewed");
     assert_eq!(renewed.record.machine.as_deref(), Some("fid"));
     let old = look_at_code(&Invitation::parse(&done.codes[1].code).expect("a code"));
-    assert!(refused(old).contains("not one of this service's"));
+    assert!(refused(old).contains("not made by this service"));
     joins(&office, "fid", &renewed.code);
     let again = office.api.post::<_, IssuedCode>(&path, &());
     assert!(refused(again).contains("used or cancelled"), "a used code is not made good again");

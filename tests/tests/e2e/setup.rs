@@ -121,7 +121,7 @@ fn a_pause_lets_no_new_backup_in_restores_go_on_and_it_ends_by_itself() {
 }
 
 #[test]
-fn a_run_that_was_let_in_comes_to_its_end_when_backups_are_paused() {
+fn an_accepted_run_finishes_when_backups_are_paused() {
     let office = Office::open();
     office.destination("shelf");
     let station = office.workstation("knot");

@@ -108,7 +108,7 @@ fn figures_that_change_by_themselves_do_not_stand_in_the_way_of_a_change() {
 }
 
 #[test]
-fn who_are_let_in_by_several_commands_at_once_are_all_let_in() {
+fn access_granted_by_several_commands_at_once_is_all_granted() {
     let office = Office::open();
     let shelf = office.destination("shelf");
     let nobody = json!({ "grants": { "everybody": false } });

@@ -9,7 +9,7 @@ use jetfrost_wire::people::{AccountRemoval, WorkstationsGo};
 use crate::backups::Backups;
 use crate::identity::accounts::{account_named, stays_administered};
 use crate::records::{AccountRow, CodeRow, Connection, Removal, SessionRow, WorkstationLine};
-use crate::shared::{Caller, Conflict, Result, ServiceError, Who};
+use crate::shared::{Caller, Conflict, Invalid, Result, ServiceError, Thing, Who};
 use crate::storage::removal;
 use crate::storage::stores::ALL_STORES;
 
@@ -21,7 +21,7 @@ impl Backups {
             return Err(ServiceError::Conflict(Conflict::OwnAccount));
         }
         self.records.write(|on| {
-            let mut row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
+            let mut row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
             stays_administered(&row, on)?;
             let lines = WorkstationLine::list(Some(&row.id), "", ALL_STORES, on)?;
             let fate = match &removal.workstations {
@@ -29,10 +29,7 @@ impl Backups {
                 None if lines.is_empty() => String::new(),
                 None => {
                     let names: Vec<&str> = lines.iter().map(|line| line.workstation.name.as_str()).collect();
-                    let names = names.join(", ");
-                    return Err(ServiceError::Invalid(format!(
-                        "this account has workstations ({names}): say whether another account takes them, or they are retired, or removed"
-                    )));
+                    return Err(Invalid::HasWorkstations(names.join(", ")).into());
                 }
             };
             SessionRow::end_all(&row.id, None, on)?;
@@ -81,13 +78,7 @@ impl Backups {
 
     fn remove_with_account(&self, caller: &Caller, line: &WorkstationLine, on: &mut Connection) -> Result<()> {
         let now = self.clock.now_ms();
-        let protected = removal::store_protected_until(line, now, on).map_err(|error| match error {
-            ServiceError::Conflict(Conflict::StoreOnHold) => {
-                let name = &line.workstation.name;
-                ServiceError::Invalid(format!("there is a hold on backups of {name}: release it first"))
-            }
-            other => other,
-        })?;
+        let protected = removal::one_of_several_protected_until(line, now, on)?;
         let ends = removal::ends(protected, line.destination.waiting_days, now);
         let mut store = line.store.clone();
         store.removal.get_or_insert_with(|| Removal { ends, by: caller.name() });
@@ -99,8 +90,63 @@ impl Backups {
 fn hand_over(line: &WorkstationLine, heir: &AccountRow, on: &mut Connection) -> Result<()> {
     let mut workstation = line.workstation.clone();
     if heir.id == workstation.account_id {
-        return Err(ServiceError::Invalid("an account cannot inherit from itself".into()));
+        return Err(Invalid::OwnHeir.into());
     }
     workstation.account_id.clone_from(&heir.id);
     Ok(workstation.update(on)?)
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_types::Role;
+    use jetfrost_wire::retention::NewHold;
+
+    use super::*;
+    use crate::shared::testing::Office;
+    use crate::shared::testing::machine::Machine;
+
+    fn office() -> (Office, Machine, AccountId) {
+        let office = Office::open();
+        office.destination("shelf");
+        let tove = office.person("tove", Role::Member);
+        let mut machine = office.machine("tove", "front desk");
+        machine.back_up(&office, b"one").expect("a point");
+        let id = office.services.identity.me(&tove).expect("there").id;
+        (office, machine, id)
+    }
+
+    #[test]
+    fn an_account_goes_only_when_it_is_said_what_becomes_of_its_workstations() {
+        let (office, machine, id) = office();
+        let remove = |workstations| office.services.backups.remove_account(&office.ingrid, &id, &AccountRemoval { workstations });
+        let refused = remove(None);
+        assert!(matches!(refused, Err(ServiceError::Invalid(Invalid::HasWorkstations(names))) if names == "front desk"));
+        let to = |login: &str| Some(WorkstationsGo::To { login: login.into() });
+        assert!(matches!(remove(to("tove")), Err(ServiceError::Invalid(Invalid::OwnHeir))));
+        assert!(matches!(remove(to("nobody")), Err(ServiceError::Invalid(Invalid::Unknown { what: Thing::Account, .. }))));
+        remove(to("ingrid")).expect("handed over");
+        let heir = office.services.backups.workstation(&office.ingrid, &machine.enrolled.workstation).expect("there").login;
+        assert_eq!(heir, "ingrid");
+        assert!(office.device(&machine.enrolled).is_ok(), "the machine goes on");
+    }
+
+    #[test]
+    fn nothing_of_an_account_goes_while_one_of_its_points_is_on_hold() {
+        let (office, machine, id) = office();
+        let retention = &office.services.retention;
+        retention.hold_point(&office.ingrid, machine.store(), 1, &NewHold { reason: "a dispute".into() }).expect("held");
+        let removal = AccountRemoval { workstations: Some(WorkstationsGo::Remove) };
+        let refused = office.services.backups.remove_account(&office.ingrid, &id, &removal);
+        assert!(matches!(refused, Err(ServiceError::Invalid(Invalid::OnHold(name))) if name == "front desk"));
+        office.services.identity.account(&office.ingrid, &id).expect("the account is there");
+        assert!(office.device(&machine.enrolled).is_ok(), "so is the workstation");
+    }
+
+    #[test]
+    fn nobody_removes_themselves_or_the_last_administrator() {
+        let (office, _, _) = office();
+        let own = office.services.identity.me(&office.ingrid).expect("there").id;
+        let refused = office.services.backups.remove_account(&office.ingrid, &own, &AccountRemoval { workstations: None });
+        assert!(matches!(refused, Err(ServiceError::Conflict(Conflict::OwnAccount | Conflict::LastAdministrator))));
+    }
 }

@@ -11,7 +11,7 @@ use crate::backups::uploads::Upload;
 use crate::identity::accounts::account_named;
 use crate::identity::grants::has_access;
 use crate::records::{AccountRow, DestinationRow, WorkstationLine, WorkstationRow};
-use crate::shared::{Caller, Conflict, NoRoom, Result, ServiceError, place};
+use crate::shared::{Caller, Conflict, Disabled, NoRoom, Result, ServiceError, place};
 use crate::storage::capacity::Purpose;
 
 /// There is room when this much more content would be taken.
@@ -75,7 +75,7 @@ impl Backups {
         let Subject { account, destination, line } = *subject;
         let name = &destination.name;
         match step {
-            DiagnosisStep::Account if account.disabled.is_some() => Err(ServiceError::Disabled("this account is disabled")),
+            DiagnosisStep::Account if account.disabled.is_some() => Err(ServiceError::Disabled(Disabled::Account)),
             DiagnosisStep::Account => Ok(format!("The account '{}' can be used.", account.login)),
             DiagnosisStep::Maintenance => self.gate.check_backups().map(|()| "New backups are accepted.".into()),
             DiagnosisStep::Destination => {

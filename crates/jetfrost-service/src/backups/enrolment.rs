@@ -25,7 +25,8 @@ use crate::records::{
 };
 use crate::secrets::{SecretKind, hash, new_id, new_secret};
 use crate::shared::{
-    Caller, Conflict, Result, ServiceError, bounds, checked_name, convert, limit_to_db, number_cursor, place, to_db,
+    Caller, CodeFault, Conflict, Disabled, Invalid, Result, ServiceError, Thing, bounds, checked_name, convert, limit_to_db,
+    number_cursor, place, to_db,
 };
 use crate::storage::adoption::{USUAL_RHYTHM_SECONDS, free_name};
 use crate::storage::key_slots::row_of;
@@ -66,7 +67,7 @@ impl Backups {
         let issued = self.records.write(|on| {
             let account = account_named(&new.login, on)?;
             if account.disabled.is_some() {
-                return Err(ServiceError::Invalid(format!("the account '{}' is disabled: enable it first", account.login)));
+                return Err(Invalid::AccountDisabled(account.login).into());
             }
             let claimed = new.claims.as_ref().map(|name| claimable(name, &account, on)).transpose()?;
             let destination = match &claimed {
@@ -130,7 +131,7 @@ impl Backups {
     pub(crate) fn renew_code(&self, caller: &Caller, id: &CodeId) -> Result<IssuedCode> {
         caller.may(&Act::ChangeOffice)?;
         let issued = self.records.write(|on| {
-            let row = CodeWithNames::by_id(id, on)?.ok_or(ServiceError::NotFound("enrolment code"))?;
+            let row = CodeWithNames::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::EnrolmentCode))?;
             if row.code.used.is_some() || row.code.cancelled.is_some() {
                 return Err(ServiceError::Conflict(Conflict::CodeSpent));
             }
@@ -144,7 +145,7 @@ impl Backups {
     }
 
     fn issued(&self, id: &CodeId, secret: [u8; 10], on: &mut Connection) -> Result<IssuedCode> {
-        let row = CodeWithNames::by_id(id, on)?.ok_or(ServiceError::NotFound("enrolment code"))?;
+        let row = CodeWithNames::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::EnrolmentCode))?;
         Ok(IssuedCode { code: self.invitation(secret).to_text(), record: convert::enrolment_code(&row, self.clock.now_ms()) })
     }
 
@@ -158,13 +159,13 @@ impl Backups {
         caller.may(&Act::ChangeOffice)?;
         let now = self.clock.now_ms();
         let code = self.records.write(|on| {
-            let row = CodeWithNames::by_id(id, on)?.ok_or(ServiceError::NotFound("enrolment code"))?;
+            let row = CodeWithNames::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::EnrolmentCode))?;
             if convert::enrolment_code(&row, now).state != CodeState::Unused {
                 return Err(ServiceError::Conflict(Conflict::CodeNotUnused));
             }
             row.code.set_cancelled(now, on)?;
             self.trail.note(caller, "enrolment code cancelled", &row.login, on)?;
-            let row = CodeWithNames::by_id(id, on)?.ok_or(ServiceError::NotFound("enrolment code"))?;
+            let row = CodeWithNames::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::EnrolmentCode))?;
             Ok(convert::enrolment_code(&row, now))
         })?;
         self.events.tell(Event::Office);
@@ -174,7 +175,7 @@ impl Backups {
     /// Says what a code is for, to whoever has it.
     pub(crate) fn look_at_code(&self, look: &LookAtCode, origin: &str) -> Result<CodeIsFor> {
         self.with_code(&look.secret.0, origin, |code, on| {
-            let row = CodeWithNames::by_id(&code.id, on)?.ok_or(ServiceError::NotFound("enrolment code"))?;
+            let row = CodeWithNames::by_id(&code.id, on)?.ok_or(ServiceError::NotFound(Thing::EnrolmentCode))?;
             Ok(CodeIsFor {
                 login: row.login,
                 destination: row.destination,
@@ -193,12 +194,13 @@ impl Backups {
             if code.claims.is_some() {
                 return Err(ServiceError::Conflict(Conflict::ClientTooOld));
             }
-            let account = AccountRow::by_id(&code.account_id, on)?.ok_or(ServiceError::NotFound("account"))?;
-            let destination = DestinationRow::by_id(&code.destination_id, on)?.ok_or(ServiceError::NotFound("destination"))?;
+            let account = AccountRow::by_id(&code.account_id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
+            let destination =
+                DestinationRow::by_id(&code.destination_id, on)?.ok_or(ServiceError::NotFound(Thing::Destination))?;
             takes_new_stores(&account, &destination, on)?;
             if !store.is_encrypted() {
                 if code.encrypted {
-                    return Err(ServiceError::Invalid("this enrolment code makes encrypted image stores only".into()));
+                    return Err(Invalid::EncryptedCode.into());
                 }
                 may_go_without_encryption(&destination)?;
             }
@@ -228,7 +230,7 @@ impl Backups {
         let enrolled = self.with_code(&with.secret.0, origin, |code, on| {
             let claims = code.claims.as_ref();
             let claims = claims.ok_or(ServiceError::Conflict(Conflict::CodeMakesNew))?;
-            let line = WorkstationLine::by_id(claims, on)?.ok_or(ServiceError::NotFound("workstation"))?;
+            let line = WorkstationLine::by_id(claims, on)?.ok_or(ServiceError::NotFound(Thing::Workstation))?;
             let credential = new_secret(SecretKind::Device, &*self.random);
             let mut row = line.workstation.clone();
             row.account_id.clone_from(&code.account_id);
@@ -240,7 +242,7 @@ impl Backups {
             *row.rest = None;
             row.update(on)?;
             code.set_used(self.clock.now_ms(), &row.id, on)?;
-            let account = AccountRow::by_id(&code.account_id, on)?.ok_or(ServiceError::NotFound("account"))?;
+            let account = AccountRow::by_id(&code.account_id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
             self.trail.note_as(&account.login, origin, "workstation claimed", &row.name, on)?;
             Ok(self.enrolled(row, credential, &account, &line.destination, line.store.id.0))
         })?;
@@ -253,16 +255,16 @@ impl Backups {
         self.identity.begin_guess("enrolment", origin)?;
         let done = self.records.write(|on| {
             let code = CodeRow::by_secret(&hash(secret), on)?;
-            let code = code.ok_or(ServiceError::WrongCode("this enrolment code is not one of this service's"))?;
+            let code = code.ok_or(ServiceError::WrongCode(CodeFault::Unknown))?;
             self.check_open(&code)?;
-            let account = AccountRow::by_id(&code.account_id, on)?.ok_or(ServiceError::NotFound("account"))?;
+            let account = AccountRow::by_id(&code.account_id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
             if account.disabled.is_some() {
-                return Err(ServiceError::Disabled("the account that this enrolment code is for is disabled"));
+                return Err(ServiceError::Disabled(Disabled::CodesAccount));
             }
             work(&code, on)
         });
         if let Err(ServiceError::WrongCode(why)) = &done {
-            self.trail.note_refusal("unknown", origin, "enrolment refused", why)?;
+            self.trail.note_refusal("unknown", origin, "enrolment refused", &why.to_string())?;
         } else {
             self.identity.guess_was_right("enrolment", origin);
         }
@@ -294,7 +296,7 @@ impl Backups {
     pub(crate) fn retire(&self, caller: &Caller, id: &WorkstationId) -> Result<Workstation> {
         caller.may(&Act::ChangeOffice)?;
         self.records.write(|on| {
-            let line = WorkstationLine::by_id(id, on)?.ok_or(ServiceError::NotFound("workstation"))?;
+            let line = WorkstationLine::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Workstation))?;
             if line.workstation.rest.is_some() {
                 return Err(ServiceError::Conflict(Conflict::NoMachine));
             }
@@ -307,11 +309,9 @@ impl Backups {
 
     fn check_open(&self, code: &CodeRow) -> Result<()> {
         match (code.used, code.cancelled) {
-            (Some(_), _) => Err(ServiceError::WrongCode("this enrolment code has been used already")),
-            (None, Some(_)) => Err(ServiceError::WrongCode("this enrolment code was cancelled")),
-            (None, None) if code.expires <= self.clock.now_ms() => {
-                Err(ServiceError::WrongCode("this enrolment code has expired"))
-            }
+            (Some(_), _) => Err(ServiceError::WrongCode(CodeFault::Used)),
+            (None, Some(_)) => Err(ServiceError::WrongCode(CodeFault::Cancelled)),
+            (None, None) if code.expires <= self.clock.now_ms() => Err(ServiceError::WrongCode(CodeFault::Expired)),
             (None, None) => Ok(()),
         }
     }
@@ -364,12 +364,12 @@ impl Backups {
 fn checked_store(with: &Enrol) -> Result<StoreFile> {
     let store = StoreFile::from_bytes(&with.store.0).map_err(jetfrost_image::store::StoreError::from)?;
     if with.slots.is_empty() || with.slots.len() > bounds::SLOTS {
-        return Err(ServiceError::Invalid(format!("an image store is made with 1 to {} key slots", bounds::SLOTS)));
+        return Err(Invalid::SlotCount.into());
     }
     for slot in &with.slots {
         let slot = Slot::from_bytes(&slot.0).map_err(jetfrost_image::store::StoreError::from)?;
         if slot.store != store.store || !store.takes(slot.kind) {
-            return Err(ServiceError::Invalid("a key slot does not belong into this image store".into()));
+            return Err(Invalid::ForeignSlot.into());
         }
     }
     Ok(store)
@@ -390,15 +390,12 @@ fn takes_new_stores(account: &AccountRow, destination: &DestinationRow, on: &mut
 /// A workstation that a code may hand over: one of the account's own, or one that rests.
 fn claimable(name: &str, account: &AccountRow, on: &mut Connection) -> Result<WorkstationLine> {
     let line = WorkstationLine::by_name(&names::key(name), on)?;
-    let line = line.ok_or_else(|| ServiceError::Invalid(format!("there is no workstation '{name}'")))?;
+    let line = line.ok_or_else(|| Invalid::Unknown { what: Thing::Workstation, name: name.into() })?;
     if line.account.id != account.id {
-        let owner = &line.account.login;
-        return Err(ServiceError::Invalid(format!(
-            "the workstation '{name}' is one of '{owner}': make the code for that account"
-        )));
+        return Err(Invalid::OthersWorkstation { workstation: name.into(), owner: line.account.login }.into());
     }
     if line.store.removal.is_some() {
-        return Err(ServiceError::Invalid(format!("the image store of '{name}' waits to go: bring it back first")));
+        return Err(Invalid::PendingRemoval(name.into()).into());
     }
     Ok(line)
 }
@@ -407,19 +404,13 @@ fn claimable(name: &str, account: &AccountRow, on: &mut Connection) -> Result<Wo
 pub(crate) fn may_go_without_encryption(destination: &DestinationRow) -> Result<()> {
     match destination.encryption.0 {
         EncryptionPolicy::Optional => Ok(()),
-        EncryptionPolicy::Required => {
-            Err(ServiceError::Invalid(format!("the destination '{}' takes encrypted image stores only", destination.name)))
-        }
+        EncryptionPolicy::Required => Err(Invalid::EncryptedDestination(destination.name.clone()).into()),
     }
 }
 
 /// How long a code lasts, in milliseconds.
 pub(crate) fn lasting(hours: u16) -> Result<i64> {
-    if (1..=bounds::CODE_HOURS).contains(&hours) {
-        Ok(i64::from(hours) * HOUR_MS)
-    } else {
-        Err(ServiceError::Invalid(format!("an enrolment code lasts 1 to {} hours", bounds::CODE_HOURS)))
-    }
+    if (1..=bounds::CODE_HOURS).contains(&hours) { Ok(i64::from(hours) * HOUR_MS) } else { Err(Invalid::CodeHours.into()) }
 }
 
 /// The limit that a new image store gets: the largest default of the account's groups, or what the destination says.
@@ -473,16 +464,17 @@ fn chosen_destination(name: Option<&str>, account: &AccountRow, on: &mut Connect
     }
     match (open.pop(), open.pop()) {
         (Some(only), None) => Ok(only),
-        (Some(_), Some(_)) => Err(ServiceError::Invalid("there are several destinations: say which".into())),
-        (None, _) if none => Err(ServiceError::Invalid("there is no destination yet: add one first".into())),
+        (Some(_), Some(_)) => Err(Invalid::WhichDestination.into()),
+        (None, _) if none => Err(Invalid::NoDestination.into()),
         (None, _) => Err(ServiceError::NoAccess { login: account.login.clone(), destination: None }),
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use jetfrost_types::Role;
+    use jetfrost_wire::Binary;
     use jetfrost_wire::enrolment::{Invitation, LookAtCode};
-    use jetfrost_wire::people::Role;
 
     use super::*;
     use crate::shared::testing::Office;
@@ -495,10 +487,56 @@ mod tests {
         let backups = &office.services.backups;
         let issued = backups.issue_code(&office.ingrid, &NewEnrolmentCode::new("tove")).expect("issued");
         let invitation = Invitation::parse(&issued.code).expect("it reads back");
-        let look = || LookAtCode { secret: jetfrost_wire::Binary(invitation.secret.to_vec()) };
+        let look = || LookAtCode { secret: Binary(invitation.secret.to_vec()) };
         let says = backups.look_at_code(&look(), "127.0.0.1").expect("good");
         assert_eq!(says.login, "tove");
         office.pass(31 * crate::shared::DAY_MS);
         assert!(matches!(backups.look_at_code(&look(), "127.0.0.1"), Err(ServiceError::WrongCode(_))), "it is over");
+    }
+
+    #[test]
+    fn a_code_enrols_one_machine_and_a_slot_of_another_store_none() {
+        let office = Office::open();
+        office.destination("shelf");
+        office.person("tove", Role::Member);
+        let (mut enrol, _, _, _) = office.enrolment("tove", "front desk");
+        let own = std::mem::replace(&mut enrol.slots, office.enrolment("tove", "x").0.slots);
+        let backups = &office.services.backups;
+        assert!(matches!(backups.enrol(&enrol, "127.0.0.1"), Err(ServiceError::Invalid(Invalid::ForeignSlot))));
+        enrol.slots = own;
+        backups.enrol(&enrol, "127.0.0.1").expect("the code was not used up");
+        assert!(matches!(backups.enrol(&enrol, "127.0.0.1"), Err(ServiceError::WrongCode(CodeFault::Used))));
+    }
+
+    #[test]
+    fn a_workstation_is_handed_over_to_a_machine_of_its_own_account_alone() {
+        let office = Office::open();
+        office.destination("shelf");
+        office.person("tove", Role::Member);
+        office.person("liv", Role::Member);
+        let machine = office.machine("tove", "front desk");
+        let backups = &office.services.backups;
+        let claims = |login: &str| NewEnrolmentCode { claims: Some("Front Desk".into()), ..NewEnrolmentCode::new(login) };
+        let others = backups.issue_code(&office.ingrid, &claims("liv"));
+        assert!(matches!(others, Err(ServiceError::Invalid(Invalid::OthersWorkstation { owner, .. })) if owner == "tove"));
+        let code = backups.issue_code(&office.ingrid, &claims("tove")).expect("issued").code;
+        let secret = Binary(Invitation::parse(&code).expect("it reads back").secret.to_vec());
+        let claim = Claim { secret, platform: "Test 2".into(), client_version: "0.0.0".into(), disk_bytes: None };
+        let claimed = backups.claim_workstation(&claim, "127.0.0.1").expect("claimed");
+        assert_eq!((&claimed.workstation, &claimed.store), (&machine.enrolled.workstation, machine.store()));
+        assert!(matches!(office.device(&machine.enrolled), Err(ServiceError::UnknownDevice)), "the machine before is cut off");
+        office.device(&claimed).expect("the new one is known");
+    }
+
+    #[test]
+    fn of_several_destinations_one_is_named_and_of_none_nothing_is_made() {
+        let office = Office::open();
+        office.person("tove", Role::Member);
+        let issue = || office.services.backups.issue_code(&office.ingrid, &NewEnrolmentCode::new("tove"));
+        assert!(matches!(issue(), Err(ServiceError::Invalid(Invalid::NoDestination))));
+        office.destination("shelf");
+        issue().expect("the only one");
+        office.destination("cellar");
+        assert!(matches!(issue(), Err(ServiceError::Invalid(Invalid::WhichDestination))));
     }
 }

@@ -9,27 +9,27 @@ use crate::clock::timestamp;
 use crate::hand_out::{HandOut, html, pdf};
 use crate::records::{AccountRow, CodeRow, CodeWithNames};
 use crate::secrets::hash;
-use crate::shared::{Caller, Result, ServiceError, bounds, convert};
+use crate::shared::{Caller, Invalid, Result, ServiceError, bounds, convert};
 
 impl Backups {
     /// A file with a page for each code.
     pub(crate) fn hand_outs(&self, caller: &Caller, ask: &AskHandOuts) -> Result<Vec<u8>> {
         caller.may(&Act::ChangeOffice)?;
         if ask.codes.is_empty() || ask.codes.len() > bounds::HAND_OUTS {
-            return Err(ServiceError::Invalid(format!("hand-outs are made for 1 to {} enrolment codes", bounds::HAND_OUTS)));
+            return Err(Invalid::HandOutCodes.into());
         }
         let pages: Vec<HandOut> = ask.codes.iter().map(|code| self.hand_out(code)).collect::<Result<_>>()?;
         match ask.form {
             HandOutForm::Html => Ok(html::render(&pages, &self.zone).into_bytes()),
-            HandOutForm::Pdf => pdf::render(&pages, &self.zone).map_err(|e| ServiceError::Invalid(e.to_string())),
+            HandOutForm::Pdf => Ok(pdf::render(&pages, &self.zone).map_err(Invalid::from)?),
         }
     }
 
     fn hand_out(&self, text: &str) -> Result<HandOut> {
-        let invitation = Invitation::parse(text).map_err(|e| ServiceError::Invalid(e.to_string()))?;
+        let invitation = Invitation::parse(text).map_err(Invalid::from)?;
         let now = self.clock.now_ms();
         self.records.read(|on| {
-            let not_open = || ServiceError::Invalid("one of these enrolment codes is not one that can be used".into());
+            let not_open = || ServiceError::from(Invalid::CodeNotUsable);
             let code = CodeRow::by_secret(&hash(&invitation.secret), on)?.ok_or_else(not_open)?;
             let row = CodeWithNames::by_id(&code.id, on)?.ok_or_else(not_open)?;
             if convert::enrolment_code(&row, now).state != jetfrost_wire::enrolment::CodeState::Unused {

@@ -9,7 +9,7 @@ use jetfrost_wire::run::{GiveUp, Outcome, Progress};
 use crate::backups::Backups;
 use crate::records::{Count, Id, RestoreRow, StoreRow, WorkstationLine};
 use crate::secrets::new_id;
-use crate::shared::{Caller, Conflict, Result, ServiceError, convert, to_db};
+use crate::shared::{Caller, Conflict, Result, ServiceError, Thing, Traffic, convert, to_db};
 
 impl Backups {
     /// Begins a restore from a workstation's store.
@@ -21,7 +21,7 @@ impl Backups {
         if let Err(error) = store.point_head(begin.point) {
             return Err(self.why_no_point(&line, begin.point, error)?);
         }
-        self.pace(&self.restores_begun, "restores", &caller.name())?;
+        self.pace(&self.restores_begun, Traffic::Restores, &caller.name())?;
         let now = self.clock.now_ms();
         let row = RestoreRow {
             number: 0,
@@ -83,7 +83,7 @@ impl Backups {
     }
 
     fn current_restore(&self, caller: &Caller, id: &RestoreId) -> Result<RestoreRow> {
-        let missing = || ServiceError::NotFound("restore");
+        let missing = || ServiceError::NotFound(Thing::Restore);
         let row = self.records.read(|on| Ok::<_, ServiceError>(RestoreRow::by_id(id, on)?))?.ok_or_else(missing)?;
         let line = self.storage.line(caller, &row.workstation_id).map_err(|_| missing())?;
         caller.may(&act(row.purpose.0, &line))?;
@@ -144,5 +144,48 @@ fn act(purpose: Purpose, line: &WorkstationLine) -> Act<'_> {
     match purpose {
         Purpose::Restore => Act::ReadStore { workstation: line.workstation.id.as_str(), owner: line.account.id.as_str() },
         Purpose::Drill => Act::AddToStore { workstation: line.workstation.id.as_str() },
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_types::Role;
+    use jetfrost_wire::restore::{Purpose, Scope};
+
+    use super::*;
+    use crate::shared::testing::Office;
+
+    #[test]
+    fn a_restore_is_on_record_with_who_asked_and_ends_once() {
+        let office = Office::open();
+        office.destination("shelf");
+        office.person("tove", Role::Member);
+        let mut machine = office.machine("tove", "front desk");
+        machine.back_up(&office, b"one").expect("a point");
+        let (backups, id) = (&office.services.backups, &machine.enrolled.workstation);
+        let begin = |point| BeginRestore { point, scope: Scope::Selection, purpose: Purpose::Restore };
+        assert!(backups.begin_restore(&office.ingrid, id, &begin(2)).is_err(), "there is no such point");
+        let restore = backups.begin_restore(&office.ingrid, id, &begin(1)).expect("begun");
+        let end = EndRestore { progress: Progress::default(), exceptions: 0 };
+        backups.end_restore(&office.ingrid, &restore.id, &end).expect("ended");
+        let late = GiveUp { stopped: true, reason: "late".into(), progress: Progress::default() };
+        let late = backups.give_up_restore(&office.ingrid, &restore.id, &late);
+        assert!(matches!(late, Err(ServiceError::Conflict(Conflict::RestoreEnded))));
+        let listed = backups.restores(&office.ingrid, id, &jetfrost_wire::PageQuery::default()).expect("listed").items;
+        let shown: Vec<_> = listed.iter().map(|restore| (restore.by.as_str(), restore.outcome)).collect();
+        assert_eq!(shown, [("ingrid", Outcome::Complete)]);
+    }
+
+    #[test]
+    fn one_member_does_not_restore_what_another_has() {
+        let office = Office::open();
+        office.destination("shelf");
+        office.person("tove", Role::Member);
+        let liv = office.person("liv", Role::Member);
+        let mut machine = office.machine("tove", "front desk");
+        machine.back_up(&office, b"one").expect("a point");
+        let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose: Purpose::Restore };
+        let refused = office.services.backups.begin_restore(&liv, &machine.enrolled.workstation, &begin);
+        assert!(matches!(refused, Err(ServiceError::NotFound(Thing::Workstation))), "{refused:?}");
     }
 }

@@ -24,7 +24,7 @@ use crate::backups::enrolment::{Makes, lasting};
 use crate::identity::accounts::account_named;
 use crate::identity::grants::{destination_named, grants};
 use crate::records::{AccountRow, CodeRow, CodeWithNames, Connection, Count, DestinationRow, GroupRow, Rest, WorkstationLine};
-use crate::shared::{Caller, Result, ServiceError, csv_line, limit_to_db, shown_limit};
+use crate::shared::{Caller, Invalid, Result, ServiceError, Thing, csv_line, limit_to_db, shown_limit};
 use crate::storage::workstations::said_of_store;
 
 /// A roster is compared with all of the office.
@@ -59,7 +59,7 @@ impl Backups {
         let (done, limited) = self.records.write(|on| {
             let plan = plan(&reading, &self.office_of_roster(on)?);
             if let Some(fault) = plan.faults.first() {
-                return Err(ServiceError::Invalid(first_of(fault, plan.faults.len())));
+                return Err(ServiceError::from(first_of(fault, plan.faults.len())));
             }
             let (mut codes, mut limited) = (Vec::new(), Vec::new());
             for planned in &plan.steps {
@@ -180,7 +180,7 @@ impl Backups {
             }
             Step::HandOver { login, machine } => {
                 let account = account_named(login, on)?;
-                let line = WorkstationLine::by_name(&key(machine), on)?.ok_or(ServiceError::NotFound("workstation"))?;
+                let line = WorkstationLine::by_name(&key(machine), on)?.ok_or(ServiceError::NotFound(Thing::Workstation))?;
                 let makes = Makes {
                     account: &account,
                     destination: &line.destination,
@@ -195,12 +195,12 @@ impl Backups {
                 let destination = destination_named(destination, on)?;
                 let waiting = CodeWithNames::waiting(self.clock.now_ms(), on)?;
                 let row = waiting.into_iter().find(|row| row.code.machine_key.as_deref() == Some(&key(machine)));
-                let row = row.ok_or(ServiceError::NotFound("enrolment code"))?;
+                let row = row.ok_or(ServiceError::NotFound(Thing::EnrolmentCode))?;
                 row.code.set_makes(&destination.id, limit.map(limit_to_db).transpose()?, *encrypted, on)?;
                 self.trail.note_change(caller, "enrolment code changed", machine, None, Some(&shown_step(step).says), on)?;
             }
             Step::SetLimit { machine, after, .. } => {
-                let mut line = WorkstationLine::by_name(&key(machine), on)?.ok_or(ServiceError::NotFound("workstation"))?;
+                let mut line = WorkstationLine::by_name(&key(machine), on)?.ok_or(ServiceError::NotFound(Thing::Workstation))?;
                 let was = said_of_store(&line.store);
                 line.store.size_limit = limit_to_db(*after)?;
                 line.store.update(on)?;
@@ -218,10 +218,8 @@ fn read_size(text: &str) -> Option<u64> {
 }
 
 /// The first fault in a sentence; the plan tells the others.
-fn first_of(fault: &Fault, all: usize) -> String {
-    let column = fault.column.map_or_else(String::new, |(_, name)| format!(", {name}"));
-    let others = if all > 1 { format!("; and {} more", all - 1) } else { String::new() };
-    format!("line {}{column}: {}{others}", fault.line, fault.what)
+fn first_of(fault: &Fault, all: usize) -> Invalid {
+    Invalid::Roster { line: fault.line, column: fault.column.map(|(_, name)| name), what: fault.what.clone(), more: all - 1 }
 }
 
 fn shown_fault(fault: Fault) -> RosterFault {
@@ -295,5 +293,36 @@ fn fill(text: &mut String, account: &str, facts: &AccountFacts, office: &Office)
     }
     for machine in machines {
         let _ = writeln!(text, "{}", csv_line(person.iter().chain(&machine).map(String::as_str)));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_types::Role;
+
+    use super::*;
+    use crate::shared::testing::Office;
+
+    #[test]
+    fn a_roster_with_one_fault_changes_nothing_and_says_where_it_is() {
+        let office = Office::open();
+        office.destination("shelf");
+        let backups = &office.services.backups;
+        let header = backups.roster(&office.ingrid, &RosterQuery { filled: false }).expect("a header");
+        let columns = header.lines().next().expect("a line").split(',').count();
+        let line = |login: &str| format!("{login}{}", ",".repeat(columns - 1));
+        let table = format!("{}\n{}\n{},too many\n", header.trim_end(), line("liv"), line("odd"));
+        let refused = backups.apply_roster(&office.ingrid, &Roster { table, hours: None });
+        assert!(matches!(&refused, Err(ServiceError::Invalid(Invalid::Roster { line: 3, .. }))), "{refused:?}");
+        let accounts = office.services.identity.accounts(&office.ingrid, &jetfrost_wire::PageQuery::default()).expect("listed");
+        assert_eq!(accounts.items.len(), 1, "nobody was added");
+    }
+
+    #[test]
+    fn only_administrators_import_people() {
+        let office = Office::open();
+        let desk = office.person("desk", Role::Helpdesk);
+        let roster = Roster { table: String::new(), hours: None };
+        assert!(matches!(office.services.backups.apply_roster(&desk, &roster), Err(ServiceError::NotAllowed)));
     }
 }

@@ -19,7 +19,7 @@ use crate::backups::uploads::Upload;
 use crate::identity::grants::has_access;
 use crate::records::{Connection, Count, Id, NewRun, PointRow, RunRow, StoreRow, WorkstationLine, WorkstationRow};
 use crate::secrets::new_id;
-use crate::shared::{Caller, Conflict, Result, ServiceError, bounds, convert, to_db};
+use crate::shared::{Caller, Conflict, Invalid, Result, ServiceError, Thing, Traffic, bounds, convert, to_db};
 use crate::storage::points;
 use crate::storage::points::insert_point;
 
@@ -34,7 +34,7 @@ impl Backups {
         self.gate.check_backups()?;
         self.takes_backups(&line)?;
         self.identity.accepted(&line.workstation.id);
-        self.pace(&self.runs_begun, "runs", line.workstation.id.as_str())?;
+        self.pace(&self.runs_begun, Traffic::Backups, line.workstation.id.as_str())?;
         let (_, store) = self.storage.open_store(&line)?;
         store.continue_behind(line.store.latest_sequence.unwrap_or_default().get());
         store.end_run();
@@ -92,7 +92,7 @@ impl Backups {
     }
 
     /// Refuses when there were too many beginnings within this hour.
-    pub(crate) fn pace(&self, pace: &Mutex<Pace>, what: &'static str, who: &str) -> Result<()> {
+    pub(crate) fn pace(&self, pace: &Mutex<Pace>, what: Traffic, who: &str) -> Result<()> {
         let begun = pace.lock().unwrap_or_else(PoisonError::into_inner).begin(who, self.clock.now_ms());
         begun.map_err(|early| ServiceError::TooOften { what, wait_seconds: early.unsigned_abs().div_ceil(1000) })
     }
@@ -217,7 +217,7 @@ impl Backups {
     fn committed(&self, line: &WorkstationLine, row: &RunRow, run: Run) -> Result<PointCommitted> {
         let sequence = row.sequence.unwrap_or_default();
         let point = self.records.read(|on| Ok::<_, ServiceError>(PointRow::find(&line.store.id, sequence, on)?))?;
-        Ok(PointCommitted { point: convert::point(&point.ok_or(ServiceError::NotFound("point"))?), run })
+        Ok(PointCommitted { point: convert::point(&point.ok_or(ServiceError::NotFound(Thing::Point))?), run })
     }
 
     /// Ends a run that made no point.
@@ -255,8 +255,9 @@ impl Backups {
     }
 
     fn run(&self, caller: &Caller, id: &RunId) -> Result<(WorkstationLine, RunRow)> {
-        let row = self.records.read(|on| Ok::<_, ServiceError>(RunRow::by_id(id, on)?))?.ok_or(ServiceError::NotFound("run"))?;
-        let line = self.storage.line(caller, &row.workstation_id).map_err(|_| ServiceError::NotFound("run"))?;
+        let row =
+            self.records.read(|on| Ok::<_, ServiceError>(RunRow::by_id(id, on)?))?.ok_or(ServiceError::NotFound(Thing::Run))?;
+        let line = self.storage.line(caller, &row.workstation_id).map_err(|_| ServiceError::NotFound(Thing::Run))?;
         caller.may(&Act::AddToStore { workstation: line.workstation.id.as_str() })?;
         Ok((line, row))
     }
@@ -277,7 +278,7 @@ impl Backups {
 /// is there.
 fn check_bounds(commit: &CommitPoint) -> Result<()> {
     if commit.point.0.len() > MOST_POINT {
-        return Err(ServiceError::Invalid(format!("a recovery point's file has {MOST_POINT} bytes at most")));
+        return Err(Invalid::PointTooLong(MOST_POINT).into());
     }
     let head = PointFile::from_bytes(&commit.point.0).map_err(StoreError::from)?.head;
     let exceptions = &commit.exceptions;
@@ -304,4 +305,87 @@ fn end(row: &mut RunRow, outcome: Outcome, reason: Option<&str>, at: i64) {
     row.reason = reason.map(|reason| reason.chars().take(bounds::WHY_A_RUN_ENDED).collect());
     row.ended = Some(at);
     row.last_heard = at;
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_types::Role;
+    use jetfrost_wire::PageQuery;
+
+    use super::*;
+    use crate::shared::testing::Office;
+    use crate::shared::testing::machine::Machine;
+
+    fn office() -> (Office, Machine) {
+        let office = Office::open();
+        office.destination("shelf");
+        office.person("tove", Role::Member);
+        let machine = office.machine("tove", "front desk");
+        (office, machine)
+    }
+
+    #[test]
+    fn a_commit_whose_answer_was_lost_is_answered_again_and_makes_no_second_point() {
+        let (office, mut machine) = office();
+        let run = machine.begin(&office).expect("begun");
+        machine.send(&office, b"one").expect("sent");
+        let commit = machine.close(&office, &run).expect("closed");
+        let backups = &office.services.backups;
+        let (first, again) =
+            (backups.commit(&machine.caller, &run.run.id, &commit), backups.commit(&machine.caller, &run.run.id, &commit));
+        assert_eq!(first.expect("committed").point, again.expect("the same").point);
+        let points = backups.points(&office.ingrid, &machine.enrolled.workstation, &PageQuery::default()).expect("listed");
+        assert_eq!(points.items.len(), 1);
+    }
+
+    #[test]
+    fn a_later_run_ends_the_earlier_one_which_commits_nothing_any_more() {
+        let (office, mut machine) = office();
+        let earlier = machine.begin(&office).expect("begun");
+        machine.send(&office, b"one").expect("sent");
+        let commit = machine.close(&office, &earlier).expect("closed");
+        let later = machine.begin(&office).expect("begun");
+        let backups = &office.services.backups;
+        assert!(matches!(backups.commit(&machine.caller, &earlier.run.id, &commit), Err(ServiceError::RunOver)));
+        assert!(matches!(backups.progress(&machine.caller, &earlier.run.id, &Progress::default()), Err(ServiceError::RunOver)));
+        let runs = backups.runs(&office.ingrid, &machine.enrolled.workstation, &PageQuery::default()).expect("listed").items;
+        let outcomes: Vec<_> = runs.iter().map(|run| (&run.id, run.outcome)).collect();
+        assert_eq!(outcomes, [(&later.run.id, Outcome::Underway), (&earlier.run.id, Outcome::Lost)]);
+    }
+
+    #[test]
+    fn a_run_that_stops_reporting_is_lost_and_what_it_sent_is_not_sent_again() {
+        let (office, mut machine) = office();
+        let run = machine.begin(&office).expect("begun");
+        machine.send(&office, b"one").expect("sent");
+        office.pass(24 * 3_600_000);
+        let backups = &office.services.backups;
+        backups.note_lost().expect("noted");
+        assert!(matches!(machine.send(&office, b"two"), Err(ServiceError::RunOver)));
+        let runs = backups.runs(&office.ingrid, &machine.enrolled.workstation, &PageQuery::default()).expect("listed").items;
+        assert_eq!((&runs[0].id, runs[0].outcome), (&run.run.id, Outcome::Lost));
+        assert!(!machine.begin(&office).expect("begun").store_is_empty, "the chunk is there");
+    }
+
+    #[test]
+    fn a_workstation_that_begins_run_after_run_is_told_to_wait() {
+        let (office, machine) = office();
+        let refused = (0..1_000).find_map(|_| machine.begin(&office).err()).expect("a bound");
+        assert!(matches!(refused, ServiceError::TooOften { what: Traffic::Backups, wait_seconds } if wait_seconds <= 3600));
+        office.pass(3_600_000);
+        machine.begin(&office).expect("an hour later");
+    }
+
+    #[test]
+    fn another_workstation_and_a_retired_one_add_nothing() {
+        let (office, mut machine) = office();
+        let mut other = office.machine("tove", "back office");
+        let run = machine.begin(&office).expect("begun");
+        let progress = office.services.backups.progress(&other.caller, &run.run.id, &Progress::default());
+        assert!(matches!(progress, Err(ServiceError::NotFound(Thing::Run) | ServiceError::NotAllowed)), "{progress:?}");
+        office.services.backups.retire(&office.ingrid, &other.enrolled.workstation).expect("retired");
+        assert!(matches!(office.device(&other.enrolled), Err(ServiceError::UnknownDevice)));
+        machine.back_up(&office, b"one").expect("the other goes on");
+        assert!(other.send(&office, b"late").is_err(), "a connection from before the retirement");
+    }
 }

@@ -15,7 +15,7 @@ use crate::backups::Backups;
 use crate::clock::timestamp;
 use crate::records;
 use crate::records::SlotRow;
-use crate::shared::{Caller, Result, ServiceError};
+use crate::shared::{Caller, Invalid, Result, ServiceError, Thing};
 use crate::storage::key_slots::{row_of, slot_rows};
 
 impl Backups {
@@ -55,7 +55,7 @@ impl Backups {
     pub(crate) fn remove_slot(&self, caller: &Caller, id: &ImageStoreId, slot: &str) -> Result<()> {
         let line = self.storage.line_to_see(caller, id)?;
         caller.may(&Act::RemoveUnlockMethod { owner: line.account.id.as_str() })?;
-        let slot: SlotId = slot.parse().map_err(|_| ServiceError::NotFound("unlock method"))?;
+        let slot: SlotId = slot.parse().map_err(|_| ServiceError::NotFound(Thing::UnlockMethod))?;
         let (_, store) = self.storage.open_store(&line)?;
         let what = format!("{slot} of {}", line.workstation.name);
         // Those that are left are to open the store in fact.
@@ -73,7 +73,7 @@ impl Backups {
     pub(crate) fn start_escrow(&self, caller: &Caller, new: &NewEscrow) -> Result<Escrow> {
         caller.may(&Act::ChangeOffice)?;
         if new.public_key.0.len() != 32 {
-            return Err(ServiceError::Invalid("the public half of an office key has 32 bytes".into()));
+            return Err(Invalid::OfficeKey.into());
         }
         let now = self.clock.now_ms();
         self.records.write(|on| {
@@ -123,4 +123,52 @@ fn said(way: &UnlockMethod) -> &'static str {
 
 fn fingerprint_of(public: &[u8]) -> String {
     public.try_into().map(|key| jetfrost_image::crypto::OfficePublicKey(key).fingerprint()).unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_image::StoreId;
+    use jetfrost_image::crypto::{StoreKey, SystemRandom, random_array};
+    use jetfrost_image::store::StoreError;
+    use jetfrost_types::Role;
+    use jetfrost_wire::Binary;
+
+    use super::*;
+    use crate::media::MediaError;
+    use crate::shared::testing::Office;
+    use crate::shared::testing::machine::slot;
+
+    #[test]
+    fn the_last_unlock_method_stays_and_none_is_overwritten() {
+        let office = Office::open();
+        office.destination("shelf");
+        office.person("tove", Role::Member);
+        let machine = office.machine("tove", "front desk");
+        let (backups, store) = (&office.services.backups, machine.store());
+        let only = backups.unlock_methods(&machine.caller, store).expect("listed").items.remove(0).id;
+        assert!(
+            matches!(backups.remove_slot(&machine.caller, store, &only), Err(ServiceError::NotAllowed)),
+            "a machine takes none away"
+        );
+        let last = backups.remove_slot(&office.ingrid, store, &only);
+        assert!(matches!(last, Err(ServiceError::Media(MediaError::Store(StoreError::LastUnlockMethod)))), "{last:?}");
+        let mut forged = machine.slot.clone();
+        forged.label = Some("mine".into());
+        assert!(backups.add_slot(&machine.caller, store, &NewSlot { slot: Binary(forged.to_bytes()) }).is_err());
+        let random = SystemRandom::default();
+        let foreign = slot(StoreId(random_array(&random)), &StoreKey::generate(&random), &random);
+        assert!(backups.add_slot(&machine.caller, store, &NewSlot { slot: Binary(foreign.to_bytes()) }).is_err());
+        let listed = backups.unlock_methods(&machine.caller, store).expect("listed").items;
+        assert_eq!(listed.iter().map(|method| method.id.as_str()).collect::<Vec<_>>(), [only]);
+    }
+
+    #[test]
+    fn an_office_key_has_its_length() {
+        let office = Office::open();
+        let new = |len| NewEscrow { public_key: Binary(vec![7; len]), ask_workstations: true };
+        let set = office.services.backups.start_escrow(&office.ingrid, &new(31));
+        assert!(matches!(set, Err(ServiceError::Invalid(Invalid::OfficeKey))));
+        office.services.backups.start_escrow(&office.ingrid, &new(32)).expect("set");
+        assert!(office.services.identity.escrow().expect("read").is_some());
+    }
 }

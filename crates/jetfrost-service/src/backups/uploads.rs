@@ -13,7 +13,7 @@ use jetfrost_wire::workstation::{PointBytes, Slots};
 use crate::backups::Backups;
 use crate::records::{Connection, Noted, PointRow, RecordsError, RestoreRow, WorkstationLine};
 use crate::retention::{Retention, Room};
-use crate::shared::{Caller, Result, ServiceError, Who, to_db};
+use crate::shared::{Caller, Invalid, Result, ServiceError, Thing, Who, to_db};
 use crate::storage::capacity::Purpose;
 
 /// Reading an image store without a restore is put on record this often.
@@ -33,7 +33,7 @@ impl Upload {
     pub(crate) fn begin_needs(&self, retention: &Retention, len: u64) -> Result<Arriving> {
         let most = self.store.most_needs()?;
         if len > most {
-            return Err(ServiceError::Invalid(format!("the needs of this image store's next point have {most} bytes at most")));
+            return Err(Invalid::NeedsTooLong(most).into());
         }
         let intake = self.store.receive_needs_shared(self.store.next_sequence())?;
         Ok(Arriving {
@@ -47,7 +47,7 @@ impl Upload {
     pub(crate) fn begin_segment(&self, retention: &Retention, hash: SegmentHash, len: u64) -> Result<Option<Arriving>> {
         let Some(intake) = self.store.receive_segment_shared(hash)? else { return Ok(None) };
         if !self.store.takes_segment_of(len) {
-            return Err(ServiceError::Invalid("too many short segments in one run: fill them to 16 MiB".into()));
+            return Err(Invalid::ShortSegments.into());
         }
         Ok(Some(Arriving {
             what: What::Segment(intake),
@@ -74,8 +74,7 @@ impl Arriving {
     /// Takes the next bytes, and room for them.
     pub(crate) fn push(&mut self, bytes: &[u8]) -> Result<()> {
         let len = bytes.len() as u64;
-        self.left =
-            self.left.checked_sub(len).ok_or_else(|| ServiceError::Invalid("more bytes arrived than were announced".into()))?;
+        self.left = self.left.checked_sub(len).ok_or_else(|| Invalid::MoreThanAnnounced)?;
         self.room.take(len)?;
         match &mut self.what {
             What::Segment(intake) => intake.push(bytes)?,
@@ -102,7 +101,7 @@ impl Backups {
         // A store that the caller may not see is not found.
         caller
             .may(&Act::AddToStore { workstation: line.workstation.id.as_str() })
-            .map_err(|_| ServiceError::NotFound("image store"))?;
+            .map_err(|_| ServiceError::NotFound(Thing::ImageStore))?;
         Ok(Upload { store: self.storage.open_store(&line)?.1, line })
     }
 

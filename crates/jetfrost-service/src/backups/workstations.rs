@@ -13,7 +13,7 @@ use jetfrost_wire::{Page, PageQuery};
 use crate::backups::Backups;
 use crate::clock::timestamp;
 use crate::records::{AccountRow, CodeRow, PointRow, RestoreRow, RunRow, SessionRow, WorkstationLine};
-use crate::shared::{Caller, Result, ServiceError, convert, number_cursor, place};
+use crate::shared::{Caller, Result, ServiceError, Thing, convert, number_cursor, place};
 use crate::storage::workstations::see;
 
 /// An account's workstations are looked at together.
@@ -71,7 +71,7 @@ impl Backups {
         caller.may(&Act::SeeOffice)?;
         let now = self.clock.now_ms();
         let (sessions, unused_codes, lines) = self.records.read(|on| {
-            let row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
+            let row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
             let lines = WorkstationLine::list(Some(&row.id), "", ALL_OF_ACCOUNT, on)?;
             Ok::<_, ServiceError>((SessionRow::of(&row.id, now, on)?, CodeRow::open_of(&row.id, now, on)?, lines))
         })?;

@@ -29,7 +29,7 @@ use utoipa_actix_web::service_config::ServiceConfig;
 
 use crate::operations::Readiness;
 use crate::services::Services;
-use crate::shared::{Caller, Credential, ServiceError};
+use crate::shared::{Caller, Credential, ServiceError, Thing};
 use caps::{Caps, Permit};
 pub(crate) use credential::COOKIE;
 pub(crate) use document::document;
@@ -158,7 +158,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig, app: App) {
                     api_routes(&mut ServiceConfig::new(config));
                 })
                 .wrap(middleware::DefaultHeaders::new().add(("Cache-Control", "no-store")))
-                .default_service(web::to(|| async { Trouble::from(ServiceError::NotFound("path")) })),
+                .default_service(web::to(|| async { Trouble::from(ServiceError::NotFound(Thing::Path)) })),
         )
         .configure(console::routes);
 }

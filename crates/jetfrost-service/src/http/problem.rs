@@ -203,7 +203,10 @@ fn fold(error: &ServiceError) -> Problem {
             format!("Recovery point {sequence} is gone since {}: {why}.", crate::clock::said(*at)),
             "List the recovery points and choose from them.",
         ),
-        ServiceError::WrongCode(why) => Problem::new(Kind::WrongCode, sentence(why), "Ask the administrator for a new code."),
+        ServiceError::WrongCode(why) => {
+            Problem::new(Kind::WrongCode, sentence(&why.to_string()), "Ask the administrator for a new code.")
+                .with_reason(why.word())
+        }
         ServiceError::SecondFactorNeeded => Problem::new(
             Kind::SecondFactorNeeded,
             "This account requires a second-factor code.",
@@ -214,8 +217,9 @@ fn fold(error: &ServiceError) -> Problem {
             "The second-factor code is wrong or was already used.",
             "Wait for the next code and try again. If codes never work, compare the clocks of the authenticator and the server.",
         ),
-        ServiceError::Disabled(why) => {
-            Problem::new(Kind::Disabled, sentence(why), "An administrator can enable it again. Stored data was not touched.")
+        ServiceError::Disabled(whose) => {
+            let next = "An administrator can enable it again. Stored data was not touched.";
+            Problem::new(Kind::Disabled, sentence(&whose.to_string()), next).with_reason(whose.word())
         }
         ServiceError::NoAccess { login, destination: Some(destination) } => Problem::new(
             Kind::NoAccess,
@@ -247,13 +251,15 @@ fn fold(error: &ServiceError) -> Problem {
             "Ask an administrator to do it or to change your role.",
         ),
         ServiceError::NotFound(what) => {
-            Problem::new(Kind::NotFound, format!("There is no such {what}."), "List what exists and choose from it.")
+            Problem::new(Kind::NotFound, sentence(&error.to_string()), "List what exists and choose from it.")
+                .with_reason(what.word())
         }
         ServiceError::NameTaken(name) => {
             Problem::new(Kind::NameTaken, format!("The name '{name}' is taken."), "Choose another name.")
         }
-        ServiceError::Invalid(why) => {
-            Problem::new(Kind::Invalid, sentence(why), "Correct this and try again. Nothing was changed.")
+        ServiceError::Invalid(what) => {
+            let next = "Correct this and try again. Nothing was changed.";
+            Problem::new(Kind::Invalid, sentence(&what.to_string()), next).with_reason(what.word())
         }
         ServiceError::Conflict(conflict) => {
             let (title, next) = conflict.said();

@@ -12,7 +12,9 @@ use crate::identity::Identity;
 use crate::records::{AccountRow, Connection, Count, Deed, GroupRow, Id, SessionRow, WorkstationLine};
 use crate::secrets::{hash_password, new_id};
 use crate::shared::versions::{Made, Seen};
-use crate::shared::{Caller, Conflict, Result, ServiceError, checked_name, convert, limit_to_db, shown_limit, taken};
+use crate::shared::{
+    Caller, Conflict, Invalid, Result, ServiceError, Thing, checked_name, convert, limit_to_db, shown_limit, taken,
+};
 
 /// An account's workstations are looked at together.
 const ALL: usize = 10_000;
@@ -32,7 +34,7 @@ impl Identity {
     pub(crate) fn account(&self, caller: &Caller, id: &AccountId) -> Result<Account> {
         caller.may(&Act::SeeOffice)?;
         self.records.read(|on| {
-            let row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
+            let row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
             convert::account(&row, on)
         })
     }
@@ -82,7 +84,7 @@ impl Identity {
     pub(crate) fn change_account(&self, caller: &Caller, id: &AccountId, change: &AccountChange, seen: &Seen) -> Result<Account> {
         caller.may(&Act::ChangeOffice)?;
         let account = self.records.write(|on| {
-            let row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
+            let row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
             let now = convert::account(&row, on)?;
             let made = Made { subject: None, after: &said(&now) };
             seen.check(&now.version, &made, on)?;
@@ -136,7 +138,7 @@ impl Identity {
             check_password(password)?;
         }
         let set = self.records.write(|on| {
-            let mut row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
+            let mut row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
             if new.password.is_none() {
                 stays_administered(&row, on)?;
             }
@@ -186,7 +188,7 @@ impl Identity {
     ) -> Result<Account> {
         caller.may(&Act::ChangeOffice)?;
         let account = self.records.write(|on| {
-            let mut row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
+            let mut row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
             change(&mut row, on)?;
             row.update(on)?;
             self.trail.note(caller, what, &row.login, on)?;
@@ -200,7 +202,7 @@ impl Identity {
 /// An account by its login name.
 pub(crate) fn account_named(login: &str, on: &mut Connection) -> Result<AccountRow> {
     let found = AccountRow::by_key(&names::key(login), on)?;
-    found.ok_or_else(|| ServiceError::Invalid(format!("there is no account '{login}'")))
+    found.ok_or_else(|| Invalid::Unknown { what: Thing::Account, name: login.into() }.into())
 }
 
 /// Groups by their names, each once.
@@ -208,7 +210,7 @@ pub(crate) fn groups_named(wanted: &[String], on: &mut Connection) -> Result<Vec
     let mut found: Vec<GroupRow> = Vec::new();
     for name in wanted {
         let group = GroupRow::by_key(&names::key(name), on)?;
-        let group = group.ok_or_else(|| ServiceError::Invalid(format!("there is no group '{name}'")))?;
+        let group = group.ok_or_else(|| Invalid::Unknown { what: Thing::Group, name: name.clone() })?;
         if found.iter().all(|other| other.id != group.id) {
             found.push(group);
         }
@@ -225,7 +227,7 @@ pub(crate) fn insert_account(row: &AccountRow, on: &mut Connection) -> Result<()
 }
 
 pub(crate) fn check_password(password: &str) -> Result<()> {
-    names::check_password(password).map_err(|e| ServiceError::Invalid(e.to_string()))
+    names::check_password(password).map_err(|e| Invalid::from(e).into())
 }
 
 /// Refuses to take an administrator away when nobody else could do the work.

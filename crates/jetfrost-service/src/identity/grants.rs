@@ -9,7 +9,7 @@ use jetfrost_wire::{Page, PageQuery};
 use crate::identity::Identity;
 use crate::identity::accounts::{account_named, groups_named, ids};
 use crate::records::{AccountRow, Connection, DestinationRow, GrantScope, GrantedTo, StoreRow};
-use crate::shared::{Caller, Result, ServiceError};
+use crate::shared::{Caller, Invalid, Result, ServiceError, Thing};
 
 /// All destinations are looked at together; an office has a handful.
 const ALL: usize = 1000;
@@ -81,7 +81,7 @@ fn reasons(account: &AccountRow, open: &Granted, on: &mut Connection) -> Result<
 /// A destination by its name.
 pub(crate) fn destination_named(name: &str, on: &mut Connection) -> Result<DestinationRow> {
     let found = DestinationRow::by_key(&names::key(name), on)?;
-    found.ok_or_else(|| ServiceError::Invalid(format!("there is no destination '{name}'")))
+    found.ok_or_else(|| Invalid::Unknown { what: Thing::Destination, name: name.into() }.into())
 }
 
 fn openness(row: &DestinationRow, on: &mut Connection) -> Result<Granted> {
@@ -124,4 +124,57 @@ pub(crate) fn said(to: &Grants) -> String {
     let groups = to.groups.iter().map(|group| format!("group {group}"));
     let all: Vec<String> = groups.chain(to.logins.iter().cloned()).collect();
     if all.is_empty() { "nobody".into() } else { all.join(", ") }
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_types::Role;
+    use jetfrost_wire::destination::DestinationChange;
+    use jetfrost_wire::people::{GroupLogins, NewGroup};
+
+    use super::*;
+    use crate::shared::testing::Office;
+    use crate::shared::versions::Seen;
+
+    #[test]
+    fn access_says_why_and_ends_with_its_reason() {
+        let office = Office::open();
+        let (identity, shelf) = (&office.services.identity, office.destination("shelf"));
+        office.person("tove", Role::Member);
+        let group = identity
+            .add_group(&office.ingrid, &NewGroup { name: "Accounts".into(), default_limit: None, default_quota: None })
+            .expect("made");
+        let logins = |logins: &[&str]| GroupLogins { logins: logins.iter().map(ToString::to_string).collect() };
+        identity.set_group_logins(&office.ingrid, &group.id, &logins(&["tove"]), &Seen::Anything).expect("set");
+        let grant = |to: Grants| {
+            let change = DestinationChange { grants: Some(to), ..DestinationChange::default() };
+            office.services.storage.change_destination(&office.ingrid, &shelf.id, &change, &Seen::Anything).expect("granted");
+        };
+        let reasons = || {
+            let query = AccessQuery { login: Some("tove".into()), destination: None };
+            let mut lines = identity.access(&office.ingrid, &query, &PageQuery::default()).expect("seen").items;
+            lines.pop().and_then(|mut line| line.cells.pop()).expect("a cell").reasons
+        };
+        let of_group = || vec![AccessReason::Group { name: "Accounts".into() }];
+        assert_eq!(reasons(), vec![AccessReason::Everybody]);
+        grant(Grants { groups: vec!["accounts".into()], logins: vec!["tove".into()], ..Grants::default() });
+        let (mut both, mut wanted) = (reasons(), vec![AccessReason::Account, of_group().remove(0)]);
+        both.sort_by_key(|reason| format!("{reason:?}"));
+        wanted.sort_by_key(|reason| format!("{reason:?}"));
+        assert_eq!(both, wanted);
+        grant(Grants { groups: vec!["Accounts".into()], ..Grants::default() });
+        assert_eq!(reasons(), of_group());
+        identity.set_group_logins(&office.ingrid, &group.id, &logins(&[]), &Seen::Anything).expect("set");
+        assert_eq!(reasons(), vec![]);
+    }
+
+    #[test]
+    fn access_for_somebody_unknown_is_refused_by_name() {
+        let office = Office::open();
+        let shelf = office.destination("shelf");
+        let to = Grants { logins: vec!["nobody".into()], ..Grants::default() };
+        let change = DestinationChange { grants: Some(to), ..DestinationChange::default() };
+        let set = office.services.storage.change_destination(&office.ingrid, &shelf.id, &change, &Seen::Anything);
+        assert!(matches!(set, Err(ServiceError::Invalid(Invalid::Unknown { what: Thing::Account, name })) if name == "nobody"));
+    }
 }

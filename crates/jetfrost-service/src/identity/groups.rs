@@ -11,7 +11,7 @@ use crate::identity::accounts::account_named;
 use crate::records::{Connection, Count, GroupRow, Id};
 use crate::secrets::new_id;
 use crate::shared::versions::{Made, Seen, version};
-use crate::shared::{Caller, Result, ServiceError, checked_name, limit_to_db, shown_limit, taken, to_db};
+use crate::shared::{Caller, Result, ServiceError, Thing, checked_name, limit_to_db, shown_limit, taken, to_db};
 
 impl Identity {
     pub(crate) fn groups(&self, caller: &Caller, page: &PageQuery) -> Result<Page<Group>> {
@@ -28,7 +28,7 @@ impl Identity {
     pub(crate) fn group(&self, caller: &Caller, id: &GroupId) -> Result<Group> {
         caller.may(&Act::SeeOffice)?;
         self.records.read(|on| {
-            let row = GroupRow::by_id(id, on)?.ok_or(ServiceError::NotFound("group"))?;
+            let row = GroupRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Group))?;
             group(&row, on)
         })
     }
@@ -83,7 +83,7 @@ impl Identity {
     pub(crate) fn remove_group(&self, caller: &Caller, id: &GroupId) -> Result<()> {
         caller.may(&Act::ChangeOffice)?;
         self.records.write(|on| {
-            let row = GroupRow::by_id(id, on)?.ok_or(ServiceError::NotFound("group"))?;
+            let row = GroupRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Group))?;
             let before = said(&group(&row, on)?);
             row.remove(on)?;
             self.trail.note_change(caller, "group removed", &row.name, Some(&before), None, on)
@@ -102,7 +102,7 @@ impl Identity {
     ) -> Result<Group> {
         caller.may(&Act::ChangeOffice)?;
         let group = self.records.write(|on| {
-            let mut row = GroupRow::by_id(id, on)?.ok_or(ServiceError::NotFound("group"))?;
+            let mut row = GroupRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Group))?;
             let before = group(&row, on)?;
             seen.check(&before.version, &Made { subject: None, after: &said(&before) }, on)?;
             alter(&mut row, on)?;
@@ -147,4 +147,28 @@ fn said(group: &Group) -> String {
         shown_limit(group.default_limit),
         shown_limit(group.default_quota)
     )
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_types::Role;
+
+    use super::*;
+    use crate::shared::testing::Office;
+
+    #[test]
+    fn a_group_goes_and_its_accounts_stay() {
+        let office = Office::open();
+        let identity = &office.services.identity;
+        let tove = office.person("tove", Role::Member);
+        let new = |name: &str| NewGroup { name: name.into(), default_limit: None, default_quota: None };
+        let group = identity.add_group(&office.ingrid, &new("Accounts")).expect("made");
+        assert!(matches!(identity.add_group(&office.ingrid, &new("ACCOUNTS")), Err(ServiceError::NameTaken(_))));
+        let to = GroupLogins { logins: vec!["tove".into()] };
+        identity.set_group_logins(&office.ingrid, &group.id, &to, &Seen::Anything).expect("set");
+        assert_eq!(identity.me(&tove).expect("there").groups, ["Accounts"]);
+        identity.remove_group(&office.ingrid, &group.id).expect("removed");
+        assert!(identity.me(&tove).expect("still there").groups.is_empty());
+        assert!(matches!(identity.group(&office.ingrid, &group.id), Err(ServiceError::NotFound(Thing::Group))));
+    }
 }

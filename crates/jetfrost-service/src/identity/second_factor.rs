@@ -14,7 +14,7 @@ use totp_rs::Builder;
 use crate::identity::Identity;
 use crate::records::{AccountRow, Connection, Count};
 use crate::secrets::hash;
-use crate::shared::{Caller, Conflict, Result, ServiceError, convert};
+use crate::shared::{Caller, Conflict, Result, ServiceError, Thing, convert};
 
 /// RFC 4226, section 4: 160 bits.
 const SECRET: usize = 20;
@@ -30,7 +30,7 @@ impl Identity {
         }
         let secret = random_array::<SECRET>(&*self.random);
         self.records.write(|on| {
-            let mut row = AccountRow::by_id(&account.id, on)?.ok_or(ServiceError::NotFound("account"))?;
+            let mut row = AccountRow::by_id(&account.id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
             row.totp = Some(secret.to_vec());
             Ok::<_, ServiceError>(row.update(on)?)
         })?;
@@ -52,7 +52,7 @@ impl Identity {
         self.check_own_password(account, &with.password, &caller.origin)?;
         let codes: Vec<String> = (0..SPARE_CODES).map(|_| self.spare_code()).collect();
         self.records.write(|on| {
-            let mut row = AccountRow::by_id(&account.id, on)?.ok_or(ServiceError::NotFound("account"))?;
+            let mut row = AccountRow::by_id(&account.id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
             if row.totp_since.is_some() {
                 return Err(ServiceError::Conflict(Conflict::HasSecondFactor));
             }
@@ -87,7 +87,7 @@ impl Identity {
 
     fn take_second_factor(&self, caller: &Caller, id: &AccountId) -> Result<Account> {
         let account = self.records.write(|on| {
-            let mut row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound("account"))?;
+            let mut row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
             (row.totp, row.totp_since) = (None, None);
             row.update(on)?;
             row.set_spare_codes(&[], on)?;
@@ -145,4 +145,47 @@ fn escaped(byte: u8) -> String {
 /// A QR code (ISO/IEC 18004) as SVG.
 pub(crate) fn picture(text: &str) -> String {
     QrCode::new(text).map_or_else(|_| String::new(), |code| code.render::<svg::Color<'_>>().min_dimensions(220, 220).build())
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_types::Role;
+    use jetfrost_wire::service::{Carry, SignIn};
+
+    use super::*;
+    use crate::shared::testing::{Office, PASSWORD, credential};
+
+    fn signs_in(office: &Office, code: Option<&str>) -> Result<()> {
+        let code = code.map(str::to_owned);
+        let with = SignIn { login: "tove".into(), password: PASSWORD.into(), code, carry: Carry::Token, label: None };
+        office.services.identity.sign_in(&with, "127.0.0.1").map(drop)
+    }
+
+    #[test]
+    fn a_code_is_good_once_and_so_is_a_spare_one() {
+        let office = Office::open();
+        let tove = office.person("tove", Role::Member);
+        let (totp, spare) = office.second_factor(&tove);
+        assert!(matches!(signs_in(&office, None), Err(ServiceError::SecondFactorNeeded)));
+        let used = office.shown_by(&totp);
+        assert!(matches!(signs_in(&office, Some(&used)), Err(ServiceError::WrongSecondFactor)), "it confirmed the authenticator");
+        office.pass(60_000);
+        signs_in(&office, Some(&office.shown_by(&totp))).expect("the next one");
+        let lost = spare.codes[3].to_lowercase();
+        signs_in(&office, Some(&lost)).expect("a spare one, as people type it");
+        assert!(matches!(signs_in(&office, Some(&lost)), Err(ServiceError::WrongSecondFactor)), "once");
+    }
+
+    #[test]
+    fn a_session_in_the_wrong_hands_neither_replaces_nor_ends_a_second_factor() {
+        let office = Office::open();
+        let (identity, tove) = (&office.services.identity, office.person("tove", Role::Member));
+        let session = credential(&office.services, "tove");
+        office.second_factor(&tove);
+        let tove = identity.authenticate(&session).expect("signed in still");
+        assert!(matches!(identity.offer_second_factor(&tove), Err(ServiceError::Conflict(Conflict::HasSecondFactor))));
+        let guess = EndSecondFactor { password: "a wrong guess".into() };
+        assert!(matches!(identity.end_second_factor(&tove, &guess), Err(ServiceError::WrongPassword)));
+        assert!(matches!(signs_in(&office, None), Err(ServiceError::SecondFactorNeeded)), "it is still asked for");
+    }
 }

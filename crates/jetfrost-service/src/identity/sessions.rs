@@ -11,7 +11,9 @@ use crate::identity::Identity;
 use crate::identity::accounts::check_password;
 use crate::records::{AccountRow, Id, RecordsError, SessionRow, WorkstationRow};
 use crate::secrets::{SecretKind, hash, hash_password, is_password, new_id, new_secret};
-use crate::shared::{Caller, Conflict, Credential, DAY_MS, Result, ServiceError, Who, bounds, checked_name, convert};
+use crate::shared::{
+    Caller, Conflict, Credential, DAY_MS, Disabled, Invalid, Result, ServiceError, Thing, Who, bounds, checked_name, convert,
+};
 
 /// A browser's session ends after so long without use.
 const IDLE_MS: i64 = 12 * 3600 * 1000;
@@ -62,7 +64,7 @@ impl Identity {
                 let found = self.records.read(|on| Ok::<_, ServiceError>(WorkstationRow::by_credential(&hash, on)?))?;
                 let (workstation, account) = found.ok_or(ServiceError::UnknownDevice)?;
                 if account.disabled.is_some() {
-                    return Err(ServiceError::Disabled("this workstation's account is disabled"));
+                    return Err(ServiceError::Disabled(Disabled::WorkstationsAccount));
                 }
                 Who::Device { workstation }
             }
@@ -120,7 +122,7 @@ impl Identity {
         let (account, _) = caller.own_account(&Act::ChangeSelf)?;
         self.records.write(|on| {
             if !SessionRow::end(id, &account.id, on)? {
-                return Err(ServiceError::NotFound("session"));
+                return Err(ServiceError::NotFound(Thing::Session));
             }
             self.trail.note(caller, "session ended", id.as_str(), on)
         })?;
@@ -176,7 +178,7 @@ impl Identity {
         check_password(&with.new)?;
         self.check_own_password(account, &with.old, &caller.origin)?;
         self.records.write(|on| {
-            let mut row = AccountRow::by_id(&account.id, on)?.ok_or(ServiceError::NotFound("account"))?;
+            let mut row = AccountRow::by_id(&account.id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
             row.password = Some(hash_password(&with.new, &*self.random));
             row.update(on)?;
             self.trail.note(caller, "own password set", &row.login, on)?;
@@ -201,7 +203,7 @@ pub(crate) fn check_token_days(days: u16) -> Result<()> {
     if (1..=bounds::TOKEN_DAYS).contains(&days) {
         return Ok(());
     }
-    Err(ServiceError::Invalid(format!("a token lasts 1 to {} days", bounds::TOKEN_DAYS)))
+    Err(Invalid::TokenDays.into())
 }
 
 fn session_of(row: &SessionRow, current: Option<&SessionId>) -> Session {
@@ -215,5 +217,58 @@ fn session_of(row: &SessionRow, current: Option<&SessionId>) -> Session {
         last_used: timestamp(row.last_used),
         expires: timestamp(row.expires),
         current: current == Some(&*row.id),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_types::Role;
+    use jetfrost_wire::people::NewPassword;
+
+    use super::*;
+    use crate::shared::DAY_MS;
+    use crate::shared::testing::{Office, PASSWORD, credential};
+
+    fn token(office: &Office, of: &Caller, scope: TokenScope) -> Credential {
+        let new = NewToken { label: "reports".into(), scope, days: 30, password: PASSWORD.into() };
+        let token = office.services.identity.add_token(of, &new).expect("made").token;
+        Credential { secret: Some(token), origin: "127.0.0.1".into(), call: "a test".into() }
+    }
+
+    #[test]
+    fn a_new_password_ends_every_session_and_token_and_no_workstation() {
+        let office = Office::open();
+        office.destination("shelf");
+        let (identity, tove) = (&office.services.identity, office.person("tove", Role::Member));
+        let machine = office.machine("tove", "front desk");
+        let (session, token) = (credential(&office.services, "tove"), token(&office, &tove, TokenScope::All));
+        let id = identity.me(&tove).expect("there").id;
+        let set = identity.set_password(&office.ingrid, &id, &NewPassword { password: Some("another of ten".into()) });
+        assert_eq!(set.expect("set").unaffected, ["front desk"]);
+        for gone in [&session, &token] {
+            assert!(matches!(identity.authenticate(gone), Err(ServiceError::NotSignedIn)));
+        }
+        assert!(office.device(&machine.enrolled).is_ok());
+    }
+
+    #[test]
+    fn a_token_that_only_sees_changes_nothing_and_ends_with_its_days() {
+        let office = Office::open();
+        let identity = &office.services.identity;
+        let sees = token(&office, &office.ingrid, TokenScope::See);
+        let caller = identity.authenticate(&sees).expect("good");
+        caller.may(&Act::SeeOffice).expect("it sees");
+        assert!(matches!(caller.may(&Act::ChangeOffice), Err(ServiceError::NotAllowed)));
+        office.pass(30 * DAY_MS);
+        assert!(matches!(identity.authenticate(&sees), Err(ServiceError::NotSignedIn)));
+    }
+
+    #[test]
+    fn a_session_left_open_makes_no_token_without_the_password() {
+        let office = Office::open();
+        let new = NewToken { label: "x".into(), scope: TokenScope::All, days: 1, password: "a wrong guess".into() };
+        assert!(matches!(office.services.identity.add_token(&office.ingrid, &new), Err(ServiceError::WrongPassword)));
+        assert!(check_token_days(0).is_err() && check_token_days(1).is_ok());
+        assert!(check_token_days(bounds::TOKEN_DAYS).is_ok() && check_token_days(bounds::TOKEN_DAYS + 1).is_err());
     }
 }

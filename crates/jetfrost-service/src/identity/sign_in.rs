@@ -21,7 +21,7 @@ use crate::records::{
     AccountRow, Id, Records, SessionRow, first_code_hash, insert_installation, installation_id, set_first_code_hash,
 };
 use crate::secrets::{SecretKind, hash, hash_password, is_password, new_id, new_secret};
-use crate::shared::{Conflict, DAY_MS, Result, ServiceError, checked_name, convert};
+use crate::shared::{CodeFault, Conflict, DAY_MS, Result, ServiceError, checked_name, convert};
 
 /// A browser's session ends after so long, however much it is used.
 const COOKIE_MS: i64 = 7 * DAY_MS;
@@ -145,7 +145,7 @@ impl Identity {
                 return Err(ServiceError::Conflict(Conflict::HasAdministrator));
             }
             if first_code_hash(on)? != Some(first_code_key(&new.code)) {
-                return Err(ServiceError::WrongCode("this is not the code that the service printed last"));
+                return Err(ServiceError::WrongCode(CodeFault::NotPrintedLast));
             }
             set_first_code_hash(None, on)?;
             insert_account(&row, on)?;

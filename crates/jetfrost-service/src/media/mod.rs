@@ -19,7 +19,7 @@ use jetfrost_wire::destination::Fitness;
 
 use guarded::GuardedMedium;
 pub(crate) use marker::{Marker, MarkerError};
-pub(crate) use verdict::{judge, there_or_above, volumes};
+pub(crate) use verdict::{NoDirectory, judge, there_or_above, volumes};
 pub(crate) use volume::volume_of;
 
 /// Stores kept open; each costs a few file handles and up to a few MB of recent index entries.

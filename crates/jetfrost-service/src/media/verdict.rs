@@ -26,21 +26,33 @@ pub(crate) struct Judgement {
     pub(crate) volume: Option<Volume>,
 }
 
-/// The directory by which one is judged: itself, or while it is yet to be made the one above it, in which it will be. If there
-/// is neither, why.
-pub(crate) fn there_or_above(directory: &Path) -> Result<&Path, String> {
-    let shown = directory.display();
+/// Why a directory neither exists nor can be made.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum NoDirectory {
+    #[error("{} is not an absolute path", .0.display())]
+    Relative(PathBuf),
+    #[error("{} is not a directory", .0.display())]
+    SomethingElse(PathBuf),
+    #[error("{} cannot be made: there is no directory above it", .0.display())]
+    NothingAbove(PathBuf),
+    #[error("{} cannot be read: {}", .0.display(), .1)]
+    Unreadable(PathBuf, #[source] io::Error),
+}
+
+/// The directory by which one is judged: itself, or the one above it in which it will be made.
+pub(crate) fn there_or_above(directory: &Path) -> Result<&Path, NoDirectory> {
+    let named = || directory.to_path_buf();
     if !directory.is_absolute() {
-        return Err(format!("{shown} is not an absolute path"));
+        return Err(NoDirectory::Relative(named()));
     }
     match fs::metadata(directory) {
         Ok(metadata) if metadata.is_dir() => Ok(directory),
-        Ok(_) => Err(format!("{shown} is not a directory")),
+        Ok(_) => Err(NoDirectory::SomethingElse(named())),
         Err(e) if e.kind() == io::ErrorKind::NotFound => {
             let above = directory.parent().filter(|above| above.is_dir());
-            above.ok_or_else(|| format!("{shown} cannot be made: there is no directory above it"))
+            above.ok_or_else(|| NoDirectory::NothingAbove(named()))
         }
-        Err(e) => Err(format!("{shown} cannot be read: {e}")),
+        Err(e) => Err(NoDirectory::Unreadable(named(), e)),
     }
 }
 
@@ -50,7 +62,7 @@ pub(crate) fn judge(directory: &Path, others: &[PathBuf], service: &str) -> Judg
     let shown = directory.display();
     let there = match there_or_above(directory) {
         Ok(there) => there,
-        Err(reason) => return refuse(reason, None),
+        Err(reason) => return refuse(reason.to_string(), None),
     };
     let volume = match volume_of(there) {
         Ok(volume) => volume,

@@ -146,3 +146,42 @@ pub(crate) fn line(alert: &Alert) -> AlertLine {
     };
     AlertLine { kind: *kind, subject: subject.clone(), says, next }
 }
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_types::{AlertKind, Role};
+
+    use crate::shared::testing::Office;
+    use crate::shared::{DAY_MS, ServiceError};
+
+    fn kinds(office: &Office) -> Vec<(AlertKind, String)> {
+        let alerts = office.services.operations.alerts_shown(&office.ingrid).expect("seen").alerts;
+        alerts.into_iter().map(|alert| (alert.kind, alert.subject)).collect()
+    }
+
+    #[test]
+    fn a_late_workstation_is_an_alert_until_it_is_backed_up() {
+        let office = Office::open();
+        office.destination("shelf");
+        office.person("tove", Role::Member);
+        let mut machine = office.machine("tove", "front desk");
+        machine.back_up(&office, b"one").expect("a point");
+        assert_eq!(kinds(&office), []);
+        office.pass(30 * DAY_MS);
+        assert_eq!(kinds(&office), [(AlertKind::Overdue, "front desk".to_owned())]);
+        machine.back_up(&office, b"two").expect("a point");
+        assert_eq!(kinds(&office), []);
+    }
+
+    #[test]
+    fn a_destination_that_is_not_mounted_is_an_alert_and_members_do_not_see_it() {
+        let office = Office::open();
+        office.destination("shelf");
+        let tove = office.person("tove", Role::Member);
+        std::fs::rename(office.path("shelf"), office.path("unplugged")).expect("moved");
+        assert_eq!(kinds(&office), [(AlertKind::DestinationMissing, "shelf".to_owned())]);
+        assert!(matches!(office.services.operations.alerts_shown(&tove), Err(ServiceError::NotAllowed)));
+        std::fs::rename(office.path("unplugged"), office.path("shelf")).expect("moved back");
+        assert_eq!(kinds(&office), []);
+    }
+}

@@ -13,7 +13,7 @@ use crate::announcer::{Announcement, interfaces};
 use crate::operations::Operations;
 use crate::records::{DiscoveryRow, Switches};
 use crate::shared::versions::{Made, Seen, version};
-use crate::shared::{Caller, Result, ServiceError, bounds, checked_name, gate};
+use crate::shared::{Caller, Invalid, Result, bounds, checked_name, gate};
 
 type Interfaces = BTreeMap<String, BTreeSet<IpAddr>>;
 
@@ -21,14 +21,14 @@ impl Operations {
     /// How the service announces itself.
     pub(crate) fn discovery(&self, caller: &Caller) -> Result<Discovery> {
         caller.may(&Act::SeeOffice)?;
-        let (row, let_in) = self.decided()?;
+        let (row, accepting) = self.decided()?;
         let here = interfaces(self.installation.listen);
         let announced_as = self.announcer.name();
         let trouble = self.announcer.trouble();
         let state = match (&announced_as, &trouble) {
             (Some(_), _) => DiscoveryState::Announced,
             (None, _) if !row.announcing => DiscoveryState::Silent,
-            (None, _) if !let_in => DiscoveryState::BackupsPaused,
+            (None, _) if !accepting => DiscoveryState::BackupsPaused,
             (None, Some(_)) => DiscoveryState::Failed,
             (None, None) => DiscoveryState::NoInterface,
         };
@@ -57,7 +57,7 @@ impl Operations {
             name.is_empty() || name.len() > bounds::INTERFACE || name.contains([',', '/']) || name.contains(char::is_whitespace)
         };
         if to.interfaces.len() > bounds::INTERFACES || to.interfaces.iter().any(odd) {
-            return Err(ServiceError::Invalid("interfaces are given by name, such as eth0".into()));
+            return Err(Invalid::Interfaces.into());
         }
         let row = DiscoveryRow { announcing: to.announce, announced_as: name, announced_on: to.interfaces.join(",") };
         self.records.write(|on| {
@@ -74,11 +74,11 @@ impl Operations {
 
     /// Announces what is decided, where that can be done now.
     pub(crate) fn keep_announced(&self) -> Result<()> {
-        let (row, let_in) = self.decided()?;
+        let (row, accepting) = self.decided()?;
         let mut on: Interfaces = interfaces(self.installation.listen);
         let chosen = row.chosen();
         on.retain(|name, _| is_chosen(&chosen, name));
-        let wanted = row.announcing && let_in && !on.is_empty();
+        let wanted = row.announcing && accepting && !on.is_empty();
         self.announcer.announce(wanted.then(|| Announcement {
             name: self.announced_name(&row),
             host: format!("jetfrost-{}", self.short_id()),
@@ -101,8 +101,8 @@ impl Operations {
     fn decided(&self) -> Result<(DiscoveryRow, bool)> {
         let now = self.clock.now_ms();
         self.records.read(|on| {
-            let let_in = gate::now(&Switches::get(on)?, now).backups == NewBackups::On;
-            Ok((DiscoveryRow::get(on)?, let_in))
+            let accepting = gate::now(&Switches::get(on)?, now).backups == NewBackups::On;
+            Ok((DiscoveryRow::get(on)?, accepting))
         })
     }
 
@@ -145,10 +145,7 @@ impl Operations {
 pub(crate) fn checked_announced_name(text: &str) -> Result<String> {
     let name = checked_name(text)?;
     if name.len() > bounds::ANNOUNCED_NAME || name.contains('.') {
-        return Err(ServiceError::Invalid(format!(
-            "the name for an announcement has {} bytes at most, and no dot",
-            bounds::ANNOUNCED_NAME
-        )));
+        return Err(Invalid::AnnouncedName.into());
     }
     Ok(name)
 }

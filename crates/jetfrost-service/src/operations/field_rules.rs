@@ -11,7 +11,7 @@ use crate::identity::sessions;
 use crate::media::there_or_above;
 use crate::operations::{Operations, discovery, mail};
 use crate::records::{AccountRow, DestinationRow, GroupRow};
-use crate::shared::{Caller, Credential, Result, ServiceError, check_days, checked_name};
+use crate::shared::{Caller, Credential, Invalid, Result, ServiceError, check_days, checked_name};
 use crate::storage::destinations;
 
 impl Operations {
@@ -25,7 +25,7 @@ impl Operations {
         let kept = keeps(typed.rule, &typed.text).and_then(|()| caller.map_or(Ok(()), |caller| self.suits(&caller, typed)));
         match kept {
             Ok(()) => Ok(Ruling { complaint: None }),
-            Err(ServiceError::Invalid(why)) => Ok(Ruling { complaint: Some(why) }),
+            Err(ServiceError::Invalid(what)) => Ok(Ruling { complaint: Some(what.to_string()) }),
             Err(ServiceError::NameTaken(name)) => Ok(Ruling { complaint: Some(format!("the name '{name}' is taken")) }),
             Err(error) => Err(error),
         }
@@ -35,7 +35,7 @@ impl Operations {
     fn suits(&self, caller: &Caller, typed: &Typed) -> Result<()> {
         let (sees, changes) = (caller.may(&Act::SeeOffice).is_ok(), caller.may(&Act::ChangeOffice).is_ok());
         match typed.rule {
-            FieldRule::Directory if changes => there_or_above(Path::new(&typed.text)).map(drop).map_err(ServiceError::Invalid),
+            FieldRule::Directory if changes => Ok(there_or_above(Path::new(&typed.text)).map(drop).map_err(Invalid::from)?),
             FieldRule::KnownAccount if sees => self.records.read(|on| account_named(&typed.text, on).map(drop)),
             FieldRule::AccountName | FieldRule::GroupName | FieldRule::DestinationName if sees => self.is_free(typed),
             _ => Ok(()),
@@ -69,13 +69,11 @@ fn keeps(rule: FieldRule, text: &str) -> Result<()> {
         | FieldRule::DestinationName
         | FieldRule::Name => checked_name(text).map(drop),
         FieldRule::Directory if Path::new(text).is_absolute() => Ok(()),
-        FieldRule::Directory => Err(ServiceError::Invalid("the directory is given from the root, such as /backup/office".into())),
+        FieldRule::Directory => Err(Invalid::RelativeDirectory.into()),
         FieldRule::Description => destinations::checked_description(text).map(drop),
         FieldRule::Password => check_password(text),
         FieldRule::Limit if text.trim() == "none" => Ok(()),
-        FieldRule::Size | FieldRule::Limit => {
-            jetfrost_wire::size::parse(text).map(drop).map_err(|e| ServiceError::Invalid(e.to_string()))
-        }
+        FieldRule::Size | FieldRule::Limit => jetfrost_wire::size::parse(text).map(drop).map_err(|e| Invalid::from(e).into()),
         FieldRule::Days => check_days(number(text)?),
         FieldRule::TokenDays => sessions::check_token_days(number(text).unwrap_or(0)),
         FieldRule::AnnouncedName => discovery::checked_announced_name(text).map(drop),
@@ -89,7 +87,7 @@ fn keeps(rule: FieldRule, text: &str) -> Result<()> {
 
 /// Whole numbers are typed in decimal digits.
 fn number<N: std::str::FromStr>(text: &str) -> Result<N> {
-    text.trim().parse().map_err(|_| ServiceError::Invalid("a whole number is expected".into()))
+    text.trim().parse().map_err(|_| Invalid::Number.into())
 }
 
 /// Addresses as people list them.

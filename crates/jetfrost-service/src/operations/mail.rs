@@ -19,9 +19,7 @@ use crate::operations::alerts::line;
 use crate::records::{Connection, MailRow, Port, ToldRow, WorkstationLine};
 use crate::secrets::new_id;
 use crate::shared::versions::{Made, Seen, version};
-use crate::shared::{Caller, Conflict, Result, ServiceError, bounds, convert};
-
-const MOST_RECIPIENTS: usize = 20;
+use crate::shared::{Caller, Conflict, Invalid, Result, ServiceError, bounds, convert};
 
 /// New alerts are looked for this often.
 const TEND_EVERY: Duration = Duration::from_secs(60);
@@ -232,7 +230,7 @@ fn check(to: &SetMail) -> Result<()> {
     check_port(*port)?;
     check_recipients(recipients)?;
     if summary_hour.is_some_and(|hour| hour > 23) {
-        return invalid("the hour of the summary is 0 to 23");
+        return Err(Invalid::SummaryHour.into());
     }
     [login, &to.password].into_iter().flatten().try_for_each(|secret| check_secret(secret))?;
     check_address(sender)
@@ -241,32 +239,29 @@ fn check(to: &SetMail) -> Result<()> {
 /// A host name or an address.
 pub(crate) fn check_server(server: &str) -> Result<()> {
     let is_host = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | ':' | '[' | ']');
-    match server {
-        "" => invalid("the mail server is missing: give its host name or address"),
-        _ if server.len() > bounds::HOST || !server.chars().all(is_host) => {
-            invalid("the mail server is a host name or an address")
-        }
-        _ => Ok(()),
+    if server.is_empty() || server.len() > bounds::HOST || !server.chars().all(is_host) {
+        return Err(Invalid::MailServer.into());
     }
+    Ok(())
 }
 
 /// A port.
 pub(crate) fn check_port(port: u16) -> Result<()> {
-    if port == 0 { invalid("a port is a number from 1 to 65535") } else { Ok(()) }
+    if port == 0 { Err(Invalid::Port.into()) } else { Ok(()) }
 }
 
 /// A login name or a password at a mail server.
 pub(crate) fn check_secret(secret: &str) -> Result<()> {
     if secret.is_empty() || secret.len() > bounds::MAIL_SECRET {
-        return invalid("the mail server's login name and password have 1 to 500 bytes");
+        return Err(Invalid::MailSecret.into());
     }
     Ok(())
 }
 
 /// Whom mail goes to.
 pub(crate) fn check_recipients(recipients: &[String]) -> Result<()> {
-    if recipients.is_empty() || recipients.len() > MOST_RECIPIENTS {
-        return invalid("mail goes to one to twenty addresses");
+    if recipients.is_empty() || recipients.len() > bounds::RECIPIENTS {
+        return Err(Invalid::Recipients.into());
     }
     recipients.iter().try_for_each(|address| check_address(address))
 }
@@ -274,13 +269,9 @@ pub(crate) fn check_recipients(recipients: &[String]) -> Result<()> {
 /// An address.
 pub(crate) fn check_address(address: &str) -> Result<()> {
     if address.len() > bounds::MAIL_ADDRESS || address.contains(char::is_control) || mailbox(address).is_err() {
-        return Err(ServiceError::Invalid(format!("'{}' is no mail address", address.escape_debug())));
+        return Err(Invalid::MailAddress(address.into()).into());
     }
     Ok(())
-}
-
-fn invalid(what: &str) -> Result<()> {
-    Err(ServiceError::Invalid(what.to_owned()))
 }
 
 /// Whether the mail server is spoken to as it was. A password does not go along to another one, nor on a way that is less protected.
@@ -387,4 +378,59 @@ fn counted(lines: &[WorkstationLine], now: i64) -> String {
         of(WorkstationState::Overdue),
         of(WorkstationState::FirstPointAwaited)
     )
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_wire::alerts::MailSecurity;
+
+    use super::*;
+    use crate::shared::testing::Office;
+
+    fn settings(server: &str) -> MailSettings {
+        MailSettings {
+            server: server.into(),
+            port: 465,
+            security: MailSecurity::Tls,
+            login: Some("jetfrost".into()),
+            sender: "jetfrost@lindqvist.example".into(),
+            recipients: vec!["ingrid@lindqvist.example".into()],
+            summary_hour: None,
+        }
+    }
+
+    #[test]
+    fn a_password_does_not_go_along_to_another_server_or_a_weaker_way() {
+        let office = Office::open();
+        let set = |settings: MailSettings, password: Option<&str>| {
+            let to = SetMail { settings, password: password.map(str::to_owned) };
+            office.services.operations.set_mail(&office.ingrid, &to, &Seen::Anything).expect("set").has_password
+        };
+        assert!(set(settings("mail.lindqvist.example"), Some("secret")));
+        assert!(set(settings("mail.lindqvist.example"), None), "it is kept where it was");
+        assert!(!set(MailSettings { security: MailSecurity::None, ..settings("mail.lindqvist.example") }, None));
+        assert!(set(settings("mail.lindqvist.example"), Some("secret")));
+        assert!(!set(settings("mail.elsewhere.example"), None));
+    }
+
+    #[test]
+    fn what_mail_cannot_be_sent_with_is_refused_each_in_its_own_words() {
+        let office = Office::open();
+        let refused = |settings: MailSettings| {
+            let to = SetMail { settings, password: None };
+            match office.services.operations.set_mail(&office.ingrid, &to, &Seen::Anything) {
+                Err(ServiceError::Invalid(what)) => what.word(),
+                other => panic!("{other:?}"),
+            }
+        };
+        let good = || settings("mail.lindqvist.example");
+        assert_eq!(refused(settings("")), "mail_server");
+        assert_eq!(refused(settings("mail server")), "mail_server");
+        assert_eq!(refused(MailSettings { port: 0, ..good() }), "port");
+        assert_eq!(refused(MailSettings { recipients: vec![], ..good() }), "recipients");
+        assert_eq!(refused(MailSettings { recipients: vec!["all\r\nBcc: x@y.example".into()], ..good() }), "mail_address");
+        assert_eq!(refused(MailSettings { sender: "nobody".into(), ..good() }), "mail_address");
+        assert_eq!(refused(MailSettings { summary_hour: Some(24), ..good() }), "summary_hour");
+        assert_eq!(refused(MailSettings { login: Some(String::new()), ..good() }), "mail_secret");
+    }
 }

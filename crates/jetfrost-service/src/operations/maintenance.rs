@@ -8,7 +8,7 @@ use jetfrost_wire::service::{Maintenance, MaintenanceState, NewBackups};
 use crate::operations::Operations;
 use crate::records::{Accepting, RestoreRow, RunRow, Switches, WorkstationLine};
 use crate::shared::versions::{Made, Seen, version};
-use crate::shared::{Caller, Result, ServiceError, gate};
+use crate::shared::{Caller, Invalid, Result, gate};
 
 impl Operations {
     /// What is accepted, and what is underway.
@@ -36,7 +36,7 @@ impl Operations {
             NewBackups::On => (Accepting::On, None),
             NewBackups::Off => (Accepting::Off, None),
             NewBackups::Paused { until } if until.as_millisecond() > now => (Accepting::Paused, Some(until.as_millisecond())),
-            NewBackups::Paused { .. } => return Err(ServiceError::Invalid("a pause ends in the future".into())),
+            NewBackups::Paused { .. } => return Err(Invalid::PauseOver.into()),
         };
         let switches = Switches { new_backups: new_backups.into(), paused_until, restores_stopped: !to.restores };
         self.records.write(|on| {
@@ -68,6 +68,7 @@ mod tests {
 
     use super::*;
     use crate::clock::timestamp;
+    use crate::shared::ServiceError;
     use crate::shared::testing::Office;
 
     #[test]
@@ -85,7 +86,7 @@ mod tests {
             &Maintenance { backups: NewBackups::Paused { until: timestamp(office.now()) }, restores: true },
             &Seen::Anything,
         );
-        assert!(matches!(past, Err(ServiceError::Invalid(_))), "a pause ends in the future");
+        assert!(matches!(past, Err(ServiceError::Invalid(Invalid::PauseOver))), "a pause ends in the future");
         office.pass(3_600_000);
         assert_eq!(operations.maintenance(&desk).expect("seen").maintenance.backups, NewBackups::On);
     }

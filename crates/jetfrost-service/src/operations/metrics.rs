@@ -137,3 +137,38 @@ fn count_drills(lines: &[WorkstationLine], registry: &mut Registry) {
         gauge("drill_oldest_timestamp", help, Some(Unit::Seconds), registry).set(oldest / 1000);
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_types::Role;
+
+    use super::*;
+    use crate::shared::testing::Office;
+
+    #[test]
+    fn a_member_hears_of_their_own_workstations_alone() {
+        let office = Office::open();
+        office.destination("shelf");
+        let (tove, liv) = (office.person("tove", Role::Member), office.person("liv", Role::Member));
+        let machine = office.machine("tove", "front desk");
+        let event = Event::Workstation { workstation: machine.enrolled.workstation.clone() };
+        let hears = |who| office.services.operations.may_hear(who, &event);
+        assert_eq!((hears(&tove), hears(&liv), hears(&office.ingrid)), (true, false, true));
+    }
+
+    #[test]
+    fn the_metrics_count_workstations_and_name_neither_people_nor_machines() {
+        let office = Office::open();
+        office.destination("shelf");
+        office.person("tove", Role::Member);
+        let mut machine = office.machine("tove", "front desk");
+        machine.back_up(&office, b"one").expect("a point");
+        let text = office.services.operations.metrics().expect("counted");
+        assert!(text.ends_with("# EOF\n"), "{text}");
+        assert!(text.contains("jetfrost_workstations{state=\"current\"} 1\n"), "{text}");
+        assert!(
+            ["front desk", "tove", "shelf"].iter().all(|name| !text.contains(name)),
+            "whoever scrapes is not signed in: {text}"
+        );
+    }
+}

@@ -43,3 +43,27 @@ impl Operations {
         self.records.read(|on| Ok(OfficeSettings { units: units(on)? }))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_types::Role;
+    use jetfrost_wire::size::Units;
+
+    use super::*;
+    use crate::shared::ServiceError;
+    use crate::shared::testing::Office;
+
+    #[test]
+    fn a_member_sees_no_settings_and_the_second_of_two_administrators_is_refused() {
+        let office = Office::open();
+        let (operations, tove) = (&office.services.operations, office.person("tove", Role::Member));
+        let (settings, version) = operations.settings(&office.ingrid).expect("seen");
+        let other = OfficeSettings { units: if settings.units == Units::Decimal { Units::Binary } else { Units::Decimal } };
+        let seen = Seen::OneOf(vec![version]);
+        assert!(matches!(operations.set_settings(&tove, &other, &seen), Err(ServiceError::NotAllowed)));
+        operations.set_settings(&office.ingrid, &other, &seen).expect("the first");
+        let second = operations.set_settings(&office.ingrid, &settings, &seen);
+        assert!(matches!(second, Err(ServiceError::ChangedMeanwhile { .. })));
+        assert_eq!(operations.settings(&office.ingrid).expect("seen").0, other);
+    }
+}

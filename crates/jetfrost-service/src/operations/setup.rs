@@ -13,7 +13,7 @@ use crate::identity::grants;
 use crate::operations::Operations;
 use crate::records::{DismissedRow, MailRow, StoreRow, Switches, WorkstationLine, limits, office_key, people};
 use crate::retention::settings::checked_reason;
-use crate::shared::{Caller, Result, ServiceError, gate, place};
+use crate::shared::{Caller, Invalid, Result, ServiceError, Thing, gate, place};
 
 /// All workstations are looked at together.
 const ALL: usize = 10_000;
@@ -55,7 +55,7 @@ impl Operations {
         caller.may(&Act::ChangeOffice)?;
         let step = step_of(step)?;
         if !can_be_dismissed(step) {
-            return Err(ServiceError::Invalid("without this step no backup can be relied on: it cannot be dismissed".into()));
+            return Err(Invalid::CannotBeDismissed.into());
         }
         let why = checked_reason(&dismiss.why)?;
         let row = DismissedRow { step: step.into(), why, by: caller.name(), at: self.clock.now_ms() };
@@ -102,7 +102,7 @@ impl Operations {
                 office_key: office_key(on)?.is_some(),
                 protected,
                 single_factor: single.get(),
-                let_in: gate::now(&Switches::get(on)?, now).backups == NewBackups::On,
+                accepting_backups: gate::now(&Switches::get(on)?, now).backups == NewBackups::On,
                 workstations: with_machine.len() as u64,
                 pointless: with_machine.iter().filter(|line| line.latest_point.is_none()).count() as u64,
                 drilled: StoreRow::drilled(on)?.get(),
@@ -166,7 +166,7 @@ fn words(step: Step, facts: &OfficeFacts) -> (String, &'static str) {
         }
         Step::Mail if facts.mail_taken => ("Alerts are sent by mail.".into(), ""),
         Step::Mail => ("The mail server has not accepted a message.".into(), "jetfrost mail test"),
-        Step::Maintenance if facts.let_in => ("New backups are accepted.".into(), ""),
+        Step::Maintenance if facts.accepting_backups => ("New backups are accepted.".into(), ""),
         Step::Maintenance => ("New backups are paused.".into(), "jetfrost maintenance resume backups"),
         Step::FirstMachine => (
             format!("{}.", some(facts.workstations, "workstation")),
@@ -184,7 +184,7 @@ fn words(step: Step, facts: &OfficeFacts) -> (String, &'static str) {
 }
 
 fn step_of(text: &str) -> Result<Step> {
-    Step::from_word(text).ok_or(ServiceError::NotFound("step"))
+    Step::from_word(text).ok_or(ServiceError::NotFound(Thing::Step))
 }
 
 #[cfg(test)]

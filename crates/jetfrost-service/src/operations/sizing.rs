@@ -15,7 +15,7 @@ use crate::identity::grants::destination_named;
 use crate::media::volume_of;
 use crate::operations::Operations;
 use crate::records::{Count, DestinationRow, PointRow, StoreRow, WorkstationLine, added_by_day};
-use crate::shared::{Caller, DAY_MS, Result, ServiceError, place};
+use crate::shared::{Caller, DAY_MS, Invalid, Result, ServiceError, Thing, place};
 
 /// Forecasts go ten years ahead.
 const MOST_DAYS_AHEAD: f64 = 3650.0;
@@ -83,13 +83,12 @@ impl Operations {
         caller.may(&Act::SeeOffice)?;
         let row = match &ask.destination {
             Some(id) => {
-                Some(self.records.read(|on| DestinationRow::by_id(id, on)?.ok_or(ServiceError::NotFound("destination")))?)
+                Some(self.records.read(|on| DestinationRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Destination)))?)
             }
             None => None,
         };
         let directory = directory_considered(caller, ask, row.as_ref())?;
-        let volume =
-            volume_of(&directory).map_err(|error| ServiceError::Invalid(format!("the volume cannot be seen: {error}")))?;
+        let volume = volume_of(&directory).map_err(|error| Invalid::Volume(error))?;
         let reserve = ask.reserve.unwrap_or_else(|| match &row {
             Some(row) => row.reserve.get(),
             None => suggested_reserve(volume.size),
@@ -139,7 +138,7 @@ impl Operations {
         let mut all = self.storage.destination_rows()?;
         match (all.pop(), all.pop()) {
             (Some(only), None) => Ok(only),
-            _ => Err(ServiceError::Invalid("say for which destination".into())),
+            _ => Err(Invalid::WhichDestination.into()),
         }
     }
 
@@ -177,7 +176,7 @@ fn directory_considered(caller: &Caller, ask: &AskCapacity, row: Option<&Destina
             let wanted = PathBuf::from(directory);
             Ok(wanted.ancestors().find(|above| above.exists()).unwrap_or(&wanted).to_path_buf())
         }
-        (None, None) => Err(ServiceError::Invalid("say for which destination, or for which directory".into())),
+        (None, None) => Err(Invalid::WhichVolume.into()),
     }
 }
 

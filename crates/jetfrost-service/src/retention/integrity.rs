@@ -146,3 +146,41 @@ fn finding(found: &jetfrost_image::store::Finding) -> Finding {
     };
     Finding { path: found.path.clone(), wrong }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+    use std::path::{Path, PathBuf};
+
+    use jetfrost_types::Role;
+
+    use crate::shared::testing::Office;
+
+    fn files_below(directory: &Path) -> Vec<PathBuf> {
+        let entries = fs::read_dir(directory).expect("listed").map(|entry| entry.expect("read").path());
+        entries.flat_map(|path| if path.is_dir() { files_below(&path) } else { vec![path] }).collect()
+    }
+
+    #[test]
+    fn a_bit_that_flips_on_the_disk_is_found_named_and_mended_by_the_next_run() {
+        let office = Office::open();
+        office.destination("shelf");
+        office.person("tove", Role::Member);
+        let mut machine = office.machine("tove", "front desk");
+        machine.back_up(&office, b"the minutes of the board").expect("a point");
+        let segment = files_below(&office.path("shelf")).into_iter().find(|path| path.extension().is_some_and(|e| e == "seg"));
+        let segment = segment.expect("a segment");
+        let mut bytes = fs::read(&segment).expect("read");
+        let middle = bytes.len() / 2;
+        bytes[middle] ^= 1;
+        fs::write(&segment, &bytes).expect("written");
+        let retention = &office.services.retention;
+        let line = office.services.storage.line_of_store(machine.store()).expect("there");
+        retention.scrub(&line, &mut |_| true).expect("scrubbed");
+        let found = retention.integrity(&office.ingrid, machine.store()).expect("known");
+        assert!(!found.findings.is_empty() && found.lost_chunks == 1, "{found:?}");
+        let alerts = office.services.operations.alerts_shown(&office.ingrid).expect("seen").alerts;
+        assert!(alerts.iter().any(|alert| alert.subject == "front desk"), "{alerts:?}");
+        assert_eq!(machine.begin(&office).expect("begun").lost.0.len(), 32, "the run learns what to send again");
+    }
+}

@@ -18,7 +18,7 @@ use crate::media::MediaError;
 use crate::records::{Count, Id, JobRow, Removal, WorkstationLine, WorkstationRow};
 use crate::retention::Retention;
 use crate::secrets::new_id;
-use crate::shared::{Caller, Conflict, Result, SERVICE, ServiceError, convert, number_cursor, place, to_db};
+use crate::shared::{Caller, Conflict, Result, SERVICE, ServiceError, Thing, convert, number_cursor, place, to_db};
 use crate::storage::removal;
 
 /// Headway is put on record this often.
@@ -307,9 +307,9 @@ impl Retention {
     /// Removes a store whose waiting time is over. Its workstation's history stays on record; its credential ends. It is judged,
     /// set aside and noted in one transaction, so that a hold that was acknowledged counts.
     fn remove_for_good(&self, line: &WorkstationLine) -> Result<()> {
-        let id: StoreId = line.store.id.as_str().parse().map_err(|_| ServiceError::NotFound("image store"))?;
+        let id: StoreId = line.store.id.as_str().parse().map_err(|_| ServiceError::NotFound(Thing::ImageStore))?;
         self.records.write(|on| {
-            let line = WorkstationLine::by_store(&line.store.id, on)?.ok_or(ServiceError::NotFound("image store"))?;
+            let line = WorkstationLine::by_store(&line.store.id, on)?.ok_or(ServiceError::NotFound(Thing::ImageStore))?;
             let now = self.clock.now_ms();
             let goes = removal::store_goes(&line, now, on)?;
             let Some(Removal { by, .. }) = line.store.removal.0.clone().filter(|_| goes) else {
@@ -349,8 +349,8 @@ impl Retention {
 
     fn find_job(&self, id: &JobId) -> Result<(JobRow, WorkstationLine)> {
         self.records.read(|on| {
-            let row = JobRow::by_id(id, on)?.ok_or(ServiceError::NotFound("job"))?;
-            let line = WorkstationLine::by_store_also_gone(&row.store_id, on)?.ok_or(ServiceError::NotFound("job"))?;
+            let row = JobRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Job))?;
+            let line = WorkstationLine::by_store_also_gone(&row.store_id, on)?.ok_or(ServiceError::NotFound(Thing::Job))?;
             Ok((row, line))
         })
     }

@@ -261,3 +261,32 @@ fn how_many_free(store: &Store, may_go: &[u64], wanted: u64) -> Result<Option<us
     }
     Ok(Some(high))
 }
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_types::Role;
+    use jetfrost_wire::retention::StoreSettings;
+
+    use super::*;
+    use crate::shared::Seen;
+    use crate::shared::testing::Office;
+
+    #[test]
+    fn at_its_limit_a_workstation_is_refused_by_name_and_what_it_has_stays() {
+        let office = Office::open();
+        office.destination("shelf");
+        office.person("tove", Role::Member);
+        let mut machine = office.machine("tove", "front desk");
+        machine.back_up(&office, b"one").expect("a point");
+        let limit = StoreSettings { limit: Some(100_000), retention: None };
+        office.services.retention.set_store(&office.ingrid, machine.store(), &limit, &Seen::Anything).expect("set");
+        machine.begin(&office).expect("a run begins at the limit");
+        let noise: Vec<u8> = (0..200_000_u32).flat_map(|i| blake3::hash(&i.to_le_bytes()).as_bytes()[..1].to_vec()).collect();
+        let refused = machine.send(&office, &noise).expect_err("over the limit");
+        let ServiceError::NoRoom(no_room) = refused else { panic!("{refused:?}") };
+        assert_eq!((no_room.of.as_str(), no_room.level.bound), ("front desk", LimitKind::StoreLimit));
+        assert!(no_room.left < 100_000 && no_room.wanted > 100_000);
+        let points = office.services.backups.points(&office.ingrid, &machine.enrolled.workstation, &Default::default());
+        assert_eq!(points.expect("listed").items.len(), 1);
+    }
+}

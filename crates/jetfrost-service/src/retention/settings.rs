@@ -8,11 +8,10 @@ use jetfrost_wire::point::{Hold, Point};
 use jetfrost_wire::retention::{NewHold, RemoveNow, StoreSettings};
 use jetfrost_wire::workstation::Workstation;
 
-use crate::clock::timestamp;
 use crate::records::{Connection, Count, PointRow, Removal, WorkstationLine, Written};
 use crate::retention::Retention;
 use crate::shared::versions::{Made, Seen};
-use crate::shared::{Caller, Conflict, Result, ServiceError, bounds, convert, to_db};
+use crate::shared::{Caller, Conflict, Invalid, Result, ServiceError, Thing, bounds, convert, to_db};
 use crate::storage::terms::change_of_store;
 use crate::storage::{removal, workstations};
 
@@ -28,7 +27,7 @@ impl Retention {
         caller.may(&Act::ChangeOffice)?;
         let now = self.clock.now_ms();
         let line = self.records.write(|on| {
-            let mut line = WorkstationLine::by_store(id, on)?.ok_or(ServiceError::NotFound("image store"))?;
+            let mut line = WorkstationLine::by_store(id, on)?.ok_or(ServiceError::NotFound(Thing::ImageStore))?;
             let (old, before, name) =
                 (line.store.clone(), workstations::said_of_store(&line.store), line.workstation.name.clone());
             seen.check(&workstations::version_of(&old), &Made { subject: Some(&name), after: &before }, on)?;
@@ -162,7 +161,7 @@ impl Retention {
     ) -> Result<Workstation> {
         caller.may(&Act::ChangeOffice)?;
         let line = self.records.write(|on| {
-            let mut line = WorkstationLine::by_store(id, on)?.ok_or(ServiceError::NotFound("image store"))?;
+            let mut line = WorkstationLine::by_store(id, on)?.ok_or(ServiceError::NotFound(Thing::ImageStore))?;
             change(&mut line, caller, on)?;
             line.store.update(on)?;
             self.trail.note(caller, act, format!("{} {what}", line.workstation.name).trim_end(), on)?;
@@ -182,9 +181,9 @@ impl Retention {
     ) -> Result<Point> {
         caller.may(&Act::ChangeOffice)?;
         let (line, row) = self.records.write(|on| {
-            let line = WorkstationLine::by_store(store, on)?.ok_or(ServiceError::NotFound("image store"))?;
+            let line = WorkstationLine::by_store(store, on)?.ok_or(ServiceError::NotFound(Thing::ImageStore))?;
             let row = PointRow::find(store, to_db(sequence)?, on)?;
-            let mut row = row.ok_or(ServiceError::NotFound("recovery point"))?;
+            let mut row = row.ok_or(ServiceError::NotFound(Thing::Point))?;
             change(&mut row, &line, caller, on)?;
             row.update(on)?;
             self.trail.note(caller, act, &format!("{} point {sequence}", line.workstation.name), on)?;
@@ -195,22 +194,75 @@ impl Retention {
     }
 }
 
-fn not_protected(what: &str, until: i64, now: i64) -> Result<()> {
+fn not_protected(what: &'static str, until: i64, now: i64) -> Result<()> {
     if until <= now {
         return Ok(());
     }
-    let until = timestamp(until);
-    Err(ServiceError::Invalid(format!("{what} is within its protected time until {until}: nothing makes it go before that")))
+    Err(Invalid::Protected { what, until }.into())
 }
 
 /// A reason that the next person will want to know.
 pub(crate) fn checked_reason(reason: &str) -> Result<String> {
     let reason = reason.trim();
     if reason.is_empty() || reason.chars().count() > bounds::REASON {
-        return Err(ServiceError::Invalid(format!(
-            "say why, in 1 to {} characters: the next person will want to know",
-            bounds::REASON
-        )));
+        return Err(Invalid::Reason.into());
     }
     Ok(reason.to_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_types::Role;
+
+    use super::*;
+    use crate::shared::DAY_MS;
+    use crate::shared::testing::machine::Machine;
+    use crate::shared::testing::{Office, PASSWORD, credential};
+
+    fn office() -> (Office, Machine) {
+        let office = Office::open();
+        office.destination("shelf");
+        office.person("tove", Role::Member);
+        let mut machine = office.machine("tove", "front desk");
+        for content in [b"one", b"two"] {
+            machine.back_up(&office, content).expect("a point");
+        }
+        (office, machine)
+    }
+
+    #[test]
+    fn removing_at_once_takes_password_second_factor_and_the_end_of_the_protected_time() {
+        let (office, machine) = office();
+        let now = |who: &Caller, password: &str, code: &str| {
+            let with = RemoveNow { password: password.into(), code: code.into() };
+            office.services.retention.remove_point_now(who, machine.store(), 1, &with).map(drop)
+        };
+        assert!(matches!(now(&office.ingrid, PASSWORD, ""), Err(ServiceError::Conflict(Conflict::NeedsSecondFactor))));
+        let (identity, session) = (&office.services.identity, credential(&office.services, "ingrid"));
+        let (totp, _) = office.second_factor(&office.ingrid);
+        let ingrid = identity.authenticate(&session).expect("signed in still");
+        office.pass(60_000);
+        let code = office.shown_by(&totp);
+        assert!(matches!(now(&ingrid, "a wrong guess", &code), Err(ServiceError::WrongPassword)));
+        assert!(matches!(now(&ingrid, PASSWORD, "000000"), Err(ServiceError::WrongSecondFactor)));
+        let early = now(&ingrid, PASSWORD, &code);
+        assert!(matches!(early, Err(ServiceError::Invalid(Invalid::Protected { .. }))), "{early:?}");
+        office.pass(30 * DAY_MS);
+        now(&ingrid, PASSWORD, &office.shown_by(&totp)).expect("it is not protected any more");
+    }
+
+    #[test]
+    fn a_hold_wants_a_reason_and_what_was_removed_can_be_undeleted() {
+        let (office, machine) = office();
+        let retention = &office.services.retention;
+        let hold = |reason: &str| retention.hold_point(&office.ingrid, machine.store(), 1, &NewHold { reason: reason.into() });
+        assert!(matches!(hold("  "), Err(ServiceError::Invalid(Invalid::Reason))));
+        assert!(matches!(hold(&"x".repeat(bounds::REASON + 1)), Err(ServiceError::Invalid(Invalid::Reason))));
+        let removed =
+            retention.remove_point(&office.ingrid, machine.store(), 1).expect("removed").pending_removal.expect("waits");
+        office.pass(DAY_MS);
+        let again = retention.remove_point(&office.ingrid, machine.store(), 1).expect("again").pending_removal.expect("waits");
+        assert_eq!(again.ends, removed.ends, "asking again changes nothing");
+        assert!(retention.undelete_point(&office.ingrid, machine.store(), 1).expect("undeleted").pending_removal.is_none());
+    }
 }

@@ -14,7 +14,7 @@ use jetfrost_wire::run::Outcome;
 use crate::clock::timestamp;
 use crate::records::{Connection, Count, PointRow, StoreRow, WorkstationLine};
 use crate::retention::Retention;
-use crate::shared::{Caller, Result, SERVICE, ServiceError, convert, to_db};
+use crate::shared::{Caller, Result, SERVICE, ServiceError, Thing, convert, to_db};
 use crate::storage::points::{ALL, fact, facts, lost};
 use crate::storage::removal::store_goes;
 use crate::storage::stores::ALL_STORES;
@@ -123,7 +123,7 @@ impl Retention {
         mut choose: impl FnMut(&WorkstationLine, &[PointRow], &Promise) -> BTreeSet<u64>,
     ) -> Result<BTreeSet<u64>> {
         let mut judge = |on: &mut Connection| {
-            let line = WorkstationLine::by_store(&line.store.id, on)?.ok_or(ServiceError::NotFound("image store"))?;
+            let line = WorkstationLine::by_store(&line.store.id, on)?.ok_or(ServiceError::NotFound(Thing::ImageStore))?;
             let rows = PointRow::list(&line.store.id, i64::MAX, ALL, on)?;
             let going = choose(&line, &rows, &promise(&line, on)?);
             Ok::<_, ServiceError>((line, rows, going))
@@ -281,5 +281,64 @@ fn point_fate(row: &PointRow, fate: &Fate, removal_ends: Option<i64>, room_from:
         until: until.map(timestamp),
         goes_for_room: while_room.is_some(),
         while_room_until: while_room.flatten().map(timestamp),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_types::Role;
+    use jetfrost_wire::destination::DestinationChange;
+
+    use super::*;
+    use crate::shared::testing::Office;
+    use crate::shared::testing::machine::Machine;
+    use crate::shared::{DAY_MS, Seen};
+
+    fn three_points_of_one_day() -> (Office, Machine) {
+        let office = Office::open();
+        let shelf = office.destination("shelf");
+        let daily = DestinationChange { retention: "90 days, at least 1".parse().ok(), ..DestinationChange::default() };
+        office.services.storage.change_destination(&office.ingrid, &shelf.id, &daily, &Seen::Anything).expect("set");
+        office.person("tove", Role::Member);
+        let mut machine = office.machine("tove", "front desk");
+        for content in ["one", "two", "three"] {
+            machine.back_up(&office, content.as_bytes()).expect("a point");
+            office.pass(3_600_000);
+        }
+        (office, machine)
+    }
+
+    fn sequences(office: &Office, line: &WorkstationLine) -> Vec<u64> {
+        let store = office.services.storage.open_store(line).expect("open").1;
+        store.points()
+    }
+
+    #[test]
+    fn points_of_one_day_thin_to_one_after_the_protected_time_and_not_before() {
+        let (office, machine) = three_points_of_one_day();
+        let thin = || {
+            let line = office.services.storage.line_of_store(machine.store()).expect("there");
+            office.services.retention.thin(&line, &mut |_| true).expect("thinned");
+            sequences(&office, &line)
+        };
+        office.pass(29 * DAY_MS);
+        assert_eq!(thin(), [1, 2, 3], "protected");
+        office.pass(DAY_MS);
+        assert_eq!(thin(), [3], "the last of that day stays");
+    }
+
+    #[test]
+    fn the_preview_says_what_thinning_then_does() {
+        let (office, machine) = three_points_of_one_day();
+        office.pass(40 * DAY_MS);
+        let hold = jetfrost_wire::retention::NewHold { reason: "the auditors come".into() };
+        office.services.retention.hold_point(&office.ingrid, machine.store(), 2, &hold).expect("held");
+        let preview = office.services.retention.preview_thinning(&office.ingrid, machine.store()).expect("previewed");
+        let mut stays: Vec<u64> =
+            preview.points.iter().filter(|fate| fate.stays.is_some()).map(|fate| fate.point.sequence).collect();
+        stays.sort_unstable();
+        let line = office.services.storage.line_of_store(machine.store()).expect("there");
+        office.services.retention.thin(&line, &mut |_| true).expect("thinned");
+        assert_eq!((stays, sequences(&office, &line)), (vec![2, 3], vec![2, 3]));
     }
 }

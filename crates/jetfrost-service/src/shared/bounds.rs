@@ -41,6 +41,9 @@ pub(crate) const INTERFACE: usize = 15;
 /// A host name has 253 characters at most (RFC 1035).
 pub(crate) const HOST: usize = 253;
 
+/// So many people get the mail.
+pub(crate) const RECIPIENTS: usize = 20;
+
 /// Login name and password at the mail server, and a mail address, in bytes.
 pub(crate) const MAIL_SECRET: usize = 500;
 

@@ -1,11 +1,13 @@
 //! Why a use case was refused or failed.
 
-use super::conflict::Conflict;
 use jetfrost_image::store::StoreError;
 use jetfrost_office::capacity::Usage;
 
 use crate::media::{MarkerError, MediaError};
 use crate::records::RecordsError;
+use crate::shared::conflict::Conflict;
+use crate::shared::invalid::Invalid;
+use crate::shared::subjects::{CodeFault, Disabled, Thing, Traffic};
 
 /// Why a use case was refused or failed.
 #[derive(Debug, thiserror::Error)]
@@ -32,10 +34,10 @@ pub(crate) enum ServiceError {
         wait_seconds: u64,
     },
     /// More beginnings than one may make within an hour.
-    #[error("too many {what} were begun")]
+    #[error("too many {what} were started")]
     TooOften {
         /// Of what.
-        what: &'static str,
+        what: Traffic,
         /// Seconds to wait.
         wait_seconds: u64,
     },
@@ -49,18 +51,18 @@ pub(crate) enum ServiceError {
         /// Why.
         why: String,
     },
-    /// A code that opens nothing.
-    #[error("{0}")]
-    WrongCode(&'static str),
+    /// A code that is not valid.
+    #[error(transparent)]
+    WrongCode(CodeFault),
     /// The password was right, and a code of the second factor is needed.
     #[error("a code of the second factor is needed")]
     SecondFactorNeeded,
     /// The code of the second factor is wrong, or was used before.
     #[error("the code of the second factor is wrong")]
     WrongSecondFactor,
-    /// The account is disabled, or the workstation was cut off.
-    #[error("{0}")]
-    Disabled(&'static str),
+    /// An account is disabled.
+    #[error(transparent)]
+    Disabled(Disabled),
     /// The destination is not open to the account.
     #[error("'{login}' has no access to {}", destination.as_ref().map_or_else(|| "any destination".to_owned(), |name| format!("'{name}'")))]
     NoAccess {
@@ -76,7 +78,7 @@ pub(crate) enum ServiceError {
     #[error("new {what} are paused")]
     Paused {
         /// Which of both.
-        what: &'static str,
+        what: Traffic,
         /// From when on they are again by themselves, in milliseconds since 1970, and how many seconds that is from now.
         until: Option<(i64, u64)>,
     },
@@ -84,14 +86,14 @@ pub(crate) enum ServiceError {
     #[error("not allowed")]
     NotAllowed,
     /// There is no such thing.
-    #[error("there is no such {0}")]
-    NotFound(&'static str),
+    #[error("there is no such {}", .0.name())]
+    NotFound(Thing),
     /// The name is taken.
     #[error("the name '{0}' is taken")]
     NameTaken(String),
-    /// A value is not right.
-    #[error("{0}")]
-    Invalid(String),
+    /// A value is not right, alone or beside the others.
+    #[error(transparent)]
+    Invalid(#[from] Invalid),
     /// The state of things does not allow this now.
     #[error("{}", .0.said().0)]
     Conflict(Conflict),

@@ -6,7 +6,7 @@ use jetfrost_wire::service::{Maintenance, NewBackups};
 
 use crate::clock::{Clock, timestamp};
 use crate::records::{Accepting, Records, Switches};
-use crate::shared::{Result, ServiceError};
+use crate::shared::{Result, ServiceError, Traffic};
 
 /// What the switches say now: a pause ends by itself.
 pub(crate) fn now(switches: &Switches, now: i64) -> Maintenance {
@@ -39,15 +39,15 @@ impl Gate {
             NewBackups::Paused { until } => {
                 let until = until.as_millisecond();
                 let wait = u64::try_from(until.saturating_sub(now)).unwrap_or(0).div_ceil(1000).max(1);
-                Err(ServiceError::Paused { what: "backups", until: Some((until, wait)) })
+                Err(ServiceError::Paused { what: Traffic::Backups, until: Some((until, wait)) })
             }
-            NewBackups::Off => Err(ServiceError::Paused { what: "backups", until: None }),
+            NewBackups::Off => Err(ServiceError::Paused { what: Traffic::Backups, until: None }),
         }
     }
 
     /// Refuses while restores are paused.
     pub(crate) fn check_restores(&self) -> Result<()> {
         let switches = self.records.read(|on| Ok::<_, ServiceError>(Switches::get(on)?))?;
-        if switches.restores_stopped { Err(ServiceError::Paused { what: "restores", until: None }) } else { Ok(()) }
+        if switches.restores_stopped { Err(ServiceError::Paused { what: Traffic::Restores, until: None }) } else { Ok(()) }
     }
 }

@@ -7,6 +7,8 @@ pub(crate) mod convert;
 mod csv_line;
 mod error;
 pub(crate) mod gate;
+mod invalid;
+mod subjects;
 #[cfg(test)]
 pub(crate) mod testing;
 mod trail;
@@ -32,6 +34,8 @@ pub(crate) use caller::{Caller, Credential, Who};
 pub(crate) use conflict::Conflict;
 pub(crate) use csv_line::csv_line;
 pub(crate) use error::{Comes, NoRoom, Result, ServiceError};
+pub(crate) use invalid::Invalid;
+pub(crate) use subjects::{CodeFault, Disabled, Thing, Traffic};
 pub(crate) use trail::Trail;
 pub(crate) use versions::Seen;
 
@@ -82,14 +86,12 @@ pub(crate) fn place(row: &DestinationRow) -> Place {
 
 /// A name that is fit to be one.
 pub(crate) fn checked_name(text: &str) -> Result<String> {
-    jetfrost_office::names::check(text).map(str::to_owned).map_err(|e| ServiceError::Invalid(e.to_string()))
+    jetfrost_office::names::check(text).map(str::to_owned).map_err(|e| Invalid::from(e).into())
 }
 
 /// The number in the cursor of a list that goes from the latest back.
 pub(crate) fn number_cursor(after: Option<&String>) -> Result<i64> {
-    after.map_or(Ok(i64::MAX), |after| {
-        after.parse().map_err(|_| ServiceError::Invalid("'after' is not the 'next' of an earlier page".into()))
-    })
+    after.map_or(Ok(i64::MAX), |after| after.parse().map_err(|_| Invalid::Cursor.into()))
 }
 
 /// What a failed insert or update says when its name is taken.
@@ -104,7 +106,7 @@ pub(crate) fn shown_limit(bytes: Option<u64>) -> String {
 
 /// A number for the records, whose integers are signed.
 pub(crate) fn to_db(number: u64) -> Result<Count> {
-    Count::new(number).ok_or_else(|| ServiceError::Invalid(format!("{number} is more than can be kept")))
+    Count::new(number).ok_or_else(|| Invalid::TooLarge(number).into())
 }
 
 /// A limit for the records; none is `NULL`.
@@ -114,5 +116,5 @@ pub(crate) fn limit_to_db(limit: Limit) -> Result<Option<Count>> {
 
 /// Days for which something waits, or after which it comes again.
 pub(crate) fn check_days(days: u32) -> Result<()> {
-    if days > bounds::DAYS { Err(ServiceError::Invalid(format!("it is {} days at most", bounds::DAYS))) } else { Ok(()) }
+    if days > bounds::DAYS { Err(Invalid::Days.into()) } else { Ok(()) }
 }

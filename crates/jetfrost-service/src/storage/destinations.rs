@@ -17,12 +17,12 @@ use jetfrost_wire::{DestinationId, Page, PageQuery, Version};
 use crate::clock::timestamp;
 use crate::identity::{accounts, grants};
 use crate::media::{MarkerError, MediaError, Place, judge, volume_of, volumes};
-use crate::records::{AuditRow, Count, Days, Deed, DestinationRow, Erasing, Id, NewEntry, StoreRow, Word, Written};
+use crate::records::{AuditRow, Connection, Count, Days, Deed, DestinationRow, Erasing, Id, NewEntry, StoreRow, Word, Written};
 use crate::secrets::new_id;
 use crate::shared::versions::{Made, Seen, version};
 use crate::shared::{
-    Caller, Conflict, Result, SERVICE, ServiceError, bounds, check_days, checked_name, limit_to_db, place, shown_limit, taken,
-    to_db,
+    Caller, Conflict, Invalid, Result, SERVICE, ServiceError, Thing, bounds, check_days, checked_name, limit_to_db, place,
+    shown_limit, taken, to_db,
 };
 use crate::storage::Storage;
 use crate::storage::terms::{change_of_destination, check_terms};
@@ -50,7 +50,7 @@ impl Storage {
     pub(crate) fn destination_by_id(&self, caller: &Caller, id: &DestinationId) -> Result<Destination> {
         caller.may(&Act::SeeOffice)?;
         let row = self.records.read(|on| Ok::<_, ServiceError>(DestinationRow::by_id(id, on)?))?;
-        self.destination(&row.ok_or(ServiceError::NotFound("destination"))?)
+        self.destination(&row.ok_or(ServiceError::NotFound(Thing::Destination))?)
     }
 
     /// The volumes of the server, each with a verdict. Where it may, it writes a probe and removes it.
@@ -125,7 +125,7 @@ impl Storage {
         caller: &Caller,
         mut row: DestinationRow,
         what: &str,
-        complete: impl FnOnce(&mut DestinationRow, &mut crate::records::Connection) -> Result<()>,
+        complete: impl FnOnce(&mut DestinationRow, &mut Connection) -> Result<()>,
     ) -> Result<Destination> {
         self.records.write(|on| {
             row.insert(on).map_err(|e| taken(&row.name, e))?;
@@ -139,13 +139,7 @@ impl Storage {
     }
 
     /// Opens a destination to one more account, within a transaction.
-    pub(crate) fn open_also_to(
-        &self,
-        caller: &Caller,
-        name: &str,
-        login: &str,
-        on: &mut crate::records::Connection,
-    ) -> Result<()> {
+    pub(crate) fn open_also_to(&self, caller: &Caller, name: &str, login: &str, on: &mut Connection) -> Result<()> {
         let mut row = grants::destination_named(name, on)?;
         let mut to = grants::grants(&row, on)?;
         let before = said(&row, &to);
@@ -167,7 +161,7 @@ impl Storage {
         [change.waiting_days, change.scrub_days].into_iter().flatten().try_for_each(check_days)?;
         let now = self.clock.now_ms();
         let row = self.records.write(|on| {
-            let mut row = DestinationRow::by_id(id, on)?.ok_or(ServiceError::NotFound("destination"))?;
+            let mut row = DestinationRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Destination))?;
             let grants = grants::grants(&row, on)?;
             let (old, before) = (row.clone(), said(&row, &grants));
             seen.check(&version_of(&row, &grants), &Made { subject: None, after: &before }, on)?;
@@ -199,7 +193,7 @@ impl Storage {
         if let Some(directory) = &change.directory {
             let there = self.media.check(&Place { id: row.id.0.clone(), directory: directory.into() });
             // It was named by whoever asks: that it is not there is not the fault of a volume.
-            there.map_err(|error| ServiceError::Invalid(error.to_string()))?;
+            there.map_err(Invalid::from)?;
             row.directory.clone_from(directory);
         }
         if let Some(capacity) = change.capacity {
@@ -221,7 +215,7 @@ impl Storage {
     /// Takes no new backups from now on. What is there stays and can be restored.
     pub(crate) fn withdraw(&self, caller: &Caller, id: &DestinationId) -> Result<Destination> {
         let (now, by) = (self.clock.now_ms(), caller.name());
-        self.alter_destination(caller, id, "destination withdrawn", |row| {
+        self.alter_destination(caller, id, "destination withdrawn", |row, _| {
             row.withdrawn.get_or_insert(Deed { at: now, by });
             Ok(())
         })
@@ -229,7 +223,7 @@ impl Storage {
 
     /// Takes backups again.
     pub(crate) fn reinstate_destination(&self, caller: &Caller, id: &DestinationId) -> Result<Destination> {
-        self.alter_destination(caller, id, "destination reinstated", |row| {
+        self.alter_destination(caller, id, "destination reinstated", |row, _| {
             if matches!(*row.erasure, Some(Erasing::Confirmed { .. })) {
                 return Err(ServiceError::Conflict(Conflict::ErasurePending));
             }
@@ -243,12 +237,12 @@ impl Storage {
         caller: &Caller,
         id: &DestinationId,
         what: &str,
-        alter: impl FnOnce(&mut DestinationRow) -> Result<()>,
+        alter: impl FnOnce(&mut DestinationRow, &mut Connection) -> Result<()>,
     ) -> Result<Destination> {
         caller.may(&Act::ChangeOffice)?;
         let row = self.records.write(|on| {
-            let mut row = DestinationRow::by_id(id, on)?.ok_or(ServiceError::NotFound("destination"))?;
-            alter(&mut row)?;
+            let mut row = DestinationRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Destination))?;
+            alter(&mut row, on)?;
             row.update(on)?;
             self.trail.note(caller, what, &row.name, on)?;
             Ok::<_, ServiceError>(row)
@@ -385,7 +379,7 @@ fn why(row: &DestinationRow, state: DestinationState, marker: &Result<(), Marker
 pub(crate) fn checked_description(text: &str) -> Result<String> {
     let text = text.trim();
     if text.chars().count() > bounds::DESCRIPTION || text.chars().any(|c| c.is_control() && c != '\n') {
-        return Err(ServiceError::Invalid(format!("a description is plain text of {} characters at most", bounds::DESCRIPTION)));
+        return Err(Invalid::Description.into());
     }
     Ok(text.to_owned())
 }
@@ -407,4 +401,52 @@ fn said(row: &DestinationRow, grants: &Grants) -> String {
         row.scrub_days.0,
         grants::said(grants)
     )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::shared::testing::Office;
+
+    fn new(office: &Office, name: &str, directory: &str) -> NewDestination {
+        let directory = office.path(directory).display().to_string();
+        NewDestination { name: name.into(), directory, reserve: Some(0), ..NewDestination::default() }
+    }
+
+    #[test]
+    fn two_destinations_share_neither_name_nor_directory() {
+        let office = Office::open();
+        office.destination("shelf");
+        let add = |name, directory| office.services.storage.add_destination(&office.ingrid, &new(&office, name, directory));
+        assert!(matches!(add("SHELF", "elsewhere"), Err(ServiceError::NameTaken(_))), "letter case does not tell them apart");
+        assert!(!office.path("elsewhere").join("destination.json").exists(), "nothing is left of what was refused");
+        assert!(matches!(add("cellar", "shelf"), Err(ServiceError::Media(MediaError::Unfit(_)))));
+        assert!(matches!(add("cellar", "shelf/within"), Err(ServiceError::Media(MediaError::Unfit(_)))));
+        add("cellar", "elsewhere").expect("added");
+    }
+
+    #[test]
+    fn of_two_administrators_the_second_learns_who_changed_it() {
+        let office = Office::open();
+        let shelf = office.destination("shelf");
+        let odd = office.person("odd", jetfrost_types::Role::Administrator);
+        let seen = Seen::OneOf(vec![shelf.version.clone()]);
+        let to = |days| DestinationChange { waiting_days: Some(days), ..DestinationChange::default() };
+        let set = |who, days| office.services.storage.change_destination(who, &shelf.id, &to(days), &seen);
+        set(&odd, 9).expect("the first");
+        let refused = set(&office.ingrid, 3);
+        assert!(matches!(refused, Err(ServiceError::ChangedMeanwhile { by: Some((who, _)) }) if who == "odd"));
+        assert_eq!(office.services.storage.destination_by_id(&odd, &shelf.id).expect("there").waiting_days, 9);
+    }
+
+    #[test]
+    fn a_destination_does_not_move_to_a_directory_that_is_not_it() {
+        let office = Office::open();
+        let shelf = office.destination("shelf");
+        std::fs::create_dir(office.path("empty")).expect("made");
+        let to =
+            DestinationChange { directory: Some(office.path("empty").display().to_string()), ..DestinationChange::default() };
+        let moved = office.services.storage.change_destination(&office.ingrid, &shelf.id, &to, &Seen::Anything);
+        assert!(matches!(moved, Err(ServiceError::Invalid(Invalid::OtherDirectory(_)))));
+    }
 }

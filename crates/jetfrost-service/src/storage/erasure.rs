@@ -10,7 +10,7 @@ use jetfrost_wire::event::Event;
 
 use crate::clock::timestamp;
 use crate::records::{AuditRow, Connection, DestinationRow, Erasing, NewEntry, PointRow, Removal, WorkstationLine};
-use crate::shared::{Caller, Conflict, DAY_MS, Result, SERVICE, ServiceError, place};
+use crate::shared::{Caller, Conflict, DAY_MS, Invalid, Result, SERVICE, ServiceError, Thing, place};
 use crate::storage::stores::ALL_STORES;
 use crate::storage::{Storage, points, removal};
 
@@ -27,9 +27,9 @@ impl Storage {
         let typed = names::key(&ask.name);
         let confirmation = BASE32_NOPAD.encode(&random_array::<5>(&*self.random));
         let by = caller.name();
-        self.alter_destination(caller, id, "erasure asked for", |row| {
+        self.alter_destination(caller, id, "erasure asked for", |row, _| {
             if typed != row.name_key {
-                return Err(ServiceError::Invalid("this is not the destination's name".into()));
+                return Err(Invalid::NotItsName.into());
             }
             if row.withdrawn.is_none() {
                 return Err(ServiceError::Conflict(Conflict::NotWithdrawn));
@@ -49,19 +49,17 @@ impl Storage {
 
     /// The second confirmation. The waiting time begins.
     pub(crate) fn confirm_erasure(&self, caller: &Caller, id: &DestinationId, confirm: &ConfirmErasure) -> Result<Destination> {
-        caller.may(&Act::ChangeOffice)?;
-        let row = self.destination_row(id)?;
-        let (in_the_way, protected) = (self.erasure_of(&row)?.in_the_way, self.protected_until(&row)?);
-        if let Some(why) = in_the_way.into_iter().next() {
-            return Err(ServiceError::Invalid(why));
-        }
         let (now, by) = (self.clock.now_ms(), caller.name());
-        self.alter_destination(caller, id, "erasure confirmed", |row| {
+        self.alter_destination(caller, id, "erasure confirmed", |row, on| {
             let Some(Erasing::Asked { confirmation: asked, .. }) = row.erasure.as_ref() else {
                 return Err(ServiceError::Conflict(Conflict::ErasureNotAsked));
             };
             if !asked.eq_ignore_ascii_case(confirm.confirmation.trim()) {
-                return Err(ServiceError::Invalid("this is not the confirmation that the first step answered with".into()));
+                return Err(Invalid::NotTheConfirmation.into());
+            }
+            let mut protected = now;
+            for line in WorkstationLine::on_destination(&row.id, ALL_STORES, on)? {
+                protected = protected.max(removal::one_of_several_protected_until(&line, now, on)?);
             }
             *row.erasure = Some(Erasing::Confirmed { ends: removal::ends(protected, row.waiting_days, now), by });
             Ok(())
@@ -70,7 +68,7 @@ impl Storage {
 
     /// Calls an erasure off. The destination stays withdrawn.
     pub(crate) fn call_erasure_off(&self, caller: &Caller, id: &DestinationId) -> Result<Destination> {
-        self.alter_destination(caller, id, "erasure called off", |row| {
+        self.alter_destination(caller, id, "erasure called off", |row, _| {
             *row.erasure = None;
             Ok(())
         })
@@ -132,7 +130,7 @@ impl Storage {
             points += rows.len() as u64;
             earliest = rows.iter().map(|point| point.committed).chain(earliest).min();
             if line.store.hold.is_some() || rows.iter().any(|point: &PointRow| point.hold.is_some()) {
-                in_the_way.push(format!("there is a hold on backups of {}: take it off first", line.workstation.name));
+                in_the_way.push(Invalid::OnHold(line.workstation.name.clone()).to_string());
             }
         }
         let latest = lines.iter().filter_map(|line| line.latest_point.as_ref()).map(|point| point.committed).max();
@@ -184,10 +182,122 @@ impl Storage {
 
     pub(crate) fn destination_row(&self, id: &DestinationId) -> Result<DestinationRow> {
         let row = self.records.read(|on| Ok::<_, ServiceError>(DestinationRow::by_id(id, on)?))?;
-        row.ok_or(ServiceError::NotFound("destination"))
+        row.ok_or(ServiceError::NotFound(Thing::Destination))
     }
 }
 
 fn is_due(row: &DestinationRow, now: i64) -> bool {
     row.erasure.as_ref().and_then(Erasing::ends).is_some_and(|ends| ends <= now)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::{Arc, Barrier};
+    use std::thread;
+
+    use jetfrost_office::protected;
+
+    use super::*;
+    use crate::shared::testing::Office;
+    use crate::shared::testing::machine::Machine;
+
+    /// A withdrawn destination with a workstation that has a point.
+    fn withdrawn(office: &Office) -> (Destination, Machine) {
+        let shelf = office.destination("shelf");
+        office.person("tove", jetfrost_types::Role::Member);
+        let mut machine = office.machine("tove", "front desk");
+        machine.back_up(office, b"one").expect("a point");
+        (office.services.storage.withdraw(&office.ingrid, &shelf.id).expect("withdrawn"), machine)
+    }
+
+    fn confirmed(office: &Office, shelf: &Destination) -> Destination {
+        let ask = AskErasure { name: "Shelf".into() };
+        let preview = office.services.storage.ask_erasure(&office.ingrid, &shelf.id, &ask).expect("asked");
+        let confirm = ConfirmErasure { confirmation: preview.confirmation.expect("a code") };
+        office.services.storage.confirm_erasure(&office.ingrid, &shelf.id, &confirm).expect("confirmed")
+    }
+
+    fn removal_of(office: &Office, machine: &Machine) -> Option<i64> {
+        let line = office.services.storage.line_of_store(machine.store()).expect("there");
+        line.store.removal.as_ref().map(|removal| removal.ends)
+    }
+
+    #[test]
+    fn each_step_takes_the_one_before_it_and_nothing_but_the_right_words() {
+        let office = Office::open();
+        let (storage, shelf) = (&office.services.storage, office.destination("shelf"));
+        let named = |name: &str| storage.ask_erasure(&office.ingrid, &shelf.id, &AskErasure { name: name.into() });
+        let confirm =
+            |code: &str| storage.confirm_erasure(&office.ingrid, &shelf.id, &ConfirmErasure { confirmation: code.into() });
+        assert!(matches!(named("shelf"), Err(ServiceError::Conflict(Conflict::NotWithdrawn))));
+        storage.withdraw(&office.ingrid, &shelf.id).expect("withdrawn");
+        assert!(matches!(named("cellar"), Err(ServiceError::Invalid(Invalid::NotItsName))));
+        assert!(matches!(confirm("AAAA"), Err(ServiceError::Conflict(Conflict::ErasureNotAsked))));
+        let code = named(" SHELF ").expect("asked").confirmation.expect("a code");
+        assert!(matches!(confirm("AAAA"), Err(ServiceError::Invalid(Invalid::NotTheConfirmation))));
+        let erasure = confirm(&code.to_lowercase()).expect("confirmed").erasure.expect("pending");
+        assert_eq!(erasure.ends, Some(timestamp(office.now() + 7 * DAY_MS)), "nothing on it is protected: the waiting time");
+    }
+
+    #[test]
+    fn what_is_protected_longer_than_the_waiting_time_decides_when_a_destination_is_erased() {
+        let office = Office::open();
+        let (shelf, machine) = withdrawn(&office);
+        let made = office.now();
+        office.pass(DAY_MS);
+        let ends = confirmed(&office, &shelf).erasure.expect("pending").ends.expect("decided");
+        let protected = made + i64::from(protected::USUAL_DAYS) * DAY_MS;
+        assert_eq!(ends, timestamp(protected));
+        office.pass(protected - office.now() - 1);
+        office.services.storage.tend_erasures().expect("looked");
+        assert_eq!(removal_of(&office, &machine), None, "a moment before");
+        office.pass(1);
+        office.services.storage.tend_erasures().expect("looked");
+        assert_eq!(removal_of(&office, &machine), Some(office.now()), "at that moment");
+    }
+
+    #[test]
+    fn a_hold_before_or_after_the_confirmation_keeps_a_destination() {
+        let office = Office::open();
+        let (shelf, machine) = withdrawn(&office);
+        let retention = &office.services.retention;
+        let hold = jetfrost_wire::retention::NewHold { reason: "the auditors come".into() };
+        retention.hold_point(&office.ingrid, machine.store(), 1, &hold).expect("held");
+        let ask = AskErasure { name: "shelf".into() };
+        let code = office.services.storage.ask_erasure(&office.ingrid, &shelf.id, &ask).expect("asked").confirmation;
+        let confirm = ConfirmErasure { confirmation: code.expect("a code") };
+        let refused = office.services.storage.confirm_erasure(&office.ingrid, &shelf.id, &confirm);
+        assert!(matches!(refused, Err(ServiceError::Invalid(Invalid::OnHold(name))) if name == "front desk"));
+        retention.release_point(&office.ingrid, machine.store(), 1).expect("released");
+        office.services.storage.confirm_erasure(&office.ingrid, &shelf.id, &confirm).expect("confirmed");
+        retention.hold_store(&office.ingrid, machine.store(), &hold).expect("held");
+        office.pass(400 * DAY_MS);
+        office.services.storage.tend_erasures().expect("looked");
+        assert_eq!(removal_of(&office, &machine), None);
+    }
+
+    /// Whoever is answered that the erasure is called off keeps everything; else the removal was decided before.
+    #[test]
+    fn an_erasure_that_is_called_off_at_the_last_moment_takes_nothing_after_the_answer() {
+        for _ in 0..8 {
+            let office = Office::open();
+            let (shelf, machine) = withdrawn(&office);
+            confirmed(&office, &shelf);
+            office.pass(400 * DAY_MS);
+            let (storage, start) = (&office.services.storage, Arc::new(Barrier::new(2)));
+            let at_the_answer = thread::scope(|scope| {
+                let tending = Arc::clone(&start);
+                scope.spawn(move || {
+                    tending.wait();
+                    storage.tend_erasures().expect("looked");
+                });
+                start.wait();
+                storage.call_erasure_off(&office.ingrid, &shelf.id).expect("called off");
+                removal_of(&office, &machine)
+            });
+            storage.tend_erasures().expect("looked again");
+            assert_eq!(removal_of(&office, &machine), at_the_answer);
+            assert!(storage.destination_by_id(&office.ingrid, &shelf.id).expect("there").erasure.is_none());
+        }
+    }
 }

@@ -9,7 +9,7 @@ use jetfrost_types::ImageStoreId;
 use jetfrost_wire::workstation::Finding;
 
 use crate::records::{Connection, Id, SlotRow, WorkstationLine};
-use crate::shared::{Result, ServiceError};
+use crate::shared::{Result, ServiceError, Thing};
 use crate::storage::Storage;
 
 impl Storage {
@@ -50,7 +50,7 @@ impl Storage {
 
 /// The slots on record. Those of a store that was there before they were, or that was adopted, are taken over from its disk.
 pub(crate) fn slot_rows(line: &WorkstationLine, store: &Store, on: &mut Connection) -> Result<Vec<SlotRow>> {
-    let line = WorkstationLine::by_store(&line.store.id, on)?.ok_or(ServiceError::NotFound("image store"))?;
+    let line = WorkstationLine::by_store(&line.store.id, on)?.ok_or(ServiceError::NotFound(Thing::ImageStore))?;
     if line.store.slots_noted { Ok(SlotRow::of_store(&line.store.id, on)?) } else { take_over(&line, store, on) }
 }
 

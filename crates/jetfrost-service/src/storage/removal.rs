@@ -1,7 +1,7 @@
 //! What a person may remove, and when it goes: nothing within its protected time, and nothing that is on hold.
 
 use crate::records::{Connection, Days, PointRow, WorkstationLine};
-use crate::shared::{Conflict, Result, ServiceError};
+use crate::shared::{Conflict, Invalid, Result, ServiceError};
 use crate::storage::points;
 use crate::storage::terms::promise;
 
@@ -31,6 +31,14 @@ pub(crate) fn store_protected_until(line: &WorkstationLine, now: i64, on: &mut C
     Ok(facts.iter().map(|fact| promise.protected_until_ms(fact)).max().unwrap_or(now))
 }
 
+/// The same where several image stores are to go: a refusal names the one in the way.
+pub(crate) fn one_of_several_protected_until(line: &WorkstationLine, now: i64, on: &mut Connection) -> Result<i64> {
+    store_protected_until(line, now, on).map_err(|error| match error {
+        ServiceError::Conflict(Conflict::StoreOnHold) => Invalid::OnHold(line.workstation.name.clone()).into(),
+        other => other,
+    })
+}
+
 /// Whether an image store that a person removed goes for good now: its waiting time is over, nothing of it is on hold, and no point
 /// is within its protected time, even where that was made longer since.
 pub(crate) fn store_goes(line: &WorkstationLine, now: i64, on: &mut Connection) -> Result<bool> {
@@ -41,5 +49,55 @@ pub(crate) fn store_goes(line: &WorkstationLine, now: i64, on: &mut Connection) 
         Ok(until) => Ok(until <= now),
         Err(ServiceError::Conflict(Conflict::StoreOnHold)) => Ok(false),
         Err(error) => Err(error),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_types::Role;
+    use jetfrost_wire::retention::NewHold;
+
+    use super::*;
+    use crate::shared::DAY_MS;
+    use crate::shared::testing::Office;
+
+    #[test]
+    fn neither_the_latest_nor_what_is_held_can_be_removed_and_the_rest_waits_until_it_is_not_protected() {
+        let office = Office::open();
+        office.destination("shelf");
+        office.person("tove", Role::Member);
+        let mut machine = office.machine("tove", "front desk");
+        for content in [b"one", b"two"] {
+            machine.back_up(&office, content).expect("a point");
+        }
+        let retention = &office.services.retention;
+        let remove = |sequence| retention.remove_point(&office.ingrid, machine.store(), sequence);
+        assert!(matches!(remove(2), Err(ServiceError::Conflict(Conflict::LatestPointStays))));
+        let hold = NewHold { reason: "a dispute".into() };
+        retention.hold_store(&office.ingrid, machine.store(), &hold).expect("held");
+        assert!(matches!(remove(1), Err(ServiceError::Conflict(Conflict::PointOnHold))));
+        retention.release_store(&office.ingrid, machine.store()).expect("released");
+        let ends = remove(1).expect("removed").pending_removal.expect("it waits").ends;
+        assert_eq!(ends.as_millisecond(), office.now() + 30 * DAY_MS, "protected for longer than the waiting time");
+    }
+
+    #[test]
+    fn a_removed_store_stays_while_it_is_held_and_goes_when_nobody_holds_it() {
+        let office = Office::open();
+        office.destination("shelf");
+        office.person("tove", Role::Member);
+        let mut machine = office.machine("tove", "front desk");
+        machine.back_up(&office, b"one").expect("a point");
+        let (storage, retention) = (&office.services.storage, &office.services.retention);
+        retention.remove_store(&office.ingrid, machine.store()).expect("removed");
+        retention.hold_point(&office.ingrid, machine.store(), 1, &NewHold { reason: "wait".into() }).expect("held");
+        let goes = || {
+            let line = storage.line_of_store(machine.store()).expect("there");
+            office.records.read(|on| store_goes(&line, office.now(), on)).expect("judged")
+        };
+        office.pass(400 * DAY_MS);
+        assert!(!goes());
+        retention.release_point(&office.ingrid, machine.store(), 1).expect("released");
+        assert!(goes());
     }
 }

@@ -7,7 +7,7 @@ use jetfrost_image::store::{Store, StoreError};
 use jetfrost_office::access::Act;
 
 use crate::records::{Count, PointRow, WorkstationLine};
-use crate::shared::{Caller, Result, ServiceError, place, to_db};
+use crate::shared::{Caller, Result, ServiceError, Thing, place, to_db};
 use crate::storage::Storage;
 use crate::storage::points::insert_point;
 use jetfrost_types::ImageStoreId;
@@ -20,20 +20,20 @@ impl Storage {
     pub(crate) fn line_to_see(&self, caller: &Caller, id: &ImageStoreId) -> Result<WorkstationLine> {
         let line = self.line_of_store(id)?;
         let see = Act::SeeWorkstation { workstation: line.workstation.id.as_str(), owner: line.account.id.as_str() };
-        caller.may(&see).map_err(|_| ServiceError::NotFound("image store"))?;
+        caller.may(&see).map_err(|_| ServiceError::NotFound(Thing::ImageStore))?;
         Ok(line)
     }
 
     pub(crate) fn line_to_read(&self, caller: &Caller, id: &ImageStoreId) -> Result<WorkstationLine> {
         let line = self.line_of_store(id)?;
         let read = Act::ReadStore { workstation: line.workstation.id.as_str(), owner: line.account.id.as_str() };
-        caller.may(&read).map_err(|_| ServiceError::NotFound("image store"))?;
+        caller.may(&read).map_err(|_| ServiceError::NotFound(Thing::ImageStore))?;
         Ok(line)
     }
 
     pub(crate) fn line_of_store(&self, id: &ImageStoreId) -> Result<WorkstationLine> {
         let line = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::by_store(id, on)?))?;
-        line.ok_or(ServiceError::NotFound("image store"))
+        line.ok_or(ServiceError::NotFound(Thing::ImageStore))
     }
 
     /// Records points that are on the shelf and not in the records: the service was killed between the two.
@@ -76,7 +76,7 @@ impl Storage {
 
     /// The destination and the image store of a workstation.
     pub(crate) fn open_store(&self, line: &WorkstationLine) -> Result<(StoreId, Arc<Store>)> {
-        let id = line.store.id.as_str().parse().map_err(|_| ServiceError::NotFound("image store"))?;
+        let id = line.store.id.as_str().parse().map_err(|_| ServiceError::NotFound(Thing::ImageStore))?;
         Ok((id, self.media.store(&place(&line.destination), id)?))
     }
 }

@@ -4,7 +4,7 @@ use jetfrost_office::protected::{Earlier, LEAST_DAYS_MAKING_ROOM, Promise, Terms
 use jetfrost_wire::retention::{AtLimit, Retention, Rule};
 
 use crate::records::{Connection, Days, DestinationRow, EarlierTermsRow, Noted, PointRow, StoreRow, WorkstationLine, Written};
-use crate::shared::{Result, ServiceError, check_days};
+use crate::shared::{Invalid, Result, check_days};
 use crate::storage::{Storage, points, stores};
 
 /// What is kept of a workstation's points: by its own word, or by its destination's.
@@ -68,10 +68,7 @@ pub(crate) fn change_of_store(before: &StoreRow, line: &mut WorkstationLine, now
 pub(crate) fn check_terms(row: &DestinationRow) -> Result<()> {
     check_days(row.protected_days.0)?;
     if row.at_limit.0 == AtLimit::ExpireOldest && row.protected_days < Days(LEAST_DAYS_MAKING_ROOM) {
-        return Err(ServiceError::Invalid(format!(
-            "where the oldest points go at a limit, the protected time is at least {LEAST_DAYS_MAKING_ROOM} days: it is what a stolen \
-             credential cannot flood"
-        )));
+        return Err(Invalid::ProtectedTooShort.into());
     }
     Ok(())
 }
@@ -128,5 +125,52 @@ impl Storage {
             let oldest = points.iter().map(|row| row.committed).min().unwrap_or(i64::MAX);
             Ok(EarlierTermsRow::remove_ended_before(oldest, &line.store.id, on)?)
         })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_types::Role;
+    use jetfrost_wire::destination::DestinationChange;
+    use jetfrost_wire::retention::AtLimit;
+
+    use crate::shared::testing::Office;
+    use crate::shared::versions::Seen;
+    use crate::shared::{DAY_MS, Invalid, ServiceError};
+
+    #[test]
+    fn a_shorter_protected_time_does_not_reach_back() {
+        let office = Office::open();
+        let shelf = office.destination("shelf");
+        office.person("tove", Role::Member);
+        let mut machine = office.machine("tove", "front desk");
+        machine.back_up(&office, b"one").expect("a point");
+        let shorter = DestinationChange { protected_days: Some(1), ..DestinationChange::default() };
+        office.pass(1);
+        office.services.storage.change_destination(&office.ingrid, &shelf.id, &shorter, &Seen::Anything).expect("changed");
+        office.pass(1);
+        for content in [b"two", b"six"] {
+            machine.back_up(&office, content).expect("a point");
+        }
+        let removed = |sequence| {
+            let point = office.services.retention.remove_point(&office.ingrid, machine.store(), sequence).expect("removed");
+            (point.pending_removal.expect("it waits").ends.as_millisecond() - point.committed.as_millisecond()) / DAY_MS
+        };
+        assert_eq!((removed(1), removed(2)), (30, 7), "the first keeps its term; the second has the waiting time");
+    }
+
+    #[test]
+    fn a_term_that_a_stolen_credential_could_flood_is_refused() {
+        let office = Office::open();
+        let shelf = office.destination("shelf");
+        let to = |days, at_limit| DestinationChange {
+            protected_days: Some(days),
+            at_limit: Some(at_limit),
+            ..DestinationChange::default()
+        };
+        let set = |change| office.services.storage.change_destination(&office.ingrid, &shelf.id, &change, &Seen::Anything);
+        assert!(matches!(set(to(6, AtLimit::ExpireOldest)), Err(ServiceError::Invalid(Invalid::ProtectedTooShort))));
+        set(to(7, AtLimit::ExpireOldest)).expect("long enough");
+        set(to(0, AtLimit::Stop)).expect("nothing is pushed out there");
     }
 }

@@ -8,14 +8,14 @@ use jetfrost_wire::{Version, WorkstationId};
 use crate::clock::timestamp;
 use crate::records::{Count, StoreRow, WorkstationLine};
 use crate::shared::versions::version;
-use crate::shared::{Caller, Result, ServiceError, convert, place, shown_limit};
+use crate::shared::{Caller, Result, ServiceError, Thing, convert, place, shown_limit};
 use crate::storage::{Storage, destinations, terms};
 
 impl Storage {
     /// A workstation that the caller may see. One that it may not see is not found: names are not given away.
     pub(crate) fn line(&self, caller: &Caller, id: &WorkstationId) -> Result<WorkstationLine> {
         let line = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::by_id(id, on)?))?;
-        line.filter(|line| caller.may(&see(line)).is_ok()).ok_or(ServiceError::NotFound("workstation"))
+        line.filter(|line| caller.may(&see(line)).is_ok()).ok_or(ServiceError::NotFound(Thing::Workstation))
     }
 
     pub(crate) fn workstation_of(&self, line: &WorkstationLine) -> Workstation {

@@ -45,7 +45,7 @@ async fn add_account(app: Data<App>, credential: Credential, body: Json<NewAccou
     Ok(Json(app.for_caller(credential, move |services, caller| services.identity.add_account(caller, &body)).await?))
 }
 
-/// Changes what is given of an account. Workstations do not notice another login name.
+/// Changes the given settings of an account. Workstations are not affected by another login name.
 #[utoipa::path(tag = "accounts", request_body = AccountChange, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on."), ("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[patch("/accounts/{id}")]
 async fn change_account(
@@ -61,14 +61,14 @@ async fn change_account(
         .into())
 }
 
-/// What hangs on an account: who is signed in, and its workstations.
+/// What depends on an account: who is signed in, and its workstations.
 #[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AccountTies), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/accounts/{id}/ties")]
 async fn account_ties(app: Data<App>, credential: Credential, id: Path<AccountId>) -> Reply<AccountTies> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.account_ties(caller, &id)).await?))
 }
 
-/// Sets an account's password. All that is signed in with it is signed out; workstations go on.
+/// Sets an account's password and ends its sessions and tokens; workstations are not affected.
 #[utoipa::path(tag = "accounts", request_body = NewPassword, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = PasswordSet), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/accounts/{id}/password")]
 async fn set_password(
@@ -80,7 +80,7 @@ async fn set_password(
     Ok(Json(app.for_caller(credential, move |services, caller| services.identity.set_password(caller, &id, &body)).await?))
 }
 
-/// Disables an account: nobody signs in with it, and its workstations are refused.
+/// Disables an account: nobody can sign in with it, and its workstations are refused.
 #[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/accounts/{id}/disabled")]
 async fn disable_account(app: Data<App>, credential: Credential, id: Path<AccountId>) -> Reply<Account> {
@@ -94,14 +94,14 @@ async fn enable_account(app: Data<App>, credential: Credential, id: Path<Account
     Ok(Json(app.for_caller(credential, move |services, caller| services.identity.enable_account(caller, &id)).await?))
 }
 
-/// Ends the second factor of somebody who lost it.
+/// Ends the second factor of an account whose person lost it.
 #[utoipa::path(tag = "accounts", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Account), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/accounts/{id}/second-factor")]
 async fn end_second_factor_of(app: Data<App>, credential: Credential, id: Path<AccountId>) -> Reply<Account> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.identity.end_second_factor_of(caller, &id)).await?))
 }
 
-/// Removes an account. What becomes of its workstations must be said if it has any.
+/// Removes an account. If it has workstations, the body must say what becomes of them.
 #[utoipa::path(tag = "accounts", request_body = AccountRemoval, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/accounts/{id}/removal")]
 async fn remove_account(

@@ -45,7 +45,7 @@ async fn destination(app: Data<App>, credential: Credential, id: Path<Destinatio
     Ok(app.for_caller(credential, move |services, caller| services.storage.destination_by_id(caller, &id)).await?.into())
 }
 
-/// Says whether a directory would do as a destination; changes nothing.
+/// Checks whether a directory can be a destination; changes nothing.
 #[utoipa::path(tag = "destinations", request_body = CheckDirectory, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Verdict), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/destinations/check")]
 async fn check_directory(app: Data<App>, credential: Credential, body: Json<CheckDirectory>) -> Reply<Verdict> {
@@ -59,7 +59,7 @@ async fn add_destination(app: Data<App>, credential: Credential, body: Json<NewD
     Ok(Json(app.for_caller(credential, move |services, caller| services.storage.add_destination(caller, &body)).await?))
 }
 
-/// Changes what is given of a destination.
+/// Changes the given settings of a destination.
 #[utoipa::path(tag = "destinations", request_body = DestinationChange, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on."), ("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[patch("/destinations/{id}")]
 async fn change_destination(
@@ -75,28 +75,28 @@ async fn change_destination(
         .into())
 }
 
-/// Withdraws a destination: it takes no new backups, and those on it can be restored.
+/// Withdraws a destination: it accepts no new backups, and those on it can be restored.
 #[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/destinations/{id}/withdrawn")]
 async fn withdraw(app: Data<App>, credential: Credential, id: Path<DestinationId>) -> Reply<Destination> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.storage.withdraw(caller, &id)).await?))
 }
 
-/// Brings a withdrawn destination back.
+/// Reinstates a withdrawn destination.
 #[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/destinations/{id}/withdrawn")]
 async fn reinstate_destination(app: Data<App>, credential: Credential, id: Path<DestinationId>) -> Reply<Destination> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.storage.reinstate_destination(caller, &id)).await?))
 }
 
-/// What erasing a destination would take.
+/// What erasing a destination would remove.
 #[utoipa::path(tag = "destinations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = ErasurePreview), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/destinations/{id}/erasure")]
 async fn preview_erasure(app: Data<App>, credential: Credential, id: Path<DestinationId>) -> Reply<ErasurePreview> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.storage.preview_erasure(caller, &id)).await?))
 }
 
-/// Asks for a destination to be erased, with its name: the first confirmation.
+/// Starts the erasure of a destination, confirmed with its name: the first confirmation.
 #[utoipa::path(tag = "destinations", request_body = AskErasure, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = ErasurePreview), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/destinations/{id}/erasure")]
 async fn ask_erasure(
@@ -108,7 +108,7 @@ async fn ask_erasure(
     Ok(Json(app.for_caller(credential, move |services, caller| services.storage.ask_erasure(caller, &id, &body)).await?))
 }
 
-/// The second confirmation of an erasure. Its waiting time begins.
+/// Confirms an erasure for the second time; its waiting time starts.
 #[utoipa::path(tag = "destinations", request_body = ConfirmErasure, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Destination), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/destinations/{id}/erasure")]
 async fn confirm_erasure(
@@ -127,21 +127,21 @@ async fn call_erasure_off(app: Data<App>, credential: Credential, id: Path<Desti
     Ok(Json(app.for_caller(credential, move |services, caller| services.storage.call_erasure_off(caller, &id)).await?))
 }
 
-/// Takes over a destination that another installation wrote, or says what would come with it.
+/// Adopts a destination that another installation wrote, or previews that.
 #[utoipa::path(tag = "destinations", request_body = Adopt, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Adopted), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/destinations/adoption")]
 async fn adopt(app: Data<App>, credential: Credential, body: Json<Adopt>) -> Reply<Adopted> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.storage.adopt(caller, &body)).await?))
 }
 
-/// The volumes of the server, each with a verdict. A probe is written to each that may take one, and removed.
+/// The volumes of the server, each with a verdict. A probe is written to each possible one, and removed.
 #[utoipa::path(tag = "destinations", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Volume>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/volumes")]
 async fn volumes(app: Data<App>, credential: Credential) -> Reply<Page<Volume>> {
     Ok(Json(Page { items: app.for_caller(credential, |services, caller| services.storage.volumes(caller)).await?, next: None }))
 }
 
-/// Tries as a client of an account would, from the server. Nothing stays behind.
+/// Diagnoses an account's access from the server. Nothing stays behind.
 #[utoipa::path(tag = "destinations", request_body = DiagnoseFor, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Diagnosis), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/destinations/{id}/diagnosis")]
 async fn diagnose(app: Data<App>, credential: Credential, id: Path<DestinationId>, body: Json<DiagnoseFor>) -> Reply<Diagnosis> {

@@ -1,4 +1,4 @@
-//! What a diagnosis found, in the words that the same refusal has everywhere.
+//! What a diagnosis found, in the same words as the refusal of a call.
 
 use super::super::Trouble;
 use jetfrost_wire::diagnosis::{Diagnosis, DiagnosisLine};

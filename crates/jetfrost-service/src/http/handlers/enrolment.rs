@@ -1,4 +1,4 @@
-//! Enrolment codes, and what they open.
+//! Enrolment codes, and enrolment.
 
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{HttpRequest, delete, get, post};
@@ -26,21 +26,21 @@ async fn issue_code(app: Data<App>, credential: Credential, body: Json<NewEnrolm
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.issue_code(caller, &body)).await?))
 }
 
-/// Gives an enrolment code another secret; the one from before opens nothing any more.
+/// Gives an enrolment code a new secret; the old one is void.
 #[utoipa::path(tag = "enrolment", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = IssuedCode), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/enrolment-codes/{id}/renewal")]
 async fn renew_code(app: Data<App>, credential: Credential, id: Path<CodeId>) -> Reply<IssuedCode> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.renew_code(caller, &id)).await?))
 }
 
-/// Cancels an open enrolment code.
+/// Cancels an unused enrolment code.
 #[utoipa::path(tag = "enrolment", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = EnrolmentCode), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/enrolment-codes/{id}")]
 async fn cancel_code(app: Data<App>, credential: Credential, id: Path<CodeId>) -> Reply<EnrolmentCode> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.cancel_code(caller, &id)).await?))
 }
 
-/// Turns a machine into a workstation; the enrolment code is the credential.
+/// Makes a machine a new workstation; the enrolment code is the credential.
 #[utoipa::path(tag = "enrolment", request_body = Enrol, responses((status = 200, body = Enrolled), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/enrolments")]
 async fn enrol(app: Data<App>, request: HttpRequest, body: Json<Enrol>) -> Reply<Enrolled> {
@@ -56,7 +56,7 @@ async fn look_at_code(app: Data<App>, request: HttpRequest, body: Json<LookAtCod
     Ok(Json(app.run(move |services| services.backups.look_at_code(&body, &origin)).await?))
 }
 
-/// Hands a workstation that is there to a machine; the enrolment code is the credential.
+/// Makes a machine an existing workstation; the enrolment code is the credential.
 #[utoipa::path(tag = "enrolment", request_body = Claim, responses((status = 200, body = Enrolled), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/enrolments/claim")]
 async fn claim_workstation(app: Data<App>, request: HttpRequest, body: Json<Claim>) -> Reply<Enrolled> {

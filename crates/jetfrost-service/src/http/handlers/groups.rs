@@ -48,7 +48,7 @@ async fn set_group_logins(
         .into())
 }
 
-/// Changes what is given of a group.
+/// Changes the given settings of a group.
 #[utoipa::path(tag = "groups", request_body = GroupChange, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on."), ("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Group), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[patch("/groups/{id}")]
 async fn change_group(

@@ -1,4 +1,4 @@
-//! Long work.
+//! Jobs.
 
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{get, put};
@@ -18,14 +18,14 @@ async fn jobs(app: Data<App>, credential: Credential, query: Query<PageQuery>) -
     Ok(Json(app.for_caller(credential, move |services, caller| services.retention.list_jobs(caller, &query)).await?))
 }
 
-/// A job; answers when it has ended if that is wished.
+/// A job; optionally waits for its end.
 #[utoipa::path(tag = "jobs", params(JobQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/jobs/{id}")]
 async fn job(app: Data<App>, credential: Credential, id: Path<JobId>, query: Query<JobQuery>) -> Reply<Job> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.retention.job(caller, &id, query.wait_seconds)).await?))
 }
 
-/// Pauses, goes on with or cancels a job.
+/// Pauses, resumes or cancels a job.
 #[utoipa::path(tag = "jobs", request_body = JobOrder, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Job), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/jobs/{id}/order")]
 async fn order_job(app: Data<App>, credential: Credential, id: Path<JobId>, body: Json<JobOrder>) -> Reply<Job> {

@@ -12,7 +12,7 @@ use crate::shared::Credential;
 
 serve!(begin_restore, restore_progress, end_restore, give_up_restore,);
 
-/// Begins a restore and puts it on record.
+/// Starts a restore and records it.
 #[utoipa::path(tag = "restores", request_body = BeginRestore, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/workstations/{id}/restores")]
 async fn begin_restore(
@@ -24,21 +24,21 @@ async fn begin_restore(
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.begin_restore(caller, &id, &body)).await?))
 }
 
-/// Notes how far a restore is.
+/// Reports the progress of a restore.
 #[utoipa::path(tag = "restores", request_body = Progress, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[patch("/restores/{id}")]
 async fn restore_progress(app: Data<App>, credential: Credential, id: Path<RestoreId>, body: Json<Progress>) -> Reply<Restore> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.restore_progress(caller, &id, &body)).await?))
 }
 
-/// Ends a restore that brought back what it could.
+/// Ends a restore that succeeded, with or without exceptions.
 #[utoipa::path(tag = "restores", request_body = EndRestore, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/restores/{id}/end")]
 async fn end_restore(app: Data<App>, credential: Credential, id: Path<RestoreId>, body: Json<EndRestore>) -> Reply<Restore> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.end_restore(caller, &id, &body)).await?))
 }
 
-/// Ends a restore that did not succeed.
+/// Ends a restore that failed or was cancelled.
 #[utoipa::path(tag = "restores", request_body = GiveUp, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/restores/{id}/give-up")]
 async fn give_up_restore(app: Data<App>, credential: Credential, id: Path<RestoreId>, body: Json<GiveUp>) -> Reply<Restore> {

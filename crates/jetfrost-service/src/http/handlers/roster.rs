@@ -11,7 +11,7 @@ use crate::shared::Credential;
 
 serve!(roster, plan_roster, apply_roster, hand_outs);
 
-/// The header of a roster, or all of the office as one.
+/// The header of a roster, or the office as a roster.
 #[utoipa::path(tag = "roster", params(RosterQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = String, content_type = "text/csv"), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/roster")]
 async fn roster(app: Data<App>, credential: Credential, query: Query<RosterQuery>) -> Result<HttpResponse, Trouble> {
@@ -22,14 +22,14 @@ async fn roster(app: Data<App>, credential: Credential, query: Query<RosterQuery
         .body(text))
 }
 
-/// What a roster would do; changes nothing.
+/// What importing a roster would do; changes nothing.
 #[utoipa::path(tag = "roster", request_body = Roster, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = RosterPlan), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/roster/plan")]
 async fn plan_roster(app: Data<App>, credential: Credential, body: Large<Roster>) -> Reply<RosterPlan> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.plan_roster(caller, &body.body)).await?))
 }
 
-/// Puts a roster into effect: all of it, or nothing. Doing it again changes nothing more.
+/// Imports a roster, all of it or nothing. Importing it again changes nothing more.
 #[utoipa::path(tag = "roster", request_body = Roster, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = RosterDone), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/roster")]
 async fn apply_roster(app: Data<App>, credential: Credential, body: Large<Roster>) -> Reply<RosterDone> {

@@ -12,21 +12,21 @@ use crate::shared::Credential;
 
 serve!(begin_run, progress, commit, give_up_run,);
 
-/// Begins a run; one that was underway is over.
+/// Starts a run; an earlier one in progress is ended.
 #[utoipa::path(tag = "runs", request_body = BeginRun, params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = RunBegun), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/workstations/{id}/runs")]
 async fn begin_run(app: Data<App>, credential: Credential, id: Path<WorkstationId>, body: Json<BeginRun>) -> Reply<RunBegun> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.begin_run(caller, &id, &body)).await?))
 }
 
-/// Notes how far a run is.
+/// Reports the progress of a run.
 #[utoipa::path(tag = "runs", request_body = Progress, params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = Run), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[patch("/runs/{id}")]
 async fn progress(app: Data<App>, credential: Credential, id: Path<RunId>, body: Json<Progress>) -> Reply<Run> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.progress(caller, &id, &body)).await?))
 }
 
-/// Commits a run's recovery point. Asked again for the same point, it answers as the first time.
+/// Commits a run's recovery point. Repeated for the same point, it returns the same answer.
 #[utoipa::path(tag = "runs", request_body = CommitPoint, params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = PointCommitted), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/runs/{id}/point")]
 async fn commit(app: Data<App>, credential: Credential, id: Path<RunId>, body: Large<CommitPoint>) -> Reply<PointCommitted> {

@@ -1,4 +1,4 @@
-//! The service itself: what it is, who looks after it, how it is protected.
+//! The service itself: its identity, settings, audit log, alerts and mail.
 
 use super::super::credential::origin;
 use super::super::problem::sentence;
@@ -46,7 +46,7 @@ serve!(
     rule_on,
 );
 
-/// What anyone may know of the service.
+/// Public information about the service.
 #[utoipa::path(tag = "service", responses((status = 200, body = ServiceInfo), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/service")]
 async fn service_info(app: Data<App>) -> Reply<ServiceInfo> {
@@ -61,14 +61,14 @@ async fn first_administrator(app: Data<App>, request: HttpRequest, body: Json<Fi
     Ok(Json(app.run(move |services| services.identity.first_administrator(&body, &origin)).await?))
 }
 
-/// Asks workstations to trust the office key from now on; each person is told and decides.
+/// Sets the office key and optionally asks workstations to trust it; each person decides.
 #[utoipa::path(tag = "service", request_body = NewEscrow, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Escrow), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/escrow")]
 async fn start_escrow(app: Data<App>, credential: Credential, body: Json<NewEscrow>) -> Reply<Escrow> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.start_escrow(caller, &body)).await?))
 }
 
-/// Asks for the office key no more. Ways in that were made stay until they are taken away.
+/// Stops asking workstations to trust the office key. Existing key slots stay until they are removed.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/escrow")]
 async fn end_escrow(app: Data<App>, credential: Credential) -> Result<HttpResponse, Trouble> {
@@ -76,14 +76,14 @@ async fn end_escrow(app: Data<App>, credential: Credential) -> Result<HttpRespon
     Ok(HttpResponse::NoContent().finish())
 }
 
-/// What is let in, and what is underway.
+/// What is accepted, and what is in progress.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MaintenanceState), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/maintenance")]
 async fn maintenance(app: Data<App>, credential: Credential) -> VersionedReply<MaintenanceState> {
     Ok(app.for_caller(credential, |services, caller| services.operations.maintenance(caller)).await?.into())
 }
 
-/// Sets what is let in. It counts at once; what is underway comes to its end.
+/// Pauses or resumes new backups and restores, with immediate effect; what is in progress finishes.
 #[utoipa::path(tag = "service", request_body = Maintenance, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on.")), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MaintenanceState), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/maintenance")]
 async fn set_maintenance(
@@ -98,35 +98,35 @@ async fn set_maintenance(
         .into())
 }
 
-/// Follows the audit log's chain and says where it breaks.
+/// Verifies the audit log's chain and reports where it breaks.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = AuditCheck), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/audit/check")]
 async fn check_audit(app: Data<App>, credential: Credential) -> Reply<AuditCheck> {
     Ok(Json(app.for_caller(credential, |services, caller| services.storage.check_audit(caller)).await?))
 }
 
-/// The set-up list: what is decided, what is not, and whose move it is.
+/// The setup list: which steps are done or open, and who has to act.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Setup), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/setup")]
 async fn setup(app: Data<App>, credential: Credential) -> Reply<Setup> {
     Ok(Json(app.for_caller(credential, |services, caller| services.operations.setup(caller)).await?))
 }
 
-/// Decides to leave a step of the set-up list as it is.
+/// Dismisses a step of the setup list.
 #[utoipa::path(tag = "service", request_body = Dismiss, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Setup), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/setup/{id}/dismissed")]
 async fn dismiss_step(app: Data<App>, credential: Credential, id: Path<String>, body: Json<Dismiss>) -> Reply<Setup> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.operations.dismiss_step(caller, &id, &body)).await?))
 }
 
-/// Opens a step of the set-up list again.
+/// Restores a dismissed step of the setup list.
 #[utoipa::path(tag = "service", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Setup), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/setup/{id}/dismissed")]
 async fn restore_step(app: Data<App>, credential: Credential, id: Path<String>) -> Reply<Setup> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.operations.restore_step(caller, &id)).await?))
 }
 
-/// How the server itself is protected.
+/// How the service's own records are protected.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Protection), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/protection")]
 async fn protection(app: Data<App>, credential: Credential) -> Reply<Protection> {
@@ -140,7 +140,7 @@ async fn audit_log(app: Data<App>, credential: Credential, query: Query<AuditQue
     Ok(Json(app.for_caller(credential, move |services, caller| services.identity.audit_log(caller, &query)).await?))
 }
 
-/// The audit log as a file, latest first: CSV, or an object of JSON a line.
+/// The audit log as a file, latest first: CSV, or one JSON object per line.
 #[utoipa::path(tag = "service", params(AuditQuery, ExportQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, content((String = "text/csv"), (String = "application/x-ndjson"))), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/audit/export")]
 async fn audit_export(
@@ -186,7 +186,7 @@ async fn discovery(app: Data<App>, credential: Credential) -> VersionedReply<Dis
     Ok(app.for_caller(credential, |services, caller| services.operations.discovery(caller)).await?.into())
 }
 
-/// Decides how the service announces itself. It counts at once.
+/// Sets how the service announces itself, with immediate effect.
 #[utoipa::path(tag = "service", request_body = DiscoverySettings, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on.")), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Discovery), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/discovery")]
 async fn set_discovery(
@@ -198,14 +198,14 @@ async fn set_discovery(
     Ok(app.for_caller(credential, move |services, caller| services.operations.set_discovery(caller, &body, &seen)).await?.into())
 }
 
-/// What is decided for all of the office.
+/// Settings of the office.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = OfficeSettings), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/settings")]
 async fn settings(app: Data<App>, credential: Credential) -> VersionedReply<OfficeSettings> {
     Ok(app.for_caller(credential, |services, caller| services.operations.settings(caller)).await?.into())
 }
 
-/// Decides what counts for all of the office.
+/// Changes the settings of the office.
 #[utoipa::path(tag = "service", request_body = OfficeSettings, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on.")), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = OfficeSettings), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/settings")]
 async fn set_settings(
@@ -217,42 +217,42 @@ async fn set_settings(
     Ok(app.for_caller(credential, move |services, caller| services.operations.set_settings(caller, &body, &seen)).await?.into())
 }
 
-/// All that needs attention now, the worst first.
+/// All current alerts, the most severe first.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Alerts), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/alerts")]
 async fn alerts(app: Data<App>, credential: Credential) -> Reply<Alerts> {
     Ok(Json(app.for_caller(credential, |services, caller| services.operations.alerts_shown(caller)).await?))
 }
 
-/// Where mail goes, and whether it gets there.
+/// Where mail goes, and whether it is delivered.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MailState), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/mail")]
 async fn mail(app: Data<App>, credential: Credential) -> VersionedReply<MailState> {
     Ok(app.for_caller(credential, |services, caller| services.operations.mail(caller)).await?.into())
 }
 
-/// Decides where mail goes. What needs attention now is told anew.
+/// Sets where mail goes. Current alerts are sent again.
 #[utoipa::path(tag = "service", request_body = SetMail, params(("if-match" = Option<String>, Header, description = "The ETag of what the change was decided on.")), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MailState), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/mail")]
 async fn set_mail(app: Data<App>, credential: Credential, seen: Seen, body: Json<SetMail>) -> VersionedReply<MailState> {
     Ok(app.for_caller(credential, move |services, caller| services.operations.set_mail(caller, &body, &seen)).await?.into())
 }
 
-/// Sends no mail any more.
+/// Turns mail off.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MailState), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/mail")]
 async fn end_mail(app: Data<App>, credential: Credential) -> Reply<MailState> {
     Ok(Json(app.for_caller(credential, |services, caller| services.operations.end_mail(caller)).await?))
 }
 
-/// Sends a message that says nothing but that mail works, and says how it went.
+/// Sends a test message and reports the result.
 #[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = MailState), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/mail/test")]
 async fn try_mail(app: Data<App>, credential: Credential) -> Reply<MailState> {
     Ok(Json(app.for_caller(credential, |services, caller| services.operations.try_mail(caller)).await?))
 }
 
-/// Holds what somebody types against the rule that will count when it is sent. Nothing is changed.
+/// Checks a form field against the rule that applies when it is sent. Changes nothing.
 #[utoipa::path(tag = "service", request_body = Typed, security((), ("bearer" = []), ("cookie" = [])), responses((status = 200, body = Ruling), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/rules")]
 async fn rule_on(app: Data<App>, credential: Credential, body: Json<Typed>) -> Reply<Ruling> {

@@ -1,4 +1,4 @@
-//! Sessions, tokens, and oneself.
+//! Sessions, tokens, and the caller's own account.
 
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::web::{Data, Json, Path};
@@ -72,7 +72,7 @@ async fn end_session(app: Data<App>, credential: Credential, id: Path<SessionId>
     Ok(HttpResponse::NoContent().finish())
 }
 
-/// Ends all of the caller's own sessions and tokens but the one that asks.
+/// Ends all of the caller's other sessions and tokens.
 #[utoipa::path(tag = "sessions", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SessionsEnded), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[delete("/sessions")]
 async fn end_other_sessions(app: Data<App>, credential: Credential) -> Reply<SessionsEnded> {
@@ -100,7 +100,7 @@ async fn offer_second_factor(app: Data<App>, credential: Credential) -> Reply<Se
     Ok(Json(app.for_caller(credential, |services, caller| services.identity.offer_second_factor(caller)).await?))
 }
 
-/// Confirms the caller's authenticator; from now on signing in takes its code.
+/// Confirms the caller's authenticator; from now on signing in requires its code.
 #[utoipa::path(tag = "sessions", request_body = ConfirmSecondFactor, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SpareCodes), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[put("/sessions/current/second-factor")]
 async fn confirm_second_factor(app: Data<App>, credential: Credential, body: Json<ConfirmSecondFactor>) -> Reply<SpareCodes> {
@@ -114,7 +114,7 @@ async fn end_second_factor(app: Data<App>, credential: Credential, body: Json<En
     Ok(Json(app.for_caller(credential, move |services, caller| services.identity.end_second_factor(caller, &body)).await?))
 }
 
-/// The caller's own sessions and tokens, latest used first.
+/// The caller's own sessions and tokens, most recently used first.
 #[utoipa::path(tag = "sessions", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Session>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/sessions")]
 async fn sessions(app: Data<App>, credential: Credential) -> Reply<Page<Session>> {

@@ -56,7 +56,7 @@ async fn restores(
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.restores(caller, &id, &page)).await?))
 }
 
-/// How everything stands that the caller may see.
+/// The state of everything that the caller may see.
 #[utoipa::path(tag = "workstations", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Overview), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/overview")]
 async fn overview(app: Data<App>, credential: Credential) -> Reply<Overview> {
@@ -70,7 +70,7 @@ async fn retire(app: Data<App>, credential: Credential, id: Path<WorkstationId>)
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.retire(caller, &id)).await?))
 }
 
-/// Tries for the workstation that asks. Nothing stays behind.
+/// Diagnoses the calling workstation's access. Nothing stays behind.
 #[utoipa::path(tag = "workstations", params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = Diagnosis), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[post("/workstations/{id}/diagnosis")]
 async fn diagnose_own(app: Data<App>, credential: Credential, id: Path<WorkstationId>) -> Reply<Diagnosis> {

@@ -1,16 +1,19 @@
 //! An office for unit tests of the use cases: real records and directories below a temporary one, a clock that is set, no HTTP.
 
+pub(crate) mod machine;
+
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use super::{Basis, Caller, Credential, Installation};
+use data_encoding::BASE32_NOPAD;
 use jetfrost_image::crypto::{Random, SystemRandom};
 use jetfrost_wire::access::Grants;
 use jetfrost_wire::destination::{Destination, NewDestination};
 use jetfrost_wire::people::{NewAccount, Role};
-use jetfrost_wire::service::{Carry, FirstAdministrator, SignIn};
+use jetfrost_wire::service::{Carry, ConfirmSecondFactor, FirstAdministrator, SignIn, SpareCodes};
 use jiff::tz::TimeZone;
 use tempfile::TempDir;
+use totp_rs::{Builder, Totp};
 
 use crate::audit_heads::HeadSigner;
 use crate::certificate::Certificates;
@@ -18,10 +21,11 @@ use crate::clock::{Clock, SteppedClock};
 use crate::identity::{installation, new_first_code};
 use crate::records::Records;
 use crate::services::Services;
+use crate::shared::{Basis, Caller, Credential, Installation};
 use crate::state_directory;
 use crate::state_directory::RECORDS;
 
-const PASSWORD: &str = "a test of ten";
+pub(crate) const PASSWORD: &str = "a test of ten";
 
 /// An office with an administrator.
 pub(crate) struct Office {
@@ -29,6 +33,7 @@ pub(crate) struct Office {
     pub(crate) clock: Arc<SteppedClock>,
     /// Ingrid, signed in.
     pub(crate) ingrid: Caller,
+    pub(crate) records: Records,
     directory: TempDir,
 }
 
@@ -53,12 +58,12 @@ impl Office {
             certificates: Arc::new(certificates),
         };
         let code = new_first_code(&records, &*random).expect("a code");
-        let basis = Basis::new(records, Arc::<SteppedClock>::clone(&clock), random, installation, TimeZone::UTC);
+        let basis = Basis::new(records.clone(), Arc::<SteppedClock>::clone(&clock), random, installation, TimeZone::UTC);
         let services = Services::new(&basis, state, heads);
         let first = FirstAdministrator { code, login: "ingrid".into(), password: PASSWORD.into() };
         services.identity.first_administrator(&first, "127.0.0.1").expect("made");
         let ingrid = signed_in(&services, "ingrid");
-        Self { services, clock, ingrid, directory }
+        Self { services, clock, ingrid, records, directory }
     }
 
     /// A path of this test alone.
@@ -81,6 +86,22 @@ impl Office {
         let new = NewAccount { password: Some(PASSWORD.into()), ..NewAccount::new(login, role) };
         self.services.identity.add_account(&self.ingrid, &new).expect("added");
         signed_in(&self.services, login)
+    }
+
+    /// A second factor for an account; what its authenticator shows.
+    pub(crate) fn second_factor(&self, of: &Caller) -> (Totp, SpareCodes) {
+        let identity = &self.services.identity;
+        let offer = identity.offer_second_factor(of).expect("offered");
+        let secret = BASE32_NOPAD.decode(offer.secret.as_bytes()).expect("base 32");
+        let totp = Builder::new().with_secret(secret).build().expect("long enough");
+        let confirm = ConfirmSecondFactor { code: self.shown_by(&totp), password: PASSWORD.into() };
+        let codes = identity.confirm_second_factor(of, &confirm).expect("confirmed");
+        (totp, codes)
+    }
+
+    /// What an authenticator shows now.
+    pub(crate) fn shown_by(&self, totp: &Totp) -> String {
+        totp.generate(self.now().unsigned_abs() / 1000).to_string()
     }
 
     /// A destination that is open to everybody.
