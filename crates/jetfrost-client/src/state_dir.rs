@@ -7,7 +7,7 @@ use std::{fs, io};
 
 use data_encoding::HEXLOWER;
 use jetfrost_image::crypto::{StoreKey, StoreKeys};
-use jetfrost_image::medium::replace_file;
+use jetfrost_image::medium::{FileLock, replace_file};
 use jetfrost_platform::{Accounts, NewDirectory, Opening, System};
 use jetfrost_wire::workstation::PointKind;
 use serde::de::DeserializeOwned;
@@ -288,15 +288,14 @@ impl StateDir {
     }
 
     /// Held while a backup runs.
-    pub(crate) fn lock(&self) -> Result<File> {
+    pub(crate) fn lock(&self) -> Result<FileLock> {
         make_private(&self.0).map_err(ClientError::file("making", &self.0))?;
         let path = self.0.join("lock");
         let file = File::create(&path).map_err(ClientError::file("opening", &path))?;
-        match file.try_lock() {
-            Ok(()) => Ok(file),
-            Err(TryLockError::WouldBlock) => Err(ClientError::Busy),
-            Err(TryLockError::Error(e)) => Err(ClientError::file("locking", &path)(e)),
-        }
+        FileLock::try_new(file).map_err(|error| match error {
+            TryLockError::WouldBlock => ClientError::Busy,
+            TryLockError::Error(e) => ClientError::file("locking", &path)(e),
+        })
     }
 
     fn read(&self, name: &str) -> Result<Option<Vec<u8>>> {

@@ -13,6 +13,7 @@ use actix_web::dev::ServerHandle;
 use actix_web::middleware::from_fn;
 use actix_web::{App as ActixApp, HttpServer, middleware};
 use jetfrost_image::crypto::Random;
+use jetfrost_image::medium::FileLock;
 use nix::sys::resource::{Resource, getrlimit, setrlimit};
 use rustls::ServerConfig;
 use tokio::sync::watch;
@@ -104,7 +105,8 @@ pub struct Running {
     server: Option<JoinHandle<io::Result<()>>>,
     ended: mpsc::Receiver<()>,
     records_closed: mpsc::Receiver<Infallible>,
-    lock: File,
+    /// Last: whoever starts next finds everything else closed.
+    _lock: FileLock,
 }
 
 impl Running {
@@ -120,7 +122,7 @@ impl Running {
         let certificates = Certificates::open(state, &config.public_name, config.certificate.clone(), clock.now_ms())?;
         let certificates = Arc::new(certificates);
         let (records, records_closed) = Records::open(&state.join(RECORDS))?.watched();
-        let service = installation(&records, &*random, clock.now_ms())?;
+        let service = installation(&records, &*random, clock.now())?;
         let listener =
             TcpListener::bind(config.listen).map_err(|source| StartError::Listen { address: config.listen, source })?;
         let address = listener.local_addr()?;
@@ -152,7 +154,19 @@ impl Running {
         let app = App::new(Arc::clone(&services), watching);
         let (handle, server, ended) = serve(listener, certificates.config(), app)?;
         let server = Some(server);
-        Ok(Self { address, certificates, first_code, handle, stopping, services, workers, server, ended, records_closed, lock })
+        Ok(Self {
+            address,
+            certificates,
+            first_code,
+            handle,
+            stopping,
+            services,
+            workers,
+            server,
+            ended,
+            records_closed,
+            _lock: lock,
+        })
     }
 
     /// Where it listens.
@@ -234,10 +248,7 @@ impl Running {
                 tracing::error!(name, "a thread of the service panicked");
             }
         }
-        let ended = server.join().unwrap_or_else(|_| Err(io::Error::other("the server's thread panicked")));
-        // Closing it is not enough: a process that is being started just now may hold the same handle for a moment.
-        let _ = self.lock.unlock();
-        ended
+        server.join().unwrap_or_else(|_| Err(io::Error::other("the server's thread panicked")))
     }
 }
 
@@ -257,15 +268,14 @@ pub fn first_code(state: &Path, random: &dyn Random) -> Result<String, StartErro
 }
 
 /// Makes the state directory and locks it, so that no two services use the same records and image stores.
-fn prepare_state(state: &Path) -> Result<File, StartError> {
+fn prepare_state(state: &Path) -> Result<FileLock, StartError> {
     let failed = |source| StartError::State { path: state.into(), source };
     state_directory::make(state).map_err(failed)?;
     let lock = File::create(state.join("lock")).map_err(failed)?;
-    match lock.try_lock() {
-        Ok(()) => Ok(lock),
-        Err(TryLockError::WouldBlock) => Err(StartError::InUse(state.into())),
-        Err(TryLockError::Error(source)) => Err(failed(source)),
-    }
+    FileLock::try_new(lock).map_err(|error| match error {
+        TryLockError::WouldBlock => StartError::InUse(state.into()),
+        TryLockError::Error(source) => failed(source),
+    })
 }
 
 fn work(name: &str, services: &Arc<Services>, work: fn(&Services)) -> io::Result<JoinHandle<()>> {

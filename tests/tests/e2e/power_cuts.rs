@@ -155,6 +155,7 @@ fn a_workstation_that_loses_power_at_any_moment_backs_up_again_and_its_points_ho
     let scene = Scene::furnish(test, &daemon, &shelf, station);
     let _ = jetfrost_ends(&scene.station, &["backup", "--quiet"], 0);
     volume.settle();
+    let mut lost = 0;
     for n in 0..cuts() {
         if n % 40 == 39 {
             // More runs than a workstation may begin within an hour; what it knows of that is gone with a restart.
@@ -170,13 +171,15 @@ fn a_workstation_that_loses_power_at_any_moment_backs_up_again_and_its_points_ho
         let unsynced = volume.at.join(format!("unsynced {n}"));
         fs::write(&unsynced, "in memory alone").expect("written");
         volume.lose_power();
-        assert!(!unsynced.exists(), "this disk keeps what was never synced: the test would show nothing");
+        // Something that was just being made durable may take it along, seldom.
+        lost += u64::from(!unsynced.exists());
         client.kill().expect("killed");
         client.wait().expect("gone");
         let said = jetfrost_ends(&scene.station, &["backup", "--quiet"], 0);
         assert!(said.out.contains("complete"), "cut {n}: {}", said.out);
         scene.restored_equals_source();
     }
+    assert!(lost > cuts() / 2, "this disk keeps what was never synced: the test shows nothing");
     let _ = jetfrost_ends(&scene.station, &["check", "--quiet"], 0);
     drop(volume);
     assert!(daemon.terminate());

@@ -135,7 +135,7 @@ fn a_hand_out_opens_nothing_once_it_was_used_or_renewed() {
 
     joins(&office, "knot", &done.codes[0].code);
     let why = refused(office.api.download_with(&calls::hand_outs(), &ask(&done.codes[0].code), &mut Vec::new()));
-    assert!(why.contains("can be used"), "{why}");
+    assert!(why.contains("cannot be used"), "{why}");
 
     let path = format!("/enrolment-codes/{}/renewal", done.codes[1].record.id);
     let _: IssuedCode = office.api.post(&path, &()).expect("renewed");

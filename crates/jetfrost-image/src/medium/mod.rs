@@ -5,6 +5,7 @@
 mod crash;
 mod directory;
 mod failing;
+mod file_lock;
 mod memory;
 mod overlay;
 mod past_cache;
@@ -22,6 +23,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 pub use crash::CrashMedium;
 pub use directory::DirectoryMedium;
 pub use failing::{Failing, FailingMedium};
+pub use file_lock::FileLock;
 pub use memory::MemoryMedium;
 pub use overlay::OverlayMedium;
 pub use past_cache::PastCache;

@@ -33,10 +33,10 @@ impl Backups {
                 }
             };
             SessionRow::end_all(&row.id, None, on)?;
-            CodeRow::cancel_open_of(&row.id, self.clock.now_ms(), on)?;
+            CodeRow::cancel_open_of(&row.id, self.clock.now(), on)?;
             row.leave_everything(on)?;
             self.trail.note_change(caller, "account removed", &row.login, None, Some(&fate), on)?;
-            row.removed = Some(self.clock.now_ms());
+            row.removed = Some(self.clock.now());
             row.password = None;
             row.totp = None;
             // The name is free again; the row stays for the history that names it.
@@ -73,11 +73,11 @@ impl Backups {
     }
 
     fn cut_off(&self, caller: &Caller, line: &WorkstationLine, on: &mut Connection) -> Result<()> {
-        Ok(line.workstation.clone().cut_off(self.clock.now_ms(), &caller.name(), on)?)
+        Ok(line.workstation.clone().cut_off(self.clock.now(), &caller.name(), on)?)
     }
 
     fn remove_with_account(&self, caller: &Caller, line: &WorkstationLine, on: &mut Connection) -> Result<()> {
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         let protected = removal::one_of_several_protected_until(line, now, on)?;
         let ends = removal::ends(protected, line.destination.waiting_days, now);
         let mut store = line.store.clone();

@@ -106,7 +106,7 @@ impl Backups {
                     let (id, version) = (&line.workstation.id, &line.workstation.client_version);
                     // As a run does at its beginning: the records must take it.
                     self.records
-                        .write(|on| Ok::<_, ServiceError>(WorkstationRow::set_seen(id, self.clock.now_ms(), version, on)?))?;
+                        .write(|on| Ok::<_, ServiceError>(WorkstationRow::set_seen(id, self.clock.now(), version, on)?))?;
                 }
                 Ok("A probe was written, made durable, read back and removed.".into())
             }

@@ -54,7 +54,7 @@ impl Backups {
     /// Enrolment codes, latest first.
     pub(crate) fn enrolment_codes(&self, caller: &Caller, page: &PageQuery) -> Result<Page<EnrolmentCode>> {
         caller.may(&Act::SeeOffice)?;
-        let (before, now) = (number_cursor(page.after.as_ref())?, self.clock.now_ms());
+        let (before, now) = (number_cursor(page.after.as_ref())?, self.clock.now());
         let rows = self.records.read(|on| Ok::<_, ServiceError>(CodeWithNames::list(before, page.size() + 1, on)?))?;
         let page = Page::from_one_more(rows, page.size(), |row| row.code.number.to_string());
         Ok(Page { items: page.items.iter().map(|row| convert::enrolment_code(row, now)).collect(), next: page.next })
@@ -99,7 +99,7 @@ impl Backups {
     /// Makes an enrolment code, within a transaction; `lasts` is in milliseconds.
     pub(crate) fn insert_code(&self, caller: &Caller, makes: &Makes<'_>, lasts: i64, on: &mut Connection) -> Result<IssuedCode> {
         let secret: [u8; 10] = random_array(&*self.random);
-        let (id, now): (CodeId, _) = (new_id(&*self.random), self.clock.now_ms());
+        let (id, now): (CodeId, _) = (new_id(&*self.random), self.clock.now());
         let machine_key = makes.machine.map(names::key);
         CodeRow::insert(
             &NewCode {
@@ -136,7 +136,7 @@ impl Backups {
                 return Err(ServiceError::Conflict(Conflict::CodeSpent));
             }
             let secret: [u8; 10] = random_array(&*self.random);
-            row.code.renew(&hash(&secret), self.clock.now_ms(), on)?;
+            row.code.renew(&hash(&secret), self.clock.now(), on)?;
             self.trail.note(caller, "enrolment code renewed", &row.login, on)?;
             self.issued(id, secret, on)
         })?;
@@ -146,7 +146,7 @@ impl Backups {
 
     fn issued(&self, id: &CodeId, secret: [u8; 10], on: &mut Connection) -> Result<IssuedCode> {
         let row = CodeWithNames::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::EnrolmentCode))?;
-        Ok(IssuedCode { code: self.invitation(secret).to_text(), record: convert::enrolment_code(&row, self.clock.now_ms()) })
+        Ok(IssuedCode { code: self.invitation(secret).to_text(), record: convert::enrolment_code(&row, self.clock.now()) })
     }
 
     fn invitation(&self, secret: [u8; 10]) -> Invitation {
@@ -157,7 +157,7 @@ impl Backups {
 
     pub(crate) fn cancel_code(&self, caller: &Caller, id: &CodeId) -> Result<EnrolmentCode> {
         caller.may(&Act::ChangeOffice)?;
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         let code = self.records.write(|on| {
             let row = CodeWithNames::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::EnrolmentCode))?;
             if convert::enrolment_code(&row, now).state != CodeState::Unused {
@@ -215,7 +215,7 @@ impl Backups {
                 let slot = Slot::from_bytes(&bytes.0).map_err(jetfrost_image::store::StoreError::from)?;
                 row_of(&slot, bytes.0.clone()).put(on)?;
             }
-            code.set_used(self.clock.now_ms(), &workstation.id, on)?;
+            code.set_used(self.clock.now(), &workstation.id, on)?;
             self.trail.note_as(&account.login, origin, "workstation enrolled", &workstation.name, on)?;
             // Last, so that a failure before leaves no directory; if this fails, nothing is recorded.
             self.make_store(&store, with, &workstation, &account, &destination)?;
@@ -238,10 +238,10 @@ impl Backups {
             row.platform = shortened(&with.platform, bounds::PLATFORM);
             row.client_version = shortened(&with.client_version, bounds::VERSION);
             row.disk_bytes = with.disk_bytes.map(to_db).transpose()?;
-            row.last_seen = Some(self.clock.now_ms());
+            row.last_seen = Some(self.clock.now());
             *row.rest = None;
             row.update(on)?;
-            code.set_used(self.clock.now_ms(), &row.id, on)?;
+            code.set_used(self.clock.now(), &row.id, on)?;
             let account = AccountRow::by_id(&code.account_id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
             self.trail.note_as(&account.login, origin, "workstation claimed", &row.name, on)?;
             Ok(self.enrolled(row, credential, &account, &line.destination, line.store.id.0))
@@ -301,7 +301,7 @@ impl Backups {
                 return Err(ServiceError::Conflict(Conflict::NoMachine));
             }
             self.trail.note(caller, "workstation retired", &line.workstation.name, on)?;
-            Ok(line.workstation.cut_off(self.clock.now_ms(), &caller.name(), on)?)
+            Ok(line.workstation.cut_off(self.clock.now(), &caller.name(), on)?)
         })?;
         self.events.workstation_changed(id);
         self.workstation(caller, id)
@@ -311,7 +311,7 @@ impl Backups {
         match (code.used, code.cancelled) {
             (Some(_), _) => Err(ServiceError::WrongCode(CodeFault::Used)),
             (None, Some(_)) => Err(ServiceError::WrongCode(CodeFault::Cancelled)),
-            (None, None) if code.expires <= self.clock.now_ms() => Err(ServiceError::WrongCode(CodeFault::Expired)),
+            (None, None) if code.expires <= self.clock.now() => Err(ServiceError::WrongCode(CodeFault::Expired)),
             (None, None) => Ok(()),
         }
     }
@@ -335,8 +335,8 @@ impl Backups {
             client_version: shortened(&with.client_version, bounds::VERSION),
             disk_bytes: with.disk_bytes.map(to_db).transpose()?,
             rhythm_seconds: to_db(USUAL_RHYTHM_SECONDS)?,
-            enrolled: self.clock.now_ms(),
-            last_seen: Some(self.clock.now_ms()),
+            enrolled: self.clock.now(),
+            last_seen: Some(self.clock.now()),
             latest_run: None,
             rest: WorkstationRest::default(),
         };

@@ -27,7 +27,7 @@ impl Backups {
 
     fn hand_out(&self, text: &str) -> Result<HandOut> {
         let invitation = Invitation::parse(text).map_err(Invalid::from)?;
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         self.records.read(|on| {
             let not_open = || ServiceError::from(Invalid::CodeNotUsable);
             let code = CodeRow::by_secret(&hash(&invitation.secret), on)?.ok_or_else(not_open)?;

@@ -19,7 +19,7 @@ use jetfrost_office::pace::Pace;
 use jiff::tz::TimeZone;
 
 use crate::announcer::Announcer;
-use crate::clock::Clock;
+use crate::clock::{Clock, Moment};
 use crate::events::Events;
 use crate::identity::Identity;
 use crate::media::Media;
@@ -57,7 +57,7 @@ pub(crate) struct Backups {
     runs_begun: Mutex<Pace>,
     restores_begun: Mutex<Pace>,
     /// Until when it need not be asked whether a reading of a store is on record.
-    readings: Mutex<BTreeMap<(String, ImageStoreId), i64>>,
+    readings: Mutex<BTreeMap<(String, ImageStoreId), Moment>>,
 }
 
 impl Backups {

@@ -22,7 +22,7 @@ impl Backups {
             return Err(self.why_no_point(&line, begin.point, error)?);
         }
         self.pace(&self.restores_begun, Traffic::Restores, &caller.name())?;
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         let row = RestoreRow {
             number: 0,
             id: Id(new_id(&*self.random)),
@@ -67,7 +67,7 @@ impl Backups {
         row.exceptions = to_db(end.exceptions)?;
         let outcome = if end.exceptions == 0 { Outcome::Complete } else { Outcome::CompleteWithExceptions };
         row.outcome = outcome.into();
-        row.ended = Some(self.clock.now_ms());
+        row.ended = Some(self.clock.now());
         self.end_on_record(&row, outcome)
     }
 
@@ -78,7 +78,7 @@ impl Backups {
         let outcome = if why.stopped { Outcome::Stopped } else { Outcome::Failed };
         row.outcome = outcome.into();
         row.reason = Some(why.reason.chars().take(500).collect());
-        row.ended = Some(self.clock.now_ms());
+        row.ended = Some(self.clock.now());
         self.end_on_record(&row, outcome)
     }
 
@@ -96,13 +96,13 @@ impl Backups {
         row.bytes_done = to_db(progress.bytes_done)?;
         row.bytes_total = progress.bytes_total.map(to_db).transpose()?;
         row.sent = to_db(progress.sent)?;
-        row.last_heard = self.clock.now_ms();
+        row.last_heard = self.clock.now();
         Ok(())
     }
 
     /// Puts the end of a restore on record; that of a drill says something of the image store, too.
     fn end_on_record(&self, row: &RestoreRow, outcome: Outcome) -> Result<Restore> {
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         self.records.write(|on| {
             if !row.update_if_underway(on)? {
                 return Err(ServiceError::Conflict(Conflict::RestoreEnded));
@@ -132,7 +132,7 @@ impl Backups {
     }
 
     fn tell_restore(&self, row: &RestoreRow) -> Restore {
-        let restore = convert::restore(row, self.clock.now_ms());
+        let restore = convert::restore(row, self.clock.now());
         self.events.tell(Event::Restore { restore: restore.clone() });
         restore
     }

@@ -110,7 +110,7 @@ impl Backups {
             };
             office.destinations.insert(row.name_key, facts);
         }
-        let handed: BTreeSet<String> = CodeRow::claimed(self.clock.now_ms(), on)?.into_iter().collect();
+        let handed: BTreeSet<String> = CodeRow::claimed(self.clock.now(), on)?.into_iter().collect();
         for line in WorkstationLine::list(None, "", ALL, on)? {
             let facts = WorkstationFacts {
                 account: line.account.login_key,
@@ -123,7 +123,7 @@ impl Backups {
             };
             office.workstations.insert(line.workstation.name_key, facts);
         }
-        for row in CodeWithNames::waiting(self.clock.now_ms(), on)? {
+        for row in CodeWithNames::waiting(self.clock.now(), on)? {
             let facts = CodeFacts {
                 account: key(&row.login),
                 destination: key(&row.destination),
@@ -193,7 +193,7 @@ impl Backups {
             }
             Step::ExpectOtherwise { machine, destination, limit, encrypted } => {
                 let destination = destination_named(destination, on)?;
-                let waiting = CodeWithNames::waiting(self.clock.now_ms(), on)?;
+                let waiting = CodeWithNames::waiting(self.clock.now(), on)?;
                 let row = waiting.into_iter().find(|row| row.code.machine_key.as_deref() == Some(&key(machine)));
                 let row = row.ok_or(ServiceError::NotFound(Thing::EnrolmentCode))?;
                 row.code.set_makes(&destination.id, limit.map(limit_to_db).transpose()?, *encrypted, on)?;

@@ -16,6 +16,7 @@ use jetfrost_wire::workstation::PointKind;
 use crate::backups::Backups;
 use crate::backups::enrolment::shortened;
 use crate::backups::uploads::Upload;
+use crate::clock::Moment;
 use crate::identity::grants::has_access;
 use crate::records::{Connection, Count, Id, NewRun, PointRow, RunRow, StoreRow, WorkstationLine, WorkstationRow};
 use crate::secrets::new_id;
@@ -46,7 +47,7 @@ impl Backups {
         let damaged_points = self.damaged_behind(&line, &store, latest.as_ref().map_or(0, |head| head.sequence))?;
         let lost = self.retention.lost_for_run(&line, &store)?;
         let row = self.records.write(|on| self.insert_run(&line, begin, on))?;
-        let run = convert::run(&row, self.clock.now_ms());
+        let run = convert::run(&row, self.clock.now());
         self.events.tell(Event::Run { run: run.clone() });
         Ok(RunBegun {
             run,
@@ -77,7 +78,9 @@ impl Backups {
     pub(crate) fn may_write_now(&self, line: &WorkstationLine) -> Result<()> {
         let underway = line.latest_run.as_ref().filter(|run| run.outcome.0 == Outcome::Underway);
         match underway {
-            Some(run) if !jetfrost_office::freshness::is_lost(run.last_heard, self.clock.now_ms()) => self.takes_backups(line),
+            Some(run) if !jetfrost_office::freshness::is_lost(run.last_heard.ms(), self.clock.now_ms()) => {
+                self.takes_backups(line)
+            }
             _ => Err(ServiceError::RunOver),
         }
     }
@@ -112,7 +115,7 @@ impl Backups {
     }
 
     fn insert_run(&self, line: &WorkstationLine, begin: &BeginRun, on: &mut Connection) -> Result<RunRow> {
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         if let Some(mut earlier) = line.latest_run.clone().filter(|run| run.outcome.0 == Outcome::Underway) {
             end(&mut earlier, Outcome::Lost, Some("the next run began before this one ended"), now);
             earlier.update_if_underway(on)?;
@@ -140,7 +143,7 @@ impl Backups {
     /// Notes how far a run is.
     pub(crate) fn progress(&self, caller: &Caller, id: &RunId, progress: &Progress) -> Result<Run> {
         let (line, mut row) = self.current_run(caller, id)?;
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         set_progress(&mut row, progress)?;
         row.last_heard = now;
         self.records.write(|on| {
@@ -180,7 +183,7 @@ impl Backups {
         row.disappeared = to_db(commit.exceptions.disappeared)?;
         row.sequence = Some(to_db(head.sequence)?);
         let committed = self.storage.committed_at(&store, head.sequence)?;
-        end(&mut row, outcome, None, self.clock.now_ms());
+        end(&mut row, outcome, None, self.clock.now());
         self.records.write(|on| {
             // The point is there, whatever became of the run meanwhile: it is recorded in any case.
             row.update_if_underway(on)?;
@@ -211,7 +214,7 @@ impl Backups {
         commit: &CommitPoint,
     ) -> Result<PointCommitted> {
         let same = row.sequence.is_some_and(|s| store.point(s.get()).is_ok_and(|bytes| bytes == commit.point.0));
-        if same { self.committed(line, row, convert::run(row, self.clock.now_ms())) } else { Err(ServiceError::RunOver) }
+        if same { self.committed(line, row, convert::run(row, self.clock.now())) } else { Err(ServiceError::RunOver) }
     }
 
     fn committed(&self, line: &WorkstationLine, row: &RunRow, run: Run) -> Result<PointCommitted> {
@@ -225,7 +228,7 @@ impl Backups {
         let (line, mut row) = self.current_run(caller, id)?;
         let outcome = if why.stopped { Outcome::Stopped } else { Outcome::Failed };
         set_progress(&mut row, &why.progress)?;
-        end(&mut row, outcome, Some(&why.reason), self.clock.now_ms());
+        end(&mut row, outcome, Some(&why.reason), self.clock.now());
         self.records.write(|on| still_underway(row.update_if_underway(on)?))?;
         self.storage.open_store(&line)?.1.end_run();
         Ok(self.tell_run(&row))
@@ -233,18 +236,18 @@ impl Backups {
 
     /// Runs and restores that were underway and stopped reporting are lost, for good.
     pub(crate) fn note_lost(&self) -> Result<()> {
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         let underway = Outcome::Underway.word();
         self.records.write(|on| {
             for mut row in RunRow::with_outcome(underway, on)? {
-                if jetfrost_office::freshness::is_lost(row.last_heard, now) {
+                if jetfrost_office::freshness::is_lost(row.last_heard.ms(), now.ms()) {
                     let heard = row.last_heard;
                     end(&mut row, Outcome::Lost, Some("nothing was heard of it any more"), heard);
                     row.update_if_underway(on)?;
                 }
             }
             for mut row in crate::records::RestoreRow::with_outcome(underway, on)? {
-                if jetfrost_office::freshness::is_lost(row.last_heard, now) {
+                if jetfrost_office::freshness::is_lost(row.last_heard.ms(), now.ms()) {
                     row.outcome = Outcome::Lost.into();
                     row.ended = Some(row.last_heard);
                     row.update_if_underway(on)?;
@@ -268,7 +271,7 @@ impl Backups {
     }
 
     fn tell_run(&self, row: &RunRow) -> Run {
-        let run = convert::run(row, self.clock.now_ms());
+        let run = convert::run(row, self.clock.now());
         self.events.tell(Event::Run { run: run.clone() });
         run
     }
@@ -300,7 +303,7 @@ fn set_progress(row: &mut RunRow, progress: &Progress) -> Result<()> {
     Ok(())
 }
 
-fn end(row: &mut RunRow, outcome: Outcome, reason: Option<&str>, at: i64) {
+fn end(row: &mut RunRow, outcome: Outcome, reason: Option<&str>, at: Moment) {
     row.outcome = outcome.into();
     row.reason = reason.map(|reason| reason.chars().take(bounds::WHY_A_RUN_ENDED).collect());
     row.ended = Some(at);

@@ -75,7 +75,7 @@ impl Backups {
         if new.public_key.0.len() != 32 {
             return Err(Invalid::OfficeKey.into());
         }
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         self.records.write(|on| {
             records::set_office_key(&new.public_key.0, new.ask_workstations.then_some(now), on)?;
             let what = if new.ask_workstations { "office key asked for" } else { "office key set for the service's records" };

@@ -74,7 +74,7 @@ impl Arriving {
     /// Takes the next bytes, and room for them.
     pub(crate) fn push(&mut self, bytes: &[u8]) -> Result<()> {
         let len = bytes.len() as u64;
-        self.left = self.left.checked_sub(len).ok_or_else(|| Invalid::MoreThanAnnounced)?;
+        self.left = self.left.checked_sub(len).ok_or(Invalid::MoreThanAnnounced)?;
         self.room.take(len)?;
         match &mut self.what {
             What::Segment(intake) => intake.push(bytes)?,
@@ -122,7 +122,7 @@ impl Backups {
 
     /// Puts it on record that somebody reads an image store, unless a run or a restore says so already: once an hour for each.
     fn note_reading(&self, caller: &Caller, line: &WorkstationLine) -> Result<()> {
-        let (key, now) = ((caller.name(), line.store.id.0.clone()), self.clock.now_ms());
+        let (key, now) = ((caller.name(), line.store.id.0.clone()), self.clock.now());
         {
             let mut readings = self.readings.lock().unwrap_or_else(PoisonError::into_inner);
             readings.retain(|_, until| *until > now && *until <= now + NOTE_READING_MS);

@@ -48,7 +48,7 @@ impl Backups {
     /// The runs of a workstation, latest first.
     pub(crate) fn runs(&self, caller: &Caller, id: &WorkstationId, page: &PageQuery) -> Result<Page<Run>> {
         let line = self.storage.line(caller, id)?;
-        let (before, now) = (number_cursor(page.after.as_ref())?, self.clock.now_ms());
+        let (before, now) = (number_cursor(page.after.as_ref())?, self.clock.now());
         let rows =
             self.records.read(|on| Ok::<_, ServiceError>(RunRow::list(&line.workstation.id, before, page.size() + 1, on)?))?;
         let page = Page::from_one_more(rows, page.size(), |row| row.number.to_string());
@@ -58,7 +58,7 @@ impl Backups {
     /// The restores from a workstation's store, latest first.
     pub(crate) fn restores(&self, caller: &Caller, id: &WorkstationId, page: &PageQuery) -> Result<Page<Restore>> {
         let line = self.storage.line(caller, id)?;
-        let (before, now) = (number_cursor(page.after.as_ref())?, self.clock.now_ms());
+        let (before, now) = (number_cursor(page.after.as_ref())?, self.clock.now());
         let rows = self
             .records
             .read(|on| Ok::<_, ServiceError>(RestoreRow::list(&line.workstation.id, before, page.size() + 1, on)?))?;
@@ -69,7 +69,7 @@ impl Backups {
     /// What hangs on an account.
     pub(crate) fn account_ties(&self, caller: &Caller, id: &AccountId) -> Result<AccountTies> {
         caller.may(&Act::SeeOffice)?;
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         let (sessions, unused_codes, lines) = self.records.read(|on| {
             let row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
             let lines = WorkstationLine::list(Some(&row.id), "", ALL_OF_ACCOUNT, on)?;
@@ -106,7 +106,7 @@ impl Backups {
             Err(_) => Vec::new(),
         };
         let protection = caller.may(&Act::SeeOffice).is_ok().then(|| self.storage.protection()).transpose()?;
-        Ok(Overview { now: timestamp(self.clock.now_ms()), workstations, destinations, protection })
+        Ok(Overview { now: timestamp(self.clock.now()), workstations, destinations, protection })
     }
 }
 

@@ -74,7 +74,7 @@ impl Identity {
             display_name,
             role: new.role.into(),
             password: new.password.as_ref().map(|password| hash_password(password, &*self.random)),
-            created: self.clock.now_ms(),
+            created: self.clock.now(),
             kind: new.kind.into(),
             ..AccountRow::default()
         })
@@ -163,7 +163,7 @@ impl Identity {
 
     /// Shuts an account out, with all its workstations, until it is enabled again. Nothing stored goes.
     pub(crate) fn disable_account(&self, caller: &Caller, id: &AccountId) -> Result<Account> {
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         self.set_disabled(caller, id, "account disabled", |row, on| {
             stays_administered(row, on)?;
             row.disabled.get_or_insert_with(|| Deed { at: now, by: caller.name() });

@@ -7,6 +7,7 @@ use jetfrost_types::WorkstationId;
 use jetfrost_wire::Page;
 use jetfrost_wire::service::{AuditEntry, AuditQuery, ExportForm};
 
+use crate::clock::Moment;
 use crate::identity::Identity;
 use crate::records::{AuditFilter, AuditRow};
 use crate::shared::{Caller, Result, ServiceError, Who, convert, csv_line, number_cursor};
@@ -112,8 +113,8 @@ fn filter(query: &AuditQuery) -> AuditFilter {
     AuditFilter {
         text: some(&query.text),
         who: some(&query.who),
-        since: query.since.map(jiff::Timestamp::as_millisecond),
-        until: query.until.map(jiff::Timestamp::as_millisecond),
+        since: query.since.map(Moment::from),
+        until: query.until.map(Moment::from),
         only_refused: query.refused.unwrap_or(false),
     }
 }
@@ -127,7 +128,7 @@ mod tests {
     fn an_exported_line_reads_back_and_starts_no_formula() {
         let entry = AuditEntry {
             number: 7,
-            at: timestamp(0),
+            at: timestamp(Moment::FIRST),
             who: "=cmd()".into(),
             from: "10.0.0.1".into(),
             what: "account changed".into(),

@@ -58,7 +58,7 @@ impl Identity {
             }
             let step = self.step_of(&row, &with.code).ok_or(ServiceError::WrongSecondFactor)?;
             row.totp_step = step;
-            row.totp_since = Some(self.clock.now_ms());
+            row.totp_since = Some(self.clock.now());
             row.update(on)?;
             row.set_spare_codes(&codes.iter().map(|code| spare_key(code)).collect::<Vec<_>>(), on)?;
             self.trail.note(caller, "second factor added", &row.login, on)

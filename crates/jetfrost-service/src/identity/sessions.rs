@@ -74,7 +74,7 @@ impl Identity {
 
     /// The person behind a session's secret.
     pub(crate) fn person(&self, secret_hash: &[u8]) -> Result<Who> {
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         let found = self.records.read(|on| Ok::<_, ServiceError>(SessionRow::by_secret(secret_hash, on)?))?;
         let (session, account) = found.ok_or(ServiceError::NotSignedIn)?;
         let idle = session.is_browser() && now - session.last_used > IDLE_MS;
@@ -113,7 +113,7 @@ impl Identity {
     /// The caller's own sessions and tokens, latest used first.
     pub(crate) fn sessions(&self, caller: &Caller) -> Result<Vec<Session>> {
         let (account, current) = caller.own_account(&Act::SeeSelf)?;
-        let rows = self.records.read(|on| Ok::<_, ServiceError>(SessionRow::of(&account.id, self.clock.now_ms(), on)?))?;
+        let rows = self.records.read(|on| Ok::<_, ServiceError>(SessionRow::of(&account.id, self.clock.now(), on)?))?;
         Ok(rows.iter().map(|row| session_of(row, Some(&current.id))).collect())
     }
 
@@ -148,7 +148,7 @@ impl Identity {
         let label = checked_name(&new.label)?;
         check_token_days(new.days)?;
         self.check_own_password(account, &new.password, &caller.origin)?;
-        let (now, secret) = (self.clock.now_ms(), new_secret(SecretKind::Session, &*self.random));
+        let (now, secret) = (self.clock.now(), new_secret(SecretKind::Session, &*self.random));
         let row = SessionRow {
             id: Id(new_id(&*self.random)),
             secret_hash: hash(secret.as_bytes()),

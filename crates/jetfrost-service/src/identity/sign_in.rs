@@ -13,7 +13,7 @@ use jetfrost_wire::Binary;
 use jetfrost_wire::people::{Account, AccountKind, Role};
 use jetfrost_wire::service::{Carry, Escrow, FirstAdministrator, ServiceInfo, SignIn, SignedIn, TokenScope};
 
-use crate::clock::timestamp;
+use crate::clock::{Moment, timestamp};
 use crate::identity::Identity;
 use crate::identity::accounts::{check_password, insert_account};
 use crate::records;
@@ -42,17 +42,17 @@ pub(crate) struct Attempts(HashMap<String, Failures>);
 
 impl Attempts {
     /// Counts a guess, unless it comes too early; then says in milliseconds how much.
-    fn begin(&mut self, keys: &[String; 2], now: i64) -> Result<(), i64> {
-        match keys.iter().filter_map(|key| self.0.get(key)).map(|f| f.wait_ms(now)).max().unwrap_or(0) {
+    fn begin(&mut self, keys: &[String; 2], now: Moment) -> Result<(), i64> {
+        match keys.iter().filter_map(|key| self.0.get(key)).map(|f| f.wait_ms(now.ms())).max().unwrap_or(0) {
             0 => {}
             early => return Err(early),
         }
         if self.0.len() > MOST_REMEMBERED {
-            self.0.retain(|_, f| !f.is_forgotten(now));
+            self.0.retain(|_, f| !f.is_forgotten(now.ms()));
         }
         for key in keys {
             let failures = self.0.entry(key.clone()).or_default();
-            *failures = failures.and_one_more(now);
+            *failures = failures.and_one_more(now.ms());
         }
         Ok(())
     }
@@ -89,7 +89,7 @@ fn keys_of(what: &str, origin: &str) -> [String; 2] {
 }
 
 /// The installation's id; made the first time.
-pub(crate) fn installation(records: &Records, random: &dyn Random, now: i64) -> Result<String> {
+pub(crate) fn installation(records: &Records, random: &dyn Random, now: Moment) -> Result<String> {
     records.write(|on| {
         if let Some(id) = installation_id(on)? {
             return Ok(id);
@@ -109,7 +109,7 @@ impl Identity {
             version: env!("CARGO_PKG_VERSION").into(),
             fingerprint: self.installation.certificates.fingerprint_text(),
             awaits_first_administrator: !self.has_administrator()?,
-            now: timestamp(self.clock.now_ms()),
+            now: timestamp(self.clock.now()),
             escrow: self.escrow()?,
         })
     }
@@ -136,7 +136,7 @@ impl Identity {
             login,
             role: Role::Administrator.into(),
             password: Some(hash_password(&new.password, &*self.random)),
-            created: self.clock.now_ms(),
+            created: self.clock.now(),
             kind: AccountKind::Person.into(),
             ..AccountRow::default()
         };
@@ -187,7 +187,7 @@ impl Identity {
     }
 
     fn begin_session(&self, account: &AccountRow, with: &SignIn, origin: &str) -> Result<SignedIn> {
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         let secret = new_secret(SecretKind::Session, &*self.random);
         let lasts = match with.carry {
             Carry::Cookie => COOKIE_MS,
@@ -216,7 +216,7 @@ impl Identity {
 
     /// Counts a guess at a secret before it is looked at; refused when there were too many.
     pub(crate) fn begin_guess(&self, what: &str, origin: &str) -> Result<()> {
-        let begun = self.lock_attempts().begin(&keys_of(what, origin), self.clock.now_ms());
+        let begun = self.lock_attempts().begin(&keys_of(what, origin), self.clock.now());
         begun.map_err(|early| ServiceError::TooManyAttempts { wait_seconds: early.unsigned_abs().div_ceil(1000) })
     }
 
@@ -262,10 +262,13 @@ mod tests {
     fn guesses_count_before_they_are_looked_at() {
         let mut attempts = Attempts::default();
         let keys = keys_of("account ingrid", "192.0.2.7");
-        let tried = (0..200).filter(|_| attempts.begin(&keys, 0).is_ok()).count();
+        let tried = (0..200).filter(|_| attempts.begin(&keys, Moment::FIRST).is_ok()).count();
         assert_eq!(tried, 5, "the fifth is the one after which the first wait begins");
-        assert!(attempts.begin(&keys_of("account ingrid", "192.0.2.8"), 0).is_ok(), "the owner elsewhere");
-        assert!(attempts.begin(&keys_of("account tove", "192.0.2.7"), 0).is_err(), "another name from the same network");
+        assert!(attempts.begin(&keys_of("account ingrid", "192.0.2.8"), Moment::FIRST).is_ok(), "the owner elsewhere");
+        assert!(
+            attempts.begin(&keys_of("account tove", "192.0.2.7"), Moment::FIRST).is_err(),
+            "another name from the same network"
+        );
     }
 
     #[test]
@@ -273,7 +276,7 @@ mod tests {
         let mut attempts = Attempts::default();
         for n in 0..100 {
             let keys = keys_of("account ingrid", &format!("2001:db8::{n:x}"));
-            attempts.begin(&keys, 0).expect("each was right");
+            attempts.begin(&keys, Moment::FIRST).expect("each was right");
             attempts.was_right(&keys);
         }
         assert_eq!(network_of("2001:db8::1"), network_of("2001:db8::ffff"));

@@ -8,7 +8,7 @@ use jetfrost_wire::destination::{Destination, DestinationState};
 use jetfrost_wire::run::Outcome;
 use jetfrost_wire::workstation::WorkstationState;
 
-use crate::clock::timestamp;
+use crate::clock::{Moment, timestamp};
 use crate::operations::Operations;
 use crate::records::{DestinationRow, Noted, WorkstationLine};
 use crate::shared::{Caller, Result, ServiceError, convert};
@@ -23,11 +23,11 @@ impl Operations {
     /// All that needs attention now, the worst first.
     pub(crate) fn alerts_shown(&self, caller: &Caller) -> Result<Alerts> {
         caller.may(&Act::SeeOffice)?;
-        Ok(Alerts { now: timestamp(self.clock.now_ms()), alerts: self.alerts()?.iter().map(line).collect() })
+        Ok(Alerts { now: timestamp(self.clock.now()), alerts: self.alerts()?.iter().map(line).collect() })
     }
 
     pub(crate) fn alerts(&self) -> Result<Vec<Alert>> {
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         let shortened = |row: &DestinationRow| of_late(&row.shortened, now);
         let place =
             |row: DestinationRow| Ok(PlaceFacts { shortened: shortened(&row), ..facts_of(&self.storage.destination(&row)?) });
@@ -42,8 +42,8 @@ impl Operations {
             drill_failed: line.store.drill_failed.is_some(),
             room_made: of_late(&line.store.room_made, now),
             shortened: of_late(&line.store.shortened, now),
-            failing: freshness::is_failing(last_point(line), has_failed(line), now) && has_machine(line),
-            without_first_point: freshness::lacks_first_point(last_point(line), line.workstation.enrolled, now)
+            failing: freshness::is_failing(last_point(line), has_failed(line), now.ms()) && has_machine(line),
+            without_first_point: freshness::lacks_first_point(last_point(line), line.workstation.enrolled.ms(), now.ms())
                 && has_machine(line),
         };
         let machines: Vec<MachineFacts> = lines.iter().filter(|line| line.store.removal.is_none()).map(machine).collect();
@@ -68,13 +68,13 @@ fn facts_of(destination: &Destination) -> PlaceFacts {
 }
 
 /// What happened lately enough to need attention.
-fn of_late(noted: &Option<Noted>, now: i64) -> Option<String> {
-    let late = noted.as_ref().filter(|noted| now.saturating_sub(noted.at) < OF_LATE_MS);
+fn of_late(noted: &Option<Noted>, now: Moment) -> Option<String> {
+    let late = noted.as_ref().filter(|noted| now - noted.at < OF_LATE_MS);
     late.map(|noted| noted.what.clone())
 }
 
 fn last_point(line: &WorkstationLine) -> Option<i64> {
-    line.latest_point.as_ref().map(|point| point.committed)
+    line.latest_point.as_ref().map(|point| point.committed.ms())
 }
 
 fn has_failed(line: &WorkstationLine) -> bool {

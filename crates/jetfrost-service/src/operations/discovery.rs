@@ -99,7 +99,7 @@ impl Operations {
     }
 
     fn decided(&self) -> Result<(DiscoveryRow, bool)> {
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         self.records.read(|on| {
             let accepting = gate::now(&Switches::get(on)?, now).backups == NewBackups::On;
             Ok((DiscoveryRow::get(on)?, accepting))

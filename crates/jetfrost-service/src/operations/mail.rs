@@ -12,7 +12,7 @@ use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::WorkstationState;
 use jiff::civil::date;
 
-use crate::clock::timestamp;
+use crate::clock::{Moment, timestamp};
 use crate::mailer::{MailError, MailMessage, MailServer, mailbox};
 use crate::operations::Operations;
 use crate::operations::alerts::line;
@@ -126,14 +126,14 @@ impl Operations {
         }
         let text = format!("{}\n{}", said_of_news(&news), self.where_to_look());
         if self.post(row, &subject(&news), &text)? {
-            self.records.write(|on| note_told(&news, self.clock.now_ms(), on))?;
+            self.records.write(|on| note_told(&news, self.clock.now(), on))?;
         }
         Ok(())
     }
 
     fn tell_summary(&self, row: &MailRow, alerts: &[Alert]) -> Result<()> {
         let Some(hour) = row.summary_hour else { return Ok(()) };
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         let last = row.summarised.map(|at| self.day_and_hour(at).0);
         if !is_summary_due(i8::try_from(hour).unwrap_or(0), self.day_and_hour(now), last) {
             return Ok(());
@@ -155,8 +155,8 @@ impl Operations {
 
     /// Hands a message to the mail server and puts on record how that went. Says whether it was taken.
     fn post(&self, row: &MailRow, subject: &str, text: &str) -> Result<bool> {
-        let now = self.clock.now_ms();
-        let since_1970 = Duration::from_millis(u64::try_from(now).unwrap_or(0));
+        let now = self.clock.now();
+        let since_1970 = Duration::from_millis(now.ms().unsigned_abs());
         let message = MailMessage {
             from: row.sender.clone(),
             to: row.recipients().map(str::to_owned).collect(),
@@ -204,7 +204,7 @@ impl Operations {
     }
 
     /// The day, counted from 1970, and the hour by the office's clocks.
-    fn day_and_hour(&self, at: i64) -> (i64, i8) {
+    fn day_and_hour(&self, at: Moment) -> (i64, i8) {
         let here = timestamp(at).to_zoned(self.zone.clone()).datetime();
         let days = date(1970, 1, 1).until(here.date()).map_or(0, |span| span.get_days());
         (days.into(), here.hour())
@@ -329,7 +329,7 @@ fn alert(row: &ToldRow) -> Alert {
     Alert { kind: row.kind.0, subject: row.subject.clone(), detail: row.detail.clone() }
 }
 
-fn note_told(news: &News, at: i64, on: &mut Connection) -> Result<()> {
+fn note_told(news: &News, at: Moment, on: &mut Connection) -> Result<()> {
     for alert in &news.over {
         ToldRow::remove(alert.kind, &alert.subject, on)?;
     }
@@ -368,7 +368,7 @@ fn said_of_alerts(alerts: &[Alert]) -> String {
 }
 
 /// How many workstations stand how.
-fn counted(lines: &[WorkstationLine], now: i64) -> String {
+fn counted(lines: &[WorkstationLine], now: Moment) -> String {
     let states: Vec<WorkstationState> =
         lines.iter().map(|line| convert::workstation_state(&line.workstation, line.latest_point.as_ref(), now)).collect();
     let of = |state| states.iter().filter(|one| **one == state).count();

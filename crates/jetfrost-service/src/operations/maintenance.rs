@@ -5,6 +5,7 @@ use jetfrost_wire::event::Event;
 use jetfrost_wire::run::Outcome;
 use jetfrost_wire::service::{Maintenance, MaintenanceState, NewBackups};
 
+use crate::clock::Moment;
 use crate::operations::Operations;
 use crate::records::{Accepting, RestoreRow, RunRow, Switches, WorkstationLine};
 use crate::shared::versions::{Made, Seen, version};
@@ -14,10 +15,10 @@ impl Operations {
     /// What is accepted, and what is underway.
     pub(crate) fn maintenance(&self, caller: &Caller) -> Result<MaintenanceState> {
         caller.may(&Act::SeeOffice)?;
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         self.records.read(|on| {
             let underway = Outcome::Underway.word();
-            let lost = |heard: i64| jetfrost_office::freshness::is_lost(heard, now);
+            let lost = |heard: Moment| jetfrost_office::freshness::is_lost(heard.ms(), now.ms());
             let mut running = Vec::new();
             for run in RunRow::with_outcome(underway, on)?.into_iter().filter(|run| !lost(run.last_heard)) {
                 running.extend(WorkstationLine::by_id(&run.workstation_id, on)?.map(|line| line.workstation.name));
@@ -31,11 +32,11 @@ impl Operations {
     /// Pauses or resumes. It takes effect at once; what is underway is completed.
     pub(crate) fn set_maintenance(&self, caller: &Caller, to: &Maintenance, seen: &Seen) -> Result<MaintenanceState> {
         caller.may(&Act::ChangeOffice)?;
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         let (new_backups, paused_until) = match to.backups {
             NewBackups::On => (Accepting::On, None),
             NewBackups::Off => (Accepting::Off, None),
-            NewBackups::Paused { until } if until.as_millisecond() > now => (Accepting::Paused, Some(until.as_millisecond())),
+            NewBackups::Paused { until } if Moment::from(until) > now => (Accepting::Paused, Some(until.into())),
             NewBackups::Paused { .. } => return Err(Invalid::PauseOver.into()),
         };
         let switches = Switches { new_backups: new_backups.into(), paused_until, restores_stopped: !to.restores };

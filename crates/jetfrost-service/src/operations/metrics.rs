@@ -10,6 +10,7 @@ use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::registry::{Registry, Unit};
 
+use crate::clock::Moment;
 use crate::operations::Operations;
 use crate::records::{WorkstationLine, write_nothing_new};
 use crate::shared::{Caller, Result, ServiceError, convert};
@@ -54,7 +55,7 @@ impl Operations {
     fn count_workstations(&self, lines: &[WorkstationLine], registry: &mut Registry) {
         let family: Family<OfState, Gauge> = Family::default();
         registry.register("workstations", "Workstations by state", family.clone());
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         for state in WorkstationState::ALL {
             family.get_or_create(&OfState { state: state.word() }).set(0);
         }
@@ -125,7 +126,7 @@ fn count_destinations(destinations: &[Destination], registry: &mut Registry) {
 
 /// When restores were last shown to work: the latest drill of each workstation that brought everything back.
 fn count_drills(lines: &[WorkstationLine], registry: &mut Registry) {
-    let drilled: Vec<i64> = lines.iter().filter_map(|line| line.store.drilled).collect();
+    let drilled: Vec<Moment> = lines.iter().filter_map(|line| line.store.drilled).collect();
     let without = lines.len() - drilled.len();
     gauge("workstations_without_drill", "Workstations whose restore was never drilled", None, registry)
         .set(i64::try_from(without).unwrap_or(i64::MAX));
@@ -134,7 +135,7 @@ fn count_drills(lines: &[WorkstationLine], registry: &mut Registry) {
         .set(i64::try_from(failed).unwrap_or(i64::MAX));
     let help = "The latest drills of workstations, the one that is longest ago, in Unix time";
     if let Some(oldest) = drilled.into_iter().min() {
-        gauge("drill_oldest_timestamp", help, Some(Unit::Seconds), registry).set(oldest / 1000);
+        gauge("drill_oldest_timestamp", help, Some(Unit::Seconds), registry).set(oldest.ms() / 1000);
     }
 }
 

@@ -58,7 +58,7 @@ impl Operations {
             return Err(Invalid::CannotBeDismissed.into());
         }
         let why = checked_reason(&dismiss.why)?;
-        let row = DismissedRow { step: step.into(), why, by: caller.name(), at: self.clock.now_ms() };
+        let row = DismissedRow { step: step.into(), why, by: caller.name(), at: self.clock.now() };
         self.records.write(|on| {
             row.put(on)?;
             self.trail.note_change(caller, "setup step dismissed", step.word(), None, Some(&row.why), on)
@@ -83,7 +83,7 @@ impl Operations {
         let offered: Vec<_> = self.storage.destination_rows()?.into_iter().filter(|row| row.withdrawn.is_none()).collect();
         let missing = offered.iter().filter(|row| self.media.check(&place(row)).is_err()).count() as u64;
         let protected = self.storage.protection()?.protected;
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         self.records.read(|on| {
             let mut open = 0;
             for row in &offered {

@@ -50,10 +50,10 @@ impl Operations {
         let disk = ask.disk_bytes.or_else(|| line.as_ref().and_then(|line| line.workstation.disk_bytes).map(Count::get));
         let others = self.limits_of_others(&destination, line.as_ref())?;
         let offered = self.offered(&destination);
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         let fill =
             ask.limit.zip(known.growth).and_then(|(limit, growth)| days_to_fill(limit.saturating_sub(known.used), &growth));
-        let at = |days: f64| timestamp(now.saturating_add((days * DAY_MS as f64) as i64));
+        let at = |days: f64| timestamp(now + (days * DAY_MS as f64) as i64);
         let mut promised = others.clone();
         promised.push(ask.limit);
         let suggestion = disk.map(suggested);
@@ -88,7 +88,7 @@ impl Operations {
             None => None,
         };
         let directory = directory_considered(caller, ask, row.as_ref())?;
-        let volume = volume_of(&directory).map_err(|error| Invalid::Volume(error))?;
+        let volume = volume_of(&directory).map_err(Invalid::Volume)?;
         let reserve = ask.reserve.unwrap_or_else(|| match &row {
             Some(row) => row.reserve.get(),
             None => suggested_reserve(volume.size),
@@ -99,7 +99,7 @@ impl Operations {
         let fill = grows.and_then(|growth| days_to_fill(offered.saturating_sub(used), &growth));
         // What is said of times that nobody plans for is no help.
         let fill = fill.filter(|days| days.soonest < MOST_DAYS_AHEAD);
-        let at = |days: f64| timestamp(self.clock.now_ms().saturating_add((days * DAY_MS as f64) as i64));
+        let at = |days: f64| timestamp(self.clock.now() + (days * DAY_MS as f64) as i64);
         let mut advice = CapacityAdvice {
             volume: volume.size,
             offered,
@@ -144,11 +144,11 @@ impl Operations {
 
     fn known(&self, line: &WorkstationLine) -> Result<Known> {
         let rows: Vec<PointRow> = self.storage.point_rows(line)?;
-        let added: Vec<(i64, u64)> = rows.iter().map(|row| (row.committed, row.sent.get())).collect();
+        let added: Vec<(i64, u64)> = rows.iter().map(|row| (row.committed.ms(), row.sent.get())).collect();
         let used = line.store.id.as_str().parse().ok().and_then(|id| self.media.used(&place(&line.destination), id).ok());
         Ok(Known {
             growth: growth(&added),
-            full_state: rows.iter().map(|row| (row.committed, row.sent.get())).min().map_or(0, |(_, sent)| sent),
+            full_state: rows.iter().map(|row| (row.committed.ms(), row.sent.get())).min().map_or(0, |(_, sent)| sent),
             used: used.unwrap_or(0),
         })
     }

@@ -5,6 +5,8 @@ use diesel::prelude::*;
 use super::schema::audit;
 use super::{Connection, Rows};
 
+use crate::clock::Moment;
+
 /// The most bytes of a name, of what an entry is about, and of what it was before or after.
 const MOST_NAME: usize = 256;
 const MOST_SUBJECT: usize = 1024;
@@ -18,7 +20,7 @@ fn cut(text: &str, most: usize) -> &str {
 /// An entry that is about to be made.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct NewEntry<'e> {
-    pub(crate) at: i64,
+    pub(crate) at: Moment,
     pub(crate) who: &'e str,
     pub(crate) origin: &'e str,
     pub(crate) what: &'e str,
@@ -32,7 +34,7 @@ pub(crate) struct NewEntry<'e> {
 #[diesel(table_name = audit)]
 pub(crate) struct AuditRow {
     pub(crate) number: i64,
-    pub(crate) at: i64,
+    pub(crate) at: Moment,
     pub(crate) who: String,
     pub(crate) origin: String,
     pub(crate) what: String,
@@ -50,8 +52,8 @@ pub(crate) struct AuditFilter {
     /// Only entries that mention this text anywhere.
     pub(crate) text: Option<String>,
     pub(crate) who: Option<String>,
-    pub(crate) since: Option<i64>,
-    pub(crate) until: Option<i64>,
+    pub(crate) since: Option<Moment>,
+    pub(crate) until: Option<Moment>,
     pub(crate) only_refused: bool,
 }
 
@@ -65,7 +67,7 @@ impl AuditRow {
         };
         field(before);
         field(&self.number.to_le_bytes());
-        field(&self.at.to_le_bytes());
+        field(&self.at.ms().to_le_bytes());
         for text in [&self.who, &self.origin, &self.what, &self.subject] {
             field(text.as_bytes());
         }

@@ -1,6 +1,5 @@
-//! What columns hold: enumerations by their words, rules as people write them, ids, sizes and days. Anything else in a column is an error,
-//! which Diesel gives with the column's name; nothing is read as something else. Times are Unix milliseconds, within the years of RFC 3339
-//! by the guards of the schema.
+//! What columns hold: enumerations by their words, rules as people write them, ids, moments, sizes and days. Anything else in a column is an error,
+//! which Diesel gives with the column's name; nothing is read as something else.
 
 use std::error::Error;
 use std::fmt::{self, Debug, Display, Formatter};
@@ -16,7 +15,7 @@ use diesel::{deserialize, serialize};
 use jetfrost_types::TextId;
 use jetfrost_wire::labels::Label;
 
-use crate::clock::DAY_MS;
+use crate::clock::{DAY_MS, Moment};
 
 /// A value of an enumeration, as it is in a column.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, AsExpression, FromSqlRow)]
@@ -145,6 +144,22 @@ impl FromSql<BigInt, Sqlite> for Count {
 impl ToSql<BigInt, Sqlite> for Count {
     fn to_sql<'b>(&'b self, out: &mut Output<'b, '_, Sqlite>) -> serialize::Result {
         out.set_value(self.0);
+        Ok(IsNull::No)
+    }
+}
+
+impl FromSql<BigInt, Sqlite> for Moment {
+    fn from_sql(value: SqliteValue<'_, '_, '_>) -> deserialize::Result<Self> {
+        let ms = <i64 as FromSql<BigInt, Sqlite>>::from_sql(value)?;
+        Some(Self::from_ms(ms))
+            .filter(|moment| moment.ms() == ms)
+            .ok_or_else(|| format!("{ms} is no moment of the years 1970 to 9999").into())
+    }
+}
+
+impl ToSql<BigInt, Sqlite> for Moment {
+    fn to_sql<'b>(&'b self, out: &mut Output<'b, '_, Sqlite>) -> serialize::Result {
+        out.set_value(self.ms());
         Ok(IsNull::No)
     }
 }

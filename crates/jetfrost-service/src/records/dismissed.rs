@@ -5,13 +5,15 @@ use super::{Connection, Count, Rows, Word};
 use diesel::prelude::*;
 use jetfrost_types::Step;
 
+use crate::clock::Moment;
+
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
 #[diesel(table_name = dismissed)]
 pub(crate) struct DismissedRow {
     pub(crate) step: Word<Step>,
     pub(crate) why: String,
     pub(crate) by: String,
-    pub(crate) at: i64,
+    pub(crate) at: Moment,
 }
 
 impl DismissedRow {

@@ -7,6 +7,8 @@ use jetfrost_types::{AccountId, CodeId, DestinationId, WorkstationId};
 use super::schema::{accounts, destinations, enrolment_codes, workstations};
 use super::{Connection, Count, Id, Rows};
 
+use crate::clock::Moment;
+
 macro_rules! with_names {
     ($claimed:ident) => {
         enrolment_codes::table
@@ -31,10 +33,10 @@ pub(crate) struct CodeRow {
     pub(crate) id: Id<CodeId>,
     pub(crate) account_id: Id<AccountId>,
     pub(crate) destination_id: Id<DestinationId>,
-    pub(crate) created: i64,
-    pub(crate) expires: i64,
-    pub(crate) used: Option<i64>,
-    pub(crate) cancelled: Option<i64>,
+    pub(crate) created: Moment,
+    pub(crate) expires: Moment,
+    pub(crate) used: Option<Moment>,
+    pub(crate) cancelled: Option<Moment>,
     /// The workstation that it hands to a machine, where it makes none.
     pub(crate) claims: Option<Id<WorkstationId>>,
     /// The machine that it is for, and the key of that name.
@@ -64,8 +66,8 @@ pub(crate) struct NewCode<'c> {
     pub(crate) secret_hash: &'c [u8],
     pub(crate) account_id: &'c str,
     pub(crate) destination_id: &'c str,
-    pub(crate) created: i64,
-    pub(crate) expires: i64,
+    pub(crate) created: Moment,
+    pub(crate) expires: Moment,
     pub(crate) claims: Option<&'c str>,
     pub(crate) machine: Option<&'c str>,
     pub(crate) machine_key: Option<&'c str>,
@@ -80,7 +82,7 @@ impl CodeRow {
     }
 
     /// How many codes of an account can still be used.
-    pub(crate) fn open_of(account: &AccountId, now: i64, on: &mut Connection) -> Rows<Count> {
+    pub(crate) fn open_of(account: &AccountId, now: Moment, on: &mut Connection) -> Rows<Count> {
         enrolment_codes::table
             .filter(enrolment_codes::account_id.eq(account.as_str()).and(enrolment_codes::expires.gt(now)))
             .filter(enrolment_codes::used.is_null().and(enrolment_codes::cancelled.is_null()))
@@ -89,7 +91,7 @@ impl CodeRow {
     }
 
     /// The workstations that open codes hand to a machine.
-    pub(crate) fn claimed(now: i64, on: &mut Connection) -> Rows<Vec<String>> {
+    pub(crate) fn claimed(now: Moment, on: &mut Connection) -> Rows<Vec<String>> {
         let claims: Vec<Option<String>> = enrolment_codes::table
             .filter(enrolment_codes::claims.is_not_null().and(enrolment_codes::expires.gt(now)))
             .filter(enrolment_codes::used.is_null().and(enrolment_codes::cancelled.is_null()))
@@ -98,7 +100,7 @@ impl CodeRow {
         Ok(claims.into_iter().flatten().collect())
     }
 
-    pub(crate) fn cancel_open_of(account: &AccountId, at: i64, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn cancel_open_of(account: &AccountId, at: Moment, on: &mut Connection) -> Rows<()> {
         let open = enrolment_codes::used.is_null().and(enrolment_codes::cancelled.is_null());
         diesel::update(enrolment_codes::table.filter(enrolment_codes::account_id.eq(account.as_str()).and(open)))
             .set(enrolment_codes::cancelled.eq(at))
@@ -110,7 +112,7 @@ impl CodeRow {
         enrolment_codes::table.filter(enrolment_codes::secret_hash.eq(hash)).select(Self::as_select()).get_result(on).optional()
     }
 
-    pub(crate) fn set_used(&self, at: i64, workstation: &WorkstationId, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_used(&self, at: Moment, workstation: &WorkstationId, on: &mut Connection) -> Rows<()> {
         diesel::update(enrolment_codes::table.find(self.number))
             .set((enrolment_codes::used.eq(at), enrolment_codes::workstation_id.eq(workstation.as_str())))
             .execute(on)
@@ -142,18 +144,18 @@ impl CodeRow {
     }
 
     /// Gives it another secret, for as long as it had. The one from before opens nothing any more.
-    pub(crate) fn renew(&self, secret_hash: &[u8], now: i64, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn renew(&self, secret_hash: &[u8], now: Moment, on: &mut Connection) -> Rows<()> {
         diesel::update(enrolment_codes::table.find(self.number))
             .set((
                 enrolment_codes::secret_hash.eq(secret_hash),
                 enrolment_codes::created.eq(now),
-                enrolment_codes::expires.eq(now + self.expires - self.created),
+                enrolment_codes::expires.eq(now + (self.expires - self.created)),
             ))
             .execute(on)
             .map(drop)
     }
 
-    pub(crate) fn set_cancelled(&self, at: i64, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_cancelled(&self, at: Moment, on: &mut Connection) -> Rows<()> {
         diesel::update(enrolment_codes::table.find(self.number)).set(enrolment_codes::cancelled.eq(at)).execute(on).map(drop)
     }
 }
@@ -171,7 +173,7 @@ impl CodeWithNames {
     }
 
     /// Those that can be used and are for a machine that was named, latest first.
-    pub(crate) fn waiting(now: i64, on: &mut Connection) -> Rows<Vec<Self>> {
+    pub(crate) fn waiting(now: Moment, on: &mut Connection) -> Rows<Vec<Self>> {
         let claimed = diesel::alias!(workstations as claimed);
         let rows = with_names!(claimed)
             .filter(enrolment_codes::machine_key.is_not_null().and(enrolment_codes::expires.gt(now)))

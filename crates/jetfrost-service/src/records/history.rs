@@ -10,6 +10,8 @@ use jetfrost_wire::restore::{Purpose, Scope};
 use jetfrost_wire::run::{Outcome, Phase};
 use jetfrost_wire::workstation::PointKind;
 
+use crate::clock::Moment;
+
 #[derive(Debug, Clone, Queryable, Selectable, AsChangeset)]
 #[diesel(table_name = runs, treat_none_as_null = true)]
 pub(crate) struct RunRow {
@@ -23,9 +25,9 @@ pub(crate) struct RunRow {
     pub(crate) bytes_done: Count,
     pub(crate) bytes_total: Option<Count>,
     pub(crate) sent: Count,
-    pub(crate) started: i64,
-    pub(crate) last_heard: i64,
-    pub(crate) ended: Option<i64>,
+    pub(crate) started: Moment,
+    pub(crate) last_heard: Moment,
+    pub(crate) ended: Option<Moment>,
     pub(crate) sequence: Option<Count>,
     pub(crate) changed_while_read: Count,
     pub(crate) unreadable: Count,
@@ -43,8 +45,8 @@ pub(crate) struct NewRun {
     pub(crate) files_done: Count,
     pub(crate) bytes_done: Count,
     pub(crate) sent: Count,
-    pub(crate) started: i64,
-    pub(crate) last_heard: i64,
+    pub(crate) started: Moment,
+    pub(crate) last_heard: Moment,
     pub(crate) changed_while_read: Count,
     pub(crate) unreadable: Count,
     pub(crate) disappeared: Count,
@@ -89,7 +91,7 @@ pub(crate) struct PointRow {
     pub(crate) run_number: Option<i64>,
     pub(crate) kind: Word<PointKind>,
     /// When the service committed it, by its own clock.
-    pub(crate) committed: i64,
+    pub(crate) committed: Moment,
     pub(crate) files: Count,
     pub(crate) bytes: Count,
     pub(crate) exceptions: Count,
@@ -177,9 +179,9 @@ pub(crate) struct JobRow {
     pub(crate) done: Count,
     pub(crate) total: Count,
     pub(crate) by: String,
-    pub(crate) created: i64,
-    pub(crate) started: Option<i64>,
-    pub(crate) ended: Option<i64>,
+    pub(crate) created: Moment,
+    pub(crate) started: Option<Moment>,
+    pub(crate) ended: Option<Moment>,
     pub(crate) outcome: Option<String>,
 }
 
@@ -231,9 +233,9 @@ pub(crate) struct RestoreRow {
     pub(crate) bytes_total: Option<Count>,
     pub(crate) sent: Count,
     pub(crate) exceptions: Count,
-    pub(crate) started: i64,
-    pub(crate) last_heard: i64,
-    pub(crate) ended: Option<i64>,
+    pub(crate) started: Moment,
+    pub(crate) last_heard: Moment,
+    pub(crate) ended: Option<Moment>,
     pub(crate) reason: Option<String>,
     pub(crate) purpose: Word<Purpose>,
 }

@@ -6,12 +6,14 @@ use diesel::prelude::*;
 use jetfrost_types::labels;
 use jetfrost_wire::size::Units;
 
+use crate::clock::Moment;
+
 /// The installation's id, made at first start.
 pub(crate) fn installation_id(on: &mut Connection) -> Rows<Option<String>> {
     installation::table.select(installation::id).get_result(on).optional()
 }
 
-pub(crate) fn insert_installation(id: &str, created: i64, on: &mut Connection) -> Rows<()> {
+pub(crate) fn insert_installation(id: &str, created: Moment, on: &mut Connection) -> Rows<()> {
     diesel::insert_into(installation::table)
         .values((installation::id.eq(id), installation::created.eq(created)))
         .execute(on)
@@ -32,8 +34,8 @@ pub(crate) fn set_first_code_hash(hash: Option<&[u8]>, on: &mut Connection) -> R
 }
 
 /// The public half of the office key and since when it is asked for.
-pub(crate) fn escrow(on: &mut Connection) -> Rows<Option<(Vec<u8>, i64)>> {
-    let found: Option<(Option<Vec<u8>>, Option<i64>)> =
+pub(crate) fn escrow(on: &mut Connection) -> Rows<Option<(Vec<u8>, Moment)>> {
+    let found: Option<(Option<Vec<u8>>, Option<Moment>)> =
         installation::table.select((installation::escrow_key, installation::escrow_since)).get_result(on).optional()?;
     Ok(found.and_then(|(key, since)| key.zip(since)))
 }
@@ -44,7 +46,7 @@ pub(crate) fn office_key(on: &mut Connection) -> Rows<Option<Vec<u8>>> {
 }
 
 /// Sets the office key, and since when workstations are asked to trust it, if they are.
-pub(crate) fn set_office_key(key: &[u8], asked_since: Option<i64>, on: &mut Connection) -> Rows<()> {
+pub(crate) fn set_office_key(key: &[u8], asked_since: Option<Moment>, on: &mut Connection) -> Rows<()> {
     diesel::update(installation::table)
         .set((installation::escrow_key.eq(key), installation::escrow_since.eq(asked_since)))
         .execute(on)
@@ -53,7 +55,7 @@ pub(crate) fn set_office_key(key: &[u8], asked_since: Option<i64>, on: &mut Conn
 
 /// Asks workstations no more. The service's own records are still copied for the office key.
 pub(crate) fn end_escrow(on: &mut Connection) -> Rows<()> {
-    diesel::update(installation::table).set(installation::escrow_since.eq(None::<i64>)).execute(on).map(drop)
+    diesel::update(installation::table).set(installation::escrow_since.eq(None::<Moment>)).execute(on).map(drop)
 }
 
 /// Whether new backups are accepted.
@@ -74,7 +76,7 @@ labels!(Accepting: On = "on", Paused = "paused", Off = "off");
 #[diesel(table_name = installation, treat_none_as_null = true)]
 pub(crate) struct Switches {
     pub(crate) new_backups: Word<Accepting>,
-    pub(crate) paused_until: Option<i64>,
+    pub(crate) paused_until: Option<Moment>,
     pub(crate) restores_stopped: bool,
 }
 
@@ -123,10 +125,10 @@ pub(crate) fn set_units(units: Units, on: &mut Connection) -> Rows<()> {
 }
 
 /// When something was last changed that a copy of the records should know.
-pub(crate) fn important_change(on: &mut Connection) -> Rows<Option<i64>> {
+pub(crate) fn important_change(on: &mut Connection) -> Rows<Option<Moment>> {
     installation::table.select(installation::important_change).get_result(on)
 }
 
-pub(crate) fn set_important_change(at: i64, on: &mut Connection) -> Rows<()> {
+pub(crate) fn set_important_change(at: Moment, on: &mut Connection) -> Rows<()> {
     diesel::update(installation::table).set(installation::important_change.eq(at)).execute(on).map(drop)
 }

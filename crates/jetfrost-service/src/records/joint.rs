@@ -14,6 +14,8 @@ use jetfrost_types::labels;
 use super::Word;
 use super::schema::{accounts, destinations, points, stores, workstations};
 
+use crate::clock::Moment;
+
 /// A value that has several columns.
 pub(crate) trait Joint: Sized {
     /// What is in the columns, in their order.
@@ -137,12 +139,12 @@ impl Joint for Hold {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Removal {
     /// When it goes, unless it is protected for longer.
-    pub(crate) ends: i64,
+    pub(crate) ends: Moment,
     pub(crate) by: String,
 }
 
 impl Joint for Removal {
-    type Columns = (Option<i64>, Option<String>);
+    type Columns = (Option<Moment>, Option<String>);
 
     fn join((ends, by): Self::Columns) -> Result<Option<Self>, HalfThere> {
         Ok(both(ends, by)?.map(|(ends, by)| Self { ends, by }))
@@ -156,12 +158,12 @@ impl Joint for Removal {
 /// What somebody did that is still so.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Deed {
-    pub(crate) at: i64,
+    pub(crate) at: Moment,
     pub(crate) by: String,
 }
 
 impl Joint for Deed {
-    type Columns = (Option<i64>, Option<String>);
+    type Columns = (Option<Moment>, Option<String>);
 
     fn join((at, by): Self::Columns) -> Result<Option<Self>, HalfThere> {
         Ok(both(at, by)?.map(|(at, by)| Self { at, by }))
@@ -175,12 +177,12 @@ impl Joint for Deed {
 /// What happened last, and in words what it was or why.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Noted {
-    pub(crate) at: i64,
+    pub(crate) at: Moment,
     pub(crate) what: String,
 }
 
 impl Joint for Noted {
-    type Columns = (Option<i64>, Option<String>);
+    type Columns = (Option<Moment>, Option<String>);
 
     fn join((at, what): Self::Columns) -> Result<Option<Self>, HalfThere> {
         Ok(both(at, what)?.map(|(at, what)| Self { at, what }))
@@ -206,13 +208,13 @@ labels!(Rest: Retired = "retired", Unclaimed = "unclaimed");
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct AtRest {
     pub(crate) why: Rest,
-    pub(crate) since: i64,
+    pub(crate) since: Moment,
     /// Who cut it off; nobody did when it was adopted.
     pub(crate) by: Option<String>,
 }
 
 impl Joint for AtRest {
-    type Columns = (Option<Word<Rest>>, Option<i64>, Option<String>);
+    type Columns = (Option<Word<Rest>>, Option<Moment>, Option<String>);
 
     fn join((why, since, by): Self::Columns) -> Result<Option<Self>, HalfThere> {
         match (both(why, since)?, by) {
@@ -234,7 +236,7 @@ pub(crate) enum Erasing {
     /// Asked for; the second confirmation says `confirmation`.
     Asked { confirmation: String, by: String },
     /// Confirmed; all of it goes at `ends`.
-    Confirmed { ends: i64, by: String },
+    Confirmed { ends: Moment, by: String },
 }
 
 impl Erasing {
@@ -246,7 +248,7 @@ impl Erasing {
     }
 
     /// When all of it goes, once that is confirmed.
-    pub(crate) fn ends(&self) -> Option<i64> {
+    pub(crate) fn ends(&self) -> Option<Moment> {
         match self {
             Self::Asked { .. } => None,
             Self::Confirmed { ends, .. } => Some(*ends),
@@ -255,7 +257,7 @@ impl Erasing {
 }
 
 impl Joint for Erasing {
-    type Columns = (Option<String>, Option<i64>, Option<String>);
+    type Columns = (Option<String>, Option<Moment>, Option<String>);
 
     fn join(columns: Self::Columns) -> Result<Option<Self>, HalfThere> {
         match columns {
@@ -285,41 +287,41 @@ joint!(
 );
 joint!(
     /// The pending removal of a point.
-    PointRemoval: Removal, points { removal_ends: i64, removal_by: String }
+    PointRemoval: Removal, points { removal_ends: Moment, removal_by: String }
 );
 joint!(
     /// The pending removal of an image store.
-    StoreRemoval: Removal, stores { removal_ends: i64, removal_by: String }
+    StoreRemoval: Removal, stores { removal_ends: Moment, removal_by: String }
 );
 joint!(
     /// When a point went, and why.
-    PointGone: Noted, points { gone: i64, gone_why: String }
+    PointGone: Noted, points { gone: Moment, gone_why: String }
 );
 joint!(
     /// When points of an image store last went to make room at a limit, and which.
-    StoreRoomMade: Noted, stores { room_made: i64, room_made_of: String }
+    StoreRoomMade: Noted, stores { room_made: Moment, room_made_of: String }
 );
 joint!(
     /// When an image store's own terms were last made shorter, and how.
-    StoreShortened: Noted, stores { shortened: i64, shortened_how: String }
+    StoreShortened: Noted, stores { shortened: Moment, shortened_how: String }
 );
 joint!(
     /// When a destination's terms were last made shorter, and how.
-    DestinationShortened: Noted, destinations { shortened: i64, shortened_how: String }
+    DestinationShortened: Noted, destinations { shortened: Moment, shortened_how: String }
 );
 joint!(
     /// When a destination was withdrawn, and by whom.
-    Withdrawn: Deed, destinations { withdrawn: i64, withdrawn_by: String }
+    Withdrawn: Deed, destinations { withdrawn: Moment, withdrawn_by: String }
 );
 joint!(
     /// Since when an account is disabled, and by whom.
-    Disabled: Deed, accounts { disabled: i64, disabled_by: String }
+    Disabled: Deed, accounts { disabled: Moment, disabled_by: String }
 );
 joint!(
     /// How far the erasure of a destination has come.
-    Erasure: Erasing, destinations { erase_asked: String, erases: i64, erasing_by: String }
+    Erasure: Erasing, destinations { erase_asked: String, erases: Moment, erasing_by: String }
 );
 joint!(
     /// Why no machine has the credential of a workstation, since when and by whom.
-    WorkstationRest: AtRest, workstations { rest: Word<Rest>, rest_since: i64, rest_by: String }
+    WorkstationRest: AtRest, workstations { rest: Word<Rest>, rest_since: Moment, rest_by: String }
 );

@@ -10,6 +10,8 @@ use diesel::prelude::*;
 use jetfrost_types::{AccountId, DestinationId, ImageStoreId, WorkstationId};
 use jetfrost_wire::retention::Retention;
 
+use crate::clock::Moment;
+
 macro_rules! lines {
     () => {
         workstations::table
@@ -42,8 +44,8 @@ pub(crate) struct WorkstationRow {
     pub(crate) client_version: String,
     pub(crate) disk_bytes: Option<Count>,
     pub(crate) rhythm_seconds: Count,
-    pub(crate) enrolled: i64,
-    pub(crate) last_seen: Option<i64>,
+    pub(crate) enrolled: Moment,
+    pub(crate) last_seen: Option<Moment>,
     pub(crate) latest_run: Option<i64>,
     #[diesel(embed)]
     pub(crate) rest: WorkstationRest,
@@ -57,18 +59,18 @@ pub(crate) struct StoreRow {
     pub(crate) destination_id: Id<DestinationId>,
     pub(crate) points: Count,
     pub(crate) latest_sequence: Option<Count>,
-    pub(crate) created: i64,
+    pub(crate) created: Moment,
     pub(crate) size_limit: Option<Count>,
     pub(crate) retention: Option<Written<Retention>>,
     #[diesel(embed)]
     pub(crate) hold: StoreHold,
     #[diesel(embed)]
     pub(crate) removal: StoreRemoval,
-    pub(crate) gone: Option<i64>,
+    pub(crate) gone: Option<Moment>,
     /// Whether room is still to be given back.
     pub(crate) untidy: bool,
     /// When it was last read whole.
-    pub(crate) scrubbed: Option<i64>,
+    pub(crate) scrubbed: Option<Moment>,
     /// Where an interrupted scrub goes on.
     pub(crate) scrub_after: Option<String>,
     /// What the last scrub found, as JSON.
@@ -78,10 +80,10 @@ pub(crate) struct StoreRow {
     /// Whether only who has a secret reads it.
     pub(crate) encrypted: bool,
     /// When a drill last brought everything back, and from which point.
-    pub(crate) drilled: Option<i64>,
+    pub(crate) drilled: Option<Moment>,
     pub(crate) drilled_point: Option<Count>,
     /// When the latest drill did not.
-    pub(crate) drill_failed: Option<i64>,
+    pub(crate) drill_failed: Option<Moment>,
     #[diesel(embed)]
     pub(crate) room_made: StoreRoomMade,
     #[diesel(embed)]
@@ -111,7 +113,7 @@ impl WorkstationRow {
     }
 
     /// Ends its credential: no machine is this workstation any more. Its backups stay.
-    pub(crate) fn cut_off(mut self, at: i64, by: &str, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn cut_off(mut self, at: Moment, by: &str, on: &mut Connection) -> Rows<()> {
         self.credential_hash = Self::no_credential(&self.id, Rest::Retired);
         self.rest = AtRest { why: Rest::Retired, since: at, by: Some(by.into()) }.into();
         self.update(on)
@@ -139,7 +141,7 @@ impl WorkstationRow {
         diesel::select(diesel::dsl::exists(workstations::table.filter(workstations::name_key.eq(key)))).get_result(on)
     }
 
-    pub(crate) fn set_seen(id: &WorkstationId, at: i64, version: &str, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_seen(id: &WorkstationId, at: Moment, version: &str, on: &mut Connection) -> Rows<()> {
         diesel::update(workstations::table.find(id.as_str()))
             .set((workstations::last_seen.eq(at), workstations::client_version.eq(version)))
             .execute(on)
@@ -215,7 +217,7 @@ impl StoreRow {
     }
 
     /// Notes what a whole scrub came to.
-    pub(crate) fn set_scrubbed(id: &ImageStoreId, at: i64, findings: Option<&str>, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_scrubbed(id: &ImageStoreId, at: Moment, findings: Option<&str>, on: &mut Connection) -> Rows<()> {
         diesel::update(stores::table.find(id.as_str()))
             .set((stores::scrubbed.eq(at), stores::findings.eq(findings), stores::scrub_after.eq(None::<String>)))
             .execute(on)
@@ -227,7 +229,7 @@ impl StoreRow {
     }
 
     /// Notes that a drill brought everything back.
-    pub(crate) fn set_drilled(id: &ImageStoreId, at: i64, point: Count, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_drilled(id: &ImageStoreId, at: Moment, point: Count, on: &mut Connection) -> Rows<()> {
         diesel::update(stores::table.find(id.as_str()))
             .set((stores::drilled.eq(at), stores::drilled_point.eq(point), stores::drill_failed.eq(None::<i64>)))
             .execute(on)
@@ -235,7 +237,7 @@ impl StoreRow {
     }
 
     /// Notes that a drill did not.
-    pub(crate) fn set_drill_failed(id: &ImageStoreId, at: i64, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_drill_failed(id: &ImageStoreId, at: Moment, on: &mut Connection) -> Rows<()> {
         diesel::update(stores::table.find(id.as_str())).set(stores::drill_failed.eq(at)).execute(on).map(drop)
     }
 

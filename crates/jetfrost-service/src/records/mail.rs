@@ -7,6 +7,8 @@ use jetfrost_wire::alerts::MailSecurity;
 use super::schema::{mail, told};
 use super::{Connection, Port, Rows, Word};
 
+use crate::clock::Moment;
+
 const ONLY: i32 = 1;
 
 #[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
@@ -22,10 +24,10 @@ pub(crate) struct MailRow {
     /// Addresses, one a line.
     pub(crate) recipients: String,
     pub(crate) summary_hour: Option<i32>,
-    pub(crate) delivered: Option<i64>,
+    pub(crate) delivered: Option<Moment>,
     pub(crate) trouble: Option<String>,
-    pub(crate) trouble_since: Option<i64>,
-    pub(crate) summarised: Option<i64>,
+    pub(crate) trouble_since: Option<Moment>,
+    pub(crate) summarised: Option<Moment>,
 }
 
 impl MailRow {
@@ -45,18 +47,18 @@ impl MailRow {
         diesel::delete(mail::table).execute(on).map(drop)
     }
 
-    pub(crate) fn set_delivered(at: i64, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_delivered(at: Moment, on: &mut Connection) -> Rows<()> {
         diesel::update(mail::table.find(ONLY))
             .set((mail::delivered.eq(at), mail::trouble.eq(None::<String>), mail::trouble_since.eq(None::<i64>)))
             .execute(on)
             .map(drop)
     }
 
-    pub(crate) fn set_trouble(said: &str, since: i64, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_trouble(said: &str, since: Moment, on: &mut Connection) -> Rows<()> {
         diesel::update(mail::table.find(ONLY)).set((mail::trouble.eq(said), mail::trouble_since.eq(since))).execute(on).map(drop)
     }
 
-    pub(crate) fn set_summarised(at: i64, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_summarised(at: Moment, on: &mut Connection) -> Rows<()> {
         diesel::update(mail::table.find(ONLY)).set(mail::summarised.eq(at)).execute(on).map(drop)
     }
 
@@ -71,7 +73,7 @@ impl MailRow {
 pub(crate) struct ToldRow {
     pub(crate) kind: Word<AlertKind>,
     pub(crate) subject: String,
-    pub(crate) at: i64,
+    pub(crate) at: Moment,
     pub(crate) detail: String,
 }
 

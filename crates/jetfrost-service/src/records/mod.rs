@@ -209,6 +209,7 @@ mod tests {
     use jetfrost_wire::size::Units;
 
     use super::*;
+    use crate::clock::Moment;
 
     /// What the first version wrote: one of everything that later migrations change.
     const FIRST: &str = "
@@ -292,6 +293,8 @@ mod tests {
             ("UPDATE destinations SET protected_days = -3", "protected_days", "out of range"),
             ("UPDATE stores SET held = 'a dispute'", "stores held held_by", "half of a value"),
             ("UPDATE destinations SET erases = 5", "erases", "half of a value"),
+            ("UPDATE stores SET created = -1", "created", "no moment"),
+            ("UPDATE stores SET scrubbed = 253402300800000", "scrubbed", "no moment"),
             ("UPDATE workstations SET rest = 'asleep', rest_since = 1", "rest", "'asleep'"),
         ] {
             let read = records.write(|on| {
@@ -471,8 +474,8 @@ mod tests {
                         PointRow::find(&store(), Count::new(sequence).expect("small"), on)?.expect("there").committed,
                     )
                 };
-                assert_eq!((committed(1, on)?, committed(2, on)?), (5, 80), "the end of the run that made it");
-                assert!(committed(3, on)? < 4_102_444_800_000, "nothing is from the future");
+                assert_eq!((committed(1, on)?.ms(), committed(2, on)?.ms()), (5, 80), "the end of the run that made it");
+                assert!(committed(3, on)?.ms() < 4_102_444_800_000, "nothing is from the future");
                 assert_eq!(EarlierTermsRow::of_store(&store(), on)?.len(), 0);
                 assert_eq!(ToldRow::all(on)?[0].detail, "");
                 Ok::<_, RecordsError>(())
@@ -501,14 +504,14 @@ mod tests {
         let line = line(&records);
         let DestinationRow { at_limit, granted_to, records_backed_up, records_backup_trouble, .. } = line.destination;
         assert_eq!((at_limit.0.word(), granted_to.0), ("expire_oldest", GrantScope::Chosen));
-        assert_eq!((records_backed_up, records_backup_trouble.as_deref()), (Some(11), Some("no room")));
+        assert_eq!((records_backed_up, records_backup_trouble.as_deref()), (Some(Moment::from_ms(11)), Some("no room")));
         let StoreRow { retention, removal, .. } = line.store;
         assert_eq!(retention.map(|retention| retention.0.to_string()).as_deref(), Some("9 days, at least 0"));
-        assert_eq!(removal.0, Some(Removal { ends: 12, by: "ingrid".into() }));
+        assert_eq!(removal.0, Some(Removal { ends: Moment::from_ms(12), by: "ingrid".into() }));
         records
             .read(|on| {
                 let point = PointRow::find(&store(), Count::ONE, on)?.expect("there");
-                assert_eq!(point.removal.0, Some(Removal { ends: 13, by: "anna".into() }));
+                assert_eq!(point.removal.0, Some(Removal { ends: Moment::from_ms(13), by: "anna".into() }));
                 assert_eq!(RestoreRow::by_id(&RestoreId("r".into()), on)?.expect("there").purpose.0.word(), "restore");
                 assert_eq!(DismissedRow::all(on)?[0].step.0, Step::Maintenance);
                 assert!(ToldRow::all(on)?.iter().any(|told| told.kind.0 == AlertKind::RecordsNotBackedUp));

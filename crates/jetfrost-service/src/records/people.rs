@@ -10,6 +10,8 @@ use diesel::prelude::*;
 use jetfrost_types::{AccountId, GroupId};
 use jetfrost_wire::people::{AccountKind, Role};
 
+use crate::clock::Moment;
+
 #[derive(Debug, Clone, Default, Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = accounts, treat_none_as_null = true)]
 pub(crate) struct AccountRow {
@@ -19,16 +21,16 @@ pub(crate) struct AccountRow {
     pub(crate) display_name: String,
     pub(crate) role: Word<Role>,
     pub(crate) password: Option<Vec<u8>>,
-    pub(crate) created: i64,
+    pub(crate) created: Moment,
     pub(crate) quota: Option<Count>,
     pub(crate) kind: Word<AccountKind>,
     #[diesel(embed)]
     pub(crate) disabled: Disabled,
     /// A removed account stays for the records that name it, and is nowhere else.
-    pub(crate) removed: Option<i64>,
+    pub(crate) removed: Option<Moment>,
     /// What its authenticator shares with the service; it counts once `totp_since` is set.
     pub(crate) totp: Option<Vec<u8>>,
-    pub(crate) totp_since: Option<i64>,
+    pub(crate) totp_since: Option<Moment>,
     /// The last step of which a code was used: none is good twice.
     pub(crate) totp_step: Count,
 }

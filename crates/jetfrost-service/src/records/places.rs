@@ -10,6 +10,8 @@ use jetfrost_types::{AccountId, DestinationId, GroupId};
 use jetfrost_wire::destination::EncryptionPolicy;
 use jetfrost_wire::retention::{AtLimit, Retention};
 
+use crate::clock::Moment;
+
 #[derive(Debug, Clone, Default, Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = destinations, treat_none_as_null = true)]
 pub(crate) struct DestinationRow {
@@ -19,7 +21,7 @@ pub(crate) struct DestinationRow {
     pub(crate) directory: String,
     pub(crate) capacity: Option<Count>,
     pub(crate) reserve: Count,
-    pub(crate) created: i64,
+    pub(crate) created: Moment,
     pub(crate) retention: Written<Retention>,
     pub(crate) at_limit: Word<AtLimit>,
     pub(crate) waiting_days: Days,
@@ -29,12 +31,12 @@ pub(crate) struct DestinationRow {
     pub(crate) default_limit: Option<Count>,
     #[diesel(embed)]
     pub(crate) withdrawn: Withdrawn,
-    pub(crate) missing_since: Option<i64>,
+    pub(crate) missing_since: Option<Moment>,
     #[diesel(embed)]
     pub(crate) erasure: Erasure,
     /// When all of it went. The row stays for the records that name it.
-    pub(crate) gone: Option<i64>,
-    pub(crate) records_backed_up: Option<i64>,
+    pub(crate) gone: Option<Moment>,
+    pub(crate) records_backed_up: Option<Moment>,
     pub(crate) records_backup_trouble: Option<String>,
     pub(crate) encryption: Word<EncryptionPolicy>,
     /// How long after its commit nothing makes a point go.
@@ -131,11 +133,11 @@ impl DestinationRow {
         Ok(())
     }
 
-    pub(crate) fn set_missing_since(id: &DestinationId, since: Option<i64>, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_missing_since(id: &DestinationId, since: Option<Moment>, on: &mut Connection) -> Rows<()> {
         diesel::update(destinations::table.find(id.as_str())).set(destinations::missing_since.eq(since)).execute(on).map(drop)
     }
 
-    pub(crate) fn set_records_backed_up(id: &DestinationId, at: i64, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_records_backed_up(id: &DestinationId, at: Moment, on: &mut Connection) -> Rows<()> {
         diesel::update(destinations::table.find(id.as_str()))
             .set((destinations::records_backed_up.eq(at), destinations::records_backup_trouble.eq(None::<String>)))
             .execute(on)

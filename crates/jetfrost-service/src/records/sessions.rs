@@ -8,6 +8,8 @@ use super::people::AccountRow;
 use super::schema::{accounts, sessions};
 use super::{Connection, Id, Rows, Word};
 
+use crate::clock::Moment;
+
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
 #[diesel(table_name = sessions)]
 pub(crate) struct SessionRow {
@@ -16,9 +18,9 @@ pub(crate) struct SessionRow {
     pub(crate) account_id: Id<AccountId>,
     pub(crate) carry: Word<Carry>,
     pub(crate) label: String,
-    pub(crate) created: i64,
-    pub(crate) last_used: i64,
-    pub(crate) expires: i64,
+    pub(crate) created: Moment,
+    pub(crate) last_used: Moment,
+    pub(crate) expires: Moment,
     pub(crate) scope: Word<TokenScope>,
     /// The address that it was begun from.
     pub(crate) origin: String,
@@ -39,7 +41,7 @@ impl SessionRow {
     }
 
     /// The sessions of an account that are not over, latest used first.
-    pub(crate) fn of(account: &AccountId, now: i64, on: &mut Connection) -> Rows<Vec<Self>> {
+    pub(crate) fn of(account: &AccountId, now: Moment, on: &mut Connection) -> Rows<Vec<Self>> {
         sessions::table
             .filter(sessions::account_id.eq(account.as_str()).and(sessions::expires.gt(now)))
             .order((sessions::last_used.desc(), sessions::id))
@@ -47,7 +49,7 @@ impl SessionRow {
             .load(on)
     }
 
-    pub(crate) fn set_used(&self, at: i64, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn set_used(&self, at: Moment, on: &mut Connection) -> Rows<()> {
         diesel::update(sessions::table.find(&self.id)).set(sessions::last_used.eq(at)).execute(on).map(drop)
     }
 
@@ -63,7 +65,7 @@ impl SessionRow {
         diesel::delete(sessions::table.filter(those)).execute(on)
     }
 
-    pub(crate) fn remove_expired(now: i64, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn remove_expired(now: Moment, on: &mut Connection) -> Rows<()> {
         diesel::delete(sessions::table.filter(sessions::expires.le(now))).execute(on).map(drop)
     }
 }

@@ -6,6 +6,8 @@ use diesel::prelude::*;
 use jetfrost_types::ImageStoreId;
 use jetfrost_wire::retention::{AtLimit, Retention};
 
+use crate::clock::Moment;
+
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
 #[diesel(table_name = earlier_terms)]
 pub(crate) struct EarlierTermsRow {
@@ -14,7 +16,7 @@ pub(crate) struct EarlierTermsRow {
     pub(crate) protected_days: Days,
     pub(crate) at_limit: Word<AtLimit>,
     /// When other terms came in their place.
-    pub(crate) ended: i64,
+    pub(crate) ended: Moment,
 }
 
 impl EarlierTermsRow {
@@ -38,7 +40,7 @@ impl EarlierTermsRow {
     }
 
     /// Removes those that had ended before `moment`.
-    pub(crate) fn remove_ended_before(moment: i64, store: &ImageStoreId, on: &mut Connection) -> Rows<()> {
+    pub(crate) fn remove_ended_before(moment: Moment, store: &ImageStoreId, on: &mut Connection) -> Rows<()> {
         let over = earlier_terms::store_id.eq(store.as_str()).and(earlier_terms::ended.lt(moment));
         diesel::delete(earlier_terms::table.filter(over)).execute(on).map(drop)
     }

@@ -59,7 +59,7 @@ impl Retention {
     pub(crate) fn is_scrub_due(&self, line: &WorkstationLine) -> bool {
         let last = line.store.scrubbed.unwrap_or(line.store.created);
         let days = line.destination.scrub_days;
-        days > Days::default() && self.clock.now_ms().saturating_sub(last) >= days.ms()
+        days > Days::default() && self.clock.now() - last >= days.ms()
     }
 
     /// Scrubs a store from where an interrupted scrub stopped.
@@ -87,7 +87,7 @@ impl Retention {
         findings.extend(self.lost_without_trace(line, &store, &findings)?);
         scrubbed.found = scrubbed.found.max(findings.len() as u64);
         let json = if findings.is_empty() { None } else { serde_json::to_string(&findings).ok() };
-        let (now, occupied) = (self.clock.now_ms(), to_db(store.used())?);
+        let (now, occupied) = (self.clock.now(), to_db(store.used())?);
         self.records.write(|on| {
             StoreRow::set_occupied(id, occupied, on)?;
             Ok::<_, ServiceError>(StoreRow::set_scrubbed(id, now, json.as_deref(), on)?)

@@ -97,7 +97,7 @@ impl Retention {
                 done: Count::ZERO,
                 total: Count::ZERO,
                 by: by.into(),
-                created: self.clock.now_ms(),
+                created: self.clock.now(),
                 started: None,
                 ended: None,
                 outcome: None,
@@ -114,7 +114,7 @@ impl Retention {
         let latest = self.records.read(|on| Ok::<_, ServiceError>(JobRow::latest(kind.word(), &line.store.id, on)?))?;
         let rests = latest.is_some_and(|row| {
             let ended_badly = matches!(row.state.0, JobState::Failed | JobState::Cancelled);
-            ended_badly && row.ended.is_some_and(|ended| self.clock.now_ms().saturating_sub(ended) < REST_MS)
+            ended_badly && row.ended.is_some_and(|ended| self.clock.now() - ended < REST_MS)
         });
         if rests { Ok(()) } else { self.enqueue(kind, line, SERVICE).map(drop) }
     }
@@ -167,7 +167,7 @@ impl Retention {
         orders.insert(row.id.0.clone(), order);
         row.state = state.into();
         if state.has_ended() {
-            row.ended = Some(self.clock.now_ms());
+            row.ended = Some(self.clock.now());
         }
         self.records.write(|on| {
             row.update(on)?;
@@ -225,7 +225,7 @@ impl Retention {
     /// The oldest job that waits, now underway.
     fn next_job(&self) -> Result<Option<JobRow>> {
         let mut orders = self.jobs.lock();
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         let next = self.records.write(|on| {
             let waiting = JobRow::unfinished(on)?.into_iter().find(|row| row.state.0 == JobState::Waiting);
             let Some(mut row) = waiting else { return Ok::<_, ServiceError>(None) };
@@ -269,7 +269,7 @@ impl Retention {
         if matches!(orders.get(&row.id), None | Some(Order::Resume)) || matches!(result, Ok(End::Done(_))) {
             (row.done, row.total) = (to_db(done.0).unwrap_or_default(), to_db(done.1).unwrap_or_default());
             row.state = state.into();
-            row.ended = state.has_ended().then(|| self.clock.now_ms());
+            row.ended = state.has_ended().then(|| self.clock.now());
             row.outcome = match result {
                 Ok(End::Done(outcome)) => Some(outcome),
                 Ok(End::Interrupted | End::Cancelled) => None,
@@ -310,7 +310,7 @@ impl Retention {
         let id: StoreId = line.store.id.as_str().parse().map_err(|_| ServiceError::NotFound(Thing::ImageStore))?;
         self.records.write(|on| {
             let line = WorkstationLine::by_store(&line.store.id, on)?.ok_or(ServiceError::NotFound(Thing::ImageStore))?;
-            let now = self.clock.now_ms();
+            let now = self.clock.now();
             let goes = removal::store_goes(&line, now, on)?;
             let Some(Removal { by, .. }) = line.store.removal.0.clone().filter(|_| goes) else {
                 return Err(ServiceError::Conflict(Conflict::StoreStays));

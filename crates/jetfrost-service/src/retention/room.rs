@@ -9,6 +9,7 @@ use jetfrost_office::protected::Promise;
 use jetfrost_types::ImageStoreId;
 use jetfrost_wire::retention::AtLimit;
 
+use crate::clock::Moment;
 use crate::media::{Claim, Full};
 use crate::records::{Noted, PointRow, StoreRow, WorkstationLine};
 use crate::retention::{Retention, thinning};
@@ -68,7 +69,7 @@ impl Room {
 pub(crate) struct Headroom {
     /// The points that were there when it was looked.
     points: Vec<u64>,
-    looked: i64,
+    looked: Moment,
     bytes: u64,
     /// When points go by themselves, if that was looked at and any do.
     comes: Option<Option<Comes>>,
@@ -107,7 +108,7 @@ impl Retention {
     }
 
     fn what_comes(&self, line: &WorkstationLine, store: &Store) -> Result<Option<Comes>> {
-        let (points, now) = (store.points(), self.clock.now_ms());
+        let (points, now) = (store.points(), self.clock.now());
         let known = self.lock_headroom().get(&*line.store.id).cloned().unwrap_or_default();
         if known.points == points && (0..LOOK_AGAIN_MS).contains(&(now - known.looked)) && known.comes.is_some() {
             return Ok(known.comes.flatten());
@@ -137,7 +138,7 @@ impl Retention {
     /// What the points that may go for room would free.
     fn headroom(&self, line: &WorkstationLine, store: &Store) -> Result<u64> {
         let points = store.points();
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         let known = self.lock_headroom().get(&*line.store.id).cloned().unwrap_or_default();
         if known.points == points && (0..LOOK_AGAIN_MS).contains(&(now - known.looked)) {
             return Ok(known.bytes);
@@ -157,7 +158,7 @@ impl Retention {
             return Ok(Vec::new());
         }
         let on_media: BTreeSet<u64> = store.points().into_iter().collect();
-        let mut may_go = expendable(line, &self.storage.point_rows(line)?, &self.storage.promise(line)?, self.clock.now_ms());
+        let mut may_go = expendable(line, &self.storage.point_rows(line)?, &self.storage.promise(line)?, self.clock.now());
         may_go.retain(|sequence| on_media.contains(sequence));
         Ok(may_go)
     }
@@ -201,7 +202,7 @@ impl Retention {
         }
         let mut said = String::new();
         let gone = self.expire(line, store, thinning::ROOM, |line, rows, promise| {
-            let may_go: BTreeSet<u64> = expendable(line, rows, promise, self.clock.now_ms()).into_iter().collect();
+            let may_go: BTreeSet<u64> = expendable(line, rows, promise, self.clock.now()).into_iter().collect();
             let gone = going.intersection(&may_go).copied().collect();
             said = thinning::said_of(line, rows, &gone);
             gone
@@ -212,7 +213,7 @@ impl Retention {
         let before = line.store.room_made.as_ref().map(|made| &made.what).filter(|before| before.len() < MOST_SAID);
         let said = before.map_or_else(|| said.clone(), |before| format!("{before}; {said}"));
         self.records.write(|on| {
-            Ok::<_, ServiceError>(StoreRow::set_room_made(&line.store.id, Noted { at: self.clock.now_ms(), what: said }, on)?)
+            Ok::<_, ServiceError>(StoreRow::set_room_made(&line.store.id, Noted { at: self.clock.now(), what: said }, on)?)
         })?;
         self.lock_headroom().remove(&*line.store.id);
         // Room is wanted now: nothing that is not needed stays.
@@ -223,14 +224,14 @@ impl Retention {
 }
 
 /// Points that may go for room, oldest first. What a person removed waits its time, also now.
-fn expendable(line: &WorkstationLine, rows: &[PointRow], promise: &Promise, now: i64) -> Vec<u64> {
+fn expendable(line: &WorkstationLine, rows: &[PointRow], promise: &Promise, now: Moment) -> Vec<u64> {
     if line.store.hold.is_some() {
         return Vec::new();
     }
     let waiting: BTreeSet<u64> = rows.iter().filter(|row| row.removal.is_some()).map(|row| row.sequence.get()).collect();
     // A lost one frees nothing, and stands in for no other.
     let there: Vec<PointRow> = rows.iter().filter(|row| !row.lost).cloned().collect();
-    let mut may_go = promise.expendable(&points::facts(&there), now);
+    let mut may_go = promise.expendable(&points::facts(&there), now.ms());
     may_go.retain(|sequence| !waiting.contains(sequence));
     may_go
 }

@@ -8,6 +8,7 @@ use jetfrost_wire::point::{Hold, Point};
 use jetfrost_wire::retention::{NewHold, RemoveNow, StoreSettings};
 use jetfrost_wire::workstation::Workstation;
 
+use crate::clock::Moment;
 use crate::records::{Connection, Count, PointRow, Removal, WorkstationLine, Written};
 use crate::retention::Retention;
 use crate::shared::versions::{Made, Seen};
@@ -25,7 +26,7 @@ impl Retention {
 
     pub(crate) fn set_store(&self, caller: &Caller, id: &ImageStoreId, to: &StoreSettings, seen: &Seen) -> Result<Workstation> {
         caller.may(&Act::ChangeOffice)?;
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         let line = self.records.write(|on| {
             let mut line = WorkstationLine::by_store(id, on)?.ok_or(ServiceError::NotFound(Thing::ImageStore))?;
             let (old, before, name) =
@@ -61,7 +62,7 @@ impl Retention {
 
     /// Removes an image store, after the waiting time and not before the protected time of its points is over.
     pub(crate) fn remove_store(&self, caller: &Caller, id: &ImageStoreId) -> Result<Workstation> {
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         self.change_store(caller, id, "image store removed", "it waits to go", |line, caller, on| {
             let protected = removal::store_protected_until(line, now, on)?;
             let ends = removal::ends(protected, line.destination.waiting_days, now);
@@ -95,7 +96,7 @@ impl Retention {
 
     /// Removes a point, after the waiting time and not before its protected time is over.
     pub(crate) fn remove_point(&self, caller: &Caller, store: &ImageStoreId, sequence: u64) -> Result<Point> {
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         self.change_point(caller, store, sequence, "point removed", |row, line, caller, on| {
             let protected = removal::point_protected_until(row, line, on)?;
             let ends = removal::ends(protected, line.destination.waiting_days, now);
@@ -107,7 +108,7 @@ impl Retention {
     /// Removes a point at once, without its waiting time; never within its protected time.
     pub(crate) fn remove_point_now(&self, caller: &Caller, store: &ImageStoreId, sequence: u64, with: &RemoveNow) -> Result<Job> {
         self.show_again(caller, with)?;
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         self.change_point(caller, store, sequence, "point removed at once", |row, line, caller, on| {
             not_protected("this recovery point", removal::point_protected_until(row, line, on)?, now)?;
             *row.removal = Some(Removal { ends: now, by: caller.name() });
@@ -120,7 +121,7 @@ impl Retention {
     /// Removes an image store at once, once the protected time of all of its points is over.
     pub(crate) fn remove_store_now(&self, caller: &Caller, id: &ImageStoreId, with: &RemoveNow) -> Result<Job> {
         self.show_again(caller, with)?;
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         self.change_store(caller, id, "image store removed", "at once", |line, caller, on| {
             not_protected("the latest point of this image store", removal::store_protected_until(line, now, on)?, now)?;
             *line.store.removal = Some(Removal { ends: now, by: caller.name() });
@@ -194,7 +195,7 @@ impl Retention {
     }
 }
 
-fn not_protected(what: &'static str, until: i64, now: i64) -> Result<()> {
+fn not_protected(what: &'static str, until: Moment, now: Moment) -> Result<()> {
     if until <= now {
         return Ok(());
     }

@@ -11,7 +11,7 @@ use jetfrost_wire::job::{Job, JobKind};
 use jetfrost_wire::retention::{PointFate, ThinningPreview};
 use jetfrost_wire::run::Outcome;
 
-use crate::clock::timestamp;
+use crate::clock::{DAY_MS, Moment, timestamp};
 use crate::records::{Connection, Count, PointRow, StoreRow, WorkstationLine};
 use crate::retention::Retention;
 use crate::shared::{Caller, Result, SERVICE, ServiceError, Thing, convert, to_db};
@@ -37,8 +37,8 @@ impl Retention {
         let freed = store.room_freed_by(&going.intersection(&on_media).copied().collect())?;
         let keeps_earlier_promises = promise.earlier_still_count(&facts(&rows), &self.zone, self.clock.now_ms());
         let fate_of = |(row, fate): (&PointRow, &Fate)| {
-            let room_from = room_from.get(&row.sequence.get()).copied();
-            point_fate(row, fate, removal_ends(row, &promise), room_from, self.clock.now_ms())
+            let room_from = room_from.get(&row.sequence.get()).copied().map(Moment::from_ms);
+            point_fate(row, fate, removal_ends(row, &promise), room_from, self.clock.now())
         };
         let points = rows.iter().zip(&fates).map(fate_of).collect();
         Ok(ThinningPreview {
@@ -61,7 +61,7 @@ impl Retention {
     /// Asks for all removals, thinnings and scrubs that are due by now.
     pub(crate) fn enqueue_all_due(&self) -> Result<()> {
         let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(None, "", ALL_STORES, on)?))?;
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         for line in &lines {
             if line.store.removal.as_ref().is_some_and(|removal| removal.ends <= now) {
                 if self.records.read(|on| store_goes(line, now, on))? {
@@ -176,32 +176,32 @@ impl Retention {
     }
 
     /// Which points go next by themselves, and when: all that go within a day of the first.
-    pub(crate) fn next_to_go(&self, line: &WorkstationLine) -> Result<Option<(i64, Vec<u64>)>> {
+    pub(crate) fn next_to_go(&self, line: &WorkstationLine) -> Result<Option<(Moment, Vec<u64>)>> {
         let rows = self.storage.point_rows(line)?;
         let promise = self.storage.promise(line)?;
         let at = |fate: &Fate| match fate {
-            Fate::Goes => Some(self.clock.now_ms()),
-            Fate::Stays { until_ms, .. } => *until_ms,
+            Fate::Goes => Some(self.clock.now()),
+            Fate::Stays { until_ms, .. } => until_ms.map(Moment::from_ms),
         };
         let fates = self.fates(line, &rows, &promise);
         let ends = rows
             .iter()
             .zip(&fates)
             .filter_map(|(row, fate)| Some((removal_ends(row, &promise).or(at(fate))?, row.sequence.get())));
-        let ends: Vec<(i64, u64)> = ends.collect();
+        let ends: Vec<(Moment, u64)> = ends.collect();
         let Some(first) = ends.iter().map(|(at, _)| *at).min() else { return Ok(None) };
-        let soon = ends.iter().filter(|(at, _)| *at <= first.saturating_add(crate::shared::DAY_MS));
+        let soon = ends.iter().filter(|(at, _)| *at <= first + DAY_MS);
         let last = soon.clone().map(|(at, _)| *at).max().unwrap_or(first);
-        Ok(Some((last.max(self.clock.now_ms()), soon.map(|(_, sequence)| *sequence).collect())))
+        Ok(Some((last.max(self.clock.now()), soon.map(|(_, sequence)| *sequence).collect())))
     }
 
     fn or_pending(&self, line: &WorkstationLine, row: &PointRow, promise: &Promise, by_rule: Fate) -> Fate {
         let is_latest = line.store.latest_sequence == Some(row.sequence);
         let is_held = matches!(by_rule, Fate::Stays { reason: StayReason::Held, .. });
         match removal_ends(row, promise) {
-            Some(leaves) if leaves <= self.clock.now_ms() && !is_latest && !is_held => Fate::Goes,
-            Some(leaves) if leaves > self.clock.now_ms() && by_rule == Fate::Goes => {
-                Fate::Stays { reason: StayReason::Recent, until_ms: Some(leaves) }
+            Some(leaves) if leaves <= self.clock.now() && !is_latest && !is_held => Fate::Goes,
+            Some(leaves) if leaves > self.clock.now() && by_rule == Fate::Goes => {
+                Fate::Stays { reason: StayReason::Recent, until_ms: Some(leaves.ms()) }
             }
             _ => by_rule,
         }
@@ -209,8 +209,8 @@ impl Retention {
 }
 
 /// When a point that a person removed goes: not before its protected time is over, even where that was made longer since.
-fn removal_ends(row: &PointRow, promise: &Promise) -> Option<i64> {
-    let protected = promise.protected_until_ms(&fact(row));
+fn removal_ends(row: &PointRow, promise: &Promise) -> Option<Moment> {
+    let protected = Moment::from_ms(promise.protected_until_ms(&fact(row)));
     row.removal.as_ref().map(|removal| removal.ends.max(protected))
 }
 
@@ -230,7 +230,7 @@ fn why_in_audit(why: &str) -> &'static str {
 /// Which points, and of when: for whoever asks later.
 pub(crate) fn said_of(line: &WorkstationLine, rows: &[PointRow], going: &BTreeSet<u64>) -> String {
     let times = rows.iter().filter(|row| going.contains(&row.sequence.get())).map(|row| row.committed);
-    let (earliest, latest) = times.fold((i64::MAX, i64::MIN), |(a, b), at| (a.min(at), b.max(at)));
+    let (earliest, latest) = times.fold((Moment::LAST, Moment::FIRST), |(a, b), at| (a.min(at), b.max(at)));
     let day = |at| timestamp(at).to_string().chars().take(10).collect::<String>();
     let plural = if going.len() == 1 { "" } else { "s" };
     format!(
@@ -261,13 +261,13 @@ fn going(rows: &[PointRow], fates: &[Fate]) -> BTreeSet<u64> {
 }
 
 /// `removal_ends` is when it goes because a person removed it, `room_from` is from when on the point may go to make room.
-fn point_fate(row: &PointRow, fate: &Fate, removal_ends: Option<i64>, room_from: Option<i64>, now: i64) -> PointFate {
+fn point_fate(row: &PointRow, fate: &Fate, removal_ends: Option<Moment>, room_from: Option<Moment>, now: Moment) -> PointFate {
     let (stays, until) = match (fate, removal_ends) {
         (Fate::Goes, _) => (None, None),
         (Fate::Stays { reason, .. }, Some(leaves)) if *reason != StayReason::Held => {
             (Some(StayReason::PendingRemoval), Some(leaves))
         }
-        (Fate::Stays { reason, until_ms }, _) => (Some(*reason), *until_ms),
+        (Fate::Stays { reason, until_ms }, _) => (Some(*reason), until_ms.map(Moment::from_ms)),
     };
     // What may go for room is promised only until it may; from then on it stays while there is room.
     let sure = room_from.filter(|from| stays.is_some() && until.is_none_or(|until| *from < until));
@@ -290,9 +290,9 @@ mod tests {
     use jetfrost_wire::destination::DestinationChange;
 
     use super::*;
+    use crate::shared::Seen;
     use crate::shared::testing::Office;
     use crate::shared::testing::machine::Machine;
-    use crate::shared::{DAY_MS, Seen};
 
     fn three_points_of_one_day() -> (Office, Machine) {
         let office = Office::open();

@@ -11,7 +11,7 @@ use jetfrost_wire::run::{ExceptionCounts, Outcome, Phase, Progress, Run};
 use jetfrost_wire::service::AuditEntry;
 use jetfrost_wire::workstation::WorkstationState;
 
-use crate::clock::timestamp;
+use crate::clock::{Moment, timestamp};
 use crate::records::{
     AccountRow, AuditRow, CodeWithNames, Connection, Count, JobRow, PointRow, Removal, Rest, RestoreRow, RunRow, WorkstationLine,
     WorkstationRow,
@@ -76,14 +76,14 @@ pub(crate) fn job(row: &JobRow, line: &WorkstationLine) -> Job {
 }
 
 /// The outcome to show: one that has been silent for too long is lost, whatever the row says.
-fn shown_outcome(outcome: Outcome, last_heard: i64, now: i64) -> Outcome {
+fn shown_outcome(outcome: Outcome, last_heard: Moment, now: Moment) -> Outcome {
     match outcome {
-        Outcome::Underway if is_lost(last_heard, now) => Outcome::Lost,
+        Outcome::Underway if is_lost(last_heard.ms(), now.ms()) => Outcome::Lost,
         outcome => outcome,
     }
 }
 
-pub(crate) fn run(row: &RunRow, now: i64) -> Run {
+pub(crate) fn run(row: &RunRow, now: Moment) -> Run {
     Run {
         id: row.id.0.clone(),
         workstation: row.workstation_id.0.clone(),
@@ -108,7 +108,7 @@ pub(crate) fn run(row: &RunRow, now: i64) -> Run {
     }
 }
 
-pub(crate) fn restore(row: &RestoreRow, now: i64) -> Restore {
+pub(crate) fn restore(row: &RestoreRow, now: Moment) -> Restore {
     Restore {
         id: row.id.0.clone(),
         workstation: row.workstation_id.0.clone(),
@@ -132,21 +132,21 @@ pub(crate) fn restore(row: &RestoreRow, now: i64) -> Restore {
     }
 }
 
-pub(crate) fn workstation_state(row: &WorkstationRow, latest: Option<&PointRow>, now: i64) -> WorkstationState {
+pub(crate) fn workstation_state(row: &WorkstationRow, latest: Option<&PointRow>, now: Moment) -> WorkstationState {
     match row.rest.as_ref().map(|rest| rest.why) {
         Some(Rest::Unclaimed) => return WorkstationState::Unclaimed,
         Some(Rest::Retired) => return WorkstationState::Retired,
         None => {}
     }
     let rhythm_seconds = row.rhythm_seconds;
-    match freshness(latest.map(|p| p.committed), rhythm_seconds.get(), now) {
+    match freshness(latest.map(|p| p.committed.ms()), rhythm_seconds.get(), now.ms()) {
         Freshness::FirstPointAwaited => WorkstationState::FirstPointAwaited,
         Freshness::Current => WorkstationState::Current,
         Freshness::Overdue => WorkstationState::Overdue,
     }
 }
 
-pub(crate) fn enrolment_code(row: &CodeWithNames, now: i64) -> EnrolmentCode {
+pub(crate) fn enrolment_code(row: &CodeWithNames, now: Moment) -> EnrolmentCode {
     let code = &row.code;
     let state = match (code.used, code.cancelled) {
         (Some(_), _) => CodeState::Used,

@@ -3,6 +3,7 @@
 use jetfrost_image::store::StoreError;
 use jetfrost_office::capacity::Usage;
 
+use crate::clock::Moment;
 use crate::media::{MarkerError, MediaError};
 use crate::records::RecordsError;
 use crate::shared::conflict::Conflict;
@@ -46,8 +47,8 @@ pub(crate) enum ServiceError {
     PointGone {
         /// Its number.
         sequence: u64,
-        /// Since when, in milliseconds since 1970.
-        at: i64,
+        /// Since when.
+        at: Moment,
         /// Why.
         why: String,
     },
@@ -79,8 +80,8 @@ pub(crate) enum ServiceError {
     Paused {
         /// Which of both.
         what: Traffic,
-        /// From when on they are again by themselves, in milliseconds since 1970, and how many seconds that is from now.
-        until: Option<(i64, u64)>,
+        /// From when on they are again by themselves, and how many seconds that is from now.
+        until: Option<(Moment, u64)>,
     },
     /// The caller may not do this.
     #[error("not allowed")]
@@ -100,8 +101,8 @@ pub(crate) enum ServiceError {
     /// What is to be changed is not as the caller saw it.
     #[error("it was changed meanwhile")]
     ChangedMeanwhile {
-        /// Who changed it, and when, in milliseconds since 1970, where the audit log says so.
-        by: Option<(String, i64)>,
+        /// Who changed it, and when, where the audit log says so.
+        by: Option<(String, Moment)>,
     },
     /// The run is over.
     #[error("this run is over")]
@@ -129,8 +130,8 @@ pub(crate) struct NoRoom {
 /// Room that comes back by itself.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Comes {
-    /// When, in milliseconds since 1970.
-    pub(crate) at: i64,
+    /// When.
+    pub(crate) at: Moment,
     /// Bytes.
     pub(crate) bytes: u64,
 }

@@ -4,12 +4,12 @@ use std::sync::Arc;
 
 use jetfrost_wire::service::{Maintenance, NewBackups};
 
-use crate::clock::{Clock, timestamp};
+use crate::clock::{Clock, Moment, timestamp};
 use crate::records::{Accepting, Records, Switches};
 use crate::shared::{Result, ServiceError, Traffic};
 
 /// What the switches say now: a pause ends by itself.
-pub(crate) fn now(switches: &Switches, now: i64) -> Maintenance {
+pub(crate) fn now(switches: &Switches, now: Moment) -> Maintenance {
     let backups = match (switches.new_backups.0, switches.paused_until) {
         (Accepting::Paused, Some(until)) if until > now => NewBackups::Paused { until: timestamp(until) },
         (Accepting::On, _) | (Accepting::Paused, Some(_)) => NewBackups::On,
@@ -32,13 +32,13 @@ impl Gate {
 
     /// Refuses while new backups are paused.
     pub(crate) fn check_backups(&self) -> Result<()> {
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         let switches = self.records.read(|on| Ok::<_, ServiceError>(Switches::get(on)?))?;
         match self::now(&switches, now).backups {
             NewBackups::On => Ok(()),
             NewBackups::Paused { until } => {
-                let until = until.as_millisecond();
-                let wait = u64::try_from(until.saturating_sub(now)).unwrap_or(0).div_ceil(1000).max(1);
+                let until = Moment::from(until);
+                let wait = u64::try_from(until - now).unwrap_or(0).div_ceil(1000).max(1);
                 Err(ServiceError::Paused { what: Traffic::Backups, until: Some((until, wait)) })
             }
             NewBackups::Off => Err(ServiceError::Paused { what: Traffic::Backups, until: None }),

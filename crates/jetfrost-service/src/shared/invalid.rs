@@ -5,6 +5,7 @@ use jetfrost_office::protected::LEAST_DAYS_MAKING_ROOM;
 use jetfrost_wire::enrolment::NotAnInvitation;
 use jetfrost_wire::size::NotASize;
 
+use crate::clock::Moment;
 use crate::hand_out::pdf::PdfError;
 use crate::media::{MarkerError, NoDirectory};
 use crate::shared::bounds;
@@ -150,8 +151,8 @@ pub(crate) enum Invalid {
     Protected {
         /// What.
         what: &'static str,
-        /// Until when, in milliseconds since 1970.
-        until: i64,
+        /// Until when.
+        until: Moment,
     },
     /// A step without which no backup can be relied on.
     #[error("this step cannot be dismissed: without it, no backup can be relied on")]
@@ -179,7 +180,7 @@ pub(crate) enum Invalid {
     #[error("hand-outs are made for 1 to {} enrolment codes at a time", bounds::HAND_OUTS)]
     HandOutCodes,
     /// A hand-out for a code that nobody can use.
-    #[error("one of these enrolment codes cannot be used (any more)")]
+    #[error("one of these enrolment codes cannot be used")]
     CodeNotUsable,
     /// What cannot be set in the font of the hand-out.
     #[error(transparent)]

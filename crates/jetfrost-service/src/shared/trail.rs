@@ -39,7 +39,7 @@ impl Trail {
         after: Option<&str>,
         on: &mut Connection,
     ) -> Result<()> {
-        let (who, origin, at) = (caller.name(), &caller.origin, self.clock.now_ms());
+        let (who, origin, at) = (caller.name(), &caller.origin, self.clock.now());
         let entry = NewEntry { at, who: &who, origin, what, subject, before, after, refused: false };
         set_important_change(at, on)?;
         Ok(AuditRow::insert(&entry, on)?)
@@ -47,15 +47,15 @@ impl Trail {
 
     /// Puts something on record that no signed-in caller did.
     pub(crate) fn note_as(&self, who: &str, origin: &str, what: &str, subject: &str, on: &mut Connection) -> Result<()> {
-        let entry = NewEntry { at: self.clock.now_ms(), who, origin, what, subject, ..NewEntry::default() };
+        let entry = NewEntry { at: self.clock.now(), who, origin, what, subject, ..NewEntry::default() };
         Ok(AuditRow::insert(&entry, on)?)
     }
 
     /// Puts a refusal on record. Many from one address are put there as a number.
     pub(crate) fn note_refusal(&self, who: &str, origin: &str, what: &str, subject: &str) -> Result<()> {
         let subject = &subject[..subject.floor_char_boundary(MOST_REFUSED)];
-        let at = self.clock.now_ms();
-        if !self.refusals().note(origin, format!("{what} {subject}"), at) {
+        let at = self.clock.now();
+        if !self.refusals().note(origin, format!("{what} {subject}"), at.ms()) {
             return Ok(());
         }
         let entry = NewEntry { at, who, origin, what, subject, refused: true, ..NewEntry::default() };

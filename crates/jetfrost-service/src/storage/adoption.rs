@@ -14,7 +14,7 @@ use jetfrost_wire::people::{AccountKind, Role};
 use jetfrost_wire::retention::{AtLimit, Retention, usual_scrub_days};
 use serde::Deserialize;
 
-use crate::clock::timestamp;
+use crate::clock::{Moment, timestamp};
 use crate::identity::accounts::insert_account;
 use crate::media::{Found, MediaError, volume_of};
 use crate::records::{
@@ -46,7 +46,7 @@ struct FoundStore {
     encrypted: bool,
 }
 
-type FoundPoint = (jetfrost_image::format::PointHead, Option<i64>);
+type FoundPoint = (jetfrost_image::format::PointHead, Option<Moment>);
 
 impl Storage {
     /// Takes a destination over, or says what would come with it.
@@ -87,7 +87,7 @@ impl Storage {
                 name,
                 directory: adopt.directory.clone(),
                 reserve: to_db(suggested_reserve(volume.size))?,
-                created: self.clock.now_ms(),
+                created: self.clock.now(),
                 // Nothing goes before somebody has looked at what came.
                 retention: Written(Retention::Everything),
                 at_limit: AtLimit::Stop.into(),
@@ -120,7 +120,7 @@ impl Storage {
             Some(account) => (account, false),
             None => (self.account_to_be_claimed(found, on)?, true),
         };
-        let (now, workstation) = (self.clock.now_ms(), free_name(&found.workstation, on)?);
+        let (now, workstation) = (self.clock.now(), free_name(&found.workstation, on)?);
         let mut row = WorkstationRow {
             id: Id(new_id(&*self.random)),
             name_key: names::key(&workstation),
@@ -149,7 +149,7 @@ impl Storage {
         store.insert(on)?;
         for (head, committed) in &found.points {
             // What lost the record of its time counts as young, and nothing is from the future.
-            insert_point(&id, head, committed.unwrap_or(now).clamp(0, now.max(0)), None, Count::ZERO, on)?;
+            insert_point(&id, head, committed.unwrap_or(now).min(now), None, Count::ZERO, on)?;
         }
         Ok(adopted(found, workstation, &account.login, new_account))
     }
@@ -161,7 +161,7 @@ impl Storage {
             login: found.login.clone(),
             display_name: found.person.clone(),
             role: Role::Member.into(),
-            created: self.clock.now_ms(),
+            created: self.clock.now(),
             kind: AccountKind::Person.into(),
             ..AccountRow::default()
         };
@@ -176,7 +176,7 @@ fn look_at(found: &Found) -> (Vec<FoundStore>, Vec<String>) {
     for (directory, medium) in &found.stores {
         let opened = Store::open(medium.clone()).and_then(|store| {
             let found = |sequence: u64| {
-                let committed = store.receipt(sequence)?.map(|receipt| receipt.committed);
+                let committed = store.receipt(sequence)?.map(|receipt| Moment::from_ms(receipt.committed));
                 Ok::<_, jetfrost_image::store::StoreError>((store.point_head(sequence)?, committed))
             };
             let points = store.points().into_iter().map(found).collect::<Result<Vec<_>, _>>()?;

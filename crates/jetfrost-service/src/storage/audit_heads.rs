@@ -8,7 +8,7 @@ use jetfrost_office::refusals::More;
 use jetfrost_wire::service::{AuditCheck, AuditHeads};
 
 use crate::audit_heads::{Head, append, last, read_all};
-use crate::clock::timestamp;
+use crate::clock::{Moment, timestamp};
 use crate::records::{AuditFilter, AuditRow, Connection, DestinationRow, NewEntry};
 use crate::shared::{Caller, Result, SERVICE, ServiceError, place};
 use crate::storage::Storage;
@@ -61,7 +61,7 @@ impl Storage {
             let subject = format!("{count} more from there, the last one: {like}");
             let (who, what) = ("unknown", "refused again and again");
             let entry = NewEntry {
-                at: self.clock.now_ms(),
+                at: self.clock.now(),
                 who,
                 origin: &origin,
                 what,
@@ -102,9 +102,9 @@ impl Storage {
             return Ok(Some(format!("entry {} is not what it was on {}, as '{}' shows", head.number, day(head), row.name)));
         }
         let Some((number, link)) = latest.and_then(|latest| Some((latest.number, latest.link?))) else { return Ok(None) };
-        let is_due = before.is_none_or(|head| head.number < number && self.clock.now_ms() - head.at.as_millisecond() >= EVERY_MS);
+        let is_due = before.is_none_or(|head| head.number < number && self.clock.now() - Moment::from(head.at) >= EVERY_MS);
         if is_due {
-            let head = self.heads.sign(number, timestamp(self.clock.now_ms()), &link);
+            let head = self.heads.sign(number, timestamp(self.clock.now()), &link);
             append(&here.directory, &head).map_err(|e| e.to_string())?;
         }
         Ok(None)

@@ -14,7 +14,7 @@ use jetfrost_wire::event::Event;
 use jetfrost_wire::retention::{AtLimit, Retention, Rule};
 use jetfrost_wire::{DestinationId, Page, PageQuery, Version};
 
-use crate::clock::timestamp;
+use crate::clock::{Moment, timestamp};
 use crate::identity::{accounts, grants};
 use crate::media::{MarkerError, MediaError, Place, judge, volume_of, volumes};
 use crate::records::{AuditRow, Connection, Count, Days, Deed, DestinationRow, Erasing, Id, NewEntry, StoreRow, Word, Written};
@@ -88,7 +88,7 @@ impl Storage {
             directory: new.directory.clone(),
             capacity: new.capacity.map(to_db).transpose()?,
             default_limit: new.default_limit.map(to_db).transpose()?,
-            created: self.clock.now_ms(),
+            created: self.clock.now(),
             retention: Written(new.retention.unwrap_or(USUAL_RETENTION)),
             at_limit: new.at_limit.unwrap_or(AtLimit::Stop).into(),
             encryption: new.encryption.into(),
@@ -159,7 +159,7 @@ impl Storage {
     ) -> Result<Destination> {
         caller.may(&Act::ChangeOffice)?;
         [change.waiting_days, change.scrub_days].into_iter().flatten().try_for_each(check_days)?;
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         let row = self.records.write(|on| {
             let mut row = DestinationRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Destination))?;
             let grants = grants::grants(&row, on)?;
@@ -214,7 +214,7 @@ impl Storage {
 
     /// Takes no new backups from now on. What is there stays and can be restored.
     pub(crate) fn withdraw(&self, caller: &Caller, id: &DestinationId) -> Result<Destination> {
-        let (now, by) = (self.clock.now_ms(), caller.name());
+        let (now, by) = (self.clock.now(), caller.name());
         self.alter_destination(caller, id, "destination withdrawn", |row, _| {
             row.withdrawn.get_or_insert(Deed { at: now, by });
             Ok(())
@@ -260,7 +260,7 @@ impl Storage {
             if nobody_looked || found.is_err() == row.missing_since.is_some() {
                 continue;
             }
-            let now = self.clock.now_ms();
+            let now = self.clock.now();
             let what = if found.is_err() { "destination missing" } else { "destination back" };
             let why = found.as_ref().err().map(ToString::to_string);
             self.records.write(|on| {
@@ -350,7 +350,7 @@ pub(crate) fn state(row: &DestinationRow, marker: &Result<(), MarkerError>, room
     }
 }
 
-fn since(row: &DestinationRow, state: DestinationState) -> Option<i64> {
+fn since(row: &DestinationRow, state: DestinationState) -> Option<Moment> {
     match state {
         DestinationState::Missing | DestinationState::Foreign => row.missing_since,
         DestinationState::Withdrawn | DestinationState::Erasing => row.withdrawn.as_ref().map(|withdrawn| withdrawn.at),

@@ -8,7 +8,7 @@ use jetfrost_types::DestinationId;
 use jetfrost_wire::destination::{AskErasure, ConfirmErasure, Destination, ErasedStore, ErasurePreview};
 use jetfrost_wire::event::Event;
 
-use crate::clock::timestamp;
+use crate::clock::{Moment, timestamp};
 use crate::records::{AuditRow, Connection, DestinationRow, Erasing, NewEntry, PointRow, Removal, WorkstationLine};
 use crate::shared::{Caller, Conflict, DAY_MS, Invalid, Result, SERVICE, ServiceError, Thing, place};
 use crate::storage::stores::ALL_STORES;
@@ -49,7 +49,7 @@ impl Storage {
 
     /// The second confirmation. The waiting time begins.
     pub(crate) fn confirm_erasure(&self, caller: &Caller, id: &DestinationId, confirm: &ConfirmErasure) -> Result<Destination> {
-        let (now, by) = (self.clock.now_ms(), caller.name());
+        let (now, by) = (self.clock.now(), caller.name());
         self.alter_destination(caller, id, "erasure confirmed", |row, on| {
             let Some(Erasing::Asked { confirmation: asked, .. }) = row.erasure.as_ref() else {
                 return Err(ServiceError::Conflict(Conflict::ErasureNotAsked));
@@ -76,7 +76,7 @@ impl Storage {
 
     /// Goes on with erasures whose waiting time is over: first the image stores, then the destination itself.
     pub(crate) fn tend_erasures(&self) -> Result<()> {
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         for row in self.destination_rows()?.iter().filter(|row| is_due(row, now)) {
             if self.media.check(&place(row)).is_ok() && self.erasure_of(row)?.in_the_way.is_empty() {
                 self.go_on_erasing(row, now)?;
@@ -86,7 +86,7 @@ impl Storage {
     }
 
     /// Judges once more in the transaction that writes: somebody may have called the erasure off meanwhile.
-    fn go_on_erasing(&self, row: &DestinationRow, now: i64) -> Result<()> {
+    fn go_on_erasing(&self, row: &DestinationRow, now: Moment) -> Result<()> {
         let is_gone = self.records.write(|on| {
             let Some(mut row) = DestinationRow::by_id(&row.id, on)?.filter(|row| is_due(row, now)) else { return Ok(false) };
             let by = row.erasure.as_ref().map_or(SERVICE, Erasing::by).to_owned();
@@ -111,14 +111,14 @@ impl Storage {
     fn end_destination(&self, row: &mut DestinationRow, by: &str, on: &mut Connection) -> Result<()> {
         self.media.clear(&place(row))?;
         let subject = row.name.clone();
-        row.gone = Some(self.clock.now_ms());
+        row.gone = Some(self.clock.now());
         // Name and directory are free again; the row stays for the history that names it.
         row.name_key = format!("{} (gone)", row.id);
         row.directory = format!("{} (gone: {})", row.directory, row.id);
         row.set_granted_to(&[], &[], on)?;
         row.update(on)?;
         let what = "destination erased";
-        let entry = NewEntry { at: self.clock.now_ms(), who: by, what, subject: &subject, ..NewEntry::default() };
+        let entry = NewEntry { at: self.clock.now(), who: by, what, subject: &subject, ..NewEntry::default() };
         Ok(AuditRow::insert(&entry, on)?)
     }
 
@@ -149,18 +149,18 @@ impl Storage {
 
     /// Days between the second confirmation, were it given now, and the end of all that is there.
     fn days_until_erased(&self, row: &DestinationRow) -> Result<u32> {
-        let protected = self.protected_until(row)?.saturating_sub(self.clock.now_ms());
+        let protected = self.protected_until(row)? - self.clock.now();
         let protected_days = protected.max(0).unsigned_abs().div_ceil(DAY_MS.unsigned_abs());
         Ok(u32::try_from(u64::from(row.waiting_days.0).max(protected_days)).unwrap_or(u32::MAX))
     }
 
     /// When the protected time of all points on a destination is over.
-    fn protected_until(&self, row: &DestinationRow) -> Result<i64> {
-        let mut until = i64::MIN;
+    fn protected_until(&self, row: &DestinationRow) -> Result<Moment> {
+        let mut until = Moment::FIRST;
         for line in self.lines_on(row)? {
             let promise = self.promise(&line)?;
             let facts = points::facts(&self.point_rows(&line)?);
-            until = facts.iter().map(|fact| promise.protected_until_ms(fact)).fold(until, i64::max);
+            until = facts.iter().map(|fact| Moment::from_ms(promise.protected_until_ms(fact))).fold(until, Moment::max);
         }
         Ok(until)
     }
@@ -186,7 +186,7 @@ impl Storage {
     }
 }
 
-fn is_due(row: &DestinationRow, now: i64) -> bool {
+fn is_due(row: &DestinationRow, now: Moment) -> bool {
     row.erasure.as_ref().and_then(Erasing::ends).is_some_and(|ends| ends <= now)
 }
 
@@ -217,7 +217,7 @@ mod tests {
         office.services.storage.confirm_erasure(&office.ingrid, &shelf.id, &confirm).expect("confirmed")
     }
 
-    fn removal_of(office: &Office, machine: &Machine) -> Option<i64> {
+    fn removal_of(office: &Office, machine: &Machine) -> Option<Moment> {
         let line = office.services.storage.line_of_store(machine.store()).expect("there");
         line.store.removal.as_ref().map(|removal| removal.ends)
     }

@@ -6,6 +6,7 @@ use jetfrost_image::format::PointHead;
 use jetfrost_image::store::Store;
 use jetfrost_office::retention::PointFacts;
 
+use crate::clock::Moment;
 use crate::records::{Connection, Count, Id, Noted, PointRow, StoreRow, WorkstationLine};
 use crate::shared::{Result, ServiceError, to_db};
 use crate::storage::Storage;
@@ -22,7 +23,7 @@ pub(crate) fn fact(row: &PointRow) -> PointFacts {
     PointFacts {
         sequence: row.sequence.get(),
         kind: row.kind.0,
-        committed_ms: row.committed,
+        committed_ms: row.committed.ms(),
         complete: row.exceptions == Count::ZERO,
         held: row.hold.is_some(),
     }
@@ -60,7 +61,7 @@ impl Storage {
         for sequence in gone {
             if let Some(mut row) = PointRow::find(&line.store.id, to_db(*sequence)?, on)? {
                 let what = row.removal.as_ref().map_or_else(|| why.to_owned(), |removal| format!("removed by {}", removal.by));
-                *row.gone = Some(Noted { at: self.clock.now_ms(), what });
+                *row.gone = Some(Noted { at: self.clock.now(), what });
                 row.update(on)?;
                 StoreRow::take_points(&line.store.id, Count::ONE, on)?;
             }
@@ -82,7 +83,7 @@ pub(crate) fn lost(rows: &[PointRow], on_media: &BTreeSet<u64>) -> BTreeSet<u64>
 pub(crate) fn insert_point(
     store: &ImageStoreId,
     head: &PointHead,
-    committed: i64,
+    committed: Moment,
     run: Option<i64>,
     sent: Count,
     on: &mut Connection,

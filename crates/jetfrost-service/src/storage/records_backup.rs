@@ -7,7 +7,7 @@ use jetfrost_office::access::Act;
 use jetfrost_office::protection::{CopyFacts, is_due, is_young};
 use jetfrost_wire::service::Protection;
 
-use crate::clock::timestamp;
+use crate::clock::{Moment, timestamp};
 use crate::records::{DestinationRow, WorkstationLine, important_change, office_key};
 use crate::records_backup::write_copy;
 use crate::shared::{Caller, Result, ServiceError, place};
@@ -22,8 +22,10 @@ impl Storage {
     pub(crate) fn tend_records_backup(&self) -> Result<()> {
         let Some(office) = self.office_public_key()? else { return Ok(()) };
         let changed = self.records.read(|on| Ok::<_, ServiceError>(important_change(on)?))?;
-        let now = self.clock.now_ms();
-        let is_due = |row: &DestinationRow| is_due(&CopyFacts { copied: row.records_backed_up, changed }, now);
+        let now = self.clock.now();
+        let is_due = |row: &DestinationRow| {
+            is_due(&CopyFacts { copied: row.records_backed_up.map(Moment::ms), changed: changed.map(Moment::ms) }, now.ms())
+        };
         let due: Vec<DestinationRow> = self.destination_rows()?.into_iter().filter(is_due).collect();
         if due.iter().any(|row| self.media.check(&place(row)).is_ok()) {
             self.copy_onto(&due, &office)?;
@@ -38,11 +40,11 @@ impl Storage {
         self.records.copy_to(&snapshot)?;
         let identity = self.state_directory.join(IDENTITY);
         let files = [(RECORDS, &*snapshot), (IDENTITY, &*identity)];
-        let now = self.clock.now_ms();
+        let now = self.clock.now();
         for row in due {
             let here = place(row);
             let copied = match self.media.check(&here) {
-                Ok(()) => write_copy(&here.directory, now, &files, office, &*self.random).map_err(|e| e.to_string()),
+                Ok(()) => write_copy(&here.directory, now.ms(), &files, office, &*self.random).map_err(|e| e.to_string()),
                 Err(missing) => Err(missing.to_string()),
             };
             self.records.write(|on| {
@@ -98,8 +100,8 @@ impl Storage {
     pub(crate) fn protection(&self) -> Result<Protection> {
         let office = self.office_public_key()?;
         let youngest = self.destination_rows()?.into_iter().filter_map(|row| Some((row.records_backed_up?, row.name))).max();
-        let now = self.clock.now_ms();
-        let protected = office.is_some() && youngest.as_ref().is_some_and(|(at, _)| is_young(*at, now));
+        let now = self.clock.now();
+        let protected = office.is_some() && youngest.as_ref().is_some_and(|(at, _)| is_young(at.ms(), now.ms()));
         let says = match (&office, &youngest) {
             (None, _) => "The records are not backed up: make an office key with 'jetfrost escrow start FILE'.".into(),
             (Some(_), None) => "The records have not been backed up yet: that takes a destination.".into(),

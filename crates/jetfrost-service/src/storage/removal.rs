@@ -1,38 +1,39 @@
 //! What a person may remove, and when it goes: nothing within its protected time, and nothing that is on hold.
 
+use crate::clock::Moment;
 use crate::records::{Connection, Days, PointRow, WorkstationLine};
 use crate::shared::{Conflict, Invalid, Result, ServiceError};
 use crate::storage::points;
 use crate::storage::terms::promise;
 
 /// When something goes that a person removes now: after the waiting time, and not before its protected time is over.
-pub(crate) fn ends(protected_until: i64, waiting: Days, now: i64) -> i64 {
+pub(crate) fn ends(protected_until: Moment, waiting: Days, now: Moment) -> Moment {
     protected_until.max(now + waiting.ms())
 }
 
 /// Until when a point that may be removed is protected.
-pub(crate) fn point_protected_until(row: &PointRow, line: &WorkstationLine, on: &mut Connection) -> Result<i64> {
+pub(crate) fn point_protected_until(row: &PointRow, line: &WorkstationLine, on: &mut Connection) -> Result<Moment> {
     if row.hold.is_some() || line.store.hold.is_some() {
         return Err(ServiceError::Conflict(Conflict::PointOnHold));
     }
     if line.store.latest_sequence == Some(row.sequence) {
         return Err(ServiceError::Conflict(Conflict::LatestPointStays));
     }
-    Ok(promise(line, on)?.protected_until_ms(&points::fact(row)))
+    Ok(Moment::from_ms(promise(line, on)?.protected_until_ms(&points::fact(row))))
 }
 
 /// Until when any point of an image store that may be removed is protected.
-pub(crate) fn store_protected_until(line: &WorkstationLine, now: i64, on: &mut Connection) -> Result<i64> {
+pub(crate) fn store_protected_until(line: &WorkstationLine, now: Moment, on: &mut Connection) -> Result<Moment> {
     if line.store.hold.is_some() || PointRow::any_held(&line.store.id, on)? {
         return Err(ServiceError::Conflict(Conflict::StoreOnHold));
     }
     let rows = PointRow::list(&line.store.id, i64::MAX, points::ALL, on)?;
     let (promise, facts) = (promise(line, on)?, points::facts(&rows));
-    Ok(facts.iter().map(|fact| promise.protected_until_ms(fact)).max().unwrap_or(now))
+    Ok(facts.iter().map(|fact| Moment::from_ms(promise.protected_until_ms(fact))).max().unwrap_or(now))
 }
 
 /// The same where several image stores are to go: a refusal names the one in the way.
-pub(crate) fn one_of_several_protected_until(line: &WorkstationLine, now: i64, on: &mut Connection) -> Result<i64> {
+pub(crate) fn one_of_several_protected_until(line: &WorkstationLine, now: Moment, on: &mut Connection) -> Result<Moment> {
     store_protected_until(line, now, on).map_err(|error| match error {
         ServiceError::Conflict(Conflict::StoreOnHold) => Invalid::OnHold(line.workstation.name.clone()).into(),
         other => other,
@@ -41,7 +42,7 @@ pub(crate) fn one_of_several_protected_until(line: &WorkstationLine, now: i64, o
 
 /// Whether an image store that a person removed goes for good now: its waiting time is over, nothing of it is on hold, and no point
 /// is within its protected time, even where that was made longer since.
-pub(crate) fn store_goes(line: &WorkstationLine, now: i64, on: &mut Connection) -> Result<bool> {
+pub(crate) fn store_goes(line: &WorkstationLine, now: Moment, on: &mut Connection) -> Result<bool> {
     if line.store.removal.as_ref().is_none_or(|removal| removal.ends > now) {
         return Ok(false);
     }
@@ -78,7 +79,7 @@ mod tests {
         assert!(matches!(remove(1), Err(ServiceError::Conflict(Conflict::PointOnHold))));
         retention.release_store(&office.ingrid, machine.store()).expect("released");
         let ends = remove(1).expect("removed").pending_removal.expect("it waits").ends;
-        assert_eq!(ends.as_millisecond(), office.now() + 30 * DAY_MS, "protected for longer than the waiting time");
+        assert_eq!(Moment::from(ends), office.now() + 30 * DAY_MS, "protected for longer than the waiting time");
     }
 
     #[test]

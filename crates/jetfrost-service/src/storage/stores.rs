@@ -6,6 +6,7 @@ use jetfrost_image::StoreId;
 use jetfrost_image::store::{Store, StoreError};
 use jetfrost_office::access::Act;
 
+use crate::clock::Moment;
 use crate::records::{Count, PointRow, WorkstationLine};
 use crate::shared::{Caller, Result, ServiceError, Thing, place, to_db};
 use crate::storage::Storage;
@@ -59,7 +60,7 @@ impl Storage {
     pub(crate) fn give_receipts_to(&self, points: Vec<u64>, line: &WorkstationLine, store: &Store) -> Result<()> {
         for sequence in points {
             let row = self.records.read(|on| Ok::<_, ServiceError>(PointRow::find(&line.store.id, to_db(sequence)?, on)?))?;
-            match store.give_receipt(sequence, row.map_or(self.clock.now_ms(), |row| row.committed)) {
+            match store.give_receipt(sequence, row.map_or(self.clock.now(), |row| row.committed).ms()) {
                 // What is damaged is for a scrub to tell; it must not keep others from anything.
                 Err(StoreError::Format(_) | StoreError::Needs(_) | StoreError::NoPoint(_)) => {}
                 other => other?,
@@ -69,9 +70,9 @@ impl Storage {
     }
 
     /// When a point was committed, as its receipt says. It is never later than now; one without a receipt is of this moment.
-    pub(crate) fn committed_at(&self, store: &Store, sequence: u64) -> Result<i64> {
+    pub(crate) fn committed_at(&self, store: &Store, sequence: u64) -> Result<Moment> {
         let receipt = store.receipt(sequence).ok().flatten();
-        Ok(receipt.map_or(i64::MAX, |receipt| receipt.committed).clamp(0, self.clock.now_ms().max(0)))
+        Ok(receipt.map_or(Moment::LAST, |receipt| Moment::from_ms(receipt.committed)).min(self.clock.now()))
     }
 
     /// The destination and the image store of a workstation.

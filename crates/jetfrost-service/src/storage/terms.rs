@@ -3,6 +3,7 @@
 use jetfrost_office::protected::{Earlier, LEAST_DAYS_MAKING_ROOM, Promise, Terms};
 use jetfrost_wire::retention::{AtLimit, Retention, Rule};
 
+use crate::clock::Moment;
 use crate::records::{Connection, Days, DestinationRow, EarlierTermsRow, Noted, PointRow, StoreRow, WorkstationLine, Written};
 use crate::shared::{Invalid, Result, check_days};
 use crate::storage::{Storage, points, stores};
@@ -28,7 +29,7 @@ fn present(store: &StoreRow, destination: &DestinationRow) -> Terms {
 pub(crate) fn promise(line: &WorkstationLine, on: &mut Connection) -> Result<Promise> {
     let earlier = |row: EarlierTermsRow| Earlier {
         terms: terms_of(&row.retention.0, row.protected_days, row.at_limit.0),
-        ended_ms: row.ended,
+        ended_ms: row.ended.ms(),
     };
     let rows = EarlierTermsRow::of_store(&line.store.id, on)?;
     Ok(Promise { now: present(&line.store, &line.destination), earlier: rows.into_iter().map(earlier).collect() })
@@ -38,7 +39,7 @@ pub(crate) fn promise(line: &WorkstationLine, on: &mut Connection) -> Result<Pro
 fn note_change(
     before: (&StoreRow, &DestinationRow),
     after: (&StoreRow, &DestinationRow),
-    now: i64,
+    now: Moment,
     on: &mut Connection,
 ) -> Result<()> {
     if present(before.0, before.1) == present(after.0, after.1) {
@@ -55,7 +56,7 @@ fn note_change(
 }
 
 /// A store's own terms change from `before` to those of `line`.
-pub(crate) fn change_of_store(before: &StoreRow, line: &mut WorkstationLine, now: i64, on: &mut Connection) -> Result<()> {
+pub(crate) fn change_of_store(before: &StoreRow, line: &mut WorkstationLine, now: Moment, on: &mut Connection) -> Result<()> {
     note_change((before, &line.destination), (&line.store, &line.destination), now, on)?;
     let (was, is) = (present(before, &line.destination), present(&line.store, &line.destination));
     if let Some(how) = shortened(&was, &is) {
@@ -77,7 +78,7 @@ pub(crate) fn check_terms(row: &DestinationRow) -> Result<()> {
 pub(crate) fn change_of_destination(
     before: &DestinationRow,
     after: &mut DestinationRow,
-    now: i64,
+    now: Moment,
     on: &mut Connection,
 ) -> Result<()> {
     check_terms(after)?;
@@ -122,7 +123,7 @@ impl Storage {
     pub(crate) fn forget_earlier_terms(&self, line: &WorkstationLine) -> Result<()> {
         self.records.write(|on| {
             let points = PointRow::list(&line.store.id, i64::MAX, points::ALL, on)?;
-            let oldest = points.iter().map(|row| row.committed).min().unwrap_or(i64::MAX);
+            let oldest = points.iter().map(|row| row.committed).min().unwrap_or(Moment::LAST);
             Ok(EarlierTermsRow::remove_ended_before(oldest, &line.store.id, on)?)
         })
     }

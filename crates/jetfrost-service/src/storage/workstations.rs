@@ -19,7 +19,7 @@ impl Storage {
     }
 
     pub(crate) fn workstation_of(&self, line: &WorkstationLine) -> Workstation {
-        let (w, now) = (&line.workstation, self.clock.now_ms());
+        let (w, now) = (&line.workstation, self.clock.now());
         Workstation {
             id: w.id.0.clone(),
             name: w.name.clone(),

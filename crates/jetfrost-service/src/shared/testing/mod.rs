@@ -17,7 +17,7 @@ use totp_rs::{Builder, Totp};
 
 use crate::audit_heads::HeadSigner;
 use crate::certificate::Certificates;
-use crate::clock::{Clock, SteppedClock};
+use crate::clock::{Clock, Moment, SteppedClock};
 use crate::identity::{installation, new_first_code};
 use crate::records::Records;
 use crate::services::Services;
@@ -47,7 +47,7 @@ impl Office {
         let clock = Arc::new(SteppedClock::new("2026-10-01T08:00:00Z".parse().expect("a time")));
         let random: Arc<dyn Random> = Arc::new(SystemRandom::default());
         let records = Records::open(&state.join(RECORDS)).expect("new records");
-        let service = installation(&records, &*random, clock.now_ms()).expect("an id");
+        let service = installation(&records, &*random, clock.now()).expect("an id");
         let certificates = Certificates::open(&state, "localhost", None, clock.now_ms()).expect("made");
         let (heads, _) = HeadSigner::load_or_make(&state, &service, &*random).expect("a key");
         let installation = Installation {
@@ -71,14 +71,14 @@ impl Office {
         self.directory.path().join(name)
     }
 
-    /// Milliseconds since 1970.
-    pub(crate) fn now(&self) -> i64 {
-        self.clock.now_ms()
+    /// The moment.
+    pub(crate) fn now(&self) -> Moment {
+        self.clock.now()
     }
 
     /// Lets time pass.
     pub(crate) fn pass(&self, milliseconds: i64) {
-        self.clock.set(crate::clock::timestamp(self.clock.now_ms() + milliseconds));
+        self.clock.set(crate::clock::timestamp(self.clock.now() + milliseconds));
     }
 
     /// An account, signed in.
@@ -101,7 +101,7 @@ impl Office {
 
     /// What an authenticator shows now.
     pub(crate) fn shown_by(&self, totp: &Totp) -> String {
-        totp.generate(self.now().unsigned_abs() / 1000).to_string()
+        totp.generate(self.clock.now_ms().unsigned_abs() / 1000).to_string()
     }
 
     /// A destination that is open to everybody.
