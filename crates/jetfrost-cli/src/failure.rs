@@ -85,7 +85,10 @@ impl Failure {
                 | ClientError::NoPath(_)
                 | ClientError::Target { .. }
                 | ClientError::NotAStore { .. }
-                | ClientError::NothingDrawn => Code::Failed,
+                | ClientError::NothingDrawn
+                | ClientError::NoAgent
+                | ClientError::AgentRuns
+                | ClientError::Agent(_) => Code::Failed,
             },
         }
     }
@@ -178,6 +181,11 @@ fn next_step(error: &ClientError) -> &'static str {
         ClientError::DamagedSlots(_) => {
             "Try another passphrase, the printed recovery key or the office key. Through the service a scrub writes damaged slots again: jetfrost scrub start NAME"
         }
+        ClientError::NoAgent => {
+            "Start it: jetfrost agent install, or in the foreground jetfrost agent run. Backups work without it: jetfrost backup"
+        }
+        ClientError::AgentRuns => "See what it does: jetfrost agent status",
+        ClientError::Agent(_) => "Give another time.",
         ClientError::NoPoint(_) => "Run 'jetfrost points' to see which there are.",
         ClientError::OtherKind { .. } => {
             "Files: 'look' and 'restore'. Disks: 'disks', 'restore-disk' and 'attach'. 'jetfrost points' says which point is which."

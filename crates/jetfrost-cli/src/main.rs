@@ -10,7 +10,7 @@ use commands::administration::{
 };
 use commands::getting_back::{attach, check, disks, drill, exceptions, look, points, restore, restore_disk, salvage};
 use commands::keys::{escrow, unlock, unlock_method};
-use commands::this_workstation::{accept_identity, backup, diagnose, discover, history, join, selection, status};
+use commands::this_workstation::{accept_identity, agent, backup, diagnose, discover, history, join, selection, status};
 use failure::Failure;
 use jetfrost_client::state_dir::StateDir;
 use ui::Ui;
@@ -47,6 +47,9 @@ enum Command {
     Selection,
     /// Makes a recovery point now.
     Backup(backup::Backup),
+    /// Backs this workstation up by its schedule, without anybody typing anything.
+    #[command(subcommand)]
+    Agent(agent::Agent),
     /// Shows the status of this workstation.
     Status,
     /// Lists runs and restores.
@@ -185,6 +188,7 @@ fn run(command: Command, state_dir: &StateDir, ui: &Ui) -> Result<failure::Code,
         Command::Exclude(command) => command.run(state_dir, ui),
         Command::Selection => selection::selection(state_dir, ui),
         Command::Backup(command) => command.run(state_dir, ui),
+        Command::Agent(command) => command.run(state_dir, ui),
         Command::Status => status::status(state_dir, ui),
         Command::History => history::history(state_dir, ui),
         Command::Diagnose => diagnose::diagnose(state_dir, ui),

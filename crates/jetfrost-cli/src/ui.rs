@@ -221,7 +221,7 @@ fn progress_words(progress: &Progress, elapsed: Duration) -> String {
     format!("{} {files} files, {bytes}, {}/s{left}", phase(progress.phase), show(rate as u64))
 }
 
-fn phase(phase: Phase) -> &'static str {
+pub(crate) fn phase(phase: Phase) -> &'static str {
     match phase {
         Phase::Counting => "Counting",
         Phase::Sending => "Copying",

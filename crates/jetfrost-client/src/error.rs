@@ -173,6 +173,15 @@ pub enum ClientError {
     /// An image store could not be read from its directory.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// No agent runs for this state directory.
+    #[error("no agent is running for this workstation")]
+    NoAgent,
+    /// An agent runs already for this state directory.
+    #[error("an agent is already running for this workstation")]
+    AgentRuns,
+    /// The agent does not do what it was asked.
+    #[error("{0}")]
+    Agent(String),
     /// A person stopped it.
     #[error("stopped")]
     Stopped,
@@ -242,6 +251,7 @@ impl ClientError {
             Self::NotAStore { .. } => "there is no image store",
             Self::NoRoomToWrite { .. } => "there is no room for what is to be written",
             Self::NothingDrawn => "no file was drawn",
+            Self::NoAgent | Self::AgentRuns | Self::Agent(_) => "the workstation's agent did not answer as asked",
         };
         Told(words.to_owned())
     }

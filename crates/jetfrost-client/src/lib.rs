@@ -1,5 +1,6 @@
 //! The workstation's engine: joins the office, backs up, looks and restores. It leaves the terminal to its callers.
 
+pub mod agent;
 pub mod api;
 pub mod attach;
 pub mod backup;

@@ -76,6 +76,7 @@ const SELECTION: &str = "selection.toml";
 const SELECTION_BEFORE: &str = "chosen.toml";
 const STORE_KEY: &str = "store-key";
 const SEEN: &str = "seen.json";
+const AGENT: &str = "agent.json";
 const PROBE: &str = "probe";
 const KEY_PIN: &str = "store-key-pin.json";
 
@@ -275,6 +276,15 @@ impl StateDir {
 
     pub(crate) fn keep_seen(&self, seen: &Seen) -> Result<()> {
         self.write_json(SEEN, seen)
+    }
+
+    /// What the agent noted last. What cannot be read is nothing.
+    pub(crate) fn agent_record<T: DeserializeOwned + Default>(&self) -> T {
+        self.read_json(AGENT).ok().flatten().unwrap_or_default()
+    }
+
+    pub(crate) fn keep_agent_record<T: Serialize>(&self, record: &T) -> Result<()> {
+        self.write_json(AGENT, record)
     }
 
     /// Where the engine remembers the last walk for points of this kind.

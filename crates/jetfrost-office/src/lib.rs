@@ -13,5 +13,6 @@ pub mod protection;
 pub mod refusals;
 pub mod retention;
 pub mod roster;
+pub mod schedule;
 pub mod setup;
 pub mod sizing;

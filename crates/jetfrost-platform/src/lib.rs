@@ -12,6 +12,8 @@ mod file;
 mod machine;
 mod metadata;
 mod open;
+mod power;
+mod registration;
 mod restored;
 mod socket;
 mod volume;
@@ -27,11 +29,13 @@ pub use file::{FileContent, Stretch};
 pub use machine::{Accounts, Machine};
 pub use metadata::{FileKind, Metadata, Paths, Time};
 pub use open::{NewDirectory, Opening};
+pub use power::Power;
+pub use registration::{Registration, Started};
 pub use restored::{MetadataTarget, Special};
 pub use socket::{Listening, LocalSockets};
 pub use system::{
-    Directory, LocalListener, NamedIn, Restored, is_medium_error, make_link, make_special, name_bytes, os_str, path_bytes,
-    path_of, reason,
+    Directory, LocalListener, LocalStream, NamedIn, Restored, is_medium_error, make_link, make_special, name_bytes, os_str,
+    path_bytes, path_of, reason,
 };
 pub use volume::{Devices, Volumes};
 

@@ -2,6 +2,7 @@
 //! writes anything.
 
 mod alert_kind;
+mod delay;
 mod id;
 mod labels;
 mod limit;
@@ -12,6 +13,7 @@ mod stay_reason;
 mod step;
 
 pub use alert_kind::AlertKind;
+pub use delay::{DelayReason, PowerSource};
 pub use id::{
     AccountId, CodeId, DestinationId, GroupId, ImageStoreId, JobId, RestoreId, RunId, ServiceId, SessionId, TextId, WorkstationId,
 };

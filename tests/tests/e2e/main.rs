@@ -1,6 +1,7 @@
 //! The end-to-end tests: the real service on loopback, its real client, its console in headless Chromium. One program, so that it is
 //! linked once and its tests run beside each other.
 
+mod agent;
 mod api;
 mod attacks;
 mod audit;

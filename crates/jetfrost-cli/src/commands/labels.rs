@@ -2,6 +2,7 @@
 
 use jetfrost_client::browse::{Cause, EntryKind};
 use jetfrost_client::restore::Trouble;
+use jetfrost_types::DelayReason;
 use jetfrost_wire::access::Grants;
 use jetfrost_wire::destination::DestinationState;
 use jetfrost_wire::enrolment::CodeState;
@@ -28,6 +29,23 @@ pub(crate) fn workstation(state: WorkstationState) -> &'static str {
         WorkstationState::Overdue => "overdue",
         WorkstationState::Retired => "retired",
         WorkstationState::Unclaimed => "unclaimed",
+    }
+}
+
+/// What is in the way of a backup, between "a backup is due, but" and "since".
+pub(crate) fn delay(reason: DelayReason) -> &'static str {
+    match reason {
+        DelayReason::Paused => "the agent has been paused",
+        DelayReason::ClockImplausible => "this machine's clock has been wrong",
+        DelayReason::AnotherRun => "another run has been in progress",
+        DelayReason::OutsideHours => "it has been outside the allowed hours",
+        DelayReason::OnBattery => "the machine has been on battery",
+        DelayReason::OfficeUnreachable => "the service has not answered",
+        DelayReason::BackupsPaused => "new backups have been paused at the service",
+        DelayReason::LimitReached => "a limit has been reached",
+        DelayReason::DestinationUnavailable => "the destination has not been available",
+        DelayReason::PassphraseNeeded => "no secret on this machine has unlocked the image store",
+        DelayReason::SourceMissing => "nothing has been included, or it has not been there",
     }
 }
 

@@ -5,6 +5,8 @@ mod file;
 mod machine;
 mod names;
 mod open;
+mod power;
+mod registration;
 mod restored;
 mod socket;
 mod stat;
@@ -17,7 +19,7 @@ use nix::errno::Errno;
 pub use directory::{Directory, NamedIn};
 pub use names::{name_bytes, os_str, path_bytes, path_of};
 pub use restored::{Restored, make_link, make_special};
-pub use socket::LocalListener;
+pub use socket::{LocalListener, LocalStream};
 
 /// Whether a medium could not read or write what is on it.
 #[must_use]

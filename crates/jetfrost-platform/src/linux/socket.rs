@@ -5,7 +5,7 @@ use std::io;
 use std::net::TcpListener;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::os::unix::fs::PermissionsExt;
-use std::os::unix::net::UnixListener;
+use std::os::unix::net::{UnixListener, UnixStream};
 use std::path::Path;
 use std::time::Duration;
 
@@ -16,6 +16,9 @@ use crate::{Listening, LocalSockets};
 
 /// A socket in the file system that takes connections.
 pub type LocalListener = UnixListener;
+
+/// A connection to one.
+pub type LocalStream = UnixStream;
 
 impl LocalSockets for UnixListener {
     /// It is made where nobody else can go, and moved when it is private.

@@ -1,6 +1,7 @@
 //! This workstation: joining, what is backed up, backups, how it is doing.
 
 pub(crate) mod accept_identity;
+pub(crate) mod agent;
 pub(crate) mod backup;
 pub(crate) mod diagnose;
 pub(crate) mod discover;

@@ -1,0 +1,412 @@
+//! The agent: a process that backs this workstation up by its schedule, and says why when it does not.
+//!
+//! It looks at its surroundings, lets [`jetfrost_office::schedule`] decide, and does that. Everything it does can be done by hand
+//! without it as well.
+
+mod control;
+mod in_the_way;
+mod record;
+mod surroundings;
+
+use std::fs::{File, TryLockError};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::thread;
+use std::time::Duration;
+
+use jetfrost_image::medium::FileLock;
+use jetfrost_office::schedule::{Conditions, Decision, LOOK_AGAIN_MS, decide};
+use jetfrost_types::{DelayReason, PowerSource};
+use jetfrost_wire::run::Progress;
+use jiff::{SignedDuration, Timestamp};
+use serde::{Deserialize, Serialize};
+
+pub use control::{Ask, ask};
+pub use jetfrost_office::schedule::Schedule;
+pub use record::{Delay, Failed};
+pub use surroundings::{Surroundings, ThisMachine};
+
+use crate::backup::BackupReport;
+use crate::error::ClientError;
+use crate::progress::Meter;
+use crate::state_dir::StateDir;
+use control::{Answer, Control};
+use in_the_way::{again_after, in_the_way};
+use record::Record;
+
+type Result<T> = std::result::Result<T, ClientError>;
+
+/// A pause lasts so long at most: whoever forgets it is backed up again.
+pub const MOST_PAUSE: SignedDuration = SignedDuration::from_hours(7 * 24);
+
+/// While a run goes on, the machine's power is looked at this often.
+const WATCH: Duration = Duration::from_secs(5);
+
+/// What the agent is doing.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "doing", rename_all = "snake_case")]
+pub enum Doing {
+    /// Waiting until the next run is due.
+    Waiting {
+        /// When that is.
+        due: Timestamp,
+    },
+    /// A run is due, and something is in the way.
+    Delayed(Delay),
+    /// A run is in progress.
+    BackingUp {
+        /// Since when.
+        since: Timestamp,
+        /// How far it is.
+        progress: Progress,
+    },
+}
+
+/// How an agent is.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AgentStatus {
+    /// Version of its program.
+    pub version: String,
+    /// Since when it runs.
+    pub started: Timestamp,
+    /// What it is doing.
+    pub now: Doing,
+    /// When the last complete run ended.
+    pub completed: Option<Timestamp>,
+    /// The last run that failed, if none was complete since.
+    pub failed: Option<Failed>,
+    /// Until when a person paused it.
+    pub paused_until: Option<Timestamp>,
+}
+
+/// An agent.
+pub struct Agent<S> {
+    state_dir: StateDir,
+    world: S,
+    schedule: Schedule,
+    spread: u64,
+    started: Timestamp,
+    shared: Mutex<Shared>,
+    changed: Condvar,
+    _lock: FileLock,
+}
+
+/// What the threads of an agent share.
+struct Shared {
+    record: Record,
+    doing: Doing,
+    /// Since when the service answers.
+    reachable_since: Option<Timestamp>,
+    /// What the service or this machine said to the last attempt, and when it is worth trying again.
+    held_back: Option<(DelayReason, Timestamp)>,
+    start_now: bool,
+    ended: bool,
+    meter: Option<Arc<Meter>>,
+}
+
+impl<S: Surroundings> Agent<S> {
+    /// An agent of a workstation.
+    ///
+    /// # Errors
+    /// [`ClientError::NotJoined`]; [`ClientError::AgentRuns`].
+    pub fn new(state_dir: StateDir, world: S, schedule: Schedule) -> Result<Self> {
+        let membership = state_dir.membership()?;
+        let lock = lock(&state_dir)?;
+        let record: Record = state_dir.agent_record();
+        let started = world.now();
+        let shared = Shared {
+            record,
+            doing: Doing::Waiting { due: started },
+            reachable_since: None,
+            held_back: None,
+            start_now: false,
+            ended: false,
+            meter: None,
+        };
+        let hash = blake3::hash(membership.workstation.as_bytes());
+        let spread = u64::from_le_bytes(*hash.as_bytes().first_chunk().expect("a hash has 32 bytes"));
+        let shared = Mutex::new(shared);
+        Ok(Self { state_dir, world, schedule, spread, started, shared, changed: Condvar::new(), _lock: lock })
+    }
+
+    /// Works until [`Self::end`]. `changed` is shown what the agent is doing whenever that is something else.
+    ///
+    /// # Errors
+    /// When nobody could ask it anything, or its record cannot be kept.
+    pub fn run(&self, changed: impl Fn(&AgentStatus) + Sync) -> Result<()> {
+        let control = Control::open(&self.state_dir)?;
+        thread::scope(|scope| {
+            scope.spawn(|| control.serve(|| self.lock().ended, |what| self.answer(what)));
+            let worked = self.work(&changed);
+            self.end();
+            worked
+        })
+    }
+
+    fn work(&self, changed: &impl Fn(&AgentStatus)) -> Result<()> {
+        let mut shown = None;
+        while !self.lock().ended {
+            let look_again = self.step()?;
+            let status = self.status();
+            if shown.as_ref() != Some(&status.now) {
+                changed(&status);
+                shown = Some(status.now);
+            }
+            self.wait(look_again);
+        }
+        Ok(())
+    }
+
+    /// Ends: a run in progress stops at the next good moment, and what it sent stays.
+    pub fn end(&self) {
+        let mut shared = self.lock();
+        shared.ended = true;
+        if let Some(meter) = &shared.meter {
+            meter.stop();
+        }
+        self.changed.notify_all();
+    }
+
+    /// How it is.
+    pub fn status(&self) -> AgentStatus {
+        let shared = self.lock();
+        let now = match (&shared.doing, &shared.meter) {
+            (Doing::BackingUp { since, .. }, Some(meter)) => Doing::BackingUp { since: *since, progress: meter.progress() },
+            (doing, _) => doing.clone(),
+        };
+        AgentStatus {
+            version: crate::VERSION.into(),
+            started: self.started,
+            now,
+            completed: shared.record.completed,
+            failed: shared.record.failed.clone(),
+            paused_until: shared.record.paused_until.filter(|until| *until > self.world.now()),
+        }
+    }
+
+    fn answer(&self, what: &Ask) -> Answer {
+        match self.obey(what) {
+            Ok(()) => Answer::Status(Box::new(self.status())),
+            Err(error) => Answer::Refused(error.to_string()),
+        }
+    }
+
+    /// Does what a command asks.
+    ///
+    /// # Errors
+    /// [`ClientError::Agent`] says why not.
+    pub fn obey(&self, what: &Ask) -> Result<()> {
+        let now = self.world.now();
+        let mut shared = self.lock();
+        match *what {
+            Ask::Status => return Ok(()),
+            Ask::StartNow => shared.start_now = true,
+            Ask::Pause { until } if until <= now => return Err(ClientError::Agent("A pause must end in the future.".into())),
+            Ask::Pause { until } if until.duration_since(now) > MOST_PAUSE => {
+                return Err(ClientError::Agent("A pause lasts seven days at most.".into()));
+            }
+            Ask::Pause { until } => shared.record.paused_until = Some(until),
+            Ask::Resume => shared.record.paused_until = None,
+        }
+        self.keep(&shared.record)?;
+        self.changed.notify_all();
+        Ok(())
+    }
+
+    /// Looks, decides, and does what is to be done now. Returns when to look again.
+    ///
+    /// # Errors
+    /// When the record cannot be kept: without it nobody would know what was done.
+    pub fn step(&self) -> Result<Timestamp> {
+        if std::mem::take(&mut self.lock().start_now) {
+            return self.back_up(true);
+        }
+        match self.decide() {
+            Decision::Start => self.back_up(false),
+            Decision::Due(due) => {
+                let due = moment(due);
+                let mut shared = self.lock();
+                shared.doing = Doing::Waiting { due };
+                if shared.record.delay.take().is_some() {
+                    self.keep(&shared.record)?;
+                }
+                Ok(due)
+            }
+            Decision::Delayed(reason, look_again) => {
+                self.delay(reason)?;
+                Ok(moment(look_again))
+            }
+        }
+    }
+
+    /// What to do now. The service is only asked when nothing else is in the way.
+    fn decide(&self) -> Decision {
+        let now = self.world.now();
+        let held_back = self.lock().held_back.filter(|(_, until)| *until > now);
+        if let Some((reason, until)) = held_back {
+            return Decision::Delayed(reason, until.as_millisecond());
+        }
+        let as_if_it_answered = self.decide_with(now, Some(i64::MIN));
+        if as_if_it_answered != Decision::Start {
+            return as_if_it_answered;
+        }
+        let answered = self.world.last_point();
+        let since = {
+            let mut shared = self.lock();
+            match answered {
+                Ok(committed) => {
+                    // Somebody may have backed up by hand meanwhile.
+                    shared.record.completed = shared.record.completed.max(committed);
+                    Some(*shared.reachable_since.get_or_insert(now))
+                }
+                // What else the service says, the run is told as well.
+                Err(error) if in_the_way(&error) != Some(DelayReason::OfficeUnreachable) => {
+                    Some(*shared.reachable_since.get_or_insert(now))
+                }
+                Err(_) => {
+                    shared.reachable_since = None;
+                    None
+                }
+            }
+        };
+        self.decide_with(now, since.map(Timestamp::as_millisecond))
+    }
+
+    fn decide_with(&self, now: Timestamp, reachable_since: Option<i64>) -> Decision {
+        let shared = self.lock();
+        // A machine that does not say is not kept from being backed up.
+        let power = if self.world.on_battery().unwrap_or(false) { PowerSource::Battery } else { PowerSource::Mains };
+        let conditions = Conditions {
+            now: now.as_millisecond(),
+            minute: self.world.minute(),
+            power,
+            reachable_since,
+            paused_until: shared.record.paused_until.map(Timestamp::as_millisecond),
+            spread: self.spread,
+        };
+        decide(&self.schedule, &shared.record.earlier(), &conditions)
+    }
+
+    /// A run, and what comes of it.
+    fn back_up(&self, a_person_asked: bool) -> Result<Timestamp> {
+        let meter = Arc::new(Meter::default());
+        let since = self.world.now();
+        {
+            let mut shared = self.lock();
+            shared.doing = Doing::BackingUp { since, progress: Progress::default() };
+            shared.meter = Some(Arc::clone(&meter));
+        }
+        let (result, unplugged) = thread::scope(|scope| {
+            let running = scope.spawn(|| {
+                let result = self.world.back_up(&meter);
+                self.changed.notify_all();
+                result
+            });
+            let unplugged = self.watch(&meter, a_person_asked, || running.is_finished());
+            (running.join().unwrap_or_else(|_| Err(ClientError::Unexpected("the run panicked".into()))), unplugged)
+        });
+        self.lock().meter = None;
+        self.note(result, unplugged)
+    }
+
+    /// Looks at the machine's power while a run goes on, and stops it when it has to. Says whether it did.
+    fn watch(&self, meter: &Meter, a_person_asked: bool, is_over: impl Fn() -> bool) -> bool {
+        while !is_over() {
+            let shared = self.lock();
+            drop(self.changed.wait_timeout(shared, WATCH));
+            if !a_person_asked && !self.schedule.on_battery && self.world.on_battery().unwrap_or(false) && !is_over() {
+                meter.stop();
+                return true;
+            }
+        }
+        false
+    }
+
+    /// Notes what came of a run.
+    fn note(&self, result: Result<Vec<BackupReport>>, unplugged: bool) -> Result<Timestamp> {
+        let now = self.world.now();
+        match result {
+            Ok(_) => {
+                let mut shared = self.lock();
+                shared.record.complete(now);
+                shared.held_back = None;
+                self.keep(&shared.record)?;
+                Ok(now)
+            }
+            Err(ClientError::Stopped) if unplugged => {
+                self.delay(DelayReason::OnBattery)?;
+                Ok(soon(now))
+            }
+            // The agent itself ends.
+            Err(ClientError::Stopped) => Ok(now),
+            Err(error) => {
+                if let Some(reason) = in_the_way(&error) {
+                    let until = now + again_after(reason, &error);
+                    let mut shared = self.lock();
+                    if reason == DelayReason::OfficeUnreachable {
+                        shared.reachable_since = None;
+                    }
+                    shared.held_back = Some((reason, until));
+                    drop(shared);
+                    self.delay(reason)?;
+                    return Ok(until);
+                }
+                let mut shared = self.lock();
+                shared.record.fail(now, error.to_string());
+                self.keep(&shared.record)?;
+                Ok(now)
+            }
+        }
+    }
+
+    fn delay(&self, reason: DelayReason) -> Result<()> {
+        let now = self.world.now();
+        let mut shared = self.lock();
+        let before = shared.record.delay;
+        shared.record.delay(reason, now);
+        if let Some(delay) = shared.record.delay {
+            shared.doing = Doing::Delayed(delay);
+        }
+        if shared.record.delay != before { self.keep(&shared.record) } else { Ok(()) }
+    }
+
+    /// Waits until a moment of the machine's clock, or until somebody asks something. A machine that slept is noticed soon.
+    fn wait(&self, until: Timestamp) {
+        let shared = self.lock();
+        if shared.ended || shared.start_now {
+            return;
+        }
+        let left = until.duration_since(self.world.now());
+        let most = Duration::from_millis(LOOK_AGAIN_MS.unsigned_abs());
+        let left = Duration::try_from(left).unwrap_or_default().min(most);
+        drop(self.changed.wait_timeout(shared, left));
+    }
+
+    fn keep(&self, record: &Record) -> Result<()> {
+        self.state_dir.keep_agent_record(record)
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Shared> {
+        self.shared.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+fn moment(ms: i64) -> Timestamp {
+    Timestamp::from_millisecond(ms).unwrap_or(if ms < 0 { Timestamp::MIN } else { Timestamp::MAX })
+}
+
+fn soon(now: Timestamp) -> Timestamp {
+    now + SignedDuration::from_millis(LOOK_AGAIN_MS)
+}
+
+/// One agent a state directory.
+fn lock(state_dir: &StateDir) -> Result<FileLock> {
+    let path = state_dir.directory().join("agent.lock");
+    let file = File::create(&path).map_err(ClientError::file("opening", &path))?;
+    FileLock::try_new(file).map_err(|error| match error {
+        TryLockError::WouldBlock => ClientError::AgentRuns,
+        TryLockError::Error(e) => ClientError::file("locking", &path)(e),
+    })
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,292 @@
+//! An agent in a world that is made up: a clock that is set, a service that answers or does not, runs that end as they are told.
+
+use std::io;
+use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
+
+use jetfrost_wire::Problem;
+use jetfrost_wire::problem::ProblemKind;
+
+use super::*;
+use crate::state_dir::Membership;
+
+const START: &str = "2026-11-30T08:00:00Z";
+
+/// The world, and what became of it.
+struct World {
+    now: AtomicI64,
+    battery: AtomicBool,
+    reachable: AtomicBool,
+    /// How runs end from now on.
+    ends: Mutex<fn() -> Result<()>>,
+    /// A run goes on until it is stopped.
+    endless: AtomicBool,
+    runs: AtomicI64,
+}
+
+impl Surroundings for &World {
+    fn now(&self) -> Timestamp {
+        moment(self.now.load(Ordering::SeqCst))
+    }
+
+    fn minute(&self) -> u16 {
+        600
+    }
+
+    fn on_battery(&self) -> io::Result<bool> {
+        Ok(self.battery.load(Ordering::SeqCst))
+    }
+
+    fn last_point(&self) -> Result<Option<Timestamp>> {
+        if self.reachable.load(Ordering::SeqCst) { Ok(None) } else { Err(unreachable()) }
+    }
+
+    fn back_up(&self, meter: &Arc<Meter>) -> Result<Vec<BackupReport>> {
+        self.runs.fetch_add(1, Ordering::SeqCst);
+        while self.endless.load(Ordering::SeqCst) {
+            if meter.is_stopped() {
+                return Err(ClientError::Stopped);
+            }
+            thread::yield_now();
+        }
+        (self.ends.lock().expect("a lock"))().map(|()| Vec::new())
+    }
+}
+
+impl World {
+    fn new() -> Self {
+        let start: Timestamp = START.parse().expect("a time");
+        Self {
+            now: AtomicI64::new(start.as_millisecond()),
+            battery: AtomicBool::new(false),
+            reachable: AtomicBool::new(true),
+            ends: Mutex::new(|| Ok(())),
+            endless: AtomicBool::new(false),
+            runs: AtomicI64::new(0),
+        }
+    }
+
+    fn pass(&self, minutes: i64) {
+        self.now.fetch_add(minutes * 60_000, Ordering::SeqCst);
+    }
+
+    fn runs(&self) -> i64 {
+        self.runs.load(Ordering::SeqCst)
+    }
+
+    fn ends_with(&self, ends: fn() -> Result<()>) {
+        *self.ends.lock().expect("a lock") = ends;
+    }
+}
+
+fn unreachable() -> ClientError {
+    ClientError::Unreachable { address: "office:7410".into(), why: "no route".into() }
+}
+
+fn refused(kind: ProblemKind) -> Result<()> {
+    Err(ClientError::Refused(Box::new(Problem::new(kind, "Refused.", "Wait."))))
+}
+
+fn joined() -> (tempfile::TempDir, StateDir) {
+    let directory = tempfile::tempdir().expect("a directory");
+    let state_dir = StateDir::new(directory.path().join("state"));
+    let text = || String::from("x");
+    let membership = Membership {
+        address: text(),
+        fingerprint: text(),
+        service: text(),
+        workstation: "front desk".into(),
+        name: text(),
+        login: text(),
+        destination: text(),
+        store: text(),
+        credential: text(),
+    };
+    state_dir.keep_claimed(&membership).expect("kept");
+    (directory, state_dir)
+}
+
+fn agent<'w>(state_dir: &StateDir, world: &'w World) -> Agent<&'w World> {
+    Agent::new(state_dir.clone(), world, Schedule::USUAL).expect("nothing is in the way")
+}
+
+/// Steps until nothing is to be done now, as the loop does; the service's answer has settled.
+fn settle(agent: &Agent<&World>, world: &World) {
+    agent.step().expect("kept");
+    world.pass(1);
+    agent.step().expect("kept");
+}
+
+fn reason(agent: &Agent<&World>) -> Option<DelayReason> {
+    match agent.status().now {
+        Doing::Delayed(delay) => Some(delay.reason),
+        Doing::Waiting { .. } | Doing::BackingUp { .. } => None,
+    }
+}
+
+#[test]
+fn it_backs_up_once_a_rhythm_and_not_more_often() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    let agent = agent(&state_dir, &world);
+    settle(&agent, &world);
+    assert_eq!(world.runs(), 1);
+    for _ in 0..59 {
+        agent.step().expect("kept");
+        world.pass(1);
+    }
+    assert_eq!(world.runs(), 1);
+    for _ in 0..20 {
+        agent.step().expect("kept");
+        world.pass(1);
+    }
+    assert_eq!(world.runs(), 2);
+}
+
+#[test]
+fn what_is_in_the_way_is_named_with_the_time_from_when_it_was_also_after_a_restart() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    world.battery.store(true, Ordering::SeqCst);
+    let since = {
+        let agent = agent(&state_dir, &world);
+        agent.step().expect("kept");
+        let Doing::Delayed(delay) = agent.status().now else { panic!("{:?}", agent.status()) };
+        assert_eq!(delay.reason, DelayReason::OnBattery);
+        delay.since
+    };
+    world.pass(90);
+    let agent = agent(&state_dir, &world);
+    agent.step().expect("kept");
+    assert_eq!(agent.status().now, Doing::Delayed(Delay { reason: DelayReason::OnBattery, since }));
+    world.battery.store(false, Ordering::SeqCst);
+    settle(&agent, &world);
+    assert_eq!((world.runs(), agent.status().completed.is_some()), (1, true));
+}
+
+#[test]
+fn within_a_minute_of_the_networks_return_it_catches_up() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    world.reachable.store(false, Ordering::SeqCst);
+    let agent = agent(&state_dir, &world);
+    for _ in 0..600 {
+        agent.step().expect("kept");
+        world.pass(1);
+    }
+    assert_eq!((world.runs(), reason(&agent)), (0, Some(DelayReason::OfficeUnreachable)));
+    world.reachable.store(true, Ordering::SeqCst);
+    let look_again = agent.step().expect("kept");
+    assert!(look_again.duration_since((&world).now()) <= SignedDuration::from_secs(30));
+    world.pass(1);
+    agent.step().expect("kept");
+    assert_eq!(world.runs(), 1);
+}
+
+#[test]
+fn a_run_is_stopped_when_the_charger_is_pulled_out_unless_a_person_asked_for_it() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    world.endless.store(true, Ordering::SeqCst);
+    let agent = agent(&state_dir, &world);
+    agent.step().expect("kept");
+    world.pass(1);
+    thread::scope(|scope| {
+        let running = scope.spawn(|| agent.step().expect("kept"));
+        while world.runs() == 0 {
+            thread::yield_now();
+        }
+        world.battery.store(true, Ordering::SeqCst);
+        agent.changed.notify_all();
+        running.join().expect("no panic");
+    });
+    assert_eq!((reason(&agent), agent.status().failed), (Some(DelayReason::OnBattery), None), "it did not fail");
+    world.endless.store(false, Ordering::SeqCst);
+    agent.obey(&Ask::StartNow).expect("asked");
+    agent.step().expect("kept");
+    assert_eq!((world.runs(), agent.status().completed.is_some()), (2, true), "a person knows better");
+}
+
+#[test]
+fn a_refusal_that_waiting_ends_is_a_reason_and_another_error_a_failure() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    let agent = agent(&state_dir, &world);
+    world.ends_with(|| refused(ProblemKind::NoRoom));
+    settle(&agent, &world);
+    assert_eq!((reason(&agent), agent.status().failed), (Some(DelayReason::LimitReached), None));
+    agent.step().expect("kept");
+    assert_eq!(world.runs(), 1, "it does not knock all the time");
+    world.ends_with(|| Err(ClientError::Damaged));
+    world.pass(11);
+    agent.step().expect("kept");
+    let failed = agent.status().failed.expect("noted");
+    assert_eq!((failed.times, reason(&agent)), (1, None));
+    world.ends_with(|| Ok(()));
+    world.pass(6);
+    agent.step().expect("kept");
+    assert_eq!((world.runs(), agent.status().failed), (3, None), "tried again soon, and forgotten when it is complete");
+}
+
+#[test]
+fn a_pause_is_bounded_ends_by_itself_and_is_kept() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    let now = (&world).now();
+    {
+        let agent = agent(&state_dir, &world);
+        let pause = |hours| agent.obey(&Ask::Pause { until: now + SignedDuration::from_hours(hours) });
+        assert!(pause(0).is_err() && pause(7 * 24 + 1).is_err());
+        pause(3).expect("paused");
+    }
+    let agent = agent(&state_dir, &world);
+    agent.step().expect("kept");
+    assert_eq!((world.runs(), reason(&agent)), (0, Some(DelayReason::Paused)));
+    world.pass(180);
+    settle(&agent, &world);
+    assert_eq!(world.runs(), 1);
+}
+
+#[test]
+fn a_state_directory_has_one_agent_and_a_record_that_is_damaged_harms_nothing() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    {
+        let _first = agent(&state_dir, &world);
+        assert!(matches!(Agent::new(state_dir.clone(), &world, Schedule::USUAL), Err(ClientError::AgentRuns)));
+    }
+    std::fs::write(state_dir.directory().join("agent.json"), b"\xff{").expect("written");
+    let agent = agent(&state_dir, &world);
+    settle(&agent, &world);
+    assert_eq!(world.runs(), 1);
+}
+
+/// Ends an agent also when a look at it fails.
+struct Ends<'a>(&'a Agent<&'a World>);
+
+impl Drop for Ends<'_> {
+    fn drop(&mut self) {
+        self.0.end();
+    }
+}
+
+#[test]
+fn commands_reach_it_over_its_socket_and_whoever_says_nothing_holds_nobody_up() {
+    let (_directory, state_dir) = joined();
+    assert!(matches!(ask(&state_dir, &Ask::Status), Err(ClientError::NoAgent)));
+    let world = World::new();
+    let agent = agent(&state_dir, &world);
+    let (tell, told) = std::sync::mpsc::channel();
+    thread::scope(|scope| {
+        scope.spawn(|| agent.run(|status| drop(tell.send(status.clone()))).expect("it ends"));
+        let _end = Ends(&agent);
+        told.recv().expect("it runs");
+        let silent = jetfrost_platform::LocalStream::connect(state_dir.directory().join("agent.socket")).expect("connected");
+        let until = (&world).now() + SignedDuration::from_hours(1);
+        assert_eq!(ask(&state_dir, &Ask::Pause { until }).expect("answered").paused_until, Some(until));
+        let refused = ask(&state_dir, &Ask::Pause { until: (&world).now() }).expect_err("in the past").to_string();
+        assert_eq!(refused, "A pause must end in the future.");
+        assert_eq!(ask(&state_dir, &Ask::Resume).expect("answered").paused_until, None);
+        drop(silent);
+    });
+    assert!(matches!(ask(&state_dir, &Ask::Status), Err(ClientError::NoAgent)), "the socket goes with it");
+}

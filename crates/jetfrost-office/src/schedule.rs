@@ -1,0 +1,285 @@
+//! When a workstation is backed up next, and why it is not backed up now. Agent and service decide by the same function.
+
+use jetfrost_types::{DelayReason, PowerSource};
+
+const MINUTE_MS: i64 = 60_000;
+const HOUR_MS: i64 = 60 * MINUTE_MS;
+const DAY_MS: i64 = 24 * HOUR_MS;
+const MINUTES_OF_DAY: u16 = 24 * 60;
+
+/// Before this no version of this program was made: a clock that shows less is wrong. 1 January 2026, in milliseconds.
+const EARLIEST_MS: i64 = 1_767_225_600_000;
+/// Clocks of workstation and service may differ by this.
+const CLOCK_TOLERANCE_MS: i64 = DAY_MS;
+
+/// The first wait after a failure. It doubles with each further one, up to the rhythm.
+const FIRST_RETRY_MS: i64 = 5 * MINUTE_MS;
+/// Where only the machine's surroundings are in the way, they are looked at again after this.
+pub const LOOK_AGAIN_MS: i64 = 30_000;
+/// Runs of many workstations spread over this share of the rhythm, and no more than [`MOST_SPREAD_MS`].
+const SPREAD_SHARE: i64 = 8;
+const MOST_SPREAD_MS: i64 = 15 * MINUTE_MS;
+/// What is late because its machine was away starts within this of its return.
+const RETURN_SPREAD_MS: i64 = 30_000;
+
+/// How often a workstation is backed up, in seconds: 15 minutes to 31 days.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Rhythm(u32);
+
+impl Rhythm {
+    /// Every hour.
+    pub const HOURLY: Self = Self(3600);
+    /// In seconds.
+    pub const LEAST: u32 = 15 * 60;
+    /// In seconds.
+    pub const MOST: u32 = 31 * 86_400;
+
+    /// None outside the bounds.
+    #[must_use]
+    pub fn new(seconds: u32) -> Option<Self> {
+        (Self::LEAST..=Self::MOST).contains(&seconds).then_some(Self(seconds))
+    }
+
+    /// In seconds.
+    #[must_use]
+    pub fn seconds(self) -> u32 {
+        self.0
+    }
+
+    fn ms(self) -> i64 {
+        i64::from(self.0) * 1000
+    }
+}
+
+/// Hours of the day in which backups may start, by the machine's local time. They may pass midnight.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Hours {
+    from: u16,
+    to: u16,
+}
+
+impl Hours {
+    /// From one minute of the day up to another; none where one is no minute of a day, or both are the same.
+    #[must_use]
+    pub fn new(from: u16, to: u16) -> Option<Self> {
+        (from < MINUTES_OF_DAY && to < MINUTES_OF_DAY && from != to).then_some(Self { from, to })
+    }
+
+    /// Whether a minute of the day lies within.
+    #[must_use]
+    pub fn contain(self, minute: u16) -> bool {
+        if self.from < self.to { (self.from..self.to).contains(&minute) } else { minute >= self.from || minute < self.to }
+    }
+
+    /// Minutes from a minute of the day until they begin; 0 within them.
+    #[must_use]
+    pub fn begin_in(self, minute: u16) -> u16 {
+        if self.contain(minute) { 0 } else { (self.from + MINUTES_OF_DAY - minute) % MINUTES_OF_DAY }
+    }
+}
+
+/// What is set for a workstation.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Schedule {
+    /// How often it is backed up.
+    pub rhythm: Rhythm,
+    /// When backups may start; at any time if none.
+    pub hours: Option<Hours>,
+    /// Whether it is backed up on battery.
+    pub on_battery: bool,
+}
+
+impl Schedule {
+    /// Every hour, at any time, not on battery.
+    pub const USUAL: Self = Self { rhythm: Rhythm::HOURLY, hours: None, on_battery: false };
+}
+
+/// What came of earlier runs. Times are Unix milliseconds.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Earlier {
+    /// When the last complete run ended.
+    pub completed: Option<i64>,
+    /// When the last run failed, and how many failed since the last complete one.
+    pub failed: Option<(i64, u32)>,
+}
+
+/// How things are at the machine. Times are Unix milliseconds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Conditions {
+    /// The machine's clock.
+    pub now: i64,
+    /// The minute of the day, by the machine's local time.
+    pub minute: u16,
+    /// Where its power comes from.
+    pub power: PowerSource,
+    /// Since when the service answers; none while it does not.
+    pub reachable_since: Option<i64>,
+    /// Until when a person paused the agent.
+    pub paused_until: Option<i64>,
+    /// A number of this workstation's own, by which it keeps its distance to others.
+    pub spread: u64,
+}
+
+/// What to do now.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Decision {
+    /// Start a run.
+    Start,
+    /// Nothing is due before this time.
+    Due(i64),
+    /// It is due, and this is in the way; it is worth looking again at this time.
+    Delayed(DelayReason, i64),
+}
+
+/// When the next run is due, whatever is in the way.
+#[must_use]
+pub fn due(schedule: &Schedule, earlier: &Earlier, now: i64, spread: u64) -> i64 {
+    let rhythm = schedule.rhythm.ms();
+    let spread = share(spread, (rhythm / SPREAD_SHARE).min(MOST_SPREAD_MS));
+    let by_rhythm = earlier.completed.map_or(now, |completed| completed.saturating_add(rhythm + spread));
+    match earlier.failed {
+        Some((at, times)) => by_rhythm.max(at.saturating_add(retry_after(schedule.rhythm, times))),
+        None => by_rhythm,
+    }
+}
+
+/// Decides what to do now. Of several reasons it names the one that a person would have to end first.
+#[must_use]
+pub fn decide(schedule: &Schedule, earlier: &Earlier, at: &Conditions) -> Decision {
+    let now = at.now;
+    let look_again = now.saturating_add(LOOK_AGAIN_MS);
+    if now < EARLIEST_MS || earlier.completed.is_some_and(|completed| completed > now.saturating_add(CLOCK_TOLERANCE_MS)) {
+        return Decision::Delayed(DelayReason::ClockImplausible, look_again);
+    }
+    let due = due(schedule, earlier, now, at.spread);
+    if due > now {
+        return Decision::Due(due);
+    }
+    if let Some(until) = at.paused_until.filter(|until| *until > now) {
+        return Decision::Delayed(DelayReason::Paused, until);
+    }
+    if let Some(hours) = schedule.hours.filter(|hours| !hours.contain(at.minute)) {
+        let begin = now.saturating_add(i64::from(hours.begin_in(at.minute)) * MINUTE_MS);
+        return Decision::Delayed(DelayReason::OutsideHours, begin);
+    }
+    if at.power == PowerSource::Battery && !schedule.on_battery {
+        return Decision::Delayed(DelayReason::OnBattery, look_again);
+    }
+    let Some(since) = at.reachable_since else { return Decision::Delayed(DelayReason::OfficeUnreachable, look_again) };
+    // Whoever was away catches up soon after the return, and not all in the same second.
+    let settled = since.saturating_add(share(at.spread, RETURN_SPREAD_MS));
+    if settled > now { Decision::Due(settled) } else { Decision::Start }
+}
+
+/// How long to wait after the last of so many failures.
+fn retry_after(rhythm: Rhythm, times: u32) -> i64 {
+    let doublings = times.saturating_sub(1).min(20);
+    (FIRST_RETRY_MS << doublings).min(rhythm.ms())
+}
+
+fn share(spread: u64, most: i64) -> i64 {
+    let of = most.unsigned_abs().max(1);
+    (spread % of).cast_signed()
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    const NOW: i64 = EARLIEST_MS + 100 * DAY_MS;
+
+    fn at(now: i64) -> Conditions {
+        Conditions { now, minute: 600, power: PowerSource::Mains, reachable_since: Some(0), paused_until: None, spread: 0 }
+    }
+
+    fn completed(at: i64) -> Earlier {
+        Earlier { completed: Some(at), failed: None }
+    }
+
+    #[test]
+    fn a_new_workstation_starts_at_once_and_then_by_its_rhythm() {
+        assert_eq!(decide(&Schedule::USUAL, &Earlier::default(), &at(NOW)), Decision::Start);
+        assert_eq!(decide(&Schedule::USUAL, &completed(NOW), &at(NOW)), Decision::Due(NOW + HOUR_MS));
+        assert_eq!(decide(&Schedule::USUAL, &completed(NOW), &at(NOW + HOUR_MS)), Decision::Start);
+    }
+
+    #[test]
+    fn what_is_in_the_way_is_named_only_when_something_is_due() {
+        let battery = |now| Conditions { power: PowerSource::Battery, ..at(now) };
+        let (before, then) = (battery(NOW + HOUR_MS - 1), battery(NOW + HOUR_MS));
+        assert_eq!(decide(&Schedule::USUAL, &completed(NOW), &before), Decision::Due(NOW + HOUR_MS));
+        let delayed = Decision::Delayed(DelayReason::OnBattery, then.now + LOOK_AGAIN_MS);
+        assert_eq!(decide(&Schedule::USUAL, &completed(NOW), &then), delayed);
+        let allowed = Schedule { on_battery: true, ..Schedule::USUAL };
+        assert_eq!(decide(&allowed, &completed(NOW), &then), Decision::Start);
+    }
+
+    #[test]
+    fn a_pause_ends_by_itself() {
+        let until = NOW + 2 * HOUR_MS;
+        let paused = |now| decide(&Schedule::USUAL, &Earlier::default(), &Conditions { paused_until: Some(until), ..at(now) });
+        assert_eq!(paused(NOW), Decision::Delayed(DelayReason::Paused, until));
+        assert_eq!(paused(until), Decision::Start);
+    }
+
+    #[test]
+    fn hours_may_pass_midnight_and_say_when_they_begin() {
+        let night = Hours::new(22 * 60, 6 * 60).expect("hours");
+        assert!(night.contain(23 * 60) && night.contain(0) && !night.contain(6 * 60) && !night.contain(12 * 60));
+        assert_eq!((night.begin_in(12 * 60), night.begin_in(6 * 60), night.begin_in(3 * 60)), (600, 960, 0));
+        let schedule = Schedule { hours: Some(night), ..Schedule::USUAL };
+        let delayed = Decision::Delayed(DelayReason::OutsideHours, NOW + 12 * HOUR_MS);
+        assert_eq!(decide(&schedule, &Earlier::default(), &at(NOW)), delayed);
+        assert!(Hours::new(5, 5).is_none() && Hours::new(1440, 5).is_none());
+    }
+
+    #[test]
+    fn a_clock_that_cannot_be_right_makes_no_run() {
+        let wrong = |now, earlier| {
+            matches!(decide(&Schedule::USUAL, &earlier, &at(now)), Decision::Delayed(DelayReason::ClockImplausible, _))
+        };
+        assert!(wrong(0, Earlier::default()) && wrong(NOW, completed(NOW + 2 * DAY_MS)));
+        assert!(!wrong(NOW, completed(NOW + DAY_MS)), "a time zone set wrong is a few hours");
+    }
+
+    #[test]
+    fn failures_are_tried_again_soon_then_later_and_never_less_often_than_the_rhythm() {
+        let failed = |times| due(&Schedule::USUAL, &Earlier { completed: None, failed: Some((NOW, times)) }, NOW, 0) - NOW;
+        assert_eq!([1, 2, 3, 4].map(failed), [5, 10, 20, 40].map(|minutes| minutes * MINUTE_MS));
+        assert_eq!([5, 1_000, u32::MAX].map(failed), [HOUR_MS; 3]);
+    }
+
+    proptest! {
+        #[test]
+        fn machines_keep_their_distance_and_none_waits_long_after_its_return(spread: u64, away in 2 * HOUR_MS..100 * DAY_MS) {
+            let due_at = due(&Schedule::USUAL, &completed(NOW), NOW, spread);
+            prop_assert!((NOW + HOUR_MS..NOW + HOUR_MS + MOST_SPREAD_MS).contains(&due_at));
+            let back = Conditions { reachable_since: Some(NOW + away), spread, ..at(NOW + away) };
+            match decide(&Schedule::USUAL, &completed(NOW), &back) {
+                Decision::Start => {}
+                Decision::Due(then) => prop_assert!(then < back.now + RETURN_SPREAD_MS),
+                Decision::Delayed(..) => prop_assert!(false, "nothing is in the way"),
+            }
+            let gone = Conditions { reachable_since: None, ..back };
+            let delayed = Decision::Delayed(DelayReason::OfficeUnreachable, gone.now + LOOK_AGAIN_MS);
+            prop_assert_eq!(decide(&Schedule::USUAL, &completed(NOW), &gone), delayed);
+        }
+
+        #[test]
+        fn every_decision_has_an_end(seconds in Rhythm::LEAST..=Rhythm::MOST, minute in 0..MINUTES_OF_DAY, from in 0..MINUTES_OF_DAY,
+            to in 0..MINUTES_OF_DAY, battery: bool, done in proptest::option::of(0..NOW), times in 0..100_u32, spread: u64) {
+            let rhythm = Rhythm::new(seconds).expect("within");
+            let schedule = Schedule { rhythm, hours: Hours::new(from, to), on_battery: false };
+            let power = if battery { PowerSource::Battery } else { PowerSource::Mains };
+            let failed = done.filter(|_| times > 0).map(|at| (at, times));
+            let at = Conditions { minute, power, spread, ..at(NOW) };
+            match decide(&schedule, &Earlier { completed: done, failed }, &at) {
+                Decision::Start => {}
+                Decision::Due(then) => prop_assert!(then > NOW && then <= NOW + rhythm.ms() + MOST_SPREAD_MS),
+                Decision::Delayed(_, then) => prop_assert!(then > NOW && then <= NOW + DAY_MS),
+            }
+        }
+    }
+}

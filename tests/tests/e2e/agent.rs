@@ -1,0 +1,97 @@
+//! The agent: the real program beside a real service, killed and interrupted, and told by commands.
+
+use std::path::Path;
+
+use jetfrost_tests::office::{Office, Workstation};
+use jetfrost_tests::programs::{Going, jetfrost, jetfrost_ends, start};
+use jetfrost_wire::point::Point;
+use serde_json::Value;
+
+fn office() -> (Office, Workstation) {
+    let office = Office::open();
+    office.destination("shelf");
+    let station = office.workstation("dunlin");
+    station.write("letter.odt", "what it says");
+    (office, station)
+}
+
+/// An agent that says a line whenever it does something else.
+fn agent(home: &Path) -> Going {
+    start(jetfrost(home).args(["agent", "run"]))
+}
+
+fn line(agent: &Going, what: &str) -> String {
+    agent.line(what, |line| line.contains(what))
+}
+
+fn points(office: &Office, station: &Workstation) -> usize {
+    let workstation = station.home.membership().expect("joined").workstation;
+    let points: Vec<Point> = office.api.list(&format!("/workstations/{workstation}/points")).expect("listed");
+    points.len()
+}
+
+fn status(home: &Path) -> Value {
+    serde_json::from_str(&jetfrost_ends(home, &["--json", "agent", "status"], 0).out).expect("JSON")
+}
+
+#[test]
+fn an_agent_backs_up_without_being_asked_and_says_when_it_does_so_next() {
+    let (office, station) = office();
+    let home = station.home.directory();
+    let said = jetfrost_ends(home, &["agent", "status"], 1);
+    assert!(said.err.contains("jetfrost agent install"), "it says what to do: {}", said.err);
+    let agent = agent(home);
+    // It keeps its distance to others first; a person does not wait for that.
+    let _ = line(&agent, "waiting; the next backup is due");
+    let _ = jetfrost_ends(home, &["agent", "start-now"], 0);
+    let _ = line(&agent, "backing up since");
+    let _ = line(&agent, "waiting; the next backup is due");
+    let status = status(home);
+    assert!(status["completed"].is_string() && status["failed"].is_null() && status["now"]["doing"] == "waiting", "{status}");
+    assert!(points(&office, &station) >= 1);
+    let second = jetfrost(home).args(["agent", "run"]).output().expect("it ends");
+    assert!(!second.status.success() && String::from_utf8_lossy(&second.stderr).contains("already running"));
+}
+
+#[test]
+fn without_the_service_a_backup_is_delayed_and_not_failed_and_killing_the_agent_loses_none_of_that() {
+    let (mut office, station) = office();
+    let home = station.home.directory();
+    let first = agent(home);
+    let _ = line(&first, "waiting; the next backup is due");
+    office.stop();
+    let _ = jetfrost_ends(home, &["agent", "start-now"], 0);
+    let delayed = line(&first, "the service has not answered");
+    assert!(delayed.contains("jetfrost diagnose"), "it says what to do: {delayed}");
+    let before = status(home);
+    assert_eq!((&before["now"]["reason"], &before["failed"]), (&Value::from("office_unreachable"), &Value::Null));
+    drop(first);
+    let second = agent(home);
+    let _ = line(&second, "the service has not answered");
+    assert_eq!(status(home)["now"]["since"], before["now"]["since"], "it is late since then");
+    office.start();
+    let _ = jetfrost_ends(home, &["agent", "start-now"], 0);
+    let _ = line(&second, "waiting; the next backup is due");
+    assert!(points(&office, &station) >= 1);
+    second.terminate();
+    let said = jetfrost_ends(home, &["agent", "status"], 1);
+    assert!(said.err.contains("No agent is running"), "{}", said.err);
+}
+
+#[test]
+fn a_pause_is_a_reason_and_a_person_at_the_machine_may_back_up_all_the_same() {
+    let (office, station) = office();
+    let home = station.home.directory();
+    let agent = agent(home);
+    let _ = line(&agent, "waiting; the next backup is due");
+    let said = jetfrost_ends(home, &["agent", "pause", "--until", "200h"], 1);
+    assert!(said.err.contains("seven days"), "{}", said.err);
+    let said = jetfrost_ends(home, &["agent", "pause", "--until", "2h"], 0);
+    assert!(said.out.contains("jetfrost agent resume"), "{}", said.out);
+    let paused = line(&agent, "the agent has been paused");
+    assert!(paused.contains("a backup is due, but"), "{paused}");
+    let _ = jetfrost_ends(home, &["backup", "--quiet"], 0);
+    let _ = jetfrost_ends(home, &["agent", "start-now"], 0);
+    let _ = line(&agent, "waiting; the next backup is due");
+    assert!(points(&office, &station) >= 2);
+}
