@@ -24,11 +24,12 @@ use jetfrost_service::{Config, Running, SteppedClock};
 use jetfrost_wire::Binary;
 use jetfrost_wire::access::Grants;
 use jetfrost_wire::alerts::{MailSecurity, MailSettings, MailState, SetMail};
+use jetfrost_wire::calls;
 use jetfrost_wire::destination::{Destination, NewDestination};
 use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::people::{Account, Group, NewAccount, NewGroup, Role};
 use jetfrost_wire::service::{Carry, Escrow, FirstAdministrator, NewEscrow, SignIn, SignedIn};
-use jetfrost_wire::workstation::PointKind;
+use jetfrost_wire::workstation::{AgentReport, Delay, DelayReason, PointKind};
 use jiff::civil::Weekday;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan, Zoned};
@@ -260,10 +261,21 @@ impl Past {
             Some(disk) if day.weekday() == Weekday::Friday => {
                 disk.week()?;
                 self.while_time_passes(|| back_up(&desk.home, PointKind::Disk, ReadBack::Sample, &Arc::new(Meter::default())))?;
-                Ok(())
             }
-            _ => Ok(()),
+            _ => {}
         }
+        self.report(desk, at)
+    }
+
+    /// What the machine's agent says after a day's run.
+    fn report(&self, desk: &Desk, at: Timestamp) -> Done {
+        let report = match desk.machine.name {
+            HASTY => AgentReport { due: None, delay: Some(Delay { reason: DelayReason::OnBattery, since: at }) },
+            _ => AgentReport { due: Some(at + SignedDuration::from_mins(64)), delay: None },
+        };
+        let (membership, api) = desk.home.device_api()?;
+        api.call_with(&calls::report_agent(&membership.workstation), &report)?;
+        Ok(())
     }
 
     fn quiet_run(&self, desk: &Desk, ago: i64) -> Done {

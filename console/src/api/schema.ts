@@ -1464,6 +1464,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/workstations/{id}/agent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Notes what the calling workstation's agent says of itself. Returns what is on record: reports in quick succession are not taken. */
+        put: operations["report_agent"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/workstations/{id}/diagnosis": {
         parameters: {
             query?: never;
@@ -1751,6 +1768,37 @@ export interface components {
             points: number;
             /** @description Name of its workstation, which a machine can claim. */
             workstation: string;
+        };
+        /**
+         * @description What a workstation's agent says of itself.
+         * @example {
+         *       "delay": {
+         *         "reason": "on_battery",
+         *         "since": "2026-11-30T08:10:00Z"
+         *       }
+         *     }
+         */
+        AgentReport: {
+            delay?: components["schemas"]["Delay"] | null;
+            /**
+             * Format: date-time
+             * @description When its next run is due; absent while one is due or in progress.
+             */
+            due?: string | null;
+        };
+        /** @description What a workstation's agent reported last. */
+        AgentState: {
+            delay?: components["schemas"]["Delay"] | null;
+            /**
+             * Format: date-time
+             * @description When its next run is due, by the workstation's clock.
+             */
+            due?: string | null;
+            /**
+             * Format: date-time
+             * @description When it reported, by the service's clock.
+             */
+            seen: string;
         };
         /** @description Something that needs attention. */
         Alert: {
@@ -2158,6 +2206,21 @@ export interface components {
              */
             sequence: number;
         };
+        /** @description What is in the way of a backup that is due. */
+        Delay: {
+            /** @description What. */
+            reason: components["schemas"]["DelayReason"];
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since: string;
+        };
+        /**
+         * @description Why a backup that is due does not run now. The set is fixed: what is none of these is a failed run, with its error.
+         * @enum {string}
+         */
+        DelayReason: "paused" | "clock_implausible" | "another_run" | "outside_hours" | "on_battery" | "office_unreachable" | "backups_paused" | "limit_reached" | "destination_unavailable" | "passphrase_needed" | "source_missing";
         /** @description A place that holds image stores. */
         Destination: {
             /** @description What happens when a backup reaches a limit. */
@@ -3830,6 +3893,7 @@ export interface components {
             items: {
                 /** @description Id of its account. */
                 account: components["schemas"]["AccountId"];
+                agent?: components["schemas"]["AgentState"] | null;
                 /** @description Its client's version. */
                 client_version: string;
                 /**
@@ -4758,6 +4822,7 @@ export interface components {
         Workstation: {
             /** @description Id of its account. */
             account: components["schemas"]["AccountId"];
+            agent?: components["schemas"]["AgentState"] | null;
             /** @description Its client's version. */
             client_version: string;
             /**
@@ -9523,6 +9588,50 @@ export interface operations {
             401: components["responses"]["NotSignedIn"];
             403: components["responses"]["NotAllowed"];
             404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    report_agent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AgentReport"];
+            };
+        };
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgentState"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
             429: components["responses"]["TooMuch"];
             /** @description A problem: the kind says which, and the next step what to do. */
             default: {

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { RouterLink } from 'vue-router'
 import type { Workstation } from '../api/types'
+import { late, nextRun } from '../logic/agent'
 import { age, many, moment, size } from '../logic/format'
 import StateWord from './StateWord.vue'
 
@@ -26,6 +27,7 @@ function runNote(workstation: Workstation): string {
           <th scope="col">Workstation</th>
           <th scope="col">Person</th>
           <th scope="col">State</th>
+          <th scope="col">Next backup</th>
           <th scope="col">Last complete point</th>
           <th scope="col" class="jf-number">Size</th>
           <th scope="col" class="jf-number">Image store</th>
@@ -38,6 +40,7 @@ function runNote(workstation: Workstation): string {
           <th scope="row"><RouterLink :to="{ name: 'workstation', params: { id: w.id } }">{{ w.name }}</RouterLink></th>
           <td>{{ w.person }}</td>
           <td><StateWord :state="w.state" /></td>
+          <td><span :class="{ 'jf-bad': late(w.agent), 'jf-quiet': !w.agent }">{{ nextRun(w.agent, now) }}</span></td>
           <td>
             <span v-if="w.latest_point" :title="moment(w.latest_point.committed)">{{ age(w.latest_point.committed, now) }}</span>
             <span v-else class="jf-quiet">none</span>

@@ -46,10 +46,14 @@ export function many(number: number, noun: string): string {
 
 export function age(then: string, now: Date): string {
   const seconds = (now.getTime() - new Date(then).getTime()) / 1000
-  if (seconds < 60) return 'just now'
-  if (seconds < 7200) return `${Math.floor(seconds / 60)} min ago`
-  if (seconds < 172_800) return `${Math.floor(seconds / 3600)} h ago`
-  return `${Math.floor(seconds / 86_400)} days ago`
+  return seconds < 60 ? 'just now' : `${span(seconds)} ago`
+}
+
+/** How long something lasts, in the largest unit that says enough. */
+export function span(seconds: number): string {
+  if (seconds < 7200) return `${Math.max(Math.floor(seconds / 60), 0)} min`
+  if (seconds < 172_800) return `${Math.floor(seconds / 3600)} h`
+  return `${Math.floor(seconds / 86_400)} days`
 }
 
 export function moment(at: string): string {

@@ -16,6 +16,7 @@ import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
 import { useNow } from '../composables/useNow'
 import { useSession } from '../composables/useSession'
+import { late, nextRun } from '../logic/agent'
 import { age, many, moment, noun, size } from '../logic/format'
 import { withEntry, withRun } from '../logic/live'
 
@@ -109,6 +110,12 @@ onMounted(reload)
           <dd>{{ w.latest_point ? `${many(w.latest_point.files, noun(w.latest_point.kind))}, ${size(w.latest_point.bytes)}` : '–' }}</dd>
         </div>
         <div>
+          <dt>Next backup</dt>
+          <dd :class="{ 'jf-bad': late(w.agent) }">
+            {{ w.agent ? nextRun(w.agent, now) : 'no agent has reported' }}
+          </dd>
+        </div>
+        <div>
           <dt>Points</dt>
           <dd>{{ w.store.points }}</dd>
         </div>
@@ -132,7 +139,7 @@ onMounted(reload)
         </div>
         <div>
           <dt>Client</dt>
-          <dd>{{ w.client_version }}, heard of {{ w.last_seen ? age(w.last_seen, now) : 'never' }}</dd>
+          <dd>{{ w.client_version }}, seen {{ w.last_seen ? age(w.last_seen, now) : 'never' }}</dd>
         </div>
         <div>
           <dt>Enrolled</dt>

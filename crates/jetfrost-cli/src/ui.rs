@@ -237,12 +237,16 @@ pub(crate) fn moment(at: Timestamp) -> String {
 
 /// How long ago something was.
 pub(crate) fn ago(at: Timestamp, now: Timestamp) -> String {
-    let seconds = now.as_second() - at.as_second();
+    if now.as_second() - at.as_second() < 60 { "just now".into() } else { format!("{} ago", span(at, now)) }
+}
+
+/// How long it is from one moment to another, in the largest unit that says enough.
+pub(crate) fn span(from: Timestamp, to: Timestamp) -> String {
+    let seconds = to.as_second() - from.as_second();
     match seconds {
-        ..60 => "just now".into(),
-        60..7200 => format!("{} min ago", seconds / 60),
-        7200..172_800 => format!("{} h ago", seconds / 3600),
-        _ => format!("{} days ago", seconds / 86_400),
+        ..7200 => format!("{} min", seconds.max(0) / 60),
+        7200..172_800 => format!("{} h", seconds / 3600),
+        _ => format!("{} days", seconds / 86_400),
     }
 }
 

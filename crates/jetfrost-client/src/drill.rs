@@ -40,6 +40,19 @@ pub struct Rehearsal {
     pub scratch: PathBuf,
 }
 
+impl Rehearsal {
+    /// In hundredths of the files.
+    pub const USUAL_SHARE: u8 = 5;
+    /// In bytes.
+    pub const USUAL_MOST: u64 = 2_000_000_000;
+
+    /// A twentieth of the files, 2 GB at most, put beside the settings in a state directory meanwhile.
+    #[must_use]
+    pub fn usual(scratch: &Path) -> Self {
+        Self { share: Self::USUAL_SHARE, most: Self::USUAL_MOST, scratch: scratch.into() }
+    }
+}
+
 /// What a drill came to.
 #[derive(Debug)]
 pub struct DrillReport {

@@ -19,6 +19,9 @@ pub const LOOK_AGAIN_MS: i64 = 30_000;
 /// Runs of many workstations spread over this share of the rhythm, and no more than [`MOST_SPREAD_MS`].
 const SPREAD_SHARE: i64 = 8;
 const MOST_SPREAD_MS: i64 = 15 * MINUTE_MS;
+/// A restore is rehearsed this often; a rehearsal that failed, or did not come about, is repeated after a day.
+const DRILL_EVERY_MS: i64 = 7 * DAY_MS;
+const DRILL_AGAIN_MS: i64 = DAY_MS;
 /// What is late because its machine was away starts within this of its return.
 const RETURN_SPREAD_MS: i64 = 30_000;
 
@@ -171,6 +174,14 @@ pub fn decide(schedule: &Schedule, earlier: &Earlier, at: &Conditions) -> Decisi
     if settled > now { Decision::Due(settled) } else { Decision::Start }
 }
 
+/// Whether a restore is to be rehearsed, now that a run is complete. Times are Unix milliseconds: when a drill last restored everything,
+/// and when one was last tried.
+#[must_use]
+pub fn is_drill_due(drilled: Option<i64>, tried: Option<i64>, now: i64) -> bool {
+    let older_than = |at: Option<i64>, age| at.is_none_or(|at| now.saturating_sub(at) >= age);
+    older_than(drilled, DRILL_EVERY_MS) && older_than(tried, DRILL_AGAIN_MS)
+}
+
 /// How long to wait after the last of so many failures.
 fn retry_after(rhythm: Rhythm, times: u32) -> i64 {
     let doublings = times.saturating_sub(1).min(20);
@@ -249,6 +260,15 @@ mod tests {
         let failed = |times| due(&Schedule::USUAL, &Earlier { completed: None, failed: Some((NOW, times)) }, NOW, 0) - NOW;
         assert_eq!([1, 2, 3, 4].map(failed), [5, 10, 20, 40].map(|minutes| minutes * MINUTE_MS));
         assert_eq!([5, 1_000, u32::MAX].map(failed), [HOUR_MS; 3]);
+    }
+
+    #[test]
+    fn restores_are_rehearsed_every_week_and_a_failure_is_no_reason_to_try_all_the_time() {
+        assert!(is_drill_due(None, None, NOW) && !is_drill_due(None, Some(NOW), NOW + DAY_MS - 1));
+        assert!(is_drill_due(None, Some(NOW), NOW + DAY_MS));
+        assert!(
+            !is_drill_due(Some(NOW), Some(NOW), NOW + 7 * DAY_MS - 1) && is_drill_due(Some(NOW), Some(NOW), NOW + 7 * DAY_MS)
+        );
     }
 
     proptest! {

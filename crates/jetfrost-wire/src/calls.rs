@@ -722,6 +722,12 @@ pub fn workstation(id: impl Display) -> Call<(), Workstation> {
     Call::new(Method::GET, format!("/workstations/{}", segment(id)))
 }
 
+/// `PUT /workstations/{id}/agent`
+#[must_use]
+pub fn report_agent(id: impl Display) -> Call<AgentReport, AgentState> {
+    Call::new(Method::PUT, format!("/workstations/{}/agent", segment(id)))
+}
+
 /// `POST /workstations/{id}/diagnosis`
 #[must_use]
 pub fn diagnose_own(id: impl Display) -> Call<(), Diagnosis> {

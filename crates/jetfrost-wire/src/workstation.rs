@@ -1,7 +1,7 @@
 //! Workstations and their recovery points.
 
 use jetfrost_types::ImageStoreId;
-pub use jetfrost_types::PointKind;
+pub use jetfrost_types::{DelayReason, PointKind};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -70,6 +70,40 @@ pub struct Workstation {
     pub latest_point: Option<Point>,
     /// The latest run, which may be in progress.
     pub latest_run: Option<Run>,
+    /// What its agent reported last; absent if none ever did.
+    #[serde(default)]
+    pub agent: Option<AgentState>,
+}
+
+/// What is in the way of a backup that is due.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Delay {
+    /// What.
+    pub reason: DelayReason,
+    /// Since when.
+    pub since: Timestamp,
+}
+
+/// What a workstation's agent says of itself.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AgentReport {
+    /// When its next run is due; absent while one is due or in progress.
+    #[serde(default)]
+    pub due: Option<Timestamp>,
+    /// What is in the way of a run that is due.
+    #[serde(default)]
+    pub delay: Option<Delay>,
+}
+
+/// What a workstation's agent reported last.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AgentState {
+    /// When it reported, by the service's clock.
+    pub seen: Timestamp,
+    /// When its next run is due, by the workstation's clock.
+    pub due: Option<Timestamp>,
+    /// What is in the way of a run that is due.
+    pub delay: Option<Delay>,
 }
 
 impl HasVersion for Workstation {

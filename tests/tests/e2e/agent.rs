@@ -1,6 +1,7 @@
 //! The agent: the real program beside a real service, killed and interrupted, and told by commands.
 
 use std::path::Path;
+use std::time::{Duration, Instant};
 
 use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_tests::programs::{Going, jetfrost, jetfrost_ends, start};
@@ -30,6 +31,13 @@ fn points(office: &Office, station: &Workstation) -> usize {
     points.len()
 }
 
+/// What the office knows of the agent.
+fn reported(office: &Office, station: &Workstation) -> Value {
+    let workstation = station.home.membership().expect("joined").workstation;
+    let shown: Value = office.api.get(&format!("/workstations/{workstation}")).expect("there");
+    shown["agent"].clone()
+}
+
 fn status(home: &Path) -> Value {
     serde_json::from_str(&jetfrost_ends(home, &["--json", "agent", "status"], 0).out).expect("JSON")
 }
@@ -49,6 +57,11 @@ fn an_agent_backs_up_without_being_asked_and_says_when_it_does_so_next() {
     let status = status(home);
     assert!(status["completed"].is_string() && status["failed"].is_null() && status["now"]["doing"] == "waiting", "{status}");
     assert!(points(&office, &station) >= 1);
+    // It reports right after.
+    let end = Instant::now() + Duration::from_secs(20);
+    while reported(&office, &station)["due"].is_null() {
+        assert!(Instant::now() < end, "{}", reported(&office, &station));
+    }
     let second = jetfrost(home).args(["agent", "run"]).output().expect("it ends");
     assert!(!second.status.success() && String::from_utf8_lossy(&second.stderr).contains("already running"));
 }

@@ -8,7 +8,10 @@ use jetfrost_wire::destination::DestinationState;
 use jetfrost_wire::enrolment::CodeState;
 use jetfrost_wire::retention::AtLimit;
 use jetfrost_wire::run::Outcome;
-use jetfrost_wire::workstation::{PointKind, UnlockMethodKind, WorkstationState};
+use jetfrost_wire::workstation::{AgentState, PointKind, UnlockMethodKind, WorkstationState};
+use jiff::{SignedDuration, Timestamp};
+
+use crate::ui::{ago, moment, span};
 
 pub(crate) fn outcome(outcome: Outcome) -> String {
     outcome.word().replace('_', " ")
@@ -46,6 +49,43 @@ pub(crate) fn delay(reason: DelayReason) -> &'static str {
         DelayReason::DestinationUnavailable => "the destination has not been available",
         DelayReason::PassphraseNeeded => "no secret on this machine has unlocked the image store",
         DelayReason::SourceMissing => "nothing has been included, or it has not been there",
+    }
+}
+
+/// In how long a workstation's next backup is due, or for how long it has been late and why: for a list.
+pub(crate) fn next_run(agent: Option<&AgentState>, now: Timestamp) -> String {
+    match agent {
+        None => "no agent".into(),
+        Some(AgentState { delay: Some(delay), .. }) => {
+            format!("late: {} for {}", delay.reason.word().replace('_', " "), span(delay.since, now))
+        }
+        Some(AgentState { seen, .. }) if is_silent(*seen, now) => format!("not seen for {}", span(*seen, now)),
+        Some(AgentState { due: Some(due), .. }) if *due > now => format!("in {}", span(now, *due)),
+        Some(_) => "due or in progress".into(),
+    }
+}
+
+/// An agent reports every 30 minutes: one that has not for so long is off, or away.
+const SILENT: SignedDuration = SignedDuration::from_hours(2);
+
+fn is_silent(seen: Timestamp, now: Timestamp) -> bool {
+    now.duration_since(seen) > SILENT
+}
+
+/// The same in a sentence.
+pub(crate) fn agent(agent: Option<&AgentState>, now: Timestamp) -> String {
+    match agent {
+        None => "none has reported. Next, at the workstation: jetfrost agent install".into(),
+        Some(AgentState { seen, delay: Some(late), .. }) => {
+            format!("a backup is due, but {} since {} (reported {})", delay(late.reason), moment(late.since), ago(*seen, now))
+        }
+        Some(AgentState { seen, .. }) if is_silent(*seen, now) => {
+            format!("last seen {}: the machine is off or away, or the agent has ended", ago(*seen, now))
+        }
+        Some(AgentState { seen, due: Some(due), .. }) if *due > now => {
+            format!("next backup due at {} (reported {})", moment(*due), ago(*seen, now))
+        }
+        Some(AgentState { seen, .. }) => format!("a backup is due or in progress (reported {})", ago(*seen, now)),
     }
 }
 

@@ -14,16 +14,18 @@ use std::thread;
 use std::time::Duration;
 
 use jetfrost_image::medium::FileLock;
-use jetfrost_office::schedule::{Conditions, Decision, LOOK_AGAIN_MS, decide};
+use jetfrost_office::schedule::{Conditions, Decision, LOOK_AGAIN_MS, decide, is_drill_due};
 use jetfrost_types::{DelayReason, PowerSource};
 use jetfrost_wire::run::Progress;
+use jetfrost_wire::workstation::AgentReport;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
 pub use control::{Ask, ask};
 pub use jetfrost_office::schedule::Schedule;
-pub use record::{Delay, Failed};
-pub use surroundings::{Surroundings, ThisMachine};
+pub use jetfrost_wire::workstation::Delay;
+pub use record::Failed;
+pub use surroundings::{Known, Surroundings, ThisMachine};
 
 use crate::backup::BackupReport;
 use crate::error::ClientError;
@@ -37,6 +39,9 @@ type Result<T> = std::result::Result<T, ClientError>;
 
 /// A pause lasts so long at most: whoever forgets it is backed up again.
 pub const MOST_PAUSE: SignedDuration = SignedDuration::from_hours(7 * 24);
+
+/// The service hears of an agent to which nothing happens this often.
+const REPORT_AGAIN: SignedDuration = SignedDuration::from_mins(30);
 
 /// While a run goes on, the machine's power is looked at this often.
 const WATCH: Duration = Duration::from_secs(5);
@@ -54,6 +59,13 @@ pub enum Doing {
     Delayed(Delay),
     /// A run is in progress.
     BackingUp {
+        /// Since when.
+        since: Timestamp,
+        /// How far it is.
+        progress: Progress,
+    },
+    /// A restore is being rehearsed.
+    Drilling {
         /// Since when.
         since: Timestamp,
         /// How far it is.
@@ -94,13 +106,20 @@ pub struct Agent<S> {
 struct Shared {
     record: Record,
     doing: Doing,
+    has_looked: bool,
     /// Since when the service answers.
     reachable_since: Option<Timestamp>,
+    /// When a drill last restored everything, as far as the service said.
+    drilled: Option<Timestamp>,
     /// What the service or this machine said to the last attempt, and when it is worth trying again.
     held_back: Option<(DelayReason, Timestamp)>,
+    /// What the service was told last, and when.
+    reported: Option<(AgentReport, Timestamp)>,
     start_now: bool,
     ended: bool,
     meter: Option<Arc<Meter>>,
+    /// Whether the work that the meter counts is over.
+    is_over: bool,
 }
 
 impl<S: Surroundings> Agent<S> {
@@ -116,11 +135,15 @@ impl<S: Surroundings> Agent<S> {
         let shared = Shared {
             record,
             doing: Doing::Waiting { due: started },
+            has_looked: false,
             reachable_since: None,
+            drilled: None,
             held_back: None,
+            reported: None,
             start_now: false,
             ended: false,
             meter: None,
+            is_over: true,
         };
         let hash = blake3::hash(membership.workstation.as_bytes());
         let spread = u64::from_le_bytes(*hash.as_bytes().first_chunk().expect("a hash has 32 bytes"));
@@ -132,28 +155,74 @@ impl<S: Surroundings> Agent<S> {
     ///
     /// # Errors
     /// When nobody could ask it anything, or its record cannot be kept.
-    pub fn run(&self, changed: impl Fn(&AgentStatus) + Sync) -> Result<()> {
+    pub fn run(&self, changed: impl Fn(&AgentStatus) + Send) -> Result<()> {
         let control = Control::open(&self.state_dir)?;
         thread::scope(|scope| {
             scope.spawn(|| control.serve(|| self.lock().ended, |what| self.answer(what)));
-            let worked = self.work(&changed);
+            scope.spawn(|| self.show(changed));
+            let worked = self.work();
             self.end();
             worked
         })
     }
 
-    fn work(&self, changed: &impl Fn(&AgentStatus)) -> Result<()> {
-        let mut shown = None;
+    fn work(&self) -> Result<()> {
         while !self.lock().ended {
             let look_again = self.step()?;
-            let status = self.status();
-            if shown.as_ref() != Some(&status.now) {
-                changed(&status);
-                shown = Some(status.now);
-            }
+            self.report();
             self.wait(look_again);
         }
         Ok(())
+    }
+
+    /// Shows what the agent is doing whenever that is something else.
+    fn show(&self, changed: impl Fn(&AgentStatus)) {
+        let mut shown = None;
+        let mut shared = self.lock();
+        while !shared.ended {
+            // Before the first look there is nothing to show.
+            if shared.has_looked && shown.as_ref() != Some(&shared.doing) {
+                shown = Some(shared.doing.clone());
+                drop(shared);
+                changed(&self.status());
+                shared = self.lock();
+            } else {
+                shared = self.changed.wait(shared).unwrap_or_else(PoisonError::into_inner);
+            }
+        }
+    }
+
+    fn does(&self, shared: &mut Shared, doing: Doing) {
+        if !shared.has_looked || shared.doing != doing {
+            (shared.doing, shared.has_looked) = (doing, true);
+            self.changed.notify_all();
+        }
+    }
+
+    /// Tells the service what this agent is doing, when that is something else, and now and then that it is there at all. A service
+    /// that does not answer is told later.
+    fn report(&self) {
+        let now = self.world.now();
+        let report = {
+            let shared = self.lock();
+            let report = match &shared.doing {
+                Doing::Waiting { due } => AgentReport { due: Some(*due), delay: None },
+                Doing::Delayed(delay) => AgentReport { due: None, delay: Some(*delay) },
+                Doing::BackingUp { .. } | Doing::Drilling { .. } => AgentReport { due: None, delay: None },
+            };
+            let is_known = |(said, at): &(AgentReport, Timestamp)| *said == report && now.duration_since(*at) < REPORT_AGAIN;
+            let is_gone = report.delay.is_some_and(|delay| delay.reason == DelayReason::OfficeUnreachable);
+            if is_gone || shared.reported.as_ref().is_some_and(is_known) {
+                return;
+            }
+            report
+        };
+        let Ok(on_record) = self.world.report(&report) else { return };
+        let reason = |delay: Option<Delay>| delay.map(|delay| delay.reason);
+        let ms = |due: Option<Timestamp>| due.map(Timestamp::as_millisecond);
+        if (ms(on_record.due), reason(on_record.delay)) == (ms(report.due), reason(report.delay)) {
+            self.lock().reported = Some((report, now));
+        }
     }
 
     /// Ends: a run in progress stops at the next good moment, and what it sent stays.
@@ -171,6 +240,7 @@ impl<S: Surroundings> Agent<S> {
         let shared = self.lock();
         let now = match (&shared.doing, &shared.meter) {
             (Doing::BackingUp { since, .. }, Some(meter)) => Doing::BackingUp { since: *since, progress: meter.progress() },
+            (Doing::Drilling { since, .. }, Some(meter)) => Doing::Drilling { since: *since, progress: meter.progress() },
             (doing, _) => doing.clone(),
         };
         AgentStatus {
@@ -225,7 +295,7 @@ impl<S: Surroundings> Agent<S> {
             Decision::Due(due) => {
                 let due = moment(due);
                 let mut shared = self.lock();
-                shared.doing = Doing::Waiting { due };
+                self.does(&mut shared, Doing::Waiting { due });
                 if shared.record.delay.take().is_some() {
                     self.keep(&shared.record)?;
                 }
@@ -249,13 +319,14 @@ impl<S: Surroundings> Agent<S> {
         if as_if_it_answered != Decision::Start {
             return as_if_it_answered;
         }
-        let answered = self.world.last_point();
+        let answered = self.world.known();
         let since = {
             let mut shared = self.lock();
             match answered {
-                Ok(committed) => {
+                Ok(known) => {
                     // Somebody may have backed up by hand meanwhile.
-                    shared.record.completed = shared.record.completed.max(committed);
+                    shared.record.completed = shared.record.completed.max(known.completed);
+                    shared.drilled = known.drilled;
                     Some(*shared.reachable_since.get_or_insert(now))
                 }
                 // What else the service says, the run is told as well.
@@ -286,34 +357,71 @@ impl<S: Surroundings> Agent<S> {
         decide(&self.schedule, &shared.record.earlier(), &conditions)
     }
 
-    /// A run, and what comes of it.
+    /// A run, and what comes of it; then a drill, if one is due.
     fn back_up(&self, a_person_asked: bool) -> Result<Timestamp> {
-        let meter = Arc::new(Meter::default());
+        let since = self.world.now();
+        let doing = Doing::BackingUp { since, progress: Progress::default() };
+        let (result, unplugged) = self.watched(doing, a_person_asked, |meter| self.world.back_up(meter));
+        let is_complete = result.is_ok();
+        let look_again = self.note(result, unplugged)?;
+        if is_complete {
+            self.drill_if_due()?;
+        }
+        Ok(look_again)
+    }
+
+    /// Rehearses a restore now and then: after a complete run, when there is something to restore and the service is there.
+    fn drill_if_due(&self) -> Result<()> {
         let since = self.world.now();
         {
             let mut shared = self.lock();
-            shared.doing = Doing::BackingUp { since, progress: Progress::default() };
-            shared.meter = Some(Arc::clone(&meter));
+            let ms = |at: Option<Timestamp>| at.map(Timestamp::as_millisecond);
+            if shared.ended || !is_drill_due(ms(shared.drilled), ms(shared.record.drill_tried), since.as_millisecond()) {
+                return Ok(());
+            }
+            shared.record.drill_tried = Some(since);
+            self.keep(&shared.record)?;
         }
-        let (result, unplugged) = thread::scope(|scope| {
+        // What came of it is on record at the service, and an alert there if it failed.
+        let doing = Doing::Drilling { since, progress: Progress::default() };
+        let _ = self.watched(doing, false, |meter| self.world.drill(meter));
+        Ok(())
+    }
+
+    /// Does something that takes a while, in a thread of its own, and looks at the machine's power meanwhile. Says with its result
+    /// whether it was stopped because of that.
+    fn watched<T: Send>(
+        &self,
+        doing: Doing,
+        a_person_asked: bool,
+        work: impl FnOnce(&Arc<Meter>) -> Result<T> + Send,
+    ) -> (Result<T>, bool) {
+        let meter = Arc::new(Meter::default());
+        {
+            let mut shared = self.lock();
+            self.does(&mut shared, doing);
+            shared.meter = Some(Arc::clone(&meter));
+            shared.is_over = false;
+        }
+        let done = thread::scope(|scope| {
             let running = scope.spawn(|| {
-                let result = self.world.back_up(&meter);
-                self.changed.notify_all();
-                result
+                let _over = Over(self);
+                work(&meter)
             });
-            let unplugged = self.watch(&meter, a_person_asked, || running.is_finished());
-            (running.join().unwrap_or_else(|_| Err(ClientError::Unexpected("the run panicked".into()))), unplugged)
+            let unplugged = self.watch(&meter, a_person_asked);
+            (running.join().unwrap_or_else(|_| Err(ClientError::Unexpected("the work panicked".into()))), unplugged)
         });
         self.lock().meter = None;
-        self.note(result, unplugged)
+        done
     }
 
     /// Looks at the machine's power while a run goes on, and stops it when it has to. Says whether it did.
-    fn watch(&self, meter: &Meter, a_person_asked: bool, is_over: impl Fn() -> bool) -> bool {
-        while !is_over() {
-            let shared = self.lock();
-            drop(self.changed.wait_timeout(shared, WATCH));
-            if !a_person_asked && !self.schedule.on_battery && self.world.on_battery().unwrap_or(false) && !is_over() {
+    fn watch(&self, meter: &Meter, a_person_asked: bool) -> bool {
+        let mut shared = self.lock();
+        while !shared.is_over {
+            let (again, _) = self.changed.wait_timeout(shared, WATCH).unwrap_or_else(PoisonError::into_inner);
+            shared = again;
+            if !shared.is_over && !a_person_asked && !self.schedule.on_battery && self.world.on_battery().unwrap_or(false) {
                 meter.stop();
                 return true;
             }
@@ -364,7 +472,7 @@ impl<S: Surroundings> Agent<S> {
         let before = shared.record.delay;
         shared.record.delay(reason, now);
         if let Some(delay) = shared.record.delay {
-            shared.doing = Doing::Delayed(delay);
+            self.does(&mut shared, Doing::Delayed(delay));
         }
         if shared.record.delay != before { self.keep(&shared.record) } else { Ok(()) }
     }
@@ -387,6 +495,16 @@ impl<S: Surroundings> Agent<S> {
 
     fn lock(&self) -> MutexGuard<'_, Shared> {
         self.shared.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// Says that work is over, also when it panicked.
+struct Over<'a, S: Surroundings>(&'a Agent<S>);
+
+impl<S: Surroundings> Drop for Over<'_, S> {
+    fn drop(&mut self) {
+        self.0.lock().is_over = true;
+        self.0.changed.notify_all();
     }
 }
 

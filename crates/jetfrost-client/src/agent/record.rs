@@ -2,6 +2,7 @@
 
 use jetfrost_office::schedule::Earlier;
 use jetfrost_types::DelayReason;
+use jetfrost_wire::workstation::Delay;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -16,15 +17,6 @@ pub struct Failed {
     pub times: u32,
 }
 
-/// What is in the way of a run that is due.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Delay {
-    /// What.
-    pub reason: DelayReason,
-    /// Since when.
-    pub since: Timestamp,
-}
-
 /// A file of the state directory. One that cannot be read is none: then a run is due, which harms nothing.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) struct Record {
@@ -32,6 +24,9 @@ pub(super) struct Record {
     pub(super) completed: Option<Timestamp>,
     pub(super) failed: Option<Failed>,
     pub(super) delay: Option<Delay>,
+    /// When a restore was last rehearsed, whatever came of it: that is on record at the service.
+    #[serde(default)]
+    pub(super) drill_tried: Option<Timestamp>,
     /// Until when a person paused the agent.
     pub(super) paused_until: Option<Timestamp>,
 }

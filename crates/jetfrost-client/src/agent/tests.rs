@@ -5,6 +5,7 @@ use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 
 use jetfrost_wire::Problem;
 use jetfrost_wire::problem::ProblemKind;
+use jetfrost_wire::workstation::AgentState;
 
 use super::*;
 use crate::state_dir::Membership;
@@ -21,6 +22,10 @@ struct World {
     /// A run goes on until it is stopped.
     endless: AtomicBool,
     runs: AtomicI64,
+    reports: Mutex<Vec<AgentReport>>,
+    drills: AtomicI64,
+    /// When a drill last succeeded, in milliseconds; 0 for never.
+    drilled: AtomicI64,
 }
 
 impl Surroundings for &World {
@@ -36,8 +41,22 @@ impl Surroundings for &World {
         Ok(self.battery.load(Ordering::SeqCst))
     }
 
-    fn last_point(&self) -> Result<Option<Timestamp>> {
-        if self.reachable.load(Ordering::SeqCst) { Ok(None) } else { Err(unreachable()) }
+    fn known(&self) -> Result<Known> {
+        let drilled = Some(self.drilled.load(Ordering::SeqCst)).filter(|at| *at > 0).map(moment);
+        if self.reachable.load(Ordering::SeqCst) { Ok(Known { completed: None, drilled }) } else { Err(unreachable()) }
+    }
+
+    fn drill(&self, _: &Arc<Meter>) -> Result<()> {
+        self.drills.fetch_add(1, Ordering::SeqCst);
+        Ok(())
+    }
+
+    fn report(&self, report: &AgentReport) -> Result<AgentState> {
+        if !self.reachable.load(Ordering::SeqCst) {
+            return Err(unreachable());
+        }
+        self.reports.lock().expect("a lock").push(report.clone());
+        Ok(AgentState { seen: self.now(), due: report.due, delay: report.delay })
     }
 
     fn back_up(&self, meter: &Arc<Meter>) -> Result<Vec<BackupReport>> {
@@ -62,6 +81,9 @@ impl World {
             ends: Mutex::new(|| Ok(())),
             endless: AtomicBool::new(false),
             runs: AtomicI64::new(0),
+            reports: Mutex::default(),
+            drills: AtomicI64::new(0),
+            drilled: AtomicI64::new(0),
         }
     }
 
@@ -119,7 +141,7 @@ fn settle(agent: &Agent<&World>, world: &World) {
 fn reason(agent: &Agent<&World>) -> Option<DelayReason> {
     match agent.status().now {
         Doing::Delayed(delay) => Some(delay.reason),
-        Doing::Waiting { .. } | Doing::BackingUp { .. } => None,
+        Doing::Waiting { .. } | Doing::BackingUp { .. } | Doing::Drilling { .. } => None,
     }
 }
 
@@ -244,6 +266,48 @@ fn a_pause_is_bounded_ends_by_itself_and_is_kept() {
     world.pass(180);
     settle(&agent, &world);
     assert_eq!(world.runs(), 1);
+}
+
+#[test]
+fn the_service_is_told_of_changes_and_now_and_then_and_not_all_the_time() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    world.battery.store(true, Ordering::SeqCst);
+    let agent = agent(&state_dir, &world);
+    let look = || {
+        agent.step().expect("kept");
+        agent.report();
+        world.reports.lock().expect("a lock").len()
+    };
+    assert_eq!((look(), look()), (1, 1), "what it knows already");
+    world.pass(29);
+    assert_eq!(look(), 1);
+    world.pass(1);
+    assert_eq!(look(), 2, "it is still there");
+    world.battery.store(false, Ordering::SeqCst);
+    world.reachable.store(false, Ordering::SeqCst);
+    assert_eq!(look(), 2, "nobody is there to be told");
+    world.reachable.store(true, Ordering::SeqCst);
+    look();
+    world.pass(1);
+    look();
+    let last = world.reports.lock().expect("a lock").last().cloned().expect("told");
+    assert!(last.delay.is_none() && world.runs() == 1, "{last:?}");
+}
+
+#[test]
+fn a_restore_is_rehearsed_after_the_first_run_and_then_every_week() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    let agent = agent(&state_dir, &world);
+    settle(&agent, &world);
+    assert_eq!((world.runs(), world.drills.load(Ordering::SeqCst)), (1, 1));
+    world.drilled.store((&world).now().as_millisecond(), Ordering::SeqCst);
+    for _ in 0..7 * 24 + 10 {
+        world.pass(60);
+        agent.step().expect("kept");
+    }
+    assert_eq!(world.drills.load(Ordering::SeqCst), 2);
 }
 
 #[test]

@@ -32,3 +32,19 @@ pub fn is_medium_error(error: &io::Error) -> bool {
 pub fn reason(error: &io::Error) -> String {
     error.raw_os_error().map_or_else(|| error.to_string(), |number| Errno::from_raw(number).desc().to_owned())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_disk_cannot_read_is_told_from_what_a_person_may_not_read() {
+        let error = |errno: Errno| io::Error::from_raw_os_error(errno as i32);
+        assert!(is_medium_error(&error(Errno::EIO)));
+        assert!(
+            ![Errno::EACCES, Errno::ENOENT, Errno::ESTALE, Errno::ENOSPC].into_iter().any(|errno| is_medium_error(&error(errno)))
+        );
+        assert!(!is_medium_error(&io::Error::from(io::ErrorKind::UnexpectedEof)));
+        assert_eq!(reason(&error(Errno::ENOSPC)), "No space left on device");
+    }
+}

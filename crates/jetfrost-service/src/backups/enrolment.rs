@@ -20,7 +20,7 @@ use crate::backups::Backups;
 use crate::identity::accounts::account_named;
 use crate::identity::grants::{destination_named, has_access};
 use crate::records::{
-    AccountRow, CodeRow, CodeWithNames, Connection, Count, DestinationRow, Id, NewCode, StoreRow, WorkstationLine,
+    AccountRow, AgentRow, CodeRow, CodeWithNames, Connection, Count, DestinationRow, Id, NewCode, StoreRow, WorkstationLine,
     WorkstationRest, WorkstationRow, is_duplicate,
 };
 use crate::secrets::{SecretKind, hash, new_id, new_secret};
@@ -241,6 +241,7 @@ impl Backups {
             row.last_seen = Some(self.clock.now());
             *row.rest = None;
             row.update(on)?;
+            AgentRow::forget(&row.id, on)?;
             code.set_used(self.clock.now(), &row.id, on)?;
             let account = AccountRow::by_id(&code.account_id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
             self.trail.note_as(&account.login, origin, "workstation claimed", &row.name, on)?;

@@ -1,5 +1,6 @@
 //! Backups and restores: workstations and how they join, runs and what they send, restores, unlock methods.
 
+mod agents;
 mod departures;
 mod diagnosis;
 mod enrolment;

@@ -13,6 +13,7 @@ pub(super) fn of(kind: &str) -> Option<Value> {
         "AccountRemoval" => json!({ "workstations": { "what": "to", "login": "ragna" } }),
         "Maintenance" => json!({ "backups": { "state": "paused", "until": "2026-12-01T06:00:00Z" }, "restores": true }),
         "Adopt" => json!({ "directory": "/backup/attic", "preview": true }),
+        "AgentReport" => json!({ "delay": { "reason": "on_battery", "since": "2026-11-30T08:10:00Z" } }),
         "AskAdvice" => json!({ "destination": "Attic shelf", "disk_bytes": 512_000_000_000_u64 }),
         "AskCapacity" => json!({ "directory": "/backup/attic", "reserve": 50_000_000_000_u64 }),
         "AskErasure" => json!({ "name": "Attic shelf" }),

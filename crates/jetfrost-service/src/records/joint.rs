@@ -9,10 +9,10 @@ use diesel::dsl::Eq;
 use diesel::expression::Expression;
 use diesel::prelude::*;
 use diesel::sqlite::Sqlite;
-use jetfrost_types::labels;
+use jetfrost_types::{DelayReason, labels};
 
 use super::Word;
-use super::schema::{accounts, destinations, points, stores, workstations};
+use super::schema::{accounts, agents, destinations, points, stores, workstations};
 
 use crate::clock::Moment;
 
@@ -230,6 +230,25 @@ impl Joint for AtRest {
     }
 }
 
+/// What an agent finds in the way of a run that is due.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Noticed {
+    pub(crate) reason: DelayReason,
+    pub(crate) since: Moment,
+}
+
+impl Joint for Noticed {
+    type Columns = (Option<Word<DelayReason>>, Option<Moment>);
+
+    fn join((reason, since): Self::Columns) -> Result<Option<Self>, HalfThere> {
+        Ok(both(reason, since)?.map(|(reason, since)| Self { reason: reason.0, since }))
+    }
+
+    fn split(value: Option<&Self>) -> Self::Columns {
+        value.map(|noticed| (noticed.reason.into(), noticed.since)).unzip()
+    }
+}
+
 /// How far the erasure of a destination has come.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Erasing {
@@ -320,6 +339,10 @@ joint!(
 joint!(
     /// How far the erasure of a destination has come.
     Erasure: Erasing, destinations { erase_asked: String, erases: Moment, erasing_by: String }
+);
+joint!(
+    /// What an agent finds in the way of a run that is due, and since when.
+    AgentDelay: Noticed, agents { delay: Word<DelayReason>, delayed: Moment }
 );
 joint!(
     /// Why no machine has the credential of a workstation, since when and by whom.

@@ -1,10 +1,11 @@
 //! Workstations and their image stores.
 
+use super::agents::AgentRow;
 use super::history::{PointRow, RunRow};
 use super::joint::{AtRest, Noted, Rest, StoreHold, StoreRemoval, StoreRoomMade, StoreShortened, WorkstationRest};
 use super::people::AccountRow;
 use super::places::DestinationRow;
-use super::schema::{accounts, destinations, points, runs, stores, workstations};
+use super::schema::{accounts, agents, destinations, points, runs, stores, workstations};
 use super::{Connection, Count, Id, Rows, Written};
 use diesel::prelude::*;
 use jetfrost_types::{AccountId, DestinationId, ImageStoreId, WorkstationId};
@@ -21,6 +22,7 @@ macro_rules! lines {
                 points::table.on(points::store_id.eq(stores::id).and(points::sequence.nullable().eq(stores::latest_sequence))),
             )
             .left_join(runs::table.on(runs::number.nullable().eq(workstations::latest_run)))
+            .left_join(agents::table)
             .select((
                 WorkstationRow::as_select(),
                 AccountRow::as_select(),
@@ -28,6 +30,7 @@ macro_rules! lines {
                 DestinationRow::as_select(),
                 Option::<PointRow>::as_select(),
                 Option::<RunRow>::as_select(),
+                Option::<AgentRow>::as_select(),
             ))
     };
 }
@@ -96,6 +99,9 @@ pub(crate) struct StoreRow {
     pub(crate) occupied: Count,
 }
 
+/// What [`lines`] selects.
+type Joined = (WorkstationRow, AccountRow, StoreRow, DestinationRow, Option<PointRow>, Option<RunRow>, Option<AgentRow>);
+
 /// All that a line of the list shows.
 #[derive(Debug, Clone)]
 pub(crate) struct WorkstationLine {
@@ -105,6 +111,7 @@ pub(crate) struct WorkstationLine {
     pub(crate) destination: DestinationRow,
     pub(crate) latest_point: Option<PointRow>,
     pub(crate) latest_run: Option<RunRow>,
+    pub(crate) agent: Option<AgentRow>,
 }
 
 impl WorkstationRow {
@@ -116,6 +123,7 @@ impl WorkstationRow {
     pub(crate) fn cut_off(mut self, at: Moment, by: &str, on: &mut Connection) -> Rows<()> {
         self.credential_hash = Self::no_credential(&self.id, Rest::Retired);
         self.rest = AtRest { why: Rest::Retired, since: at, by: Some(by.into()) }.into();
+        AgentRow::forget(&self.id, on)?;
         self.update(on)
     }
 
@@ -302,8 +310,8 @@ impl WorkstationLine {
         Ok(lines!().filter(stores::id.eq(id.as_str())).get_result(on).optional()?.map(Self::from_row))
     }
 
-    fn from_row(row: (WorkstationRow, AccountRow, StoreRow, DestinationRow, Option<PointRow>, Option<RunRow>)) -> Self {
-        let (workstation, account, store, destination, latest_point, latest_run) = row;
-        Self { workstation, account, store, destination, latest_point, latest_run }
+    fn from_row(row: Joined) -> Self {
+        let (workstation, account, store, destination, latest_point, latest_run, agent) = row;
+        Self { workstation, account, store, destination, latest_point, latest_run, agent }
     }
 }

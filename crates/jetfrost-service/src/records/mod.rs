@@ -10,6 +10,7 @@ use std::path::Path;
 use std::sync::mpsc;
 use std::time::Duration;
 
+pub(crate) use agents::AgentRow;
 pub(crate) use audit::{AuditFilter, AuditRow, NewEntry};
 pub(crate) use columns::{Count, Days, Id, Port, Word, Written};
 use diesel::connection::{Connection as _, SimpleConnection};
@@ -23,7 +24,7 @@ pub(crate) use installation::{
     Accepting, DiscoveryRow, Switches, end_escrow, escrow, first_code_hash, important_change, insert_installation,
     installation_id, office_key, set_first_code_hash, set_important_change, set_office_key, set_units, units, write_nothing_new,
 };
-pub(crate) use joint::{AtRest, Deed, Erasing, Noted, Removal, Rest, WorkstationRest};
+pub(crate) use joint::{AgentDelay, AtRest, Deed, Erasing, Noted, Noticed, Removal, Rest, WorkstationRest};
 pub(crate) use machines::{StoreRow, WorkstationLine, WorkstationRow};
 pub(crate) use mail::{MailRow, ToldRow};
 pub(crate) use people::{AccountRow, GroupRow};
@@ -32,6 +33,7 @@ pub(crate) use sessions::SessionRow;
 pub(crate) use slots::SlotRow;
 pub(crate) use terms::EarlierTermsRow;
 
+mod agents;
 mod audit;
 mod columns;
 mod dismissed;
@@ -197,7 +199,7 @@ pub(crate) fn is_duplicate(error: &diesel::result::Error) -> bool {
 
 #[cfg(test)]
 mod tests {
-    use jetfrost_types::{AlertKind, ImageStoreId, Label, PointKind, RestoreId, Role, Step};
+    use jetfrost_types::{AlertKind, DelayReason, ImageStoreId, Label, PointKind, RestoreId, Role, Step};
     use jetfrost_wire::alerts::MailSecurity;
     use jetfrost_wire::destination::EncryptionPolicy;
     use jetfrost_wire::job::{JobKind, JobState};
@@ -399,6 +401,15 @@ mod tests {
             let row = format!("INSERT OR REPLACE INTO told (kind, subject, at) VALUES ('{}', 'x', 1)", kind.word());
             records.write(|on| insert(on, &row)).expect(&row);
         }
+        for reason in DelayReason::ALL {
+            let row = format!(
+                "INSERT OR REPLACE INTO agents (workstation_id, seen, delay, delayed) SELECT id, 1, '{}', 1 FROM workstations",
+                reason.word()
+            );
+            records.write(|on| insert(on, &row)).expect(&row);
+        }
+        let half = "UPDATE agents SET delayed = NULL";
+        assert!(records.write(|on| insert(on, half)).is_err(), "half of a value");
         for security in MailSecurity::ALL {
             let row = format!(
                 "INSERT OR REPLACE INTO mail (id, server, port, security, sender, recipients) VALUES (1, 'm', 25, '{}', 's', 'r')",

@@ -157,6 +157,16 @@ diesel::table! {
 }
 
 diesel::table! {
+    agents (workstation_id) {
+        workstation_id -> Text,
+        seen -> BigInt,
+        due -> Nullable<BigInt>,
+        delay -> Nullable<Text>,
+        delayed -> Nullable<BigInt>,
+    }
+}
+
+diesel::table! {
     stores (id) {
         id -> Text,
         workstation_id -> Text,
@@ -360,6 +370,7 @@ diesel::joinable!(destination_groups -> destinations (destination_id));
 diesel::joinable!(destination_accounts -> accounts (account_id));
 diesel::joinable!(destination_accounts -> destinations (destination_id));
 diesel::joinable!(workstations -> accounts (account_id));
+diesel::joinable!(agents -> workstations (workstation_id));
 diesel::joinable!(stores -> workstations (workstation_id));
 diesel::joinable!(stores -> destinations (destination_id));
 diesel::joinable!(enrolment_codes -> accounts (account_id));
@@ -368,6 +379,7 @@ diesel::joinable!(sessions -> accounts (account_id));
 diesel::joinable!(jobs -> stores (store_id));
 diesel::allow_tables_to_appear_in_same_query!(
     accounts,
+    agents,
     groups,
     group_members,
     destination_groups,

@@ -9,12 +9,12 @@ use jetfrost_wire::point::{PendingRemoval, Point};
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::{ExceptionCounts, Outcome, Phase, Progress, Run};
 use jetfrost_wire::service::AuditEntry;
-use jetfrost_wire::workstation::WorkstationState;
+use jetfrost_wire::workstation::{AgentState, Delay, WorkstationState};
 
 use crate::clock::{Moment, timestamp};
 use crate::records::{
-    AccountRow, AuditRow, CodeWithNames, Connection, Count, JobRow, PointRow, Removal, Rest, RestoreRow, RunRow, WorkstationLine,
-    WorkstationRow,
+    AccountRow, AgentRow, AuditRow, CodeWithNames, Connection, Count, JobRow, PointRow, Removal, Rest, RestoreRow, RunRow,
+    WorkstationLine, WorkstationRow,
 };
 use crate::shared::Result;
 use crate::shared::versions::version;
@@ -144,6 +144,11 @@ pub(crate) fn workstation_state(row: &WorkstationRow, latest: Option<&PointRow>,
         Freshness::Current => WorkstationState::Current,
         Freshness::Overdue => WorkstationState::Overdue,
     }
+}
+
+pub(crate) fn agent(row: &AgentRow) -> AgentState {
+    let delay = row.delay.as_ref().map(|noticed| Delay { reason: noticed.reason, since: timestamp(noticed.since) });
+    AgentState { seen: timestamp(row.seen), due: row.due.map(timestamp), delay }
 }
 
 pub(crate) fn enrolment_code(row: &CodeWithNames, now: Moment) -> EnrolmentCode {

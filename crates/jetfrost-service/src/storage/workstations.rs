@@ -37,6 +37,7 @@ impl Storage {
             store: self.store_summary(line),
             latest_point: line.latest_point.as_ref().map(convert::point),
             latest_run: line.latest_run.as_ref().map(|run| convert::run(run, now)),
+            agent: line.agent.as_ref().map(convert::agent),
         }
     }
 

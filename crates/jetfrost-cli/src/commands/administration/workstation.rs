@@ -8,7 +8,7 @@ use jetfrost_types::Limit;
 use jetfrost_wire::calls;
 use jetfrost_wire::point::Point;
 use jetfrost_wire::restore::Restore;
-use jetfrost_wire::run::Run;
+use jetfrost_wire::run::{Outcome, Run};
 use jetfrost_wire::size::show;
 use jetfrost_wire::sizing::{AskAdvice, LimitAdvice};
 use jetfrost_wire::workstation::{Overview, UnlockMethod, Workstation as WorkstationRecord};
@@ -103,20 +103,25 @@ impl Workstation {
 fn say_workstations(workstations: &[WorkstationRecord], now: Timestamp, ui: &Ui) {
     let row = |w: &WorkstationRecord| {
         let point = w.latest_point.as_ref();
-        let run = w.latest_run.as_ref().map_or_else(String::new, |run| labels::outcome(run.outcome));
+        let run = w.latest_run.as_ref().map_or_else(String::new, |run| match run.outcome {
+            // That it is complete goes without saying, and would not fit.
+            Outcome::CompleteWithExceptions => "with exceptions".into(),
+            outcome => labels::outcome(outcome),
+        });
         vec![
             w.name.clone(),
             w.person.clone(),
             labels::workstation(w.state).into(),
+            labels::next_run(w.agent.as_ref(), now),
             point.map_or_else(|| "–".into(), |p| ago(p.committed, now)),
             point.map_or_else(|| "–".into(), |p| show(p.bytes)),
             w.store.used.map_or_else(|| "–".into(), show),
             run,
         ]
     };
-    let heads = ["workstation", "person", "state", "last point", "size", "store", "last run"];
+    let heads = ["workstation", "person", "state", "next backup", "last point", "size", "store", "last run"];
     let empty = "There is no workstation yet. Next: jetfrost enrolment add LOGIN";
-    ui.table(&heads, workstations.iter().map(row).collect(), &[4, 5], empty);
+    ui.table(&heads, workstations.iter().map(row).collect(), &[5, 6], empty);
 }
 
 fn show_workstation(api: &Api, w: &WorkstationRecord, ui: &Ui) -> Result<(), Failure> {
@@ -138,6 +143,7 @@ fn show_workstation(api: &Api, w: &WorkstationRecord, ui: &Ui) -> Result<(), Fai
             let size = format!("{}, {}", many(latest.files, "file"), show(latest.bytes));
             ui.line(&format!("latest {} ({size}), earliest {}", ago(latest.committed, now), moment(earliest.committed)));
         }
+        ui.line(&format!("agent: {}", labels::agent(w.agent.as_ref(), now)));
         ui.line(&format!("last drill: {}", said_of_drill(&w.store, now)));
         say_store(w, ui);
         ui.line("");

@@ -24,7 +24,7 @@ pub(crate) struct Drill {
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
     /// Percentage of files to restore, drawn at random; at least twenty files.
-    #[arg(long, default_value_t = 5, value_name = "PERCENT", value_parser = clap::value_parser!(u8).range(1..=100))]
+    #[arg(long, default_value_t = Rehearsal::USUAL_SHARE, value_name = "PERCENT", value_parser = clap::value_parser!(u8).range(1..=100))]
     share: u8,
     /// Restore about this much at most. Larger files are never drawn.
     #[arg(long, default_value = "2GB", value_name = "SIZE", value_parser = size::parse)]

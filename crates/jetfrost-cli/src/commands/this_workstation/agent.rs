@@ -116,6 +116,7 @@ fn what_it_does(status: &AgentStatus, now: Timestamp) -> String {
         Doing::BackingUp { since, progress } => {
             format!("backing up since {}: {}", moment(*since), phase(progress.phase).to_lowercase())
         }
+        Doing::Drilling { since, .. } => format!("rehearsing a restore since {}", moment(*since)),
     }
 }
 

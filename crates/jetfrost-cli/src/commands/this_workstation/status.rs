@@ -51,6 +51,7 @@ pub(crate) fn status(state_dir: &StateDir, ui: &Ui) -> Done {
         if let Some(run) = &w.latest_run {
             ui.line(&format!("last run     {}, {}", labels::outcome(run.outcome), ago(run.started, now)));
         }
+        ui.line(&format!("agent        {}", labels::agent(w.agent.as_ref(), now)));
         ui.line(&format!("last drill   {}", said_of_drill(&w.store, now)));
         ui.line(&format!(
             "image store  {}, {}, {}",

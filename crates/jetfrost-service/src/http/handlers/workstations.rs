@@ -9,12 +9,12 @@ use jetfrost_wire::diagnosis::Diagnosis;
 use jetfrost_wire::point::Point;
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Run;
-use jetfrost_wire::workstation::{Overview, Workstation};
+use jetfrost_wire::workstation::{AgentReport, AgentState, Overview, Workstation};
 use jetfrost_wire::{Page, PageQuery, Problem};
 
 use crate::shared::Credential;
 
-serve!(workstations, workstation, points, runs, restores, overview, retire, diagnose_own,);
+serve!(workstations, workstation, points, runs, restores, overview, retire, diagnose_own, report_agent,);
 
 /// The workstations that the caller may see, by name.
 #[utoipa::path(tag = "workstations", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Workstation>), (status = "default", body = Problem, content_type = "application/problem+json")))]
@@ -75,4 +75,16 @@ async fn retire(app: Data<App>, credential: Credential, id: Path<WorkstationId>)
 #[post("/workstations/{id}/diagnosis")]
 async fn diagnose_own(app: Data<App>, credential: Credential, id: Path<WorkstationId>) -> Reply<Diagnosis> {
     Ok(Json(diagnosis(app.for_caller(credential, move |services, caller| services.backups.diagnose_own(caller, &id)).await?)))
+}
+
+/// Notes what the calling workstation's agent says of itself. Returns what is on record: reports in quick succession are not taken.
+#[utoipa::path(tag = "workstations", request_body = AgentReport, params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = AgentState), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/workstations/{id}/agent")]
+async fn report_agent(
+    app: Data<App>,
+    credential: Credential,
+    id: Path<WorkstationId>,
+    body: Json<AgentReport>,
+) -> Reply<AgentState> {
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.report_agent(caller, &id, &body)).await?))
 }

@@ -1,0 +1,18 @@
+/** What a workstation's agent reported, in words. */
+import type { AgentState } from '../api/types'
+import { span, words } from './format'
+
+/** An agent reports every 30 minutes: one that has not for so long is off, or away. */
+const SILENT_SECONDS = 2 * 3600
+
+/** Whether a backup is due and something is in its way. */
+export const late = (agent?: AgentState | null) => !!agent?.delay
+
+/** In how long the next backup is due, or for how long it has been late and why. */
+export function nextRun(agent: AgentState | null | undefined, now: Date): string {
+  if (!agent) return 'no agent'
+  const since = (at: string) => (now.getTime() - new Date(at).getTime()) / 1000
+  if (agent.delay) return `late: ${words(agent.delay.reason)} for ${span(since(agent.delay.since))}`
+  if (since(agent.seen) > SILENT_SECONDS) return `not seen for ${span(since(agent.seen))}`
+  return agent.due && since(agent.due) < 0 ? `in ${span(-since(agent.due))}` : 'due or in progress'
+}
