@@ -51,6 +51,7 @@ mod tests {
     use super::*;
     use crate::clock::timestamp;
     use crate::shared::testing::Office;
+    use crate::shared::testing::machine::office_with_points;
 
     #[test]
     fn a_report_is_the_workstations_own_and_its_clock_decides_nothing() {
@@ -74,10 +75,7 @@ mod tests {
 
     #[test]
     fn reports_in_a_loop_are_not_written_and_the_answer_says_what_is() {
-        let office = Office::open();
-        office.destination("shelf");
-        office.person("tove", Role::Member);
-        let machine = office.machine("tove", "front desk");
+        let (office, machine) = office_with_points([]);
         let due = |seconds: i64| AgentReport { due: Some(timestamp(office.now() + seconds * 1000)), delay: None };
         let report = |due: &AgentReport| {
             let taken = office.services.backups.report_agent(&machine.caller, &machine.enrolled.workstation, due);
@@ -91,10 +89,7 @@ mod tests {
 
     #[test]
     fn whoever_takes_a_workstation_over_does_not_inherit_what_its_agent_said() {
-        let office = Office::open();
-        office.destination("shelf");
-        office.person("tove", Role::Member);
-        let machine = office.machine("tove", "front desk");
+        let (office, machine) = office_with_points([]);
         let (backups, id) = (&office.services.backups, &machine.enrolled.workstation);
         backups.report_agent(&machine.caller, id, &AgentReport { due: None, delay: None }).expect("noted");
         backups.retire(&office.ingrid, id).expect("retired");

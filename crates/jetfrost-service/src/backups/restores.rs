@@ -154,14 +154,11 @@ mod tests {
 
     use super::*;
     use crate::shared::testing::Office;
+    use crate::shared::testing::machine::office_with_points;
 
     #[test]
     fn a_restore_is_on_record_with_who_asked_and_ends_once() {
-        let office = Office::open();
-        office.destination("shelf");
-        office.person("tove", Role::Member);
-        let mut machine = office.machine("tove", "front desk");
-        machine.back_up(&office, b"one").expect("a point");
+        let (office, machine) = office_with_points([b"one"]);
         let (backups, id) = (&office.services.backups, &machine.enrolled.workstation);
         let begin = |point| BeginRestore { point, scope: Scope::Selection, purpose: Purpose::Restore };
         assert!(backups.begin_restore(&office.ingrid, id, &begin(2)).is_err(), "there is no such point");

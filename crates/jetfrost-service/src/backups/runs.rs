@@ -312,19 +312,14 @@ fn end(row: &mut RunRow, outcome: Outcome, reason: Option<&str>, at: Moment) {
 
 #[cfg(test)]
 mod tests {
-    use jetfrost_types::Role;
     use jetfrost_wire::PageQuery;
 
     use super::*;
     use crate::shared::testing::Office;
-    use crate::shared::testing::machine::Machine;
+    use crate::shared::testing::machine::{Machine, office_with_points};
 
     fn office() -> (Office, Machine) {
-        let office = Office::open();
-        office.destination("shelf");
-        office.person("tove", Role::Member);
-        let machine = office.machine("tove", "front desk");
-        (office, machine)
+        office_with_points([])
     }
 
     #[test]

@@ -130,20 +130,16 @@ mod tests {
     use jetfrost_image::StoreId;
     use jetfrost_image::crypto::{StoreKey, SystemRandom, random_array};
     use jetfrost_image::store::StoreError;
-    use jetfrost_types::Role;
     use jetfrost_wire::Binary;
 
     use super::*;
     use crate::media::MediaError;
     use crate::shared::testing::Office;
-    use crate::shared::testing::machine::slot;
+    use crate::shared::testing::machine::{office_with_points, slot};
 
     #[test]
     fn the_last_unlock_method_stays_and_none_is_overwritten() {
-        let office = Office::open();
-        office.destination("shelf");
-        office.person("tove", Role::Member);
-        let machine = office.machine("tove", "front desk");
+        let (office, machine) = office_with_points([]);
         let (backups, store) = (&office.services.backups, machine.store());
         let only = backups.unlock_methods(&machine.caller, store).expect("listed").items.remove(0).id;
         assert!(

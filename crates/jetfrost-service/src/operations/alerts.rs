@@ -152,6 +152,7 @@ mod tests {
     use jetfrost_types::{AlertKind, Role};
 
     use crate::shared::testing::Office;
+    use crate::shared::testing::machine::office_with_points;
     use crate::shared::{DAY_MS, ServiceError};
 
     fn kinds(office: &Office) -> Vec<(AlertKind, String)> {
@@ -161,11 +162,7 @@ mod tests {
 
     #[test]
     fn a_late_workstation_is_an_alert_until_it_is_backed_up() {
-        let office = Office::open();
-        office.destination("shelf");
-        office.person("tove", Role::Member);
-        let mut machine = office.machine("tove", "front desk");
-        machine.back_up(&office, b"one").expect("a point");
+        let (office, mut machine) = office_with_points([b"one"]);
         assert_eq!(kinds(&office), []);
         office.pass(30 * DAY_MS);
         assert_eq!(kinds(&office), [(AlertKind::Overdue, "front desk".to_owned())]);

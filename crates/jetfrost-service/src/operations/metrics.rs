@@ -145,6 +145,7 @@ mod tests {
 
     use super::*;
     use crate::shared::testing::Office;
+    use crate::shared::testing::machine::office_with_points;
 
     #[test]
     fn a_member_hears_of_their_own_workstations_alone() {
@@ -159,11 +160,7 @@ mod tests {
 
     #[test]
     fn the_metrics_count_workstations_and_name_neither_people_nor_machines() {
-        let office = Office::open();
-        office.destination("shelf");
-        office.person("tove", Role::Member);
-        let mut machine = office.machine("tove", "front desk");
-        machine.back_up(&office, b"one").expect("a point");
+        let (office, _machine) = office_with_points([b"one"]);
         let text = office.services.operations.metrics().expect("counted");
         assert!(text.ends_with("# EOF\n"), "{text}");
         assert!(text.contains("jetfrost_workstations{state=\"current\"} 1\n"), "{text}");

@@ -152,9 +152,7 @@ mod tests {
     use std::fs;
     use std::path::{Path, PathBuf};
 
-    use jetfrost_types::Role;
-
-    use crate::shared::testing::Office;
+    use crate::shared::testing::machine::office_with_points;
 
     fn files_below(directory: &Path) -> Vec<PathBuf> {
         let entries = fs::read_dir(directory).expect("listed").map(|entry| entry.expect("read").path());
@@ -163,11 +161,7 @@ mod tests {
 
     #[test]
     fn a_bit_that_flips_on_the_disk_is_found_named_and_mended_by_the_next_run() {
-        let office = Office::open();
-        office.destination("shelf");
-        office.person("tove", Role::Member);
-        let mut machine = office.machine("tove", "front desk");
-        machine.back_up(&office, b"the minutes of the board").expect("a point");
+        let (office, machine) = office_with_points([b"the minutes of the board"]);
         let segment = files_below(&office.path("shelf")).into_iter().find(|path| path.extension().is_some_and(|e| e == "seg"));
         let segment = segment.expect("a segment");
         let mut bytes = fs::read(&segment).expect("read");

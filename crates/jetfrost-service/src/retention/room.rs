@@ -265,20 +265,15 @@ fn how_many_free(store: &Store, may_go: &[u64], wanted: u64) -> Result<Option<us
 
 #[cfg(test)]
 mod tests {
-    use jetfrost_types::Role;
     use jetfrost_wire::retention::StoreSettings;
 
     use super::*;
     use crate::shared::Seen;
-    use crate::shared::testing::Office;
+    use crate::shared::testing::machine::office_with_points;
 
     #[test]
     fn at_its_limit_a_workstation_is_refused_by_name_and_what_it_has_stays() {
-        let office = Office::open();
-        office.destination("shelf");
-        office.person("tove", Role::Member);
-        let mut machine = office.machine("tove", "front desk");
-        machine.back_up(&office, b"one").expect("a point");
+        let (office, mut machine) = office_with_points([b"one"]);
         let limit = StoreSettings { limit: Some(100_000), retention: None };
         office.services.retention.set_store(&office.ingrid, machine.store(), &limit, &Seen::Anything).expect("set");
         machine.begin(&office).expect("a run begins at the limit");

@@ -213,22 +213,14 @@ pub(crate) fn checked_reason(reason: &str) -> Result<String> {
 
 #[cfg(test)]
 mod tests {
-    use jetfrost_types::Role;
 
     use super::*;
     use crate::shared::DAY_MS;
-    use crate::shared::testing::machine::Machine;
+    use crate::shared::testing::machine::{Machine, office_with_points};
     use crate::shared::testing::{Office, PASSWORD, credential};
 
     fn office() -> (Office, Machine) {
-        let office = Office::open();
-        office.destination("shelf");
-        office.person("tove", Role::Member);
-        let mut machine = office.machine("tove", "front desk");
-        for content in [b"one", b"two"] {
-            machine.back_up(&office, content).expect("a point");
-        }
-        (office, machine)
+        office_with_points([b"one", b"two"])
     }
 
     #[test]

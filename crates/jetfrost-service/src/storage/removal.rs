@@ -55,22 +55,15 @@ pub(crate) fn store_goes(line: &WorkstationLine, now: Moment, on: &mut Connectio
 
 #[cfg(test)]
 mod tests {
-    use jetfrost_types::Role;
     use jetfrost_wire::retention::NewHold;
 
     use super::*;
     use crate::shared::DAY_MS;
-    use crate::shared::testing::Office;
+    use crate::shared::testing::machine::office_with_points;
 
     #[test]
     fn neither_the_latest_nor_what_is_held_can_be_removed_and_the_rest_waits_until_it_is_not_protected() {
-        let office = Office::open();
-        office.destination("shelf");
-        office.person("tove", Role::Member);
-        let mut machine = office.machine("tove", "front desk");
-        for content in [b"one", b"two"] {
-            machine.back_up(&office, content).expect("a point");
-        }
+        let (office, machine) = office_with_points([b"one", b"two"]);
         let retention = &office.services.retention;
         let remove = |sequence| retention.remove_point(&office.ingrid, machine.store(), sequence);
         assert!(matches!(remove(2), Err(ServiceError::Conflict(Conflict::LatestPointStays))));
@@ -84,11 +77,7 @@ mod tests {
 
     #[test]
     fn a_removed_store_stays_while_it_is_held_and_goes_when_nobody_holds_it() {
-        let office = Office::open();
-        office.destination("shelf");
-        office.person("tove", Role::Member);
-        let mut machine = office.machine("tove", "front desk");
-        machine.back_up(&office, b"one").expect("a point");
+        let (office, machine) = office_with_points([b"one"]);
         let (storage, retention) = (&office.services.storage, &office.services.retention);
         retention.remove_store(&office.ingrid, machine.store()).expect("removed");
         retention.hold_point(&office.ingrid, machine.store(), 1, &NewHold { reason: "wait".into() }).expect("held");

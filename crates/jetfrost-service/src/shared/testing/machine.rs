@@ -8,7 +8,7 @@ use jetfrost_image::format::{
     needs_check,
 };
 use jetfrost_image::{ChunkName, PointId, StoreId};
-use jetfrost_types::ImageStoreId;
+use jetfrost_types::{ImageStoreId, Role};
 use jetfrost_wire::Binary;
 use jetfrost_wire::enrolment::{Enrol, Enrolled, Invitation, NewEnrolmentCode};
 use jetfrost_wire::point::Point;
@@ -66,6 +66,18 @@ impl Office {
         let secret = Some(enrolled.credential.clone());
         self.services.identity.authenticate(&Credential { secret, origin: "127.0.0.1".into(), call: "a test".into() })
     }
+}
+
+/// An office with a destination `shelf`, a member `tove` and her workstation `front desk`, which has a point of each of these.
+pub(crate) fn office_with_points<const N: usize>(of: [&[u8]; N]) -> (Office, Machine) {
+    let office = Office::open();
+    office.destination("shelf");
+    office.person("tove", Role::Member);
+    let mut machine = office.machine("tove", "front desk");
+    for content in of {
+        machine.back_up(&office, content).expect("a point");
+    }
+    (office, machine)
 }
 
 /// A slot for a new recovery key.
