@@ -402,6 +402,10 @@ impl<S: Surroundings> Agent<S> {
             self.does(&mut shared, doing);
             shared.meter = Some(Arc::clone(&meter));
             shared.is_over = false;
+            // Whoever ended the agent just before found nothing to stop.
+            if shared.ended {
+                meter.stop();
+            }
         }
         let done = thread::scope(|scope| {
             let running = scope.spawn(|| {
