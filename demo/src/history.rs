@@ -28,8 +28,9 @@ use jetfrost_wire::calls;
 use jetfrost_wire::destination::{Destination, NewDestination};
 use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::people::{Account, Group, NewAccount, NewGroup, Role};
+use jetfrost_wire::schedule::{DrillDays, Rate, RateLimit, Rhythm, ScheduleSettings, TimeOfDay};
 use jetfrost_wire::service::{Carry, Escrow, FirstAdministrator, NewEscrow, SignIn, SignedIn};
-use jetfrost_wire::workstation::{AgentReport, Delay, DelayReason, PointKind};
+use jetfrost_wire::workstation::{AgentReport, Delay, DelayReason, PointKind, Wait};
 use jiff::civil::Weekday;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan, Zoned};
@@ -73,6 +74,7 @@ pub fn make(directory: &Path, port: u16, now: Timestamp, tell: &dyn Fn(&str)) ->
     past.furnish()?;
     past.live(now, tell)?;
     past.clock.set(now);
+    past.set_schedules()?;
     past.keep_administrators_session(&service)?;
     service.tend()?;
     service.stop()?;
@@ -115,6 +117,9 @@ struct Desk {
     disk: Option<MachineDisk>,
 }
 
+/// Machines that are outside most of the time are backed up every so many hours.
+const FIELD_HOURS: u32 = 4;
+
 struct Past {
     directory: PathBuf,
     clock: Arc<SteppedClock>,
@@ -151,6 +156,30 @@ impl Past {
         let _: Account = self.api.post("/accounts", &helpdesk)?;
         for machine in MACHINES {
             self.enrol(machine)?;
+        }
+        Ok(())
+    }
+
+    /// When backups are made: nowhere too fast while people work, in the field and of the registry less often.
+    fn set_schedules(&self) -> Done {
+        let office_hours: TimeOfDay = "08:00-17:00".parse()?;
+        let rate = Rate::new(20_000_000).map(|bytes_per_second| RateLimit::Limited { bytes_per_second, hours: office_hours });
+        let shelf = ScheduleSettings { rate, ..ScheduleSettings::default() };
+        let destinations: Vec<Destination> = self.api.list("/destinations")?;
+        for destination in &destinations {
+            self.api.call_with(&calls::set_destination_schedule(&destination.id), &shelf)?;
+        }
+        let every = |hours: u32| Rhythm::new(hours * 3600);
+        let outside = ScheduleSettings { rhythm_seconds: every(FIELD_HOURS), ..ScheduleSettings::default() };
+        let groups: Vec<Group> = self.api.list("/groups")?;
+        for group in groups.iter().filter(|group| group.name == Work::Field.group()) {
+            self.api.call_with(&calls::set_group_schedule(&group.id), &outside)?;
+        }
+        let registry =
+            ScheduleSettings { rhythm_seconds: every(2), drill_days: DrillDays::new(30), ..ScheduleSettings::default() };
+        for desk in self.desks.iter().filter(|desk| desk.machine.name == WITH_DISK) {
+            let workstation = desk.home.membership()?.workstation;
+            self.api.call_with(&calls::set_workstation_schedule(workstation), &registry)?;
         }
         Ok(())
     }
@@ -270,8 +299,21 @@ impl Past {
     /// What the machine's agent says after a day's run.
     fn report(&self, desk: &Desk, at: Timestamp) -> Done {
         let report = match desk.machine.name {
-            HASTY => AgentReport { due: None, delay: Some(Delay { reason: DelayReason::OnBattery, since: at }) },
-            _ => AgentReport { due: Some(at + SignedDuration::from_mins(64)), delay: None },
+            // Since the day before it was plugged in for two hours only.
+            HASTY => AgentReport {
+                delay: Some(Delay { reason: DelayReason::OnBattery, since: at }),
+                waited: vec![Wait {
+                    reason: DelayReason::OnBattery,
+                    since: at - SignedDuration::from_hours(19),
+                    until: at - SignedDuration::from_hours(2),
+                }],
+                ..AgentReport::default()
+            },
+            _ => {
+                let hours = if desk.machine.work == Work::Field { FIELD_HOURS } else { 1 };
+                let due = at + SignedDuration::from_hours(i64::from(hours)) + SignedDuration::from_mins(4);
+                AgentReport { due: Some(due), ..AgentReport::default() }
+            }
         };
         let (membership, api) = desk.home.device_api()?;
         api.call_with(&calls::report_agent(&membership.workstation), &report)?;

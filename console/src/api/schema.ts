@@ -352,6 +352,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/destinations/{id}/schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is set of a schedule for the workstations of a destination. */
+        get: operations["destination_schedule"];
+        /** Sets the schedule of the workstations of a destination. */
+        put: operations["set_destination_schedule"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/destinations/{id}/withdrawn": {
         parameters: {
             query?: never;
@@ -590,6 +608,24 @@ export interface paths {
         get?: never;
         /** Sets who is in a group. */
         put: operations["set_group_logins"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{id}/schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is set of a schedule for the workstations of a group's accounts. */
+        get: operations["group_schedule"];
+        /** Sets the schedule of the workstations of a group's accounts. If an account is in several groups, the first by name applies. */
+        put: operations["set_group_schedule"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1481,6 +1517,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/workstations/{id}/asked-backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Asks a workstation for a backup now. Its agent starts one as soon as it hears of this. */
+        put: operations["ask_backup"];
+        post?: never;
+        /** No longer asks for a backup that has not started. */
+        delete: operations["unask_backup"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/workstations/{id}/diagnosis": {
         parameters: {
             query?: never;
@@ -1493,6 +1547,24 @@ export interface paths {
         /** Diagnoses the calling workstation's access. Nothing stays behind. */
         post: operations["diagnose_own"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workstations/{id}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Pauses the backups of a workstation: its agent starts none. A run in progress finishes. */
+        put: operations["pause_workstation"];
+        post?: never;
+        /** Ends the pause of a workstation. */
+        delete: operations["resume_workstation"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1562,6 +1634,41 @@ export interface paths {
         put?: never;
         /** Starts a run; an earlier one in progress is ended. */
         post: operations["begin_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workstations/{id}/schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is set of a schedule for a workstation itself. What holds for it is part of the workstation. */
+        get: operations["workstation_schedule"];
+        /** Sets the schedule of a workstation. What is left out is set by its account's groups or its destination, or is the default. */
+        put: operations["set_workstation_schedule"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workstations/{id}/waits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What kept a workstation's backups waiting, latest first. */
+        get: operations["waits"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1775,7 +1882,8 @@ export interface components {
          *       "delay": {
          *         "reason": "on_battery",
          *         "since": "2026-11-30T08:10:00Z"
-         *       }
+         *       },
+         *       "failures": 0
          *     }
          */
         AgentReport: {
@@ -1785,6 +1893,13 @@ export interface components {
              * @description When its next run is due; absent while one is due or in progress.
              */
             due?: string | null;
+            /**
+             * Format: int64
+             * @description How many runs failed since the last complete one, also those that did not get as far as the service.
+             */
+            failures: number;
+            /** @description What kept backups waiting since the last report and is over, 100 at most. */
+            waited?: components["schemas"]["Wait"][];
         };
         /** @description What a workstation's agent reported last. */
         AgentState: {
@@ -1815,7 +1930,7 @@ export interface components {
          * @description A kind of trouble, the worst first.
          * @enum {string}
          */
-        AlertKind: "audit_altered" | "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_not_backed_up" | "certificate" | "failing" | "overdue" | "no_first_point";
+        AlertKind: "audit_altered" | "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_not_backed_up" | "certificate" | "failing" | "kept_waiting" | "overdue" | "no_first_point";
         /** @description All current alerts. */
         Alerts: {
             /** @description The most severe first. */
@@ -1825,6 +1940,13 @@ export interface components {
              * @description The time by the service's clock.
              */
             now: string;
+        };
+        /** @description The schedule that holds for a workstation. */
+        AppliedSchedule: {
+            /** @description Who set each of it. */
+            set_by: components["schemas"]["ScheduleOrigin"];
+            /** @description What holds. */
+            values: components["schemas"]["Schedule"];
         };
         /**
          * @description Asks for advice on a limit.
@@ -1899,6 +2021,16 @@ export interface components {
             codes: string[];
             /** @description Their format. */
             form?: components["schemas"]["HandOutForm"];
+        };
+        /** @description A backup that an administrator asked for. */
+        AskedBackup: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Who. */
+            by: string;
         };
         /**
          * @description What happens when a backup reaches a limit.
@@ -2220,7 +2352,7 @@ export interface components {
          * @description Why a backup that is due does not run now. The set is fixed: what is none of these is a failed run, with its error.
          * @enum {string}
          */
-        DelayReason: "paused" | "clock_implausible" | "another_run" | "outside_hours" | "on_battery" | "office_unreachable" | "backups_paused" | "limit_reached" | "destination_unavailable" | "passphrase_needed" | "source_missing";
+        DelayReason: "paused" | "paused_by_office" | "clock_implausible" | "another_run" | "outside_hours" | "on_battery" | "office_unreachable" | "backups_paused" | "queued" | "limit_reached" | "destination_unavailable" | "passphrase_needed" | "source_missing";
         /** @description A place that holds image stores. */
         Destination: {
             /** @description What happens when a backup reaches a limit. */
@@ -2466,6 +2598,11 @@ export interface components {
             why: string;
         };
         /**
+         * Format: int32
+         * @description How often a restore is rehearsed, in days: 1 to 365.
+         */
+        DrillDays: number;
+        /**
          * @description Whether image stores on a destination must be encrypted.
          * @enum {string}
          */
@@ -2687,6 +2824,9 @@ export interface components {
         } | {
             /** @enum {string} */
             what: "office";
+        } | {
+            /** @enum {string} */
+            what: "schedules";
         };
         /** @description Files that a point does not contain exactly, by cause. The service does not learn which files these are. */
         ExceptionCounts: {
@@ -3295,6 +3435,19 @@ export interface components {
             password?: string | null;
         };
         /**
+         * @description Pauses a workstation.
+         * @example {
+         *       "until": "2026-12-01T06:00:00Z"
+         *     }
+         */
+        NewPause: {
+            /**
+             * Format: date-time
+             * @description When the pause ends: 31 days from now at most.
+             */
+            until: string;
+        };
+        /**
          * @description Adds a key slot.
          * @example {
          *       "slot": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
@@ -3325,6 +3478,16 @@ export interface components {
             password: string;
             /** @description Its role. */
             scope?: components["schemas"]["TokenScope"];
+        };
+        /** @description A pause that an administrator set for a workstation. */
+        OfficePause: {
+            /** @description Who set it. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description When it ends.
+             */
+            until: string;
         };
         /**
          * @description Settings of the office.
@@ -3371,6 +3534,13 @@ export interface components {
             new: string;
             /** @description The current password. */
             old: string;
+        };
+        /** @description What is set of a schedule for one workstation, group or destination. */
+        OwnSchedule: {
+            /** @description What is set. What is absent is left to the next: to the account's groups, then the destination, then what is usual. */
+            settings: components["schemas"]["ScheduleSettings"];
+            /** @description Version of the settings, for `If-Match`. */
+            version: components["schemas"]["Version"];
         };
         /** @description One page of a list. */
         Page_AccessLine: {
@@ -3888,12 +4058,33 @@ export interface components {
             next?: string | null;
         };
         /** @description One page of a list. */
+        Page_Wait: {
+            /** @description The entries. */
+            items: {
+                /** @description What. */
+                reason: components["schemas"]["DelayReason"];
+                /**
+                 * Format: date-time
+                 * @description Since when.
+                 */
+                since: string;
+                /**
+                 * Format: date-time
+                 * @description Until when.
+                 */
+                until: string;
+            }[];
+            /** @description Pass as `after` for the next page; absent on the last. */
+            next?: string | null;
+        };
+        /** @description One page of a list. */
         Page_Workstation: {
             /** @description The entries. */
             items: {
                 /** @description Id of its account. */
                 account: components["schemas"]["AccountId"];
                 agent?: components["schemas"]["AgentState"] | null;
+                asked?: components["schemas"]["AskedBackup"] | null;
                 /** @description Its client's version. */
                 client_version: string;
                 /**
@@ -3906,6 +4097,11 @@ export interface components {
                  * @description When it was enrolled.
                  */
                 enrolled: string;
+                /**
+                 * Format: int64
+                 * @description How many runs failed since the last complete one.
+                 */
+                failures: number;
                 /** @description The workstation. */
                 id: components["schemas"]["WorkstationId"];
                 /**
@@ -3919,6 +4115,7 @@ export interface components {
                 login: string;
                 /** @description Its name. */
                 name: string;
+                paused?: components["schemas"]["OfficePause"] | null;
                 /** @description The person's name. */
                 person: string;
                 /** @description Its operating system. */
@@ -3928,11 +4125,8 @@ export interface components {
                  * @description Since when it is retired or unclaimed.
                  */
                 resting_since?: string | null;
-                /**
-                 * Format: int64
-                 * @description Its expected rhythm of backups, in seconds.
-                 */
-                rhythm_seconds: number;
+                /** @description When it is backed up, and who set that. */
+                schedule: components["schemas"]["AppliedSchedule"];
                 /** @description Its state. */
                 state: components["schemas"]["WorkstationState"];
                 /** @description Its image store. */
@@ -4127,6 +4321,23 @@ export interface components {
          */
         Purpose: "restore" | "drill";
         /**
+         * Format: int64
+         * @description Bytes a second: 128 kB at least, so that a backup still gets anywhere and no connection is taken for dead.
+         */
+        Rate: number;
+        /** @description How fast a workstation may send. */
+        RateLimit: {
+            /** @enum {string} */
+            kind: "unlimited";
+        } | {
+            /** @description In bytes a second. */
+            bytes_per_second: components["schemas"]["Rate"];
+            /** @description At which hours; at others as fast as the network allows. */
+            hours?: components["schemas"]["TimeOfDay"];
+            /** @enum {string} */
+            kind: "limited";
+        };
+        /**
          * @description Removes something without its waiting time. Requires password and second factor again.
          * @example {
          *       "password": "a password of the account",
@@ -4218,6 +4429,11 @@ export interface components {
             /** @enum {string} */
             kind: "thinned";
         };
+        /**
+         * Format: int32
+         * @description How often a workstation is backed up, in seconds: 15 minutes to 31 days.
+         */
+        Rhythm: number;
         /**
          * @description What an account may do.
          * @enum {string}
@@ -4392,6 +4608,8 @@ export interface components {
             lost: components["schemas"]["Binary"];
             /** @description Whether more chunks are lost than are listed: everything must be read again. */
             lost_more: boolean;
+            /** @description How fast this run may send. */
+            rate: components["schemas"]["RateLimit"];
             /** @description The run. */
             run: components["schemas"]["Run"];
             /**
@@ -4406,6 +4624,60 @@ export interface components {
         };
         /** @description A run. */
         RunId: string;
+        /** @description What holds for a workstation. */
+        Schedule: {
+            /** @description How often a restore is rehearsed, in days. */
+            drill_days: components["schemas"]["DrillDays"];
+            /** @description When backups may start. */
+            hours: components["schemas"]["TimeOfDay"];
+            /** @description Whether backups yield to whatever else the machine does. */
+            low_priority: boolean;
+            /** @description Whether it is backed up on battery. */
+            on_battery: boolean;
+            /** @description How fast it may send. */
+            rate: components["schemas"]["RateLimit"];
+            /** @description How often it is backed up, in seconds. */
+            rhythm_seconds: components["schemas"]["Rhythm"];
+        };
+        /** @description For each value of a schedule, who set it. */
+        ScheduleOrigin: {
+            /** @description How often a restore is rehearsed. */
+            drill_days: components["schemas"]["SetBy"];
+            /** @description At which hours. */
+            hours: components["schemas"]["SetBy"];
+            /** @description Whether it yields. */
+            low_priority: components["schemas"]["SetBy"];
+            /** @description Whether on battery. */
+            on_battery: components["schemas"]["SetBy"];
+            /** @description How fast. */
+            rate: components["schemas"]["SetBy"];
+            /** @description How often. */
+            rhythm_seconds: components["schemas"]["SetBy"];
+        };
+        /**
+         * @description What somebody set of a schedule, for a workstation, a group or a destination. What is absent is left to the next: workstations
+         *     go by their account's groups, those by the destination, and that by what is usual.
+         * @example {
+         *       "rhythm_seconds": 7200,
+         *       "hours": "06:00-22:00",
+         *       "on_battery": false,
+         *       "rate": {
+         *         "kind": "limited",
+         *         "bytes_per_second": 5000000,
+         *         "hours": "08:00-18:00"
+         *       }
+         *     }
+         */
+        ScheduleSettings: {
+            drill_days?: components["schemas"]["DrillDays"] | null;
+            hours?: components["schemas"]["TimeOfDay"] | null;
+            /** @description Whether backups yield to whatever else the machine does. */
+            low_priority?: boolean | null;
+            /** @description Whether it is backed up on battery. */
+            on_battery?: boolean | null;
+            rate?: components["schemas"]["RateLimit"] | null;
+            rhythm_seconds?: components["schemas"]["Rhythm"] | null;
+        };
         /**
          * @description How much is restored. The service does not learn names.
          * @enum {string}
@@ -4480,6 +4752,24 @@ export interface components {
              * @description Bytes.
              */
             ended: number;
+        };
+        /** @description Who set something of a schedule. */
+        SetBy: {
+            /** @enum {string} */
+            kind: "nobody";
+        } | {
+            /** @enum {string} */
+            kind: "destination";
+            /** @description Its name. */
+            name: string;
+        } | {
+            /** @enum {string} */
+            kind: "group";
+            /** @description Its name. */
+            name: string;
+        } | {
+            /** @enum {string} */
+            kind: "workstation";
         };
         /**
          * @description Sets where mail goes.
@@ -4705,6 +4995,11 @@ export interface components {
             points: number;
         };
         /**
+         * @description At which hours of the day something is so. As text, also in JSON: `always`, or for example `22:00-06:00`.
+         * @example 22:00-06:00
+         */
+        TimeOfDay: string;
+        /**
          * @description What a session or token may do.
          * @enum {string}
          */
@@ -4813,6 +5108,21 @@ export interface components {
             /** @description Whether it is this service's; another's can be adopted. */
             ours: boolean;
         };
+        /** @description What kept a workstation's backups waiting for a while, and is over. */
+        Wait: {
+            /** @description What. */
+            reason: components["schemas"]["DelayReason"];
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since: string;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            until: string;
+        };
         /**
          * @description Who has to act on a problem.
          * @enum {string}
@@ -4823,6 +5133,7 @@ export interface components {
             /** @description Id of its account. */
             account: components["schemas"]["AccountId"];
             agent?: components["schemas"]["AgentState"] | null;
+            asked?: components["schemas"]["AskedBackup"] | null;
             /** @description Its client's version. */
             client_version: string;
             /**
@@ -4835,6 +5146,11 @@ export interface components {
              * @description When it was enrolled.
              */
             enrolled: string;
+            /**
+             * Format: int64
+             * @description How many runs failed since the last complete one.
+             */
+            failures: number;
             /** @description The workstation. */
             id: components["schemas"]["WorkstationId"];
             /**
@@ -4848,6 +5164,7 @@ export interface components {
             login: string;
             /** @description Its name. */
             name: string;
+            paused?: components["schemas"]["OfficePause"] | null;
             /** @description The person's name. */
             person: string;
             /** @description Its operating system. */
@@ -4857,11 +5174,8 @@ export interface components {
              * @description Since when it is retired or unclaimed.
              */
             resting_since?: string | null;
-            /**
-             * Format: int64
-             * @description Its expected rhythm of backups, in seconds.
-             */
-            rhythm_seconds: number;
+            /** @description When it is backed up, and who set that. */
+            schedule: components["schemas"]["AppliedSchedule"];
             /** @description Its state. */
             state: components["schemas"]["WorkstationState"];
             /** @description Its image store. */
@@ -6134,6 +6448,94 @@ export interface operations {
             };
         };
     };
+    destination_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnSchedule"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_destination_schedule: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of what the change was decided on. */
+                "if-match"?: string | null;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScheduleSettings"];
+            };
+        };
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnSchedule"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            412: components["responses"]["ChangedMeanwhile"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     withdraw: {
         parameters: {
             query?: never;
@@ -6940,6 +7342,94 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Group"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            412: components["responses"]["ChangedMeanwhile"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    group_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnSchedule"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_group_schedule: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of what the change was decided on. */
+                "if-match"?: string | null;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScheduleSettings"];
+            };
+        };
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnSchedule"];
                 };
             };
             400: components["responses"]["BadRequest"];
@@ -9644,6 +10134,82 @@ export interface operations {
             };
         };
     };
+    ask_backup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workstation"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    unask_backup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workstation"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     diagnose_own: {
         parameters: {
             query?: never;
@@ -9662,6 +10228,88 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Diagnosis"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pause_workstation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPause"];
+            };
+        };
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workstation"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resume_workstation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workstation"];
                 };
             };
             400: components["responses"]["BadRequest"];
@@ -9919,6 +10567,135 @@ export interface operations {
             413: components["responses"]["TooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    workstation_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnSchedule"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_workstation_schedule: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of what the change was decided on. */
+                "if-match"?: string | null;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScheduleSettings"];
+            };
+        };
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    /** @description The version of what can be set, for If-Match; figures that change by themselves do not change it. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnSchedule"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            412: components["responses"]["ChangedMeanwhile"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    waits: {
+        parameters: {
+            query?: {
+                /** @description `next` of the previous page. */
+                after?: string;
+                /** @description Entries per page, 1 to 500; 100 by default. */
+                most?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Wait"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
             429: components["responses"]["TooMuch"];
             /** @description A problem: the kind says which, and the next step what to do. */
             default: {

@@ -11,6 +11,7 @@ import CapacityAdvice from './CapacityAdvice.vue'
 import RetentionFields from './RetentionFields.vue'
 import EditAlert from './EditAlert.vue'
 import RuledInput from './RuledInput.vue'
+import ScheduleForm from './ScheduleForm.vue'
 
 /** A destination's limits, its retention, and what happens at a limit. */
 const props = defineProps<{ destination: Destination; mayChange: boolean }>()
@@ -18,6 +19,7 @@ const emit = defineEmits<{ changed: [] }>()
 
 const id = useId()
 const changing = ref(false)
+const scheduling = ref(false)
 const name = ref('')
 const description = ref('')
 const defaultLimit = ref('')
@@ -113,10 +115,12 @@ function change() {
       {{ destination.encryption === 'required' ? 'Image stores on it must be encrypted.' : 'Image stores on it may go without encryption.' }}
       {{ destination.scrub_days ? `Every stored byte is read and compared every ${destination.scrub_days} days.` : 'Stored bytes are read and compared only when asked for.' }}
     </p>
-    <div v-if="mayChange && !changing" class="d-flex flex-wrap gap-2">
+    <div v-if="mayChange && !changing && !scheduling" class="d-flex flex-wrap gap-2">
       <BButton size="sm" variant="outline-secondary" :aria-label="`Change ${destination.name}`" @click="change">Change</BButton>
+      <BButton size="sm" variant="outline-secondary" :aria-label="`Schedule of ${destination.name}`" @click="scheduling = true">Schedule</BButton>
       <slot />
     </div>
+    <ScheduleForm v-if="scheduling" :subject="destination.id" of="destinations" :name="destination.name" @changed="scheduling = false" @cancel="scheduling = false" />
     <form v-if="changing" @submit.prevent="saving.submit">
       <EditAlert :problem="saving.problem.value" :differing="saving.differing.value" :busy="saving.busy.value" @mine="saving.saveMine" @theirs="saving.takeTheirs" />
       <div class="row g-3">

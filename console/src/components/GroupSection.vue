@@ -10,6 +10,7 @@ import { exactSize, parseSize, size } from '../logic/format'
 import EditAlert from './EditAlert.vue'
 import ProblemAlert from './ProblemAlert.vue'
 import RuledInput from './RuledInput.vue'
+import ScheduleForm from './ScheduleForm.vue'
 
 /** Groups carry access and defaults. */
 const props = defineProps<{ groups: Group[]; accounts: Account[]; mayChange: boolean }>()
@@ -17,6 +18,7 @@ const emit = defineEmits<{ changed: [] }>()
 
 const added = ref('')
 const open = ref<Group>()
+const scheduling = ref<Group>()
 const here = () => at({ id: open.value?.id ?? '' })
 const name = ref('')
 const limit = ref('')
@@ -89,7 +91,10 @@ const removing = useForm(async () => {
             <td>{{ g.destinations.join(', ') || '–' }}</td>
             <td class="jf-number">{{ g.default_limit == null ? '–' : size(g.default_limit) }}</td>
             <td class="jf-number">{{ g.default_quota == null ? '–' : size(g.default_quota) }}</td>
-            <td v-if="mayChange" class="text-end"><BButton size="sm" variant="outline-secondary" :aria-label="`Change ${g.name}`" @click="saving.begin(g)">Change</BButton></td>
+            <td v-if="mayChange" class="text-end text-nowrap">
+              <BButton size="sm" variant="outline-secondary" :aria-label="`Schedule of ${g.name}`" @click="scheduling = g">Schedule</BButton>
+              <BButton size="sm" variant="outline-secondary" class="ms-2" :aria-label="`Change ${g.name}`" @click="saving.begin(g)">Change</BButton>
+            </td>
           </tr>
         </tbody>
       </table>
@@ -111,6 +116,10 @@ const removing = useForm(async () => {
         <BButton variant="outline-danger" class="ms-auto" @click="removing.submit">Remove {{ open.name }}: its accounts stay</BButton>
       </div>
     </form>
+    <div v-if="scheduling" class="jf-panel mb-3">
+      <h3 class="fs-6 mb-0">Schedule of the workstations of {{ scheduling.name }}</h3>
+      <ScheduleForm :key="scheduling.id" :subject="scheduling.id" of="groups" :name="scheduling.name" @changed="scheduling = undefined" @cancel="scheduling = undefined" />
+    </div>
     <form v-if="mayChange" class="d-flex gap-2 align-items-end" @submit.prevent="adding.submit">
       <RuledInput id="new-group" v-model="added" label="A new group" rule="group-name" required autocomplete="off" />
       <BButton type="submit" variant="outline-secondary" :disabled="adding.busy.value">Add group</BButton>

@@ -1,29 +1,54 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import type { Restore, Run } from '../api/types'
-import { count, duration, moment, size } from '../logic/format'
+import type { Restore, Run, Wait } from '../api/types'
+import { count, duration, moment, size, words } from '../logic/format'
 import StateWord from './StateWord.vue'
 
-const props = defineProps<{ runs: Run[]; restores: Restore[] }>()
+const props = withDefaults(defineProps<{ runs: Run[]; restores: Restore[]; waits?: Wait[] }>(), { waits: () => [] })
 
 interface Line {
   id: string
+  began: string
   what: string
+  state: string
+  files: string
+  bytes: string
+  moved: string
+  took: string
   note: string
-  entry: Run | Restore
 }
+const lasted = (from: string, to?: string | null) => (to ? duration((new Date(to).getTime() - new Date(from).getTime()) / 1000) : '–')
+const figures = (entry: Run | Restore) => ({
+  id: entry.id,
+  began: entry.started,
+  state: entry.outcome,
+  files: count(entry.progress.files_done),
+  bytes: size(entry.progress.bytes_done),
+  moved: size(entry.progress.sent),
+  took: lasted(entry.started, entry.ended),
+})
 
 const runLine = (run: Run): Line => ({
-  id: run.id,
+  ...figures(run),
   what: run.point == null ? 'Run' : `Run, point ${run.point}`,
   note: run.reason ?? causes(run),
-  entry: run,
 })
 const restoreLine = (restore: Restore): Line => ({
-  id: restore.id,
+  ...figures(restore),
   what: restore.purpose === 'drill' ? `Drill of point ${restore.point}` : `Restore from point ${restore.point} (${restore.scope})`,
   note: restore.reason ?? `by ${restore.by}${restore.exceptions ? `, ${restore.exceptions} not as they were` : ''}`,
-  entry: restore,
+})
+/** A backup that was due and did not start. */
+const waitLine = (wait: Wait): Line => ({
+  id: `${wait.since} ${wait.reason}`,
+  began: wait.since,
+  what: 'Run',
+  state: 'skipped',
+  files: '–',
+  bytes: '–',
+  moved: '–',
+  took: lasted(wait.since, wait.until),
+  note: words(wait.reason),
 })
 
 function causes(run: Run): string {
@@ -36,11 +61,8 @@ function causes(run: Run): string {
   return parts.filter(Boolean).join(', ')
 }
 
-const lasted = (entry: Run | Restore) =>
-  entry.ended ? duration((new Date(entry.ended).getTime() - new Date(entry.started).getTime()) / 1000) : '–'
-
 const lines = computed(() =>
-  [...props.runs.map(runLine), ...props.restores.map(restoreLine)].sort((a, b) => b.entry.started.localeCompare(a.entry.started)),
+  [...props.runs.map(runLine), ...props.restores.map(restoreLine), ...props.waits.map(waitLine)].sort((a, b) => b.began.localeCompare(a.began)),
 )
 </script>
 
@@ -60,13 +82,13 @@ const lines = computed(() =>
     </thead>
     <tbody>
       <tr v-for="line in lines" :key="line.id">
-        <td class="text-nowrap">{{ moment(line.entry.started) }}</td>
+        <td class="text-nowrap">{{ moment(line.began) }}</td>
         <td>{{ line.what }}</td>
-        <td><StateWord :state="line.entry.outcome" /></td>
-        <td class="jf-number">{{ count(line.entry.progress.files_done) }}</td>
-        <td class="jf-number">{{ size(line.entry.progress.bytes_done) }}</td>
-        <td class="jf-number">{{ size(line.entry.progress.sent) }}</td>
-        <td class="jf-number">{{ lasted(line.entry) }}</td>
+        <td><StateWord :state="line.state" /></td>
+        <td class="jf-number">{{ line.files }}</td>
+        <td class="jf-number">{{ line.bytes }}</td>
+        <td class="jf-number">{{ line.moved }}</td>
+        <td class="jf-number">{{ line.took }}</td>
         <td class="jf-quiet">{{ line.note }}</td>
       </tr>
     </tbody>

@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest'
-import { late, nextRun } from './agent'
+import { late, nextRun, nextRunSentence, waits } from './agent'
 
 const now = new Date('2026-11-30T09:00:00Z')
 const seen = '2026-11-30T08:59:00Z'
@@ -9,6 +9,8 @@ test('a workstation says in how long its next backup is due, or for how long it 
   const delayed = { seen, due: null, delay: { reason: 'on_battery' as const, since } }
   expect(nextRun(delayed, now)).toBe('late: on battery for 50 min')
   expect(late(delayed)).toBe(true)
+  expect(nextRunSentence(delayed, now)).toBe('Late: on battery for 50 min.')
+  expect(waits(delayed, now)).toBe('It starts within seconds.')
   const due = '2026-11-30T09:30:00Z'
   expect(nextRun({ seen, due, delay: null }, now)).toBe('in 30 min')
   expect(nextRun({ seen, due: since, delay: null }, now)).toBe('due or in progress')

@@ -8,6 +8,13 @@ const SILENT_SECONDS = 2 * 3600
 /** Whether a backup is due and something is in its way. */
 export const late = (agent?: AgentState | null) => !!agent?.delay
 
+/** When something that was asked of the agent happens. */
+export function waits(agent: AgentState | null | undefined, now: Date): string {
+  if (!agent) return 'No agent has reported: nothing starts there until one is installed.'
+  const silent = (now.getTime() - new Date(agent.seen).getTime()) / 1000 > SILENT_SECONDS
+  return silent ? 'It starts when the machine is back.' : 'It starts within seconds.'
+}
+
 /** In how long the next backup is due, or for how long it has been late and why. */
 export function nextRun(agent: AgentState | null | undefined, now: Date): string {
   if (!agent) return 'no agent'
@@ -15,4 +22,10 @@ export function nextRun(agent: AgentState | null | undefined, now: Date): string
   if (agent.delay) return `late: ${words(agent.delay.reason)} for ${span(since(agent.delay.since))}`
   if (since(agent.seen) > SILENT_SECONDS) return `not seen for ${span(since(agent.seen))}`
   return agent.due && since(agent.due) < 0 ? `in ${span(-since(agent.due))}` : 'due or in progress'
+}
+
+/** The same as a sentence. */
+export function nextRunSentence(agent: AgentState, now: Date): string {
+  const text = nextRun(agent, now)
+  return late(agent) ? `${text.charAt(0).toUpperCase()}${text.slice(1)}.` : `Next backup: ${text}.`
 }

@@ -3,11 +3,12 @@ import { BButton, BSpinner } from 'bootstrap-vue-next'
 import { computed, onMounted, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 import { answer, api, at } from '../api/client'
-import type { Event, Page, Point, Restore, Run, Workstation } from '../api/types'
+import type { Event, Page, Point, Restore, Run, Wait, Workstation } from '../api/types'
 import HistoryTable from '../components/HistoryTable.vue'
 import RetentionPanel from '../components/RetentionPanel.vue'
 import PointTable from '../components/PointTable.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
+import SchedulePanel from '../components/SchedulePanel.vue'
 import RunProgress from '../components/RunProgress.vue'
 import IntegrityPanel from '../components/IntegrityPanel.vue'
 import StateWord from '../components/StateWord.vue'
@@ -16,7 +17,6 @@ import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
 import { useNow } from '../composables/useNow'
 import { useSession } from '../composables/useSession'
-import { late, nextRun } from '../logic/agent'
 import { age, many, moment, noun, size } from '../logic/format'
 import { withEntry, withRun } from '../logic/live'
 
@@ -28,20 +28,22 @@ interface Shown {
   points: Page<Point>
   runs: Page<Run>
   restores: Page<Restore>
+  waits: Page<Wait>
   now: string
 }
 
 async function load(): Promise<Shown> {
   const path = { id: props.id }
   const latest = { params: { path, query: { most: PAGE } } }
-  const [workstation, points, runs, restores, service] = await Promise.all([
+  const [workstation, points, runs, restores, waits, service] = await Promise.all([
     answer(api.GET('/api/v1/workstations/{id}', at(path))),
     answer(api.GET('/api/v1/workstations/{id}/points', latest)),
     answer(api.GET('/api/v1/workstations/{id}/runs', latest)),
     answer(api.GET('/api/v1/workstations/{id}/restores', latest)),
+    answer(api.GET('/api/v1/workstations/{id}/waits', latest)),
     answer(api.GET('/api/v1/service')),
   ])
-  return { workstation, points, runs, restores, now: service.now }
+  return { workstation, points, runs, restores, waits, now: service.now }
 }
 
 const { data, problem, loading, reload } = useLoad(load)
@@ -56,7 +58,7 @@ function onEvent(event: Event) {
     data.value = { ...shown, runs, workstation: withRun(shown.workstation, event.run) }
   } else if (event.what === 'restore' && event.restore.workstation === props.id) {
     data.value = { ...shown, restores: { ...shown.restores, items: withEntry(shown.restores.items, event.restore) } }
-  } else if (event.what === 'workstation' && event.workstation === props.id) {
+  } else if (event.what === 'schedules' || (event.what === 'workstation' && event.workstation === props.id)) {
     void reload()
   }
 }
@@ -110,12 +112,6 @@ onMounted(reload)
           <dd>{{ w.latest_point ? `${many(w.latest_point.files, noun(w.latest_point.kind))}, ${size(w.latest_point.bytes)}` : '–' }}</dd>
         </div>
         <div>
-          <dt>Next backup</dt>
-          <dd :class="{ 'jf-bad': late(w.agent) }">
-            {{ w.agent ? nextRun(w.agent, now) : 'no agent has reported' }}
-          </dd>
-        </div>
-        <div>
           <dt>Points</dt>
           <dd>{{ w.store.points }}</dd>
         </div>
@@ -148,6 +144,8 @@ onMounted(reload)
       </dl>
     </section>
 
+    <SchedulePanel :workstation="w" :now="now" :may-change="mayChange" @changed="reload" />
+
     <RetentionPanel :workstation="w" :may-change="mayChange" @changed="reload" />
 
     <section class="jf-panel mb-3 table-responsive">
@@ -167,7 +165,12 @@ onMounted(reload)
 
     <section class="jf-panel table-responsive">
       <h2>History of runs and restores</h2>
-      <HistoryTable v-if="data.runs.items.length || data.restores.items.length" :runs="data.runs.items" :restores="data.restores.items" />
+      <HistoryTable
+        v-if="data.runs.items.length || data.restores.items.length || data.waits.items.length"
+        :runs="data.runs.items"
+        :restores="data.restores.items"
+        :waits="data.waits.items"
+      />
       <p v-else class="mb-0">Nothing has happened yet.</p>
     </section>
   </template>

@@ -5,8 +5,8 @@ use std::process::ExitCode;
 
 use clap::{FromArgMatches, Parser, Subcommand};
 use commands::administration::{
-    access, account, alert, audit, destination, discovery, enrolment, group, job, mail, maintenance, me, point, roster, scrub,
-    session, settings, setup, store, thinning, workstation,
+    access, account, alert, audit, destination, discovery, enrolment, group, job, mail, maintenance, me, point, roster, schedule,
+    scrub, session, settings, setup, store, thinning, workstation,
 };
 use commands::getting_back::{attach, check, disks, drill, exceptions, look, points, restore, restore_disk, salvage};
 use commands::keys::{escrow, unlock, unlock_method};
@@ -125,6 +125,9 @@ enum Command {
     /// Enrolled machines.
     #[command(subcommand)]
     Workstation(workstation::Workstation),
+    /// When workstations are backed up.
+    #[command(subcommand)]
+    Schedule(schedule::Schedule),
     /// Recovery points of a workstation: hold, remove, undelete.
     #[command(subcommand)]
     Point(point::Point),
@@ -218,6 +221,7 @@ fn run(command: Command, state_dir: &StateDir, ui: &Ui) -> Result<failure::Code,
         Command::Destination(command) => command.run(state_dir, ui),
         Command::Enrolment(command) => command.run(state_dir, ui),
         Command::Roster(command) => command.run(state_dir, ui),
+        Command::Schedule(command) => command.run(state_dir, ui),
         Command::Workstation(command) => command.run(state_dir, ui),
         Command::Point(command) => command.run(state_dir, ui),
         Command::Store(command) => command.run(state_dir, ui),

@@ -21,6 +21,7 @@ mod scan;
 pub mod selection;
 pub mod state_dir;
 mod store_source;
+mod throttle;
 pub mod unlock_methods;
 mod walk_tree;
 

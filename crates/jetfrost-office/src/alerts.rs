@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 pub use jetfrost_types::AlertKind;
+use jetfrost_types::DelayReason;
 
 /// Something that needs attention.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -45,8 +46,10 @@ pub struct MachineFacts {
     pub room_made: Option<String>,
     /// How its own terms were made shorter of late, if they were.
     pub shortened: Option<String>,
-    /// Whether its runs fail, and its last complete point is not of today.
+    /// Whether its runs fail, one after another.
     pub failing: bool,
+    /// What keeps its backups waiting for too long, if something does.
+    pub kept_waiting: Option<DelayReason>,
     /// Whether it joined a while ago and has no point yet.
     pub without_first_point: bool,
 }
@@ -80,6 +83,8 @@ pub fn alerts(places: &[PlaceFacts], machines: &[MachineFacts], service: &Servic
             (machine.without_first_point, AlertKind::NoFirstPoint),
         ];
         let mut found = of(&machine.name, &kinds);
+        let waiting = machine.kept_waiting.map(|reason| reason.word().to_owned());
+        found.extend(detailed(AlertKind::KeptWaiting, &machine.name, waiting.as_ref()));
         found.extend(detailed(AlertKind::RoomMade, &machine.name, machine.room_made.as_ref()));
         found.extend(detailed(AlertKind::TermsShortened, &machine.name, machine.shortened.as_ref()));
         found

@@ -1,11 +1,10 @@
 //! When a workstation is backed up next, and why it is not backed up now. Agent and service decide by the same function.
 
-use jetfrost_types::{DelayReason, PowerSource};
+use jetfrost_types::{DelayReason, DrillDays, PowerSource, Rhythm, Schedule, ScheduleOrigin, ScheduleSettings, SetBy};
 
 const MINUTE_MS: i64 = 60_000;
 const HOUR_MS: i64 = 60 * MINUTE_MS;
 const DAY_MS: i64 = 24 * HOUR_MS;
-const MINUTES_OF_DAY: u16 = 24 * 60;
 
 /// Before this no version of this program was made: a clock that shows less is wrong. 1 January 2026, in milliseconds.
 const EARLIEST_MS: i64 = 1_767_225_600_000;
@@ -19,82 +18,32 @@ pub const LOOK_AGAIN_MS: i64 = 30_000;
 /// Runs of many workstations spread over this share of the rhythm, and no more than [`MOST_SPREAD_MS`].
 const SPREAD_SHARE: i64 = 8;
 const MOST_SPREAD_MS: i64 = 15 * MINUTE_MS;
-/// A restore is rehearsed this often; a rehearsal that failed, or did not come about, is repeated after a day.
-const DRILL_EVERY_MS: i64 = 7 * DAY_MS;
+/// A rehearsal of a restore that failed, or did not come about, is repeated after a day.
 const DRILL_AGAIN_MS: i64 = DAY_MS;
 /// What is late because its machine was away starts within this of its return.
 const RETURN_SPREAD_MS: i64 = 30_000;
 
-/// How often a workstation is backed up, in seconds: 15 minutes to 31 days.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Rhythm(u32);
-
-impl Rhythm {
-    /// Every hour.
-    pub const HOURLY: Self = Self(3600);
-    /// In seconds.
-    pub const LEAST: u32 = 15 * 60;
-    /// In seconds.
-    pub const MOST: u32 = 31 * 86_400;
-
-    /// None outside the bounds.
-    #[must_use]
-    pub fn new(seconds: u32) -> Option<Self> {
-        (Self::LEAST..=Self::MOST).contains(&seconds).then_some(Self(seconds))
+/// What holds for a workstation, and who set each part of it: the workstation's own settings before those of its account's groups, in
+/// the order given, before those of its destination, before what is usual.
+#[must_use]
+pub fn applied(
+    own: &ScheduleSettings,
+    groups: &[(String, ScheduleSettings)],
+    destination: (&str, &ScheduleSettings),
+) -> (Schedule, ScheduleOrigin) {
+    let of_groups = groups.iter().map(|(name, set)| (SetBy::Group { name: name.clone() }, set));
+    let of_destination = (SetBy::Destination { name: destination.0.to_owned() }, destination.1);
+    let in_order: Vec<_> = std::iter::once((SetBy::Workstation, own)).chain(of_groups).chain([of_destination]).collect();
+    let (mut schedule, mut origin) = (Schedule::USUAL, ScheduleOrigin::default());
+    macro_rules! apply {
+        ($($part:ident),+) => {
+            $(if let Some((by, value)) = in_order.iter().find_map(|(by, set)| Some((by, set.$part?))) {
+                (schedule.$part, origin.$part) = (value, by.clone());
+            })+
+        };
     }
-
-    /// In seconds.
-    #[must_use]
-    pub fn seconds(self) -> u32 {
-        self.0
-    }
-
-    fn ms(self) -> i64 {
-        i64::from(self.0) * 1000
-    }
-}
-
-/// Hours of the day in which backups may start, by the machine's local time. They may pass midnight.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Hours {
-    from: u16,
-    to: u16,
-}
-
-impl Hours {
-    /// From one minute of the day up to another; none where one is no minute of a day, or both are the same.
-    #[must_use]
-    pub fn new(from: u16, to: u16) -> Option<Self> {
-        (from < MINUTES_OF_DAY && to < MINUTES_OF_DAY && from != to).then_some(Self { from, to })
-    }
-
-    /// Whether a minute of the day lies within.
-    #[must_use]
-    pub fn contain(self, minute: u16) -> bool {
-        if self.from < self.to { (self.from..self.to).contains(&minute) } else { minute >= self.from || minute < self.to }
-    }
-
-    /// Minutes from a minute of the day until they begin; 0 within them.
-    #[must_use]
-    pub fn begin_in(self, minute: u16) -> u16 {
-        if self.contain(minute) { 0 } else { (self.from + MINUTES_OF_DAY - minute) % MINUTES_OF_DAY }
-    }
-}
-
-/// What is set for a workstation.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Schedule {
-    /// How often it is backed up.
-    pub rhythm: Rhythm,
-    /// When backups may start; at any time if none.
-    pub hours: Option<Hours>,
-    /// Whether it is backed up on battery.
-    pub on_battery: bool,
-}
-
-impl Schedule {
-    /// Every hour, at any time, not on battery.
-    pub const USUAL: Self = Self { rhythm: Rhythm::HOURLY, hours: None, on_battery: false };
+    apply!(rhythm_seconds, hours, on_battery, low_priority, rate, drill_days);
+    (schedule, origin)
 }
 
 /// What came of earlier runs. Times are Unix milliseconds.
@@ -117,8 +66,10 @@ pub struct Conditions {
     pub power: PowerSource,
     /// Since when the service answers; none while it does not.
     pub reachable_since: Option<i64>,
-    /// Until when a person paused the agent.
+    /// Until when a person at the machine paused the agent.
     pub paused_until: Option<i64>,
+    /// Until when an administrator paused the workstation.
+    pub paused_by_office_until: Option<i64>,
     /// A number of this workstation's own, by which it keeps its distance to others.
     pub spread: u64,
 }
@@ -137,11 +88,11 @@ pub enum Decision {
 /// When the next run is due, whatever is in the way.
 #[must_use]
 pub fn due(schedule: &Schedule, earlier: &Earlier, now: i64, spread: u64) -> i64 {
-    let rhythm = schedule.rhythm.ms();
+    let rhythm = ms(schedule.rhythm_seconds);
     let spread = share(spread, (rhythm / SPREAD_SHARE).min(MOST_SPREAD_MS));
     let by_rhythm = earlier.completed.map_or(now, |completed| completed.saturating_add(rhythm + spread));
     match earlier.failed {
-        Some((at, times)) => by_rhythm.max(at.saturating_add(retry_after(schedule.rhythm, times))),
+        Some((at, times)) => by_rhythm.max(at.saturating_add(retry_after(schedule.rhythm_seconds, times))),
         None => by_rhythm,
     }
 }
@@ -161,7 +112,10 @@ pub fn decide(schedule: &Schedule, earlier: &Earlier, at: &Conditions) -> Decisi
     if let Some(until) = at.paused_until.filter(|until| *until > now) {
         return Decision::Delayed(DelayReason::Paused, until);
     }
-    if let Some(hours) = schedule.hours.filter(|hours| !hours.contain(at.minute)) {
+    if let Some(until) = at.paused_by_office_until.filter(|until| *until > now) {
+        return Decision::Delayed(DelayReason::PausedByOffice, until);
+    }
+    if let Some(hours) = schedule.hours.hours().filter(|hours| !hours.contain(at.minute)) {
         let begin = now.saturating_add(i64::from(hours.begin_in(at.minute)) * MINUTE_MS);
         return Decision::Delayed(DelayReason::OutsideHours, begin);
     }
@@ -177,15 +131,19 @@ pub fn decide(schedule: &Schedule, earlier: &Earlier, at: &Conditions) -> Decisi
 /// Whether a restore is to be rehearsed, now that a run is complete. Times are Unix milliseconds: when a drill last restored everything,
 /// and when one was last tried.
 #[must_use]
-pub fn is_drill_due(drilled: Option<i64>, tried: Option<i64>, now: i64) -> bool {
+pub fn is_drill_due(every: DrillDays, drilled: Option<i64>, tried: Option<i64>, now: i64) -> bool {
     let older_than = |at: Option<i64>, age| at.is_none_or(|at| now.saturating_sub(at) >= age);
-    older_than(drilled, DRILL_EVERY_MS) && older_than(tried, DRILL_AGAIN_MS)
+    older_than(drilled, i64::from(every.days()) * DAY_MS) && older_than(tried, DRILL_AGAIN_MS)
 }
 
 /// How long to wait after the last of so many failures.
 fn retry_after(rhythm: Rhythm, times: u32) -> i64 {
     let doublings = times.saturating_sub(1).min(20);
-    (FIRST_RETRY_MS << doublings).min(rhythm.ms())
+    (FIRST_RETRY_MS << doublings).min(ms(rhythm))
+}
+
+fn ms(rhythm: Rhythm) -> i64 {
+    i64::from(rhythm.seconds()) * 1000
 }
 
 fn share(spread: u64, most: i64) -> i64 {
@@ -195,6 +153,7 @@ fn share(spread: u64, most: i64) -> i64 {
 
 #[cfg(test)]
 mod tests {
+    use jetfrost_types::{Hours, TimeOfDay};
     use proptest::prelude::*;
 
     use super::*;
@@ -202,7 +161,15 @@ mod tests {
     const NOW: i64 = EARLIEST_MS + 100 * DAY_MS;
 
     fn at(now: i64) -> Conditions {
-        Conditions { now, minute: 600, power: PowerSource::Mains, reachable_since: Some(0), paused_until: None, spread: 0 }
+        Conditions {
+            now,
+            minute: 600,
+            power: PowerSource::Mains,
+            reachable_since: Some(0),
+            paused_until: None,
+            paused_by_office_until: None,
+            spread: 0,
+        }
     }
 
     fn completed(at: i64) -> Earlier {
@@ -236,14 +203,37 @@ mod tests {
     }
 
     #[test]
-    fn hours_may_pass_midnight_and_say_when_they_begin() {
-        let night = Hours::new(22 * 60, 6 * 60).expect("hours");
-        assert!(night.contain(23 * 60) && night.contain(0) && !night.contain(6 * 60) && !night.contain(12 * 60));
-        assert_eq!((night.begin_in(12 * 60), night.begin_in(6 * 60), night.begin_in(3 * 60)), (600, 960, 0));
-        let schedule = Schedule { hours: Some(night), ..Schedule::USUAL };
+    fn outside_the_allowed_hours_it_waits_for_them() {
+        let night = "22:00-06:00".parse().expect("hours");
+        let schedule = Schedule { hours: night, ..Schedule::USUAL };
         let delayed = Decision::Delayed(DelayReason::OutsideHours, NOW + 12 * HOUR_MS);
         assert_eq!(decide(&schedule, &Earlier::default(), &at(NOW)), delayed);
-        assert!(Hours::new(5, 5).is_none() && Hours::new(1440, 5).is_none());
+    }
+
+    #[test]
+    fn the_pause_of_a_person_at_the_machine_is_named_before_the_offices() {
+        let by_office = Conditions { paused_by_office_until: Some(NOW + HOUR_MS), ..at(NOW) };
+        let decided = |at| decide(&Schedule::USUAL, &Earlier::default(), &at);
+        assert_eq!(decided(by_office), Decision::Delayed(DelayReason::PausedByOffice, NOW + HOUR_MS));
+        let both = Conditions { paused_until: Some(NOW + 2 * HOUR_MS), ..by_office };
+        assert_eq!(decided(both), Decision::Delayed(DelayReason::Paused, NOW + 2 * HOUR_MS));
+        assert_eq!(decided(Conditions { now: NOW + HOUR_MS, ..by_office }), Decision::Start);
+    }
+
+    #[test]
+    fn each_part_of_a_schedule_is_set_by_the_nearest_who_says_it() {
+        let every = |seconds| ScheduleSettings { rhythm_seconds: Rhythm::new(seconds), ..ScheduleSettings::default() };
+        let battery = ScheduleSettings { on_battery: Some(true), ..ScheduleSettings::default() };
+        let groups = [("field".to_owned(), battery), ("sales".to_owned(), every(7_200))];
+        let (schedule, by) =
+            applied(&every(1_800), &groups, ("shelf", &ScheduleSettings { drill_days: DrillDays::new(30), ..every(900) }));
+        assert_eq!((schedule.rhythm_seconds, by.rhythm_seconds), (Rhythm::new(1_800).expect("within"), SetBy::Workstation));
+        assert_eq!((schedule.on_battery, by.on_battery), (true, SetBy::Group { name: "field".into() }));
+        assert_eq!((schedule.drill_days.days(), by.drill_days), (30, SetBy::Destination { name: "shelf".into() }));
+        assert_eq!((schedule.hours, by.hours), (TimeOfDay::ALWAYS, SetBy::Nobody));
+        let (schedule, by) = applied(&ScheduleSettings::default(), &groups, ("shelf", &every(900)));
+        assert_eq!((schedule.rhythm_seconds.seconds(), by.rhythm_seconds), (7_200, SetBy::Group { name: "sales".into() }));
+        assert_eq!(applied(&ScheduleSettings::default(), &[], ("shelf", &ScheduleSettings::default())).0, Schedule::USUAL);
     }
 
     #[test]
@@ -264,10 +254,14 @@ mod tests {
 
     #[test]
     fn restores_are_rehearsed_every_week_and_a_failure_is_no_reason_to_try_all_the_time() {
-        assert!(is_drill_due(None, None, NOW) && !is_drill_due(None, Some(NOW), NOW + DAY_MS - 1));
-        assert!(is_drill_due(None, Some(NOW), NOW + DAY_MS));
         assert!(
-            !is_drill_due(Some(NOW), Some(NOW), NOW + 7 * DAY_MS - 1) && is_drill_due(Some(NOW), Some(NOW), NOW + 7 * DAY_MS)
+            is_drill_due(DrillDays::WEEKLY, None, None, NOW)
+                && !is_drill_due(DrillDays::WEEKLY, None, Some(NOW), NOW + DAY_MS - 1)
+        );
+        assert!(is_drill_due(DrillDays::WEEKLY, None, Some(NOW), NOW + DAY_MS));
+        assert!(
+            !is_drill_due(DrillDays::WEEKLY, Some(NOW), Some(NOW), NOW + 7 * DAY_MS - 1)
+                && is_drill_due(DrillDays::WEEKLY, Some(NOW), Some(NOW), NOW + 7 * DAY_MS)
         );
     }
 
@@ -288,16 +282,17 @@ mod tests {
         }
 
         #[test]
-        fn every_decision_has_an_end(seconds in Rhythm::LEAST..=Rhythm::MOST, minute in 0..MINUTES_OF_DAY, from in 0..MINUTES_OF_DAY,
-            to in 0..MINUTES_OF_DAY, battery: bool, done in proptest::option::of(0..NOW), times in 0..100_u32, spread: u64) {
+        fn every_decision_has_an_end(seconds in Rhythm::LEAST..=Rhythm::MOST, minute in 0..1440_u16, from in 0..1440_u16,
+            to in 0..1440_u16, battery: bool, done in proptest::option::of(0..NOW), times in 0..100_u32, spread: u64) {
             let rhythm = Rhythm::new(seconds).expect("within");
-            let schedule = Schedule { rhythm, hours: Hours::new(from, to), on_battery: false };
+            let hours = Hours::new(from, to).map_or(TimeOfDay::ALWAYS, TimeOfDay::within);
+            let schedule = Schedule { rhythm_seconds: rhythm, hours, ..Schedule::USUAL };
             let power = if battery { PowerSource::Battery } else { PowerSource::Mains };
             let failed = done.filter(|_| times > 0).map(|at| (at, times));
             let at = Conditions { minute, power, spread, ..at(NOW) };
             match decide(&schedule, &Earlier { completed: done, failed }, &at) {
                 Decision::Start => {}
-                Decision::Due(then) => prop_assert!(then > NOW && then <= NOW + rhythm.ms() + MOST_SPREAD_MS),
+                Decision::Due(then) => prop_assert!(then > NOW && then <= NOW + ms(rhythm) + MOST_SPREAD_MS),
                 Decision::Delayed(_, then) => prop_assert!(then > NOW && then <= NOW + DAY_MS),
             }
         }

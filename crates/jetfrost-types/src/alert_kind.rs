@@ -27,8 +27,10 @@ pub enum AlertKind {
     RecordsNotBackedUp,
     /// The certificate that browsers see ends soon, or cannot be used.
     Certificate,
-    /// A workstation's runs fail, and its last complete point is not of today.
+    /// A workstation's runs fail, the second in a row at least.
     Failing,
+    /// Something keeps a workstation's backups waiting, and it does not end by itself, or has not for days.
+    KeptWaiting,
     /// A workstation's last complete point is too old.
     Overdue,
     /// A workstation joined a while ago and has no point yet.
@@ -37,5 +39,5 @@ pub enum AlertKind {
 
 labels!(AlertKind: AuditAltered = "audit_altered", Damage = "damage", DestinationMissing = "destination_missing",
     DestinationFull = "destination_full", RoomMade = "room_made", TermsShortened = "terms_shortened", DrillFailed = "drill_failed",
-    RecordsNotBackedUp = "records_not_backed_up", Certificate = "certificate", Failing = "failing", Overdue = "overdue",
+    RecordsNotBackedUp = "records_not_backed_up", Certificate = "certificate", Failing = "failing", KeptWaiting = "kept_waiting", Overdue = "overdue",
     NoFirstPoint = "no_first_point");

@@ -9,8 +9,10 @@ use crate::labels;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum DelayReason {
-    /// A person paused the agent.
+    /// A person at the machine paused the agent.
     Paused,
+    /// An administrator paused this workstation.
+    PausedByOffice,
     /// The machine's clock shows a time that cannot be.
     ClockImplausible,
     /// Another run of this workstation is in progress.
@@ -23,6 +25,8 @@ pub enum DelayReason {
     OfficeUnreachable,
     /// The service accepts no new backups at the moment.
     BackupsPaused,
+    /// It waits in the service's queue.
+    Queued,
     /// A limit is reached, or the destination is full.
     LimitReached,
     /// The destination is not available, or the account has no access to it.
@@ -33,9 +37,9 @@ pub enum DelayReason {
     SourceMissing,
 }
 
-labels!(DelayReason: Paused = "paused", ClockImplausible = "clock_implausible", AnotherRun = "another_run",
+labels!(DelayReason: Paused = "paused", PausedByOffice = "paused_by_office", ClockImplausible = "clock_implausible", AnotherRun = "another_run",
     OutsideHours = "outside_hours", OnBattery = "on_battery", OfficeUnreachable = "office_unreachable",
-    BackupsPaused = "backups_paused", LimitReached = "limit_reached", DestinationUnavailable = "destination_unavailable",
+    BackupsPaused = "backups_paused", Queued = "queued", LimitReached = "limit_reached", DestinationUnavailable = "destination_unavailable",
     PassphraseNeeded = "passphrase_needed", SourceMissing = "source_missing");
 
 /// What a machine's power comes from.

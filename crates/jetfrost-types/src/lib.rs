@@ -9,6 +9,7 @@ mod limit;
 mod point;
 mod retention;
 mod role;
+mod schedule;
 mod stay_reason;
 mod step;
 
@@ -22,5 +23,9 @@ pub use limit::{Limit, given};
 pub use point::PointKind;
 pub use retention::{NotARule, Retention, Rule};
 pub use role::Role;
+pub use schedule::{
+    DrillDays, Hours, NotARhythm, NotATimeOfDay, NotDrillDays, Rate, RateLimit, Rhythm, Schedule, ScheduleOrigin,
+    ScheduleSettings, SetBy, TimeOfDay, TooSlow,
+};
 pub use stay_reason::StayReason;
 pub use step::Step;

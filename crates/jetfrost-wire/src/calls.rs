@@ -21,6 +21,7 @@ use crate::retention::*;
 use crate::roster::*;
 use crate::rules::*;
 use crate::run::*;
+use crate::schedule::*;
 use crate::service::*;
 use crate::setup::*;
 use crate::sizing::*;
@@ -194,6 +195,18 @@ pub fn call_erasure_off(id: impl Display) -> Call<(), Destination> {
     Call::new(Method::DELETE, format!("/destinations/{}/erasure", segment(id)))
 }
 
+/// `GET /destinations/{id}/schedule`
+#[must_use]
+pub fn destination_schedule(id: impl Display) -> Call<(), OwnSchedule> {
+    Call::new(Method::GET, format!("/destinations/{}/schedule", segment(id)))
+}
+
+/// `PUT /destinations/{id}/schedule`
+#[must_use]
+pub fn set_destination_schedule(id: impl Display) -> Call<ScheduleSettings, OwnSchedule> {
+    Call::new(Method::PUT, format!("/destinations/{}/schedule", segment(id)))
+}
+
 /// `PUT /destinations/{id}/withdrawn`
 #[must_use]
 pub fn withdraw(id: impl Display) -> Call<(), Destination> {
@@ -318,6 +331,18 @@ pub fn remove_group(id: impl Display) -> Call<(), ()> {
 #[must_use]
 pub fn set_group_logins(id: impl Display) -> Call<GroupLogins, Group> {
     Call::new(Method::PUT, format!("/groups/{}/logins", segment(id)))
+}
+
+/// `GET /groups/{id}/schedule`
+#[must_use]
+pub fn group_schedule(id: impl Display) -> Call<(), OwnSchedule> {
+    Call::new(Method::GET, format!("/groups/{}/schedule", segment(id)))
+}
+
+/// `PUT /groups/{id}/schedule`
+#[must_use]
+pub fn set_group_schedule(id: impl Display) -> Call<ScheduleSettings, OwnSchedule> {
+    Call::new(Method::PUT, format!("/groups/{}/schedule", segment(id)))
 }
 
 /// `POST /hand-outs`
@@ -728,10 +753,34 @@ pub fn report_agent(id: impl Display) -> Call<AgentReport, AgentState> {
     Call::new(Method::PUT, format!("/workstations/{}/agent", segment(id)))
 }
 
+/// `PUT /workstations/{id}/asked-backup`
+#[must_use]
+pub fn ask_backup(id: impl Display) -> Call<(), Workstation> {
+    Call::new(Method::PUT, format!("/workstations/{}/asked-backup", segment(id)))
+}
+
+/// `DELETE /workstations/{id}/asked-backup`
+#[must_use]
+pub fn unask_backup(id: impl Display) -> Call<(), Workstation> {
+    Call::new(Method::DELETE, format!("/workstations/{}/asked-backup", segment(id)))
+}
+
 /// `POST /workstations/{id}/diagnosis`
 #[must_use]
 pub fn diagnose_own(id: impl Display) -> Call<(), Diagnosis> {
     Call::new(Method::POST, format!("/workstations/{}/diagnosis", segment(id)))
+}
+
+/// `PUT /workstations/{id}/pause`
+#[must_use]
+pub fn pause_workstation(id: impl Display) -> Call<NewPause, Workstation> {
+    Call::new(Method::PUT, format!("/workstations/{}/pause", segment(id)))
+}
+
+/// `DELETE /workstations/{id}/pause`
+#[must_use]
+pub fn resume_workstation(id: impl Display) -> Call<(), Workstation> {
+    Call::new(Method::DELETE, format!("/workstations/{}/pause", segment(id)))
 }
 
 /// `GET /workstations/{id}/points`
@@ -768,4 +817,22 @@ pub fn runs(id: impl Display) -> Call<(), Page<Run>> {
 #[must_use]
 pub fn begin_run(id: impl Display) -> Call<BeginRun, RunBegun> {
     Call::new(Method::POST, format!("/workstations/{}/runs", segment(id)))
+}
+
+/// `GET /workstations/{id}/schedule`
+#[must_use]
+pub fn workstation_schedule(id: impl Display) -> Call<(), OwnSchedule> {
+    Call::new(Method::GET, format!("/workstations/{}/schedule", segment(id)))
+}
+
+/// `PUT /workstations/{id}/schedule`
+#[must_use]
+pub fn set_workstation_schedule(id: impl Display) -> Call<ScheduleSettings, OwnSchedule> {
+    Call::new(Method::PUT, format!("/workstations/{}/schedule", segment(id)))
+}
+
+/// `GET /workstations/{id}/waits`
+#[must_use]
+pub fn waits(id: impl Display) -> Call<(), Page<Wait>> {
+    Call::new(Method::GET, format!("/workstations/{}/waits", segment(id)))
 }

@@ -34,4 +34,20 @@ pub enum Event {
     },
     /// Accounts, groups, destinations or codes changed.
     Office,
+    /// The schedules of several workstations changed.
+    Schedules,
+}
+
+impl Event {
+    /// The workstation that it is about, if it is about one.
+    #[must_use]
+    pub fn workstation(&self) -> Option<&WorkstationId> {
+        match self {
+            Self::Run { run } => Some(&run.workstation),
+            Self::Restore { restore } => Some(&restore.workstation),
+            Self::Workstation { workstation } => Some(workstation),
+            Self::Job { job } => Some(&job.workstation),
+            Self::Office | Self::Schedules => None,
+        }
+    }
 }

@@ -24,6 +24,7 @@ pub mod retention;
 pub mod roster;
 pub mod rules;
 pub mod run;
+pub mod schedule;
 pub mod service;
 pub mod setup;
 pub mod size;

@@ -9,7 +9,7 @@ use crate::binary::Binary;
 use crate::labels::labels;
 use crate::point::Point;
 use crate::{RunId, WorkstationId};
-use jetfrost_types::PointKind;
+use jetfrost_types::{PointKind, RateLimit};
 
 /// The state or outcome of a run or a restore.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -140,6 +140,10 @@ pub struct RunBegun {
     pub damaged_points: Vec<u64>,
     /// Whether more chunks are lost than are listed: everything must be read again.
     pub lost_more: bool,
+    /// How fast this run may send.
+    #[serde(default)]
+    #[schema(required)]
+    pub rate: RateLimit,
 }
 
 /// Commits the point of a run.

@@ -12,6 +12,7 @@ use crate::labels::labels;
 use crate::point::{Hold, PendingRemoval, Point};
 use crate::retention::Retention;
 use crate::run::Run;
+use crate::schedule::{AppliedSchedule, AskedBackup, OfficePause};
 use crate::service::Protection;
 use crate::version::{HasVersion, Version};
 use crate::{AccountId, DestinationId, WorkstationId};
@@ -62,8 +63,20 @@ pub struct Workstation {
     pub enrolled: Timestamp,
     /// When it was last seen.
     pub last_seen: Option<Timestamp>,
-    /// Its expected rhythm of backups, in seconds.
-    pub rhythm_seconds: u64,
+    /// When it is backed up, and who set that.
+    #[serde(default)]
+    #[schema(required)]
+    pub schedule: AppliedSchedule,
+    /// A backup that an administrator asked for and that has not begun.
+    #[serde(default)]
+    pub asked: Option<AskedBackup>,
+    /// A pause that an administrator set.
+    #[serde(default)]
+    pub paused: Option<OfficePause>,
+    /// How many runs failed since the last complete one.
+    #[serde(default)]
+    #[schema(required)]
+    pub failures: u64,
     /// Its image store.
     pub store: StoreSummary,
     /// The latest point.
@@ -85,7 +98,7 @@ pub struct Delay {
 }
 
 /// What a workstation's agent says of itself.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AgentReport {
     /// When its next run is due; absent while one is due or in progress.
     #[serde(default)]
@@ -93,6 +106,24 @@ pub struct AgentReport {
     /// What is in the way of a run that is due.
     #[serde(default)]
     pub delay: Option<Delay>,
+    /// How many runs failed since the last complete one, also those that did not get as far as the service.
+    #[serde(default)]
+    #[schema(required)]
+    pub failures: u64,
+    /// What kept backups waiting since the last report and is over, 100 at most.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub waited: Vec<Wait>,
+}
+
+/// What kept a workstation's backups waiting for a while, and is over.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Wait {
+    /// What.
+    pub reason: DelayReason,
+    /// Since when.
+    pub since: Timestamp,
+    /// Until when.
+    pub until: Timestamp,
 }
 
 /// What a workstation's agent reported last.

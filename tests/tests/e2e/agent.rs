@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use jetfrost_tests::office::{Office, Workstation};
+use jetfrost_tests::office::{ADMINISTRATOR, Office, Workstation};
 use jetfrost_tests::programs::{Going, jetfrost, jetfrost_ends, start};
 use jetfrost_wire::point::Point;
 use serde_json::Value;
@@ -42,6 +42,18 @@ fn status(home: &Path) -> Value {
     serde_json::from_str(&jetfrost_ends(home, &["--json", "agent", "status"], 0).out).expect("JSON")
 }
 
+/// Looks until what the agent says of itself is as it should be.
+fn until(home: &Path, what: &str, is_so: impl Fn(&Value) -> bool) {
+    let end = Instant::now() + Duration::from_secs(60);
+    loop {
+        let status = status(home);
+        if is_so(&status) {
+            return;
+        }
+        assert!(Instant::now() < end, "{what}: {status}");
+    }
+}
+
 #[test]
 fn an_agent_backs_up_without_being_asked_and_says_when_it_does_so_next() {
     let (office, station) = office();
@@ -76,6 +88,7 @@ fn without_the_service_a_backup_is_delayed_and_not_failed_and_killing_the_agent_
     let _ = jetfrost_ends(home, &["agent", "start-now"], 0);
     let delayed = line(&first, "the service has not answered");
     assert!(delayed.contains("jetfrost diagnose"), "it says what to do: {delayed}");
+    until(home, "the reason", |status| status["now"]["reason"] == "office_unreachable");
     let before = status(home);
     assert_eq!((&before["now"]["reason"], &before["failed"]), (&Value::from("office_unreachable"), &Value::Null));
     drop(first);
@@ -105,6 +118,38 @@ fn a_pause_is_a_reason_and_a_person_at_the_machine_may_back_up_all_the_same() {
     assert!(paused.contains("a backup is due, but"), "{paused}");
     let _ = jetfrost_ends(home, &["backup", "--quiet"], 0);
     let _ = jetfrost_ends(home, &["agent", "start-now"], 0);
+    let _ = line(&agent, "backing up since");
     let _ = line(&agent, "waiting; the next backup is due");
     assert!(points(&office, &station) >= 2);
+}
+
+#[test]
+fn what_an_administrator_sets_reaches_a_connected_agent_also_after_the_service_was_away() {
+    let (mut office, station) = office();
+    let home = station.home.directory();
+    let admin = office.path("admin");
+    let sign_in = ["sign-in", &office.address(), "--login", ADMINISTRATOR, "--fingerprint", &office.fingerprint()];
+    let _ = jetfrost_ends(&admin, &sign_in, 0);
+    let agent = agent(home);
+    let _ = line(&agent, "waiting; the next backup is due");
+    let set = ["schedule", "set", "--destination", "shelf", "--rate", "5MB", "--rate-hours", "always"];
+    let said = jetfrost_ends(&admin, &set, 0);
+    assert!(said.out.contains("Set for destination shelf: at most 5.00 MB/s"), "{}", said.out);
+    until(home, "the rate", |status| status["schedule"]["values"]["rate"]["bytes_per_second"] == 5_000_000);
+    let said = jetfrost_ends(&admin, &["workstation", "pause", "dunlin", "--until", "48h"], 0);
+    assert!(said.out.contains("jetfrost workstation resume"), "{}", said.out);
+    let _ = line(&agent, "an administrator has paused this workstation");
+    let said = jetfrost_ends(&admin, &["workstation", "back-up", "dunlin"], 0);
+    assert!(said.out.contains("It starts within seconds."), "{}", said.out);
+    let _ = line(&agent, "backing up since");
+    let _ = line(&agent, "waiting; the next backup is due");
+    assert_eq!(points(&office, &station), 1, "what was asked for is made, once, at the rate that is set");
+    let said = jetfrost_ends(&admin, &["workstation", "resume", "dunlin"], 0);
+    assert!(said.out.contains("makes backups again"), "{}", said.out);
+    until(home, "no pause", |status| status["paused_by_office_until"].is_null());
+    office.stop();
+    office.start();
+    let said = jetfrost_ends(&admin, &["schedule", "set", "--workstation", "dunlin", "--every", "30m"], 0);
+    assert!(said.out.contains("every 30 minutes (set for this workstation)"), "{}", said.out);
+    until(home, "the rhythm", |status| status["schedule"]["values"]["rhythm_seconds"] == 1_800);
 }

@@ -39,6 +39,8 @@ pub(crate) fn workstation(state: WorkstationState) -> &'static str {
 pub(crate) fn delay(reason: DelayReason) -> &'static str {
     match reason {
         DelayReason::Paused => "the agent has been paused",
+        DelayReason::PausedByOffice => "an administrator has paused this workstation",
+        DelayReason::Queued => "it has been waiting in the service's queue",
         DelayReason::ClockImplausible => "this machine's clock has been wrong",
         DelayReason::AnotherRun => "another run has been in progress",
         DelayReason::OutsideHours => "it has been outside the allowed hours",
@@ -68,7 +70,7 @@ pub(crate) fn next_run(agent: Option<&AgentState>, now: Timestamp) -> String {
 /// An agent reports every 30 minutes: one that has not for so long is off, or away.
 const SILENT: SignedDuration = SignedDuration::from_hours(2);
 
-fn is_silent(seen: Timestamp, now: Timestamp) -> bool {
+pub(crate) fn is_silent(seen: Timestamp, now: Timestamp) -> bool {
     now.duration_since(seen) > SILENT
 }
 

@@ -1,10 +1,11 @@
 //! The agent: a process that backs this workstation up by its schedule, and says why when it does not.
 //!
 //! It looks at its surroundings, lets [`jetfrost_office::schedule`] decide, and does that. Everything it does can be done by hand
-//! without it as well.
+//! without it as well. What the office wants of it, it asks for when something changed there, and keeps.
 
 mod control;
 mod in_the_way;
+mod listening;
 mod record;
 mod surroundings;
 
@@ -15,17 +16,17 @@ use std::time::Duration;
 
 use jetfrost_image::medium::FileLock;
 use jetfrost_office::schedule::{Conditions, Decision, LOOK_AGAIN_MS, decide, is_drill_due};
-use jetfrost_types::{DelayReason, PowerSource};
+use jetfrost_types::{DelayReason, PowerSource, Schedule};
 use jetfrost_wire::run::Progress;
+use jetfrost_wire::schedule::AppliedSchedule;
 use jetfrost_wire::workstation::AgentReport;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
 pub use control::{Ask, ask};
-pub use jetfrost_office::schedule::Schedule;
 pub use jetfrost_wire::workstation::Delay;
 pub use record::Failed;
-pub use surroundings::{Known, Surroundings, ThisMachine};
+pub use surroundings::{Known, Listener, Surroundings, ThisMachine};
 
 use crate::backup::BackupReport;
 use crate::error::ClientError;
@@ -88,21 +89,44 @@ pub struct AgentStatus {
     pub failed: Option<Failed>,
     /// Until when a person paused it.
     pub paused_until: Option<Timestamp>,
+    /// Until when an administrator paused this workstation.
+    pub paused_by_office_until: Option<Timestamp>,
+    /// The schedule that holds, and who set it.
+    pub schedule: AppliedSchedule,
+    /// Why this machine cannot keep what the agent notes, if so.
+    pub not_kept: Option<String>,
 }
 
 /// An agent.
 pub struct Agent<S> {
     state_dir: StateDir,
     world: S,
-    schedule: Schedule,
     spread: u64,
     started: Timestamp,
-    shared: Mutex<Shared>,
-    changed: Condvar,
+    state: Arc<State>,
     _lock: FileLock,
 }
 
-/// What the threads of an agent share.
+/// What the threads of an agent share, and by what they learn of changes.
+struct State {
+    shared: Mutex<Shared>,
+    changed: Condvar,
+}
+
+impl State {
+    fn lock(&self) -> MutexGuard<'_, Shared> {
+        self.shared.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Something may have changed at the service. Says whether anybody still wants to know.
+    fn hear(&self) -> bool {
+        let mut shared = self.lock();
+        shared.has_heard = true;
+        self.changed.notify_all();
+        !shared.ended
+    }
+}
+
 struct Shared {
     record: Record,
     doing: Doing,
@@ -115,6 +139,14 @@ struct Shared {
     held_back: Option<(DelayReason, Timestamp)>,
     /// What the service was told last, and when.
     reported: Option<(AgentReport, Timestamp)>,
+    /// When the service last took a report, by its own clock.
+    taken: Option<Timestamp>,
+    /// Whether something may have changed at the service since it was asked.
+    has_heard: bool,
+    /// When an administrator asked for a backup, if that has not begun.
+    asked: Option<Timestamp>,
+    /// Why the record could not be kept the last time.
+    not_kept: Option<String>,
     start_now: bool,
     ended: bool,
     meter: Option<Arc<Meter>>,
@@ -127,7 +159,7 @@ impl<S: Surroundings> Agent<S> {
     ///
     /// # Errors
     /// [`ClientError::NotJoined`]; [`ClientError::AgentRuns`].
-    pub fn new(state_dir: StateDir, world: S, schedule: Schedule) -> Result<Self> {
+    pub fn new(state_dir: StateDir, world: S) -> Result<Self> {
         let membership = state_dir.membership()?;
         let lock = lock(&state_dir)?;
         let record: Record = state_dir.agent_record();
@@ -140,6 +172,10 @@ impl<S: Surroundings> Agent<S> {
             drilled: None,
             held_back: None,
             reported: None,
+            taken: None,
+            has_heard: true,
+            asked: None,
+            not_kept: None,
             start_now: false,
             ended: false,
             meter: None,
@@ -147,32 +183,34 @@ impl<S: Surroundings> Agent<S> {
         };
         let hash = blake3::hash(membership.workstation.as_bytes());
         let spread = u64::from_le_bytes(*hash.as_bytes().first_chunk().expect("a hash has 32 bytes"));
-        let shared = Mutex::new(shared);
-        Ok(Self { state_dir, world, schedule, spread, started, shared, changed: Condvar::new(), _lock: lock })
+        let state = Arc::new(State { shared: Mutex::new(shared), changed: Condvar::new() });
+        Ok(Self { state_dir, world, spread, started, state, _lock: lock })
     }
 
     /// Works until [`Self::end`]. `changed` is shown what the agent is doing whenever that is something else.
     ///
     /// # Errors
-    /// When nobody could ask it anything, or its record cannot be kept.
+    /// When nobody could ask it anything.
     pub fn run(&self, changed: impl Fn(&AgentStatus) + Send) -> Result<()> {
         let control = Control::open(&self.state_dir)?;
+        let (listen, state) = (self.world.listener(self.spread), Arc::clone(&self.state));
+        // It waits for the network most of the time, and ends with the process.
+        thread::spawn(move || listen(&|| state.hear()));
         thread::scope(|scope| {
             scope.spawn(|| control.serve(|| self.lock().ended, |what| self.answer(what)));
             scope.spawn(|| self.show(changed));
-            let worked = self.work();
+            self.work();
             self.end();
-            worked
-        })
+        });
+        Ok(())
     }
 
-    fn work(&self) -> Result<()> {
+    fn work(&self) {
         while !self.lock().ended {
-            let look_again = self.step()?;
+            let look_again = self.step();
             self.report();
             self.wait(look_again);
         }
-        Ok(())
     }
 
     /// Shows what the agent is doing whenever that is something else.
@@ -187,7 +225,7 @@ impl<S: Surroundings> Agent<S> {
                 changed(&self.status());
                 shared = self.lock();
             } else {
-                shared = self.changed.wait(shared).unwrap_or_else(PoisonError::into_inner);
+                shared = self.state.changed.wait(shared).unwrap_or_else(PoisonError::into_inner);
             }
         }
     }
@@ -195,7 +233,7 @@ impl<S: Surroundings> Agent<S> {
     fn does(&self, shared: &mut Shared, doing: Doing) {
         if !shared.has_looked || shared.doing != doing {
             (shared.doing, shared.has_looked) = (doing, true);
-            self.changed.notify_all();
+            self.state.changed.notify_all();
         }
     }
 
@@ -205,11 +243,13 @@ impl<S: Surroundings> Agent<S> {
         let now = self.world.now();
         let report = {
             let shared = self.lock();
-            let report = match &shared.doing {
-                Doing::Waiting { due } => AgentReport { due: Some(*due), delay: None },
-                Doing::Delayed(delay) => AgentReport { due: None, delay: Some(*delay) },
-                Doing::BackingUp { .. } | Doing::Drilling { .. } => AgentReport { due: None, delay: None },
+            let (due, delay) = match &shared.doing {
+                Doing::Waiting { due } => (Some(*due), None),
+                Doing::Delayed(delay) => (None, Some(*delay)),
+                Doing::BackingUp { .. } | Doing::Drilling { .. } => (None, None),
             };
+            let failures = shared.record.failed.as_ref().map_or(0, |failed| u64::from(failed.times));
+            let report = AgentReport { due, delay, failures, waited: shared.record.waited.clone() };
             let is_known = |(said, at): &(AgentReport, Timestamp)| *said == report && now.duration_since(*at) < REPORT_AGAIN;
             let is_gone = report.delay.is_some_and(|delay| delay.reason == DelayReason::OfficeUnreachable);
             if is_gone || shared.reported.as_ref().is_some_and(is_known) {
@@ -218,10 +258,14 @@ impl<S: Surroundings> Agent<S> {
             report
         };
         let Ok(on_record) = self.world.report(&report) else { return };
-        let reason = |delay: Option<Delay>| delay.map(|delay| delay.reason);
-        let ms = |due: Option<Timestamp>| due.map(Timestamp::as_millisecond);
-        if (ms(on_record.due), reason(on_record.delay)) == (ms(report.due), reason(report.delay)) {
-            self.lock().reported = Some((report, now));
+        let mut shared = self.lock();
+        // One that comes too soon after another is not taken: what is on record then is the other.
+        if shared.taken.replace(on_record.seen) != Some(on_record.seen) {
+            if !report.waited.is_empty() {
+                shared.record.waited.clear();
+                self.keep(&mut shared);
+            }
+            shared.reported = Some((AgentReport { waited: Vec::new(), ..report }, now));
         }
     }
 
@@ -232,7 +276,7 @@ impl<S: Surroundings> Agent<S> {
         if let Some(meter) = &shared.meter {
             meter.stop();
         }
-        self.changed.notify_all();
+        self.state.changed.notify_all();
     }
 
     /// How it is.
@@ -250,6 +294,9 @@ impl<S: Surroundings> Agent<S> {
             completed: shared.record.completed,
             failed: shared.record.failed.clone(),
             paused_until: shared.record.paused_until.filter(|until| *until > self.world.now()),
+            paused_by_office_until: shared.record.paused_by_office_until.filter(|until| *until > self.world.now()),
+            schedule: shared.record.schedule.clone(),
+            not_kept: shared.not_kept.clone(),
         }
     }
 
@@ -277,35 +324,78 @@ impl<S: Surroundings> Agent<S> {
             Ask::Pause { until } => shared.record.paused_until = Some(until),
             Ask::Resume => shared.record.paused_until = None,
         }
-        self.keep(&shared.record)?;
-        self.changed.notify_all();
+        self.keep(&mut shared);
+        self.state.changed.notify_all();
         Ok(())
     }
 
     /// Looks, decides, and does what is to be done now. Returns when to look again.
-    ///
-    /// # Errors
-    /// When the record cannot be kept: without it nobody would know what was done.
-    pub fn step(&self) -> Result<Timestamp> {
+    pub fn step(&self) -> Timestamp {
         if std::mem::take(&mut self.lock().start_now) {
+            return self.back_up(true);
+        }
+        let has_heard = std::mem::take(&mut self.lock().has_heard);
+        if has_heard {
+            self.ask_office();
+        }
+        if self.obeys() {
             return self.back_up(true);
         }
         match self.decide() {
             Decision::Start => self.back_up(false),
             Decision::Due(due) => {
-                let due = moment(due);
+                let (due, now) = (moment(due), self.world.now());
                 let mut shared = self.lock();
                 self.does(&mut shared, Doing::Waiting { due });
-                if shared.record.delay.take().is_some() {
-                    self.keep(&shared.record)?;
+                if shared.record.end_delay(now) {
+                    self.keep(&mut shared);
                 }
-                Ok(due)
+                due
             }
             Decision::Delayed(reason, look_again) => {
-                self.delay(reason)?;
-                Ok(moment(look_again))
+                self.delay(reason);
+                moment(look_again)
             }
         }
+    }
+
+    /// Whether to start a backup because an administrator asked for one. Each is begun once: should it fail, it is tried again like any
+    /// other. Whoever sits at the machine and paused it is not overruled.
+    fn obeys(&self) -> bool {
+        let now = self.world.now();
+        let mut shared = self.lock();
+        let is_paused = shared.record.paused_until.is_some_and(|until| until > now);
+        let Some(asked) = shared.asked.filter(|asked| !is_paused && shared.record.obeyed != Some(*asked)) else { return false };
+        shared.record.obeyed = Some(asked);
+        self.keep(&mut shared);
+        true
+    }
+
+    /// Asks the service what it knows of this workstation, and what it wants of it. Says since when it answers.
+    fn ask_office(&self) -> Option<Timestamp> {
+        let answered = self.world.known();
+        let now = self.world.now();
+        let mut shared = self.lock();
+        match answered {
+            Ok(known) => {
+                let Known { completed, drilled, schedule, paused_until, asked } = known;
+                (shared.drilled, shared.asked) = (drilled, asked);
+                let before = shared.record.clone();
+                // Somebody may have backed up by hand meanwhile.
+                shared.record.completed = before.completed.max(completed);
+                (shared.record.schedule, shared.record.paused_by_office_until) = (schedule, paused_until);
+                if shared.record != before {
+                    self.keep(&mut shared);
+                }
+            }
+            // What else the service says, the run is told as well.
+            Err(error) if in_the_way(&error) != Some(DelayReason::OfficeUnreachable) => {}
+            Err(_) => {
+                shared.reachable_since = None;
+                return None;
+            }
+        }
+        Some(*shared.reachable_since.get_or_insert(now))
     }
 
     /// What to do now. The service is only asked when nothing else is in the way.
@@ -319,26 +409,7 @@ impl<S: Surroundings> Agent<S> {
         if as_if_it_answered != Decision::Start {
             return as_if_it_answered;
         }
-        let answered = self.world.known();
-        let since = {
-            let mut shared = self.lock();
-            match answered {
-                Ok(known) => {
-                    // Somebody may have backed up by hand meanwhile.
-                    shared.record.completed = shared.record.completed.max(known.completed);
-                    shared.drilled = known.drilled;
-                    Some(*shared.reachable_since.get_or_insert(now))
-                }
-                // What else the service says, the run is told as well.
-                Err(error) if in_the_way(&error) != Some(DelayReason::OfficeUnreachable) => {
-                    Some(*shared.reachable_since.get_or_insert(now))
-                }
-                Err(_) => {
-                    shared.reachable_since = None;
-                    None
-                }
-            }
-        };
+        let since = self.ask_office();
         self.decide_with(now, since.map(Timestamp::as_millisecond))
     }
 
@@ -352,40 +423,41 @@ impl<S: Surroundings> Agent<S> {
             power,
             reachable_since,
             paused_until: shared.record.paused_until.map(Timestamp::as_millisecond),
+            paused_by_office_until: shared.record.paused_by_office_until.map(Timestamp::as_millisecond),
             spread: self.spread,
         };
-        decide(&self.schedule, &shared.record.earlier(), &conditions)
+        decide(&shared.record.schedule.values, &shared.record.earlier(), &conditions)
     }
 
     /// A run, and what comes of it; then a drill, if one is due.
-    fn back_up(&self, a_person_asked: bool) -> Result<Timestamp> {
+    fn back_up(&self, a_person_asked: bool) -> Timestamp {
         let since = self.world.now();
         let doing = Doing::BackingUp { since, progress: Progress::default() };
         let (result, unplugged) = self.watched(doing, a_person_asked, |meter| self.world.back_up(meter));
         let is_complete = result.is_ok();
-        let look_again = self.note(result, unplugged)?;
+        let look_again = self.note(result, unplugged);
         if is_complete {
-            self.drill_if_due()?;
+            self.drill_if_due();
         }
-        Ok(look_again)
+        look_again
     }
 
     /// Rehearses a restore now and then: after a complete run, when there is something to restore and the service is there.
-    fn drill_if_due(&self) -> Result<()> {
+    fn drill_if_due(&self) {
         let since = self.world.now();
         {
             let mut shared = self.lock();
             let ms = |at: Option<Timestamp>| at.map(Timestamp::as_millisecond);
-            if shared.ended || !is_drill_due(ms(shared.drilled), ms(shared.record.drill_tried), since.as_millisecond()) {
-                return Ok(());
+            let (every, tried) = (shared.record.schedule.values.drill_days, ms(shared.record.drill_tried));
+            if shared.ended || !is_drill_due(every, ms(shared.drilled), tried, since.as_millisecond()) {
+                return;
             }
             shared.record.drill_tried = Some(since);
-            self.keep(&shared.record)?;
+            self.keep(&mut shared);
         }
         // What came of it is on record at the service, and an alert there if it failed.
         let doing = Doing::Drilling { since, progress: Progress::default() };
         let _ = self.watched(doing, false, |meter| self.world.drill(meter));
-        Ok(())
     }
 
     /// Does something that takes a while, in a thread of its own, and looks at the machine's power meanwhile. Says with its result
@@ -409,7 +481,10 @@ impl<S: Surroundings> Agent<S> {
         }
         let done = thread::scope(|scope| {
             let running = scope.spawn(|| {
-                let _over = Over(self);
+                let _over = Over(&self.state);
+                if self.schedule().low_priority && !a_person_asked {
+                    self.world.yield_to_others();
+                }
                 work(&meter)
             });
             let unplugged = self.watch(&meter, a_person_asked);
@@ -423,9 +498,10 @@ impl<S: Surroundings> Agent<S> {
     fn watch(&self, meter: &Meter, a_person_asked: bool) -> bool {
         let mut shared = self.lock();
         while !shared.is_over {
-            let (again, _) = self.changed.wait_timeout(shared, WATCH).unwrap_or_else(PoisonError::into_inner);
+            let (again, _) = self.state.changed.wait_timeout(shared, WATCH).unwrap_or_else(PoisonError::into_inner);
             shared = again;
-            if !shared.is_over && !a_person_asked && !self.schedule.on_battery && self.world.on_battery().unwrap_or(false) {
+            let stays_on_mains = !a_person_asked && !shared.record.schedule.values.on_battery;
+            if !shared.is_over && stays_on_mains && self.world.on_battery().unwrap_or(false) {
                 meter.stop();
                 return true;
             }
@@ -434,22 +510,22 @@ impl<S: Surroundings> Agent<S> {
     }
 
     /// Notes what came of a run.
-    fn note(&self, result: Result<Vec<BackupReport>>, unplugged: bool) -> Result<Timestamp> {
+    fn note(&self, result: Result<Vec<BackupReport>>, unplugged: bool) -> Timestamp {
         let now = self.world.now();
         match result {
             Ok(_) => {
                 let mut shared = self.lock();
                 shared.record.complete(now);
                 shared.held_back = None;
-                self.keep(&shared.record)?;
-                Ok(now)
+                self.keep(&mut shared);
+                now
             }
             Err(ClientError::Stopped) if unplugged => {
-                self.delay(DelayReason::OnBattery)?;
-                Ok(soon(now))
+                self.delay(DelayReason::OnBattery);
+                soon(now)
             }
             // The agent itself ends.
-            Err(ClientError::Stopped) => Ok(now),
+            Err(ClientError::Stopped) => now,
             Err(error) => {
                 if let Some(reason) = in_the_way(&error) {
                     let until = now + again_after(reason, &error);
@@ -459,18 +535,18 @@ impl<S: Surroundings> Agent<S> {
                     }
                     shared.held_back = Some((reason, until));
                     drop(shared);
-                    self.delay(reason)?;
-                    return Ok(until);
+                    self.delay(reason);
+                    return until;
                 }
                 let mut shared = self.lock();
                 shared.record.fail(now, error.to_string());
-                self.keep(&shared.record)?;
-                Ok(now)
+                self.keep(&mut shared);
+                now
             }
         }
     }
 
-    fn delay(&self, reason: DelayReason) -> Result<()> {
+    fn delay(&self, reason: DelayReason) {
         let now = self.world.now();
         let mut shared = self.lock();
         let before = shared.record.delay;
@@ -478,34 +554,42 @@ impl<S: Surroundings> Agent<S> {
         if let Some(delay) = shared.record.delay {
             self.does(&mut shared, Doing::Delayed(delay));
         }
-        if shared.record.delay != before { self.keep(&shared.record) } else { Ok(()) }
+        if shared.record.delay != before {
+            self.keep(&mut shared);
+        }
     }
 
     /// Waits until a moment of the machine's clock, or until somebody asks something. A machine that slept is noticed soon.
     fn wait(&self, until: Timestamp) {
         let shared = self.lock();
-        if shared.ended || shared.start_now {
+        if shared.ended || shared.start_now || shared.has_heard {
             return;
         }
         let left = until.duration_since(self.world.now());
         let most = Duration::from_millis(LOOK_AGAIN_MS.unsigned_abs());
         let left = Duration::try_from(left).unwrap_or_default().min(most);
-        drop(self.changed.wait_timeout(shared, left));
+        drop(self.state.changed.wait_timeout(shared, left));
     }
 
-    fn keep(&self, record: &Record) -> Result<()> {
-        self.state_dir.keep_agent_record(record)
+    /// Keeps the record. A machine that cannot, for example because its disk is full, is backed up all the same: that is when it
+    /// matters. What came of it is known until the agent ends.
+    fn keep(&self, shared: &mut Shared) {
+        shared.not_kept = self.state_dir.keep_agent_record(&shared.record).err().map(|error| error.to_string());
+    }
+
+    fn schedule(&self) -> Schedule {
+        self.lock().record.schedule.values
     }
 
     fn lock(&self) -> MutexGuard<'_, Shared> {
-        self.shared.lock().unwrap_or_else(PoisonError::into_inner)
+        self.state.lock()
     }
 }
 
 /// Says that work is over, also when it panicked.
-struct Over<'a, S: Surroundings>(&'a Agent<S>);
+struct Over<'a>(&'a State);
 
-impl<S: Surroundings> Drop for Over<'_, S> {
+impl Drop for Over<'_> {
     fn drop(&mut self) {
         self.0.lock().is_over = true;
         self.0.changed.notify_all();

@@ -2,8 +2,9 @@
 
 use jetfrost_office::schedule::Earlier;
 use jetfrost_types::DelayReason;
-use jetfrost_wire::workstation::Delay;
-use jiff::Timestamp;
+use jetfrost_wire::schedule::AppliedSchedule;
+use jetfrost_wire::workstation::{Delay, Wait};
+use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
 /// A run that failed.
@@ -29,7 +30,23 @@ pub(super) struct Record {
     pub(super) drill_tried: Option<Timestamp>,
     /// Until when a person paused the agent.
     pub(super) paused_until: Option<Timestamp>,
+    /// The schedule that the office set, as last heard; it also holds while the service is out of reach.
+    #[serde(default)]
+    pub(super) schedule: AppliedSchedule,
+    /// Until when an administrator paused this workstation.
+    #[serde(default)]
+    pub(super) paused_by_office_until: Option<Timestamp>,
+    /// When an administrator asked for the backup that was begun last because of it.
+    #[serde(default)]
+    pub(super) obeyed: Option<Timestamp>,
+    /// What kept backups waiting and is over, until the service has it on record.
+    #[serde(default)]
+    pub(super) waited: Vec<Wait>,
 }
+
+/// A wait is put on record once it is so long; of more than so many the earliest are forgotten.
+const WORTH_A_RECORD: SignedDuration = SignedDuration::from_mins(15);
+const MOST_WAITED: usize = 100;
 
 impl Record {
     pub(super) fn earlier(&self) -> Earlier {
@@ -40,18 +57,31 @@ impl Record {
     }
 
     pub(super) fn complete(&mut self, at: Timestamp) {
-        (self.completed, self.failed, self.delay) = (Some(at), None, None);
+        self.end_delay(at);
+        (self.completed, self.failed) = (Some(at), None);
     }
 
     pub(super) fn fail(&mut self, at: Timestamp, why: String) {
         let times = self.failed.as_ref().map_or(0, |failed| failed.times).saturating_add(1);
-        (self.failed, self.delay) = (Some(Failed { at, why, times }), None);
+        self.end_delay(at);
+        self.failed = Some(Failed { at, why, times });
     }
 
     /// Something is in the way; it keeps the time from when it was first.
     pub(super) fn delay(&mut self, reason: DelayReason, at: Timestamp) {
         if self.delay.is_none_or(|delay| delay.reason != reason) {
+            self.end_delay(at);
             self.delay = Some(Delay { reason, since: at });
         }
+    }
+
+    /// Nothing is in the way any more; says whether something was.
+    pub(super) fn end_delay(&mut self, at: Timestamp) -> bool {
+        let Some(Delay { reason, since }) = self.delay.take() else { return false };
+        if at.duration_since(since) >= WORTH_A_RECORD {
+            self.waited.push(Wait { reason, since, until: at });
+            self.waited.drain(..self.waited.len().saturating_sub(MOST_WAITED));
+        }
+        true
     }
 }

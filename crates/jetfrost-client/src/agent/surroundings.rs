@@ -3,26 +3,39 @@
 use std::io;
 use std::sync::Arc;
 
-use jetfrost_platform::{Power, System};
+use jetfrost_platform::{Power, Priority, System};
 use jetfrost_wire::calls;
+use jetfrost_wire::schedule::AppliedSchedule;
 use jetfrost_wire::workstation::{AgentReport, AgentState, PointKind};
-use jiff::{Timestamp, Zoned};
+use jiff::Timestamp;
 
+use crate::agent::listening::listen;
 use crate::backup::{BackupReport, ReadBack, back_up};
 use crate::browse::{At, Browser};
+use crate::clock::minute_of_day;
 use crate::drill::{Rehearsal, drill};
 use crate::error::ClientError;
 use crate::progress::Meter;
 use crate::state_dir::StateDir;
 
 /// What the service knows of this workstation.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Known {
     /// When it committed the latest point.
     pub completed: Option<Timestamp>,
     /// When a drill last restored everything.
     pub drilled: Option<Timestamp>,
+    /// The schedule that holds.
+    pub schedule: AppliedSchedule,
+    /// Until when an administrator paused this workstation.
+    pub paused_until: Option<Timestamp>,
+    /// When an administrator asked for a backup that has not begun.
+    pub asked: Option<Timestamp>,
 }
+
+/// Listens to the service for as long as the process lives, and calls what it is given whenever something may have changed; ends when that
+/// says that nobody needs it any more.
+pub type Listener = Box<dyn FnOnce(&dyn Fn() -> bool) + Send>;
 
 /// The world of an agent.
 pub trait Surroundings: Sync {
@@ -43,6 +56,12 @@ pub trait Surroundings: Sync {
     /// # Errors
     /// [`ClientError`] says what is in the way.
     fn known(&self) -> Result<Known, ClientError>;
+
+    /// What listens to the service. `spread` keeps this workstation at a distance to others.
+    fn listener(&self, spread: u64) -> Listener;
+
+    /// Lets the calling thread, and those that it starts, yield to all other work of the machine.
+    fn yield_to_others(&self);
 
     /// Tells the service how the agent is. Returns what is on record there.
     ///
@@ -73,8 +92,7 @@ impl Surroundings for ThisMachine {
     }
 
     fn minute(&self) -> u16 {
-        let now = Zoned::now();
-        u16::from(now.hour().unsigned_abs()) * 60 + u16::from(now.minute().unsigned_abs())
+        minute_of_day()
     }
 
     fn on_battery(&self) -> io::Result<bool> {
@@ -85,7 +103,23 @@ impl Surroundings for ThisMachine {
         let (membership, api) = self.0.device_api()?;
         let workstation = api.call(&calls::workstation(&membership.workstation))?;
         let completed = workstation.latest_point.map(|point| point.committed);
-        Ok(Known { completed, drilled: workstation.store.drilled })
+        Ok(Known {
+            completed,
+            drilled: workstation.store.drilled,
+            schedule: workstation.schedule,
+            paused_until: workstation.paused.map(|paused| paused.until),
+            asked: workstation.asked.map(|asked| asked.at),
+        })
+    }
+
+    fn listener(&self, spread: u64) -> Listener {
+        let state_dir = self.0.clone();
+        Box::new(move |heard| listen(&state_dir, spread, heard))
+    }
+
+    fn yield_to_others(&self) {
+        // Where it cannot be, backups are made all the same.
+        let _ = System::yield_to_others();
     }
 
     fn report(&self, report: &AgentReport) -> Result<AgentState, ClientError> {

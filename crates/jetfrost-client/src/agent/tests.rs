@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 
 use jetfrost_wire::Problem;
 use jetfrost_wire::problem::ProblemKind;
-use jetfrost_wire::workstation::AgentState;
+use jetfrost_wire::workstation::{AgentState, Wait};
 
 use super::*;
 use crate::state_dir::Membership;
@@ -26,6 +26,10 @@ struct World {
     drills: AtomicI64,
     /// When a drill last succeeded, in milliseconds; 0 for never.
     drilled: AtomicI64,
+    /// What the office wants.
+    wanted: Mutex<Known>,
+    /// How often it was asked.
+    asked_times: AtomicI64,
 }
 
 impl Surroundings for &World {
@@ -43,8 +47,16 @@ impl Surroundings for &World {
 
     fn known(&self) -> Result<Known> {
         let drilled = Some(self.drilled.load(Ordering::SeqCst)).filter(|at| *at > 0).map(moment);
-        if self.reachable.load(Ordering::SeqCst) { Ok(Known { completed: None, drilled }) } else { Err(unreachable()) }
+        self.asked_times.fetch_add(1, Ordering::SeqCst);
+        let wanted = self.wanted.lock().expect("a lock").clone();
+        if self.reachable.load(Ordering::SeqCst) { Ok(Known { drilled, ..wanted }) } else { Err(unreachable()) }
     }
+
+    fn listener(&self, _: u64) -> Listener {
+        Box::new(|_| {})
+    }
+
+    fn yield_to_others(&self) {}
 
     fn drill(&self, _: &Arc<Meter>) -> Result<()> {
         self.drills.fetch_add(1, Ordering::SeqCst);
@@ -84,6 +96,8 @@ impl World {
             reports: Mutex::default(),
             drills: AtomicI64::new(0),
             drilled: AtomicI64::new(0),
+            wanted: Mutex::default(),
+            asked_times: AtomicI64::new(0),
         }
     }
 
@@ -93,6 +107,12 @@ impl World {
 
     fn runs(&self) -> i64 {
         self.runs.load(Ordering::SeqCst)
+    }
+
+    /// The office wants something else, and the agent hears that something changed.
+    fn wants(&self, agent: &Agent<&Self>, want: impl FnOnce(&mut Known)) {
+        want(&mut self.wanted.lock().expect("a lock"));
+        assert!(agent.state.hear());
     }
 
     fn ends_with(&self, ends: fn() -> Result<()>) {
@@ -128,14 +148,14 @@ fn joined() -> (tempfile::TempDir, StateDir) {
 }
 
 fn agent<'w>(state_dir: &StateDir, world: &'w World) -> Agent<&'w World> {
-    Agent::new(state_dir.clone(), world, Schedule::USUAL).expect("nothing is in the way")
+    Agent::new(state_dir.clone(), world).expect("nothing is in the way")
 }
 
 /// Steps until nothing is to be done now, as the loop does; the service's answer has settled.
 fn settle(agent: &Agent<&World>, world: &World) {
-    agent.step().expect("kept");
+    agent.step();
     world.pass(1);
-    agent.step().expect("kept");
+    agent.step();
 }
 
 fn reason(agent: &Agent<&World>) -> Option<DelayReason> {
@@ -153,12 +173,12 @@ fn it_backs_up_once_a_rhythm_and_not_more_often() {
     settle(&agent, &world);
     assert_eq!(world.runs(), 1);
     for _ in 0..59 {
-        agent.step().expect("kept");
+        agent.step();
         world.pass(1);
     }
     assert_eq!(world.runs(), 1);
     for _ in 0..20 {
-        agent.step().expect("kept");
+        agent.step();
         world.pass(1);
     }
     assert_eq!(world.runs(), 2);
@@ -171,14 +191,14 @@ fn what_is_in_the_way_is_named_with_the_time_from_when_it_was_also_after_a_resta
     world.battery.store(true, Ordering::SeqCst);
     let since = {
         let agent = agent(&state_dir, &world);
-        agent.step().expect("kept");
+        agent.step();
         let Doing::Delayed(delay) = agent.status().now else { panic!("{:?}", agent.status()) };
         assert_eq!(delay.reason, DelayReason::OnBattery);
         delay.since
     };
     world.pass(90);
     let agent = agent(&state_dir, &world);
-    agent.step().expect("kept");
+    agent.step();
     assert_eq!(agent.status().now, Doing::Delayed(Delay { reason: DelayReason::OnBattery, since }));
     world.battery.store(false, Ordering::SeqCst);
     settle(&agent, &world);
@@ -192,15 +212,15 @@ fn within_a_minute_of_the_networks_return_it_catches_up() {
     world.reachable.store(false, Ordering::SeqCst);
     let agent = agent(&state_dir, &world);
     for _ in 0..600 {
-        agent.step().expect("kept");
+        agent.step();
         world.pass(1);
     }
     assert_eq!((world.runs(), reason(&agent)), (0, Some(DelayReason::OfficeUnreachable)));
     world.reachable.store(true, Ordering::SeqCst);
-    let look_again = agent.step().expect("kept");
+    let look_again = agent.step();
     assert!(look_again.duration_since((&world).now()) <= SignedDuration::from_secs(30));
     world.pass(1);
-    agent.step().expect("kept");
+    agent.step();
     assert_eq!(world.runs(), 1);
 }
 
@@ -210,21 +230,21 @@ fn a_run_is_stopped_when_the_charger_is_pulled_out_unless_a_person_asked_for_it(
     let world = World::new();
     world.endless.store(true, Ordering::SeqCst);
     let agent = agent(&state_dir, &world);
-    agent.step().expect("kept");
+    agent.step();
     world.pass(1);
     thread::scope(|scope| {
-        let running = scope.spawn(|| agent.step().expect("kept"));
+        let running = scope.spawn(|| agent.step());
         while world.runs() == 0 {
             thread::yield_now();
         }
         world.battery.store(true, Ordering::SeqCst);
-        agent.changed.notify_all();
+        agent.state.changed.notify_all();
         running.join().expect("no panic");
     });
     assert_eq!((reason(&agent), agent.status().failed), (Some(DelayReason::OnBattery), None), "it did not fail");
     world.endless.store(false, Ordering::SeqCst);
     agent.obey(&Ask::StartNow).expect("asked");
-    agent.step().expect("kept");
+    agent.step();
     assert_eq!((world.runs(), agent.status().completed.is_some()), (2, true), "a person knows better");
 }
 
@@ -236,16 +256,16 @@ fn a_refusal_that_waiting_ends_is_a_reason_and_another_error_a_failure() {
     world.ends_with(|| refused(ProblemKind::NoRoom));
     settle(&agent, &world);
     assert_eq!((reason(&agent), agent.status().failed), (Some(DelayReason::LimitReached), None));
-    agent.step().expect("kept");
+    agent.step();
     assert_eq!(world.runs(), 1, "it does not knock all the time");
     world.ends_with(|| Err(ClientError::Damaged));
     world.pass(11);
-    agent.step().expect("kept");
+    agent.step();
     let failed = agent.status().failed.expect("noted");
     assert_eq!((failed.times, reason(&agent)), (1, None));
     world.ends_with(|| Ok(()));
     world.pass(6);
-    agent.step().expect("kept");
+    agent.step();
     assert_eq!((world.runs(), agent.status().failed), (3, None), "tried again soon, and forgotten when it is complete");
 }
 
@@ -261,7 +281,7 @@ fn a_pause_is_bounded_ends_by_itself_and_is_kept() {
         pause(3).expect("paused");
     }
     let agent = agent(&state_dir, &world);
-    agent.step().expect("kept");
+    agent.step();
     assert_eq!((world.runs(), reason(&agent)), (0, Some(DelayReason::Paused)));
     world.pass(180);
     settle(&agent, &world);
@@ -275,7 +295,7 @@ fn the_service_is_told_of_changes_and_now_and_then_and_not_all_the_time() {
     world.battery.store(true, Ordering::SeqCst);
     let agent = agent(&state_dir, &world);
     let look = || {
-        agent.step().expect("kept");
+        agent.step();
         agent.report();
         world.reports.lock().expect("a lock").len()
     };
@@ -295,6 +315,118 @@ fn the_service_is_told_of_changes_and_now_and_then_and_not_all_the_time() {
     assert!(last.delay.is_none() && world.runs() == 1, "{last:?}");
 }
 
+fn every(seconds: u32) -> AppliedSchedule {
+    let rhythm_seconds = jetfrost_types::Rhythm::new(seconds).expect("within");
+    AppliedSchedule { values: Schedule { rhythm_seconds, ..Schedule::USUAL }, ..AppliedSchedule::default() }
+}
+
+#[test]
+fn a_schedule_that_the_office_changes_holds_at_once_and_while_the_office_is_out_of_reach() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    {
+        let agent = agent(&state_dir, &world);
+        settle(&agent, &world);
+        world.wants(&agent, |known| known.schedule = every(900));
+        let due = agent.step();
+        assert!(due.duration_since((&world).now()) <= SignedDuration::from_mins(17), "{due}");
+    }
+    world.reachable.store(false, Ordering::SeqCst);
+    let agent = agent(&state_dir, &world);
+    let due = agent.step();
+    assert!(due.duration_since((&world).now()) <= SignedDuration::from_mins(17), "{due}");
+    assert_eq!(agent.status().schedule, every(900));
+}
+
+#[test]
+fn a_backup_that_an_administrator_asks_for_is_begun_once_and_not_during_a_persons_pause() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    world.battery.store(true, Ordering::SeqCst);
+    let agent = agent(&state_dir, &world);
+    let until = (&world).now() + SignedDuration::from_hours(2);
+    agent.obey(&Ask::Pause { until }).expect("paused");
+    world.ends_with(|| Err(ClientError::Damaged));
+    let asked = Some((&world).now());
+    world.wants(&agent, |known| known.asked = asked);
+    agent.step();
+    assert_eq!((world.runs(), reason(&agent)), (0, Some(DelayReason::Paused)));
+    agent.obey(&Ask::Resume).expect("resumed");
+    agent.step();
+    assert_eq!((world.runs(), agent.status().failed.map(|failed| failed.times)), (1, Some(1)), "also on battery");
+    for _ in 0..10 {
+        world.pass(1);
+        agent.state.hear();
+        agent.step();
+    }
+    assert_eq!(world.runs(), 1, "the service still asks for it; it is tried again like any other");
+}
+
+#[test]
+fn a_pause_of_the_office_is_kept_and_ends_by_itself() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    let until = (&world).now() + SignedDuration::from_hours(3);
+    {
+        let agent = agent(&state_dir, &world);
+        world.wants(&agent, |known| known.paused_until = Some(until));
+        agent.step();
+        assert_eq!(reason(&agent), Some(DelayReason::PausedByOffice));
+    }
+    world.reachable.store(false, Ordering::SeqCst);
+    let agent = agent(&state_dir, &world);
+    agent.step();
+    assert_eq!((agent.status().paused_by_office_until, reason(&agent)), (Some(until), Some(DelayReason::PausedByOffice)));
+    world.reachable.store(true, Ordering::SeqCst);
+    world.pass(180);
+    settle(&agent, &world);
+    assert_eq!(world.runs(), 1);
+}
+
+#[test]
+fn what_kept_a_backup_waiting_is_told_once_also_after_the_office_was_out_of_reach() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    world.reachable.store(false, Ordering::SeqCst);
+    let since = (&world).now();
+    let agent = agent(&state_dir, &world);
+    for _ in 0..20 {
+        agent.step();
+        agent.report();
+        world.pass(1);
+    }
+    world.battery.store(true, Ordering::SeqCst);
+    agent.step();
+    world.pass(1);
+    world.battery.store(false, Ordering::SeqCst);
+    world.reachable.store(true, Ordering::SeqCst);
+    for _ in 0..3 {
+        agent.step();
+        agent.report();
+        world.pass(1);
+    }
+    let told: Vec<Wait> = world.reports.lock().expect("a lock").iter().flat_map(|report| report.waited.clone()).collect();
+    let reason = DelayReason::OfficeUnreachable;
+    assert_eq!(told, [Wait { reason, since, until: since + SignedDuration::from_mins(20) }], "a minute is not worth a record");
+}
+
+#[test]
+fn a_machine_whose_disk_is_full_is_backed_up_and_says_that_nothing_is_kept() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    let agent = agent(&state_dir, &world);
+    // No file can take a directory's name, as none can be written to a full disk.
+    let record = state_dir.directory().join("agent.json");
+    let _ = std::fs::remove_file(&record);
+    std::fs::create_dir(&record).expect("made");
+    settle(&agent, &world);
+    assert_eq!((world.runs(), agent.status().not_kept.is_some()), (1, true));
+    std::fs::remove_dir(&record).expect("removed");
+    world.pass(80);
+    agent.step();
+    assert_eq!((world.runs(), agent.status().not_kept), (2, None));
+}
+
 #[test]
 fn a_restore_is_rehearsed_after_the_first_run_and_then_every_week() {
     let (_directory, state_dir) = joined();
@@ -305,7 +437,7 @@ fn a_restore_is_rehearsed_after_the_first_run_and_then_every_week() {
     world.drilled.store((&world).now().as_millisecond(), Ordering::SeqCst);
     for _ in 0..7 * 24 + 10 {
         world.pass(60);
-        agent.step().expect("kept");
+        agent.step();
     }
     assert_eq!(world.drills.load(Ordering::SeqCst), 2);
 }
@@ -316,7 +448,7 @@ fn a_state_directory_has_one_agent_and_a_record_that_is_damaged_harms_nothing() 
     let world = World::new();
     {
         let _first = agent(&state_dir, &world);
-        assert!(matches!(Agent::new(state_dir.clone(), &world, Schedule::USUAL), Err(ClientError::AgentRuns)));
+        assert!(matches!(Agent::new(state_dir.clone(), &world), Err(ClientError::AgentRuns)));
     }
     std::fs::write(state_dir.directory().join("agent.json"), b"\xff{").expect("written");
     let agent = agent(&state_dir, &world);

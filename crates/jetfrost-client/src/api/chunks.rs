@@ -1,15 +1,17 @@
 //! Chunks and segments: calls whose bodies and answers are bytes.
 
 use std::io::Read;
+use std::sync::Arc;
 
 use bytes::Bytes;
 use jetfrost_image::{ChunkName, SegmentHash};
 use jetfrost_wire::calls;
 use jetfrost_wire::chunks::{FRAME_HEAD, FrameStatus};
-use reqwest::blocking::Response;
+use reqwest::blocking::{Body, Response};
 
 use super::{Api, Result, bounded};
 use crate::error::ClientError;
+use crate::throttle::{Throttle, Throttled};
 
 impl Api {
     /// Sends a segment; repeating it does no harm.
@@ -18,6 +20,20 @@ impl Api {
     /// What the service or the network said.
     pub fn put_segment(&self, store: &str, hash: &SegmentHash, bytes: &Bytes) -> Result<()> {
         self.put_bytes(&calls::put_segment(store, hash), bytes)
+    }
+
+    /// Sends a segment no faster than it may be.
+    ///
+    /// # Errors
+    /// As [`Api::put_segment`].
+    pub(crate) fn put_segment_by(&self, throttle: &Arc<Throttle>, store: &str, hash: &SegmentHash, bytes: &Bytes) -> Result<()> {
+        if !throttle.is_limited() {
+            return self.put_segment(store, hash, bytes);
+        }
+        self.put_body(&calls::put_segment(store, hash), bytes.len(), || {
+            let read = Throttled { bytes: bytes.clone(), throttle: Arc::clone(throttle) };
+            Body::sized(read, bytes.len() as u64)
+        })
     }
 
     /// Which of these chunks the store does not have.

@@ -2,6 +2,7 @@
 
 mod by_path;
 mod chunks;
+mod events;
 mod typed;
 
 use std::io::Read;
@@ -23,10 +24,12 @@ use crate::pins::{Learn, Pin, Seen, tls};
 
 type Result<T> = std::result::Result<T, ClientError>;
 
-/// A call that moves no bytes for so long has failed.
+/// A call of which nothing comes or goes for so long has failed.
 const SILENCE: Duration = Duration::from_secs(120);
 /// A name that no DNS has (RFC 6761, section 6.4).
 const LINK: &str = "on-this-link.invalid";
+/// The service takes no body that arrives more slowly, in bytes a second. A home office's uplink may be hardly faster.
+const SLOWEST: u64 = 16 << 10;
 const CONNECT: Duration = Duration::from_secs(10);
 /// How often a passing failure is tried again, and the first pause; it doubles.
 const TRIES: u32 = 6;
@@ -77,6 +80,12 @@ impl Api {
         let mut builder = Client::builder();
         if let Some(at) = link {
             builder = builder.resolve(LINK, at);
+        }
+        // A body may take long, but not a peer that takes none of it: a laptop that changed networks notices by this. Elsewhere the
+        // system's own patience holds.
+        #[cfg(target_os = "linux")]
+        {
+            builder = builder.tcp_user_timeout(SILENCE);
         }
         let http = builder
             .tls_backend_preconfigured(tls(pin, Arc::clone(&seen), learn))

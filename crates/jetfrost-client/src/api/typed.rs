@@ -1,6 +1,7 @@
 //! Calls as the API says them: body and answer belong to the path.
 
 use std::io::Write;
+use std::time::Duration;
 
 use bytes::Bytes;
 use data_encoding::HEXLOWER;
@@ -8,12 +9,12 @@ use jetfrost_image::crypto::{SystemRandom, random_array};
 use jetfrost_wire::call::{File, Octets};
 use jetfrost_wire::{Call, Page, Version};
 use reqwest::Method;
-use reqwest::blocking::{RequestBuilder, Response};
+use reqwest::blocking::{Body, RequestBuilder, Response};
 use reqwest::header::IF_MATCH;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-use super::{Api, PAGE, Result};
+use super::{Api, PAGE, Result, SILENCE, SLOWEST};
 use crate::error::ClientError;
 
 /// What narrows a list: names of parameters and what they are to be.
@@ -112,10 +113,16 @@ impl Api {
     /// # Errors
     /// What the service or the network said.
     pub fn put_bytes(&self, call: &Call<Octets, ()>, bytes: &Bytes) -> Result<()> {
-        self.patiently(|| self.checked(self.request_of(call).body(bytes.clone())).map(drop))
+        self.put_body(call, bytes.len(), || bytes.clone().into())
     }
 
-    fn request_of<B, A>(&self, call: &Call<B, A>) -> RequestBuilder {
+    /// Sends a body of so many bytes, made anew for each try. It may take as long as the service allows.
+    pub(super) fn put_body(&self, call: &Call<Octets, ()>, len: usize, body: impl Fn() -> Body) -> Result<()> {
+        let long_enough = SILENCE + Duration::from_secs(len as u64 / SLOWEST);
+        self.patiently(|| self.checked(self.request_of(call).timeout(long_enough).body(body())).map(drop))
+    }
+
+    pub(super) fn request_of<B, A>(&self, call: &Call<B, A>) -> RequestBuilder {
         self.request(call.method().clone(), call.path())
     }
 }

@@ -19,12 +19,14 @@ use jetfrost_wire::workstation::PointKind;
 use pipeline::Pipeline;
 
 use crate::api::Api;
+use crate::clock::minute_of_day;
 use crate::error::ClientError;
 use crate::join::host_name;
 use crate::progress::{Meter, Reporter};
 use crate::scan::{ChangeCache, ChangeCacheWriter, Counts, Kept, Reading, View, Walk, WalkResult, count, count_disks, forget};
 use crate::selection::{Patterns, Selection, SelectionTree};
 use crate::state_dir::{Membership, Seen, StateDir};
+use crate::throttle::Throttle;
 
 mod carried;
 mod packing;
@@ -152,8 +154,9 @@ impl RunUnderway<'_> {
         } else {
             Arc::new(base_needs.iter().filter(|name| !lost.contains(name)).copied().collect())
         };
-        let mut pipeline =
-            Pipeline::begin(self.api, &self.membership.store, self.keys, there, self.begun.store_is_empty, self.meter);
+        let throttle = Throttle::new(self.begun.rate, minute_of_day);
+        let empty = self.begun.store_is_empty;
+        let mut pipeline = Pipeline::begin(self.api, &self.membership.store, self.keys, there, empty, throttle, self.meter);
         let writer =
             ChangeCacheWriter::begin(&directory, self.begun.sequence).map_err(ClientError::file("writing", &directory))?;
         let unmounted = self.selection.unmounted();

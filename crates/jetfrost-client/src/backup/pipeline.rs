@@ -14,6 +14,7 @@ use super::packing::{Outgoing, Packing, packing};
 use crate::api::Api;
 use crate::error::ClientError;
 use crate::progress::Meter;
+use crate::throttle::Throttle;
 
 type Result<T> = std::result::Result<T, ClientError>;
 
@@ -95,8 +96,10 @@ impl Pipeline {
         keys: &StoreKeys,
         base: Arc<Vec<ChunkName>>,
         store_is_empty: bool,
+        throttle: Throttle,
         meter: &Arc<Meter>,
     ) -> Self {
+        let throttle = Arc::new(throttle);
         let failure = Failure::default();
         let mut threads = Vec::new();
         let (first, jobs) = bounded(WAITING);
@@ -118,8 +121,8 @@ impl Pipeline {
         drop((unknown, packing));
         for _ in 0..UPLOADS {
             let (api, store, outgoing, meter) = (api.clone(), store.to_owned(), outgoing.clone(), Arc::clone(meter));
-            let failure = failure.clone();
-            threads.push(std::thread::spawn(move || failure.note(send(&api, &store, &outgoing, &meter))));
+            let (failure, throttle) = (failure.clone(), Arc::clone(&throttle));
+            threads.push(std::thread::spawn(move || failure.note(send(&api, &store, &outgoing, &throttle, &meter))));
         }
         // When all who send have ended, those who pack learn of it.
         drop(outgoing);
@@ -212,9 +215,9 @@ fn seal(keys: &StoreKeys, jobs: &Receiver<Job>, packing: &Packing) -> Result<()>
 
 /// Sends segments. What is sealed is sent also when the run was asked to stop: otherwise a laptop that never stays long
 /// would never get further.
-fn send(api: &Api, store: &str, segments: &Outgoing, meter: &Meter) -> Result<()> {
+fn send(api: &Api, store: &str, segments: &Outgoing, throttle: &Arc<Throttle>, meter: &Meter) -> Result<()> {
     segments.each(|hash, bytes| {
-        api.put_segment(store, hash, bytes)?;
+        api.put_segment_by(throttle, store, hash, bytes)?;
         meter.sent(bytes.len() as u64);
         Ok(())
     })

@@ -6,6 +6,7 @@ mod machine;
 mod names;
 mod open;
 mod power;
+mod priority;
 mod registration;
 mod restored;
 mod socket;

@@ -20,15 +20,15 @@ use crate::backups::Backups;
 use crate::identity::accounts::account_named;
 use crate::identity::grants::{destination_named, has_access};
 use crate::records::{
-    AccountRow, AgentRow, CodeRow, CodeWithNames, Connection, Count, DestinationRow, Id, NewCode, StoreRow, WorkstationLine,
-    WorkstationRest, WorkstationRow, is_duplicate,
+    AccountRow, AgentRow, Asked, CodeRow, CodeWithNames, Connection, Count, DestinationRow, Id, InJson, NewCode, OfficePause,
+    StoreRow, WorkstationLine, WorkstationRest, WorkstationRow, is_duplicate,
 };
 use crate::secrets::{SecretKind, hash, new_id, new_secret};
 use crate::shared::{
     Caller, CodeFault, Conflict, Disabled, Invalid, Result, ServiceError, Thing, bounds, checked_name, convert, limit_to_db,
     number_cursor, place, to_db,
 };
-use crate::storage::adoption::{USUAL_RHYTHM_SECONDS, free_name};
+use crate::storage::adoption::free_name;
 use crate::storage::key_slots::row_of;
 
 const HOUR_MS: i64 = 3600 * 1000;
@@ -240,6 +240,8 @@ impl Backups {
             row.disk_bytes = with.disk_bytes.map(to_db).transpose()?;
             row.last_seen = Some(self.clock.now());
             *row.rest = None;
+            // What the machine before failed at, or was asked for, is not this one's; its schedule and a pause are.
+            (row.failures, *row.asked) = (Count::ZERO, None);
             row.update(on)?;
             AgentRow::forget(&row.id, on)?;
             code.set_used(self.clock.now(), &row.id, on)?;
@@ -335,11 +337,14 @@ impl Backups {
             platform: shortened(&with.platform, bounds::PLATFORM),
             client_version: shortened(&with.client_version, bounds::VERSION),
             disk_bytes: with.disk_bytes.map(to_db).transpose()?,
-            rhythm_seconds: to_db(USUAL_RHYTHM_SECONDS)?,
             enrolled: self.clock.now(),
             last_seen: Some(self.clock.now()),
             latest_run: None,
             rest: WorkstationRest::default(),
+            schedule: InJson::default(),
+            failures: Count::ZERO,
+            asked: Asked::default(),
+            paused: OfficePause::default(),
         };
         row.insert(on)?;
         Ok((row, credential))

@@ -8,6 +8,7 @@ mod hand_outs;
 mod restores;
 mod roster;
 mod runs;
+mod schedules;
 mod unlock_methods;
 mod uploads;
 mod workstations;
@@ -32,6 +33,7 @@ use crate::storage::Storage;
 use jetfrost_types::ImageStoreId;
 
 pub(crate) use diagnosis::Looked;
+pub(crate) use schedules::Scheduled;
 pub(crate) use uploads::Arriving;
 
 /// Runs of a workstation, and restores of a person or a workstation, that may be begun within an hour.

@@ -59,6 +59,7 @@ impl Backups {
             lost: lost.names,
             damaged_points,
             lost_more: lost.more,
+            rate: line.schedule().0.rate,
         })
     }
 
@@ -118,7 +119,9 @@ impl Backups {
         let now = self.clock.now();
         if let Some(mut earlier) = line.latest_run.clone().filter(|run| run.outcome.0 == Outcome::Underway) {
             end(&mut earlier, Outcome::Lost, Some("the next run began before this one ended"), now);
-            earlier.update_if_underway(on)?;
+            if earlier.update_if_underway(on)? {
+                WorkstationRow::count_failure(&line.workstation.id, on)?;
+            }
         }
         let new = NewRun {
             id: Id(new_id(&*self.random)),
@@ -136,6 +139,7 @@ impl Backups {
         };
         let row = RunRow::insert(&new, on)?;
         WorkstationRow::set_latest_run(&line.workstation.id, row.number, on)?;
+        WorkstationRow::forget_asked(&line.workstation.id, on)?;
         WorkstationRow::set_seen(&line.workstation.id, now, &shortened(&begin.client_version, bounds::VERSION), on)?;
         Ok(row)
     }
@@ -187,6 +191,7 @@ impl Backups {
         self.records.write(|on| {
             // The point is there, whatever became of the run meanwhile: it is recorded in any case.
             row.update_if_underway(on)?;
+            WorkstationRow::forget_failures(&line.workstation.id, on)?;
             StoreRow::set_occupied(&line.store.id, to_db(store.used())?, on)?;
             insert_point(&line.store.id, &head, committed, Some(row.number), row.sent, on)
         })?;
@@ -229,7 +234,13 @@ impl Backups {
         let outcome = if why.stopped { Outcome::Stopped } else { Outcome::Failed };
         set_progress(&mut row, &why.progress)?;
         end(&mut row, outcome, Some(&why.reason), self.clock.now());
-        self.records.write(|on| still_underway(row.update_if_underway(on)?))?;
+        self.records.write(|on| {
+            still_underway(row.update_if_underway(on)?)?;
+            if outcome == Outcome::Failed {
+                WorkstationRow::count_failure(&line.workstation.id, on)?;
+            }
+            Ok::<_, ServiceError>(())
+        })?;
         self.storage.open_store(&line)?.1.end_run();
         Ok(self.tell_run(&row))
     }
@@ -243,7 +254,9 @@ impl Backups {
                 if jetfrost_office::freshness::is_lost(row.last_heard.ms(), now.ms()) {
                     let heard = row.last_heard;
                     end(&mut row, Outcome::Lost, Some("nothing was heard of it any more"), heard);
-                    row.update_if_underway(on)?;
+                    if row.update_if_underway(on)? {
+                        WorkstationRow::count_failure(&row.workstation_id, on)?;
+                    }
                 }
             }
             for mut row in crate::records::RestoreRow::with_outcome(underway, on)? {

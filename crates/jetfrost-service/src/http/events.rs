@@ -12,7 +12,7 @@ use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::caps::Permit;
 use super::{App, Trouble};
-use crate::shared::{Caller, Credential};
+use crate::shared::{Caller, Credential, Who};
 
 /// A silent connection shows that it is alive this often.
 const HEARTBEAT: Duration = Duration::from_secs(15);
@@ -26,7 +26,11 @@ pub(super) fn routes(config: &mut ServiceConfig<'_>) {
 #[get("/events")]
 async fn listen(app: Data<App>, credential: Credential) -> Result<HttpResponse, Trouble> {
     let caller = app.for_caller(credential.clone(), |_, caller| Ok(caller.clone())).await?;
-    let permit = app.listeners.begin(&caller.name()).ok_or_else(Trouble::too_many)?;
+    let caps = match &caller.who {
+        Who::Device { .. } => &app.listening_agents,
+        Who::Person { .. } => &app.listeners,
+    };
+    let permit = caps.begin(&caller.name()).ok_or_else(Trouble::too_many)?;
     let stream = events(Listener { app: app.get_ref().clone(), credential, caller, _permit: permit });
     Ok(HttpResponse::Ok().content_type("text/event-stream").streaming(stream))
 }
@@ -55,8 +59,8 @@ impl Listener {
     /// What a listener learns of an event; `None` for what is not for this listener. What takes a look at the records is looked at off the
     /// event loop.
     async fn told(&self, event: Event) -> Option<String> {
-        if self.app.services.operations.hears_all(&self.caller) {
-            return Some(format(&event));
+        if let Some(heard) = self.app.services.operations.hears_without_looking(&self.caller, &event) {
+            return heard.then(|| format(&event));
         }
         let caller = self.caller.clone();
         let heard = self.app.run(move |services| Ok(services.operations.may_hear(&caller, &event).then(|| format(&event)))).await;

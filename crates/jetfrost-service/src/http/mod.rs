@@ -52,8 +52,10 @@ pub(crate) struct App {
     bulk: Arc<Caps>,
     /// Bodies in memory that are longer than names and settings are.
     large: Arc<Caps>,
-    /// Who listens to live changes.
+    /// People and their programs who listen to live changes.
     listeners: Arc<Caps>,
+    /// Agents that do; they take no place from people.
+    listening_agents: Arc<Caps>,
     /// Answers that can be given again.
     answers: Arc<Answers>,
 }
@@ -62,8 +64,10 @@ pub(crate) struct App {
 const MOST_BULK: (usize, usize) = (24, 400);
 /// Long bodies of one workstation or account, and of all: each has two mebibytes at most.
 const MOST_LARGE: (usize, usize) = (4, 64);
-/// Listeners of one workstation or account, and all of them.
+/// Listeners of one account, and all of them.
 const MOST_LISTENERS: (usize, usize) = (16, 400);
+/// Listeners of one workstation, and all of them: an agent has one, and another for a moment after its connection broke.
+const MOST_LISTENING_AGENTS: (usize, usize) = (3, 3_000);
 
 impl App {
     pub(crate) fn new(services: Arc<Services>, stopping: watch::Receiver<bool>) -> Self {
@@ -74,6 +78,7 @@ impl App {
             bulk: caps(MOST_BULK),
             large: caps(MOST_LARGE),
             listeners: caps(MOST_LISTENERS),
+            listening_agents: caps(MOST_LISTENING_AGENTS),
             answers: Arc::default(),
         }
     }

@@ -8,7 +8,7 @@ use jetfrost_wire::{GroupId, Page, PageQuery};
 
 use crate::identity::Identity;
 use crate::identity::accounts::account_named;
-use crate::records::{Connection, Count, GroupRow, Id};
+use crate::records::{Connection, Count, GroupRow, Id, InJson};
 use crate::secrets::new_id;
 use crate::shared::versions::{Made, Seen, version};
 use crate::shared::{Caller, Result, ServiceError, Thing, checked_name, limit_to_db, shown_limit, taken, to_db};
@@ -49,6 +49,7 @@ impl Identity {
             name,
             default_limit: new.default_limit.map(to_db).transpose()?,
             default_quota: new.default_quota.map(to_db).transpose()?,
+            schedule: InJson::default(),
         };
         row.insert(on).map_err(|e| taken(&row.name, e))?;
         let group = group(&row, on)?;

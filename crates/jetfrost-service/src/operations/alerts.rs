@@ -3,9 +3,9 @@
 use jetfrost_office::access::Act;
 use jetfrost_office::alerts::{Alert, MachineFacts, PlaceFacts, ServiceFacts};
 use jetfrost_office::freshness;
+use jetfrost_types::DelayReason;
 use jetfrost_wire::alerts::{Alert as AlertLine, AlertKind, Alerts};
 use jetfrost_wire::destination::{Destination, DestinationState};
-use jetfrost_wire::run::Outcome;
 use jetfrost_wire::workstation::WorkstationState;
 
 use crate::clock::{Moment, timestamp};
@@ -35,16 +35,16 @@ impl Operations {
         let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(None, "", ALL, on)?))?;
         let machine = |line: &WorkstationLine| MachineFacts {
             name: line.workstation.name.clone(),
-            overdue: convert::workstation_state(&line.workstation, line.latest_point.as_ref(), now) == WorkstationState::Overdue,
+            overdue: convert::workstation_state(line, now) == WorkstationState::Overdue,
             lost_chunks: line.store.lost_chunks.get(),
             // What a scrub found is an alert until the next one finds nothing.
             lost_points: line.store.lost_points.get() + u64::from(line.store.findings.is_some()),
             drill_failed: line.store.drill_failed.is_some(),
             room_made: of_late(&line.store.room_made, now),
             shortened: of_late(&line.store.shortened, now),
-            failing: freshness::is_failing(last_point(line), has_failed(line), now.ms()) && has_machine(line),
-            without_first_point: freshness::lacks_first_point(last_point(line), line.workstation.enrolled.ms(), now.ms())
-                && has_machine(line),
+            failing: freshness::is_failing(line.failures()) && has_machine(line),
+            kept_waiting: kept_waiting(line, now).filter(|_| has_machine(line)),
+            without_first_point: has_machine(line) && lacks_first_point(line, now),
         };
         let machines: Vec<MachineFacts> = lines.iter().filter(|line| line.store.removal.is_none()).map(machine).collect();
         let protection = self.storage.protection()?;
@@ -73,12 +73,16 @@ fn of_late(noted: &Option<Noted>, now: Moment) -> Option<String> {
     late.map(|noted| noted.what.clone())
 }
 
-fn last_point(line: &WorkstationLine) -> Option<i64> {
-    line.latest_point.as_ref().map(|point| point.committed.ms())
+fn lacks_first_point(line: &WorkstationLine, now: Moment) -> bool {
+    let rhythm = line.schedule().0.rhythm_seconds;
+    freshness::lacks_first_point(line.last_point_ms(), rhythm, line.workstation.enrolled.ms(), now.ms())
 }
 
-fn has_failed(line: &WorkstationLine) -> bool {
-    line.latest_run.as_ref().is_some_and(|run| matches!(run.outcome.0, Outcome::Failed | Outcome::Lost))
+/// What its agent finds in the way of its backups, once that lasts for too long.
+fn kept_waiting(line: &WorkstationLine, now: Moment) -> Option<DelayReason> {
+    let delay = line.agent.as_ref()?.delay.as_ref()?;
+    let rhythm = line.schedule().0.rhythm_seconds;
+    freshness::is_kept_waiting(delay.reason, rhythm, delay.since.ms(), now.ms()).then_some(delay.reason)
 }
 
 fn has_machine(line: &WorkstationLine) -> bool {
@@ -120,11 +124,15 @@ pub(crate) fn line(alert: &Alert) -> AlertLine {
             "jetfrost audit list says who changed it; if nobody did, end that administrator's sessions.".into(),
         ),
         AlertKind::Failing => (
-            format!("Backups of '{subject}' fail, and the last complete point is more than a day old."),
+            format!("Backups of '{subject}' fail, one after another."),
             format!("jetfrost workstation show {subject} says why the last run failed."),
         ),
+        AlertKind::KeptWaiting => (
+            format!("Backups of '{subject}' do not start: {}.", waits_for(detail)),
+            format!("jetfrost workstation show {subject} says since when."),
+        ),
         AlertKind::NoFirstPoint => (
-            format!("'{subject}' joined more than a week ago and has no point yet."),
+            format!("'{subject}' joined days ago and has no point yet."),
             format!("On {subject}: jetfrost status, then jetfrost backup."),
         ),
         AlertKind::DrillFailed => (
@@ -147,10 +155,32 @@ pub(crate) fn line(alert: &Alert) -> AlertLine {
     AlertLine { kind: *kind, subject: subject.clone(), says, next }
 }
 
+/// Why backups do not start, from the word for it.
+fn waits_for(reason: &str) -> &'static str {
+    match DelayReason::from_word(reason) {
+        Some(DelayReason::Paused) => "somebody has paused them at the machine for days",
+        Some(DelayReason::PausedByOffice) => "an administrator has paused the workstation for days",
+        Some(DelayReason::ClockImplausible) => "its clock is wrong",
+        Some(DelayReason::AnotherRun) => "another run has been in progress for days",
+        Some(DelayReason::OutsideHours) => "it has not been on within its allowed hours for days",
+        Some(DelayReason::OnBattery) => "it has been on battery for days",
+        Some(DelayReason::BackupsPaused) => "new backups have been paused at the service for days",
+        Some(DelayReason::Queued) => "it has been waiting in the queue for days",
+        Some(DelayReason::LimitReached) => "a limit is reached",
+        Some(DelayReason::DestinationUnavailable) => "its destination is not available to it",
+        Some(DelayReason::PassphraseNeeded) => "it needs its passphrase",
+        Some(DelayReason::SourceMissing) => "nothing is included, or what is included is not there",
+        Some(DelayReason::OfficeUnreachable) | None => "something is in the way",
+    }
+}
+
 #[cfg(test)]
 mod tests {
-    use jetfrost_types::{AlertKind, Role};
+    use jetfrost_types::{AlertKind, DelayReason, Role};
+    use jetfrost_wire::run::{GiveUp, Progress};
+    use jetfrost_wire::workstation::{AgentReport, Delay};
 
+    use crate::clock::timestamp;
     use crate::shared::testing::Office;
     use crate::shared::testing::machine::office_with_points;
     use crate::shared::{DAY_MS, ServiceError};
@@ -168,6 +198,71 @@ mod tests {
         assert_eq!(kinds(&office), [(AlertKind::Overdue, "front desk".to_owned())]);
         machine.back_up(&office, b"two").expect("a point");
         assert_eq!(kinds(&office), []);
+    }
+
+    #[test]
+    fn a_second_failure_in_a_row_is_an_alert_and_neither_a_stop_nor_a_single_one_is() {
+        let (office, mut machine) = office_with_points([b"one"]);
+        let ends = |stopped| {
+            let run = machine.begin(&office).expect("begun").run.id;
+            let why = GiveUp { stopped, reason: "the disk could not be read".into(), progress: Progress::default() };
+            office.services.backups.give_up_run(&machine.caller, &run, &why).expect("noted");
+            kinds(&office)
+        };
+        assert_eq!([ends(false), ends(true)], [vec![], vec![]]);
+        let failing = vec![(AlertKind::Failing, "front desk".to_owned())];
+        assert_eq!([ends(false), ends(true)], [failing.clone(), failing.clone()], "a stop makes nothing good");
+        machine.back_up(&office, b"two").expect("a point");
+        assert_eq!(kinds(&office), []);
+        for _ in 0..2 {
+            machine.begin(&office).expect("begun");
+            office.pass(DAY_MS);
+            office.services.backups.note_lost().expect("noted");
+        }
+        assert_eq!(kinds(&office), failing, "whoever is not heard of any more fails as well");
+    }
+
+    #[test]
+    fn failures_that_never_got_here_count_as_the_agent_tells_them() {
+        let (office, machine) = office_with_points([b"one"]);
+        let report = AgentReport { failures: 2, ..AgentReport::default() };
+        let (backups, id) = (&office.services.backups, &machine.enrolled.workstation);
+        backups.report_agent(&machine.caller, id, &report).expect("noted");
+        assert_eq!(kinds(&office), [(AlertKind::Failing, "front desk".to_owned())]);
+    }
+
+    #[test]
+    fn what_keeps_backups_waiting_is_an_alert_by_who_has_to_end_it_and_told_anew_when_it_is_another() {
+        let (office, machine) = office_with_points([b"one"]);
+        let report = |reason| {
+            let delay = Delay { reason, since: timestamp(office.now()) };
+            let report = AgentReport { delay: Some(delay), ..AgentReport::default() };
+            office.services.backups.report_agent(&machine.caller, &machine.enrolled.workstation, &report).expect("noted");
+        };
+        report(DelayReason::LimitReached);
+        office.pass(3_600_000);
+        assert_eq!(kinds(&office), [], "the next one may get through");
+        office.pass(1);
+        assert_eq!(kinds(&office), [(AlertKind::KeptWaiting, "front desk".to_owned())]);
+        report(DelayReason::OnBattery);
+        office.pass(2 * DAY_MS);
+        assert_eq!(kinds(&office), []);
+        office.pass(DAY_MS + 1);
+        let kept = kinds(&office).into_iter().map(|(kind, _)| kind).collect::<Vec<_>>();
+        assert!(kept.contains(&AlertKind::KeptWaiting), "{kept:?}");
+        let says = office.services.operations.alerts_shown(&office.ingrid).expect("seen").alerts;
+        assert!(says.iter().any(|alert| alert.says.contains("on battery for days")), "{says:?}");
+        office.services.backups.retire(&office.ingrid, &machine.enrolled.workstation).expect("retired");
+        assert_eq!(kinds(&office), [], "nobody waits for it any more");
+    }
+
+    #[test]
+    fn a_workstation_whose_first_point_does_not_come_is_an_alert_after_its_tolerance() {
+        let (office, _machine) = office_with_points([]);
+        office.pass(3 * DAY_MS);
+        assert_eq!(kinds(&office), []);
+        office.pass(1);
+        assert_eq!(kinds(&office), [(AlertKind::NoFirstPoint, "front desk".to_owned())]);
     }
 
     #[test]

@@ -369,8 +369,7 @@ fn said_of_alerts(alerts: &[Alert]) -> String {
 
 /// How many workstations stand how.
 fn counted(lines: &[WorkstationLine], now: Moment) -> String {
-    let states: Vec<WorkstationState> =
-        lines.iter().map(|line| convert::workstation_state(&line.workstation, line.latest_point.as_ref(), now)).collect();
+    let states: Vec<WorkstationState> = lines.iter().map(|line| convert::workstation_state(line, now)).collect();
     let of = |state| states.iter().filter(|one| **one == state).count();
     format!(
         "{} current, {} overdue, {} without a first point",

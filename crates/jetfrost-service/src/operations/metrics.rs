@@ -13,7 +13,7 @@ use prometheus_client::registry::{Registry, Unit};
 use crate::clock::Moment;
 use crate::operations::Operations;
 use crate::records::{WorkstationLine, write_nothing_new};
-use crate::shared::{Caller, Result, ServiceError, convert};
+use crate::shared::{Caller, Result, ServiceError, Who, convert};
 
 /// All workstations are counted together.
 const ALL: usize = 100_000;
@@ -60,7 +60,7 @@ impl Operations {
             family.get_or_create(&OfState { state: state.word() }).set(0);
         }
         for line in lines {
-            let state = convert::workstation_state(&line.workstation, line.latest_point.as_ref(), now);
+            let state = convert::workstation_state(line, now);
             family.get_or_create(&OfState { state: state.word() }).inc();
         }
     }
@@ -74,21 +74,23 @@ impl Operations {
         Ok(if is_ready { Readiness::Ready } else { Readiness::NoDestination })
     }
 
-    /// Whether a caller hears of everything, without a look at the records.
-    pub(crate) fn hears_all(&self, caller: &Caller) -> bool {
-        caller.may(&Act::SeeOffice).is_ok()
+    /// Whether a caller may hear of a change, where that can be said without a look at the records. Of hundreds of agents, each hears
+    /// of its own workstation.
+    pub(crate) fn hears_without_looking(&self, caller: &Caller, event: &Event) -> Option<bool> {
+        match (event, &caller.who) {
+            (Event::Schedules, _) => Some(true),
+            (_, Who::Device { workstation: own }) => Some(event.workstation() == Some(&own.id.0)),
+            (Event::Office, Who::Person { .. }) => Some(caller.may(&Act::SeeOffice).is_ok()),
+            (_, Who::Person { .. }) => caller.may(&Act::SeeOffice).is_ok().then_some(true),
+        }
     }
 
     /// Whether a caller may hear of a change.
     pub(crate) fn may_hear(&self, caller: &Caller, event: &Event) -> bool {
-        let workstation = match event {
-            Event::Office => return caller.may(&Act::SeeOffice).is_ok(),
-            Event::Run { run } => &run.workstation,
-            Event::Restore { restore } => &restore.workstation,
-            Event::Job { job } => &job.workstation,
-            Event::Workstation { workstation } => workstation,
-        };
-        caller.may(&Act::SeeOffice).is_ok() || self.storage.line(caller, workstation).is_ok()
+        self.hears_without_looking(caller, event).unwrap_or_else(|| {
+            let workstation = event.workstation();
+            workstation.is_some_and(|workstation| self.storage.line(caller, workstation).is_ok())
+        })
     }
 }
 

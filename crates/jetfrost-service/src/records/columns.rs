@@ -14,6 +14,8 @@ use diesel::sqlite::{Sqlite, SqliteValue};
 use diesel::{deserialize, serialize};
 use jetfrost_types::TextId;
 use jetfrost_wire::labels::Label;
+use serde::Serialize;
+use serde::de::DeserializeOwned;
 
 use crate::clock::{DAY_MS, Moment};
 
@@ -65,6 +67,24 @@ where
 impl<T: Debug + Display> ToSql<Text, Sqlite> for Written<T> {
     fn to_sql<'b>(&'b self, out: &mut Output<'b, '_, Sqlite>) -> serialize::Result {
         out.set_value(self.0.to_string());
+        Ok(IsNull::No)
+    }
+}
+
+/// A value in the JSON that the API has for it, in a column of text.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, AsExpression, FromSqlRow)]
+#[diesel(sql_type = Text)]
+pub(crate) struct InJson<T: Debug>(pub(crate) T);
+
+impl<T: Debug + DeserializeOwned> FromSql<Text, Sqlite> for InJson<T> {
+    fn from_sql(value: SqliteValue<'_, '_, '_>) -> deserialize::Result<Self> {
+        Ok(Self(serde_json::from_str(&<String as FromSql<Text, Sqlite>>::from_sql(value)?)?))
+    }
+}
+
+impl<T: Debug + Serialize> ToSql<Text, Sqlite> for InJson<T> {
+    fn to_sql<'b>(&'b self, out: &mut Output<'b, '_, Sqlite>) -> serialize::Result {
+        out.set_value(serde_json::to_string(&self.0)?);
         Ok(IsNull::No)
     }
 }

@@ -174,6 +174,25 @@ impl Joint for Deed {
     }
 }
 
+/// What an administrator paused.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Pause {
+    pub(crate) until: Moment,
+    pub(crate) by: String,
+}
+
+impl Joint for Pause {
+    type Columns = (Option<Moment>, Option<String>);
+
+    fn join((until, by): Self::Columns) -> Result<Option<Self>, HalfThere> {
+        Ok(both(until, by)?.map(|(until, by)| Self { until, by }))
+    }
+
+    fn split(value: Option<&Self>) -> Self::Columns {
+        value.cloned().map(|pause| (pause.until, pause.by)).unzip()
+    }
+}
+
 /// What happened last, and in words what it was or why.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Noted {
@@ -343,6 +362,14 @@ joint!(
 joint!(
     /// What an agent finds in the way of a run that is due, and since when.
     AgentDelay: Noticed, agents { delay: Word<DelayReason>, delayed: Moment }
+);
+joint!(
+    /// When an administrator asked for a backup that has not begun yet, and who.
+    Asked: Deed, workstations { asked: Moment, asked_by: String }
+);
+joint!(
+    /// Until when an administrator paused a workstation, and who.
+    OfficePause: Pause, workstations { paused_until: Moment, paused_by: String }
 );
 joint!(
     /// Why no machine has the credential of a workstation, since when and by whom.

@@ -1,14 +1,18 @@
 //! Workstations and their image stores.
 
+use std::collections::HashMap;
+
 use super::agents::AgentRow;
 use super::history::{PointRow, RunRow};
-use super::joint::{AtRest, Noted, Rest, StoreHold, StoreRemoval, StoreRoomMade, StoreShortened, WorkstationRest};
-use super::people::AccountRow;
+use super::joint::{
+    Asked, AtRest, Noted, OfficePause, Rest, StoreHold, StoreRemoval, StoreRoomMade, StoreShortened, WorkstationRest,
+};
+use super::people::{AccountRow, GroupRow};
 use super::places::DestinationRow;
 use super::schema::{accounts, agents, destinations, points, runs, stores, workstations};
-use super::{Connection, Count, Id, Rows, Written};
+use super::{Connection, Count, Id, InJson, Rows, Written};
 use diesel::prelude::*;
-use jetfrost_types::{AccountId, DestinationId, ImageStoreId, WorkstationId};
+use jetfrost_types::{AccountId, DestinationId, ImageStoreId, Schedule, ScheduleOrigin, ScheduleSettings, WorkstationId};
 use jetfrost_wire::retention::Retention;
 
 use crate::clock::Moment;
@@ -46,12 +50,19 @@ pub(crate) struct WorkstationRow {
     pub(crate) platform: String,
     pub(crate) client_version: String,
     pub(crate) disk_bytes: Option<Count>,
-    pub(crate) rhythm_seconds: Count,
     pub(crate) enrolled: Moment,
     pub(crate) last_seen: Option<Moment>,
     pub(crate) latest_run: Option<i64>,
     #[diesel(embed)]
     pub(crate) rest: WorkstationRest,
+    /// What is set of its own schedule.
+    pub(crate) schedule: InJson<ScheduleSettings>,
+    /// How many of its runs failed since the last complete one.
+    pub(crate) failures: Count,
+    #[diesel(embed)]
+    pub(crate) asked: Asked,
+    #[diesel(embed)]
+    pub(crate) paused: OfficePause,
 }
 
 #[derive(Debug, Clone, Default, Queryable, Selectable, Insertable, AsChangeset)]
@@ -112,6 +123,8 @@ pub(crate) struct WorkstationLine {
     pub(crate) latest_point: Option<PointRow>,
     pub(crate) latest_run: Option<RunRow>,
     pub(crate) agent: Option<AgentRow>,
+    /// What its account's groups set of its schedule, by their names.
+    pub(crate) of_groups: Vec<(String, ScheduleSettings)>,
 }
 
 impl WorkstationRow {
@@ -163,6 +176,26 @@ impl WorkstationRow {
             .set((workstations::name_key.eq(&gone), workstations::credential_hash.eq(gone.as_bytes())))
             .execute(on)
             .map(drop)
+    }
+
+    pub(crate) fn set_schedule(id: &WorkstationId, to: InJson<ScheduleSettings>, on: &mut Connection) -> Rows<()> {
+        diesel::update(workstations::table.find(id.as_str())).set(workstations::schedule.eq(to)).execute(on).map(drop)
+    }
+
+    /// Notes that another run failed.
+    pub(crate) fn count_failure(id: &WorkstationId, on: &mut Connection) -> Rows<()> {
+        let counted = workstations::failures.eq(workstations::failures + 1);
+        diesel::update(workstations::table.find(id.as_str())).set(counted).execute(on).map(drop)
+    }
+
+    /// Notes that a run was complete.
+    pub(crate) fn forget_failures(id: &WorkstationId, on: &mut Connection) -> Rows<()> {
+        diesel::update(workstations::table.find(id.as_str())).set(workstations::failures.eq(0)).execute(on).map(drop)
+    }
+
+    /// What an administrator asked for begins.
+    pub(crate) fn forget_asked(id: &WorkstationId, on: &mut Connection) -> Rows<()> {
+        diesel::update(workstations::table.find(id.as_str())).set(&Asked::default()).execute(on).map(drop)
     }
 
     pub(crate) fn set_latest_run(id: &WorkstationId, run: i64, on: &mut Connection) -> Rows<()> {
@@ -278,40 +311,74 @@ impl WorkstationLine {
         if let Some(owner) = owner {
             query = query.filter(workstations::account_id.eq(owner.as_str().to_owned()));
         }
-        Ok(query.load(on)?.into_iter().map(Self::from_row).collect())
+        Self::from_rows(query.load(on)?, owner, on)
     }
 
     /// Those whose image store is on a destination, by name.
     pub(crate) fn on_destination(id: &DestinationId, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
         let there = stores::destination_id.eq(id.as_str().to_owned()).and(stores::gone.is_null());
         let rows = lines!().filter(there).order(workstations::name_key).limit(most as i64).load(on)?;
-        Ok(rows.into_iter().map(Self::from_row).collect())
+        Self::from_rows(rows, None, on)
     }
 
     /// The one with a name.
     pub(crate) fn by_name(key: &str, on: &mut Connection) -> Rows<Option<Self>> {
         let known = workstations::name_key.eq(key.to_owned()).and(stores::gone.is_null());
-        Ok(lines!().filter(known).get_result(on).optional()?.map(Self::from_row))
+        let row = lines!().filter(known).get_result(on).optional()?;
+        Self::from_one(row, on)
     }
 
     pub(crate) fn by_id(id: &WorkstationId, on: &mut Connection) -> Rows<Option<Self>> {
-        Ok(lines!()
-            .filter(workstations::id.eq(id.as_str()).and(stores::gone.is_null()))
-            .get_result(on)
-            .optional()?
-            .map(Self::from_row))
+        let known = workstations::id.eq(id.as_str()).and(stores::gone.is_null());
+        let row = lines!().filter(known).get_result(on).optional()?;
+        Self::from_one(row, on)
     }
 
     pub(crate) fn by_store(id: &ImageStoreId, on: &mut Connection) -> Rows<Option<Self>> {
-        Ok(lines!().filter(stores::id.eq(id.as_str()).and(stores::gone.is_null())).get_result(on).optional()?.map(Self::from_row))
+        let known = stores::id.eq(id.as_str()).and(stores::gone.is_null());
+        let row = lines!().filter(known).get_result(on).optional()?;
+        Self::from_one(row, on)
     }
 
     pub(crate) fn by_store_also_gone(id: &ImageStoreId, on: &mut Connection) -> Rows<Option<Self>> {
-        Ok(lines!().filter(stores::id.eq(id.as_str())).get_result(on).optional()?.map(Self::from_row))
+        let row = lines!().filter(stores::id.eq(id.as_str())).get_result(on).optional()?;
+        Self::from_one(row, on)
     }
 
-    fn from_row(row: Joined) -> Self {
-        let (workstation, account, store, destination, latest_point, latest_run, agent) = row;
-        Self { workstation, account, store, destination, latest_point, latest_run, agent }
+    fn from_one(row: Option<Joined>, on: &mut Connection) -> Rows<Option<Self>> {
+        let Some(row) = row else { return Ok(None) };
+        let owner = row.1.id.0.clone();
+        Ok(Self::from_rows(vec![row], Some(&owner), on)?.pop())
+    }
+
+    /// Lines of these rows, of one account only when `owner` is given.
+    fn from_rows(rows: Vec<Joined>, owner: Option<&AccountId>, on: &mut Connection) -> Rows<Vec<Self>> {
+        let mut by_account: HashMap<Id<AccountId>, Vec<(String, ScheduleSettings)>> = HashMap::new();
+        for (account, group, set) in GroupRow::schedules(owner, on)? {
+            by_account.entry(account).or_default().push((group, set.0));
+        }
+        let line = |(workstation, account, store, destination, latest_point, latest_run, agent): Joined| {
+            let of_groups = by_account.get(&account.id).cloned().unwrap_or_default();
+            Self { workstation, account, store, destination, latest_point, latest_run, agent, of_groups }
+        };
+        Ok(rows.into_iter().map(line).collect())
+    }
+
+    /// When the latest point was committed, in Unix milliseconds.
+    pub(crate) fn last_point_ms(&self) -> Option<i64> {
+        self.latest_point.as_ref().map(|point| point.committed.ms())
+    }
+
+    /// How many runs failed since the last complete one: as the service saw it, or the agent, which also knows of those that never
+    /// got here.
+    pub(crate) fn failures(&self) -> u64 {
+        let by_agent = self.agent.as_ref().map_or(Count::ZERO, |agent| agent.failures);
+        self.workstation.failures.max(by_agent).get()
+    }
+
+    /// What schedule holds for it, and who set each part.
+    pub(crate) fn schedule(&self) -> (Schedule, ScheduleOrigin) {
+        let destination = (self.destination.name.as_str(), &self.destination.schedule.0);
+        jetfrost_office::schedule::applied(&self.workstation.schedule.0, &self.of_groups, destination)
     }
 }

@@ -10,9 +10,9 @@ use std::path::Path;
 use std::sync::mpsc;
 use std::time::Duration;
 
-pub(crate) use agents::AgentRow;
+pub(crate) use agents::{AgentRow, NewWait, WaitRow};
 pub(crate) use audit::{AuditFilter, AuditRow, NewEntry};
-pub(crate) use columns::{Count, Days, Id, Port, Word, Written};
+pub(crate) use columns::{Count, Days, Id, InJson, Port, Word, Written};
 use diesel::connection::{Connection as _, SimpleConnection};
 use diesel::prelude::*;
 use diesel::r2d2::{ConnectionManager, CustomizeConnection, Pool};
@@ -24,7 +24,9 @@ pub(crate) use installation::{
     Accepting, DiscoveryRow, Switches, end_escrow, escrow, first_code_hash, important_change, insert_installation,
     installation_id, office_key, set_first_code_hash, set_important_change, set_office_key, set_units, units, write_nothing_new,
 };
-pub(crate) use joint::{AgentDelay, AtRest, Deed, Erasing, Noted, Noticed, Removal, Rest, WorkstationRest};
+pub(crate) use joint::{
+    AgentDelay, Asked, AtRest, Deed, Erasing, Noted, Noticed, OfficePause, Pause, Removal, Rest, WorkstationRest,
+};
 pub(crate) use machines::{StoreRow, WorkstationLine, WorkstationRow};
 pub(crate) use mail::{MailRow, ToldRow};
 pub(crate) use people::{AccountRow, GroupRow};
@@ -199,7 +201,7 @@ pub(crate) fn is_duplicate(error: &diesel::result::Error) -> bool {
 
 #[cfg(test)]
 mod tests {
-    use jetfrost_types::{AlertKind, DelayReason, ImageStoreId, Label, PointKind, RestoreId, Role, Step};
+    use jetfrost_types::{AlertKind, DelayReason, ImageStoreId, Label, PointKind, RestoreId, Role, SetBy, Step, TimeOfDay};
     use jetfrost_wire::alerts::MailSecurity;
     use jetfrost_wire::destination::EncryptionPolicy;
     use jetfrost_wire::job::{JobKind, JobState};
@@ -263,6 +265,17 @@ mod tests {
         INSERT INTO settled VALUES ('admission', 'not yet', 'ingrid', 14);
         INSERT INTO told (kind, subject, at) VALUES ('records_unprotected', '', 15);";
 
+    /// What the eighth and ninth version added to that: nothing.
+    const EIGHTH: &str = "";
+    const NINTH: &str = "";
+
+    /// What the tenth version added to that: a rhythm of its own, a run that failed, and what an agent said.
+    const TENTH: &str = "
+        INSERT INTO runs (number, id, workstation_id, outcome, phase, files_done, bytes_done, sent, started, last_heard, ended, changed_while_read, unreadable, disappeared)
+            VALUES (4, 'f', 'w', 'failed', 'sending', 1, 1, 1, 90, 95, 95, 0, 0, 0);
+        UPDATE workstations SET rhythm_seconds = 7200, latest_run = 4;
+        INSERT INTO agents (workstation_id, seen, delay, delayed) VALUES ('w', 96, 'on_battery', 94);";
+
     fn brought_up_to_date(versions: &[&str]) -> (tempfile::TempDir, Records) {
         let directory = tempfile::tempdir().expect("a directory");
         let path = directory.path().join("records.sqlite");
@@ -298,6 +311,8 @@ mod tests {
             ("UPDATE stores SET created = -1", "created", "no moment"),
             ("UPDATE stores SET scrubbed = 253402300800000", "scrubbed", "no moment"),
             ("UPDATE workstations SET rest = 'asleep', rest_since = 1", "rest", "'asleep'"),
+            ("UPDATE workstations SET schedule = '{\"rhythm_seconds\": 1}'", "schedule", "15 minutes"),
+            ("UPDATE destinations SET schedule = '{\"often\": true}'", "schedule", "often"),
         ] {
             let read = records.write(|on| {
                 on.batch_execute("PRAGMA ignore_check_constraints = TRUE")?;
@@ -348,6 +363,10 @@ mod tests {
             "UPDATE told SET kind = 'weather'",
             "UPDATE workstations SET rest = 'retired'",
             "UPDATE workstations SET rest_by = 'ingrid'",
+            "UPDATE workstations SET asked = 5",
+            "UPDATE workstations SET paused_by = 'ingrid'",
+            "UPDATE workstations SET failures = -1",
+            "UPDATE workstations SET schedule = 'hourly'",
             "INSERT INTO jobs (id, kind, store_id, state, done, total, by, created) VALUES ('j', 'tidy', 's', 'waiting', 0, 0, '', 1)",
             "INSERT INTO mail (id, server, port, security, sender, recipients) VALUES (1, 'm', 25, 'some', 's', 'r')",
         ] {
@@ -408,6 +427,13 @@ mod tests {
             );
             records.write(|on| insert(on, &row)).expect(&row);
         }
+        for reason in DelayReason::ALL {
+            let row = format!(
+                "INSERT INTO waits (workstation_id, reason, since, until) SELECT id, '{}', 1, 2 FROM workstations",
+                reason.word()
+            );
+            records.write(|on| insert(on, &row)).expect(&row);
+        }
         let half = "UPDATE agents SET delayed = NULL";
         assert!(records.write(|on| insert(on, half)).is_err(), "half of a value");
         for security in MailSecurity::ALL {
@@ -432,6 +458,18 @@ mod tests {
         assert_eq!((line.store.size_limit, line.store.gone, line.account.quota), (None, None, None));
         let point = line.latest_point.expect("its point is there");
         assert_eq!((point.sequence.get(), point.sent.get(), point.hold.0, point.removal.0), (1, 4, None, None));
+    }
+
+    #[test]
+    fn records_of_the_tenth_version_keep_rhythms_and_what_agents_said_and_know_of_the_last_failure() {
+        let before = [FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH, TENTH];
+        let (_directory, records) = brought_up_to_date(&before);
+        let line = line(&records);
+        let (schedule, by) = line.schedule();
+        assert_eq!((schedule.rhythm_seconds.seconds(), by.rhythm_seconds), (7_200, SetBy::Workstation));
+        assert_eq!((schedule.hours, by.hours, line.failures()), (TimeOfDay::ALWAYS, SetBy::Nobody, 1));
+        let delay = line.agent.expect("it reported").delay.0.expect("and was delayed");
+        assert_eq!((delay.reason, delay.since.ms()), (DelayReason::OnBattery, 94));
     }
 
     #[test]

@@ -4,10 +4,10 @@ use super::joint::Disabled;
 use super::schema::{
     accounts, destination_accounts, destination_groups, destinations, group_members, groups, spare_codes, workstations,
 };
-use super::{Connection, Count, Id, Rows, Word};
+use super::{Connection, Count, Id, InJson, Rows, Word};
 use diesel::dsl::count_star;
 use diesel::prelude::*;
-use jetfrost_types::{AccountId, GroupId};
+use jetfrost_types::{AccountId, GroupId, ScheduleSettings};
 use jetfrost_wire::people::{AccountKind, Role};
 
 use crate::clock::Moment;
@@ -43,7 +43,12 @@ pub(crate) struct GroupRow {
     pub(crate) name_key: String,
     pub(crate) default_limit: Option<Count>,
     pub(crate) default_quota: Option<Count>,
+    /// What is set of the schedule of its accounts' workstations.
+    pub(crate) schedule: InJson<ScheduleSettings>,
 }
+
+/// What a group set of schedules: for whose workstations, the group's name, and what.
+pub(crate) type SetByGroup = (Id<AccountId>, String, InJson<ScheduleSettings>);
 
 impl AccountRow {
     pub(crate) fn insert(&self, on: &mut Connection) -> Rows<()> {
@@ -170,6 +175,24 @@ impl GroupRow {
             .limit(most as i64)
             .select(Self::as_select())
             .load(on)
+    }
+
+    pub(crate) fn set_schedule(id: &GroupId, to: InJson<ScheduleSettings>, on: &mut Connection) -> Rows<()> {
+        diesel::update(groups::table.find(id.as_str())).set(groups::schedule.eq(to)).execute(on).map(drop)
+    }
+
+    /// What groups set of schedules; of each account by the names of its groups.
+    pub(crate) fn schedules(owner: Option<&AccountId>, on: &mut Connection) -> Rows<Vec<SetByGroup>> {
+        let mut query = groups::table
+            .inner_join(group_members::table)
+            .filter(groups::schedule.ne("{}"))
+            .order(groups::name_key)
+            .select((group_members::account_id, groups::name, groups::schedule))
+            .into_boxed();
+        if let Some(owner) = owner {
+            query = query.filter(group_members::account_id.eq(owner.as_str().to_owned()));
+        }
+        query.load(on)
     }
 
     pub(crate) fn logins(&self, on: &mut Connection) -> Rows<Vec<String>> {

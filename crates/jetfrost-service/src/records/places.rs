@@ -3,10 +3,10 @@
 use super::joint::{DestinationShortened, Erasure, Withdrawn};
 use super::people::GroupRow;
 use super::schema::{accounts, destination_accounts, destination_groups, destinations, groups};
-use super::{Connection, Count, Days, Id, Rows, Word, Written};
+use super::{Connection, Count, Days, Id, InJson, Rows, Word, Written};
 use diesel::prelude::*;
 use jetfrost_types::labels;
-use jetfrost_types::{AccountId, DestinationId, GroupId};
+use jetfrost_types::{AccountId, DestinationId, GroupId, ScheduleSettings};
 use jetfrost_wire::destination::EncryptionPolicy;
 use jetfrost_wire::retention::{AtLimit, Retention};
 
@@ -43,6 +43,8 @@ pub(crate) struct DestinationRow {
     pub(crate) protected_days: Days,
     #[diesel(embed)]
     pub(crate) shortened: DestinationShortened,
+    /// What is set of the schedule of its workstations.
+    pub(crate) schedule: InJson<ScheduleSettings>,
 }
 
 /// To whom a destination is open.
@@ -68,6 +70,10 @@ pub(crate) struct GrantedTo {
 impl DestinationRow {
     pub(crate) fn update(&self, on: &mut Connection) -> Rows<()> {
         diesel::update(destinations::table.find(&self.id)).set(self).execute(on).map(drop)
+    }
+
+    pub(crate) fn set_schedule(id: &DestinationId, to: InJson<ScheduleSettings>, on: &mut Connection) -> Rows<()> {
+        diesel::update(destinations::table.find(id.as_str())).set(destinations::schedule.eq(to)).execute(on).map(drop)
     }
 
     pub(crate) fn insert(&self, on: &mut Connection) -> Rows<()> {

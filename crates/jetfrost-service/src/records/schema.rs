@@ -45,6 +45,7 @@ diesel::table! {
         name_key -> Text,
         default_limit -> Nullable<BigInt>,
         default_quota -> Nullable<BigInt>,
+        schedule -> Text,
     }
 }
 
@@ -114,6 +115,7 @@ diesel::table! {
         protected_days -> BigInt,
         shortened -> Nullable<BigInt>,
         shortened_how -> Nullable<Text>,
+        schedule -> Text,
     }
 }
 
@@ -146,13 +148,18 @@ diesel::table! {
         platform -> Text,
         client_version -> Text,
         disk_bytes -> Nullable<BigInt>,
-        rhythm_seconds -> BigInt,
         enrolled -> BigInt,
         last_seen -> Nullable<BigInt>,
         latest_run -> Nullable<BigInt>,
         rest -> Nullable<Text>,
         rest_since -> Nullable<BigInt>,
         rest_by -> Nullable<Text>,
+        schedule -> Text,
+        failures -> BigInt,
+        asked -> Nullable<BigInt>,
+        asked_by -> Nullable<Text>,
+        paused_until -> Nullable<BigInt>,
+        paused_by -> Nullable<Text>,
     }
 }
 
@@ -163,6 +170,17 @@ diesel::table! {
         due -> Nullable<BigInt>,
         delay -> Nullable<Text>,
         delayed -> Nullable<BigInt>,
+        failures -> BigInt,
+    }
+}
+
+diesel::table! {
+    waits (number) {
+        number -> BigInt,
+        workstation_id -> Text,
+        reason -> Text,
+        since -> BigInt,
+        until -> BigInt,
     }
 }
 
@@ -386,6 +404,7 @@ diesel::allow_tables_to_appear_in_same_query!(
     destination_accounts,
     destinations,
     workstations,
+    waits,
     stores,
     enrolment_codes,
     runs,

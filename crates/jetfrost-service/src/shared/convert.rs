@@ -9,12 +9,12 @@ use jetfrost_wire::point::{PendingRemoval, Point};
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::{ExceptionCounts, Outcome, Phase, Progress, Run};
 use jetfrost_wire::service::AuditEntry;
-use jetfrost_wire::workstation::{AgentState, Delay, WorkstationState};
+use jetfrost_wire::workstation::{AgentState, Delay, Wait, WorkstationState};
 
 use crate::clock::{Moment, timestamp};
 use crate::records::{
     AccountRow, AgentRow, AuditRow, CodeWithNames, Connection, Count, JobRow, PointRow, Removal, Rest, RestoreRow, RunRow,
-    WorkstationLine, WorkstationRow,
+    WaitRow, WorkstationLine,
 };
 use crate::shared::Result;
 use crate::shared::versions::version;
@@ -132,14 +132,13 @@ pub(crate) fn restore(row: &RestoreRow, now: Moment) -> Restore {
     }
 }
 
-pub(crate) fn workstation_state(row: &WorkstationRow, latest: Option<&PointRow>, now: Moment) -> WorkstationState {
-    match row.rest.as_ref().map(|rest| rest.why) {
+pub(crate) fn workstation_state(line: &WorkstationLine, now: Moment) -> WorkstationState {
+    match line.workstation.rest.as_ref().map(|rest| rest.why) {
         Some(Rest::Unclaimed) => return WorkstationState::Unclaimed,
         Some(Rest::Retired) => return WorkstationState::Retired,
         None => {}
     }
-    let rhythm_seconds = row.rhythm_seconds;
-    match freshness(latest.map(|p| p.committed.ms()), rhythm_seconds.get(), now.ms()) {
+    match freshness(line.last_point_ms(), line.schedule().0.rhythm_seconds, now.ms()) {
         Freshness::FirstPointAwaited => WorkstationState::FirstPointAwaited,
         Freshness::Current => WorkstationState::Current,
         Freshness::Overdue => WorkstationState::Overdue,
@@ -149,6 +148,10 @@ pub(crate) fn workstation_state(row: &WorkstationRow, latest: Option<&PointRow>,
 pub(crate) fn agent(row: &AgentRow) -> AgentState {
     let delay = row.delay.as_ref().map(|noticed| Delay { reason: noticed.reason, since: timestamp(noticed.since) });
     AgentState { seen: timestamp(row.seen), due: row.due.map(timestamp), delay }
+}
+
+pub(crate) fn wait(row: &WaitRow) -> Wait {
+    Wait { reason: row.reason.0, since: timestamp(row.since), until: timestamp(row.until) }
 }
 
 pub(crate) fn enrolment_code(row: &CodeWithNames, now: Moment) -> EnrolmentCode {

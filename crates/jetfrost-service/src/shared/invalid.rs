@@ -67,6 +67,9 @@ pub(crate) enum Invalid {
     /// A pause that is over before it begins.
     #[error("a pause must end in the future")]
     PauseOver,
+    /// A pause of a workstation that has no end to speak of.
+    #[error("a pause of a workstation ends within 31 days")]
+    PauseOfWorkstation,
     /// Too short a protected time where points make room for others.
     #[error(
         "where the oldest points make room at a limit, the protected time is at least {LEAST_DAYS_MAKING_ROOM} days, so that \
@@ -201,6 +204,9 @@ pub(crate) enum Invalid {
     /// A file of a point that is too long.
     #[error("a recovery point's file has at most {0} bytes")]
     PointTooLong(usize),
+    /// A report of more than anybody reads.
+    #[error("a report tells of {0} waits at most")]
+    TooManyWaits(usize),
     /// Segments that would make a store of very many small files.
     #[error("too many short segments in one run: fill them to 16 MiB")]
     ShortSegments,
@@ -234,6 +240,7 @@ impl Invalid {
             Self::TokenDays => "token_days",
             Self::CodeHours => "code_hours",
             Self::PauseOver => "pause_over",
+            Self::PauseOfWorkstation => "pause_of_workstation",
             Self::ProtectedTooShort => "protected_too_short",
             Self::MailServer => "mail_server",
             Self::Port => "port",
@@ -268,6 +275,7 @@ impl Invalid {
             Self::ForeignSlot => "foreign_slot",
             Self::NeedsTooLong(_) => "needs_too_long",
             Self::PointTooLong(_) => "point_too_long",
+            Self::TooManyWaits(_) => "too_many_waits",
             Self::ShortSegments => "short_segments",
             Self::MoreThanAnnounced => "more_than_announced",
         }

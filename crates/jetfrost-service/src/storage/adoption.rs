@@ -18,7 +18,8 @@ use crate::clock::{Moment, timestamp};
 use crate::identity::accounts::insert_account;
 use crate::media::{Found, MediaError, volume_of};
 use crate::records::{
-    AccountRow, AtRest, Connection, Count, Days, DestinationRow, GrantScope, Id, Rest, StoreRow, WorkstationRow, Written,
+    AccountRow, Asked, AtRest, Connection, Count, Days, DestinationRow, GrantScope, Id, InJson, OfficePause, Rest, StoreRow,
+    WorkstationRow, Written,
 };
 use crate::secrets::new_id;
 use crate::shared::{Caller, Conflict, Result, ServiceError, checked_name, place, to_db};
@@ -130,11 +131,14 @@ impl Storage {
             platform: String::new(),
             client_version: String::new(),
             disk_bytes: None,
-            rhythm_seconds: to_db(USUAL_RHYTHM_SECONDS)?,
             enrolled: now,
             last_seen: None,
             latest_run: None,
             rest: AtRest { why: Rest::Unclaimed, since: now, by: None }.into(),
+            schedule: InJson::default(),
+            failures: Count::ZERO,
+            asked: Asked::default(),
+            paused: OfficePause::default(),
         };
         row.credential_hash = WorkstationRow::no_credential(&row.id, Rest::Unclaimed);
         row.insert(on)?;
@@ -210,9 +214,6 @@ fn adopted(found: &FoundStore, workstation: String, login: &str, new_account: bo
         bytes: found.store.used(),
     }
 }
-
-/// A workstation is backed up hourly unless something else is said.
-pub(crate) const USUAL_RHYTHM_SECONDS: u64 = 3600;
 
 /// The name, or the name with the first number that is free.
 pub(crate) fn free_name(name: &str, on: &mut Connection) -> Result<String> {

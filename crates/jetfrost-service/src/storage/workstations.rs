@@ -2,11 +2,12 @@
 
 use jetfrost_image::StoreId;
 use jetfrost_office::access::Act;
+use jetfrost_wire::schedule::{AppliedSchedule, AskedBackup, OfficePause};
 use jetfrost_wire::workstation::{StoreSummary, Workstation};
 use jetfrost_wire::{Version, WorkstationId};
 
 use crate::clock::timestamp;
-use crate::records::{Count, StoreRow, WorkstationLine};
+use crate::records::{Count, Pause, StoreRow, WorkstationLine};
 use crate::shared::versions::version;
 use crate::shared::{Caller, Result, ServiceError, Thing, convert, place, shown_limit};
 use crate::storage::{Storage, destinations, terms};
@@ -20,20 +21,24 @@ impl Storage {
 
     pub(crate) fn workstation_of(&self, line: &WorkstationLine) -> Workstation {
         let (w, now) = (&line.workstation, self.clock.now());
+        let (values, set_by) = line.schedule();
         Workstation {
             id: w.id.0.clone(),
             name: w.name.clone(),
             account: line.account.id.0.clone(),
             login: line.account.login.clone(),
             person: line.account.display_name.clone(),
-            state: convert::workstation_state(w, line.latest_point.as_ref(), now),
+            state: convert::workstation_state(line, now),
             resting_since: w.rest.as_ref().map(|rest| timestamp(rest.since)),
             platform: w.platform.clone(),
             client_version: w.client_version.clone(),
             disk_bytes: w.disk_bytes.map(Count::get),
             enrolled: timestamp(w.enrolled),
             last_seen: w.last_seen.map(timestamp),
-            rhythm_seconds: w.rhythm_seconds.get(),
+            schedule: AppliedSchedule { values, set_by },
+            asked: w.asked.as_ref().map(|asked| AskedBackup { at: timestamp(asked.at), by: asked.by.clone() }),
+            paused: w.paused.as_ref().filter(|pause| pause.until > now).map(office_pause),
+            failures: line.failures(),
             store: self.store_summary(line),
             latest_point: line.latest_point.as_ref().map(convert::point),
             latest_run: line.latest_run.as_ref().map(|run| convert::run(run, now)),
@@ -66,6 +71,10 @@ impl Storage {
             drill_failed: line.store.drill_failed.map(timestamp),
         }
     }
+}
+
+fn office_pause(pause: &Pause) -> OfficePause {
+    OfficePause { until: timestamp(pause.until), by: pause.by.clone() }
 }
 
 pub(crate) fn see(line: &WorkstationLine) -> Act<'_> {

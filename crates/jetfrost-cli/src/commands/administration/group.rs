@@ -106,7 +106,7 @@ impl Group {
     }
 }
 
-fn group_named(api: &Api, name: &str) -> Result<GroupRecord, Failure> {
+pub(crate) fn group_named(api: &Api, name: &str) -> Result<GroupRecord, Failure> {
     find(api.all(&calls::groups())?, name, |g: &GroupRecord| &g.name, "group", "jetfrost group list")
 }
 

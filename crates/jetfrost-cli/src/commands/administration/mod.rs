@@ -16,6 +16,7 @@ pub(crate) mod me;
 pub(crate) mod point;
 pub(crate) mod removal;
 pub(crate) mod roster;
+pub(crate) mod schedule;
 pub(crate) mod scrub;
 pub(crate) mod session;
 pub(crate) mod settings;

@@ -9,18 +9,21 @@ use jetfrost_wire::calls;
 use jetfrost_wire::point::Point;
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::{Outcome, Run};
+use jetfrost_wire::schedule::NewPause;
 use jetfrost_wire::size::show;
 use jetfrost_wire::sizing::{AskAdvice, LimitAdvice};
-use jetfrost_wire::workstation::{Overview, UnlockMethod, Workstation as WorkstationRecord};
+use jetfrost_wire::workstation::{Overview, UnlockMethod, Wait, Workstation as WorkstationRecord};
 use jiff::Timestamp;
 use serde_json::json;
 
+use crate::commands::administration::schedule::summary_of;
 use crate::commands::administration::store::WorkstationChange;
 use crate::commands::keys::unlock_method::say_unlock_methods;
 use crate::commands::labels;
 use crate::commands::limit::parse_limit;
 use crate::commands::this_workstation::history::say_history;
 use crate::commands::this_workstation::status::said_of_drill;
+use crate::commands::time::moment_of;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, ago, many, moment};
 
@@ -56,6 +59,24 @@ pub(crate) enum Workstation {
         #[arg(long)]
         destination: Option<String>,
     },
+    /// Asks the workstation for a backup now. Its agent starts one as soon as it hears of it, also on battery.
+    BackUp {
+        /// Its name.
+        name: String,
+    },
+    /// Pauses the workstation's backups, 31 days at most. A run in progress finishes.
+    Pause {
+        /// Its name.
+        name: String,
+        /// End of the pause: 2026-11-24T06:00 by this machine's clock, or a duration such as 48h.
+        #[arg(long, value_name = "TIME")]
+        until: String,
+    },
+    /// Ends a pause.
+    Resume {
+        /// Its name.
+        name: String,
+    },
     /// Cuts the machine off. Its backups stay; an enrolment code with --claims hands them to another machine.
     Retire {
         /// Its name.
@@ -84,6 +105,27 @@ impl Workstation {
                 let advice: LimitAdvice = api.call_with(&calls::advise(), &ask)?;
                 ui.show(&advice, |advice| advice.says.iter().for_each(|line| ui.line(line)));
             }
+            Self::BackUp { name } => {
+                let w = workstation_named(&api, &name)?;
+                let asked: WorkstationRecord = api.call(&calls::ask_backup(&w.id))?;
+                ui.show(&asked, |w| {
+                    ui.line(&format!("'{}' was asked for a backup. {}", w.name, said_of_start(w, Timestamp::now())));
+                });
+            }
+            Self::Pause { name, until } => {
+                let w = workstation_named(&api, &name)?;
+                let pause = NewPause { until: moment_of(&until)? };
+                let paused: WorkstationRecord = api.call_with(&calls::pause_workstation(&w.id), &pause)?;
+                ui.show(&paused, |w| {
+                    ui.line(&format!("'{}' makes no backups until {}.", w.name, moment(pause.until)));
+                    ui.line(&format!("To end the pause sooner:  jetfrost workstation resume {}", w.name));
+                });
+            }
+            Self::Resume { name } => {
+                let w = workstation_named(&api, &name)?;
+                let resumed: WorkstationRecord = api.call(&calls::resume_workstation(&w.id))?;
+                ui.show(&resumed, |w| ui.line(&format!("'{}' makes backups again.", w.name)));
+            }
             Self::Retire { name } => {
                 let w = workstation_named(&api, &name)?;
                 let retired: WorkstationRecord = api.call(&calls::retire(&w.id))?;
@@ -97,6 +139,17 @@ impl Workstation {
             }
         }
         Ok(Code::Done)
+    }
+}
+
+/// When a backup that was asked for starts.
+fn said_of_start(w: &WorkstationRecord, now: Timestamp) -> String {
+    match &w.agent {
+        None => "No agent has reported from it: nothing starts there. Next, at the workstation: jetfrost agent install".into(),
+        Some(agent) if labels::is_silent(agent.seen, now) => {
+            format!("Its agent was last seen {}: it starts when the machine is back.", ago(agent.seen, now))
+        }
+        Some(_) => format!("It starts within seconds. Next: jetfrost workstation show {}", w.name),
     }
 }
 
@@ -129,8 +182,10 @@ fn show_workstation(api: &Api, w: &WorkstationRecord, ui: &Ui) -> Result<(), Fai
     let points: Vec<Point> = api.all(&calls::points(&w.id))?;
     let runs: Vec<Run> = api.all(&calls::runs(&w.id))?;
     let restores: Vec<Restore> = api.all(&calls::restores(&w.id))?;
+    let waits: Vec<Wait> = api.all(&calls::waits(&w.id))?;
     let ways: Vec<UnlockMethod> = api.all(&calls::unlock_methods(&w.store.id))?;
-    let value = json!({ "workstation": w, "points": points, "runs": runs, "restores": restores, "unlock_methods": ways });
+    let value =
+        json!({ "workstation": w, "points": points, "runs": runs, "restores": restores, "waits": waits, "unlock_methods": ways });
     ui.show(&value, |_| {
         let disk = w.disk_bytes.map_or_else(String::new, |bytes| format!(", disk {}", show(bytes)));
         ui.line(&format!("{} of {} ({}): {}", w.name, w.person, w.login, labels::workstation(w.state)));
@@ -144,12 +199,32 @@ fn show_workstation(api: &Api, w: &WorkstationRecord, ui: &Ui) -> Result<(), Fai
             ui.line(&format!("latest {} ({size}), earliest {}", ago(latest.committed, now), moment(earliest.committed)));
         }
         ui.line(&format!("agent: {}", labels::agent(w.agent.as_ref(), now)));
+        say_asked(w, ui);
+        ui.line(&format!("schedule: {}", summary_of(&w.schedule)));
         ui.line(&format!("last drill: {}", said_of_drill(&w.store, now)));
         say_store(w, ui);
         ui.line("");
         say_unlock_methods(&ways, ui);
         ui.line("");
-        say_history(&runs[..runs.len().min(15)], &restores[..restores.len().min(15)], ui);
+        say_history(first(&runs), first(&restores), first(&waits), ui);
     });
     Ok(())
+}
+
+/// So many lines of each kind fit in a summary; 'jetfrost history' and --json have all of them.
+fn first<T>(of: &[T]) -> &[T] {
+    &of[..of.len().min(15)]
+}
+
+/// What an administrator asked of it, and how its runs fared.
+fn say_asked(w: &WorkstationRecord, ui: &Ui) {
+    if let Some(asked) = &w.asked {
+        ui.line(&format!("{} asked for a backup at {}; it has not started", asked.by, moment(asked.at)));
+    }
+    if let Some(paused) = &w.paused {
+        ui.line(&format!("{} paused it until {}. Next: jetfrost workstation resume {}", paused.by, moment(paused.until), w.name));
+    }
+    if w.failures > 0 {
+        ui.line(&format!("{} failed since the last complete one", many(w.failures, "run")));
+    }
 }

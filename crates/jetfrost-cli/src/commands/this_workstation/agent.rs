@@ -4,12 +4,13 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use clap::{Args, Subcommand};
-use jetfrost_client::agent::{Agent as Engine, AgentStatus, Ask, Delay, Doing, Schedule, ThisMachine, ask};
+use jetfrost_client::agent::{Agent as Engine, AgentStatus, Ask, Delay, Doing, ThisMachine, ask};
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_platform::{Accounts, Registration, Started, System};
 use jetfrost_types::DelayReason;
 use jiff::Timestamp;
 
+use crate::commands::administration::schedule::say_schedule;
 use crate::commands::labels;
 use crate::commands::time::moment_of;
 use crate::failure::{Code, Failure};
@@ -74,7 +75,7 @@ impl Agent {
 }
 
 fn run(state_dir: &StateDir, ui: &Ui) -> Done {
-    let agent = Arc::new(Engine::new(state_dir.clone(), ThisMachine(state_dir.clone()), Schedule::USUAL)?);
+    let agent = Arc::new(Engine::new(state_dir.clone(), ThisMachine(state_dir.clone()))?);
     let ended = Arc::clone(&agent);
     // Without a handler the process just ends, which harms nothing either.
     let _ = ctrlc::set_handler(move || ended.end());
@@ -101,6 +102,13 @@ fn show(state_dir: &StateDir, what: &Ask, ui: &Ui) -> Done {
         if let Some(until) = status.paused_until {
             ui.line(&format!("paused       until {}. Next: jetfrost agent resume", moment(until)));
         }
+        if let Some(until) = status.paused_by_office_until {
+            ui.line(&format!("paused       until {} by an administrator", moment(until)));
+        }
+        say_schedule(&status.schedule, ui);
+        if let Some(why) = &status.not_kept {
+            ui.line(&format!("not kept     {why} Backups go on; this status is lost when the agent ends."));
+        }
     });
     Ok(Code::Done)
 }
@@ -124,6 +132,7 @@ fn what_it_does(status: &AgentStatus, now: Timestamp) -> String {
 fn next_step(reason: DelayReason) -> &'static str {
     match reason {
         DelayReason::Paused => "Next: jetfrost agent resume",
+        DelayReason::PausedByOffice => "An administrator ends the pause; nothing is to be done here.",
         DelayReason::ClockImplausible => "Next: set this machine's clock.",
         DelayReason::AnotherRun => "It starts when that has ended.",
         DelayReason::OutsideHours => "It starts by itself.",
@@ -131,6 +140,7 @@ fn next_step(reason: DelayReason) -> &'static str {
         DelayReason::OfficeUnreachable => {
             "It starts within a minute of the service's return. To find the cause: jetfrost diagnose"
         }
+        DelayReason::Queued => "It starts by itself when others have finished.",
         DelayReason::BackupsPaused => "An administrator resumes them; nothing is to be done here.",
         DelayReason::LimitReached | DelayReason::DestinationUnavailable => {
             "The administrator's move. To find the cause: jetfrost diagnose"

@@ -1,10 +1,11 @@
-//! `jetfrost history`: runs and restores.
+//! `jetfrost history`: runs and restores, and runs that were due and did not happen.
 
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::calls;
 use jetfrost_wire::restore::{Purpose, Restore as RestoreRecord};
 use jetfrost_wire::run::Run;
 use jetfrost_wire::size::show;
+use jetfrost_wire::workstation::Wait;
 use jiff::Timestamp;
 use serde_json::json;
 
@@ -18,12 +19,13 @@ pub(crate) fn history(state_dir: &StateDir, ui: &Ui) -> Done {
     let (membership, api) = state_dir.device_api()?;
     let runs: Vec<Run> = api.all(&calls::runs(&membership.workstation))?;
     let restores: Vec<RestoreRecord> = api.all(&calls::restores(&membership.workstation))?;
-    let value = json!({ "runs": runs, "restores": restores });
-    ui.show(&value, |_| say_history(&runs, &restores, ui));
+    let waits: Vec<Wait> = api.all(&calls::waits(&membership.workstation))?;
+    let value = json!({ "runs": runs, "restores": restores, "waits": waits });
+    ui.show(&value, |_| say_history(&runs, &restores, &waits, ui));
     Ok(Code::Done)
 }
 
-pub(crate) fn say_history(runs: &[Run], restores: &[RestoreRecord], ui: &Ui) {
+pub(crate) fn say_history(runs: &[Run], restores: &[RestoreRecord], waits: &[Wait], ui: &Ui) {
     let lasted = |started: Timestamp, ended: Option<Timestamp>| {
         ended.map_or_else(|| "–".into(), |ended| took(ended.duration_since(started).unsigned_abs()))
     };
@@ -60,6 +62,12 @@ pub(crate) fn say_history(runs: &[Run], restores: &[RestoreRecord], ui: &Ui) {
             note,
         ];
         lines.push((restore.started, cells));
+    }
+    for wait in waits {
+        let none = || "–".to_owned();
+        let lasted = lasted(wait.since, Some(wait.until));
+        let cells = vec!["run".into(), "skipped".into(), none(), none(), none(), lasted, labels::delay(wait.reason).into()];
+        lines.push((wait.since, cells));
     }
     lines.sort_by_key(|(at, _)| std::cmp::Reverse(*at));
     let rows = lines.into_iter().map(|(at, cells)| [vec![moment(at)], cells].concat()).collect();

@@ -20,6 +20,7 @@ mod jobs;
 mod restores;
 mod roster;
 mod runs;
+mod schedules;
 mod service;
 mod sessions;
 mod stores;
@@ -34,6 +35,7 @@ pub(super) fn routes(config: &mut ServiceConfig<'_>) {
     restores::routes(config);
     roster::routes(config);
     runs::routes(config);
+    schedules::routes(config);
     service::routes(config);
     sessions::routes(config);
     stores::routes(config);
