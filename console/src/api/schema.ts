@@ -3492,10 +3492,12 @@ export interface components {
         /**
          * @description Settings of the office.
          * @example {
-         *       "units": "decimal"
+         *       "units": "decimal",
+         *       "runs_at_once": 8
          *     }
          */
         OfficeSettings: {
+            runs_at_once?: components["schemas"]["RunsAtOnce"] | null;
             /** @description The units in which sizes are shown. */
             units: components["schemas"]["Units"];
         };
@@ -4121,6 +4123,11 @@ export interface components {
                 /** @description Its operating system. */
                 platform: string;
                 /**
+                 * Format: int32
+                 * @description At which place of the queue its backup waits, from 1; absent if it does not.
+                 */
+                queued_at?: number | null;
+                /**
                  * Format: date-time
                  * @description Since when it is retired or unclaimed.
                  */
@@ -4240,6 +4247,7 @@ export interface components {
             detail?: string | null;
             /** @description What to do. */
             next_step: string;
+            queue?: components["schemas"]["QueuePlace"] | null;
             /** @description Which of its kind it is, in a word for programs: what is in the way, what is wrong, what was not found. */
             reason?: string | null;
             /** @description Number of this problem in the service's log. */
@@ -4320,6 +4328,19 @@ export interface components {
          * @enum {string}
          */
         Purpose: "restore" | "drill";
+        /** @description Where a backup waits. */
+        QueuePlace: {
+            /**
+             * Format: int64
+             * @description For how long it is likely to wait, in seconds.
+             */
+            expected_seconds: number;
+            /**
+             * Format: int32
+             * @description At which place, from 1.
+             */
+            place: number;
+        };
         /**
          * Format: int64
          * @description Bytes a second: 128 kB at least, so that a backup still gets anywhere and no connection is taken for dead.
@@ -4624,6 +4645,11 @@ export interface components {
         };
         /** @description A run. */
         RunId: string;
+        /**
+         * Format: int32
+         * @description How many backups run at once: 1 to 1,000.
+         */
+        RunsAtOnce: number;
         /** @description What holds for a workstation. */
         Schedule: {
             /** @description How often a restore is rehearsed, in days. */
@@ -5169,6 +5195,11 @@ export interface components {
             person: string;
             /** @description Its operating system. */
             platform: string;
+            /**
+             * Format: int32
+             * @description At which place of the queue its backup waits, from 1; absent if it does not.
+             */
+            queued_at?: number | null;
             /**
              * Format: date-time
              * @description Since when it is retired or unclaimed.

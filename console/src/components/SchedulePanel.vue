@@ -56,7 +56,7 @@ function saved() {
     <h2 id="schedule">Schedule</h2>
     <ProblemAlert :problem="problem" />
     <p class="mb-2" :class="{ 'jf-bad': late(workstation.agent) }">
-      {{ workstation.agent ? nextRunSentence(workstation.agent, now) : 'No agent has reported from this workstation: it is backed up when somebody does it by hand.' }}
+      {{ workstation.agent ? nextRunSentence(workstation, now) : 'No agent has reported from this workstation: it is backed up when somebody does it by hand.' }}
     </p>
     <p v-if="workstation.failures > 0" class="mb-2 jf-bad">{{ many(workstation.failures, 'run') }} failed since the last complete one. The history below says why.</p>
     <p v-if="workstation.asked" class="jf-note">

@@ -40,7 +40,7 @@ function runNote(workstation: Workstation): string {
           <th scope="row"><RouterLink :to="{ name: 'workstation', params: { id: w.id } }">{{ w.name }}</RouterLink></th>
           <td>{{ w.person }}</td>
           <td><StateWord :state="w.state" /></td>
-          <td><span :class="{ 'jf-bad': late(w.agent), 'jf-quiet': !w.agent }">{{ nextRun(w.agent, now) }}</span></td>
+          <td><span :class="{ 'jf-bad': late(w.agent), 'jf-quiet': !w.agent }">{{ nextRun(w, now) }}</span></td>
           <td>
             <span v-if="w.latest_point" :title="moment(w.latest_point.committed)">{{ age(w.latest_point.committed, now) }}</span>
             <span v-else class="jf-quiet">none</span>

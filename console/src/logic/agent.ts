@@ -1,9 +1,12 @@
 /** What a workstation's agent reported, in words. */
-import type { AgentState } from '../api/types'
+import type { AgentState, Workstation } from '../api/types'
 import { span, words } from './format'
 
 /** An agent reports every 30 minutes: one that has not for so long is off, or away. */
 const SILENT_SECONDS = 2 * 3600
+
+/** What says when a workstation is backed up next. */
+type Standing = Pick<Workstation, 'agent' | 'queued_at'>
 
 /** Whether a backup is due and something is in its way. */
 export const late = (agent?: AgentState | null) => !!agent?.delay
@@ -16,8 +19,10 @@ export function waits(agent: AgentState | null | undefined, now: Date): string {
 }
 
 /** In how long the next backup is due, or for how long it has been late and why. */
-export function nextRun(agent: AgentState | null | undefined, now: Date): string {
+export function nextRun(workstation: Standing, now: Date): string {
+  const { agent, queued_at } = workstation
   if (!agent) return 'no agent'
+  if (agent.delay?.reason === 'queued' && queued_at != null) return `at place ${queued_at} of the queue`
   const since = (at: string) => (now.getTime() - new Date(at).getTime()) / 1000
   if (agent.delay) return `late: ${words(agent.delay.reason)} for ${span(since(agent.delay.since))}`
   if (since(agent.seen) > SILENT_SECONDS) return `not seen for ${span(since(agent.seen))}`
@@ -25,7 +30,7 @@ export function nextRun(agent: AgentState | null | undefined, now: Date): string
 }
 
 /** The same as a sentence. */
-export function nextRunSentence(agent: AgentState, now: Date): string {
-  const text = nextRun(agent, now)
-  return late(agent) ? `${text.charAt(0).toUpperCase()}${text.slice(1)}.` : `Next backup: ${text}.`
+export function nextRunSentence(workstation: Standing, now: Date): string {
+  const text = nextRun(workstation, now)
+  return late(workstation.agent) ? `${text.charAt(0).toUpperCase()}${text.slice(1)}.` : `Next backup: ${text}.`
 }

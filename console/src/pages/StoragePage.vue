@@ -5,7 +5,7 @@ import AdoptForm from '../components/AdoptForm.vue'
 import DestinationForm from '../components/DestinationForm.vue'
 import DestinationPanel from '../components/DestinationPanel.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
-import UnitsPanel from '../components/UnitsPanel.vue'
+import OfficePanel from '../components/OfficePanel.vue'
 import VolumeTable from '../components/VolumeTable.vue'
 import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
@@ -48,6 +48,6 @@ onMounted(() => {
     </section>
     <DestinationForm :chosen="directory" @changed="changed" />
     <AdoptForm @changed="changed" />
-    <UnitsPanel />
+    <OfficePanel />
   </template>
 </template>

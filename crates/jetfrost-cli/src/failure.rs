@@ -127,9 +127,13 @@ fn code_of(problem: &Problem) -> Code {
             | ProblemKind::WrongSecondFactor
             | ProblemKind::TooManyAttempts,
         ) => Code::Refused,
-        Some(ProblemKind::DestinationMissing | ProblemKind::Stopping | ProblemKind::Paused | ProblemKind::RecordsBusy) => {
-            Code::Unreachable
-        }
+        Some(
+            ProblemKind::DestinationMissing
+            | ProblemKind::Stopping
+            | ProblemKind::Paused
+            | ProblemKind::Queued
+            | ProblemKind::RecordsBusy,
+        ) => Code::Unreachable,
         Some(
             ProblemKind::BadRequest
             | ProblemKind::NotFound

@@ -204,7 +204,8 @@ fn draw(meter: &Meter, end: &AtomicBool) {
             }
             None => line.set_style(open.clone()),
         }
-        line.set_message(progress_words(&progress, began.elapsed()));
+        let waiting = meter.queue().map(|at| format!("Waiting in the service's queue: {}", crate::commands::labels::queue(at)));
+        line.set_message(waiting.unwrap_or_else(|| progress_words(&progress, began.elapsed())));
         std::thread::sleep(REFRESH);
     }
     line.finish_and_clear();

@@ -285,6 +285,8 @@ impl ClientError {
     #[must_use]
     pub fn is_passing(&self) -> bool {
         match self {
+            // Whoever waits in the queue wants to know, and may want to stop.
+            Self::Refused(problem) if problem.known_kind() == Some(ProblemKind::Queued) => false,
             Self::Unreachable { .. } => true,
             Self::Refused(problem) => {
                 matches!(problem.status, 408 | 502 | 504)

@@ -4,7 +4,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
-use jetfrost_wire::run::{Phase, Progress};
+use jetfrost_wire::run::{Phase, Progress, QueuePlace};
 
 /// Shared between the engine, which counts, and whoever shows it.
 #[derive(Debug, Default)]
@@ -17,6 +17,8 @@ pub struct Meter {
     files_total: AtomicU64,
     bytes_total: AtomicU64,
     stop: AtomicBool,
+    /// Where it waits before it begins.
+    queue: Mutex<Option<QueuePlace>>,
 }
 
 impl Meter {
@@ -46,6 +48,18 @@ impl Meter {
     #[must_use]
     pub fn is_stopped(&self) -> bool {
         self.stop.load(Ordering::Relaxed)
+    }
+
+    /// Where it waits in the service's queue, if it does.
+    #[must_use]
+    pub fn queue(&self) -> Option<QueuePlace> {
+        self.queue.lock().map_or(None, |queue| *queue)
+    }
+
+    pub(crate) fn wait_at(&self, place: Option<QueuePlace>) {
+        if let Ok(mut queue) = self.queue.lock() {
+            *queue = place;
+        }
     }
 
     pub(crate) fn enter(&self, phase: Phase) {

@@ -32,6 +32,12 @@ pub fn freshness(last_point_ms: Option<i64>, rhythm: Rhythm, now_ms: i64) -> Fre
     if now_ms.saturating_sub(last) > tolerance_ms(rhythm) { Freshness::Overdue } else { Freshness::Current }
 }
 
+/// From when on a workstation is overdue whose last complete point was made at `last_point_ms`.
+#[must_use]
+pub fn overdue_at(last_point_ms: i64, rhythm: Rhythm) -> i64 {
+    last_point_ms.saturating_add(tolerance_ms(rhythm))
+}
+
 /// How old the last complete point may be.
 fn tolerance_ms(rhythm: Rhythm) -> i64 {
     rhythm_ms(rhythm).saturating_mul(TOLERANCE).max(AT_LEAST_MS)

@@ -10,6 +10,7 @@ pub mod names;
 pub mod pace;
 pub mod protected;
 pub mod protection;
+pub mod queue;
 pub mod refusals;
 pub mod retention;
 pub mod roster;

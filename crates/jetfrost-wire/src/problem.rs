@@ -3,6 +3,8 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::run::QueuePlace;
+
 /// Who has to act on a problem.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
@@ -107,6 +109,8 @@ kinds! {
     ServerBusy = "server-busy", 503, Administrator;
     /// The destination is not available.
     DestinationMissing = "destination-missing", 503, Administrator;
+    /// As many backups are in progress as the service admits at once.
+    Queued = "queued", 503, Caller;
     /// New backups or restores are paused.
     Paused = "paused", 503, Administrator;
     /// The service is stopping.
@@ -140,6 +144,9 @@ pub struct Problem {
     pub retry_after: Option<u64>,
     /// Who has to act.
     pub whose_move: WhoseMove,
+    /// Where a backup waits in the queue.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub queue: Option<QueuePlace>,
     /// Number of this problem in the service's log.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub request: Option<String>,
@@ -148,6 +155,15 @@ pub struct Problem {
 const PREFIX: &str = "urn:jetfrost:problem:";
 
 impl Problem {
+    /// A backup waits at a place of the queue.
+    #[must_use]
+    pub fn queued(place: u32, expected_seconds: u64) -> Self {
+        let title = format!("The service is busy: this backup waits at place {place}.");
+        let next = "Nothing is to be done: the client asks again by itself, and starts when it is its turn.";
+        let queue = Some(QueuePlace { place, expected_seconds });
+        Self { queue, ..Self::new(ProblemKind::Queued, title, next) }
+    }
+
     /// The same, and the call may succeed after so many seconds.
     #[must_use]
     pub fn retry_after(self, seconds: u64) -> Self {
@@ -172,6 +188,7 @@ impl Problem {
             next_step: next_step.into(),
             retry_after: None,
             whose_move: kind.whose_move(),
+            queue: None,
             request: None,
         }
     }

@@ -116,6 +116,15 @@ pub struct BeginRun {
     pub client_version: String,
 }
 
+/// Where a backup waits.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct QueuePlace {
+    /// At which place, from 1.
+    pub place: u32,
+    /// For how long it is likely to wait, in seconds.
+    pub expected_seconds: u64,
+}
+
 /// A started run.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct RunBegun {

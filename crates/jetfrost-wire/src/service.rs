@@ -35,6 +35,34 @@ pub struct ServiceInfo {
 pub struct OfficeSettings {
     /// The units in which sizes are shown.
     pub units: Units,
+    /// How many backups run at once, 1 to 1,000; absent for as many as the measured rate allows, 16 at most.
+    #[serde(default)]
+    pub runs_at_once: Option<RunsAtOnce>,
+}
+
+/// How many backups run at once: 1 to 1,000.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(try_from = "u32", into = "u32")]
+#[schema(value_type = u32, minimum = 1, maximum = 1000)]
+pub struct RunsAtOnce(u32);
+
+/// A number of backups that cannot run at once.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("1 to 1,000 backups can run at once, not {0}")]
+pub struct NotAtOnce(u32);
+
+impl TryFrom<u32> for RunsAtOnce {
+    type Error = NotAtOnce;
+
+    fn try_from(number: u32) -> Result<Self, NotAtOnce> {
+        if (1..=1000).contains(&number) { Ok(Self(number)) } else { Err(NotAtOnce(number)) }
+    }
+}
+
+impl From<RunsAtOnce> for u32 {
+    fn from(number: RunsAtOnce) -> Self {
+        number.0
+    }
 }
 
 /// The public half of the office key.

@@ -77,6 +77,9 @@ pub struct Workstation {
     #[serde(default)]
     #[schema(required)]
     pub failures: u64,
+    /// At which place of the queue its backup waits, from 1; absent if it does not.
+    #[serde(default)]
+    pub queued_at: Option<u32>,
     /// Its image store.
     pub store: StoreSummary,
     /// The latest point.

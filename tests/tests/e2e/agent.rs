@@ -5,7 +5,10 @@ use std::time::{Duration, Instant};
 
 use jetfrost_tests::office::{ADMINISTRATOR, Office, Workstation};
 use jetfrost_tests::programs::{Going, jetfrost, jetfrost_ends, start};
+use jetfrost_wire::calls;
 use jetfrost_wire::point::Point;
+use jetfrost_wire::run::{BeginRun, GiveUp, Progress};
+use jetfrost_wire::workstation::PointKind;
 use serde_json::Value;
 
 fn office() -> (Office, Workstation) {
@@ -152,4 +155,46 @@ fn what_an_administrator_sets_reaches_a_connected_agent_also_after_the_service_w
     let said = jetfrost_ends(&admin, &["schedule", "set", "--workstation", "dunlin", "--every", "30m"], 0);
     assert!(said.out.contains("every 30 minutes (set for this workstation)"), "{}", said.out);
     until(home, "the rhythm", |status| status["schedule"]["values"]["rhythm_seconds"] == 1_800);
+}
+
+#[test]
+fn a_backup_by_hand_and_an_agent_wait_in_the_queue_know_their_place_and_start_when_it_is_their_turn() {
+    let (office, station) = office();
+    let others = [office.workstation("knot"), office.workstation("avocet")];
+    let admin = office.path("admin");
+    let sign_in = ["sign-in", &office.address(), "--login", ADMINISTRATOR, "--fingerprint", &office.fingerprint()];
+    let _ = jetfrost_ends(&admin, &sign_in, 0);
+    let said = jetfrost_ends(&admin, &["settings", "set", "--runs-at-once", "1"], 0);
+    assert!(said.out.contains("At most 1 backup at once."), "{}", said.out);
+    // A run that goes on until it is given up.
+    let (membership, api) = station.home.device_api().expect("joined");
+    let begin = BeginRun { kind: PointKind::Files, client_version: "0.3.0".into() };
+    let begun = api.call_with(&calls::begin_run(&membership.workstation), &begin).expect("admitted");
+    let home = others[0].home.directory();
+    others[0].write("letter.odt", "what it says");
+    others[1].write("letter.odt", "what it says");
+    let agent = agent(home);
+    let _ = line(&agent, "waiting; the next backup is due");
+    let _ = jetfrost_ends(home, &["agent", "start-now"], 0);
+    let _ = line(&agent, "it has been waiting in the service's queue");
+    assert_eq!(status(home)["queue"]["place"], 1);
+    // It reports right after.
+    let end = Instant::now() + Duration::from_secs(20);
+    while !jetfrost_ends(&admin, &["workstation", "list"], 0).out.contains("at place 1 of the queue") {
+        assert!(Instant::now() < end, "the administrator sees its place");
+    }
+    let by_hand = start(jetfrost(others[1].home.directory()).args(["backup", "--json"]));
+    let waits = |place: u32| {
+        let shown: Value = office.api.get("/workstations").expect("listed");
+        shown["items"].as_array().expect("a list").iter().any(|w| w["name"] == "avocet" && w["queued_at"] == place)
+    };
+    let end = Instant::now() + Duration::from_secs(60);
+    while !waits(2) {
+        assert!(Instant::now() < end, "it waits behind the agent's");
+    }
+    let why = GiveUp { stopped: true, reason: "enough".into(), progress: Progress::default() };
+    let _ = api.call_with(&calls::give_up_run(&begun.run.id), &why).expect("given up");
+    let _ = line(&agent, "waiting; the next backup is due");
+    let _ = by_hand.line("a point", |line| line.contains("\"sequence\""));
+    assert_eq!((points(&office, &others[0]), points(&office, &others[1])), (1, 1));
 }

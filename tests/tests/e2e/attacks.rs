@@ -411,13 +411,15 @@ fn runs_that_fail_and_a_first_point_that_does_not_come_are_alerts() {
     let (failing, silent) = (office.workstation("knot"), office.workstation("dunlin"));
     failing.write("letter", "here");
     failing.back_up().expect("backed up");
-    clock.set(start() + 30.hours());
     let attacker = Attacker::on(&failing);
-    let begun = attacker.begin(Kind::Files);
-    let why = jetfrost_wire::run::GiveUp { stopped: false, reason: "no room".into(), progress: Progress::default() };
-    let _: Run = attacker.api.send(Method::POST, &format!("/runs/{}/give-up", begun.run.id), &why).expect("given up");
-    let alerts: Alerts = office.api.get("/alerts").expect("told");
-    assert!(alerts.alerts.iter().any(|c| c.kind == AlertKind::Failing && c.subject == "knot"), "{alerts:?}");
+    for expected in [0, 1] {
+        let begun = attacker.begin(Kind::Files);
+        let why = jetfrost_wire::run::GiveUp { stopped: false, reason: "no room".into(), progress: Progress::default() };
+        let _: Run = attacker.api.send(Method::POST, &format!("/runs/{}/give-up", begun.run.id), &why).expect("given up");
+        let alerts: Alerts = office.api.get("/alerts").expect("told");
+        let of_knot = alerts.alerts.iter().filter(|c| c.kind == AlertKind::Failing && c.subject == "knot").count();
+        assert_eq!(of_knot, expected, "the second in a row: {alerts:?}");
+    }
     clock.set(start() + (24 * 8).hours());
     let alerts: Alerts = office.api.get("/alerts").expect("told");
     assert!(alerts.alerts.iter().any(|c| c.kind == AlertKind::NoFirstPoint && c.subject == "dunlin"), "{alerts:?}");

@@ -1,5 +1,7 @@
 //! The service as HTTP clients that nobody here wrote see it (RFC 9110), with curl and with bytes on a socket.
 
+use std::io::Read;
+use std::net::{Shutdown, TcpListener, TcpStream};
 use std::process::Command;
 use std::time::{Duration, Instant};
 
@@ -237,4 +239,34 @@ fn a_log_in_a_file_has_no_colours_and_mistakes_of_callers_are_no_errors_in_it() 
     let log = Daemon::log(&at("state"));
     assert!(log.contains("a request was refused"), "{log}");
     assert!(!log.contains('\u{1b}') && !log.contains("ERROR"), "{log}");
+}
+
+/// Stands between a client and the service, and lets so many bytes of the service's answers through on the first connection.
+fn cutting_off(office: &Office, after: u64) -> String {
+    let (listener, service) = (TcpListener::bind("127.0.0.1:0").expect("a port"), office.address());
+    let address = format!("localhost:{}", listener.local_addr().expect("bound").port());
+    std::thread::spawn(move || {
+        for (connection, left) in
+            listener.incoming().map_while(Result::ok).zip([after].into_iter().chain(std::iter::repeat(u64::MAX)))
+        {
+            let Ok(there) = TcpStream::connect(&service) else { return };
+            let (Ok(mut asks), Ok(mut asked)) = (connection.try_clone(), there.try_clone()) else { return };
+            std::thread::spawn(move || std::io::copy(&mut asks, &mut asked));
+            std::thread::spawn(move || {
+                let _ = std::io::copy(&mut Read::take(&there, left), &mut &connection);
+                let _ = (connection.shutdown(Shutdown::Both), there.shutdown(Shutdown::Both));
+            });
+        }
+    });
+    address
+}
+
+#[test]
+fn an_answer_that_breaks_off_is_asked_for_again() {
+    let office = Office::open();
+    let between = |after| Api::new(&cutting_off(&office, after), Some(&office.fingerprint())).expect("an address");
+    let once = between(60_000).get_once::<Value>("/openapi.json").expect_err("cut off");
+    assert!(once.is_passing(), "{once}");
+    let document: Value = between(60_000).get("/openapi.json").expect("whole the second time");
+    assert!(document["paths"].is_object());
 }

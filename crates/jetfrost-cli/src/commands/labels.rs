@@ -7,8 +7,8 @@ use jetfrost_wire::access::Grants;
 use jetfrost_wire::destination::DestinationState;
 use jetfrost_wire::enrolment::CodeState;
 use jetfrost_wire::retention::AtLimit;
-use jetfrost_wire::run::Outcome;
-use jetfrost_wire::workstation::{AgentState, PointKind, UnlockMethodKind, WorkstationState};
+use jetfrost_wire::run::{Outcome, QueuePlace};
+use jetfrost_wire::workstation::{AgentState, PointKind, UnlockMethodKind, Workstation, WorkstationState};
 use jiff::{SignedDuration, Timestamp};
 
 use crate::ui::{ago, moment, span};
@@ -54,10 +54,19 @@ pub(crate) fn delay(reason: DelayReason) -> &'static str {
     }
 }
 
+/// Where a backup waits: `place 3, about 4 min to wait`.
+pub(crate) fn queue(queue: QueuePlace) -> String {
+    let minutes = queue.expected_seconds.div_ceil(60);
+    format!("place {}, about {minutes} min to wait", queue.place)
+}
+
 /// In how long a workstation's next backup is due, or for how long it has been late and why: for a list.
-pub(crate) fn next_run(agent: Option<&AgentState>, now: Timestamp) -> String {
-    match agent {
+pub(crate) fn next_run(workstation: &Workstation, now: Timestamp) -> String {
+    match &workstation.agent {
         None => "no agent".into(),
+        Some(AgentState { delay: Some(delay), .. }) if delay.reason == DelayReason::Queued && workstation.queued_at.is_some() => {
+            format!("at place {} of the queue", workstation.queued_at.unwrap_or_default())
+        }
         Some(AgentState { delay: Some(delay), .. }) => {
             format!("late: {} for {}", delay.reason.word().replace('_', " "), span(delay.since, now))
         }

@@ -15,6 +15,7 @@ pub(super) fn in_the_way(error: &ClientError) -> Option<DelayReason> {
         ClientError::Passphrase(_) | ClientError::WrongPassphrase => Some(DelayReason::PassphraseNeeded),
         ClientError::Refused(problem) => match problem.known_kind()? {
             ProblemKind::Paused => Some(DelayReason::BackupsPaused),
+            ProblemKind::Queued => Some(DelayReason::Queued),
             ProblemKind::NoRoom => Some(DelayReason::LimitReached),
             ProblemKind::Withdrawn | ProblemKind::NoAccess | ProblemKind::DestinationMissing => {
                 Some(DelayReason::DestinationUnavailable)
@@ -29,12 +30,13 @@ pub(super) fn in_the_way(error: &ClientError) -> Option<DelayReason> {
 /// How long to wait before it is worth trying again: what the service says, within bounds.
 pub(super) fn again_after(reason: DelayReason, error: &ClientError) -> SignedDuration {
     let usual = match reason {
-        DelayReason::OfficeUnreachable | DelayReason::AnotherRun => SignedDuration::from_secs(30),
+        DelayReason::OfficeUnreachable | DelayReason::AnotherRun | DelayReason::Queued => SignedDuration::from_secs(30),
         _ => SignedDuration::from_mins(10),
     };
     let said = match error {
         ClientError::Refused(problem) => problem.retry_after.and_then(|seconds| i64::try_from(seconds).ok()),
         _ => None,
     };
-    said.map_or(usual, |seconds| SignedDuration::from_secs(seconds.clamp(30, 3600)))
+    let least = if reason == DelayReason::Queued { 10 } else { 30 };
+    said.map_or(usual, |seconds| SignedDuration::from_secs(seconds.clamp(least, 3600)))
 }

@@ -17,7 +17,7 @@ use std::time::Duration;
 use jetfrost_image::medium::FileLock;
 use jetfrost_office::schedule::{Conditions, Decision, LOOK_AGAIN_MS, decide, is_drill_due};
 use jetfrost_types::{DelayReason, PowerSource, Schedule};
-use jetfrost_wire::run::Progress;
+use jetfrost_wire::run::{Progress, QueuePlace};
 use jetfrost_wire::schedule::AppliedSchedule;
 use jetfrost_wire::workstation::AgentReport;
 use jiff::{SignedDuration, Timestamp};
@@ -93,6 +93,8 @@ pub struct AgentStatus {
     pub paused_by_office_until: Option<Timestamp>,
     /// The schedule that holds, and who set it.
     pub schedule: AppliedSchedule,
+    /// Where a backup that is due waits in the service's queue.
+    pub queue: Option<QueuePlace>,
     /// Why this machine cannot keep what the agent notes, if so.
     pub not_kept: Option<String>,
 }
@@ -148,6 +150,10 @@ struct Shared {
     /// Why the record could not be kept the last time.
     not_kept: Option<String>,
     start_now: bool,
+    /// Whether the run that waits in the queue is one that somebody asked for.
+    waits_for_person: bool,
+    /// Where it waits in the queue.
+    queue: Option<QueuePlace>,
     ended: bool,
     meter: Option<Arc<Meter>>,
     /// Whether the work that the meter counts is over.
@@ -177,6 +183,8 @@ impl<S: Surroundings> Agent<S> {
             asked: None,
             not_kept: None,
             start_now: false,
+            waits_for_person: false,
+            queue: None,
             ended: false,
             meter: None,
             is_over: true,
@@ -296,6 +304,7 @@ impl<S: Surroundings> Agent<S> {
             paused_until: shared.record.paused_until.filter(|until| *until > self.world.now()),
             paused_by_office_until: shared.record.paused_by_office_until.filter(|until| *until > self.world.now()),
             schedule: shared.record.schedule.clone(),
+            queue: shared.queue.filter(|_| matches!(shared.doing, Doing::Delayed(Delay { reason: DelayReason::Queued, .. }))),
             not_kept: shared.not_kept.clone(),
         }
     }
@@ -338,7 +347,7 @@ impl<S: Surroundings> Agent<S> {
         if has_heard {
             self.ask_office();
         }
-        if self.obeys() {
+        if self.obeys() || self.takes_up_what_was_asked(has_heard) {
             return self.back_up(true);
         }
         match self.decide() {
@@ -369,6 +378,16 @@ impl<S: Surroundings> Agent<S> {
         shared.record.obeyed = Some(asked);
         self.keep(&mut shared);
         true
+    }
+
+    /// Whether to ask again for a run that somebody asked for and that waits in the queue. It may be its turn when something was heard.
+    fn takes_up_what_was_asked(&self, has_heard: bool) -> bool {
+        let now = self.world.now();
+        let mut shared = self.lock();
+        if has_heard {
+            shared.held_back.take_if(|(reason, _)| *reason == DelayReason::Queued);
+        }
+        shared.waits_for_person && shared.held_back.is_none_or(|(_, until)| until <= now)
     }
 
     /// Asks the service what it knows of this workstation, and what it wants of it. Says since when it answers.
@@ -435,6 +454,14 @@ impl<S: Surroundings> Agent<S> {
         let doing = Doing::BackingUp { since, progress: Progress::default() };
         let (result, unplugged) = self.watched(doing, a_person_asked, |meter| self.world.back_up(meter));
         let is_complete = result.is_ok();
+        let queue = match &result {
+            Err(ClientError::Refused(problem)) => problem.queue,
+            _ => None,
+        };
+        {
+            let mut shared = self.lock();
+            (shared.queue, shared.waits_for_person) = (queue, queue.is_some() && a_person_asked);
+        }
         let look_again = self.note(result, unplugged);
         if is_complete {
             self.drill_if_due();

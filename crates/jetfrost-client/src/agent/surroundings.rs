@@ -10,7 +10,7 @@ use jetfrost_wire::workstation::{AgentReport, AgentState, PointKind};
 use jiff::Timestamp;
 
 use crate::agent::listening::listen;
-use crate::backup::{BackupReport, ReadBack, back_up};
+use crate::backup::{BackupReport, ReadBack, back_up_unless_queued};
 use crate::browse::{At, Browser};
 use crate::clock::minute_of_day;
 use crate::drill::{Rehearsal, drill};
@@ -72,7 +72,7 @@ pub trait Surroundings: Sync {
     /// Makes a point of everything that is included.
     ///
     /// # Errors
-    /// As [`back_up`] has them.
+    /// As [`back_up_unless_queued`] has them.
     fn back_up(&self, meter: &Arc<Meter>) -> Result<Vec<BackupReport>, ClientError>;
 
     /// Rehearses a restore of the latest point and puts it on record.
@@ -133,7 +133,7 @@ impl Surroundings for ThisMachine {
             // The engine says what is missing.
             kinds.push(PointKind::Files);
         }
-        kinds.into_iter().map(|kind| back_up(&self.0, kind, ReadBack::Sample, meter)).collect()
+        kinds.into_iter().map(|kind| back_up_unless_queued(&self.0, kind, ReadBack::Sample, meter)).collect()
     }
 
     fn drill(&self, meter: &Arc<Meter>) -> Result<(), ClientError> {

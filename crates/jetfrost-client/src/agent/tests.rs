@@ -384,6 +384,39 @@ fn a_pause_of_the_office_is_kept_and_ends_by_itself() {
 }
 
 #[test]
+fn a_backup_in_the_queue_knows_its_place_and_asks_again_when_it_hears_something() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    world.battery.store(true, Ordering::SeqCst);
+    let agent = agent(&state_dir, &world);
+    agent.step();
+    world.ends_with(|| Err(ClientError::Refused(Box::new(Problem::queued(3, 240).retry_after(20)))));
+    agent.obey(&Ask::StartNow).expect("asked");
+    let look_again = agent.step();
+    assert_eq!(look_again.duration_since((&world).now()), SignedDuration::from_secs(20));
+    let status = agent.status();
+    assert_eq!((reason(&agent), status.failed), (Some(DelayReason::Queued), None));
+    assert_eq!(status.queue.map(|queue| (queue.place, queue.expected_seconds)), Some((3, 240)));
+    agent.step();
+    assert_eq!(world.runs(), 1, "it does not knock all the time");
+    agent.state.hear();
+    agent.step();
+    assert_eq!(world.runs(), 2, "it may be its turn");
+    world.ends_with(|| Ok(()));
+    world.pass(1);
+    agent.step();
+    let status = agent.status();
+    assert_eq!(
+        (world.runs(), status.queue, status.completed.is_some()),
+        (3, None, true),
+        "what a person asked for, also on battery"
+    );
+    world.pass(1);
+    agent.step();
+    assert_eq!(world.runs(), 3, "once");
+}
+
+#[test]
 fn what_kept_a_backup_waiting_is_told_once_also_after_the_office_was_out_of_reach() {
     let (_directory, state_dir) = joined();
     let world = World::new();

@@ -9,7 +9,7 @@ use jetfrost_wire::calls;
 use jetfrost_wire::chunks::{FRAME_HEAD, FrameStatus};
 use reqwest::blocking::{Body, Response};
 
-use super::{Api, Result, bounded};
+use super::{Api, Result};
 use crate::error::ClientError;
 use crate::throttle::{Throttle, Throttled};
 
@@ -44,7 +44,7 @@ impl Api {
         let call = calls::missing(store);
         let answer = self.patiently(|| {
             let response = self.checked(self.request(call.method().clone(), call.path()).body(joined(names)))?;
-            bounded(response, names.len() as u64)
+            self.bounded(response, names.len() as u64)
         })?;
         if answer.len() != names.len() {
             return Err(ClientError::Unexpected("another number of answers than questions".into()));

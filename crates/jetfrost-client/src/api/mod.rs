@@ -128,7 +128,7 @@ impl Api {
     }
 
     fn json<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T> {
-        let bytes = bounded(self.checked(request)?, MOST_JSON)?;
+        let bytes = self.bounded(self.checked(request)?, MOST_JSON)?;
         // A call that answers with nothing answers with `()`.
         let json: &[u8] = if bytes.is_empty() { b"null" } else { &bytes };
         serde_json::from_slice(json).map_err(|e| ClientError::Unexpected(e.to_string()))
@@ -143,11 +143,25 @@ impl Api {
         if status.is_success() {
             return Ok(response);
         }
-        let bytes = bounded(response, MOST_PROBLEM).unwrap_or_default();
+        let bytes = self.bounded(response, MOST_PROBLEM).unwrap_or_default();
         Err(match serde_json::from_slice::<Problem>(&bytes) {
             Ok(problem) => ClientError::Refused(Box::new(problem)),
             Err(_) => ClientError::Unexpected(format!("status {status}")),
         })
+    }
+
+    /// The bytes of an answer, which may not have more than `most`: a service may answer without end. One that breaks off, because the
+    /// service was killed or the network went, is a passing failure like a connection that does not come about.
+    fn bounded(&self, response: Response, most: u64) -> Result<Vec<u8>> {
+        let mut bytes = Vec::new();
+        match response.take(most + 1).read_to_end(&mut bytes) {
+            Ok(_) if bytes.len() as u64 > most => Err(ClientError::Unexpected(format!("more than {most} bytes in one answer"))),
+            Ok(_) => Ok(bytes),
+            Err(e) => {
+                let why = format!("an answer broke off: {}", e.kind());
+                Err(ClientError::Unreachable { address: self.address.clone(), why })
+            }
+        }
     }
 
     fn failed(&self, error: &reqwest::Error) -> ClientError {
@@ -191,17 +205,6 @@ fn on_a_link(address: &str) -> Option<(String, SocketAddr)> {
     let (ip, port): (Ipv6Addr, u16) = (ip.parse().ok()?, port.parse().ok()?);
     let scope = System::interface_number(interface)?;
     Some((format!("{LINK}:{port}"), SocketAddrV6::new(ip, port, 0, scope).into()))
-}
-
-/// The bytes of an answer, which may not have more than `most`: a service may answer without end.
-fn bounded(response: Response, most: u64) -> Result<Vec<u8>> {
-    let mut bytes = Vec::new();
-    let read = response.take(most + 1).read_to_end(&mut bytes);
-    match read {
-        Ok(_) if bytes.len() as u64 > most => Err(ClientError::Unexpected(format!("more than {most} bytes in one answer"))),
-        Ok(_) => Ok(bytes),
-        Err(e) => Err(ClientError::Unexpected(format!("an answer that broke off: {}", e.kind()))),
-    }
 }
 
 /// The innermost cause is the one that says something.

@@ -37,6 +37,10 @@ pub use read_back::ReadBack;
 
 type Result<T> = std::result::Result<T, ClientError>;
 
+/// Whoever waits in the service's queue asks again after this, and looks meanwhile whether it is to stop.
+const ASK_AGAIN: Duration = Duration::from_secs(10);
+const LOOK_WHETHER_STOPPED: Duration = Duration::from_millis(200);
+
 /// What a backup came to.
 #[derive(Debug)]
 pub struct BackupReport {
@@ -58,11 +62,38 @@ pub struct BackupReport {
     pub not_remembered: Option<ClientError>,
 }
 
-/// Makes a recovery point of the folders or of the disks that were chosen on this workstation.
+/// Makes a recovery point of the folders or of the disks that were chosen on this workstation. Where the service has enough to do, it
+/// waits for its turn; the meter says at which place.
 ///
 /// # Errors
 /// [`ClientError`] says what is in the way. What was sent is kept, and is not sent again.
 pub fn back_up(state_dir: &StateDir, kind: PointKind, read_back: ReadBack, meter: &Arc<Meter>) -> Result<BackupReport> {
+    loop {
+        let queue = match back_up_unless_queued(state_dir, kind, read_back, meter) {
+            Err(ClientError::Refused(problem)) if problem.queue.is_some() => problem.queue,
+            other => return other,
+        };
+        meter.wait_at(queue);
+        let until = Instant::now() + ASK_AGAIN;
+        while Instant::now() < until {
+            if meter.is_stopped() {
+                return Err(ClientError::Stopped);
+            }
+            std::thread::sleep(LOOK_WHETHER_STOPPED);
+        }
+    }
+}
+
+/// The same, without waiting: it is refused where it would have to.
+///
+/// # Errors
+/// As [`back_up`]; the problem has the place at which it would wait.
+pub fn back_up_unless_queued(
+    state_dir: &StateDir,
+    kind: PointKind,
+    read_back: ReadBack,
+    meter: &Arc<Meter>,
+) -> Result<BackupReport> {
     let started = Instant::now();
     let (membership, api) = state_dir.device_api()?;
     let keys = state_dir.keys(&membership)?;
@@ -74,6 +105,7 @@ pub fn back_up(state_dir: &StateDir, kind: PointKind, read_back: ReadBack, meter
     let _lock = state_dir.lock()?;
     let begin = BeginRun { kind, client_version: crate::VERSION.into() };
     let begun: RunBegun = api.call_patiently(&calls::begin_run(&membership.workstation), &begin)?;
+    meter.wait_at(None);
     let run = RunUnderway {
         state_dir,
         membership: &membership,

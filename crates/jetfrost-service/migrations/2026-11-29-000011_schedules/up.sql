@@ -69,6 +69,9 @@ CREATE TRIGGER told_guard_update BEFORE UPDATE ON told
     )
     BEGIN SELECT RAISE(ABORT, 'a row of told would hold what none may'); END;
 
+-- How many runs go on at once; none for what was measured.
+ALTER TABLE installation ADD COLUMN runs_at_once BIGINT CHECK (runs_at_once BETWEEN 1 AND 1000);
+
 -- The agents' table again, for the reasons that came since. A check cannot be changed.
 ALTER TABLE agents RENAME TO agents_before;
 CREATE TABLE agents (

@@ -115,7 +115,7 @@ impl Backups {
 
     /// What a workstation may send now, by every limit that its run would meet.
     fn room_of_workstation(&self, line: &WorkstationLine) -> Result<u64> {
-        let upload = Upload { store: self.storage.open_store(line)?.1, line: line.clone() };
+        let upload = Upload { store: self.storage.open_store(line)?.1, line: line.clone(), arrived: self.admission.arrived() };
         Ok(self.retention.room_for(&upload.line, &upload.store, A_LITTLE, Purpose::Content)?.left())
     }
 

@@ -1,5 +1,6 @@
 //! Backups and restores: workstations and how they join, runs and what they send, restores, unlock methods.
 
+mod admission;
 mod agents;
 mod departures;
 mod diagnosis;
@@ -32,6 +33,8 @@ use crate::shared::{Basis, Installation, Trail};
 use crate::storage::Storage;
 use jetfrost_types::ImageStoreId;
 
+use admission::Admission;
+
 pub(crate) use diagnosis::Looked;
 pub(crate) use schedules::Scheduled;
 pub(crate) use uploads::Arriving;
@@ -56,6 +59,8 @@ pub(crate) struct Backups {
     identity: Arc<Identity>,
     storage: Arc<Storage>,
     retention: Arc<Retention>,
+    /// Which runs go on at once.
+    admission: Admission,
     /// Runs and restores that were begun within the hour, by who began them.
     runs_begun: Mutex<Pace>,
     restores_begun: Mutex<Pace>,
@@ -85,6 +90,7 @@ impl Backups {
             identity,
             storage,
             retention,
+            admission: Admission::default(),
             runs_begun: Mutex::new(Pace::new(MOST_RUNS)),
             restores_begun: Mutex::new(Pace::new(MOST_RESTORES)),
             readings: Mutex::default(),

@@ -35,18 +35,27 @@ impl Backups {
         self.gate.check_backups()?;
         self.takes_backups(&line)?;
         self.identity.accepted(&line.workstation.id);
+        self.admit(&line)?;
+        let begun = self.begin_admitted(&line, begin);
+        if begun.is_err() {
+            self.run_is_over(&line.workstation.id);
+        }
+        begun
+    }
+
+    fn begin_admitted(&self, line: &WorkstationLine, begin: &BeginRun) -> Result<RunBegun> {
         self.pace(&self.runs_begun, Traffic::Backups, line.workstation.id.as_str())?;
-        let (_, store) = self.storage.open_store(&line)?;
+        let (_, store) = self.storage.open_store(line)?;
         store.continue_behind(line.store.latest_sequence.unwrap_or_default().get());
         store.end_run();
         store.begin_run();
-        self.storage.record_points_on_shelf(&line, &store)?;
-        self.storage.note_points_off_the_shelf(&line, &store)?;
+        self.storage.record_points_on_shelf(line, &store)?;
+        self.storage.note_points_off_the_shelf(line, &store)?;
         let latest = store.latest_sound()?;
-        let of_kind = self.latest_of_kind(&line, &store, begin.kind)?;
-        let damaged_points = self.damaged_behind(&line, &store, latest.as_ref().map_or(0, |head| head.sequence))?;
-        let lost = self.retention.lost_for_run(&line, &store)?;
-        let row = self.records.write(|on| self.insert_run(&line, begin, on))?;
+        let of_kind = self.latest_of_kind(line, &store, begin.kind)?;
+        let damaged_points = self.damaged_behind(line, &store, latest.as_ref().map_or(0, |head| head.sequence))?;
+        let lost = self.retention.lost_for_run(line, &store)?;
+        let row = self.records.write(|on| self.insert_run(line, begin, on))?;
         let run = convert::run(&row, self.clock.now());
         self.events.tell(Event::Run { run: run.clone() });
         Ok(RunBegun {
@@ -161,7 +170,7 @@ impl Backups {
     pub(crate) fn upload_of_run(&self, caller: &Caller, id: &RunId) -> Result<Upload> {
         let (line, _) = self.current_run(caller, id)?;
         self.may_write_now(&line)?;
-        Ok(Upload { store: self.storage.open_store(&line)?.1, line })
+        Ok(Upload { store: self.storage.open_store(&line)?.1, line, arrived: self.admission.arrived() })
     }
 
     /// Commits the point of a run. Asked a second time for the same point, it answers as the first time.
@@ -205,6 +214,7 @@ impl Backups {
         {
             tracing::error!(%error, workstation = line.workstation.name, "looking what is lost");
         }
+        self.run_is_over(&line.workstation.id);
         let run = self.tell_run(&row);
         self.events.workstation_changed(&line.workstation.id);
         self.committed(&line, &row, run)
@@ -241,6 +251,7 @@ impl Backups {
             }
             Ok::<_, ServiceError>(())
         })?;
+        self.run_is_over(&line.workstation.id);
         self.storage.open_store(&line)?.1.end_run();
         Ok(self.tell_run(&row))
     }
@@ -249,13 +260,15 @@ impl Backups {
     pub(crate) fn note_lost(&self) -> Result<()> {
         let now = self.clock.now();
         let underway = Outcome::Underway.word();
-        self.records.write(|on| {
+        let lost = self.records.write(|on| {
+            let mut lost = Vec::new();
             for mut row in RunRow::with_outcome(underway, on)? {
                 if jetfrost_office::freshness::is_lost(row.last_heard.ms(), now.ms()) {
                     let heard = row.last_heard;
                     end(&mut row, Outcome::Lost, Some("nothing was heard of it any more"), heard);
                     if row.update_if_underway(on)? {
                         WorkstationRow::count_failure(&row.workstation_id, on)?;
+                        lost.push(row.workstation_id);
                     }
                 }
             }
@@ -266,8 +279,10 @@ impl Backups {
                     row.update_if_underway(on)?;
                 }
             }
-            Ok(())
-        })
+            Ok::<_, ServiceError>(lost)
+        })?;
+        lost.iter().for_each(|id| self.run_is_over(id));
+        Ok(())
     }
 
     fn run(&self, caller: &Caller, id: &RunId) -> Result<(WorkstationLine, RunRow)> {

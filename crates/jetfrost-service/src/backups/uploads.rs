@@ -1,5 +1,6 @@
 //! Image stores: what goes in and what is read.
 
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, PoisonError};
 
 use jetfrost_image::store::{NeedsUpload, SegmentUpload, Store, StoreError};
@@ -26,6 +27,8 @@ const LOOK_AGAIN_MS: i64 = 60_000;
 pub(crate) struct Upload {
     pub(crate) store: Arc<Store>,
     pub(crate) line: WorkstationLine,
+    /// Counts what comes in, for all workstations together.
+    pub(crate) arrived: Arc<AtomicU64>,
 }
 
 impl Upload {
@@ -40,6 +43,7 @@ impl Upload {
             what: What::Needs(intake),
             room: retention.room_for(&self.line, &self.store, len, Purpose::Closing)?,
             left: len,
+            arrived: Arc::clone(&self.arrived),
         })
     }
 
@@ -53,6 +57,7 @@ impl Upload {
             what: What::Segment(intake),
             room: retention.room_for(&self.line, &self.store, len, Purpose::Content)?,
             left: len,
+            arrived: Arc::clone(&self.arrived),
         }))
     }
 }
@@ -63,6 +68,7 @@ pub(crate) struct Arriving {
     room: Room,
     /// Bytes that were announced and did not arrive yet.
     left: u64,
+    arrived: Arc<AtomicU64>,
 }
 
 enum What {
@@ -76,6 +82,7 @@ impl Arriving {
         let len = bytes.len() as u64;
         self.left = self.left.checked_sub(len).ok_or(Invalid::MoreThanAnnounced)?;
         self.room.take(len)?;
+        self.arrived.fetch_add(len, Ordering::Relaxed);
         match &mut self.what {
             What::Segment(intake) => intake.push(bytes)?,
             What::Needs(intake) => intake.push(bytes)?,
@@ -102,7 +109,7 @@ impl Backups {
         caller
             .may(&Act::AddToStore { workstation: line.workstation.id.as_str() })
             .map_err(|_| ServiceError::NotFound(Thing::ImageStore))?;
-        Ok(Upload { store: self.storage.open_store(&line)?.1, line })
+        Ok(Upload { store: self.storage.open_store(&line)?.1, line, arrived: self.admission.arrived() })
     }
 
     /// The store that the caller sends chunks to, within a run.

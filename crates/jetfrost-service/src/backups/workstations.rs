@@ -27,13 +27,18 @@ impl Backups {
         let after = page.after.clone().unwrap_or_default();
         let rows =
             self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(caller.only_own(), &after, size + 1, on)?))?;
-        let items =
-            rows.iter().filter(|line| caller.may(&see(line)).is_ok()).map(|line| self.storage.workstation_of(line)).collect();
+        let items = rows.iter().filter(|line| caller.may(&see(line)).is_ok()).map(|line| self.shown(line)).collect();
         Ok(Page::from_one_more(items, size, |w: &Workstation| names::key(&w.name)))
     }
 
     pub(crate) fn workstation(&self, caller: &Caller, id: &WorkstationId) -> Result<Workstation> {
-        Ok(self.storage.workstation_of(&self.storage.line(caller, id)?))
+        Ok(self.shown(&self.storage.line(caller, id)?))
+    }
+
+    /// A workstation with its place in the queue.
+    fn shown(&self, line: &WorkstationLine) -> Workstation {
+        let queued_at = self.admission.place(&line.workstation.id, self.clock.now_ms());
+        Workstation { queued_at, ..self.storage.workstation_of(line) }
     }
 
     /// The points of a workstation's store, latest first.
@@ -99,7 +104,7 @@ impl Backups {
     pub(crate) fn overview(&self, caller: &Caller) -> Result<Overview> {
         let rows = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(caller.only_own(), "", ALL, on)?))?;
         let mut workstations: Vec<Workstation> =
-            rows.iter().filter(|line| caller.may(&see(line)).is_ok()).map(|line| self.storage.workstation_of(line)).collect();
+            rows.iter().filter(|line| caller.may(&see(line)).is_ok()).map(|line| self.shown(line)).collect();
         workstations.sort_by_key(|w| urgency(w.state));
         let destinations = match caller.may(&Act::SeeOffice) {
             Ok(()) => self.storage.all_destinations()?,

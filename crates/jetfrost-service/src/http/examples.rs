@@ -53,7 +53,7 @@ pub(super) fn of(kind: &str) -> Option<Value> {
         "NewPassword" => json!({ "password": "a new password" }),
         "NewSlot" => json!({ "slot": BYTES }),
         "NewToken" => json!({ "label": "monitoring", "scope": "see", "days": 90, "password": "a password of the account" }),
-        "OfficeSettings" => json!({ "units": "decimal" }),
+        "OfficeSettings" => json!({ "units": "decimal", "runs_at_once": 8 }),
         "OwnPassword" => json!({ "old": "a password of the account", "new": "a new password" }),
         "Progress" => progress,
         "RemoveNow" => json!({ "password": "a password of the account", "code": "287082" }),

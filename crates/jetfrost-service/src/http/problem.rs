@@ -9,12 +9,16 @@ use actix_web::http::header::{RETRY_AFTER, WWW_AUTHENTICATE};
 use actix_web::{HttpRequest, HttpResponse, Responder, ResponseError};
 use jetfrost_image::store::StoreError;
 use jetfrost_office::capacity::LimitKind;
+use jetfrost_office::queue::ASK_AGAIN_MS;
 use jetfrost_wire::problem::{Problem, ProblemKind as Kind, WhoseMove};
 use jetfrost_wire::size::show;
 
 use crate::media::{MarkerError, MediaError};
 use crate::records::RecordsError;
 use crate::shared::{Comes, NoRoom, ServiceError};
+
+/// Whoever waits in the queue asks again after this; that its turn has come it hears at once.
+const ASK_AGAIN_SECONDS: u64 = ASK_AGAIN_MS.unsigned_abs() / 1000;
 
 static NUMBER: AtomicU64 = AtomicU64::new(1);
 
@@ -137,6 +141,7 @@ impl From<ServiceError> for Trouble {
             ServiceError::TooManyAttempts { wait_seconds }
             | ServiceError::TooOften { wait_seconds, .. }
             | ServiceError::Paused { until: Some((_, wait_seconds)), .. } => Some(*wait_seconds),
+            ServiceError::Queued { .. } => Some(ASK_AGAIN_SECONDS),
             ServiceError::Records(RecordsError::Busy(_) | RecordsError::Locked(_)) => Some(5),
             _ => None,
         };
@@ -198,6 +203,7 @@ fn fold(error: &ServiceError) -> Problem {
             format!("Too many {what} started within an hour."),
             format!("Wait {} min. Stored data was not touched.", wait_seconds.div_ceil(60)),
         ),
+        ServiceError::Queued { place, expected_seconds } => Problem::queued(*place, *expected_seconds),
         ServiceError::PointGone { sequence, at, why } => Problem::new(
             Kind::NotFound,
             format!("Recovery point {sequence} is gone since {}: {why}.", crate::clock::said(*at)),

@@ -3,13 +3,16 @@
 use jetfrost_office::access::Act;
 use jetfrost_wire::Version;
 use jetfrost_wire::event::Event;
-use jetfrost_wire::service::OfficeSettings;
+use jetfrost_wire::service::{OfficeSettings, RunsAtOnce};
 use jetfrost_wire::size::show_in;
 
 use crate::operations::Operations;
-use crate::records::{set_units, units};
+use crate::records::{Connection, runs_at_once, set_runs_at_once, set_units, units};
 use crate::shared::versions::{Made, Seen, version};
-use crate::shared::{Caller, Result};
+use crate::shared::{Caller, Result, to_db};
+
+/// What the audit log calls them.
+const SUBJECT: &str = "office";
 
 impl Operations {
     pub(crate) fn settings(&self, caller: &Caller) -> Result<(OfficeSettings, Version)> {
@@ -22,11 +25,12 @@ impl Operations {
     pub(crate) fn set_settings(&self, caller: &Caller, to: &OfficeSettings, seen: &Seen) -> Result<(OfficeSettings, Version)> {
         caller.may(&Act::ChangeOffice)?;
         self.records.write(|on| {
-            let before = units(on)?;
-            let was = OfficeSettings { units: before };
-            seen.check(&version(&was), &Made { subject: Some("units"), after: before.word() }, on)?;
+            let was = read(on)?;
+            let (before, after) = (said(&was), said(to));
+            seen.check(&version(&was), &Made { subject: Some(SUBJECT), after: &before }, on)?;
             set_units(to.units, on)?;
-            self.trail.note_change(caller, "settings changed", "units", Some(before.word()), Some(to.units.word()), on)
+            set_runs_at_once(to.runs_at_once.map(|number| to_db(u32::from(number).into())).transpose()?, on)?;
+            self.trail.note_change(caller, "settings changed", SUBJECT, Some(&before), Some(&after), on)
         })?;
         show_in(to.units);
         self.events.tell(Event::Office);
@@ -40,8 +44,20 @@ impl Operations {
     }
 
     fn read_settings(&self) -> Result<OfficeSettings> {
-        self.records.read(|on| Ok(OfficeSettings { units: units(on)? }))
+        self.records.read(read)
     }
+}
+
+fn read(on: &mut Connection) -> Result<OfficeSettings> {
+    let number = runs_at_once(on)?.and_then(|number| u32::try_from(number.get()).ok());
+    let runs_at_once = number.and_then(|number| RunsAtOnce::try_from(number).ok());
+    Ok(OfficeSettings { units: units(on)?, runs_at_once })
+}
+
+/// In a line, for the audit log.
+fn said(settings: &OfficeSettings) -> String {
+    let at_once = settings.runs_at_once.map_or_else(|| "as measured".to_owned(), |number| u32::from(number).to_string());
+    format!("units {}, backups at once {at_once}", settings.units.word())
 }
 
 #[cfg(test)]
@@ -58,7 +74,8 @@ mod tests {
         let office = Office::open();
         let (operations, tove) = (&office.services.operations, office.person("tove", Role::Member));
         let (settings, version) = operations.settings(&office.ingrid).expect("seen");
-        let other = OfficeSettings { units: if settings.units == Units::Decimal { Units::Binary } else { Units::Decimal } };
+        let units = if settings.units == Units::Decimal { Units::Binary } else { Units::Decimal };
+        let other = OfficeSettings { units, runs_at_once: Some(RunsAtOnce::try_from(3).expect("within")) };
         let seen = Seen::OneOf(vec![version]);
         assert!(matches!(operations.set_settings(&tove, &other, &seen), Err(ServiceError::NotAllowed)));
         operations.set_settings(&office.ingrid, &other, &seen).expect("the first");

@@ -1,7 +1,7 @@
 //! What there is one of: the installation and its switches.
 
 use super::schema::installation;
-use super::{Connection, Rows, Word};
+use super::{Connection, Count, Rows, Word};
 use diesel::prelude::*;
 use jetfrost_types::labels;
 use jetfrost_wire::size::Units;
@@ -118,6 +118,15 @@ impl DiscoveryRow {
 /// The units in which sizes are shown.
 pub(crate) fn units(on: &mut Connection) -> Rows<Units> {
     installation::table.select(installation::units).get_result(on).map(|Word(units)| units)
+}
+
+/// How many runs an administrator lets go on at once, if they said so.
+pub(crate) fn runs_at_once(on: &mut Connection) -> Rows<Option<Count>> {
+    installation::table.select(installation::runs_at_once).get_result(on)
+}
+
+pub(crate) fn set_runs_at_once(to: Option<Count>, on: &mut Connection) -> Rows<()> {
+    diesel::update(installation::table).set(installation::runs_at_once.eq(to)).execute(on).map(drop)
 }
 
 pub(crate) fn set_units(units: Units, on: &mut Connection) -> Rows<()> {

@@ -22,7 +22,8 @@ pub(crate) use enrolments::{CodeRow, CodeWithNames, NewCode};
 pub(crate) use history::{JobRow, NewRun, PointRow, RestoreRow, RunRow, added_by_day};
 pub(crate) use installation::{
     Accepting, DiscoveryRow, Switches, end_escrow, escrow, first_code_hash, important_change, insert_installation,
-    installation_id, office_key, set_first_code_hash, set_important_change, set_office_key, set_units, units, write_nothing_new,
+    installation_id, office_key, runs_at_once, set_first_code_hash, set_important_change, set_office_key, set_runs_at_once,
+    set_units, units, write_nothing_new,
 };
 pub(crate) use joint::{
     AgentDelay, Asked, AtRest, Deed, Erasing, Noted, Noticed, OfficePause, Pause, Removal, Rest, WorkstationRest,

@@ -15,6 +15,7 @@ diesel::table! {
         announced_as -> Nullable<Text>,
         announced_on -> Text,
         units -> Text,
+        runs_at_once -> Nullable<BigInt>,
     }
 }
 

@@ -42,6 +42,14 @@ pub(crate) enum ServiceError {
         /// Seconds to wait.
         wait_seconds: u64,
     },
+    /// As many runs go on as there may be.
+    #[error("the run waits at place {place} of the queue")]
+    Queued {
+        /// At which place it waits, from 1.
+        place: u32,
+        /// For how long it is likely to.
+        expected_seconds: u64,
+    },
     /// A recovery point that was there and is gone.
     #[error("recovery point {sequence} is gone")]
     PointGone {

@@ -39,6 +39,7 @@ impl Storage {
             asked: w.asked.as_ref().map(|asked| AskedBackup { at: timestamp(asked.at), by: asked.by.clone() }),
             paused: w.paused.as_ref().filter(|pause| pause.until > now).map(office_pause),
             failures: line.failures(),
+            queued_at: None,
             store: self.store_summary(line),
             latest_point: line.latest_point.as_ref().map(convert::point),
             latest_run: line.latest_run.as_ref().map(|run| convert::run(run, now)),

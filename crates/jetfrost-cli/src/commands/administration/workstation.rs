@@ -165,7 +165,7 @@ fn say_workstations(workstations: &[WorkstationRecord], now: Timestamp, ui: &Ui)
             w.name.clone(),
             w.person.clone(),
             labels::workstation(w.state).into(),
-            labels::next_run(w.agent.as_ref(), now),
+            labels::next_run(w, now),
             point.map_or_else(|| "–".into(), |p| ago(p.committed, now)),
             point.map_or_else(|| "–".into(), |p| show(p.bytes)),
             w.store.used.map_or_else(|| "–".into(), show),

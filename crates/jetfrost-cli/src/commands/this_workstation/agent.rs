@@ -105,6 +105,9 @@ fn show(state_dir: &StateDir, what: &Ask, ui: &Ui) -> Done {
         if let Some(until) = status.paused_by_office_until {
             ui.line(&format!("paused       until {} by an administrator", moment(until)));
         }
+        if let Some(queue) = &status.queue {
+            ui.line(&format!("queue        {}", labels::queue(*queue)));
+        }
         say_schedule(&status.schedule, ui);
         if let Some(why) = &status.not_kept {
             ui.line(&format!("not kept     {why} Backups go on; this status is lost when the agent ends."));

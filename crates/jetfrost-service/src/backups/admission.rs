@@ -1,0 +1,223 @@
+//! Which runs go on at once: the queue of `jetfrost_office::queue`, what comes in by the second, and who hears that it is their turn.
+
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use jetfrost_office::freshness::overdue_at;
+use jetfrost_office::queue::{Answer, Asks, Capacity, Kind, LARGE, Queue, USUAL_CAP};
+use jetfrost_types::WorkstationId;
+use jetfrost_wire::run::Outcome;
+
+use crate::backups::Backups;
+use crate::records::{Connection, Count, RestoreRow, RunRow, WorkstationLine, runs_at_once};
+use crate::shared::{Result, ServiceError};
+
+/// What comes in is averaged over about a minute, in windows of this length.
+const WINDOW_MS: i64 = 5_000;
+const WINDOWS: f64 = 12.0;
+/// The best of late is forgotten by this share a window: by half within ten hours.
+const FORGETS: f64 = 0.0001;
+
+/// Who runs, who waits, and how much comes in.
+#[derive(Debug, Default)]
+pub(super) struct Admission {
+    /// Bytes since the last look.
+    arrived: Arc<AtomicU64>,
+    state: Mutex<State>,
+}
+
+#[derive(Debug, Default)]
+struct State {
+    queue: Queue,
+    rate: Rate,
+    /// Whether runs from before the start were looked up.
+    has_looked: bool,
+}
+
+/// Bytes a second: now, and the best of late.
+#[derive(Debug, Default)]
+struct Rate {
+    since: Option<i64>,
+    now: f64,
+    best: f64,
+}
+
+impl Rate {
+    /// What came in until a moment; `arrived` is emptied when a window is over.
+    fn look(&mut self, arrived: &AtomicU64, now: i64) {
+        let since = *self.since.get_or_insert(now);
+        let elapsed = now - since;
+        if elapsed < WINDOW_MS {
+            return;
+        }
+        self.since = Some(now);
+        let rate = arrived.swap(0, Ordering::Relaxed) as f64 * 1000.0 / elapsed as f64;
+        let windows = elapsed as f64 / WINDOW_MS as f64;
+        self.now += (rate - self.now) * (1.0 - (1.0 - 1.0 / WINDOWS).powf(windows));
+        self.best = self.now.max(self.best * (1.0 - FORGETS).powf(windows));
+    }
+}
+
+impl Admission {
+    /// What counts what comes in.
+    pub(super) fn arrived(&self) -> Arc<AtomicU64> {
+        Arc::clone(&self.arrived)
+    }
+
+    /// At which place a workstation waits.
+    pub(super) fn place(&self, id: &WorkstationId, now: i64) -> Option<u32> {
+        self.lock().queue.place(id.as_str(), now)
+    }
+
+    fn lock(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Backups {
+    /// Admits a workstation's run, or says at which place it waits.
+    pub(super) fn admit(&self, line: &WorkstationLine) -> Result<()> {
+        let now = self.clock.now_ms();
+        let (cap, restores) = self.records.read(|on| Ok::<_, ServiceError>((runs_at_once(on)?, restores(on)?)))?;
+        let mut state = self.admission.lock();
+        if !state.has_looked {
+            let running = self.records.read(|on| Ok::<_, ServiceError>(RunRow::with_outcome(Outcome::Underway.word(), on)?))?;
+            state.has_looked = true;
+            for run in running {
+                let kind = if run.sent.get() > LARGE { Kind::Large } else { Kind::Small };
+                state.queue.runs(run.workstation_id.as_str(), kind, now);
+            }
+        }
+        let capacity = self.capacity(&mut state, cap, restores, now);
+        let rhythm = line.schedule().0.rhythm_seconds;
+        let asks = Asks {
+            kind: Kind::expected(line.latest_point.as_ref().map(|point| point.sent.get())),
+            overdue_at: line.last_point_ms().map(|last| overdue_at(last, rhythm)),
+        };
+        match state.queue.ask(line.workstation.id.as_str(), asks, &capacity, now) {
+            Answer::Admitted => Ok(()),
+            Answer::Waits { place, expected_ms } => {
+                Err(ServiceError::Queued { place, expected_seconds: expected_ms.unsigned_abs().div_ceil(1000) })
+            }
+        }
+    }
+
+    /// A workstation's run is over, however it ended: whoever is next hears of it.
+    pub(super) fn run_is_over(&self, id: &WorkstationId) {
+        let now = self.clock.now_ms();
+        let known = self.records.read(|on| Ok::<_, ServiceError>((runs_at_once(on)?, restores(on)?)));
+        // Whoever waits asks again in any case.
+        let Ok((cap, restores)) = known else { return };
+        let next = {
+            let mut state = self.admission.lock();
+            let capacity = self.capacity(&mut state, cap, restores, now);
+            state.queue.end(id.as_str(), &capacity, now)
+        };
+        for id in next {
+            self.events.workstation_changed(&WorkstationId(id));
+        }
+    }
+
+    fn capacity(&self, state: &mut State, cap: Option<Count>, restores: u32, now: i64) -> Capacity {
+        state.rate.look(&self.admission.arrived, now);
+        let cap = cap.map_or(USUAL_CAP, |cap| u32::try_from(cap.get()).unwrap_or(u32::MAX));
+        Capacity { best: state.rate.best as u64, now: state.rate.now as u64, cap, restores }
+    }
+}
+
+fn restores(on: &mut Connection) -> Result<u32> {
+    let underway = RestoreRow::with_outcome(Outcome::Underway.word(), on)?;
+    Ok(u32::try_from(underway.len()).unwrap_or(u32::MAX))
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_types::Role;
+
+    use super::*;
+    use crate::shared::testing::Office;
+    use crate::shared::testing::machine::Machine;
+
+    /// So many workstations, of which none has a point.
+    fn office(machines: usize) -> (Office, Vec<Machine>) {
+        let office = Office::open();
+        office.destination("shelf");
+        office.person("tove", Role::Member);
+        let machines = (0..machines).map(|n| office.machine("tove", &format!("desk {n}"))).collect();
+        (office, machines)
+    }
+
+    fn place(begun: Result<jetfrost_wire::run::RunBegun>) -> Option<u32> {
+        match begun {
+            Ok(_) => None,
+            Err(ServiceError::Queued { place, .. }) => Some(place),
+            Err(other) => panic!("{other}"),
+        }
+    }
+
+    #[test]
+    fn first_backups_begin_one_after_another_and_a_small_run_beside_them() {
+        let (office, mut machines) = office(3);
+        machines[0].back_up(&office, b"one").expect("its first point");
+        let begin = |machine: &Machine| place(machine.begin(&office));
+        assert_eq!((begin(&machines[1]), begin(&machines[2])), (None, Some(1)));
+        assert_eq!(begin(&machines[0]), None, "an hourly run is not stuck");
+        machines[1].back_up(&office, b"two").expect("done");
+        assert_eq!(begin(&machines[2]), None);
+    }
+
+    #[test]
+    fn whoever_waits_is_told_when_it_is_their_turn_and_a_lost_run_frees_its_place() {
+        let (office, machines) = office(2);
+        assert_eq!(place(machines[0].begin(&office)), None);
+        assert_eq!(place(machines[1].begin(&office)), Some(1));
+        let waiting = &machines[1].enrolled.workstation;
+        let shown = |office: &Office| office.services.backups.workstation(&office.ingrid, waiting).expect("seen").queued_at;
+        assert_eq!(shown(&office), Some(1));
+        let mut heard = office.services.events.listen();
+        // Of the first nothing is heard any more, while the second asks again and again.
+        for _ in 0..45 {
+            office.pass(15_000);
+            assert_eq!(place(machines[1].begin(&office)), Some(1));
+        }
+        office.services.backups.note_lost().expect("noted");
+        let mut told = Vec::new();
+        while let Ok(event) = heard.try_recv() {
+            told.extend(event.workstation().cloned());
+        }
+        assert!(told.contains(waiting), "{told:?}");
+        assert_eq!((place(machines[1].begin(&office)), shown(&office)), (None, None));
+    }
+
+    #[test]
+    fn a_run_that_was_admitted_and_could_not_begin_holds_no_place() {
+        let (office, machines) = office(2);
+        std::fs::rename(office.path("shelf"), office.path("unplugged")).expect("moved");
+        assert!(matches!(machines[0].begin(&office), Err(ServiceError::Media(_))));
+        std::fs::rename(office.path("unplugged"), office.path("shelf")).expect("moved back");
+        assert_eq!(place(machines[1].begin(&office)), None);
+    }
+
+    #[test]
+    fn a_service_that_was_started_anew_knows_who_runs() {
+        let (office, machines) = office(2);
+        assert_eq!(place(machines[0].begin(&office)), None);
+        *office.services.backups.admission.lock() = State::default();
+        machines[1].begin(&office).expect("another run");
+        let counts = office.services.backups.admission.lock().queue.counts();
+        assert_eq!(counts, (2, 0));
+    }
+
+    #[test]
+    fn what_comes_in_is_measured_over_a_minute_and_the_best_is_remembered() {
+        let (mut rate, arrived) = (Rate::default(), AtomicU64::new(0));
+        for second in 0..=120 {
+            arrived.fetch_add(50_000_000, Ordering::Relaxed);
+            rate.look(&arrived, second * 1000);
+        }
+        assert!((40e6..=51e6).contains(&rate.now), "{rate:?}");
+        let best = rate.best;
+        rate.look(&arrived, 120_000 + 3_600_000);
+        assert!(rate.now < 1e6 && rate.best > best * 0.9, "{rate:?}");
+    }
+}
