@@ -133,15 +133,14 @@ fn what_an_administrator_sets_reaches_a_connected_agent_also_after_the_service_w
     let admin = office.path("admin");
     let sign_in = ["sign-in", &office.address(), "--login", ADMINISTRATOR, "--fingerprint", &office.fingerprint()];
     let _ = jetfrost_ends(&admin, &sign_in, 0);
+    let said = jetfrost_ends(&admin, &["workstation", "pause", "dunlin", "--until", "48h"], 0);
+    assert!(said.out.contains("jetfrost workstation resume"), "{}", said.out);
     let agent = agent(home);
-    let _ = line(&agent, "waiting; the next backup is due");
+    let _ = line(&agent, "an administrator has paused this workstation");
     let set = ["schedule", "set", "--destination", "shelf", "--rate", "5MB", "--rate-hours", "always"];
     let said = jetfrost_ends(&admin, &set, 0);
     assert!(said.out.contains("Set for destination shelf: at most 5.00 MB/s"), "{}", said.out);
     until(home, "the rate", |status| status["schedule"]["values"]["rate"]["bytes_per_second"] == 5_000_000);
-    let said = jetfrost_ends(&admin, &["workstation", "pause", "dunlin", "--until", "48h"], 0);
-    assert!(said.out.contains("jetfrost workstation resume"), "{}", said.out);
-    let _ = line(&agent, "an administrator has paused this workstation");
     let said = jetfrost_ends(&admin, &["workstation", "back-up", "dunlin"], 0);
     assert!(said.out.contains("It starts within seconds."), "{}", said.out);
     let _ = line(&agent, "backing up since");

@@ -44,6 +44,9 @@ pub const MOST_PAUSE: SignedDuration = SignedDuration::from_hours(7 * 24);
 /// The service hears of an agent to which nothing happens this often.
 const REPORT_AGAIN: SignedDuration = SignedDuration::from_mins(30);
 
+/// A report that the service did not take is made again after this.
+const SOON: SignedDuration = SignedDuration::from_secs(3);
+
 /// While a run goes on, the machine's power is looked at this often.
 const WATCH: Duration = Duration::from_secs(5);
 
@@ -216,8 +219,8 @@ impl<S: Surroundings> Agent<S> {
     fn work(&self) {
         while !self.lock().ended {
             let look_again = self.step();
-            self.report();
-            self.wait(look_again);
+            let again = if self.report() { look_again } else { look_again.min(self.world.now() + SOON) };
+            self.wait(again);
         }
     }
 
@@ -246,8 +249,8 @@ impl<S: Surroundings> Agent<S> {
     }
 
     /// Tells the service what this agent is doing, when that is something else, and now and then that it is there at all. A service
-    /// that does not answer is told later.
-    fn report(&self) {
+    /// that does not answer is told later. False for a report that came too soon after another: it has to be made again.
+    fn report(&self) -> bool {
         let now = self.world.now();
         let report = {
             let shared = self.lock();
@@ -261,20 +264,22 @@ impl<S: Surroundings> Agent<S> {
             let is_known = |(said, at): &(AgentReport, Timestamp)| *said == report && now.duration_since(*at) < REPORT_AGAIN;
             let is_gone = report.delay.is_some_and(|delay| delay.reason == DelayReason::OfficeUnreachable);
             if is_gone || shared.reported.as_ref().is_some_and(is_known) {
-                return;
+                return true;
             }
             report
         };
-        let Ok(on_record) = self.world.report(&report) else { return };
+        let Ok(on_record) = self.world.report(&report) else { return true };
         let mut shared = self.lock();
-        // One that comes too soon after another is not taken: what is on record then is the other.
-        if shared.taken.replace(on_record.seen) != Some(on_record.seen) {
-            if !report.waited.is_empty() {
-                shared.record.waited.clear();
-                self.keep(&mut shared);
-            }
-            shared.reported = Some((AgentReport { waited: Vec::new(), ..report }, now));
+        if shared.taken.replace(on_record.seen) == Some(on_record.seen) {
+            // It was not taken: what is on record is the other.
+            return false;
         }
+        if !report.waited.is_empty() {
+            shared.record.waited.clear();
+            self.keep(&mut shared);
+        }
+        shared.reported = Some((AgentReport { waited: Vec::new(), ..report }, now));
+        true
     }
 
     /// Ends: a run in progress stops at the next good moment, and what it sent stays.

@@ -417,6 +417,22 @@ fn a_backup_in_the_queue_knows_its_place_and_asks_again_when_it_hears_something(
 }
 
 #[test]
+fn a_report_that_came_too_soon_after_another_is_made_again() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    world.battery.store(true, Ordering::SeqCst);
+    let agent = agent(&state_dir, &world);
+    agent.step();
+    assert!(agent.report());
+    agent.obey(&Ask::Pause { until: (&world).now() + SignedDuration::from_hours(1) }).expect("paused");
+    agent.step();
+    assert!(!agent.report(), "the service answered with what it had on record");
+    world.pass(1);
+    assert!(agent.report() && agent.report());
+    assert_eq!(world.reports.lock().expect("a lock").len(), 3);
+}
+
+#[test]
 fn what_kept_a_backup_waiting_is_told_once_also_after_the_office_was_out_of_reach() {
     let (_directory, state_dir) = joined();
     let world = World::new();
