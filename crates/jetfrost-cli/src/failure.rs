@@ -72,6 +72,7 @@ impl Failure {
                 | ClientError::AlreadyJoined(_)
                 | ClientError::Busy
                 | ClientError::NothingIncluded
+                | ClientError::Hook { .. }
                 | ClientError::Pattern { .. }
                 | ClientError::Folder { .. }
                 | ClientError::Invitation(_)
@@ -170,6 +171,9 @@ fn next_step(error: &ClientError) -> &'static str {
         ClientError::AlreadyJoined(_) => "Use another --state-directory to join a second service.",
         ClientError::NotSignedIn => "Run: jetfrost sign-in ADDRESS",
         ClientError::Busy => "Wait until it has ended; 'jetfrost history' shows it.",
+        ClientError::Hook { .. } => {
+            "See what is set: jetfrost hook show. What the command printed stands above, or in the system's log."
+        }
         ClientError::NothingIncluded => "Choose what is backed up: jetfrost include FOLDER",
         ClientError::Pattern { .. } => "See 'jetfrost exclude --help' for how patterns are written.",
         ClientError::Folder { .. } => "Give the path of a folder that is there.",

@@ -10,7 +10,7 @@ use commands::administration::{
 };
 use commands::getting_back::{attach, check, disks, drill, exceptions, look, points, restore, restore_disk, salvage};
 use commands::keys::{escrow, unlock, unlock_method};
-use commands::this_workstation::{accept_identity, agent, backup, diagnose, discover, history, join, selection, status};
+use commands::this_workstation::{accept_identity, agent, backup, diagnose, discover, history, hook, join, selection, status};
 use failure::Failure;
 use jetfrost_client::state_dir::StateDir;
 use ui::Ui;
@@ -43,8 +43,14 @@ enum Command {
     Include(selection::Include),
     /// Excludes files and folders that match patterns.
     Exclude(selection::Exclude),
-    /// Shows what is included and excluded.
-    Selection,
+    /// Shows what is included and excluded, what that comes to, and why.
+    Selection {
+        #[command(subcommand)]
+        command: Option<selection::SelectionCommand>,
+    },
+    /// Commands before and after a backup.
+    #[command(subcommand)]
+    Hook(hook::Hook),
     /// Makes a recovery point now.
     Backup(backup::Backup),
     /// Backs this workstation up by its schedule, without anybody typing anything.
@@ -189,7 +195,9 @@ fn run(command: Command, state_dir: &StateDir, ui: &Ui) -> Result<failure::Code,
         Command::Join(command) => command.run(state_dir, ui),
         Command::Include(command) => command.run(state_dir, ui),
         Command::Exclude(command) => command.run(state_dir, ui),
-        Command::Selection => selection::selection(state_dir, ui),
+        Command::Selection { command: None } => selection::selection(state_dir, ui),
+        Command::Selection { command: Some(command) } => command.run(state_dir, ui),
+        Command::Hook(command) => command.run(state_dir, ui),
         Command::Backup(command) => command.run(state_dir, ui),
         Command::Agent(command) => command.run(state_dir, ui),
         Command::Status => status::status(state_dir, ui),

@@ -62,6 +62,14 @@ pub enum ClientError {
     /// Another run goes on.
     #[error("another backup of this workstation is underway")]
     Busy,
+    /// A command before or after a backup cannot be set or run, or failed.
+    #[error("{when}: {why}")]
+    Hook {
+        /// In what.
+        when: &'static str,
+        /// Why.
+        why: String,
+    },
     /// No folder was chosen.
     #[error("no folder is included yet")]
     NothingIncluded,
@@ -234,6 +242,7 @@ impl ClientError {
             }
             Self::Busy => "another backup of this workstation was underway",
             Self::NothingIncluded => "nothing is included in the backup",
+            Self::Hook { .. } => "a command before or after the backup failed",
             Self::Pattern { .. } => "a pattern cannot be understood",
             Self::Folder { .. } => "a folder cannot be included",
             Self::Invitation(_) | Self::RecoveryKey(_) | Self::Passphrase(_) | Self::WrongPassphrase => {

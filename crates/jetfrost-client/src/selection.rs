@@ -10,6 +10,7 @@ use jetfrost_wire::workstation::PointKind;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::error::ClientError;
+use crate::exclusion::{Rule, Template};
 
 /// The folders and disks that are backed up and the patterns that leave things out.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -22,6 +23,9 @@ pub struct Selection {
     /// Patterns.
     #[serde(alias = "skip")]
     pub exclude: Vec<String>,
+    /// Exclusion templates, whose patterns leave things out as well.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub templates: Vec<Template>,
     /// Where volumes are mounted that hold included folders: without them a run would find nothing there, and nothing wrong.
     pub volumes: Vec<Folder>,
 }
@@ -128,6 +132,31 @@ impl Selection {
         Ok(())
     }
 
+    /// Adds a template.
+    pub fn exclude_by(&mut self, template: Template) {
+        self.templates.push(template);
+        self.templates.sort();
+        self.templates.dedup();
+    }
+
+    /// Takes a template out; false when it was not in.
+    pub fn drop_template(&mut self, template: Template) -> bool {
+        let before = self.templates.len();
+        self.templates.retain(|one| *one != template);
+        self.templates.len() < before
+    }
+
+    /// All that leaves something out: its own patterns, then those of its templates.
+    #[must_use]
+    pub fn rules(&self) -> Vec<Rule> {
+        let own = self.exclude.iter().map(|pattern| Rule { pattern: pattern.clone(), template: None });
+        let of = |template: &Template| {
+            let template = *template;
+            template.patterns().iter().map(move |pattern| Rule { pattern: (*pattern).to_owned(), template: Some(template) })
+        };
+        own.chain(self.templates.iter().flat_map(of)).collect()
+    }
+
     /// Takes a pattern out; false when it was not in.
     pub fn drop_pattern(&mut self, pattern: &str) -> bool {
         let before = self.exclude.len();
@@ -171,14 +200,26 @@ fn add(list: &mut Vec<Folder>, path: PathBuf) {
 pub(crate) struct Patterns {
     names: GlobSet,
     paths: GlobSet,
+    /// Which of the patterns those are, by their numbers.
+    name_rules: Vec<usize>,
+    path_rules: Vec<usize>,
+    heeds_cache_tags: bool,
 }
 
 impl Patterns {
+    /// Those of a selection: its rules in their order.
+    pub(crate) fn of(selection: &Selection) -> Result<Self, ClientError> {
+        let patterns: Vec<String> = selection.rules().into_iter().map(|rule| rule.pattern).collect();
+        let heeds_cache_tags = selection.templates.iter().any(|template| template.heeds_cache_tags());
+        Ok(Self { heeds_cache_tags, ..Self::compile(&patterns)? })
+    }
+
     /// Compiles patterns: one without `/` is a name, one with `/` a path from the root.
     pub(crate) fn compile(patterns: &[String]) -> Result<Self, ClientError> {
         let mut names = GlobSetBuilder::new();
         let mut paths = GlobSetBuilder::new();
-        for pattern in patterns {
+        let (mut name_rules, mut path_rules) = (Vec::new(), Vec::new());
+        for (number, pattern) in patterns.iter().enumerate() {
             let bad = |why: String| ClientError::Pattern { pattern: pattern.clone(), why };
             let trimmed = pattern.trim_end_matches('/');
             if trimmed.is_empty() {
@@ -194,14 +235,28 @@ impl Patterns {
                 .build()
                 .map_err(|e| bad(e.kind().to_string()))?;
             if is_path {
-                paths.add(glob)
+                paths.add(glob);
+                path_rules.push(number);
             } else {
-                names.add(glob)
-            };
+                names.add(glob);
+                name_rules.push(number);
+            }
         }
         let build =
             |set: GlobSetBuilder| set.build().map_err(|e| ClientError::Pattern { pattern: String::new(), why: e.to_string() });
-        Ok(Self { names: build(names)?, paths: build(paths)? })
+        Ok(Self { names: build(names)?, paths: build(paths)?, name_rules, path_rules, heeds_cache_tags: false })
+    }
+
+    /// Whether what lies in a directory that is tagged as a cache is left out.
+    pub(crate) fn heeds_cache_tags(&self) -> bool {
+        self.heeds_cache_tags
+    }
+
+    /// The number of the first pattern that leaves something out; none when none does.
+    pub(crate) fn which(&self, path: &[u8], name: &[u8]) -> Option<usize> {
+        let by_name = self.names.matches(os_str(name)).into_iter().map(|at| self.name_rules[at]);
+        let by_path = self.paths.matches(os_str(path)).into_iter().map(|at| self.path_rules[at]);
+        by_name.chain(by_path).min()
     }
 
     /// Whether something is left out: `path` is absolute and ends with `name`.

@@ -15,6 +15,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::api::Api;
 use crate::error::ClientError;
+use crate::hooks::Hooks;
 use crate::pins::Learn;
 use crate::selection::Selection;
 
@@ -75,6 +76,7 @@ const SELECTION: &str = "selection.toml";
 /// What it was called up to 0.3.
 const SELECTION_BEFORE: &str = "chosen.toml";
 const STORE_KEY: &str = "store-key";
+const HOOKS: &str = "hooks.toml";
 const SEEN: &str = "seen.json";
 const AGENT: &str = "agent.json";
 const PROBE: &str = "probe";
@@ -249,6 +251,26 @@ impl StateDir {
         };
         let text = String::from_utf8_lossy(&bytes);
         toml::from_str(&text).map_err(|e| ClientError::file("reading", self.0.join(file))(io::Error::other(e.to_string())))
+    }
+
+    /// The commands before and after a backup.
+    ///
+    /// # Errors
+    /// [`ClientError::File`] when they cannot be read.
+    pub fn hooks(&self) -> Result<Hooks> {
+        let Some(bytes) = self.read(HOOKS)? else { return Ok(Hooks::default()) };
+        let text = String::from_utf8_lossy(&bytes);
+        toml::from_str(&text)
+            .map_err(|e| ClientError::Hook { when: "the file hooks.toml cannot be read", why: e.message().into() })
+    }
+
+    /// Writes them.
+    ///
+    /// # Errors
+    /// [`ClientError::File`].
+    pub fn write_hooks(&self, hooks: &Hooks) -> Result<()> {
+        let text = toml::to_string(hooks).map_err(|e| ClientError::Unexpected(e.to_string()))?;
+        self.write(HOOKS, text.as_bytes())
     }
 
     /// Writes the selection.

@@ -29,6 +29,7 @@ mod retention;
 mod roles;
 mod roster;
 mod salvage;
+mod selection;
 mod setup;
 mod standard_clients;
 mod two_administrators;

@@ -96,6 +96,8 @@ pub struct AgentStatus {
     pub paused_by_office_until: Option<Timestamp>,
     /// The schedule that holds, and who set it.
     pub schedule: AppliedSchedule,
+    /// Why the command after the last complete run failed, if it did.
+    pub after_failed: Option<String>,
     /// Where a backup that is due waits in the service's queue.
     pub queue: Option<QueuePlace>,
     /// Why this machine cannot keep what the agent notes, if so.
@@ -310,6 +312,7 @@ impl<S: Surroundings> Agent<S> {
             paused_by_office_until: shared.record.paused_by_office_until.filter(|until| *until > self.world.now()),
             schedule: shared.record.schedule.clone(),
             queue: shared.queue.filter(|_| matches!(shared.doing, Doing::Delayed(Delay { reason: DelayReason::Queued, .. }))),
+            after_failed: shared.record.after_failed.clone(),
             not_kept: shared.not_kept.clone(),
         }
     }
@@ -545,9 +548,10 @@ impl<S: Surroundings> Agent<S> {
     fn note(&self, result: Result<Vec<BackupReport>>, unplugged: bool) -> Timestamp {
         let now = self.world.now();
         match result {
-            Ok(_) => {
+            Ok(reports) => {
                 let mut shared = self.lock();
                 shared.record.complete(now);
+                shared.record.after_failed = reports.into_iter().find_map(|report| report.after_failed);
                 shared.held_back = None;
                 self.keep(&mut shared);
                 now

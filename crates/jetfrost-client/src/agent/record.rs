@@ -39,6 +39,9 @@ pub(super) struct Record {
     /// When an administrator asked for the backup that was begun last because of it.
     #[serde(default)]
     pub(super) obeyed: Option<Timestamp>,
+    /// Why the command after the last complete run failed, if it did.
+    #[serde(default)]
+    pub(super) after_failed: Option<String>,
     /// What kept backups waiting and is over, until the service has it on record.
     #[serde(default)]
     pub(super) waited: Vec<Wait>,

@@ -21,6 +21,7 @@ use pipeline::Pipeline;
 use crate::api::Api;
 use crate::clock::minute_of_day;
 use crate::error::ClientError;
+use crate::hooks::{Around, Came};
 use crate::join::host_name;
 use crate::progress::{Meter, Reporter};
 use crate::scan::{ChangeCache, ChangeCacheWriter, Counts, Kept, Reading, View, Walk, WalkResult, count, count_disks, forget};
@@ -60,6 +61,8 @@ pub struct BackupReport {
     pub damaged_points: Vec<u64>,
     /// Why this machine could not remember the walk, if so: the next run reads everything again.
     pub not_remembered: Option<ClientError>,
+    /// Why the command after the backup failed, if it did.
+    pub after_failed: Option<String>,
 }
 
 /// Makes a recovery point of the folders or of the disks that were chosen on this workstation. Where the service has enough to do, it
@@ -101,7 +104,7 @@ pub fn back_up_unless_queued(
     if selection.of_kind(kind).is_empty() {
         return Err(ClientError::NothingIncluded);
     }
-    let patterns = Patterns::compile(&selection.exclude)?;
+    let patterns = Patterns::of(&selection)?;
     let _lock = state_dir.lock()?;
     let begin = BeginRun { kind, client_version: crate::VERSION.into() };
     let begun: RunBegun = api.call_patiently(&calls::begin_run(&membership.workstation), &begin)?;
@@ -117,9 +120,14 @@ pub fn back_up_unless_queued(
         read_back,
         meter,
     };
-    let result = run.go(&patterns).or_else(|error| run.again_if_not_believed(&patterns, error));
+    let around = Around::of(state_dir, kind, begun.run.id.as_str());
+    let result = around.as_ref().map_or_else(
+        |error| Err(ClientError::Hook { when: "the commands around the backup cannot be read", why: error.to_string() }),
+        |around| run.between(around, &patterns),
+    );
+    let after_failed = around.as_ref().ok().and_then(|around| around.after(came(&result)));
     match result {
-        Ok(done) => Ok(BackupReport { took: started.elapsed(), ..done }),
+        Ok(done) => Ok(BackupReport { took: started.elapsed(), after_failed, ..done }),
         Err(error) => {
             let why = GiveUp {
                 stopped: matches!(error, ClientError::Stopped),
@@ -146,7 +154,26 @@ struct RunUnderway<'r> {
     meter: &'r Arc<Meter>,
 }
 
+/// What came of a run, for the command after it.
+fn came(result: &Result<BackupReport>) -> Came {
+    match result {
+        Ok(done) => Came::Point(done.point.sequence),
+        Err(ClientError::Stopped) => Came::Stopped,
+        Err(_) => Came::Failed,
+    }
+}
+
 impl RunUnderway<'_> {
+    /// The command before, and then the run.
+    fn between(&self, around: &Around<'_>, patterns: &Patterns) -> Result<BackupReport> {
+        {
+            // The service hears that the run is alive for as long as the command takes.
+            let _reporter = self.report();
+            around.before(self.meter)?;
+        }
+        self.go(patterns).or_else(|error| self.again_if_not_believed(patterns, error))
+    }
+
     /// A point that the service does not take as it is may rest on a memory that is wrong, or on needs of an earlier point that
     /// are damaged there: then everything is read again, in the same run, and the new point rests on nothing.
     fn again_if_not_believed(&self, patterns: &Patterns, error: ClientError) -> Result<BackupReport> {
@@ -317,6 +344,7 @@ impl RunUnderway<'_> {
         Ok(BackupReport {
             damaged_points: self.begun.damaged_points.clone(),
             not_remembered: seen.and(kept).err(),
+            after_failed: None,
             point: committed.point,
             counts: walked.counts,
             exceptions: walked.exceptions.counts,
@@ -351,7 +379,7 @@ impl RunUnderway<'_> {
         PointBody {
             root: walked.root.clone(),
             folders: self.selection.of_kind(self.kind).iter().map(|f| path_bytes(&f.0).to_vec().into()).collect(),
-            excluded: self.selection.exclude.clone(),
+            excluded: self.selection.rules().into_iter().map(|rule| rule.pattern).collect(),
             host: host_name(),
             exceptions,
             writer: format!("jetfrost {}", crate::VERSION),

@@ -3,16 +3,17 @@
 //! A folder is seen before what it holds, which ends with [`DirEntry::Leave`]. [`look_ahead`] does the looking in a thread of its
 //! own: what the kernel does for a look at a name takes as long as what the walk does with it.
 
-use std::io;
+use std::io::{self, Read};
 use std::ops::ControlFlow;
 use std::sync::Arc;
 use std::thread::Scope;
 
 use crossbeam_channel::{Receiver, Sender, bounded};
 use jetfrost_image::format::EntryKind;
-use jetfrost_platform::{Directory, Metadata, OpenDirectory};
+use jetfrost_platform::{Directory, FileKind, Metadata, OpenDirectory};
 
 use crate::entries::entry_kind;
+use crate::exclusion::{CACHE_TAG, CACHE_TAG_SIGNATURE};
 use crate::selection::{Patterns, SelectionTree};
 
 /// Folders within folders beyond this are not followed: each level needs memory and a file handle.
@@ -34,7 +35,7 @@ pub(crate) enum Reading {
 }
 
 /// What stands at a name.
-pub(super) enum DirEntry {
+pub(crate) enum DirEntry {
     /// Something that is no folder.
     Leaf(Seen, EntryKind),
     /// A folder. If it is open, the sights of what it holds follow, and then [`DirEntry::Leave`].
@@ -50,13 +51,13 @@ pub(super) enum DirEntry {
 }
 
 /// A name, and what the system says of it.
-pub(super) struct Seen {
-    pub(super) name: Vec<u8>,
-    pub(super) metadata: Metadata,
+pub(crate) struct Seen {
+    pub(crate) name: Vec<u8>,
+    pub(crate) metadata: Metadata,
 }
 
 /// Whether a folder can be gone into.
-pub(super) enum Inside {
+pub(crate) enum Inside {
     Open(Arc<Directory>),
     /// It is the root of another volume, and the walk stays on one.
     OtherVolume,
@@ -83,7 +84,7 @@ impl View<'_> {
     ///
     /// # Errors
     /// When the root cannot be opened or listed.
-    pub(super) fn look(&self, show: &mut dyn FnMut(DirEntry) -> ControlFlow<()>) -> io::Result<()> {
+    pub(crate) fn look(&self, show: &mut dyn FnMut(DirEntry) -> ControlFlow<()>) -> io::Result<()> {
         self.look_from(&Directory::root()?, show)
     }
 
@@ -273,8 +274,13 @@ impl Looking<'_> {
         }
         let device = within.whole.then_some(seen.metadata.volume);
         match open(around.folder, &seen.name, within) {
-            Ok((folder, names)) => {
+            Ok((folder, mut names)) => {
                 (self.show)(DirEntry::Folder(seen, Inside::Open(Arc::clone(&folder))))?;
+                if within.whole && !around.is_chosen && self.view.patterns.heeds_cache_tags() && is_tagged_cache(&folder) {
+                    // The tag stays, so that what is restored is a cache as well; and what a person chose in it.
+                    names.retain(|name| name == CACHE_TAG || within.child(name).is_some());
+                    (self.show)(DirEntry::LeftOut)?;
+                }
                 self.depth += 1;
                 let looked = self.folder(&folder, names, within, device);
                 self.depth -= 1;
@@ -283,6 +289,16 @@ impl Looking<'_> {
             Err(error) => (self.show)(DirEntry::Folder(seen, Inside::Closed(error))),
         }
     }
+}
+
+/// Whether a program marked a directory as one whose content it can make again.
+pub(crate) fn is_tagged_cache(folder: &Directory) -> bool {
+    let mut begins = [0; CACHE_TAG_SIGNATURE.len()];
+    let read = folder.metadata_of(CACHE_TAG).and_then(|tag| match tag.kind {
+        Some(FileKind::File) => folder.open_file(CACHE_TAG)?.read_exact(&mut begins),
+        _ => Err(io::ErrorKind::NotFound.into()),
+    });
+    read.is_ok() && begins == *CACHE_TAG_SIGNATURE
 }
 
 fn open(parent: &Directory, name: &[u8], within: Within<'_>) -> io::Result<(Arc<Directory>, Vec<Vec<u8>>)> {

@@ -19,7 +19,7 @@ use jetfrost_platform::reason;
 pub(crate) use attributes::MOST_VALUES;
 pub(crate) use change_cache::{ChangeCache, ChangeCacheWriter, Kept, forget};
 pub(crate) use count::{count, count_disks};
-pub(crate) use dir_reader::{Reading, View};
+pub(crate) use dir_reader::{DirEntry, Inside, Reading, Seen, View, is_tagged_cache};
 pub(crate) use extents::is_zero;
 pub(crate) use walk::{Walk, WalkResult};
 

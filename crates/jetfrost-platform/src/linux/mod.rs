@@ -7,6 +7,7 @@ mod names;
 mod open;
 mod power;
 mod priority;
+mod program;
 mod registration;
 mod restored;
 mod socket;

@@ -99,6 +99,9 @@ fn show(state_dir: &StateDir, what: &Ask, ui: &Ui) -> Done {
             let times = if failed.times == 1 { String::new() } else { format!(", {} times in a row", failed.times) };
             ui.line(&format!("failed       {}{times}: {}", ago(failed.at, now), failed.why));
         }
+        if let Some(why) = &status.after_failed {
+            ui.line(&format!("after        the command after the backup failed: {why}. The point stands."));
+        }
         if let Some(until) = status.paused_until {
             ui.line(&format!("paused       until {}. Next: jetfrost agent resume", moment(until)));
         }

@@ -66,7 +66,7 @@ impl Backup {
         }
         let value = json!({ "points": reports.iter().map(backup_value).collect::<Vec<_>>() });
         ui.show(&value, |_| reports.iter().for_each(|report| say_backup(report, ui)));
-        let has_exceptions = reports.iter().any(|report| report.exceptions.total() > 0);
+        let has_exceptions = reports.iter().any(|report| report.exceptions.total() > 0 || report.after_failed.is_some());
         let is_damaged = reports.iter().any(|report| !report.damaged_points.is_empty());
         Ok(match (is_damaged, has_exceptions) {
             (true, _) => Code::Damage,
@@ -80,7 +80,7 @@ fn backup_value(report: &BackupReport) -> serde_json::Value {
     json!({
         "point": report.point, "files_read": report.counts.read, "skipped": report.counts.skipped,
         "mounts_not_entered": report.counts.mounts, "exceptions": report.exceptions, "sent": report.sent,
-        "seconds": report.took.as_secs_f64(), "damaged_points": report.damaged_points,
+        "seconds": report.took.as_secs_f64(), "damaged_points": report.damaged_points, "after_failed": report.after_failed,
     })
 }
 
@@ -106,6 +106,9 @@ fn say_backup(report: &BackupReport, ui: &Ui) {
             "Not entered, since they are other volumes: {} folders. Keep them by name if they matter.",
             report.counts.mounts
         ));
+    }
+    if let Some(why) = &report.after_failed {
+        ui.line(&format!("The command after the backup failed: {why}. The point stands."));
     }
     if let Some(error) = &report.not_remembered {
         ui.line(&format!("This machine could not remember the walk ({error}): the next run reads everything again."));

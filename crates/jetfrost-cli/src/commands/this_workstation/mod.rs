@@ -6,6 +6,7 @@ pub(crate) mod backup;
 pub(crate) mod diagnose;
 pub(crate) mod discover;
 pub(crate) mod history;
+pub(crate) mod hook;
 pub(crate) mod join;
 pub(crate) mod selection;
 pub(crate) mod status;

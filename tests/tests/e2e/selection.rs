@@ -1,0 +1,79 @@
+//! What is backed up, as a person decides it: templates and the rule behind each path, and commands before and after.
+
+use std::fs;
+use std::path::Path;
+
+use jetfrost_tests::office::{Office, Workstation};
+use jetfrost_tests::programs::jetfrost_ends;
+use jetfrost_wire::run::{Outcome, Run};
+use serde_json::Value;
+
+fn office() -> (Office, Workstation) {
+    let office = Office::open();
+    office.destination("shelf");
+    let station = office.workstation("dunlin");
+    station.write("letter.odt", "what it says");
+    (office, station)
+}
+
+fn json(home: &Path, words: &[&str]) -> Value {
+    let said = jetfrost_ends(home, &[&["--json"], words].concat(), 0).out;
+    serde_json::from_str(&said).expect("JSON")
+}
+
+#[test]
+fn what_a_template_leaves_out_is_said_by_its_rule_and_is_not_in_the_point() {
+    let (_office, station) = office();
+    let home = station.home.directory();
+    station.write("site/node_modules/left.js", "made anew");
+    station.write("site/index.html", "ours");
+    let index = station.folder.join("site/node_modules/left.js").display().to_string();
+    let said = jetfrost_ends(home, &["exclude", "--template", "build-outputs"], 0).out;
+    assert!(said.contains("exclude  template build-outputs: ") && said.contains("jetfrost selection estimate"), "{said}");
+    let estimate = json(home, &["selection", "estimate"]);
+    assert_eq!((&estimate["estimate"]["included"]["files"], &estimate["estimate"]["excluded"]["files"]), (&2.into(), &1.into()));
+    assert_eq!(estimate["estimate"]["by_rule"][0][0]["pattern"], "node_modules");
+    let why = jetfrost_ends(home, &["selection", "why", &index], 0).out;
+    assert!(why.contains("matches node_modules (build-outputs)") && why.contains("jetfrost include"), "{why}");
+    let backup = json(home, &["backup"]);
+    assert_eq!(backup["points"][0]["point"]["files"], 2);
+    let _ = jetfrost_ends(home, &["include", &index], 0);
+    assert_eq!(json(home, &["selection", "why", &index])["because"], "included");
+    assert_eq!(json(home, &["backup"])["points"][0]["point"]["files"], 3, "what somebody named is backed up");
+}
+
+#[test]
+fn a_command_before_writes_what_the_point_holds_and_one_that_fails_makes_none() {
+    let (office, station) = office();
+    let home = station.home.directory();
+    let (dump, log) = (station.folder.join("books.sql"), office.path("log"));
+    let script = |name: &str, text: String| {
+        let path = office.path(name);
+        fs::write(&path, text).expect("written");
+        path.display().to_string()
+    };
+    let before = script("before.sh", format!("echo insert > '{}'", dump.display()));
+    let after = script("after.sh", format!("echo \"$JETFROST_OUTCOME $JETFROST_POINT\" >> '{}'", log.display()));
+    let said = jetfrost_ends(home, &["hook", "set", "before", "/bin/sh", &before], 0).out;
+    assert!(said.contains("before a backup  /bin/sh ") && said.contains("(at most 600 s)"), "{said}");
+    let _ = jetfrost_ends(home, &["hook", "set", "after", "--time-limit", "30s", "/bin/sh", &after], 0);
+    assert_eq!(json(home, &["backup"])["points"][0]["point"]["files"], 2, "the dump is in it");
+    fs::write(&before, "exit 3").expect("written");
+    let failed = jetfrost_ends(home, &["backup", "--quiet"], 1);
+    assert!(
+        failed.err.contains("The command before the backup failed") && failed.err.contains("jetfrost hook show"),
+        "{}",
+        failed.err
+    );
+    assert_eq!(fs::read_to_string(&log).expect("written"), "complete 1\nfailed \n", "what was stopped is started again");
+    let workstation = station.home.membership().expect("joined").workstation;
+    let runs: Vec<Run> = office.api.list(&format!("/workstations/{workstation}/runs")).expect("listed");
+    assert_eq!(
+        (runs[0].outcome, runs[0].reason.as_deref()),
+        (Outcome::Failed, Some("a command before or after the backup failed"))
+    );
+    let _ = jetfrost_ends(home, &["hook", "remove", "before"], 0);
+    fs::write(&after, "exit 4").expect("written");
+    let with = jetfrost_ends(home, &["backup", "--quiet"], 3);
+    assert!(with.out.contains("The command after the backup failed") && with.out.contains("The point stands."), "{}", with.out);
+}
