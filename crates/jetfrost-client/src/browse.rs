@@ -13,6 +13,7 @@ use jiff::civil;
 use jiff::tz::TimeZone;
 
 use crate::error::ClientError;
+use crate::selection::Patterns;
 use crate::state_dir::StateDir;
 use crate::store_source::StoreSource;
 
@@ -164,6 +165,28 @@ impl Browser {
         Ok(entries)
     }
 
+    /// Why a path is not in a point, as far as the point says: it was not included then, or a pattern left it out.
+    ///
+    /// # Errors
+    /// [`ClientError::Damaged`]; what the service said.
+    pub fn why_missing(&self, point: &OpenPoint, path: &[u8]) -> Result<Option<Missing>> {
+        if !point.body.folders.iter().any(|folder| lies_in(path, folder)) {
+            return Ok(Some(Missing::NotIncluded));
+        }
+        let Some((pattern, at)) = pattern_against(&point.body.excluded, path)? else { return Ok(None) };
+        let mut since = point.head.clone();
+        let earlier =
+            self.points()?.into_iter().filter(|p| p.sequence < point.head.sequence && p.kind == point.head.kind && !p.lost);
+        for earlier in earlier {
+            let earlier = self.open_point(earlier.sequence)?;
+            if !earlier.body.excluded.contains(&pattern) {
+                break;
+            }
+            since = earlier.head;
+        }
+        Ok(Some(Missing::Excluded { pattern, at, since: Box::new(since) }))
+    }
+
     /// What a point does not hold as it should.
     ///
     /// # Errors
@@ -177,6 +200,40 @@ impl Browser {
         })?;
         Ok(exceptions_from_page(&bytes)?)
     }
+}
+
+/// Why something is not in a point.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Missing {
+    /// None of the folders that were included holds it.
+    NotIncluded,
+    /// A pattern left it out.
+    Excluded {
+        /// The pattern.
+        pattern: String,
+        /// What it matches: the path, or a folder that it is in.
+        at: Vec<u8>,
+        /// The first of the points in a row that were made with that pattern.
+        since: Box<PointHead>,
+    },
+}
+
+fn lies_in(path: &[u8], folder: &[u8]) -> bool {
+    path.strip_prefix(folder).is_some_and(|rest| rest.is_empty() || rest.starts_with(b"/") || folder.ends_with(b"/"))
+}
+
+/// The first pattern that matches a path or a folder that it is in, from the root down.
+fn pattern_against(patterns: &[String], path: &[u8]) -> Result<Option<(String, Vec<u8>)>> {
+    let compiled = Patterns::compile(patterns)?;
+    let ends = path.iter().enumerate().filter(|(at, byte)| **byte == b'/' && *at > 0).map(|(at, _)| at).chain([path.len()]);
+    for end in ends {
+        let part = &path[..end];
+        let name = part.rsplit(|byte| *byte == b'/').next().unwrap_or_default();
+        if let Some(rule) = compiled.which(part, name) {
+            return Ok(Some((patterns[rule].clone(), part.to_vec())));
+        }
+    }
+    Ok(None)
 }
 
 pub(crate) fn find(source: &BrowserSource<'_>, point: &OpenPoint, path: &[u8]) -> Result<Option<Entry>> {
@@ -249,6 +306,18 @@ mod tests {
             pending_removal: None,
             lost: false,
         }
+    }
+
+    #[test]
+    fn the_pattern_that_left_something_out_is_found_with_what_it_matches() {
+        let patterns = ["*.tmp".to_owned(), "node_modules".to_owned(), "/home/*/Downloads".to_owned()];
+        let against = |path: &str| pattern_against(&patterns, path.as_bytes()).expect("they compile");
+        let found = |pattern: &str, at: &str| Some((pattern.to_owned(), at.as_bytes().to_vec()));
+        assert_eq!(against("/home/tove/a.tmp"), found("*.tmp", "/home/tove/a.tmp"));
+        assert_eq!(against("/home/tove/site/node_modules/x/y.tmp"), found("node_modules", "/home/tove/site/node_modules"));
+        assert_eq!(against("/home/tove/Downloads/z"), found("/home/*/Downloads", "/home/tove/Downloads"));
+        assert_eq!(against("/home/tove/a.odt"), None);
+        assert!(lies_in(b"/home/tove/a", b"/home/tove") && lies_in(b"/a", b"/") && !lies_in(b"/home/tove2", b"/home/tove"));
     }
 
     #[test]

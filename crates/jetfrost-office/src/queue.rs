@@ -165,6 +165,12 @@ impl Queue {
         u32::try_from(at + 1).ok()
     }
 
+    /// Whether anybody waits.
+    #[must_use]
+    pub fn has_waiting(&self, now: i64) -> bool {
+        self.waiting.values().any(|waiting| (0..GONE_MS).contains(&(now - waiting.heard)))
+    }
+
     /// Workstations that run, and that wait.
     #[must_use]
     pub fn counts(&self) -> (usize, usize) {

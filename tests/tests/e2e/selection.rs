@@ -23,7 +23,7 @@ fn json(home: &Path, words: &[&str]) -> Value {
 
 #[test]
 fn what_a_template_leaves_out_is_said_by_its_rule_and_is_not_in_the_point() {
-    let (_office, station) = office();
+    let (office, station) = office();
     let home = station.home.directory();
     station.write("site/node_modules/left.js", "made anew");
     station.write("site/index.html", "ours");
@@ -37,6 +37,17 @@ fn what_a_template_leaves_out_is_said_by_its_rule_and_is_not_in_the_point() {
     assert!(why.contains("matches node_modules (build-outputs)") && why.contains("jetfrost include"), "{why}");
     let backup = json(home, &["backup"]);
     assert_eq!(backup["points"][0]["point"]["files"], 2);
+    let into = office.path("into").display().to_string();
+    station.write("notes.tmp", "soon");
+    let _ = jetfrost_ends(home, &["exclude", "*.tmp"], 0);
+    assert_eq!(json(home, &["backup"])["points"][0]["point"]["sequence"], 2);
+    let missing = jetfrost_ends(home, &["restore", &index, "--to", &into], 1).err;
+    assert!(missing.contains("is not in point 2") && missing.contains("node_modules, excluded since point 1 ("), "{missing}");
+    let notes = station.folder.join("notes.tmp").display().to_string();
+    let missing = jetfrost_ends(home, &["restore", &notes, "--to", &into], 1).err;
+    assert!(missing.contains("*.tmp, excluded since point 2 (") && missing.contains("jetfrost include"), "{missing}");
+    let missing = jetfrost_ends(home, &["restore", "/etc/hosts", "--to", &into], 1).err;
+    assert!(missing.contains("no folder that was included then holds it"), "{missing}");
     let _ = jetfrost_ends(home, &["include", &index], 0);
     assert_eq!(json(home, &["selection", "why", &index])["because"], "included");
     assert_eq!(json(home, &["backup"])["points"][0]["point"]["files"], 3, "what somebody named is backed up");

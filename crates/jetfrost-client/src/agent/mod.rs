@@ -480,19 +480,25 @@ impl<S: Surroundings> Agent<S> {
     /// Rehearses a restore now and then: after a complete run, when there is something to restore and the service is there.
     fn drill_if_due(&self) {
         let since = self.world.now();
-        {
+        let before = {
             let mut shared = self.lock();
             let ms = |at: Option<Timestamp>| at.map(Timestamp::as_millisecond);
             let (every, tried) = (shared.record.schedule.values.drill_days, ms(shared.record.drill_tried));
             if shared.ended || !is_drill_due(every, ms(shared.drilled), tried, since.as_millisecond()) {
                 return;
             }
-            shared.record.drill_tried = Some(since);
+            let before = shared.record.drill_tried.replace(since);
+            self.keep(&mut shared);
+            before
+        };
+        let doing = Doing::Drilling { since, progress: Progress::default() };
+        let (result, _) = self.watched(doing, false, |meter| self.world.drill(meter));
+        // What came of it is on record at the service, and an alert there if it failed. One that gave way to backups was not tried.
+        if result.is_err_and(|error| in_the_way(&error) == Some(DelayReason::Queued)) {
+            let mut shared = self.lock();
+            shared.record.drill_tried = before;
             self.keep(&mut shared);
         }
-        // What came of it is on record at the service, and an alert there if it failed.
-        let doing = Doing::Drilling { since, progress: Progress::default() };
-        let _ = self.watched(doing, false, |meter| self.world.drill(meter));
     }
 
     /// Does something that takes a while, in a thread of its own, and looks at the machine's power meanwhile. Says with its result

@@ -24,6 +24,8 @@ struct World {
     runs: AtomicI64,
     reports: Mutex<Vec<AgentReport>>,
     drills: AtomicI64,
+    /// Drills give way to backups.
+    drills_wait: AtomicBool,
     /// When a drill last succeeded, in milliseconds; 0 for never.
     drilled: AtomicI64,
     /// What the office wants.
@@ -60,7 +62,7 @@ impl Surroundings for &World {
 
     fn drill(&self, _: &Arc<Meter>) -> Result<()> {
         self.drills.fetch_add(1, Ordering::SeqCst);
-        Ok(())
+        if self.drills_wait.load(Ordering::SeqCst) { refused(ProblemKind::Queued) } else { Ok(()) }
     }
 
     fn report(&self, report: &AgentReport) -> Result<AgentState> {
@@ -95,6 +97,7 @@ impl World {
             runs: AtomicI64::new(0),
             reports: Mutex::default(),
             drills: AtomicI64::new(0),
+            drills_wait: AtomicBool::new(false),
             drilled: AtomicI64::new(0),
             wanted: Mutex::default(),
             asked_times: AtomicI64::new(0),
@@ -489,6 +492,23 @@ fn a_restore_is_rehearsed_after_the_first_run_and_then_every_week() {
         agent.step();
     }
     assert_eq!(world.drills.load(Ordering::SeqCst), 2);
+}
+
+#[test]
+fn a_drill_that_gave_way_to_backups_is_tried_after_the_next_run() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    world.drills_wait.store(true, Ordering::SeqCst);
+    let agent = agent(&state_dir, &world);
+    settle(&agent, &world);
+    let drills = || world.drills.load(Ordering::SeqCst);
+    assert_eq!((world.runs(), drills()), (1, 1));
+    world.drills_wait.store(false, Ordering::SeqCst);
+    for runs in [2, 3] {
+        world.pass(80);
+        agent.step();
+        assert_eq!((world.runs(), drills()), (runs, 2), "once, and then not before a day has passed");
+    }
 }
 
 #[test]

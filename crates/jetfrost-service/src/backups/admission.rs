@@ -6,6 +6,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use jetfrost_office::freshness::overdue_at;
 use jetfrost_office::queue::{Answer, Asks, Capacity, Kind, LARGE, Queue, USUAL_CAP};
 use jetfrost_types::WorkstationId;
+use jetfrost_wire::restore::Purpose;
 use jetfrost_wire::run::Outcome;
 
 use crate::backups::Backups;
@@ -69,6 +70,11 @@ impl Admission {
         self.lock().queue.place(id.as_str(), now)
     }
 
+    /// Whether any run waits: drills give way to them.
+    pub(super) fn has_waiting(&self, now: i64) -> bool {
+        self.lock().queue.has_waiting(now)
+    }
+
     fn lock(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -125,14 +131,17 @@ impl Backups {
     }
 }
 
+/// Restores in progress. Drills are none: they give way to runs.
 fn restores(on: &mut Connection) -> Result<u32> {
     let underway = RestoreRow::with_outcome(Outcome::Underway.word(), on)?;
-    Ok(u32::try_from(underway.len()).unwrap_or(u32::MAX))
+    let restores = underway.iter().filter(|row| row.purpose.0 == Purpose::Restore).count();
+    Ok(u32::try_from(restores).unwrap_or(u32::MAX))
 }
 
 #[cfg(test)]
 mod tests {
     use jetfrost_types::Role;
+    use jetfrost_wire::restore::{BeginRestore, Scope};
 
     use super::*;
     use crate::shared::testing::Office;
@@ -187,6 +196,21 @@ mod tests {
         }
         assert!(told.contains(waiting), "{told:?}");
         assert_eq!((place(machines[1].begin(&office)), shown(&office)), (None, None));
+    }
+
+    #[test]
+    fn drills_give_way_to_runs_that_wait_and_restores_do_not() {
+        let (office, mut machines) = office(3);
+        machines[0].back_up(&office, b"one").expect("a point");
+        assert_eq!([&machines[1], &machines[2]].map(|machine| place(machine.begin(&office))), [None, Some(1)]);
+        let begin = |purpose| {
+            let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose };
+            office.services.backups.begin_restore(&machines[0].caller, &machines[0].enrolled.workstation, &begin)
+        };
+        assert!(matches!(begin(Purpose::Drill), Err(ServiceError::DrillWaits)));
+        begin(Purpose::Restore).expect("restores come first");
+        office.pass(3_600_000);
+        begin(Purpose::Drill).expect("whoever waited is gone");
     }
 
     #[test]

@@ -17,6 +17,9 @@ impl Backups {
         let line = self.storage.line(caller, id)?;
         caller.may(&act(begin.purpose, &line))?;
         self.gate.check_restores()?;
+        if begin.purpose == Purpose::Drill && self.admission.has_waiting(self.clock.now_ms()) {
+            return Err(ServiceError::DrillWaits);
+        }
         let (_, store) = self.storage.open_store(&line)?;
         if let Err(error) = store.point_head(begin.point) {
             return Err(self.why_no_point(&line, begin.point, error)?);

@@ -204,6 +204,11 @@ fn fold(error: &ServiceError) -> Problem {
             format!("Wait {} min. Stored data was not touched.", wait_seconds.div_ceil(60)),
         ),
         ServiceError::Queued { place, expected_seconds } => Problem::queued(*place, *expected_seconds),
+        ServiceError::DrillWaits => Problem::new(
+            Kind::Queued,
+            "The service is busy: drills give way to backups that wait.",
+            "Repeat the drill later; an agent does so by itself.",
+        ),
         ServiceError::PointGone { sequence, at, why } => Problem::new(
             Kind::NotFound,
             format!("Recovery point {sequence} is gone since {}: {why}.", crate::clock::said(*at)),

@@ -50,6 +50,9 @@ pub(crate) enum ServiceError {
         /// For how long it is likely to.
         expected_seconds: u64,
     },
+    /// A drill gives way to runs that wait.
+    #[error("a drill gives way to backups that wait")]
+    DrillWaits,
     /// A recovery point that was there and is gone.
     #[error("recovery point {sequence} is gone")]
     PointGone {

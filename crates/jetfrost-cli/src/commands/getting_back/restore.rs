@@ -3,7 +3,8 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use jetfrost_client::browse::At;
+use jetfrost_client::ClientError;
+use jetfrost_client::browse::{At, Browser, Missing, OpenPoint};
 use jetfrost_client::restore::{RestoreReport, Rights, Trouble, Wish, restore};
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_platform::path_bytes;
@@ -61,7 +62,7 @@ impl Restore {
         let meter = stoppable_meter();
         let report = {
             let _shown = ui.progress(&meter, self.quiet);
-            restore(&browser, &point, &wish, &meter)?
+            restore(&browser, &point, &wish, &meter).map_err(|error| why_not_there(error, &browser, &point, &wish))?
         };
         say_restore(&report, &wish, ui);
         let any = |kind: Trouble| report.troubles.iter().any(|t| t.trouble == kind);
@@ -74,6 +75,37 @@ impl Restore {
         } else {
             Code::WithExceptions
         })
+    }
+}
+
+/// Of a path that is not in the point: the pattern that left it out and since when, if the point says so.
+fn why_not_there(error: ClientError, browser: &Browser, point: &OpenPoint, wish: &Wish) -> Failure {
+    if !matches!(error, ClientError::NoPath(_)) {
+        return error.into();
+    }
+    let number = point.head.sequence;
+    let missing = wish.paths.iter().find_map(|path| {
+        let absolute = std::path::absolute(path).ok()?;
+        let why = browser.why_missing(point, path_bytes(&absolute)).ok()??;
+        Some((shown_path(path_bytes(&absolute)), why))
+    });
+    match missing {
+        Some((path, Missing::Excluded { pattern, at, since })) => {
+            let made = Timestamp::from_millisecond(since.created).map(moment).unwrap_or_default();
+            let at = shown_path(&at);
+            Failure::here(
+                format!(
+                    "{path} is not in point {number}: {at} matches the pattern {pattern}, excluded since point {} ({made}).",
+                    since.sequence
+                ),
+                "See whether an earlier point has it: jetfrost points, then --at NUMBER. To back it up from now on: jetfrost include PATH",
+            )
+        }
+        Some((path, Missing::NotIncluded)) => Failure::here(
+            format!("{path} is not in point {number}: no folder that was included then holds it."),
+            "See what was included: jetfrost look. To back it up from now on: jetfrost include PATH",
+        ),
+        None => error.into(),
     }
 }
 
