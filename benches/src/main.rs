@@ -1,11 +1,12 @@
 //! Ratios against what the machine itself can do, measured in the same run: `jetfrost-bench` for all of it, or one of
-//! `files [TREE]`, `restore [TREE]`, `incompressible`, `disks`, `sparse`, `crowd`, `many [N]`, `store`, `watching`; `scale`
+//! `files [TREE]`, `restore [TREE]`, `incompressible`, `disks`, `sparse`, `crowd`, `many [N]`, `store`, `watching`, `agents`; `scale`
 //! simulates a year of many workstations.
 //!
 //! Each work is done by the programs as they ship, over TLS on loopback, and by plain system tools; both read the same
 //! files, warm. The figures and what they mean are in `docs/performance.md`.
 #![expect(clippy::print_stdout, reason = "this program's output is its purpose")]
 
+mod agents;
 mod crowd;
 mod disks;
 mod files;
@@ -39,6 +40,7 @@ fn main() {
         Some("crowd") => apart(crowd::run),
         Some("many") => apart(|scratch| many::run(scratch, more.as_deref().and_then(|n| n.parse().ok()).unwrap_or(MANY))),
         Some("store") => apart(store::run),
+        Some("agents") => apart(agents::run),
         Some("watching") => apart(watching::run),
         Some("scale") => scale::run(),
         Some(other) => office::outln(&format!("there is no bench '{other}'")),
@@ -52,6 +54,7 @@ fn main() {
             apart(|scratch| many::run(scratch, MANY));
             apart(store::run);
             apart(watching::run);
+            apart(agents::run);
         }
     }
 }

@@ -34,19 +34,7 @@ const TIMES: usize = 41;
 pub(crate) fn run(scratch: &Path) {
     let office = Office::open(scratch);
     let (_, api) = StateDir::new(office.at("admin")).session_api().expect("signed in");
-    let mut table = "account,display name,groups,machine,destination\n".to_owned();
-    for i in 0..WORKSTATIONS {
-        writeln!(table, "person{i},Person {i},Group {},machine{i},Shelf", i % 9).expect("written");
-    }
-    let began = Instant::now();
-    let done: RosterDone = api.post("/roster", &Roster { table, hours: None }).expect("brought in");
-    outln(&format!("roster of {WORKSTATIONS} lines, brought in: {:.2} s", began.elapsed().as_secs_f64()));
-    let ways = FirstWays { passphrase: PASSPHRASE, cost: ArgonCost { memory: 64, passes: 1, lanes: 1 }, office_key: None };
-    for (i, issued) in done.codes.iter().enumerate() {
-        let invitation = Invitation::parse(&issued.code).expect("a code");
-        let home = StateDir::new(office.at(&format!("home{i}")));
-        join(&home, &invitation, "machine", &ways, &SystemRandom::default()).expect("joins");
-    }
+    let _ = enrolled(&office, &api);
     fill(&office.at("state/records.sqlite"));
     let tokens: Vec<Session> = (0..HELPERS).flat_map(|i| sessions(&api, i)).collect();
 
@@ -75,11 +63,32 @@ pub(crate) fn run(scratch: &Path) {
     tokio::runtime::Runtime::new().expect("a runtime").block_on(console(&office));
 }
 
+/// Workstations of a large office, by a roster.
+pub(crate) fn enrolled(office: &Office, api: &Api) -> Vec<StateDir> {
+    let mut table = "account,display name,groups,machine,destination\n".to_owned();
+    for i in 0..WORKSTATIONS {
+        writeln!(table, "person{i},Person {i},Group {},machine{i},Shelf", i % 9).expect("written");
+    }
+    let began = Instant::now();
+    let done: RosterDone = api.post("/roster", &Roster { table, hours: None }).expect("brought in");
+    outln(&format!("roster of {WORKSTATIONS} lines, brought in: {:.2} s", began.elapsed().as_secs_f64()));
+    let ways = FirstWays { passphrase: PASSPHRASE, cost: ArgonCost { memory: 64, passes: 1, lanes: 1 }, office_key: None };
+    let joined = done.codes.iter().enumerate().map(|(i, issued)| {
+        let invitation = Invitation::parse(&issued.code).expect("a code");
+        let home = StateDir::new(office.at(&format!("home{i}")));
+        join(&home, &invitation, "machine", &ways, &SystemRandom::default()).expect("joins");
+        home
+    });
+    joined.collect()
+}
+
 /// How long a call takes while accounts are changed without a pause, by itself and beside listeners, of whom each is told of every
 /// change and looked at again for it.
 fn listeners(office: &Office, api: &Api, tokens: &[Session]) {
     let by_itself = latency_beside_changes(api);
-    let mut listening = listen(office, tokens);
+    let each = LISTENERS / tokens.len();
+    let twice: Vec<&str> = tokens.iter().flat_map(|session| vec![session.token.as_str(); each]).collect();
+    let mut listening = listen(office, &twice);
     let beside = latency_beside_changes(api);
     listening.iter_mut().for_each(|curl| drop(curl.kill().and_then(|()| curl.wait())));
     outln(&format!(
@@ -108,20 +117,19 @@ fn latency_beside_changes(api: &Api) -> f64 {
     })
 }
 
-/// Listeners that are heard from; two for each token, in two processes.
-fn listen(office: &Office, tokens: &[Session]) -> Vec<Child> {
+/// Listeners that are heard from, one for each credential, in two processes.
+pub(crate) fn listen(office: &Office, credentials: &[&str]) -> Vec<Child> {
     let (tell, heard) = std::sync::mpsc::channel();
-    let each = LISTENERS / tokens.len();
-    let halves = tokens.chunks(tokens.len() / 2);
-    let curls = halves.map(|tokens| {
-        let one = |Session { token, .. }: &Session| {
+    let halves = credentials.chunks(credentials.len().div_ceil(2));
+    let curls = halves.map(|credentials| {
+        let one = |credential: &&str| {
             format!(
-                "url = \"https://{}{}/events\"\nheader = \"authorization: Bearer {token}\"\ninsecure\n",
+                "url = \"https://{}{}/events\"\nheader = \"authorization: Bearer {credential}\"\ninsecure\n",
                 office.daemon.address,
                 jetfrost_wire::ROOT
             )
         };
-        let all: Vec<String> = tokens.iter().flat_map(|session| vec![one(session); each]).collect();
+        let all: Vec<String> = credentials.iter().map(one).collect();
         let most = all.len().to_string();
         let mut curl = Command::new("curl")
             .args(["--silent", "--no-buffer", "--parallel", "--parallel-immediate", "--parallel-max", &most, "--config", "-"])
@@ -141,7 +149,7 @@ fn listen(office: &Office, tokens: &[Session]) -> Vec<Child> {
         curl
     });
     let curls = curls.collect();
-    for _ in 0..LISTENERS {
+    for _ in credentials {
         heard.recv_timeout(Duration::from_secs(60)).expect("every listener is heard from");
     }
     curls

@@ -17,6 +17,7 @@ pub struct Meter {
     files_total: AtomicU64,
     bytes_total: AtomicU64,
     stop: AtomicBool,
+    begun: AtomicBool,
     /// Where it waits before it begins.
     queue: Mutex<Option<QueuePlace>>,
 }
@@ -54,6 +55,16 @@ impl Meter {
     #[must_use]
     pub fn queue(&self) -> Option<QueuePlace> {
         self.queue.lock().map_or(None, |queue| *queue)
+    }
+
+    /// Whether the service has admitted it.
+    pub(crate) fn has_begun(&self) -> bool {
+        self.begun.load(Ordering::Relaxed)
+    }
+
+    pub(crate) fn begin(&self) {
+        self.wait_at(None);
+        self.begun.store(true, Ordering::Relaxed);
     }
 
     pub(crate) fn wait_at(&self, place: Option<QueuePlace>) {

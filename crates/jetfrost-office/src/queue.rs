@@ -3,7 +3,8 @@
 //! So many runs go on at once as what was measured gives each a fair rate, within the administrator's cap. First backups are admitted
 //! one after another, and large runs leave places for small ones, so that an hourly run of a few megabytes does not wait behind one
 //! of hundreds of gigabytes. Of those that wait, the overdue come first, then whoever waits longest. Restores do not wait; while
-//! some go on, fewer runs are admitted. Whoever waits asks again; who does not is gone, and its place is free.
+//! some go on, fewer runs are admitted. Whoever waits asks again; who does not is gone, and its place is free. A run of which nothing
+//! comes takes no place either: whoever begins runs and idles keeps nobody from being backed up.
 
 use std::collections::BTreeMap;
 
@@ -22,7 +23,9 @@ pub const LARGE: u64 = 512 << 20;
 /// A quarter of the places, and one at least, is for runs that are not large.
 const SMALL_SHARE: u32 = 4;
 /// Two first backups begin so far apart at least: what one takes of the line shows only after a while.
-const FIRST_APART_MS: i64 = 120_000;
+const FIRST_APART_MS: i64 = 10_000;
+/// A run of which nothing came for so long takes no place: it looks through folders, or idles.
+const IDLE_MS: i64 = 120_000;
 /// What a run takes when none was seen to end, in milliseconds.
 const UNKNOWN_RUN_MS: i64 = 60_000;
 
@@ -73,7 +76,7 @@ impl Capacity {
 
     /// Whether first backups in progress leave half of the line unused.
     fn has_line_left(&self) -> bool {
-        self.now < self.best / 2
+        self.best == 0 || self.now < self.best / 2
     }
 }
 
@@ -111,6 +114,8 @@ struct Waiting {
 struct Running {
     kind: Kind,
     since: i64,
+    /// When something came of it last, or it began.
+    active: i64,
 }
 
 /// Who runs, and who waits. In memory: after a restart whoever waits asks again, and what runs is told by [`Queue::runs`].
@@ -145,12 +150,19 @@ impl Queue {
 
     /// A run that goes on without having asked: it began before the service was started.
     pub fn runs(&mut self, who: &str, kind: Kind, now: i64) {
-        self.running.entry(who.to_owned()).or_insert(Running { kind, since: now });
+        self.running.entry(who.to_owned()).or_insert(Running { kind, since: now, active: now });
+    }
+
+    /// Something came of a run.
+    pub fn is_active(&mut self, who: &str, now: i64) {
+        if let Some(running) = self.running.get_mut(who) {
+            running.active = now;
+        }
     }
 
     /// A run is over, however it ended. Says who is next.
     pub fn end(&mut self, who: &str, capacity: &Capacity, now: i64) -> Vec<String> {
-        if let Some(Running { kind, since }) = self.running.remove(who) {
+        if let Some(Running { kind, since, .. }) = self.running.remove(who) {
             let took = (now - since).max(0);
             let known = self.takes_ms.entry(kind).or_insert(took);
             *known = (*known * 3 + took) / 4;
@@ -181,7 +193,7 @@ impl Queue {
         if kind == Kind::First {
             self.first_began = Some(now);
         }
-        self.running.insert(who.to_owned(), Running { kind, since: now });
+        self.running.insert(who.to_owned(), Running { kind, since: now, active: now });
     }
 
     /// Those that wait, the next first: the overdue by how long they are, then by how long they wait.
@@ -197,7 +209,8 @@ impl Queue {
     /// Whoever of those that wait would be admitted now. A place that is free for somebody who waits is kept for them: they ask again
     /// soon, or are gone.
     fn would_be_admitted(&self, capacity: &Capacity, now: i64) -> Vec<String> {
-        let mut kinds: Vec<Kind> = self.running.values().map(|running| running.kind).collect();
+        let active = self.running.values().filter(|running| now - running.active < IDLE_MS);
+        let mut kinds: Vec<Kind> = active.map(|running| running.kind).collect();
         let mut first_began = self.first_began;
         let mut admitted = Vec::new();
         for (who, waiting) in self.in_order(now) {
@@ -292,13 +305,33 @@ mod tests {
         assert_eq!(place(queue.ask("knot", asks(Kind::First), &LINE, NOW)), None);
         assert_eq!(place(queue.ask("dunlin", asks(Kind::First), &LINE, NOW)), Some(1));
         let idle = Capacity { now: 2_000_000, ..LINE };
-        assert_eq!(place(queue.ask("dunlin", asks(Kind::First), &idle, NOW + 30_000)), Some(1), "it has hardly begun");
-        let mut later = NOW;
-        while later < NOW + FIRST_APART_MS {
-            later += ASK_AGAIN_MS;
-            queue.ask("dunlin", asks(Kind::First), &LINE, later);
-        }
+        assert_eq!(place(queue.ask("dunlin", asks(Kind::First), &idle, NOW + 5_000)), Some(1), "it has hardly begun");
+        let later = NOW + FIRST_APART_MS;
+        assert_eq!(place(queue.ask("dunlin", asks(Kind::First), &LINE, later)), Some(1), "the line is taken");
         assert_eq!(place(queue.ask("dunlin", asks(Kind::First), &idle, later)), None, "one over a slow uplink holds nobody up");
+    }
+
+    #[test]
+    fn whoever_begins_runs_and_idles_keeps_nobody_from_being_backed_up() {
+        let mut queue = Queue::default();
+        let (ask, kinds) =
+            (|queue: &mut Queue, who: &str, kind, at| place(queue.ask(who, asks(kind), &LINE, at)), [Kind::Large, Kind::First]);
+        for n in 0..11 {
+            assert_eq!(ask(&mut queue, &format!("stolen {n}"), Kind::Small, NOW), None);
+        }
+        assert_eq!(ask(&mut queue, "knot", Kind::Small, NOW), Some(1));
+        queue.is_active("stolen 0", NOW + IDLE_MS);
+        let later = NOW + IDLE_MS;
+        assert_eq!(ask(&mut queue, "dunlin", Kind::Small, later), None);
+        assert_eq!(kinds.map(|kind| ask(&mut queue, kind_name(kind), kind, later)), [None, None], "also large ones");
+    }
+
+    fn kind_name(kind: Kind) -> &'static str {
+        match kind {
+            Kind::Small => "small",
+            Kind::Large => "large",
+            Kind::First => "first",
+        }
     }
 
     #[test]
@@ -345,7 +378,8 @@ mod tests {
                     let answer = queue.ask(&name, asks(kind), &capacity, now);
                     prop_assert_eq!(queue.place(&name, now), place(answer));
                 }
-                prop_assert!(queue.counts().0 <= capacity.at_once() as usize);
+                let active = queue.running.values().filter(|running| now - running.active < IDLE_MS).count();
+                prop_assert!(active <= capacity.at_once() as usize);
             }
         }
     }

@@ -149,7 +149,7 @@ struct Measured {
 
 impl Measured {
     fn note(&mut self, bytes_a_second: f64) {
-        self.now += (bytes_a_second - self.now) / 12.0;
+        self.now += (bytes_a_second - self.now) / 3.0;
         self.best = self.now.max(self.best * 0.9999);
     }
 
@@ -270,6 +270,7 @@ impl Office {
         let m = &mut self.machines[n];
         let Some(run) = &mut m.run else { return };
         run.left -= rate * (STEP / SECOND) as f64;
+        self.queue.is_active(&m.name, now);
         if run.left > 0.0 {
             return;
         }

@@ -510,9 +510,13 @@ impl<S: Surroundings> Agent<S> {
         work: impl FnOnce(&Arc<Meter>) -> Result<T> + Send,
     ) -> (Result<T>, bool) {
         let meter = Arc::new(Meter::default());
+        let mut once_begun = Some(doing);
         {
             let mut shared = self.lock();
-            self.does(&mut shared, doing);
+            // A run that asks again from the queue still waits, until it is admitted.
+            if !matches!(shared.doing, Doing::Delayed(Delay { reason: DelayReason::Queued, .. })) {
+                once_begun.take().into_iter().for_each(|doing| self.does(&mut shared, doing));
+            }
             shared.meter = Some(Arc::clone(&meter));
             shared.is_over = false;
             // Whoever ended the agent just before found nothing to stop.
@@ -528,19 +532,23 @@ impl<S: Surroundings> Agent<S> {
                 }
                 work(&meter)
             });
-            let unplugged = self.watch(&meter, a_person_asked);
+            let unplugged = self.watch(&meter, a_person_asked, once_begun);
             (running.join().unwrap_or_else(|_| Err(ClientError::Unexpected("the work panicked".into()))), unplugged)
         });
         self.lock().meter = None;
         done
     }
 
-    /// Looks at the machine's power while a run goes on, and stops it when it has to. Says whether it did.
-    fn watch(&self, meter: &Meter, a_person_asked: bool) -> bool {
+    /// Looks at the machine's power while a run goes on, and stops it when it has to. Says whether it did. What it does is shown once it
+    /// has begun, if not before.
+    fn watch(&self, meter: &Meter, a_person_asked: bool, mut once_begun: Option<Doing>) -> bool {
         let mut shared = self.lock();
         while !shared.is_over {
             let (again, _) = self.state.changed.wait_timeout(shared, WATCH).unwrap_or_else(PoisonError::into_inner);
             shared = again;
+            if meter.has_begun() {
+                once_begun.take().into_iter().for_each(|doing| self.does(&mut shared, doing));
+            }
             let stays_on_mains = !a_person_asked && !shared.record.schedule.values.on_battery;
             if !shared.is_over && stays_on_mains && self.world.on_battery().unwrap_or(false) {
                 meter.stop();

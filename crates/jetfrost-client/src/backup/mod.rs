@@ -39,7 +39,7 @@ pub use read_back::ReadBack;
 type Result<T> = std::result::Result<T, ClientError>;
 
 /// Whoever waits in the service's queue asks again after this, and looks meanwhile whether it is to stop.
-const ASK_AGAIN: Duration = Duration::from_secs(10);
+const ASK_AGAIN: Duration = Duration::from_secs(2);
 const LOOK_WHETHER_STOPPED: Duration = Duration::from_millis(200);
 
 /// What a backup came to.
@@ -108,7 +108,7 @@ pub fn back_up_unless_queued(
     let _lock = state_dir.lock()?;
     let begin = BeginRun { kind, client_version: crate::VERSION.into() };
     let begun: RunBegun = api.call_patiently(&calls::begin_run(&membership.workstation), &begin)?;
-    meter.wait_at(None);
+    meter.begin();
     let run = RunUnderway {
         state_dir,
         membership: &membership,

@@ -13,9 +13,9 @@ use crate::backups::Backups;
 use crate::records::{Connection, Count, RestoreRow, RunRow, WorkstationLine, runs_at_once};
 use crate::shared::{Result, ServiceError};
 
-/// What comes in is averaged over about a minute, in windows of this length.
+/// What comes in is averaged over some 15 seconds, in windows of this length.
 const WINDOW_MS: i64 = 5_000;
-const WINDOWS: f64 = 12.0;
+const WINDOWS: f64 = 3.0;
 /// The best of late is forgotten by this share a window: by half within ten hours.
 const FORGETS: f64 = 0.0001;
 
@@ -68,6 +68,11 @@ impl Admission {
     /// At which place a workstation waits.
     pub(super) fn place(&self, id: &WorkstationId, now: i64) -> Option<u32> {
         self.lock().queue.place(id.as_str(), now)
+    }
+
+    /// Something comes of a workstation's run.
+    pub(super) fn is_active(&self, id: &WorkstationId, now: i64) {
+        self.lock().queue.is_active(id.as_str(), now);
     }
 
     /// Whether any run waits: drills give way to them.
@@ -142,10 +147,15 @@ fn restores(on: &mut Connection) -> Result<u32> {
 mod tests {
     use jetfrost_types::Role;
     use jetfrost_wire::restore::{BeginRestore, Scope};
+    use jetfrost_wire::run::{GiveUp, Progress};
+
+    use jetfrost_wire::service::{OfficeSettings, RunsAtOnce};
+    use jetfrost_wire::size::Units;
 
     use super::*;
     use crate::shared::testing::Office;
     use crate::shared::testing::machine::Machine;
+    use crate::shared::versions::Seen;
 
     /// So many workstations, of which none has a point.
     fn office(machines: usize) -> (Office, Vec<Machine>) {
@@ -176,26 +186,42 @@ mod tests {
     }
 
     #[test]
-    fn whoever_waits_is_told_when_it_is_their_turn_and_a_lost_run_frees_its_place() {
+    fn whoever_waits_is_told_when_it_is_their_turn() {
         let (office, machines) = office(2);
-        assert_eq!(place(machines[0].begin(&office)), None);
+        let begun = machines[0].begin(&office).expect("admitted");
         assert_eq!(place(machines[1].begin(&office)), Some(1));
         let waiting = &machines[1].enrolled.workstation;
         let shown = |office: &Office| office.services.backups.workstation(&office.ingrid, waiting).expect("seen").queued_at;
         assert_eq!(shown(&office), Some(1));
         let mut heard = office.services.events.listen();
-        // Of the first nothing is heard any more, while the second asks again and again.
-        for _ in 0..45 {
-            office.pass(15_000);
-            assert_eq!(place(machines[1].begin(&office)), Some(1));
-        }
-        office.services.backups.note_lost().expect("noted");
+        let why = GiveUp { stopped: true, reason: "enough".into(), progress: Progress::default() };
+        office.services.backups.give_up_run(&machines[0].caller, &begun.run.id, &why).expect("given up");
         let mut told = Vec::new();
         while let Ok(event) = heard.try_recv() {
             told.extend(event.workstation().cloned());
         }
         assert!(told.contains(waiting), "{told:?}");
         assert_eq!((place(machines[1].begin(&office)), shown(&office)), (None, None));
+    }
+
+    #[test]
+    fn a_run_of_which_nothing_comes_keeps_nobody_waiting_and_one_that_sends_does() {
+        let (office, mut machines) = office(3);
+        let set = OfficeSettings { units: Units::Decimal, runs_at_once: RunsAtOnce::try_from(1).ok() };
+        office.services.operations.set_settings(&office.ingrid, &set, &Seen::Anything).expect("set");
+        machines[0].begin(&office).expect("admitted");
+        for _ in 0..8 {
+            office.pass(15_000);
+            machines[0].send(&office, b"more and more").expect("sent");
+            assert_eq!(place(machines[1].begin(&office)), Some(1), "it sends");
+        }
+        let mut waited = 0;
+        while place(machines[1].begin(&office)).is_some() {
+            office.pass(15_000);
+            waited += 15;
+            assert!(waited <= 150, "it idles");
+        }
+        assert!(waited >= 60, "{waited}");
     }
 
     #[test]
@@ -233,7 +259,7 @@ mod tests {
     }
 
     #[test]
-    fn what_comes_in_is_measured_over_a_minute_and_the_best_is_remembered() {
+    fn what_comes_in_is_measured_and_the_best_is_remembered() {
         let (mut rate, arrived) = (Rate::default(), AtomicU64::new(0));
         for second in 0..=120 {
             arrived.fetch_add(50_000_000, Ordering::Relaxed);

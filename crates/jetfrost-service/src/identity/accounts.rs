@@ -91,6 +91,10 @@ impl Identity {
             self.alter_account(caller, row, change, on)
         })?;
         self.events.tell(Event::Office);
+        if change.groups.is_some() {
+            // Its workstations go by the schedules of its groups.
+            self.events.tell(Event::Schedules);
+        }
         Ok(account)
     }
 

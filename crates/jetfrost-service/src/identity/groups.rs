@@ -90,6 +90,8 @@ impl Identity {
             self.trail.note_change(caller, "group removed", &row.name, Some(&before), None, on)
         })?;
         self.events.tell(Event::Office);
+        // What it set of schedules holds no more.
+        self.events.tell(Event::Schedules);
         Ok(())
     }
 
@@ -112,6 +114,8 @@ impl Identity {
             Ok::<_, ServiceError>(after)
         })?;
         self.events.tell(Event::Office);
+        // Whoever is in it now goes by its schedule.
+        self.events.tell(Event::Schedules);
         Ok(group)
     }
 }
