@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { BButton, BFormGroup, BFormInput, BFormInvalidFeedback, BFormSelect } from 'bootstrap-vue-next'
+import { BButton, BFormGroup, BFormInput, BFormInvalidFeedback, BFormSelect, BSpinner } from 'bootstrap-vue-next'
 import { computed, onMounted, ref, useId } from 'vue'
 import { answer, api, at, since } from '../api/client'
 import type { OwnSchedule } from '../api/types'
@@ -60,7 +60,8 @@ const state = (complaint?: string) => (complaint ? false : null)
   <form class="mt-3" :aria-label="`Schedule of ${name}`" @submit.prevent="saving.submit">
     <ProblemAlert :problem="loading.problem.value" retry @retry="loading.reload" />
     <EditAlert :problem="saving.problem.value" :differing="saving.differing.value" :busy="saving.busy.value" @mine="saving.saveMine" @theirs="saving.takeTheirs" />
-    <div class="row g-3">
+    <div v-if="!loading.data.value && !loading.problem.value" class="jf-quiet"><BSpinner small /> Loading…</div>
+    <div v-if="loading.data.value" class="row g-3">
       <BFormGroup label="How often" :label-for="`${id}-rhythm`" class="col-12 col-md-4">
         <BFormSelect :id="`${id}-rhythm`" v-model="fields.rhythm" :options="rhythms" />
       </BFormGroup>

@@ -110,6 +110,12 @@ struct Waiting {
     heard: i64,
 }
 
+impl Waiting {
+    fn is_there(&self, now: i64) -> bool {
+        (0..GONE_MS).contains(&(now - self.heard))
+    }
+}
+
 #[derive(Debug, Clone, Copy)]
 struct Running {
     kind: Kind,
@@ -131,7 +137,7 @@ pub struct Queue {
 impl Queue {
     /// Asks for a workstation, again or for the first time. One that runs already is admitted: its new run ends the one before.
     pub fn ask(&mut self, who: &str, asks: Asks, capacity: &Capacity, now: i64) -> Answer {
-        self.waiting.retain(|_, waiting| (0..GONE_MS).contains(&(now - waiting.heard)));
+        self.waiting.retain(|_, waiting| waiting.is_there(now));
         if self.running.contains_key(who) {
             self.waiting.remove(who);
             return Answer::Admitted;
@@ -154,7 +160,7 @@ impl Queue {
     }
 
     /// Something came of a run.
-    pub fn is_active(&mut self, who: &str, now: i64) {
+    pub fn note_activity(&mut self, who: &str, now: i64) {
         if let Some(running) = self.running.get_mut(who) {
             running.active = now;
         }
@@ -180,7 +186,7 @@ impl Queue {
     /// Whether anybody waits.
     #[must_use]
     pub fn has_waiting(&self, now: i64) -> bool {
-        self.waiting.values().any(|waiting| (0..GONE_MS).contains(&(now - waiting.heard)))
+        self.waiting.values().any(|waiting| waiting.is_there(now))
     }
 
     /// Workstations that run, and that wait.
@@ -198,7 +204,8 @@ impl Queue {
 
     /// Those that wait, the next first: the overdue by how long they are, then by how long they wait.
     fn in_order(&self, now: i64) -> Vec<(&str, &Waiting)> {
-        let mut all: Vec<(&str, &Waiting)> = self.waiting.iter().map(|(who, waiting)| (who.as_str(), waiting)).collect();
+        let there = self.waiting.iter().filter(|(_, waiting)| waiting.is_there(now));
+        let mut all: Vec<(&str, &Waiting)> = there.map(|(who, waiting)| (who.as_str(), waiting)).collect();
         all.sort_by_key(|(who, waiting)| {
             let overdue = waiting.asks.overdue_at.filter(|at| *at <= now);
             (overdue.is_none(), overdue, waiting.since, *who)
@@ -320,7 +327,7 @@ mod tests {
             assert_eq!(ask(&mut queue, &format!("stolen {n}"), Kind::Small, NOW), None);
         }
         assert_eq!(ask(&mut queue, "knot", Kind::Small, NOW), Some(1));
-        queue.is_active("stolen 0", NOW + IDLE_MS);
+        queue.note_activity("stolen 0", NOW + IDLE_MS);
         let later = NOW + IDLE_MS;
         assert_eq!(ask(&mut queue, "dunlin", Kind::Small, later), None);
         assert_eq!(kinds.map(|kind| ask(&mut queue, kind_name(kind), kind, later)), [None, None], "also large ones");
@@ -346,6 +353,7 @@ mod tests {
         assert_eq!(queue.end("runs", &small, NOW + 3), ["overdue"]);
         assert_eq!(place(queue.ask("punctual", asks(Kind::Small), &small, NOW + 3)), Some(2), "the place is kept");
         let gone = NOW + 2 + GONE_MS;
+        assert_eq!((queue.place("overdue", gone), queue.has_waiting(gone)), (None, true));
         assert_eq!(place(queue.ask("punctual", asks(Kind::Small), &small, gone)), None, "who does not ask again is gone");
     }
 

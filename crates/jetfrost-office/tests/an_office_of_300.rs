@@ -270,7 +270,7 @@ impl Office {
         let m = &mut self.machines[n];
         let Some(run) = &mut m.run else { return };
         run.left -= rate * (STEP / SECOND) as f64;
-        self.queue.is_active(&m.name, now);
+        self.queue.note_activity(&m.name, now);
         if run.left > 0.0 {
             return;
         }

@@ -218,6 +218,34 @@ fn a_point_is_removed_and_undeleted_and_a_limit_is_set() {
 }
 
 #[test]
+fn a_schedule_is_set_a_backup_is_asked_for_and_a_workstation_is_paused() {
+    let office = Office::open();
+    office.destination("shelf");
+    let _station = office.workstation("dunlin");
+    on_page(&office, "/", async |browser| {
+        browser.follow("dunlin").await;
+        browser.sees("No agent has reported from this workstation").await;
+        browser.press("Change schedule").await;
+        browser.sees("When backups may start").await;
+        browser.fill_in_form("Save schedule", "When backups may start", "25:00-06:00").await;
+        browser.sees("Write always, or for example 22:00-06:00.").await;
+        browser.fill_in_form("Save schedule", "When backups may start", "22:00-06:00").await;
+        assert_accessible(browser, "a schedule").await;
+        browser.press("Save schedule").await;
+        browser.sees("between 22:00 and 06:00").await;
+        browser.press("Back up now").await;
+        browser.sees("ingrid asked for a backup").await;
+        browser.press("Take back").await;
+        browser.press("Pause…").await;
+        browser.press("Pause").await;
+        browser.sees("Paused by ingrid until").await;
+        assert_accessible(browser, "a paused workstation").await;
+        browser.press("Resume").await;
+        browser.sees("Pause…").await;
+    });
+}
+
+#[test]
 fn a_destination_advises_on_its_capacity_follows_the_units_and_is_withdrawn_and_reinstated() {
     let office = Office::open();
     office.destination_at("shelf", &office.path("shelf"), Some(1_000_000_000));

@@ -15,6 +15,9 @@ const AGAIN: (Duration, Duration) = (Duration::from_secs(5), Duration::from_secs
 /// What concerns many workstations is asked about within this.
 const FOR_MANY: Duration = Duration::from_secs(3);
 
+/// What comes faster is heard together: a service that goes wrong must not keep the machine busy.
+const AT_MOST_EVERY: Duration = Duration::from_secs(1);
+
 /// Listens, and calls `heard` when something may have changed for this workstation, until that says that nobody needs it any more.
 pub(super) fn listen(state_dir: &StateDir, spread: u64, heard: &dyn Fn() -> bool) {
     loop {
@@ -47,6 +50,9 @@ fn once(state_dir: &StateDir, spread: u64, heard: &dyn Fn() -> bool) -> Result<H
             Some(_) => return true,
         }
         enough = !heard();
+        if !enough {
+            sleep(AT_MOST_EVERY);
+        }
         !enough
     })?;
     Ok(if enough { Heard::Enough } else { Heard::Broken })

@@ -71,8 +71,8 @@ impl Admission {
     }
 
     /// Something comes of a workstation's run.
-    pub(super) fn is_active(&self, id: &WorkstationId, now: i64) {
-        self.lock().queue.is_active(id.as_str(), now);
+    pub(super) fn note_activity(&self, id: &WorkstationId, now: i64) {
+        self.lock().queue.note_activity(id.as_str(), now);
     }
 
     /// Whether any run waits: drills give way to them.

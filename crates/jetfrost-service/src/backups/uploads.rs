@@ -116,7 +116,7 @@ impl Backups {
     pub(crate) fn store_to_send_to(&self, caller: &Caller, id: &ImageStoreId) -> Result<Upload> {
         let upload = self.store_to_add_to(caller, id)?;
         self.may_write_now(&upload.line)?;
-        self.admission.is_active(&upload.line.workstation.id, self.clock.now_ms());
+        self.admission.note_activity(&upload.line.workstation.id, self.clock.now_ms());
         Ok(upload)
     }
 
