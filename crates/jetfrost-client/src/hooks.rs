@@ -127,9 +127,8 @@ impl<'r> Around<'r> {
         };
         let told = [("JETFROST_OUTCOME", outcome), ("JETFROST_POINT", point.as_str())];
         match self.run_one(hook, "after", &told, &|| false) {
-            Ok(()) => None,
             Err(Ended::Failed(why)) => Some(why),
-            Err(Ended::Stopped) => None,
+            Ok(()) | Err(Ended::Stopped) => None,
         }
     }
 

@@ -1,6 +1,8 @@
 //! An office of 300 workstations on a stepped clock, with the agents' rule and the service's queue: laptops that come and go, 40 first
 //! backups at once, and a day without the service. The figures are in `docs/scale.md`; `--nocapture` shows them.
 
+#![expect(clippy::print_stderr, reason = "the figures are for whoever asks for them")]
+
 use jetfrost_office::queue::{ASK_AGAIN_MS, Answer, Asks, Capacity, Kind, Queue, USUAL_CAP};
 use jetfrost_office::schedule::{Conditions, Decision, Earlier, decide};
 use jetfrost_types::{PowerSource, Schedule};
@@ -103,7 +105,11 @@ fn machine(n: usize, dice: &mut Dice) -> Machine {
         let morning = START + day * DAY + dice.between(7 * HOUR, 9 * HOUR);
         if !is_laptop {
             // A third is never off.
-            there.push(if n % 3 == 0 { START + day * DAY..START + (day + 1) * DAY } else { morning..morning + 9 * HOUR });
+            there.push(if n.is_multiple_of(3) {
+                START + day * DAY..START + (day + 1) * DAY
+            } else {
+                morning..morning + 9 * HOUR
+            });
             continue;
         }
         let mut at = morning;
@@ -115,7 +121,8 @@ fn machine(n: usize, dice: &mut Dice) -> Machine {
     }
     // Those that are never off are there without a break.
     if !is_laptop && n.is_multiple_of(3) {
-        there = vec![START..START + DAYS * DAY];
+        there.clear();
+        there.push(START..START + DAYS * DAY);
     }
     let is_new = n.is_multiple_of(MACHINES / FIRST_BACKUPS) && n / (MACHINES / FIRST_BACKUPS) < FIRST_BACKUPS;
     let link = match (is_laptop, n % 15) {
