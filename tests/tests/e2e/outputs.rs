@@ -114,6 +114,8 @@ fn settings(office: &Office) -> Settings {
         (r"\b\d+ (s|min|h|hours?|days?|weeks?|months?|years?) ago\b|\bjust now\b", "[age]"),
         // What the machine's own clock says. The service's stands still in the first days of March.
         (r"\b(2026-03-[1-3]|2026-(0[124-9]|1\d)-\d|20(2[7-9]|[3-9]\d)-\d\d-\d)\d[T ]\d\d:\d\d(:\d\d)?(\.\d+)?Z?", "[time]"),
+        // A rate is only shown of what took a while.
+        (r" \(\d[\d,.]* (B|kB|MB|GB|TB|KiB|MiB|GiB|TiB)/s\)", ""),
         (r"\b\d[\d,.]* (B|kB|MB|GB|TB|KiB|MiB|GiB|TiB|bytes)\b(/s)?", "[size]"),
         (r"\b(under )?\d+(\.\d+)? (ms|s|min)\b", "[duration]"),
         (&format!(r#""({FIGURES})": (\d+(\.\d+)?|null)"#), r#""$1": "[figure]""#),
