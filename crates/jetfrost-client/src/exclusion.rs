@@ -50,7 +50,7 @@ impl Template {
     #[must_use]
     pub fn patterns(self) -> &'static [&'static str] {
         match self {
-            Self::Caches => &["/home/*/.cache", "/root/.cache", "/var/cache", "/var/tmp", ".thumbnails", "__pycache__"],
+            Self::Caches => &[".cache", "/var/cache", "/var/tmp", ".thumbnails", "__pycache__"],
             Self::BuildOutputs => &[
                 "node_modules",
                 "**/target/debug",
