@@ -49,6 +49,16 @@ pub struct Office {
 }
 
 impl Office {
+    /// An office with a destination and a workstation that has a letter to back up.
+    #[must_use]
+    pub fn with_station(name: &str) -> (Self, Workstation) {
+        let office = Self::open();
+        office.destination("shelf");
+        let station = office.workstation(name);
+        station.write("letter.odt", "what it says");
+        (office, station)
+    }
+
     /// An office with an administrator, on the machine's clock.
     #[must_use]
     pub fn open() -> Self {

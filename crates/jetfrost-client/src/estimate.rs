@@ -174,13 +174,17 @@ impl Counting {
 
     fn file(&mut self, seen: &Seen) {
         let (whole, excluded) = self.standing(&seen.name);
-        if !whole || (seen.metadata.links > 1 && !self.links.insert((seen.metadata.volume, seen.metadata.file))) {
+        if !whole {
             return;
         }
         let bytes = content_of(&seen.metadata);
         if let Some(rule) = excluded {
             self.by_rule.entry(rule).or_default().add(bytes);
             self.found.excluded.add(bytes);
+            return;
+        }
+        // A name that is left out does not count as one that was seen.
+        if seen.metadata.links > 1 && !self.links.insert((seen.metadata.volume, seen.metadata.file)) {
             return;
         }
         self.found.included.add(bytes);
@@ -195,15 +199,13 @@ impl Counting {
         let (whole, mut excluded) = self.standing(&seen.name);
         let above = self.frames.last().expect("a folder is in another").node;
         let length = self.path.len();
-        let node = if whole && excluded.is_none() { self.add_node(above, &seen.name, 0) } else { above };
+        let node = if whole && excluded.is_none() { self.add_node(above, &seen.name, 0) } else { self.silent_node() };
         self.path.push(b'/');
         self.path.extend(&seen.name);
         let is_chosen = self.included.contains(&self.path);
         if whole && excluded.is_none() && !is_chosen && self.patterns.heeds_cache_tags() && is_tagged_cache(folder) {
             excluded = Some(self.rules.len() - 1);
         }
-        // A frame that has no node of its own must not hand its folder's bytes up twice.
-        let node = if node == above { self.silent_node() } else { node };
         self.frames.push(Frame { path: length, whole, excluded, node });
     }
 
@@ -232,21 +234,17 @@ impl Counting {
 
     /// The largest things, none of which lies in another: of a folder that holds little beside one thing, that thing.
     fn largest(&self) -> Vec<(PathBuf, u64)> {
-        let told = |node: &Node| !node.path.as_os_str().is_empty();
-        let roots = self.nodes.iter().enumerate().filter(|(_, node)| self.included.contains(path_bytes(&node.path)));
-        let mut heap: BinaryHeap<(u64, usize)> = roots.map(|(n, node)| (node.bytes, n)).collect();
+        // An included folder itself says little: it begins with what is in it.
+        let roots = self.nodes.iter().filter(|node| self.included.contains(path_bytes(&node.path)));
+        let within = roots.flat_map(|root| &root.children).map(|child| (self.nodes[*child].bytes, *child));
+        let mut heap: BinaryHeap<(u64, usize)> = within.collect();
         let mut largest = Vec::new();
-        // Whole included folders say little: it begins with what is in them.
-        let begun: Vec<usize> = heap.drain().map(|(_, n)| n).collect();
-        for n in begun {
-            heap.extend(self.nodes[n].children.iter().map(|child| (self.nodes[*child].bytes, *child)));
-        }
         while let Some((bytes, n)) = heap.pop() {
             let node = &self.nodes[n];
             let biggest = node.children.iter().map(|child| self.nodes[*child].bytes).max().unwrap_or(0);
             if biggest as f64 > bytes as f64 * MOST_OF_IT {
                 heap.extend(node.children.iter().map(|child| (self.nodes[*child].bytes, *child)));
-            } else if bytes > 0 && told(node) {
+            } else if bytes > 0 {
                 largest.push((node.path.clone(), bytes));
                 if largest.len() == LARGEST {
                     break;

@@ -15,7 +15,6 @@ use serde::{Deserialize, Serialize};
 
 use crate::error::ClientError;
 use crate::progress::Meter;
-use crate::state_dir::StateDir;
 
 /// A command is ended after so long unless another time is set.
 pub const USUAL_SECONDS: u32 = 600;
@@ -94,16 +93,12 @@ pub(crate) enum Came {
 
 /// The commands around one run.
 pub(crate) struct Around<'r> {
-    pub(crate) hooks: Hooks,
+    pub(crate) hooks: &'r Hooks,
     pub(crate) kind: PointKind,
     pub(crate) run: &'r str,
 }
 
-impl<'r> Around<'r> {
-    pub(crate) fn of(state_dir: &StateDir, kind: PointKind, run: &'r str) -> Result<Self, ClientError> {
-        Ok(Self { hooks: state_dir.hooks()?, kind, run })
-    }
-
+impl Around<'_> {
     /// Runs the command before, if there is one.
     pub(crate) fn before(&self, meter: &Meter) -> Result<(), ClientError> {
         let Some(hook) = &self.hooks.before else { return Ok(()) };
@@ -179,8 +174,12 @@ mod tests {
         Hook::new("/bin/sh".into(), vec!["-c".into(), script.into()], 60).expect("a command")
     }
 
-    fn around(before: Option<Hook>, after: Option<Hook>) -> Around<'static> {
-        Around { hooks: Hooks { before, after }, kind: PointKind::Files, run: "r1" }
+    fn around(hooks: &Hooks) -> Around<'_> {
+        Around { hooks, kind: PointKind::Files, run: "r1" }
+    }
+
+    fn only_before(before: Hook) -> Hooks {
+        Hooks { before: Some(before), after: None }
     }
 
     #[test]
@@ -191,7 +190,8 @@ mod tests {
             let path = said(name).display().to_string();
             shell(&format!("echo \"$JETFROST_HOOK $JETFROST_KIND $JETFROST_RUN $JETFROST_OUTCOME $JETFROST_POINT\" >> '{path}'"))
         };
-        let around = around(Some(script("before")), Some(script("after")));
+        let hooks = Hooks { before: Some(script("before")), after: Some(script("after")) };
+        let around = around(&hooks);
         around.before(&Meter::default()).expect("it ends well");
         assert_eq!([Came::Point(7), Came::Failed, Came::Stopped].map(|came| around.after(came)), [None, None, None]);
         let read = |name: &str| fs::read_to_string(said(name)).expect("written");
@@ -201,13 +201,14 @@ mod tests {
 
     #[test]
     fn a_command_that_fails_or_is_not_there_says_so() {
-        let failed = around(Some(shell("exit 3")), Some(shell("exit 4")));
+        let hooks = Hooks { before: Some(shell("exit 3")), after: Some(shell("exit 4")) };
+        let failed = around(&hooks);
         let error = failed.before(&Meter::default()).expect_err("it failed").to_string();
         assert!(error.contains("before the backup failed") && error.contains("exit status: 3"), "{error}");
         assert!(failed.after(Came::Point(1)).is_some_and(|why| why.contains("exit status: 4")));
         let gone = Hook { program: "/nowhere/dump".into(), arguments: Vec::new(), seconds: 1 };
-        assert!(around(Some(gone), None).before(&Meter::default()).is_err());
-        assert!(around(None, None).before(&Meter::default()).is_ok());
+        assert!(around(&only_before(gone)).before(&Meter::default()).is_err());
+        assert!(around(&Hooks::default()).before(&Meter::default()).is_ok());
     }
 
     #[test]
@@ -216,13 +217,13 @@ mod tests {
         let log = directory.path().join("alive");
         let script = format!("(while :; do sleep 0.05; echo x >> '{}'; done) & wait", log.display());
         let slow = Hook { seconds: 1, ..shell(&script) };
-        let error = around(Some(slow), None).before(&Meter::default()).expect_err("too slow").to_string();
+        let error = around(&only_before(slow)).before(&Meter::default()).expect_err("too slow").to_string();
         assert!(error.contains("ended after 1 s"), "{error}");
         let size = |path: &Path| fs::metadata(path).map_or(0, |found| found.len());
         let then = size(&log);
         let meter = Meter::default();
         meter.stop();
-        let stopped = around(Some(shell("sleep 1000")), None).before(&meter);
+        let stopped = around(&only_before(shell("sleep 1000"))).before(&meter);
         assert!(matches!(stopped, Err(ClientError::Stopped)));
         assert_eq!(size(&log), then, "nothing of it goes on");
     }

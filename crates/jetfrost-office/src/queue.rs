@@ -26,6 +26,10 @@ const SMALL_SHARE: u32 = 4;
 const FIRST_APART_MS: i64 = 10_000;
 /// A run of which nothing came for so long takes no place: it looks through folders, or idles.
 const IDLE_MS: i64 = 120_000;
+/// Whoever has waited for longer is admitted whatever goes on: those that run may mean no good, and trickle.
+const PATIENCE_MS: i64 = 30 * 60_000;
+/// The same for large runs and first backups, of which many may wait for good reasons.
+const PATIENCE_LARGE_MS: i64 = 24 * 3_600_000;
 /// What a run takes when none was seen to end, in milliseconds.
 const UNKNOWN_RUN_MS: i64 = 60_000;
 
@@ -114,6 +118,11 @@ impl Waiting {
     fn is_there(&self, now: i64) -> bool {
         (0..GONE_MS).contains(&(now - self.heard))
     }
+
+    fn is_out_of_patience(&self, now: i64) -> bool {
+        let patience = if self.asks.kind == Kind::Small { PATIENCE_MS } else { PATIENCE_LARGE_MS };
+        now - self.since > patience
+    }
 }
 
 #[derive(Debug, Clone, Copy)]
@@ -144,7 +153,7 @@ impl Queue {
         }
         let since = self.waiting.get(who).map_or(now, |waiting| waiting.since);
         self.waiting.insert(who.to_owned(), Waiting { asks, since, heard: now });
-        if self.would_be_admitted(capacity, now).iter().any(|admitted| admitted == who) {
+        if self.next(capacity, now).iter().any(|admitted| admitted == who) {
             self.waiting.remove(who);
             self.begin(who, asks.kind, now);
             return Answer::Admitted;
@@ -166,14 +175,13 @@ impl Queue {
         }
     }
 
-    /// A run is over, however it ended. Says who is next.
-    pub fn end(&mut self, who: &str, capacity: &Capacity, now: i64) -> Vec<String> {
+    /// A run is over, however it ended.
+    pub fn end(&mut self, who: &str, now: i64) {
         if let Some(Running { kind, since, .. }) = self.running.remove(who) {
             let took = (now - since).max(0);
             let known = self.takes_ms.entry(kind).or_insert(took);
             *known = (*known * 3 + took) / 4;
         }
-        self.would_be_admitted(capacity, now)
     }
 
     /// Where a workstation that waits stands.
@@ -213,16 +221,17 @@ impl Queue {
         all
     }
 
-    /// Whoever of those that wait would be admitted now. A place that is free for somebody who waits is kept for them: they ask again
+    /// Whoever of those that wait would be admitted if they asked now. A place that is free for somebody who waits is kept for them: they ask again
     /// soon, or are gone.
-    fn would_be_admitted(&self, capacity: &Capacity, now: i64) -> Vec<String> {
+    #[must_use]
+    pub fn next(&self, capacity: &Capacity, now: i64) -> Vec<String> {
         let active = self.running.values().filter(|running| now - running.active < IDLE_MS);
         let mut kinds: Vec<Kind> = active.map(|running| running.kind).collect();
         let mut first_began = self.first_began;
         let mut admitted = Vec::new();
         for (who, waiting) in self.in_order(now) {
             let kind = waiting.asks.kind;
-            if fits(kind, &kinds, first_began, capacity, now) {
+            if waiting.is_out_of_patience(now) || fits(kind, &kinds, first_began, capacity, now) {
                 kinds.push(kind);
                 if kind == Kind::First {
                     first_began = Some(now);
@@ -333,6 +342,23 @@ mod tests {
         assert_eq!(kinds.map(|kind| ask(&mut queue, kind_name(kind), kind, later)), [None, None], "also large ones");
     }
 
+    #[test]
+    fn whoever_trickles_with_many_stolen_credentials_keeps_nobody_waiting_for_ever() {
+        for (kind, patience) in [(Kind::Small, PATIENCE_MS), (Kind::First, PATIENCE_LARGE_MS)] {
+            let mut queue = Queue::default();
+            for n in 0..11 {
+                queue.ask(&format!("stolen {n}"), asks(Kind::Small), &LINE, NOW);
+            }
+            let mut now = NOW;
+            while place(queue.ask("knot", asks(kind), &LINE, now)).is_some() {
+                assert!(now - NOW <= patience, "{kind:?}");
+                now += ASK_AGAIN_MS;
+                (0..11).for_each(|n| queue.note_activity(&format!("stolen {n}"), now));
+            }
+            assert!(now - NOW > patience);
+        }
+    }
+
     fn kind_name(kind: Kind) -> &'static str {
         match kind {
             Kind::Small => "small",
@@ -350,7 +376,8 @@ mod tests {
         let overdue = Asks { kind: Kind::Small, overdue_at: Some(NOW - 5) };
         assert_eq!(place(queue.ask("overdue", overdue, &small, NOW + 2)), Some(1));
         assert_eq!(queue.place("punctual", NOW + 2), Some(2));
-        assert_eq!(queue.end("runs", &small, NOW + 3), ["overdue"]);
+        queue.end("runs", NOW + 3);
+        assert_eq!(queue.next(&small, NOW + 3), ["overdue"]);
         assert_eq!(place(queue.ask("punctual", asks(Kind::Small), &small, NOW + 3)), Some(2), "the place is kept");
         let gone = NOW + 2 + GONE_MS;
         assert_eq!((queue.place("overdue", gone), queue.has_waiting(gone)), (None, true));
@@ -363,7 +390,7 @@ mod tests {
         let mut queue = Queue::default();
         queue.runs("knot", Kind::Small, NOW);
         assert_eq!(place(queue.ask("knot", asks(Kind::Small), &one, NOW)), None, "its client was started again");
-        queue.end("knot", &one, NOW + 40_000);
+        queue.end("knot", NOW + 40_000);
         queue.ask("knot", asks(Kind::Small), &one, NOW + 40_000);
         queue.ask("dunlin", asks(Kind::Small), &one, NOW + 40_000);
         let answer = queue.ask("avocet", asks(Kind::Small), &one, NOW + 40_001);
@@ -372,7 +399,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn never_more_run_than_fit_and_nobody_is_lost(steps in proptest::collection::vec((0..30_u8, 0..4_u8, 1..60_000_i64), 1..300), cap in 1..20_u32) {
+        fn never_more_run_than_fit_and_nobody_is_lost(steps in proptest::collection::vec((0..30_u8, 0..4_u8, 1..6_000_i64), 1..300), cap in 1..20_u32) {
             let capacity = Capacity { cap, ..LINE };
             let mut queue = Queue::default();
             let mut now = NOW;
@@ -381,7 +408,7 @@ mod tests {
                 let name = who.to_string();
                 let kind = [Kind::Small, Kind::Large, Kind::First][usize::from(who % 3)];
                 if what == 0 {
-                    queue.end(&name, &capacity, now);
+                    queue.end(&name, now);
                 } else {
                     let answer = queue.ask(&name, asks(kind), &capacity, now);
                     prop_assert_eq!(queue.place(&name, now), place(answer));

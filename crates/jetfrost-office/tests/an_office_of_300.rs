@@ -198,7 +198,7 @@ impl Office {
             // A run stops; what was sent stays.
             if let Some(run) = m.run.take() {
                 m.first_left = m.first_left.map(|_| run.left);
-                self.queue.end(&m.name, &capacity, now);
+                self.queue.end(&m.name, now);
             }
             (m.free_since, m.waits_since) = (None, None);
         }
@@ -287,7 +287,8 @@ impl Office {
         (m.run, m.earlier.completed, m.look_at) = (None, Some(now), now);
         self.figures.runs += 1;
         // Whoever is next hears of it, and asks at once.
-        for next in self.queue.end(&m.name.clone(), &self.measured.capacity(), now) {
+        self.queue.end(&m.name, now);
+        for next in self.queue.next(&self.measured.capacity(), now) {
             if let Some(waiting) = self.machines.iter_mut().find(|m| m.name == next) {
                 waiting.look_at = now;
             }

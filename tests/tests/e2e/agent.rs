@@ -11,14 +11,6 @@ use jetfrost_wire::run::{BeginRun, GiveUp, Progress};
 use jetfrost_wire::workstation::PointKind;
 use serde_json::Value;
 
-fn office() -> (Office, Workstation) {
-    let office = Office::open();
-    office.destination("shelf");
-    let station = office.workstation("dunlin");
-    station.write("letter.odt", "what it says");
-    (office, station)
-}
-
 /// An agent that says a line whenever it does something else.
 fn agent(home: &Path) -> Going {
     start(jetfrost(home).args(["agent", "run"]))
@@ -59,7 +51,7 @@ fn until(home: &Path, what: &str, is_so: impl Fn(&Value) -> bool) {
 
 #[test]
 fn an_agent_backs_up_without_being_asked_and_says_when_it_does_so_next() {
-    let (office, station) = office();
+    let (office, station) = Office::with_station("dunlin");
     let home = station.home.directory();
     let said = jetfrost_ends(home, &["agent", "status"], 1);
     assert!(said.err.contains("jetfrost agent install"), "it says what to do: {}", said.err);
@@ -83,7 +75,7 @@ fn an_agent_backs_up_without_being_asked_and_says_when_it_does_so_next() {
 
 #[test]
 fn without_the_service_a_backup_is_delayed_and_not_failed_and_killing_the_agent_loses_none_of_that() {
-    let (mut office, station) = office();
+    let (mut office, station) = Office::with_station("dunlin");
     let home = station.home.directory();
     let first = agent(home);
     let _ = line(&first, "waiting; the next backup is due");
@@ -109,7 +101,7 @@ fn without_the_service_a_backup_is_delayed_and_not_failed_and_killing_the_agent_
 
 #[test]
 fn a_pause_is_a_reason_and_a_person_at_the_machine_may_back_up_all_the_same() {
-    let (office, station) = office();
+    let (office, station) = Office::with_station("dunlin");
     let home = station.home.directory();
     let agent = agent(home);
     let _ = line(&agent, "waiting; the next backup is due");
@@ -128,7 +120,7 @@ fn a_pause_is_a_reason_and_a_person_at_the_machine_may_back_up_all_the_same() {
 
 #[test]
 fn what_an_administrator_sets_reaches_a_connected_agent_also_after_the_service_was_away() {
-    let (mut office, station) = office();
+    let (mut office, station) = Office::with_station("dunlin");
     let home = station.home.directory();
     let admin = office.path("admin");
     let sign_in = ["sign-in", &office.address(), "--login", ADMINISTRATOR, "--fingerprint", &office.fingerprint()];
@@ -158,7 +150,7 @@ fn what_an_administrator_sets_reaches_a_connected_agent_also_after_the_service_w
 
 #[test]
 fn a_backup_by_hand_and_an_agent_wait_in_the_queue_know_their_place_and_start_when_it_is_their_turn() {
-    let (office, station) = office();
+    let (office, station) = Office::with_station("dunlin");
     let others = [office.workstation("knot"), office.workstation("avocet")];
     let admin = office.path("admin");
     let sign_in = ["sign-in", &office.address(), "--login", ADMINISTRATOR, "--fingerprint", &office.fingerprint()];

@@ -3,18 +3,10 @@
 use std::fs;
 use std::path::Path;
 
-use jetfrost_tests::office::{Office, Workstation};
+use jetfrost_tests::office::Office;
 use jetfrost_tests::programs::jetfrost_ends;
 use jetfrost_wire::run::{Outcome, Run};
 use serde_json::Value;
-
-fn office() -> (Office, Workstation) {
-    let office = Office::open();
-    office.destination("shelf");
-    let station = office.workstation("dunlin");
-    station.write("letter.odt", "what it says");
-    (office, station)
-}
 
 fn json(home: &Path, words: &[&str]) -> Value {
     let said = jetfrost_ends(home, &[&["--json"], words].concat(), 0).out;
@@ -23,7 +15,7 @@ fn json(home: &Path, words: &[&str]) -> Value {
 
 #[test]
 fn what_a_template_leaves_out_is_said_by_its_rule_and_is_not_in_the_point() {
-    let (office, station) = office();
+    let (office, station) = Office::with_station("dunlin");
     let home = station.home.directory();
     station.write("site/node_modules/left.js", "made anew");
     station.write("site/index.html", "ours");
@@ -55,7 +47,7 @@ fn what_a_template_leaves_out_is_said_by_its_rule_and_is_not_in_the_point() {
 
 #[test]
 fn a_command_before_writes_what_the_point_holds_and_one_that_fails_makes_none() {
-    let (office, station) = office();
+    let (office, station) = Office::with_station("dunlin");
     let home = station.home.directory();
     let (dump, log) = (station.folder.join("books.sql"), office.path("log"));
     let script = |name: &str, text: String| {

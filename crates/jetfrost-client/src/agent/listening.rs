@@ -9,12 +9,11 @@ use jetfrost_wire::event::Event;
 use crate::error::ClientError;
 use crate::state_dir::StateDir;
 
-/// After a connection broke, the next one is made within this, and after this at the earliest: all agents of an office lose theirs in the
-/// same second when the service restarts.
+/// After a connection broke, the next one is made after this at the earliest and this at the latest: all agents of an office lose theirs
+/// in the same second when the service restarts.
 const AGAIN: (Duration, Duration) = (Duration::from_secs(5), Duration::from_secs(35));
 /// What concerns many workstations is asked about within this.
 const FOR_MANY: Duration = Duration::from_secs(3);
-
 /// What comes faster is heard together: a service that goes wrong must not keep the machine busy.
 const AT_MOST_EVERY: Duration = Duration::from_secs(1);
 

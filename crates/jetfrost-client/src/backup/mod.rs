@@ -105,6 +105,7 @@ pub fn back_up_unless_queued(
         return Err(ClientError::NothingIncluded);
     }
     let patterns = Patterns::of(&selection)?;
+    let hooks = state_dir.hooks()?;
     let _lock = state_dir.lock()?;
     let begin = BeginRun { kind, client_version: crate::VERSION.into() };
     let begun: RunBegun = api.call_patiently(&calls::begin_run(&membership.workstation), &begin)?;
@@ -120,12 +121,9 @@ pub fn back_up_unless_queued(
         read_back,
         meter,
     };
-    let around = Around::of(state_dir, kind, begun.run.id.as_str());
-    let result = around.as_ref().map_or_else(
-        |error| Err(ClientError::Hook { when: "the commands around the backup cannot be read", why: error.to_string() }),
-        |around| run.between(around, &patterns),
-    );
-    let after_failed = around.as_ref().ok().and_then(|around| around.after(came(&result)));
+    let around = Around { hooks: &hooks, kind, run: begun.run.id.as_str() };
+    let result = run.between(&around, &patterns);
+    let after_failed = around.after(came(&result));
     match result {
         Ok(done) => Ok(BackupReport { took: started.elapsed(), after_failed, ..done }),
         Err(error) => {

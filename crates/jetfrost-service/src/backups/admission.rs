@@ -116,13 +116,14 @@ impl Backups {
     /// A workstation's run is over, however it ended: whoever is next hears of it.
     pub(super) fn run_is_over(&self, id: &WorkstationId) {
         let now = self.clock.now_ms();
+        self.admission.lock().queue.end(id.as_str(), now);
+        // Where the records cannot be read, nobody is told; whoever waits asks again in any case.
         let known = self.records.read(|on| Ok::<_, ServiceError>((runs_at_once(on)?, restores(on)?)));
-        // Whoever waits asks again in any case.
         let Ok((cap, restores)) = known else { return };
         let next = {
             let mut state = self.admission.lock();
             let capacity = self.capacity(&mut state, cap, restores, now);
-            state.queue.end(id.as_str(), &capacity, now)
+            state.queue.next(&capacity, now)
         };
         for id in next {
             self.events.workstation_changed(&WorkstationId(id));
@@ -148,7 +149,6 @@ mod tests {
     use jetfrost_types::Role;
     use jetfrost_wire::restore::{BeginRestore, Scope};
     use jetfrost_wire::run::{GiveUp, Progress};
-
     use jetfrost_wire::service::{OfficeSettings, RunsAtOnce};
     use jetfrost_wire::size::Units;
 

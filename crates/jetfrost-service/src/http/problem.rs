@@ -146,7 +146,9 @@ impl From<ServiceError> for Trouble {
             _ => None,
         };
         let mut problem = fold(&error);
-        if problem.status >= 500 {
+        // Whoever waits in the queue asks every few seconds: that is in nobody's log.
+        let is_routine = matches!(error, ServiceError::Queued { .. } | ServiceError::DrillWaits);
+        if problem.status >= 500 && !is_routine {
             let number = NUMBER.fetch_add(1, Ordering::Relaxed);
             problem.request = Some(number.to_string());
             let error = chain(&error);
