@@ -434,6 +434,17 @@ mod tests {
     }
 
     #[test]
+    fn a_file_with_a_name_that_is_left_out_counts_by_its_other_name_and_once() {
+        let (_directory, home) = home();
+        for name in ["map/plan-again.js", "tiles-again.js"] {
+            fs::hard_link(home.join("map/node_modules/left/index.js"), home.join(name)).expect("linked");
+        }
+        let before = Amount { files: 4, bytes: 1_000 + 4_000 + (20 << 20) + CACHE_TAG_SIGNATURE.len() as u64 + 1 };
+        let found = estimate(&selection(&home), Path::new("/nowhere")).expect("looked at").included;
+        assert_eq!(found, Amount { files: before.files + 1, bytes: before.bytes + 30_000 });
+    }
+
+    #[test]
     fn an_estimate_is_what_the_walk_takes() {
         let (_directory, home) = home();
         let selection = selection(&home);
