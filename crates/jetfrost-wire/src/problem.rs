@@ -158,8 +158,8 @@ impl Problem {
     /// A backup waits at a place of the queue.
     #[must_use]
     pub fn queued(place: u32, expected_seconds: u64) -> Self {
-        let title = format!("The service is busy: this backup waits at place {place}.");
-        let next = "Nothing is to be done: the client asks again by itself, and starts when it is its turn.";
+        let title = format!("The service is busy: this backup is at place {place} in the queue.");
+        let next = "Nothing to do: the client keeps asking and starts when its turn comes.";
         let queue = Some(QueuePlace { place, expected_seconds });
         Self { queue, ..Self::new(ProblemKind::Queued, title, next) }
     }

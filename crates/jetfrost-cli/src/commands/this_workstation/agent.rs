@@ -113,7 +113,7 @@ fn show(state_dir: &StateDir, what: &Ask, ui: &Ui) -> Done {
         }
         say_schedule(&status.schedule, ui);
         if let Some(why) = &status.not_kept {
-            ui.line(&format!("not kept     {why} Backups go on; this status is lost when the agent ends."));
+            ui.line(&format!("not saved    {why} Backups go on, but this status is lost when the agent ends."));
         }
     });
     Ok(Code::Done)
