@@ -9,6 +9,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use jetfrost_client::ClientError;
+use jetfrost_client::Secret;
 use jetfrost_client::api::{Api, Method};
 use jetfrost_client::backup::{ReadBack, back_up};
 use jetfrost_client::browse::{At, Browser};
@@ -17,7 +18,7 @@ use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{Rights, Wish, restore};
 use jetfrost_client::state_dir::{Session, StateDir};
-use jetfrost_client::unlock_methods::new_office_key;
+use jetfrost_client::unlock_methods::{new_office_key, prove, unlock};
 use jetfrost_image::crypto::SystemRandom;
 use jetfrost_image::format::ArgonCost;
 use jetfrost_service::{Config, Running, SteppedClock};
@@ -30,7 +31,7 @@ use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::people::{Account, Group, NewAccount, NewGroup, Role};
 use jetfrost_wire::schedule::{DrillDays, Rate, RateLimit, Rhythm, ScheduleSettings, TimeOfDay};
 use jetfrost_wire::service::{Carry, Escrow, FirstAdministrator, NewEscrow, SignIn, SignedIn};
-use jetfrost_wire::workstation::{AgentReport, Delay, DelayReason, PointKind, Wait};
+use jetfrost_wire::workstation::{AgentReport, Delay, DelayReason, PointKind, ProvedWith, Wait};
 use jiff::civil::Weekday;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan, Zoned};
@@ -38,7 +39,9 @@ use jiff::{SignedDuration, Timestamp, ToSpan, Zoned};
 use crate::files::Files;
 use crate::machine_disk::MachineDisk;
 use crate::mail_stand_in::MailStandIn;
-use crate::office::{ADMINISTRATOR, AWAY, HASTY, HELPDESK, MACHINES, Machine, PASSPHRASE, PASSWORD, RESTLESS, WITH_DISK, Work};
+use crate::office::{
+    ADMINISTRATOR, AWAY, FORGETFUL, HASTY, HELPDESK, MACHINES, Machine, PASSPHRASE, PASSWORD, RESTLESS, WITH_DISK, Work,
+};
 
 /// Why the demo could not be made.
 pub type Failure = Box<dyn std::error::Error + Send + Sync>;
@@ -220,13 +223,12 @@ impl Past {
         let issued: IssuedCode = self.api.post("/enrolment-codes", &ask)?;
         let base = self.directory.join("machines").join(machine.name);
         let home = StateDir::new(base.join("jetfrost"));
-        join(
-            &home,
-            &Invitation::parse(&issued.code)?,
-            machine.name,
-            &FirstWays::passphrase(PASSPHRASE),
-            &SystemRandom::default(),
-        )?;
+        let ways = FirstWays::passphrase(PASSPHRASE);
+        let joined = join(&home, &Invitation::parse(&issued.code)?, machine.name, &ways, &SystemRandom::default())?;
+        if machine.name != FORGETFUL {
+            unlock(&home, Secret::RecoveryKey(&joined.recovery_key))?;
+            prove(&home, ProvedWith::RecoveryKey)?;
+        }
         let folder = base.join("home");
         let mut files = Files::new(&folder, &machine);
         fs::create_dir_all(&folder)?;

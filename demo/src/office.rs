@@ -72,6 +72,8 @@ pub const MACHINES: [Machine; 12] = [
 pub(crate) const AWAY: &str = "whimbrel";
 /// Has a file that is always being written to.
 pub(crate) const RESTLESS: &str = "turnstone";
+/// Its person has never proved that a secret still works.
+pub(crate) const FORGETFUL: &str = "plover";
 /// Runs a virtual machine, whose disk is backed up every Friday.
 pub(crate) const WITH_DISK: &str = "oystercatcher";
 /// Has never stayed long enough for its first backup.

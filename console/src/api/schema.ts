@@ -1542,8 +1542,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
+        /** What a workstation found out about itself last. */
+        get: operations["last_diagnosis"];
+        /** Keeps what the calling workstation found out about itself, in place of what it found before. */
+        put: operations["keep_diagnosis"];
         /** Diagnoses the calling workstation's access. Nothing stays behind. */
         post: operations["diagnose_own"];
         delete?: never;
@@ -1580,6 +1582,40 @@ export interface paths {
         /** A workstation's recovery points, latest first. */
         get: operations["points"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workstations/{id}/probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Writes a probe to the calling workstation's destination, makes it durable, reads it back and answers with that. Nothing of it stays. */
+        post: operations["write_probe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workstations/{id}/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Puts on record that a person at the calling workstation opened its image store with a secret. */
+        put: operations["prove"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1764,8 +1800,8 @@ export interface components {
          * @description Changes what is given of an account.
          * @example {
          *       "display_name": "Tove Lund",
-         *       "role": "helpdesk",
-         *       "quota": 500000000000
+         *       "quota": 500000000000,
+         *       "role": "helpdesk"
          *     }
          */
         AccountChange: {
@@ -1794,8 +1830,8 @@ export interface components {
          * @description Removes an account.
          * @example {
          *       "workstations": {
-         *         "what": "to",
-         *         "login": "ragna"
+         *         "login": "ragna",
+         *         "what": "to"
          *       }
          *     }
          */
@@ -1930,7 +1966,7 @@ export interface components {
          * @description A kind of trouble, the worst first.
          * @enum {string}
          */
-        AlertKind: "audit_altered" | "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_not_backed_up" | "certificate" | "failing" | "kept_waiting" | "overdue" | "no_first_point";
+        AlertKind: "audit_altered" | "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_not_backed_up" | "certificate" | "failing" | "kept_waiting" | "overdue" | "no_first_point" | "proof_due";
         /** @description All current alerts. */
         Alerts: {
             /** @description The most severe first. */
@@ -2138,8 +2174,8 @@ export interface components {
         /**
          * @description Starts a run.
          * @example {
-         *       "kind": "files",
-         *       "client_version": "0.3.0"
+         *       "client_version": "0.3.0",
+         *       "kind": "files"
          *     }
          */
         BeginRun: {
@@ -2221,9 +2257,9 @@ export interface components {
         /**
          * @description Makes a machine an existing workstation.
          * @example {
-         *       "secret": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
+         *       "client_version": "0.3.0",
          *       "platform": "Debian 13",
-         *       "client_version": "0.3.0"
+         *       "secret": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
          *     }
          */
         Claim: {
@@ -2278,19 +2314,19 @@ export interface components {
         /**
          * @description Commits the point of a run.
          * @example {
+         *       "exceptions": {
+         *         "changed_while_read": 1,
+         *         "disappeared": 0,
+         *         "unreadable": 0
+         *       },
          *       "point": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
          *       "progress": {
-         *         "phase": "sending",
-         *         "files_done": 1200,
-         *         "files_total": 4100,
          *         "bytes_done": 5300000000,
          *         "bytes_total": 9000000000,
+         *         "files_done": 1200,
+         *         "files_total": 4100,
+         *         "phase": "sending",
          *         "sent": 1700000000
-         *       },
-         *       "exceptions": {
-         *         "unreadable": 0,
-         *         "changed_while_read": 1,
-         *         "disappeared": 0
          *       }
          *     }
          */
@@ -2511,30 +2547,53 @@ export interface components {
             /** @description Login name of the account. */
             login: string;
         };
-        /** @description A diagnosis. It ends with the first step that fails: that one explains the rest. */
+        /**
+         * @description A diagnosis. It ends with the first step that fails: that one explains the rest.
+         * @example {
+         *       "steps": [
+         *         {
+         *           "ms": 2,
+         *           "result": "passed",
+         *           "says": "quay.office.example resolves to 10.0.1.5.",
+         *           "step": "name"
+         *         }
+         *       ],
+         *       "well": true
+         *     }
+         */
         Diagnosis: {
+            /**
+             * Format: int64
+             * @description Bytes that the service would take from the workstation now, if that was found out.
+             */
+            room?: number | null;
             /** @description The steps that were tried. */
             steps: components["schemas"]["DiagnosisLine"][];
-            /** @description Whether all steps passed. */
+            /** @description Whether no step failed. */
             well: boolean;
         };
         /** @description The result of a step. */
         DiagnosisLine: {
-            /** @description What to do, if it failed. */
+            /**
+             * Format: int64
+             * @description Milliseconds that it took.
+             */
+            ms: number;
+            /** @description What to do, unless it passed. A longer text is cut. */
             next?: string | null;
-            /** @description What was found, in a sentence. */
+            /** @description What it came to. */
+            result: components["schemas"]["StepResult"];
+            /** @description What was found, in a sentence. A longer one is cut. */
             says: string;
             /** @description The step. */
             step: components["schemas"]["DiagnosisStep"];
-            /** @description Whether it passed. */
-            well: boolean;
             whose_move?: components["schemas"]["WhoseMove"] | null;
         };
         /**
-         * @description The steps, in the order in which they are tried.
+         * @description The steps. A workstation tries all of them, in this order; the service those from the account to the probe.
          * @enum {string}
          */
-        DiagnosisStep: "account" | "maintenance" | "destination" | "access" | "capacity" | "write_test";
+        DiagnosisStep: "joined" | "name" | "discovery" | "port" | "identity" | "clock" | "credential" | "account" | "maintenance" | "destination" | "access" | "capacity" | "write_test" | "round_trip" | "history" | "keys" | "sources" | "room" | "network" | "agent" | "drill" | "proof";
         /** @description How the service announces itself. */
         Discovery: {
             /** @description The name under which it is announced: the configured one, extended if another service has that name. */
@@ -2556,10 +2615,10 @@ export interface components {
          * @description The settings of the announcement.
          * @example {
          *       "announce": true,
-         *       "name": "Backups of the office",
          *       "interfaces": [
          *         "eth0"
-         *       ]
+         *       ],
+         *       "name": "Backups of the office"
          *     }
          */
         DiscoverySettings: {
@@ -2610,15 +2669,15 @@ export interface components {
         /**
          * @description Ends a restore.
          * @example {
+         *       "exceptions": 0,
          *       "progress": {
-         *         "phase": "sending",
-         *         "files_done": 1200,
-         *         "files_total": 4100,
          *         "bytes_done": 5300000000,
          *         "bytes_total": 9000000000,
+         *         "files_done": 1200,
+         *         "files_total": 4100,
+         *         "phase": "sending",
          *         "sent": 1700000000
-         *       },
-         *       "exceptions": 0
+         *       }
          *     }
          */
         EndRestore: {
@@ -2643,14 +2702,14 @@ export interface components {
         /**
          * @description Turns a machine into a workstation.
          * @example {
-         *       "secret": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
+         *       "client_version": "0.3.0",
          *       "name": "whimbrel",
          *       "platform": "Debian 13",
-         *       "client_version": "0.3.0",
-         *       "store": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
+         *       "secret": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
          *       "slots": [
          *         "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
-         *       ]
+         *       ],
+         *       "store": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
          *     }
          */
         Enrol: {
@@ -2882,16 +2941,16 @@ export interface components {
         /**
          * @description Ends a failed or cancelled run or restore.
          * @example {
-         *       "stopped": true,
-         *       "reason": "stopped by the person at the workstation",
          *       "progress": {
-         *         "phase": "sending",
-         *         "files_done": 1200,
-         *         "files_total": 4100,
          *         "bytes_done": 5300000000,
          *         "bytes_total": 9000000000,
+         *         "files_done": 1200,
+         *         "files_total": 4100,
+         *         "phase": "sending",
          *         "sent": 1700000000
-         *       }
+         *       },
+         *       "reason": "stopped by the person at the workstation",
+         *       "stopped": true
          *     }
          */
         GiveUp: {
@@ -3093,6 +3152,15 @@ export interface components {
          * @enum {string}
          */
         JobState: "waiting" | "underway" | "paused" | "done" | "failed" | "cancelled";
+        /** @description The diagnosis that a workstation made last. */
+        LastDiagnosis: {
+            /**
+             * Format: date-time
+             * @description When the service was told, by its own clock; absent if none was ever made.
+             */
+            at?: string | null;
+            found?: components["schemas"]["Diagnosis"] | null;
+        };
         /** @description Advice on a limit. */
         LimitAdvice: {
             /**
@@ -3258,12 +3326,12 @@ export interface components {
         /**
          * @description Makes an account.
          * @example {
-         *       "login": "tove",
          *       "display_name": "Tove Lund",
-         *       "role": "member",
          *       "groups": [
          *         "survey"
-         *       ]
+         *       ],
+         *       "login": "tove",
+         *       "role": "member"
          *     }
          */
         NewAccount: {
@@ -3304,11 +3372,11 @@ export interface components {
         /**
          * @description Adds a destination.
          * @example {
-         *       "name": "Attic shelf",
          *       "directory": "/backup/attic",
          *       "grants": {
          *         "everybody": true
-         *       }
+         *       },
+         *       "name": "Attic shelf"
          *     }
          */
         NewDestination: {
@@ -3349,13 +3417,13 @@ export interface components {
         /**
          * @description Asks for an enrolment code.
          * @example {
-         *       "login": "tove",
-         *       "machine": "whimbrel",
          *       "hours": 72,
          *       "limit": {
-         *         "what": "bytes",
-         *         "bytes": 300000000000
-         *       }
+         *         "bytes": 300000000000,
+         *         "what": "bytes"
+         *       },
+         *       "login": "tove",
+         *       "machine": "whimbrel"
          *     }
          */
         NewEnrolmentCode: {
@@ -3383,8 +3451,8 @@ export interface components {
         /**
          * @description Sets the office key.
          * @example {
-         *       "public_key": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
-         *       "ask_workstations": true
+         *       "ask_workstations": true,
+         *       "public_key": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
          *     }
          */
         NewEscrow: {
@@ -3396,8 +3464,8 @@ export interface components {
         /**
          * @description Makes a group.
          * @example {
-         *       "name": "survey",
-         *       "default_limit": 300000000000
+         *       "default_limit": 300000000000,
+         *       "name": "survey"
          *     }
          */
         NewGroup: {
@@ -3448,6 +3516,16 @@ export interface components {
             until: string;
         };
         /**
+         * @description Puts a proof on record.
+         * @example {
+         *       "secret": "passphrase"
+         *     }
+         */
+        NewProof: {
+            /** @description With which secret the image store was opened. */
+            secret: components["schemas"]["ProvedWith"];
+        };
+        /**
          * @description Adds a key slot.
          * @example {
          *       "slot": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
@@ -3460,10 +3538,10 @@ export interface components {
         /**
          * @description Makes a token for a program.
          * @example {
-         *       "label": "monitoring",
-         *       "scope": "see",
          *       "days": 90,
-         *       "password": "a password of the account"
+         *       "label": "monitoring",
+         *       "password": "a password of the account",
+         *       "scope": "see"
          *     }
          */
         NewToken: {
@@ -3492,8 +3570,8 @@ export interface components {
         /**
          * @description Settings of the office.
          * @example {
-         *       "units": "decimal",
-         *       "runs_at_once": 8
+         *       "runs_at_once": 8,
+         *       "units": "decimal"
          *     }
          */
         OfficeSettings: {
@@ -3527,8 +3605,8 @@ export interface components {
         /**
          * @description Changes the caller's own password.
          * @example {
-         *       "old": "a password of the account",
-         *       "new": "a new password"
+         *       "new": "a new password",
+         *       "old": "a password of the account"
          *     }
          */
         OwnPassword: {
@@ -4272,11 +4350,11 @@ export interface components {
         /**
          * @description The progress of a run or a restore.
          * @example {
-         *       "phase": "sending",
-         *       "files_done": 1200,
-         *       "files_total": 4100,
          *       "bytes_done": 5300000000,
          *       "bytes_total": 9000000000,
+         *       "files_done": 1200,
+         *       "files_total": 4100,
+         *       "phase": "sending",
          *       "sent": 1700000000
          *     }
          */
@@ -4309,6 +4387,21 @@ export interface components {
              */
             sent: number;
         };
+        /** @description A proof that a secret opens an image store. */
+        Proof: {
+            /**
+             * Format: date-time
+             * @description When it was given, by the service's clock.
+             */
+            at: string;
+            /** @description With which secret. */
+            secret: components["schemas"]["ProvedWith"];
+        };
+        /**
+         * Format: int32
+         * @description How often a person shows that a secret still opens the image store, in days: 7 to 730.
+         */
+        ProofDays: number;
         /** @description How the service's own records are protected: by encrypted backups of them on its destinations. */
         Protection: {
             /**
@@ -4323,6 +4416,11 @@ export interface components {
             /** @description The state, and what to do, in a sentence. */
             says: string;
         };
+        /**
+         * @description With which secret a person showed that an image store still opens.
+         * @enum {string}
+         */
+        ProvedWith: "passphrase" | "recovery_key" | "office_key";
         /**
          * @description What a restore is for.
          * @enum {string}
@@ -4361,8 +4459,8 @@ export interface components {
         /**
          * @description Removes something without its waiting time. Requires password and second factor again.
          * @example {
-         *       "password": "a password of the account",
-         *       "code": "287082"
+         *       "code": "287082",
+         *       "password": "a password of the account"
          *     }
          */
         RemoveNow: {
@@ -4432,6 +4530,8 @@ export interface components {
              * @description All points of the last so many hours.
              */
             hours?: number;
+            /** @enum {string} */
+            kind: "thinned";
             /**
              * Format: int32
              * @description The last point of each month, for so many months.
@@ -4447,8 +4547,6 @@ export interface components {
              * @description The last point of each year, for so many years.
              */
             years?: number;
-            /** @enum {string} */
-            kind: "thinned";
         };
         /**
          * Format: int32
@@ -4660,6 +4758,8 @@ export interface components {
             low_priority: boolean;
             /** @description Whether it is backed up on battery. */
             on_battery: boolean;
+            /** @description How often a person shows that a secret opens the image store, in days. */
+            proof_days: components["schemas"]["ProofDays"];
             /** @description How fast it may send. */
             rate: components["schemas"]["RateLimit"];
             /** @description How often it is backed up, in seconds. */
@@ -4675,6 +4775,8 @@ export interface components {
             low_priority: components["schemas"]["SetBy"];
             /** @description Whether on battery. */
             on_battery: components["schemas"]["SetBy"];
+            /** @description How often a secret is proved. */
+            proof_days: components["schemas"]["SetBy"];
             /** @description How fast. */
             rate: components["schemas"]["SetBy"];
             /** @description How often. */
@@ -4684,14 +4786,14 @@ export interface components {
          * @description What somebody set of a schedule, for a workstation, a group or a destination. What is absent is left to the next: workstations
          *     go by their account's groups, those by the destination, and that by what is usual.
          * @example {
-         *       "rhythm_seconds": 7200,
          *       "hours": "06:00-22:00",
          *       "on_battery": false,
          *       "rate": {
-         *         "kind": "limited",
          *         "bytes_per_second": 5000000,
-         *         "hours": "08:00-18:00"
-         *       }
+         *         "hours": "08:00-18:00",
+         *         "kind": "limited"
+         *       },
+         *       "rhythm_seconds": 7200
          *     }
          */
         ScheduleSettings: {
@@ -4701,6 +4803,7 @@ export interface components {
             low_priority?: boolean | null;
             /** @description Whether it is backed up on battery. */
             on_battery?: boolean | null;
+            proof_days?: components["schemas"]["ProofDays"] | null;
             rate?: components["schemas"]["RateLimit"] | null;
             rhythm_seconds?: components["schemas"]["Rhythm"] | null;
         };
@@ -4800,18 +4903,18 @@ export interface components {
         /**
          * @description Sets where mail goes.
          * @example {
+         *       "password": "of the mail server",
          *       "settings": {
-         *         "server": "mail.office.example",
-         *         "port": 465,
-         *         "security": "tls",
          *         "login": "backups",
-         *         "sender": "backups@office.example",
+         *         "port": 465,
          *         "recipients": [
          *           "ingrid@office.example"
          *         ],
+         *         "security": "tls",
+         *         "sender": "backups@office.example",
+         *         "server": "mail.office.example",
          *         "summary_hour": 7
-         *       },
-         *       "password": "of the mail server"
+         *       }
          *     }
          */
         SetMail: {
@@ -4830,10 +4933,10 @@ export interface components {
         /**
          * @description Signs in.
          * @example {
-         *       "login": "ingrid",
-         *       "password": "a password of the account",
          *       "carry": "token",
-         *       "label": "a script"
+         *       "label": "a script",
+         *       "login": "ingrid",
+         *       "password": "a password of the account"
          *     }
          */
         SignIn: {
@@ -4899,6 +5002,11 @@ export interface components {
             step: components["schemas"]["Step"];
         };
         /**
+         * @description What a step came to.
+         * @enum {string}
+         */
+        StepResult: "passed" | "noticed" | "failed";
+        /**
          * @description The state of a step.
          * @enum {string}
          */
@@ -4962,6 +5070,12 @@ export interface components {
              * @description How many points it holds.
              */
             points: number;
+            proof?: components["schemas"]["Proof"] | null;
+            /**
+             * Format: date-time
+             * @description Since when such a proof is overdue.
+             */
+            proof_due?: string | null;
             /** @description Its retention. */
             retention: components["schemas"]["Retention"];
             /** @description Whether that was set for this store rather than its destination. */
@@ -5243,8 +5357,26 @@ export interface components {
                 "application/problem+json": components["schemas"]["Problem"];
             };
         };
-        /** @description No credential, or one that is not valid any more. */
-        NotSignedIn: {
+        /** @description Somebody else changed it since the version in If-Match was read. */
+        ChangedMeanwhile: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The state of things does not allow this now. */
+        Conflict: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The values do not make sense, alone or together. */
+        Invalid: {
             headers: {
                 [name: string]: unknown;
             };
@@ -5270,17 +5402,8 @@ export interface components {
                 "application/problem+json": components["schemas"]["Problem"];
             };
         };
-        /** @description The state of things does not allow this now. */
-        Conflict: {
-            headers: {
-                [name: string]: unknown;
-            };
-            content: {
-                "application/problem+json": components["schemas"]["Problem"];
-            };
-        };
-        /** @description Somebody else changed it since the version in If-Match was read. */
-        ChangedMeanwhile: {
+        /** @description No credential, or one that is not valid any more. */
+        NotSignedIn: {
             headers: {
                 [name: string]: unknown;
             };
@@ -5297,26 +5420,17 @@ export interface components {
                 "application/problem+json": components["schemas"]["Problem"];
             };
         };
-        /** @description The body is of a media type that the call does not take. */
-        UnsupportedMediaType: {
-            headers: {
-                [name: string]: unknown;
-            };
-            content: {
-                "application/problem+json": components["schemas"]["Problem"];
-            };
-        };
-        /** @description The values do not make sense, alone or together. */
-        Invalid: {
-            headers: {
-                [name: string]: unknown;
-            };
-            content: {
-                "application/problem+json": components["schemas"]["Problem"];
-            };
-        };
         /** @description Too many attempts, or too much at once: Retry-After says how long to wait. */
         TooMuch: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The body is of a media type that the call does not take. */
+        UnsupportedMediaType: {
             headers: {
                 [name: string]: unknown;
             };
@@ -6005,8 +6119,8 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/csv": string;
                     "application/x-ndjson": string;
+                    "text/csv": string;
                 };
             };
             400: components["responses"]["BadRequest"];
@@ -7503,8 +7617,8 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/html": string;
                     "application/pdf": string;
+                    "text/html": string;
                 };
             };
             400: components["responses"]["BadRequest"];
@@ -10241,6 +10355,86 @@ export interface operations {
             };
         };
     };
+    last_diagnosis: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LastDiagnosis"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_diagnosis: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Diagnosis"];
+            };
+        };
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LastDiagnosis"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     diagnose_own: {
         parameters: {
             query?: never;
@@ -10390,6 +10584,94 @@ export interface operations {
             401: components["responses"]["NotSignedIn"];
             403: components["responses"]["NotAllowed"];
             404: components["responses"]["NotFound"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_probe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    prove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProof"];
+            };
+        };
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proof"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
             429: components["responses"]["TooMuch"];
             /** @description A problem: the kind says which, and the next step what to do. */
             default: {

@@ -81,6 +81,11 @@ const state = (complaint?: string) => (complaint ? false : null)
         <BFormInvalidFeedback :state="state(wrong.drillDays)" role="status">{{ wrong.drillDays }}</BFormInvalidFeedback>
         <small :id="`${id}-drills-hint`" class="form-text text-body-secondary">Days. Empty: {{ open }}.</small>
       </BFormGroup>
+      <BFormGroup label="Proof of a secret every" :label-for="`${id}-proofs`" class="col-12 col-md-4">
+        <BFormInput :id="`${id}-proofs`" v-model="fields.proofDays" inputmode="numeric" :state="state(wrong.proofDays)" :aria-describedby="`${id}-proofs-hint`" />
+        <BFormInvalidFeedback :state="state(wrong.proofDays)" role="status">{{ wrong.proofDays }}</BFormInvalidFeedback>
+        <small :id="`${id}-proofs-hint`" class="form-text text-body-secondary">Days. Empty: {{ open }}.</small>
+      </BFormGroup>
       <BFormGroup label="Sending" :label-for="`${id}-sending`" class="col-12 col-md-4">
         <BFormSelect :id="`${id}-sending`" v-model="fields.sending" :options="sending" />
       </BFormGroup>

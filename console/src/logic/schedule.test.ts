@@ -9,6 +9,7 @@ const all: ScheduleSettings = {
   low_priority: false,
   rate: { kind: 'limited', bytes_per_second: 5_000_000, hours: '08:00-18:00' },
   drill_days: 30,
+  proof_days: 180,
 }
 
 test('a schedule goes through the form unchanged, and nothing set stays nothing', () => {
@@ -21,19 +22,19 @@ test('a schedule goes through the form unchanged, and nothing set stays nothing'
 test('a schedule reads as a line', () => {
   expect(settingsText({})).toBe('nothing')
   expect(settingsText(all)).toBe(
-    'every 4 hours, between 22:00 and 06:00, also on battery, normal priority, at most 5.00 MB/s, between 08:00 and 18:00, drills every 30 days',
+    'every 4 hours, between 22:00 and 06:00, also on battery, normal priority, at most 5.00 MB/s, between 08:00 and 18:00, drills every 30 days, proof of the passphrase or recovery key every 180 days',
   )
   expect([900, 3_600, 5_400, 86_400].map(rhythmText)).toEqual(['every 15 minutes', 'every hour', 'every 90 minutes', 'every day'])
 })
 
 test('what the service would not take is said beside its field', () => {
-  const wrong = { ...toFields(all), hours: '25:00-06:00', rate: '5', rateHours: '', drillDays: '0' }
-  expect(Object.keys(faults(wrong)).sort()).toEqual(['drillDays', 'hours', 'rate', 'rateHours'])
+  const wrong = { ...toFields(all), hours: '25:00-06:00', rate: '5', rateHours: '', drillDays: '0', proofDays: '6' }
+  expect(Object.keys(faults(wrong)).sort()).toEqual(['drillDays', 'hours', 'proofDays', 'rate', 'rateHours'])
 })
 
 test('each line of what applies says who set it', () => {
   const nobody = { kind: 'nobody' as const }
-  const values = { rhythm_seconds: 3_600, hours: 'always', on_battery: true, low_priority: true, rate: { kind: 'unlimited' as const }, drill_days: 7 }
-  const set_by = { rhythm_seconds: nobody, hours: nobody, on_battery: { kind: 'group' as const, name: 'Field work' }, low_priority: nobody, rate: nobody, drill_days: nobody }
+  const values = { rhythm_seconds: 3_600, hours: 'always', on_battery: true, low_priority: true, rate: { kind: 'unlimited' as const }, drill_days: 7, proof_days: 90 }
+  const set_by = { rhythm_seconds: nobody, hours: nobody, on_battery: { kind: 'group' as const, name: 'Field work' }, low_priority: nobody, rate: nobody, drill_days: nobody, proof_days: nobody }
   expect(applied({ values, set_by })[2]).toEqual({ what: 'Battery', value: 'also on battery', by: 'set for group Field work' })
 })

@@ -21,6 +21,8 @@ export const batteryText = (onBattery: boolean) => (onBattery ? 'also on battery
 export const priorityText = (low: boolean) => (low ? 'low: gives way to other work' : 'normal')
 export const drillText = (days: number) => (days === 7 ? 'every week' : rhythmText(days * 86_400))
 
+export const proofText = (days: number) => `passphrase or recovery key ${rhythmText(days * 86_400)}`
+
 export function rateText(rate: RateLimit): string {
   if (rate.kind === 'unlimited') return 'no limit'
   const hours = rate.hours && rate.hours !== 'always' ? `, ${hoursText(rate.hours)}` : ''
@@ -42,6 +44,7 @@ export function applied({ values, set_by }: AppliedSchedule): { what: string; va
     line('Priority', priorityText(values.low_priority), set_by.low_priority),
     line('Sending', rateText(values.rate), set_by.rate),
     line('Drills', drillText(values.drill_days), set_by.drill_days),
+    line('Proofs', proofText(values.proof_days), set_by.proof_days),
   ]
 }
 
@@ -60,6 +63,7 @@ export function settingsLines(s: ScheduleSettings): Line[] {
     ['Priority', s.low_priority == null ? '' : s.low_priority ? 'low priority' : 'normal priority'],
     ['Sending', s.rate == null ? '' : rateText(s.rate)],
     ['Drills', s.drill_days == null ? '' : `drills ${drillText(s.drill_days)}`],
+    ['Proofs', s.proof_days == null ? '' : `proof of the ${proofText(s.proof_days)}`],
   ]
 }
 
@@ -73,6 +77,7 @@ export interface ScheduleFields {
   rate: string
   rateHours: string
   drillDays: string
+  proofDays: string
 }
 
 /** Rhythms to choose from, in seconds. */
@@ -89,13 +94,14 @@ export function toFields(s: ScheduleSettings): ScheduleFields {
     rate: limited ? exactSize(limited.bytes_per_second) : '',
     rateHours: limited?.hours ?? 'always',
     drillDays: s.drill_days == null ? '' : String(s.drill_days),
+    proofDays: s.proof_days == null ? '' : String(s.proof_days),
   }
 }
 
 const HOURS = /^(always|([01]\d|2[0-3]):[0-5]\d-([01]\d|2[0-3]):[0-5]\d)$/
 
 /** What is wrong with the fields, by field; empty where nothing is. */
-export function faults(f: ScheduleFields): Partial<Record<'hours' | 'rate' | 'rateHours' | 'drillDays', string>> {
+export function faults(f: ScheduleFields): Partial<Record<'hours' | 'rate' | 'rateHours' | 'drillDays' | 'proofDays', string>> {
   const found: ReturnType<typeof faults> = {}
   const hours = 'Write always, or for example 22:00-06:00.'
   if (f.hours && !HOURS.test(f.hours)) found.hours = hours
@@ -103,8 +109,9 @@ export function faults(f: ScheduleFields): Partial<Record<'hours' | 'rate' | 'ra
     if ((parseSize(f.rate) ?? 0) < 128_000) found.rate = 'At least 128 kB, such as 5 MB.'
     if (!HOURS.test(f.rateHours)) found.rateHours = hours
   }
-  const days = Number(f.drillDays)
-  if (f.drillDays && !(Number.isInteger(days) && days >= 1 && days <= 365)) found.drillDays = '1 to 365 days.'
+  const isWithin = (days: string, least: number, most: number) => Number.isInteger(Number(days)) && Number(days) >= least && Number(days) <= most
+  if (f.drillDays && !isWithin(f.drillDays, 1, 365)) found.drillDays = '1 to 365 days.'
+  if (f.proofDays && !isWithin(f.proofDays, 7, 730)) found.proofDays = '7 to 730 days.'
   return found
 }
 
@@ -118,5 +125,6 @@ export function fromFields(f: ScheduleFields): ScheduleSettings {
   if (f.sending === 'unlimited') settings.rate = { kind: 'unlimited' }
   if (f.sending === 'limited') settings.rate = { kind: 'limited', bytes_per_second: parseSize(f.rate) ?? 0, hours: f.rateHours }
   if (f.drillDays) settings.drill_days = Number(f.drillDays)
+  if (f.proofDays) settings.proof_days = Number(f.proofDays)
   return settings
 }

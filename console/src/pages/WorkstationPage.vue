@@ -3,7 +3,8 @@ import { BButton, BSpinner } from 'bootstrap-vue-next'
 import { computed, onMounted, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 import { answer, api, at } from '../api/client'
-import type { Event, Page, Point, Restore, Run, Wait, Workstation } from '../api/types'
+import type { Event, LastDiagnosis, Page, Point, Restore, Run, Wait, Workstation } from '../api/types'
+import DiagnosisPanel from '../components/DiagnosisPanel.vue'
 import HistoryTable from '../components/HistoryTable.vue'
 import RetentionPanel from '../components/RetentionPanel.vue'
 import PointTable from '../components/PointTable.vue'
@@ -17,7 +18,7 @@ import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
 import { useNow } from '../composables/useNow'
 import { useSession } from '../composables/useSession'
-import { age, many, moment, noun, size } from '../logic/format'
+import { age, many, moment, noun, size, words } from '../logic/format'
 import { withEntry, withRun } from '../logic/live'
 
 const props = defineProps<{ id: string }>()
@@ -29,21 +30,23 @@ interface Shown {
   runs: Page<Run>
   restores: Page<Restore>
   waits: Page<Wait>
+  diagnosis: LastDiagnosis
   now: string
 }
 
 async function load(): Promise<Shown> {
   const path = { id: props.id }
   const latest = { params: { path, query: { most: PAGE } } }
-  const [workstation, points, runs, restores, waits, service] = await Promise.all([
+  const [workstation, points, runs, restores, waits, diagnosis, service] = await Promise.all([
     answer(api.GET('/api/v1/workstations/{id}', at(path))),
     answer(api.GET('/api/v1/workstations/{id}/points', latest)),
     answer(api.GET('/api/v1/workstations/{id}/runs', latest)),
     answer(api.GET('/api/v1/workstations/{id}/restores', latest)),
     answer(api.GET('/api/v1/workstations/{id}/waits', latest)),
+    answer(api.GET('/api/v1/workstations/{id}/diagnosis', at(path))),
     answer(api.GET('/api/v1/service')),
   ])
-  return { workstation, points, runs, restores, waits, now: service.now }
+  return { workstation, points, runs, restores, waits, diagnosis, now: service.now }
 }
 
 const { data, problem, loading, reload } = useLoad(load)
@@ -129,6 +132,13 @@ onMounted(reload)
           <dd v-else-if="w.store.drilled">restored point {{ w.store.drilled_point }}, {{ age(w.store.drilled, now) }}</dd>
           <dd v-else>none yet: <code>jetfrost drill</code></dd>
         </div>
+        <div v-if="w.store.encrypted">
+          <dt>Last proof of a secret</dt>
+          <dd :class="{ 'jf-bad': w.store.proof_due }">
+            {{ w.store.proof ? `${words(w.store.proof.secret)}, ${age(w.store.proof.at, now)}` : 'none yet' }}
+            <template v-if="w.store.proof_due">; overdue: <code>jetfrost unlock</code></template>
+          </dd>
+        </div>
         <div>
           <dt>Machine</dt>
           <dd>{{ w.platform }}{{ w.disk_bytes ? `, disk ${size(w.disk_bytes)}` : '' }}</dd>
@@ -145,6 +155,8 @@ onMounted(reload)
     </section>
 
     <SchedulePanel :workstation="w" :now="now" :may-change="mayChange" @changed="reload" />
+
+    <DiagnosisPanel :last="data.diagnosis" :now="now" />
 
     <RetentionPanel :workstation="w" :may-change="mayChange" @changed="reload" />
 

@@ -97,19 +97,28 @@ impl Failure {
     pub(crate) fn words(&self) -> Words {
         match self {
             Self::Here(what, next) => Words { what: what.clone(), detail: None, next: next.clone() },
-            Self::Client(ClientError::Refused(problem)) => Words {
-                what: problem.title.clone(),
-                detail: problem.detail.clone(),
-                next: match problem.whose_move {
-                    WhoseMove::Administrator => format!("The administrator's move. {}", problem.next_step),
-                    WhoseMove::Workstation | WhoseMove::Caller | WhoseMove::Service => problem.next_step.clone(),
-                },
-            },
-            Self::Client(error) => {
+            Self::Client(ClientError::Refused(problem)) if problem.whose_move == WhoseMove::Administrator => {
+                Words { next: format!("The administrator's move. {}", problem.next_step), ..Words::of_problem(problem) }
+            }
+            Self::Client(error) => Words::of(error),
+        }
+    }
+}
+
+impl Words {
+    /// Those for an error of the engine or the service.
+    pub(crate) fn of(error: &ClientError) -> Self {
+        match error {
+            ClientError::Refused(problem) => Self::of_problem(problem),
+            error => {
                 let cause = std::error::Error::source(error).map(ToString::to_string);
-                Words { what: sentence(&error.to_string()), detail: cause, next: next_step(error).into() }
+                Self { what: sentence(&error.to_string()), detail: cause, next: next_step(error).into() }
             }
         }
+    }
+
+    fn of_problem(problem: &Problem) -> Self {
+        Self { what: problem.title.clone(), detail: problem.detail.clone(), next: problem.next_step.clone() }
     }
 }
 

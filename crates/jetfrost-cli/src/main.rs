@@ -60,12 +60,14 @@ enum Command {
     Status,
     /// Lists runs and restores.
     History,
-    /// Finds out why a backup would fail; leaves nothing behind.
+    /// Finds out why a backup would fail or be late; leaves nothing behind.
     Diagnose,
     /// Discovers services on the local network and in DNS.
     Discover(discover::Discover),
     /// Accepts another identity of the service, when the administrator has renewed it.
     AcceptIdentity(accept_identity::AcceptIdentity),
+    /// Reaches the service at another address, when its server has moved.
+    AcceptAddress(accept_identity::AcceptAddress),
 
     /// Lists the recovery points.
     Points(points::Points),
@@ -205,6 +207,7 @@ fn run(command: Command, state_dir: &StateDir, ui: &Ui) -> Result<failure::Code,
         Command::Diagnose => diagnose::diagnose(state_dir, ui),
         Command::Discover(command) => command.run(ui),
         Command::AcceptIdentity(command) => command.run(state_dir, ui),
+        Command::AcceptAddress(command) => command.run(state_dir, ui),
         Command::Points(command) => command.run(state_dir, ui),
         Command::Look(command) => command.run(state_dir, ui),
         Command::Restore(command) => command.run(state_dir, ui),

@@ -39,6 +39,11 @@ impl Ui {
     }
 
     /// Prints a value: as JSON if that was asked for, else as `words` puts it.
+    /// Whether output is for programs.
+    pub(crate) fn is_json(&self) -> bool {
+        self.json
+    }
+
     pub(crate) fn show<T: Serialize>(&self, value: &T, words: impl FnOnce(&T)) {
         if self.json {
             let text = serde_json::to_string_pretty(value).unwrap_or_default();

@@ -195,6 +195,18 @@ pub fn accept_identity(state_dir: &StateDir, fingerprint: &str) -> Result<Member
     Ok(membership)
 }
 
+/// Reaches the service at another address from now on: what answers there must have the identity that this workstation knows.
+///
+/// # Errors
+/// [`ClientError::OtherCertificate`]; [`ClientError::Unreachable`]; [`ClientError::NotJoined`].
+pub fn accept_address(state_dir: &StateDir, address: &str) -> Result<Membership, ClientError> {
+    let known = state_dir.membership()?;
+    let _: ServiceInfo = Api::new(address, Some(&known.fingerprint))?.get_once("/service")?;
+    let membership = Membership { address: address.to_owned(), ..known };
+    state_dir.keep_claimed(&membership)?;
+    Ok(membership)
+}
+
 fn not_joined(state_dir: &StateDir) -> Result<(), ClientError> {
     match state_dir.membership() {
         Ok(membership) => Err(ClientError::AlreadyJoined(membership.name)),

@@ -7,6 +7,7 @@ pub mod backup;
 pub mod browse;
 pub mod check;
 mod clock;
+pub mod diagnosis;
 pub mod discovery;
 pub mod disk;
 pub mod drill;

@@ -9,6 +9,7 @@ use data_encoding::HEXLOWER;
 use jetfrost_image::crypto::{StoreKey, StoreKeys};
 use jetfrost_image::medium::{FileLock, replace_file};
 use jetfrost_platform::{Accounts, NewDirectory, Opening, System};
+use jetfrost_wire::diagnosis::Diagnosis;
 use jetfrost_wire::workstation::PointKind;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -79,6 +80,7 @@ const STORE_KEY: &str = "store-key";
 const HOOKS: &str = "hooks.toml";
 const SEEN: &str = "seen.json";
 const AGENT: &str = "agent.json";
+const DIAGNOSIS: &str = "diagnosis.json";
 const PROBE: &str = "probe";
 const KEY_PIN: &str = "store-key-pin.json";
 
@@ -234,10 +236,7 @@ impl StateDir {
     /// # Errors
     /// [`ClientError::File`].
     pub fn forget_session(&self) -> Result<()> {
-        match fs::remove_file(self.0.join(SESSION)) {
-            Err(e) if e.kind() != io::ErrorKind::NotFound => Err(ClientError::file("removing", self.0.join(SESSION))(e)),
-            _ => Ok(()),
-        }
+        self.remove(SESSION)
     }
 
     /// The folders, disks and patterns of the selection.
@@ -309,6 +308,19 @@ impl StateDir {
         self.write_json(AGENT, record)
     }
 
+    /// What was found out and the service was not told yet. What cannot be read is nothing.
+    pub(crate) fn kept_diagnosis(&self) -> Option<Diagnosis> {
+        self.read_json(DIAGNOSIS).ok().flatten()
+    }
+
+    pub(crate) fn keep_diagnosis(&self, found: &Diagnosis) -> Result<()> {
+        self.write_json(DIAGNOSIS, found)
+    }
+
+    pub(crate) fn forget_diagnosis(&self) -> Result<()> {
+        self.remove(DIAGNOSIS)
+    }
+
     /// Where the engine remembers the last walk for points of this kind.
     pub(crate) fn memory_directory(&self, kind: PointKind) -> Result<PathBuf> {
         let path = self.0.join(match kind {
@@ -328,6 +340,13 @@ impl StateDir {
             TryLockError::WouldBlock => ClientError::Busy,
             TryLockError::Error(e) => ClientError::file("locking", &path)(e),
         })
+    }
+
+    fn remove(&self, name: &str) -> Result<()> {
+        match fs::remove_file(self.0.join(name)) {
+            Err(e) if e.kind() != io::ErrorKind::NotFound => Err(ClientError::file("removing", self.0.join(name))(e)),
+            _ => Ok(()),
+        }
     }
 
     fn read(&self, name: &str) -> Result<Option<Vec<u8>>> {

@@ -15,7 +15,7 @@ use jetfrost_image::store::MAX_SLOTS;
 use jetfrost_wire::Binary;
 use jetfrost_wire::calls;
 use jetfrost_wire::service::ServiceInfo;
-use jetfrost_wire::workstation::{NewSlot, Slots, UnlockMethod};
+use jetfrost_wire::workstation::{NewProof, NewSlot, Proof, ProvedWith, Slots, UnlockMethod};
 
 use crate::api::Api;
 use crate::clock::unix_now;
@@ -67,6 +67,15 @@ pub fn unlock(state_dir: &StateDir, secret: Secret<'_>) -> Result<bool> {
 /// [`ClientError::WrongPassphrase`] when the store was not entrusted to this office key.
 pub fn unlock_with_office_key(state_dir: &StateDir, office: &OfficeKey) -> Result<bool> {
     open(state_dir, |slot| unwrap_with_office_key(slot, office)).map(|(_, was_lost)| was_lost)
+}
+
+/// Puts on record at the service that a person opened this workstation's image store with a secret.
+///
+/// # Errors
+/// What the service said.
+pub fn prove(state_dir: &StateDir, secret: ProvedWith) -> Result<Proof> {
+    let (membership, api) = state_dir.device_api()?;
+    api.call_with(&calls::prove(&membership.workstation), &NewProof { secret })
 }
 
 /// The slot that a secret opens.

@@ -52,6 +52,8 @@ pub struct MachineFacts {
     pub kept_waiting: Option<DelayReason>,
     /// Whether it joined a while ago and has no point yet.
     pub without_first_point: bool,
+    /// Whether nobody showed for too long that a secret opens its image store.
+    pub proof_overdue: bool,
 }
 
 /// What is known of the service itself.
@@ -81,6 +83,7 @@ pub fn alerts(places: &[PlaceFacts], machines: &[MachineFacts], service: &Servic
             (machine.failing && !machine.overdue, AlertKind::Failing),
             (machine.overdue, AlertKind::Overdue),
             (machine.without_first_point, AlertKind::NoFirstPoint),
+            (machine.proof_overdue, AlertKind::ProofDue),
         ];
         let mut found = of(&machine.name, &kinds);
         let waiting = machine.kept_waiting.map(|reason| reason.word().to_owned());

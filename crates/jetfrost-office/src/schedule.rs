@@ -1,6 +1,6 @@
 //! When a workstation is backed up next, and why it is not backed up now. Agent and service decide by the same function.
 
-use jetfrost_types::{DelayReason, DrillDays, PowerSource, Rhythm, Schedule, ScheduleOrigin, ScheduleSettings, SetBy};
+use jetfrost_types::{DelayReason, DrillDays, PowerSource, ProofDays, Rhythm, Schedule, ScheduleOrigin, ScheduleSettings, SetBy};
 
 const MINUTE_MS: i64 = 60_000;
 const HOUR_MS: i64 = 60 * MINUTE_MS;
@@ -20,6 +20,8 @@ const SPREAD_SHARE: i64 = 8;
 const MOST_SPREAD_MS: i64 = 15 * MINUTE_MS;
 /// A rehearsal of a restore that failed, or did not come about, is repeated after a day.
 const DRILL_AGAIN_MS: i64 = DAY_MS;
+/// Whoever never proved a secret is expected to within so many days of joining.
+const FIRST_PROOF_DAYS: i64 = 14;
 /// What is late because its machine was away starts within this of its return.
 const RETURN_SPREAD_MS: i64 = 30_000;
 
@@ -42,7 +44,7 @@ pub fn applied(
             })+
         };
     }
-    apply!(rhythm_seconds, hours, on_battery, low_priority, rate, drill_days);
+    apply!(rhythm_seconds, hours, on_battery, low_priority, rate, drill_days, proof_days);
     (schedule, origin)
 }
 
@@ -134,6 +136,15 @@ pub fn decide(schedule: &Schedule, earlier: &Earlier, at: &Conditions) -> Decisi
 pub fn is_drill_due(every: DrillDays, drilled: Option<i64>, tried: Option<i64>, now: i64) -> bool {
     let older_than = |at: Option<i64>, age| at.is_none_or(|at| now.saturating_sub(at) >= age);
     older_than(drilled, i64::from(every.days()) * DAY_MS) && older_than(tried, DRILL_AGAIN_MS)
+}
+
+/// From when on a proof is overdue that a secret opens the image store, in Unix milliseconds: after so many days, or where none was ever
+/// given soon after the machine joined.
+#[must_use]
+pub fn proof_due(every: ProofDays, proved: Option<i64>, enrolled: i64) -> i64 {
+    let days = i64::from(every.days());
+    let (since, days) = proved.map_or((enrolled, days.min(FIRST_PROOF_DAYS)), |proved| (proved, days));
+    since.saturating_add(days * DAY_MS)
 }
 
 /// How long to wait after the last of so many failures.

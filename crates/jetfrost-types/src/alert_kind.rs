@@ -35,9 +35,11 @@ pub enum AlertKind {
     Overdue,
     /// A workstation joined a while ago and has no point yet.
     NoFirstPoint,
+    /// Nobody showed for too long that a secret opens a workstation's image store.
+    ProofDue,
 }
 
 labels!(AlertKind: AuditAltered = "audit_altered", Damage = "damage", DestinationMissing = "destination_missing",
     DestinationFull = "destination_full", RoomMade = "room_made", TermsShortened = "terms_shortened", DrillFailed = "drill_failed",
     RecordsNotBackedUp = "records_not_backed_up", Certificate = "certificate", Failing = "failing", KeptWaiting = "kept_waiting", Overdue = "overdue",
-    NoFirstPoint = "no_first_point");
+    NoFirstPoint = "no_first_point", ProofDue = "proof_due");

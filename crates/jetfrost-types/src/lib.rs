@@ -24,8 +24,8 @@ pub use point::PointKind;
 pub use retention::{NotARule, Retention, Rule};
 pub use role::Role;
 pub use schedule::{
-    DrillDays, Hours, NotARhythm, NotATimeOfDay, NotDrillDays, Rate, RateLimit, Rhythm, Schedule, ScheduleOrigin,
-    ScheduleSettings, SetBy, TimeOfDay, TooSlow,
+    DrillDays, Hours, NotARhythm, NotATimeOfDay, NotDrillDays, NotProofDays, ProofDays, Rate, RateLimit, Rhythm, Schedule,
+    ScheduleOrigin, ScheduleSettings, SetBy, TimeOfDay, TooSlow,
 };
 pub use stay_reason::StayReason;
 pub use step::Step;

@@ -238,47 +238,64 @@ impl RateLimit {
     }
 }
 
-/// How often a restore is rehearsed, in days: 1 to 365.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(try_from = "u16", into = "u16")]
-#[schema(value_type = u16, minimum = 1, maximum = 365)]
-pub struct DrillDays(u16);
+macro_rules! days {
+    ($(#[$doc:meta])* $name:ident, $least:tt, $most:tt, $(#[$usual_doc:meta])* $usual:ident = $days:literal, $wrong:ident, $says:literal) => {
+        $(#[$doc])*
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, ToSchema)]
+        #[serde(try_from = "u16", into = "u16")]
+        #[schema(value_type = u16, minimum = $least, maximum = $most)]
+        pub struct $name(u16);
 
-impl DrillDays {
+        impl $name {
+            $(#[$usual_doc])*
+            pub const $usual: Self = Self($days);
+
+            /// None outside the bounds.
+            #[must_use]
+            pub fn new(days: u16) -> Option<Self> {
+                ($least..=$most).contains(&days).then_some(Self(days))
+            }
+
+            /// In days.
+            #[must_use]
+            pub fn days(self) -> u16 {
+                self.0
+            }
+        }
+
+        /// A number of days outside the bounds.
+        #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+        #[error($says)]
+        pub struct $wrong(u16);
+
+        impl TryFrom<u16> for $name {
+            type Error = $wrong;
+
+            fn try_from(days: u16) -> Result<Self, $wrong> {
+                Self::new(days).ok_or($wrong(days))
+            }
+        }
+
+        impl From<$name> for u16 {
+            fn from(days: $name) -> Self {
+                days.0
+            }
+        }
+    };
+}
+
+days!(
+    /// How often a restore is rehearsed, in days: 1 to 365.
+    DrillDays, 1, 365,
     /// Every week.
-    pub const WEEKLY: Self = Self(7);
-
-    /// None outside the bounds.
-    #[must_use]
-    pub fn new(days: u16) -> Option<Self> {
-        (1..=365).contains(&days).then_some(Self(days))
-    }
-
-    /// In days.
-    #[must_use]
-    pub fn days(self) -> u16 {
-        self.0
-    }
-}
-
-/// A number of days after which no drill can be repeated.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("a drill is repeated after 1 to 365 days, not after {0}")]
-pub struct NotDrillDays(u16);
-
-impl TryFrom<u16> for DrillDays {
-    type Error = NotDrillDays;
-
-    fn try_from(days: u16) -> Result<Self, NotDrillDays> {
-        Self::new(days).ok_or(NotDrillDays(days))
-    }
-}
-
-impl From<DrillDays> for u16 {
-    fn from(days: DrillDays) -> Self {
-        days.0
-    }
-}
+    WEEKLY = 7, NotDrillDays, "a drill is repeated after 1 to 365 days, not after {0}"
+);
+days!(
+    /// How often a person shows that a secret still opens the image store, in days: 7 to 730.
+    ProofDays, 7, 730,
+    /// Every 90 days.
+    USUAL = 90, NotProofDays, "a proof is repeated after 7 to 730 days, not after {0}"
+);
 
 /// What holds for a workstation.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -295,10 +312,14 @@ pub struct Schedule {
     pub rate: RateLimit,
     /// How often a restore is rehearsed, in days.
     pub drill_days: DrillDays,
+    /// How often a person shows that a secret opens the image store, in days.
+    #[serde(default = "usual_proof")]
+    #[schema(required)]
+    pub proof_days: ProofDays,
 }
 
 impl Schedule {
-    /// Every hour, at any time, not on battery, yielding, as fast as the network allows; a drill every week.
+    /// Every hour, at any time, not on battery, yielding, as fast as the network allows; a drill every week, a proof every 90 days.
     pub const USUAL: Self = Self {
         rhythm_seconds: Rhythm::HOURLY,
         hours: TimeOfDay::ALWAYS,
@@ -306,7 +327,13 @@ impl Schedule {
         low_priority: true,
         rate: RateLimit::Unlimited,
         drill_days: DrillDays::WEEKLY,
+        proof_days: ProofDays::USUAL,
     };
+}
+
+/// What holds for an agent that kept its schedule before there were proofs.
+fn usual_proof() -> ProofDays {
+    ProofDays::USUAL
 }
 
 /// What somebody set of a schedule, for a workstation, a group or a destination. What is absent is left to the next: workstations
@@ -332,6 +359,9 @@ pub struct ScheduleSettings {
     /// How often a restore is rehearsed, in days.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub drill_days: Option<DrillDays>,
+    /// How often a person shows that a secret opens the image store, in days.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proof_days: Option<ProofDays>,
 }
 
 /// Who set something of a schedule.
@@ -370,6 +400,10 @@ pub struct ScheduleOrigin {
     pub rate: SetBy,
     /// How often a restore is rehearsed.
     pub drill_days: SetBy,
+    /// How often a secret is proved.
+    #[serde(default)]
+    #[schema(required)]
+    pub proof_days: SetBy,
 }
 
 #[cfg(test)]

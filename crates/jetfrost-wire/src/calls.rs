@@ -765,10 +765,22 @@ pub fn unask_backup(id: impl Display) -> Call<(), Workstation> {
     Call::new(Method::DELETE, format!("/workstations/{}/asked-backup", segment(id)))
 }
 
+/// `GET /workstations/{id}/diagnosis`
+#[must_use]
+pub fn last_diagnosis(id: impl Display) -> Call<(), LastDiagnosis> {
+    Call::new(Method::GET, format!("/workstations/{}/diagnosis", segment(id)))
+}
+
 /// `POST /workstations/{id}/diagnosis`
 #[must_use]
 pub fn diagnose_own(id: impl Display) -> Call<(), Diagnosis> {
     Call::new(Method::POST, format!("/workstations/{}/diagnosis", segment(id)))
+}
+
+/// `PUT /workstations/{id}/diagnosis`
+#[must_use]
+pub fn keep_diagnosis(id: impl Display) -> Call<Diagnosis, LastDiagnosis> {
+    Call::new(Method::PUT, format!("/workstations/{}/diagnosis", segment(id)))
 }
 
 /// `PUT /workstations/{id}/pause`
@@ -787,6 +799,18 @@ pub fn resume_workstation(id: impl Display) -> Call<(), Workstation> {
 #[must_use]
 pub fn points(id: impl Display) -> Call<(), Page<Point>> {
     Call::new(Method::GET, format!("/workstations/{}/points", segment(id)))
+}
+
+/// `POST /workstations/{id}/probe`
+#[must_use]
+pub fn write_probe(id: impl Display) -> Call<Octets, File> {
+    Call::new(Method::POST, format!("/workstations/{}/probe", segment(id)))
+}
+
+/// `PUT /workstations/{id}/proof`
+#[must_use]
+pub fn prove(id: impl Display) -> Call<NewProof, Proof> {
+    Call::new(Method::PUT, format!("/workstations/{}/proof", segment(id)))
 }
 
 /// `GET /workstations/{id}/restores`

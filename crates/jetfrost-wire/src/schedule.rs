@@ -3,7 +3,7 @@
 use std::fmt::Write;
 
 pub use jetfrost_types::{
-    DrillDays, NotATimeOfDay, Rate, RateLimit, Rhythm, Schedule, ScheduleOrigin, ScheduleSettings, SetBy, TimeOfDay,
+    DrillDays, NotATimeOfDay, ProofDays, Rate, RateLimit, Rhythm, Schedule, ScheduleOrigin, ScheduleSettings, SetBy, TimeOfDay,
 };
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -72,7 +72,7 @@ pub struct NewPause {
 /// Settings in a line, for people: `every 4 hours, between 22:00-06:00, on battery`; `nothing` where nothing is set.
 #[must_use]
 pub fn said(settings: &ScheduleSettings) -> String {
-    let ScheduleSettings { rhythm_seconds, hours, on_battery, low_priority, rate, drill_days } = settings;
+    let ScheduleSettings { rhythm_seconds, hours, on_battery, low_priority, rate, drill_days, proof_days } = settings;
     let parts = [
         rhythm_seconds.map(said_of_rhythm),
         hours.map(said_of_hours),
@@ -80,6 +80,7 @@ pub fn said(settings: &ScheduleSettings) -> String {
         low_priority.map(|yes| said_of_priority(yes).to_owned()),
         rate.map(said_of_rate),
         drill_days.map(said_of_drills),
+        proof_days.map(said_of_proofs),
     ];
     let parts: Vec<String> = parts.into_iter().flatten().collect();
     if parts.is_empty() { "nothing".into() } else { parts.join(", ") }
@@ -141,6 +142,12 @@ pub fn said_of_drills(every: DrillDays) -> String {
     }
 }
 
+/// `a proof of the passphrase or recovery key every 90 days`.
+#[must_use]
+pub fn said_of_proofs(every: ProofDays) -> String {
+    format!("a proof of the passphrase or recovery key every {} days", every.days())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -158,9 +165,10 @@ mod tests {
                 hours: "08:00-18:00".parse().expect("hours"),
             }),
             drill_days: DrillDays::new(30),
+            proof_days: ProofDays::new(180),
         };
-        let line =
-            "every 4 hours, 22:00-06:00, also on battery, normal priority, at most 5.00 MB/s 08:00-18:00, a drill every 30 days";
+        let line = "every 4 hours, 22:00-06:00, also on battery, normal priority, at most 5.00 MB/s 08:00-18:00, \
+                    a drill every 30 days, a proof of the passphrase or recovery key every 180 days";
         assert_eq!(said(&settings), line);
         let said = [900, 3_600, 5_400, 86_400].map(|seconds| said_of_rhythm(Rhythm::new(seconds).expect("within")));
         assert_eq!(said, ["every 15 minutes", "every hour", "every 90 minutes", "every day"]);

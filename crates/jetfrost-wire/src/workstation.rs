@@ -187,6 +187,12 @@ pub struct StoreSummary {
     pub drilled_point: Option<u64>,
     /// When the latest drill failed; absent after one succeeds.
     pub drill_failed: Option<Timestamp>,
+    /// When a person last showed that a secret opens it; absent if nobody ever did.
+    #[serde(default)]
+    pub proof: Option<Proof>,
+    /// Since when such a proof is overdue.
+    #[serde(default)]
+    pub proof_due: Option<Timestamp>,
 }
 
 /// What is known of the integrity of an image store.
@@ -246,6 +252,36 @@ pub enum UnlockMethodKind {
     OfficeKey,
     /// No secret: whoever has the image store can read it.
     Unencrypted,
+}
+
+/// With which secret a person showed that an image store still opens.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum ProvedWith {
+    /// An image passphrase.
+    Passphrase,
+    /// A printed recovery key.
+    RecoveryKey,
+    /// The office key.
+    OfficeKey,
+}
+
+labels!(ProvedWith: Passphrase = "passphrase", RecoveryKey = "recovery_key", OfficeKey = "office_key");
+
+/// A proof that a secret opens an image store.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Proof {
+    /// When it was given, by the service's clock.
+    pub at: Timestamp,
+    /// With which secret.
+    pub secret: ProvedWith,
+}
+
+/// Puts a proof on record.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct NewProof {
+    /// With which secret the image store was opened.
+    pub secret: ProvedWith,
 }
 
 /// What the service knows of a key slot, which is not its secret.

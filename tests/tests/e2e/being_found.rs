@@ -50,6 +50,15 @@ fn done(host: &Host, home: &Path, words: &[&str]) -> Value {
     serde_json::from_str(&out).unwrap_or(Value::Null)
 }
 
+/// The step of a diagnosis that explains the rest.
+fn explains(host: &Host, home: &Path) -> Value {
+    let output = host.jetfrost(home, &["diagnose"]);
+    let said: Value = serde_json::from_slice(&output.stdout).expect("JSON");
+    let last = said["diagnosis"]["steps"].as_array().and_then(|steps| steps.last()).expect("a step").clone();
+    assert_eq!(last["result"], "failed", "{said}");
+    last
+}
+
 impl Service {
     fn does(&self, words: &[&str]) -> Value {
         done(&self.host, &self.home, words)
@@ -167,7 +176,31 @@ fn a_service_is_found_by_its_neighbours_behind_a_router_and_by_a_stranger() {
     let issued = first.does(&["enrolment", "add", "anna"]);
     let joined = done(&in_the_lab, &path("lab"), &["join", issued["code"].as_str().expect("a code")]);
     assert_eq!(joined["login"], "anna");
-    done(&in_the_lab, &path("lab"), &["diagnose"]);
+
+    // A diagnosis says how far it comes, and where the service is now if it is elsewhere.
+    assert_eq!(explains(&in_the_lab, &path("lab"))["step"], "sources", "nothing is included yet");
+    let moved_to = |address: &str| {
+        let known = path("lab").join("workstation.json");
+        let mut membership: Value = serde_json::from_slice(&fs::read(&known).expect("there")).expect("JSON");
+        membership["address"] = address.into();
+        fs::write(&known, membership.to_string()).expect("written");
+    };
+    moved_to("10.81.2.77:7410");
+    let explained = explains(&in_the_lab, &path("lab"));
+    assert_eq!(explained["step"], "port", "{explained}");
+    assert!(
+        explained["next"].as_str().is_some_and(|next| next.contains("jetfrost accept-address 10.81.2.1:7410")),
+        "{explained}"
+    );
+    done(&in_the_lab, &path("lab"), &["accept-address", "10.81.2.1:7410"]);
+    assert_eq!(explains(&in_the_lab, &path("lab"))["step"], "sources");
+    moved_to("192.0.2.1:7410");
+    let explained = explains(&in_the_lab, &path("lab"));
+    assert_eq!(
+        (&explained["step"], &explained["says"].as_str().map(|says| says.contains("no way to"))),
+        (&"port".into(), &Some(true))
+    );
+    moved_to("10.81.2.1:7410");
 
     // It is withdrawn while backups are not let in, where it is not wanted, and when it stops.
     let gone = |line: &str| line.starts_with("-;eth0;IPv4;Backups\\032at\\032backup;");

@@ -9,6 +9,7 @@ mod being_found;
 mod certificates;
 mod console;
 mod damaged_stores;
+mod diagnosis;
 mod disks;
 mod drills;
 mod fidelity;

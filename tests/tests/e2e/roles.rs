@@ -189,8 +189,11 @@ impl Offices {
         // is tried on what is there.
         let nothing = Things::new();
         if caller == 0 {
-            let posts = ["/runs", "/slots", "workstations/{id}/diagnosis"].iter().any(|end| route.path.ends_with(end));
-            let adds = (route.method == Method::POST && posts) || route.path.ends_with("workstations/{id}/agent");
+            let of_machine = ["agent", "diagnosis", "probe", "proof"]
+                .iter()
+                .any(|end| route.method != Method::GET && route.path.ends_with(&format!("workstations/{{id}}/{end}")));
+            let posts = ["/runs", "/slots"].iter().any(|end| route.path.ends_with(end));
+            let adds = (route.method == Method::POST && posts) || of_machine;
             let adds_bytes = ["segments", "missing", "/v1/runs/"].iter().any(|part| route.path.contains(part));
             let things = if adds || adds_bytes { &self.own } else { &nothing };
             return if self.allows(client, route, caller, things) { May::Yes } else { May::No };

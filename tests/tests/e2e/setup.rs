@@ -13,7 +13,7 @@ use jetfrost_tests::office::{Office, mail_to};
 use jetfrost_types::Limit;
 use jetfrost_wire::Binary;
 use jetfrost_wire::alerts::MailState;
-use jetfrost_wire::diagnosis::{DiagnoseFor, Diagnosis, DiagnosisStep};
+use jetfrost_wire::diagnosis::{DiagnoseFor, Diagnosis, DiagnosisStep, StepResult};
 use jetfrost_wire::people::{Account, AccountChange};
 use jetfrost_wire::problem::{ProblemKind, WhoseMove};
 use jetfrost_wire::retention::StoreSettings;
@@ -153,7 +153,7 @@ fn a_trial_goes_as_far_as_a_backup_would_says_whose_move_it_is_and_leaves_nothin
         let ask = DiagnoseFor { login: login.into() };
         office.api.post::<_, Diagnosis>(&format!("/destinations/{}/diagnosis", shelf.id), &ask).expect("tried")
     };
-    assert_eq!(from_the_server("Owner of Knot"), diagnosis);
+    assert_eq!(from_the_server("Owner of Knot").steps, diagnosis.steps);
     assert_eq!(files(), before);
 
     let stops_at = |diagnosis: Diagnosis| diagnosis.steps.last().filter(|_| !diagnosis.well).map(|line| line.step);
@@ -179,7 +179,7 @@ fn a_trial_finds_no_room_where_the_next_backup_would_be_refused() {
     let (m, device) = station.home.device_api().expect("joined");
     let own = || device.post::<_, Diagnosis>(&format!("/workstations/{}/diagnosis", m.workstation), &()).expect("tried");
     assert!(own().well);
-    let last = |diagnosis: Diagnosis| diagnosis.steps.last().map(|line| (line.step, line.well));
+    let last = |diagnosis: Diagnosis| diagnosis.steps.last().map(|line| (line.step, line.result == StepResult::Passed));
 
     // By the limit of its image store, by its account's quota, and by what is kept free of either for the end of a run.
     let limit = |bytes: Option<u64>| {

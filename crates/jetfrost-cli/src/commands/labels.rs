@@ -8,7 +8,7 @@ use jetfrost_wire::destination::DestinationState;
 use jetfrost_wire::enrolment::CodeState;
 use jetfrost_wire::retention::AtLimit;
 use jetfrost_wire::run::{Outcome, QueuePlace};
-use jetfrost_wire::workstation::{AgentState, PointKind, UnlockMethodKind, Workstation, WorkstationState};
+use jetfrost_wire::workstation::{AgentState, PointKind, ProvedWith, UnlockMethodKind, Workstation, WorkstationState};
 use jiff::{SignedDuration, Timestamp};
 
 use crate::ui::{ago, moment, span};
@@ -51,6 +51,15 @@ pub(crate) fn delay(reason: DelayReason) -> &'static str {
         DelayReason::DestinationUnavailable => "the destination has not been available",
         DelayReason::PassphraseNeeded => "no secret on this machine has unlocked the image store",
         DelayReason::SourceMissing => "nothing has been included, or it has not been there",
+    }
+}
+
+/// A secret that was proved.
+pub(crate) fn proved_with(secret: ProvedWith) -> &'static str {
+    match secret {
+        ProvedWith::Passphrase => "image passphrase",
+        ProvedWith::RecoveryKey => "recovery key",
+        ProvedWith::OfficeKey => "office key",
     }
 }
 

@@ -13,6 +13,7 @@ use crate::agent::listening::listen;
 use crate::backup::{BackupReport, ReadBack, back_up_unless_queued};
 use crate::browse::{At, Browser};
 use crate::clock::minute_of_day;
+use crate::diagnosis::send_kept;
 use crate::drill::{Rehearsal, drill};
 use crate::error::ClientError;
 use crate::progress::Meter;
@@ -124,6 +125,8 @@ impl Surroundings for ThisMachine {
 
     fn report(&self, report: &AgentReport) -> Result<AgentState, ClientError> {
         let (membership, api) = self.0.device_api()?;
+        // One that is not taken must not keep the report from being made.
+        let _ = send_kept(&self.0, &api, &membership);
         api.call_with(&calls::report_agent(&membership.workstation), report)
     }
 

@@ -2,6 +2,7 @@
 
 use std::io::Read;
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use jetfrost_image::{ChunkName, SegmentHash};
@@ -34,6 +35,19 @@ impl Api {
             let read = Throttled { bytes: bytes.clone(), throttle: Arc::clone(throttle) };
             Body::sized(read, bytes.len() as u64)
         })
+    }
+
+    /// Has the service write a probe and read it back. Returns how long it took to send and write it, and to fetch it.
+    ///
+    /// # Errors
+    /// [`ClientError::NotReadBack`] when it does not come back as it was; what the service or the network said.
+    pub(crate) fn probe(&self, workstation: &str, probe: &Bytes) -> Result<(Duration, Duration)> {
+        let began = Instant::now();
+        let request = self.request_of(&calls::write_probe(workstation)).body(probe.clone());
+        let response = self.checked(request)?;
+        let sent = began.elapsed();
+        let back = self.bounded(response, probe.len() as u64)?;
+        if back == *probe { Ok((sent, began.elapsed() - sent)) } else { Err(ClientError::NotReadBack) }
     }
 
     /// Which of these chunks the store does not have.

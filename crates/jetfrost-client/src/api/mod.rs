@@ -199,7 +199,7 @@ impl Api {
 
 /// What stands in URLs for an address that is good on one link alone, and the address. URLs have no place for the interface: the
 /// name never leaves this machine but in the header `Host`.
-fn on_a_link(address: &str) -> Option<(String, SocketAddr)> {
+pub(crate) fn on_a_link(address: &str) -> Option<(String, SocketAddr)> {
     let (host, port) = address.strip_prefix('[')?.split_once("]:")?;
     let (ip, interface) = host.split_once('%')?;
     let (ip, port): (Ipv6Addr, u16) = (ip.parse().ok()?, port.parse().ok()?);

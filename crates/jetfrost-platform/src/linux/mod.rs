@@ -4,6 +4,7 @@ mod directory;
 mod file;
 mod machine;
 mod names;
+mod network;
 mod open;
 mod power;
 mod priority;

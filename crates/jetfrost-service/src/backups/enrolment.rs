@@ -20,8 +20,8 @@ use crate::backups::Backups;
 use crate::identity::accounts::account_named;
 use crate::identity::grants::{destination_named, has_access};
 use crate::records::{
-    AccountRow, AgentRow, Asked, CodeRow, CodeWithNames, Connection, Count, DestinationRow, Id, InJson, NewCode, OfficePause,
-    StoreRow, WorkstationLine, WorkstationRest, WorkstationRow, is_duplicate,
+    AccountRow, AgentRow, Asked, CodeRow, CodeWithNames, Connection, Count, DestinationRow, DiagnosisRow, Ended, Id, InJson,
+    NewCode, OfficePause, StoreRow, WorkstationLine, WorkstationRest, WorkstationRow, is_duplicate,
 };
 use crate::secrets::{SecretKind, hash, new_id, new_secret};
 use crate::shared::{
@@ -233,6 +233,7 @@ impl Backups {
             let line = WorkstationLine::by_id(claims, on)?.ok_or(ServiceError::NotFound(Thing::Workstation))?;
             let credential = new_secret(SecretKind::Device, &*self.random);
             let mut row = line.workstation.clone();
+            row.end_credential(Ended::Claimed, self.clock.now(), on)?;
             row.account_id.clone_from(&code.account_id);
             row.credential_hash = hash(credential.as_bytes());
             row.platform = shortened(&with.platform, bounds::PLATFORM);
@@ -244,6 +245,7 @@ impl Backups {
             (row.failures, *row.asked) = (Count::ZERO, None);
             row.update(on)?;
             AgentRow::forget(&row.id, on)?;
+            DiagnosisRow::forget(&row.id, on)?;
             code.set_used(self.clock.now(), &row.id, on)?;
             let account = AccountRow::by_id(&code.account_id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
             self.trail.note_as(&account.login, origin, "workstation claimed", &row.name, on)?;
@@ -530,7 +532,10 @@ mod tests {
         let claim = Claim { secret, platform: "Test 2".into(), client_version: "0.0.0".into(), disk_bytes: None };
         let claimed = backups.claim_workstation(&claim, "127.0.0.1").expect("claimed");
         assert_eq!((&claimed.workstation, &claimed.store), (&machine.enrolled.workstation, machine.store()));
-        assert!(matches!(office.device(&machine.enrolled), Err(ServiceError::UnknownDevice)), "the machine before is cut off");
+        assert!(
+            matches!(office.device(&machine.enrolled), Err(ServiceError::FormerDevice { ended: Ended::Claimed, .. })),
+            "the machine before is cut off"
+        );
         office.device(&claimed).expect("the new one is known");
     }
 

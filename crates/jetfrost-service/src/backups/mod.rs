@@ -42,6 +42,8 @@ pub(crate) use uploads::Arriving;
 /// Runs of a workstation, and restores of a person or a workstation, that may be begun within an hour.
 const MOST_RUNS: u32 = 120;
 const MOST_RESTORES: u32 = 240;
+/// Probes of a workstation that may be written within an hour: a few for each diagnosis.
+const MOST_PROBES: u32 = 240;
 
 /// The use cases about workstations and what they send and fetch.
 pub(crate) struct Backups {
@@ -61,9 +63,10 @@ pub(crate) struct Backups {
     retention: Arc<Retention>,
     /// Which runs go on at once.
     admission: Admission,
-    /// Runs and restores that were begun within the hour, by who began them.
+    /// Runs, restores and probes that were begun within the hour, by who began them.
     runs_begun: Mutex<Pace>,
     restores_begun: Mutex<Pace>,
+    probes_begun: Mutex<Pace>,
     /// Until when it need not be asked whether a reading of a store is on record.
     readings: Mutex<BTreeMap<(String, ImageStoreId), Moment>>,
 }
@@ -93,6 +96,7 @@ impl Backups {
             admission: Admission::default(),
             runs_begun: Mutex::new(Pace::new(MOST_RUNS)),
             restores_begun: Mutex::new(Pace::new(MOST_RESTORES)),
+            probes_begun: Mutex::new(Pace::new(MOST_PROBES)),
             readings: Mutex::default(),
         }
     }

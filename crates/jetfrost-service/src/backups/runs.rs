@@ -343,6 +343,7 @@ mod tests {
     use jetfrost_wire::PageQuery;
 
     use super::*;
+    use crate::records::Ended;
     use crate::shared::testing::Office;
     use crate::shared::testing::machine::{Machine, office_with_points};
 
@@ -410,7 +411,7 @@ mod tests {
         let progress = office.services.backups.progress(&other.caller, &run.run.id, &Progress::default());
         assert!(matches!(progress, Err(ServiceError::NotFound(Thing::Run) | ServiceError::NotAllowed)), "{progress:?}");
         office.services.backups.retire(&office.ingrid, &other.enrolled.workstation).expect("retired");
-        assert!(matches!(office.device(&other.enrolled), Err(ServiceError::UnknownDevice)));
+        assert!(matches!(office.device(&other.enrolled), Err(ServiceError::FormerDevice { ended: Ended::Retired, .. })));
         machine.back_up(&office, b"one").expect("the other goes on");
         assert!(other.send(&office, b"late").is_err(), "a connection from before the retirement");
     }

@@ -4,18 +4,18 @@ use jetfrost_image::SlotId;
 use jetfrost_image::format::{Slot, SlotKind};
 use jetfrost_image::store::StoreError;
 use jetfrost_office::access::Act;
-use jetfrost_types::ImageStoreId;
+use jetfrost_types::{ImageStoreId, WorkstationId};
 use jetfrost_wire::Page;
 use jetfrost_wire::event::Event;
 use jetfrost_wire::service::{Escrow, NewEscrow};
-use jetfrost_wire::workstation::{NewSlot, UnlockMethod, UnlockMethodKind};
+use jetfrost_wire::workstation::{NewProof, NewSlot, Proof, UnlockMethod, UnlockMethodKind};
 use jiff::Timestamp;
 
 use crate::backups::Backups;
 use crate::clock::timestamp;
 use crate::records;
-use crate::records::SlotRow;
-use crate::shared::{Caller, Invalid, Result, ServiceError, Thing};
+use crate::records::{ProofRow, SlotRow};
+use crate::shared::{Caller, Invalid, Result, ServiceError, Thing, convert};
 use crate::storage::key_slots::{row_of, slot_rows};
 
 impl Backups {
@@ -49,6 +49,20 @@ impl Backups {
         })?;
         self.events.workstation_changed(&upload.line.workstation.id);
         Ok(way)
+    }
+
+    /// Puts on record that a person at the workstation opened its image store with a secret. It is the workstation's word.
+    pub(crate) fn prove(&self, caller: &Caller, id: &WorkstationId, new: &NewProof) -> Result<Proof> {
+        let line = self.storage.line(caller, id)?;
+        caller.may(&Act::AddToStore { workstation: line.workstation.id.as_str() })?;
+        let row = ProofRow { store_id: line.store.id.clone(), at: self.clock.now(), secret: new.secret.into() };
+        self.records.write(|on| {
+            row.put(on)?;
+            let what = format!("{} of {}", new.secret.word().replace('_', " "), line.workstation.name);
+            self.trail.note(caller, "secret proved", &what, on)
+        })?;
+        self.events.workstation_changed(id);
+        Ok(convert::proof(&row))
     }
 
     /// Takes a key slot away. Never the last of the person's own.

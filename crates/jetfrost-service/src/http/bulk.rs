@@ -15,9 +15,10 @@ use futures_util::{Stream, StreamExt, stream};
 use jetfrost_image::ChunkName;
 use jetfrost_image::format::MAX_SEGMENT;
 use jetfrost_image::store::{ChunkReader, Store, StoreError};
-use jetfrost_types::{ImageStoreId, RunId};
+use jetfrost_types::{ImageStoreId, RunId, WorkstationId};
 use jetfrost_wire::Problem;
 use jetfrost_wire::chunks::{FrameStatus, MOST_NAMES, NAME};
+use jetfrost_wire::diagnosis::MOST_PROBE;
 use tokio::time::{Instant, timeout, timeout_at};
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -43,7 +44,7 @@ const SLOWEST: u64 = 16 << 10;
 type Names = Result<Bytes, actix_web::Error>;
 
 pub(super) fn routes(config: &mut ServiceConfig<'_>) {
-    config.service(missing).service(fetch).service(put_segment).service(put_needs);
+    config.service(missing).service(fetch).service(put_segment).service(put_needs).service(write_probe);
 }
 
 /// Which chunks are missing: 32-byte names in, a byte a name out (1 for missing).
@@ -166,6 +167,37 @@ async fn put_needs(
         };
         let (_permit, arriving) = app.bulk_for_caller(credential.clone(), begin).await?;
         receive(&mut body, len, Some(arriving)).await
+    };
+    let taken = taken.await;
+    drain_if_refused(&app, credential, body, taken).await
+}
+
+/// Writes a probe to the calling workstation's destination, makes it durable, reads it back and answers with that. Nothing of it stays.
+#[utoipa::path(tag = "workstations", params(("id" = String, Path)), security(("bearer" = [])),
+    request_body(content = Vec<u8>, content_type = "application/octet-stream"),
+    responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/workstations/{id}/probe")]
+async fn write_probe(
+    app: Data<App>,
+    request: HttpRequest,
+    credential: Credential,
+    id: Path<WorkstationId>,
+    mut body: Payload,
+) -> Result<HttpResponse, Trouble> {
+    let taken = async {
+        let len = content_length(&request)?;
+        if len > MOST_PROBE as u64 {
+            return Err(Trouble::too_large(MOST_PROBE as u64));
+        }
+        let begin = move |services: &Services, caller: &Caller| services.backups.takes_probe(caller, &id);
+        let (_permit, line) = app.bulk_for_caller(credential.clone(), begin).await?;
+        let mut deadline = Deadline::of(len);
+        let mut probe = Vec::new();
+        while let Some(piece) = deadline.next(&mut body).await? {
+            probe.extend_from_slice(&piece);
+        }
+        let read = app.run(move |services| services.backups.write_probe(&line, &probe)).await?;
+        Ok(HttpResponse::Ok().content_type("application/octet-stream").body(read))
     };
     let taken = taken.await;
     drain_if_refused(&app, credential, body, taken).await

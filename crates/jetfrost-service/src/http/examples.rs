@@ -70,6 +70,10 @@ pub(super) fn of(kind: &str) -> Option<Value> {
         "SignIn" => json!({ "login": "ingrid", "password": "a password of the account", "carry": "token", "label": "a script" }),
         "StoreSettings" => json!({ "limit": 300_000_000_000_u64, "retention": null }),
         "CheckDirectory" => json!({ "directory": "/backup/attic" }),
+        "Diagnosis" => json!({ "well": true, "steps": [
+            { "step": "name", "result": "passed", "says": "quay.office.example resolves to 10.0.1.5.", "ms": 2 },
+        ] }),
+        "NewProof" => json!({ "secret": "passphrase" }),
         "DiagnoseFor" => json!({ "login": "tove" }),
         "Typed" => json!({ "rule": "size", "text": "300GB" }),
         _ => return None,

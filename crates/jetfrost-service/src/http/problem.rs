@@ -13,8 +13,9 @@ use jetfrost_office::queue::ASK_AGAIN_MS;
 use jetfrost_wire::problem::{Problem, ProblemKind as Kind, WhoseMove};
 use jetfrost_wire::size::show;
 
+use crate::clock::timestamp;
 use crate::media::{MarkerError, MediaError};
-use crate::records::RecordsError;
+use crate::records::{Ended, RecordsError};
 use crate::shared::{Comes, NoRoom, ServiceError};
 
 /// Whoever waits in the queue asks again after this; that its turn has come it hears at once.
@@ -188,8 +189,25 @@ fn fold(error: &ServiceError) -> Problem {
         ServiceError::UnknownDevice => Problem::new(
             Kind::NotSignedIn,
             "The service does not know this workstation.",
-            "It was retired or replaced by another machine. Ask the administrator for an enrolment code. The backups are still there.",
+            "Its credential was made by another service, or is lost with the service's records. Ask the administrator for an enrolment code.",
         ),
+        ServiceError::FormerDevice { name, ended, at } => {
+            let (what, next) = match ended {
+                Ended::Retired => ("was retired", "Its backups are still there. Ask the administrator for an enrolment code."),
+                Ended::Claimed => (
+                    "was taken over by another machine",
+                    "The backups go on from there. If that was not meant, ask the administrator for an enrolment code that hands it back.",
+                ),
+                Ended::Removed => {
+                    ("was removed together with its backups", "Ask the administrator for an enrolment code to begin anew.")
+                }
+            };
+            Problem::new(
+                Kind::NotSignedIn,
+                format!("Workstation '{name}' {what} on {}.", timestamp(*at).strftime("%-d %B %Y")),
+                next,
+            )
+        }
         ServiceError::WrongPassword => Problem::new(
             Kind::WrongPassword,
             "The login name or the account's password is wrong.",
@@ -412,7 +430,7 @@ fn said_of_what_comes(comes: Option<&Comes>, bound: LimitKind) -> String {
     }
     let by_itself = match comes {
         Some(Comes { at, bytes }) if *bytes > 0 => {
-            format!("{} become free automatically on {}.", show(*bytes), crate::clock::timestamp(*at).strftime("%-d %B %Y"))
+            format!("{} become free automatically on {}.", show(*bytes), timestamp(*at).strftime("%-d %B %Y"))
         }
         _ => "No room becomes free automatically soon.".into(),
     };

@@ -9,7 +9,7 @@ use jetfrost_wire::service::{Carry, IssuedToken, NewToken, Session, SessionsEnde
 use crate::clock::timestamp;
 use crate::identity::Identity;
 use crate::identity::accounts::check_password;
-use crate::records::{AccountRow, Id, RecordsError, SessionRow, WorkstationRow};
+use crate::records::{AccountRow, FormerCredentialRow, Id, RecordsError, SessionRow, WorkstationRow};
 use crate::secrets::{SecretKind, hash, hash_password, is_password, new_id, new_secret};
 use crate::shared::{
     Caller, Conflict, Credential, DAY_MS, Disabled, Invalid, Result, ServiceError, Thing, Who, bounds, checked_name, convert,
@@ -62,7 +62,7 @@ impl Identity {
             SecretKind::Session => self.person(&hash)?,
             SecretKind::Device => {
                 let found = self.records.read(|on| Ok::<_, ServiceError>(WorkstationRow::by_credential(&hash, on)?))?;
-                let (workstation, account) = found.ok_or(ServiceError::UnknownDevice)?;
+                let (workstation, account) = found.ok_or_else(|| self.unknown_device(&hash))?;
                 if account.disabled.is_some() {
                     return Err(ServiceError::Disabled(Disabled::WorkstationsAccount));
                 }
@@ -70,6 +70,16 @@ impl Identity {
             }
         };
         Ok(Caller { who, origin: credential.origin.clone() })
+    }
+
+    /// Why a device credential opens nothing: whoever has one that is over is told.
+    fn unknown_device(&self, hash: &[u8]) -> ServiceError {
+        let former = self.records.read(|on| Ok::<_, ServiceError>(FormerCredentialRow::by_hash(hash, on)?));
+        match former {
+            Ok(Some((row, name))) => ServiceError::FormerDevice { name, ended: row.ended.0, at: row.at },
+            Ok(None) => ServiceError::UnknownDevice,
+            Err(error) => error,
+        }
     }
 
     /// The person behind a session's secret.

@@ -6,8 +6,10 @@ mod verdict;
 mod volume;
 
 use std::collections::HashMap;
-use std::io::{self, Write};
+use std::fs::File;
+use std::io::{self, Read, Seek, Write};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use jetfrost_image::StoreId;
@@ -264,19 +266,25 @@ impl Media {
         }
     }
 
-    /// Writes a probe to a destination, makes it durable, reads it back and removes it.
-    pub(crate) fn probe(&self, place: &Place) -> Result<(), MediaError> {
+    /// Writes a probe to a destination, makes it durable and reads it back. Its name is gone before it has any content: nothing of it
+    /// can stay behind.
+    pub(crate) fn probe(&self, place: &Place, probe: &[u8]) -> Result<Vec<u8>, MediaError> {
+        static NUMBER: AtomicU64 = AtomicU64::new(0);
         self.check(place)?;
-        let path = place.directory.join(STORES).join(format!(".probe-{}", std::process::id()));
-        let tried = std::fs::File::create(&path).and_then(|mut file| {
-            file.write_all(PROBE)?;
-            file.sync_all()
-        });
-        let read = tried.and_then(|()| std::fs::read(&path));
-        let removed = std::fs::remove_file(&path);
-        let failed = |source| MediaError::Io { doing: "writing a probe to the destination", source };
-        let read = read.and_then(|bytes| removed.map(|()| bytes)).map_err(failed)?;
-        if read == PROBE { Ok(()) } else { Err(failed(io::ErrorKind::InvalidData.into())) }
+        // Several may be tried at once.
+        let name = format!(".probe-{}-{}", std::process::id(), NUMBER.fetch_add(1, Ordering::Relaxed));
+        let path = place.directory.join(STORES).join(name);
+        let tried = || {
+            let mut file = File::options().read(true).write(true).create_new(true).open(&path)?;
+            std::fs::remove_file(&path)?;
+            file.write_all(probe)?;
+            file.sync_all()?;
+            file.rewind()?;
+            let mut read = Vec::with_capacity(probe.len());
+            file.take(probe.len() as u64 + 1).read_to_end(&mut read)?;
+            if read == probe { Ok(read) } else { Err(io::ErrorKind::InvalidData.into()) }
+        };
+        tried().map_err(|source| MediaError::Io { doing: "writing a probe to the destination", source })
     }
 
     /// Looks at a destination of another installation, and writes nothing to it.
@@ -450,7 +458,6 @@ pub(crate) struct Found {
     pub(crate) stores: Vec<(String, Arc<dyn Medium>)>,
 }
 
-const PROBE: &[u8] = b"a probe, which may be removed";
 const STORES: &str = "stores";
 /// Copies of the service's own records.
 pub(crate) const RECORDS: &str = "records";

@@ -45,6 +45,7 @@ impl Operations {
             failing: freshness::is_failing(line.failures()) && has_machine(line),
             kept_waiting: kept_waiting(line, now).filter(|_| has_machine(line)),
             without_first_point: has_machine(line) && lacks_first_point(line, now),
+            proof_overdue: line.proof_due().is_some_and(|due| due <= now),
         };
         let machines: Vec<MachineFacts> = lines.iter().filter(|line| line.store.removal.is_none()).map(machine).collect();
         let protection = self.storage.protection()?;
@@ -135,6 +136,10 @@ pub(crate) fn line(alert: &Alert) -> AlertLine {
             format!("'{subject}' joined days ago and has no point yet."),
             format!("On {subject}: jetfrost status, then jetfrost backup."),
         ),
+        AlertKind::ProofDue => (
+            format!("Nobody has proved lately that the passphrase or recovery key of '{subject}' still works."),
+            format!("On {subject}: jetfrost unlock. If the secret is lost, make a new one there while the machine still runs: jetfrost unlock-method --help."),
+        ),
         AlertKind::DrillFailed => (
             format!("The last drill of '{subject}' did not restore everything exactly."),
             format!("On {subject}: jetfrost drill says what; jetfrost scrub start {subject} looks at the stored bytes."),
@@ -178,7 +183,7 @@ fn waits_for(reason: &str) -> &'static str {
 mod tests {
     use jetfrost_types::{AlertKind, DelayReason, Role};
     use jetfrost_wire::run::{GiveUp, Progress};
-    use jetfrost_wire::workstation::{AgentReport, Delay};
+    use jetfrost_wire::workstation::{AgentReport, Delay, NewProof, ProvedWith};
 
     use crate::clock::timestamp;
     use crate::shared::testing::Office;
@@ -194,10 +199,32 @@ mod tests {
     fn a_late_workstation_is_an_alert_until_it_is_backed_up() {
         let (office, mut machine) = office_with_points([b"one"]);
         assert_eq!(kinds(&office), []);
-        office.pass(30 * DAY_MS);
+        office.pass(10 * DAY_MS);
         assert_eq!(kinds(&office), [(AlertKind::Overdue, "front desk".to_owned())]);
         machine.back_up(&office, b"two").expect("a point");
         assert_eq!(kinds(&office), []);
+    }
+
+    #[test]
+    fn a_secret_that_nobody_proves_is_an_alert_until_somebody_does() {
+        let (office, mut machine) = office_with_points([b"one"]);
+        let due = || kinds(&office).contains(&(AlertKind::ProofDue, "front desk".to_owned()));
+        office.pass(13 * DAY_MS);
+        assert!(!due());
+        office.pass(DAY_MS);
+        assert!(due(), "nobody ever did");
+        let (backups, id) = (&office.services.backups, &machine.enrolled.workstation);
+        let new = NewProof { secret: ProvedWith::RecoveryKey };
+        assert!(backups.prove(&office.ingrid, id, &new).is_err(), "only its own word counts");
+        backups.prove(&machine.caller, id, &new).expect("on record");
+        let store = backups.workstation(&office.ingrid, id).expect("there").store;
+        assert_eq!((store.proof.map(|proof| proof.secret), store.proof_due), (Some(ProvedWith::RecoveryKey), None));
+        office.pass(89 * DAY_MS);
+        assert!(!due());
+        office.pass(DAY_MS);
+        assert!(due(), "90 days are the usual interval");
+        machine.back_up(&office, b"two").expect("a point");
+        assert!(due(), "a backup proves no secret");
     }
 
     #[test]

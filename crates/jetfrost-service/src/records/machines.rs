@@ -3,15 +3,17 @@
 use std::collections::HashMap;
 
 use super::agents::AgentRow;
+use super::diagnoses::{DiagnosisRow, Ended, FormerCredentialRow, ProofRow};
 use super::history::{PointRow, RunRow};
 use super::joint::{
     Asked, AtRest, Noted, OfficePause, Rest, StoreHold, StoreRemoval, StoreRoomMade, StoreShortened, WorkstationRest,
 };
 use super::people::{AccountRow, GroupRow};
 use super::places::DestinationRow;
-use super::schema::{accounts, agents, destinations, points, runs, stores, workstations};
+use super::schema::{accounts, agents, destinations, points, proofs, runs, stores, workstations};
 use super::{Connection, Count, Id, InJson, Rows, Written};
 use diesel::prelude::*;
+use jetfrost_office::schedule::proof_due;
 use jetfrost_types::{AccountId, DestinationId, ImageStoreId, Schedule, ScheduleOrigin, ScheduleSettings, WorkstationId};
 use jetfrost_wire::retention::Retention;
 
@@ -21,7 +23,7 @@ macro_rules! lines {
     () => {
         workstations::table
             .inner_join(accounts::table)
-            .inner_join(stores::table.inner_join(destinations::table))
+            .inner_join(stores::table.inner_join(destinations::table).left_join(proofs::table))
             .left_join(
                 points::table.on(points::store_id.eq(stores::id).and(points::sequence.nullable().eq(stores::latest_sequence))),
             )
@@ -35,6 +37,7 @@ macro_rules! lines {
                 Option::<PointRow>::as_select(),
                 Option::<RunRow>::as_select(),
                 Option::<AgentRow>::as_select(),
+                Option::<ProofRow>::as_select(),
             ))
     };
 }
@@ -111,7 +114,8 @@ pub(crate) struct StoreRow {
 }
 
 /// What [`lines`] selects.
-type Joined = (WorkstationRow, AccountRow, StoreRow, DestinationRow, Option<PointRow>, Option<RunRow>, Option<AgentRow>);
+type Joined =
+    (WorkstationRow, AccountRow, StoreRow, DestinationRow, Option<PointRow>, Option<RunRow>, Option<AgentRow>, Option<ProofRow>);
 
 /// All that a line of the list shows.
 #[derive(Debug, Clone)]
@@ -123,6 +127,7 @@ pub(crate) struct WorkstationLine {
     pub(crate) latest_point: Option<PointRow>,
     pub(crate) latest_run: Option<RunRow>,
     pub(crate) agent: Option<AgentRow>,
+    pub(crate) proof: Option<ProofRow>,
     /// What its account's groups set of its schedule, by their names.
     pub(crate) of_groups: Vec<(String, ScheduleSettings)>,
 }
@@ -134,10 +139,23 @@ impl WorkstationRow {
 
     /// Ends its credential: no machine is this workstation any more. Its backups stay.
     pub(crate) fn cut_off(mut self, at: Moment, by: &str, on: &mut Connection) -> Rows<()> {
+        self.end_credential(Ended::Retired, at, on)?;
         self.credential_hash = Self::no_credential(&self.id, Rest::Retired);
         self.rest = AtRest { why: Rest::Retired, since: at, by: Some(by.into()) }.into();
         AgentRow::forget(&self.id, on)?;
+        DiagnosisRow::forget(&self.id, on)?;
         self.update(on)
+    }
+
+    /// Remembers that its credential is over, and why: whoever still has it is told. Another is to take its place.
+    pub(crate) fn end_credential(&self, ended: Ended, at: Moment, on: &mut Connection) -> Rows<()> {
+        if self.rest.is_some() {
+            // No machine has one, and why is known already.
+            return Ok(());
+        }
+        let former =
+            FormerCredentialRow { hash: self.credential_hash.clone(), workstation_id: self.id.clone(), ended: ended.into(), at };
+        former.put(on)
     }
 
     /// What stands where no credential is: no credential hashes to it.
@@ -170,9 +188,10 @@ impl WorkstationRow {
     }
 
     /// Ends a workstation whose store is gone: its credential opens nothing any more, its name is free again.
-    pub(crate) fn retire(id: &WorkstationId, on: &mut Connection) -> Rows<()> {
-        let gone = format!("{id} (gone)");
-        diesel::update(workstations::table.find(id.as_str()))
+    pub(crate) fn retire(&self, at: Moment, on: &mut Connection) -> Rows<()> {
+        self.end_credential(Ended::Removed, at, on)?;
+        let gone = format!("{} (gone)", self.id);
+        diesel::update(workstations::table.find(&self.id))
             .set((workstations::name_key.eq(&gone), workstations::credential_hash.eq(gone.as_bytes())))
             .execute(on)
             .map(drop)
@@ -357,9 +376,9 @@ impl WorkstationLine {
         for (account, group, set) in GroupRow::schedules(owner, on)? {
             by_account.entry(account).or_default().push((group, set.0));
         }
-        let line = |(workstation, account, store, destination, latest_point, latest_run, agent): Joined| {
+        let line = |(workstation, account, store, destination, latest_point, latest_run, agent, proof): Joined| {
             let of_groups = by_account.get(&account.id).cloned().unwrap_or_default();
-            Self { workstation, account, store, destination, latest_point, latest_run, agent, of_groups }
+            Self { workstation, account, store, destination, latest_point, latest_run, agent, proof, of_groups }
         };
         Ok(rows.into_iter().map(line).collect())
     }
@@ -374,6 +393,13 @@ impl WorkstationLine {
     pub(crate) fn failures(&self) -> u64 {
         let by_agent = self.agent.as_ref().map_or(Count::ZERO, |agent| agent.failures);
         self.workstation.failures.max(by_agent).get()
+    }
+
+    /// From when on a proof is overdue that a secret opens its image store; none where there is no secret, or no machine.
+    pub(crate) fn proof_due(&self) -> Option<Moment> {
+        let proved = self.proof.as_ref().map(|proof| proof.at.ms());
+        let due = proof_due(self.schedule().0.proof_days, proved, self.workstation.enrolled.ms());
+        (self.store.encrypted && self.workstation.rest.is_none()).then(|| Moment::from_ms(due))
     }
 
     /// What schedule holds for it, and who set each part.

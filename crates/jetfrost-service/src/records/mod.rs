@@ -13,6 +13,7 @@ use std::time::Duration;
 pub(crate) use agents::{AgentRow, NewWait, WaitRow};
 pub(crate) use audit::{AuditFilter, AuditRow, NewEntry};
 pub(crate) use columns::{Count, Days, Id, InJson, Port, Word, Written};
+pub(crate) use diagnoses::{DiagnosisRow, Ended, FormerCredentialRow, ProofRow};
 use diesel::connection::{Connection as _, SimpleConnection};
 use diesel::prelude::*;
 use diesel::r2d2::{ConnectionManager, CustomizeConnection, Pool};
@@ -39,6 +40,7 @@ pub(crate) use terms::EarlierTermsRow;
 mod agents;
 mod audit;
 mod columns;
+mod diagnoses;
 mod dismissed;
 mod enrolments;
 mod history;
@@ -212,6 +214,7 @@ mod tests {
     use jetfrost_wire::run::{Outcome, Phase};
     use jetfrost_wire::service::{Carry, TokenScope};
     use jetfrost_wire::size::Units;
+    use jetfrost_wire::workstation::ProvedWith;
 
     use super::*;
     use crate::clock::Moment;
@@ -276,6 +279,12 @@ mod tests {
             VALUES (4, 'f', 'w', 'failed', 'sending', 1, 1, 1, 90, 95, 95, 0, 0, 0);
         UPDATE workstations SET rhythm_seconds = 7200, latest_run = 4;
         INSERT INTO agents (workstation_id, seen, delay, delayed) VALUES ('w', 96, 'on_battery', 94);";
+
+    /// What the eleventh version added to that: an alert that was told, a schedule, and what kept a backup waiting.
+    const ELEVENTH: &str = "
+        INSERT INTO told (kind, subject, at) VALUES ('no_first_point', 'knot', 97);
+        UPDATE destinations SET schedule = '{\"drill_days\":30}';
+        INSERT INTO waits (workstation_id, reason, since, until) VALUES ('w', 'on_battery', 94, 98);";
 
     fn brought_up_to_date(versions: &[&str]) -> (tempfile::TempDir, Records) {
         let directory = tempfile::tempdir().expect("a directory");
@@ -435,6 +444,17 @@ mod tests {
             );
             records.write(|on| insert(on, &row)).expect(&row);
         }
+        for ended in Ended::ALL {
+            let row = format!(
+                "INSERT INTO former_credentials (hash, workstation_id, ended, at) SELECT randomblob(8), id, '{}', 1 FROM workstations",
+                ended.word()
+            );
+            records.write(|on| insert(on, &row)).expect(&row);
+        }
+        for secret in ProvedWith::ALL {
+            let row = format!("INSERT OR REPLACE INTO proofs (store_id, at, secret) VALUES ('s', 1, '{}')", secret.word());
+            records.write(|on| insert(on, &row)).expect(&row);
+        }
         let half = "UPDATE agents SET delayed = NULL";
         assert!(records.write(|on| insert(on, half)).is_err(), "half of a value");
         for security in MailSecurity::ALL {
@@ -471,6 +491,26 @@ mod tests {
         assert_eq!((schedule.hours, by.hours, line.failures()), (TimeOfDay::ALWAYS, SetBy::Nobody, 1));
         let delay = line.agent.expect("it reported").delay.0.expect("and was delayed");
         assert_eq!((delay.reason, delay.since.ms()), (DelayReason::OnBattery, 94));
+    }
+
+    #[test]
+    fn records_of_the_eleventh_version_keep_what_was_told_and_have_no_proof_and_no_diagnosis() {
+        let before = [FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH, TENTH, ELEVENTH];
+        let (_directory, records) = brought_up_to_date(&before);
+        let line = line(&records);
+        let (schedule, by) = line.schedule();
+        assert_eq!((schedule.drill_days.days(), schedule.proof_days.days(), by.proof_days), (30, 90, SetBy::Nobody));
+        assert_eq!(line.proof, None);
+        records
+            .read(|on| {
+                assert!(ToldRow::all(on)?.iter().any(|told| told.subject == "knot" && told.kind.0 == AlertKind::NoFirstPoint));
+                assert_eq!(
+                    (WaitRow::list(&line.workstation.id, i64::MAX, 9, on)?.len(), DiagnosisRow::of(&line.workstation.id, on)?),
+                    (1, None)
+                );
+                Ok::<_, RecordsError>(())
+            })
+            .expect("readable");
     }
 
     #[test]

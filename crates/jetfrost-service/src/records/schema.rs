@@ -176,6 +176,31 @@ diesel::table! {
 }
 
 diesel::table! {
+    diagnoses (workstation_id) {
+        workstation_id -> Text,
+        at -> BigInt,
+        found -> Text,
+    }
+}
+
+diesel::table! {
+    former_credentials (hash) {
+        hash -> Binary,
+        workstation_id -> Text,
+        ended -> Text,
+        at -> BigInt,
+    }
+}
+
+diesel::table! {
+    proofs (store_id) {
+        store_id -> Text,
+        at -> BigInt,
+        secret -> Text,
+    }
+}
+
+diesel::table! {
     waits (number) {
         number -> BigInt,
         workstation_id -> Text,
@@ -390,6 +415,8 @@ diesel::joinable!(destination_accounts -> accounts (account_id));
 diesel::joinable!(destination_accounts -> destinations (destination_id));
 diesel::joinable!(workstations -> accounts (account_id));
 diesel::joinable!(agents -> workstations (workstation_id));
+diesel::joinable!(former_credentials -> workstations (workstation_id));
+diesel::joinable!(proofs -> stores (store_id));
 diesel::joinable!(stores -> workstations (workstation_id));
 diesel::joinable!(stores -> destinations (destination_id));
 diesel::joinable!(enrolment_codes -> accounts (account_id));
@@ -404,6 +431,8 @@ diesel::allow_tables_to_appear_in_same_query!(
     destination_groups,
     destination_accounts,
     destinations,
+    former_credentials,
+    proofs,
     workstations,
     waits,
     stores,

@@ -15,7 +15,7 @@ use jetfrost_wire::size::show;
 use jetfrost_wire::{Page, PageQuery};
 
 use crate::media::MediaError;
-use crate::records::{Count, Id, JobRow, Removal, WorkstationLine, WorkstationRow};
+use crate::records::{Count, Id, JobRow, Removal, WorkstationLine};
 use crate::retention::Retention;
 use crate::secrets::new_id;
 use crate::shared::{Caller, Conflict, Result, SERVICE, ServiceError, Thing, convert, number_cursor, place, to_db};
@@ -319,7 +319,7 @@ impl Retention {
             let mut store = line.store.clone();
             store.gone = Some(now);
             store.update(on)?;
-            WorkstationRow::retire(&line.workstation.id, on)?;
+            line.workstation.retire(now, on)?;
             self.trail.note_as(&by, "", "image store gone", &line.workstation.name, on)
         })?;
         self.media.clear_removed(&place(&line.destination))?;

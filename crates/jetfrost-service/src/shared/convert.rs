@@ -9,12 +9,12 @@ use jetfrost_wire::point::{PendingRemoval, Point};
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::{ExceptionCounts, Outcome, Phase, Progress, Run};
 use jetfrost_wire::service::AuditEntry;
-use jetfrost_wire::workstation::{AgentState, Delay, Wait, WorkstationState};
+use jetfrost_wire::workstation::{AgentState, Delay, Proof, Wait, WorkstationState};
 
 use crate::clock::{Moment, timestamp};
 use crate::records::{
-    AccountRow, AgentRow, AuditRow, CodeWithNames, Connection, Count, JobRow, PointRow, Removal, Rest, RestoreRow, RunRow,
-    WaitRow, WorkstationLine,
+    AccountRow, AgentRow, AuditRow, CodeWithNames, Connection, Count, JobRow, PointRow, ProofRow, Removal, Rest, RestoreRow,
+    RunRow, WaitRow, WorkstationLine,
 };
 use crate::shared::Result;
 use crate::shared::versions::version;
@@ -148,6 +148,10 @@ pub(crate) fn workstation_state(line: &WorkstationLine, now: Moment) -> Workstat
 pub(crate) fn agent(row: &AgentRow) -> AgentState {
     let delay = row.delay.as_ref().map(|noticed| Delay { reason: noticed.reason, since: timestamp(noticed.since) });
     AgentState { seen: timestamp(row.seen), due: row.due.map(timestamp), delay }
+}
+
+pub(crate) fn proof(row: &ProofRow) -> Proof {
+    Proof { at: timestamp(row.at), secret: row.secret.0 }
 }
 
 pub(crate) fn wait(row: &WaitRow) -> Wait {

@@ -5,7 +5,7 @@ use jetfrost_office::capacity::Usage;
 
 use crate::clock::Moment;
 use crate::media::{MarkerError, MediaError};
-use crate::records::RecordsError;
+use crate::records::{Ended, RecordsError};
 use crate::shared::conflict::Conflict;
 use crate::shared::invalid::Invalid;
 use crate::shared::subjects::{CodeFault, Disabled, Thing, Traffic};
@@ -25,6 +25,16 @@ pub(crate) enum ServiceError {
     /// A device credential that no workstation has, or has any more.
     #[error("no workstation has this credential")]
     UnknownDevice,
+    /// A device credential that is over.
+    #[error("the credential of '{name}' is over")]
+    FormerDevice {
+        /// Whose it was.
+        name: String,
+        /// Why it is over.
+        ended: Ended,
+        /// Since when.
+        at: Moment,
+    },
     /// Login name or password are wrong.
     #[error("login name or account password are wrong")]
     WrongPassword,

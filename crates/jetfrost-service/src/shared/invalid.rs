@@ -207,6 +207,9 @@ pub(crate) enum Invalid {
     /// A report of more than anybody reads.
     #[error("a report tells of {0} waits at most")]
     TooManyWaits(usize),
+    /// A diagnosis of more steps than there are.
+    #[error("a diagnosis has {0} steps at most")]
+    TooManySteps(usize),
     /// Segments that would make a store of very many small files.
     #[error("too many short segments in one run: fill them to 16 MiB")]
     ShortSegments,
@@ -276,6 +279,7 @@ impl Invalid {
             Self::NeedsTooLong(_) => "needs_too_long",
             Self::PointTooLong(_) => "point_too_long",
             Self::TooManyWaits(_) => "too_many_waits",
+            Self::TooManySteps(_) => "too_many_steps",
             Self::ShortSegments => "short_segments",
             Self::MoreThanAnnounced => "more_than_announced",
         }

@@ -70,9 +70,10 @@ labels!(Disabled: Account = "account", WorkstationsAccount = "workstations_accou
 pub(crate) enum Traffic {
     Backups,
     Restores,
+    Probes,
 }
 
-labels!(Traffic: Backups = "backups", Restores = "restores");
+labels!(Traffic: Backups = "backups", Restores = "restores", Probes = "probes");
 
 impl fmt::Display for Traffic {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

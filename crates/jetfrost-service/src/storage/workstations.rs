@@ -70,6 +70,8 @@ impl Storage {
             drilled: line.store.drilled.map(timestamp),
             drilled_point: line.store.drilled_point.map(Count::get),
             drill_failed: line.store.drill_failed.map(timestamp),
+            proof: line.proof.as_ref().map(convert::proof),
+            proof_due: line.proof_due().filter(|due| *due <= self.clock.now()).map(timestamp),
         }
     }
 }

@@ -6,8 +6,9 @@ use jetfrost_client::state_dir::StateDir;
 use jetfrost_types::{DestinationId, GroupId, WorkstationId};
 use jetfrost_wire::calls;
 use jetfrost_wire::schedule::{
-    AppliedSchedule, DrillDays, NotATimeOfDay, OwnSchedule, Rate, RateLimit, Rhythm, ScheduleSettings, SetBy, TimeOfDay, said,
-    said_of_battery, said_of_drills, said_of_hours, said_of_priority, said_of_rate, said_of_rhythm,
+    AppliedSchedule, DrillDays, NotATimeOfDay, OwnSchedule, ProofDays, Rate, RateLimit, Rhythm, ScheduleSettings, SetBy,
+    TimeOfDay, said, said_of_battery, said_of_drills, said_of_hours, said_of_priority, said_of_proofs, said_of_rate,
+    said_of_rhythm,
 };
 use jetfrost_wire::size;
 use jetfrost_wire::workstation::Workstation;
@@ -78,6 +79,9 @@ pub(crate) struct Change {
     /// How often to rehearse a restore, in days: 1 to 365.
     #[arg(long, value_name = "DAYS", value_parser = parse_drill_days)]
     drill_every: Option<DrillDays>,
+    /// How often a person proves that the passphrase or recovery key still works, in days: 7 to 730.
+    #[arg(long, value_name = "DAYS", value_parser = parse_proof_days)]
+    proof_every: Option<ProofDays>,
     /// What to no longer set here; may be repeated.
     #[arg(long, value_name = "WHAT")]
     unset: Vec<Part>,
@@ -97,6 +101,7 @@ enum Part {
     LowPriority,
     Rate,
     DrillEvery,
+    ProofEvery,
 }
 
 #[derive(Debug, Clone, Copy)]
@@ -129,6 +134,11 @@ fn parse_drill_days(text: &str) -> Result<DrillDays, String> {
     DrillDays::try_from(days).map_err(|e| e.to_string())
 }
 
+fn parse_proof_days(text: &str) -> Result<ProofDays, String> {
+    let days: u16 = text.parse().map_err(|_| format!("'{text}' is not a number of days"))?;
+    ProofDays::try_from(days).map_err(|e| e.to_string())
+}
+
 impl Change {
     fn of(&self, mut settings: ScheduleSettings) -> ScheduleSettings {
         for part in &self.unset {
@@ -139,6 +149,7 @@ impl Change {
                 Part::LowPriority => settings.low_priority = None,
                 Part::Rate => settings.rate = None,
                 Part::DrillEvery => settings.drill_days = None,
+                Part::ProofEvery => settings.proof_days = None,
             }
         }
         let yes = |answer: YesOrNo| matches!(answer, YesOrNo::Yes);
@@ -155,6 +166,7 @@ impl Change {
             low_priority: self.low_priority.map(yes).or(settings.low_priority),
             rate: rate.or(settings.rate),
             drill_days: self.drill_every.or(settings.drill_days),
+            proof_days: self.proof_every.or(settings.proof_days),
         }
     }
 }
@@ -248,6 +260,7 @@ pub(crate) fn say_schedule(schedule: &AppliedSchedule, ui: &Ui) {
         ("priority", said_of_priority(values.low_priority).into(), &set_by.low_priority),
         ("rate", said_of_rate(values.rate), &set_by.rate),
         ("drills", said_of_drills(values.drill_days), &set_by.drill_days),
+        ("proofs", said_of_proofs(values.proof_days), &set_by.proof_days),
     ] {
         ui.line(&format!("{name:<12} {value} ({})", said_of_origin(by)));
     }
@@ -264,6 +277,7 @@ pub(crate) fn summary_of(schedule: &AppliedSchedule) -> String {
         (&set_by.low_priority, said_of_priority(values.low_priority).into()),
         (&set_by.rate, said_of_rate(values.rate)),
         (&set_by.drill_days, said_of_drills(values.drill_days)),
+        (&set_by.proof_days, said_of_proofs(values.proof_days)),
     ] {
         match by_origin.iter_mut().find(|(origin, _)| *origin == by) {
             Some((_, said)) => said.push(value),
@@ -313,5 +327,6 @@ mod tests {
         assert!(matches!(parse_rate("5MB"), Ok(RateOrNone::Rate(rate)) if rate.bytes_per_second() == 5_000_000));
         assert!(matches!(parse_rate("none"), Ok(RateOrNone::None)) && parse_rate("100kB").is_err());
         assert!(parse_drill_days("0").is_err() && parse_drill_days("30").is_ok());
+        assert!(parse_proof_days("6").is_err() && parse_proof_days("7").is_ok());
     }
 }

@@ -6,6 +6,7 @@ use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_types::Limit;
 use jetfrost_wire::calls;
+use jetfrost_wire::diagnosis::LastDiagnosis;
 use jetfrost_wire::point::Point;
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::{Outcome, Run};
@@ -18,11 +19,12 @@ use serde_json::json;
 
 use crate::commands::administration::schedule::summary_of;
 use crate::commands::administration::store::WorkstationChange;
+use crate::commands::diagnosis::say_line;
 use crate::commands::keys::unlock_method::say_unlock_methods;
 use crate::commands::labels;
 use crate::commands::limit::parse_limit;
 use crate::commands::this_workstation::history::say_history;
-use crate::commands::this_workstation::status::said_of_drill;
+use crate::commands::this_workstation::status::{said_of_drill, said_of_proof};
 use crate::commands::time::moment_of;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, ago, many, moment};
@@ -61,6 +63,11 @@ pub(crate) enum Workstation {
     },
     /// Asks the workstation for a backup now. Its agent starts one as soon as it hears of it, also on battery.
     BackUp {
+        /// Its name.
+        name: String,
+    },
+    /// Shows what the workstation found out about itself last, with 'jetfrost diagnose'.
+    Diagnosis {
         /// Its name.
         name: String,
     },
@@ -111,6 +118,11 @@ impl Workstation {
                 ui.show(&asked, |w| {
                     ui.line(&format!("'{}' was asked for a backup. {}", w.name, said_of_start(w, Timestamp::now())));
                 });
+            }
+            Self::Diagnosis { name } => {
+                let w = workstation_named(&api, &name)?;
+                let last: LastDiagnosis = api.call(&calls::last_diagnosis(&w.id))?;
+                ui.show(&last, |last| say_last(&w.name, last, ui));
             }
             Self::Pause { name, until } => {
                 let w = workstation_named(&api, &name)?;
@@ -202,6 +214,9 @@ fn show_workstation(api: &Api, w: &WorkstationRecord, ui: &Ui) -> Result<(), Fai
         say_asked(w, ui);
         ui.line(&format!("schedule: {}", summary_of(&w.schedule)));
         ui.line(&format!("last drill: {}", said_of_drill(&w.store, now)));
+        if w.store.encrypted {
+            ui.line(&format!("last proof: {}", said_of_proof(&w.store, now)));
+        }
         say_store(w, ui);
         ui.line("");
         say_unlock_methods(&ways, ui);
@@ -217,6 +232,14 @@ fn first<T>(of: &[T]) -> &[T] {
 }
 
 /// What an administrator asked of it, and how its runs fared.
+fn say_last(name: &str, last: &LastDiagnosis, ui: &Ui) {
+    let (Some(at), Some(found)) = (last.at, &last.found) else {
+        return ui.line(&format!("'{name}' was never diagnosed. Next, at the workstation: jetfrost diagnose"));
+    };
+    ui.line(&format!("'{name}', diagnosed {} ({})", ago(at, Timestamp::now()), moment(at)));
+    found.steps.iter().for_each(|line| say_line(line, ui));
+}
+
 fn say_asked(w: &WorkstationRecord, ui: &Ui) {
     if let Some(asked) = &w.asked {
         ui.line(&format!("{} asked for a backup at {}; it has not started", asked.by, moment(asked.at)));

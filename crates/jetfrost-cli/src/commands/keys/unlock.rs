@@ -1,9 +1,11 @@
 //! `jetfrost unlock`: a secret tried, and a lost key put back.
 
 use clap::Args;
+use jetfrost_client::Secret;
 use jetfrost_client::salvage::Opening;
 use jetfrost_client::state_dir::StateDir;
-use jetfrost_client::unlock_methods::{unlock, unlock_with_office_key};
+use jetfrost_client::unlock_methods::{prove, unlock, unlock_with_office_key};
+use jetfrost_wire::workstation::ProvedWith;
 use serde_json::json;
 
 use crate::commands::keys::secret::Which;
@@ -21,16 +23,33 @@ pub(crate) struct Unlock {
 impl Unlock {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let name = state_dir.membership()?.name;
-        let was_lost = self.which.open(&format!("of workstation '{name}'"), ui, |opening| match opening {
-            Opening::Secret(secret) => unlock(state_dir, *secret),
-            Opening::Office(office) => unlock_with_office_key(state_dir, office),
+        let (was_lost, secret) = self.which.open(&format!("of workstation '{name}'"), ui, |opening| match opening {
+            Opening::Secret(secret) => Ok((unlock(state_dir, *secret)?, proved_with(secret))),
+            Opening::Office(office) => Ok((unlock_with_office_key(state_dir, office)?, Some(ProvedWith::OfficeKey))),
         })?;
-        ui.show(&json!({ "unlocks": true, "key_was_lost": was_lost }), |_| {
+        let proof = secret.map(|secret| prove(state_dir, secret)).transpose();
+        if let Err(error) = &proof {
+            ui.remark(&format!("The service did not put this on record as a proof: {error}."));
+        }
+        let proof = proof.ok().flatten();
+        ui.show(&json!({ "unlocks": true, "key_was_lost": was_lost, "proof": proof }), |_| {
             ui.line(&format!("This secret unlocks the image store of '{name}'."));
             if was_lost {
                 ui.line("The store key was missing on this machine and is in place again.");
             }
+            if proof.is_some() {
+                ui.line("That is on record as proof that the secret is not lost.");
+            }
         });
         Ok(Code::Done)
+    }
+}
+
+/// What a secret proves; nothing where there is none.
+fn proved_with(secret: &Secret<'_>) -> Option<ProvedWith> {
+    match secret {
+        Secret::Passphrase(_) => Some(ProvedWith::Passphrase),
+        Secret::RecoveryKey(_) => Some(ProvedWith::RecoveryKey),
+        Secret::None => None,
     }
 }

@@ -1,7 +1,7 @@
-//! By what this workstation knows its service.
+//! By what this workstation knows its service, and where it reaches it.
 
 use clap::Args;
-use jetfrost_client::join::accept_identity;
+use jetfrost_client::join::{accept_address, accept_identity};
 use jetfrost_client::state_dir::StateDir;
 
 use crate::failure::{Code, Failure};
@@ -20,6 +20,26 @@ impl AcceptIdentity {
         let membership = accept_identity(state_dir, &self.fingerprint)?;
         ui.show(&membership.fingerprint, |_| {
             ui.line(&format!("{} has this identity. {} knows it by it from now on.", membership.address, membership.name));
+        });
+        Ok(Code::Done)
+    }
+}
+
+/// Reaches the service at another address.
+#[derive(Debug, Args)]
+pub(crate) struct AcceptAddress {
+    /// Where the service is now, as host:port. It must have the identity that this workstation knows.
+    address: String,
+}
+
+impl AcceptAddress {
+    pub(crate) fn run(&self, state_dir: &StateDir, ui: &Ui) -> Result<Code, Failure> {
+        let membership = accept_address(state_dir, &self.address)?;
+        ui.show(&membership.address, |address| {
+            ui.line(&format!(
+                "The service answers at {address}, with the identity that '{}' knows. It is reached there from now on.",
+                membership.name
+            ));
         });
         Ok(Code::Done)
     }

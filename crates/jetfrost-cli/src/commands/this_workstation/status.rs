@@ -23,6 +23,15 @@ pub(crate) fn said_of_drill(store: &StoreSummary, now: Timestamp) -> String {
     }
 }
 
+/// When a person last proved that a secret unlocks an image store.
+pub(crate) fn said_of_proof(store: &StoreSummary, now: Timestamp) -> String {
+    let last = match &store.proof {
+        Some(proof) => format!("{} proved {}", labels::proved_with(proof.secret), ago(proof.at, now)),
+        None => "passphrase and recovery key were never proved".into(),
+    };
+    if store.proof_due.is_some() { format!("{last}; overdue. Next: jetfrost unlock") } else { last }
+}
+
 pub(crate) fn status(state_dir: &StateDir, ui: &Ui) -> Done {
     let (membership, api) = state_dir.device_api()?;
     let workstation: Workstation = api.call(&calls::workstation(&membership.workstation))?;
@@ -53,6 +62,9 @@ pub(crate) fn status(state_dir: &StateDir, ui: &Ui) -> Done {
         }
         ui.line(&format!("agent        {}", labels::agent(w.agent.as_ref(), now)));
         ui.line(&format!("last drill   {}", said_of_drill(&w.store, now)));
+        if w.store.encrypted {
+            ui.line(&format!("last proof   {}", said_of_proof(&w.store, now)));
+        }
         ui.line(&format!(
             "image store  {}, {}, {}",
             w.store.used.map_or_else(|| "size unknown".into(), show),

@@ -5,16 +5,29 @@ use super::diagnosis::diagnosis;
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{get, post, put};
 use jetfrost_types::WorkstationId;
-use jetfrost_wire::diagnosis::Diagnosis;
+use jetfrost_wire::diagnosis::{Diagnosis, LastDiagnosis};
 use jetfrost_wire::point::Point;
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Run;
-use jetfrost_wire::workstation::{AgentReport, AgentState, Overview, Workstation};
+use jetfrost_wire::workstation::{AgentReport, AgentState, NewProof, Overview, Proof, Workstation};
 use jetfrost_wire::{Page, PageQuery, Problem};
 
 use crate::shared::Credential;
 
-serve!(workstations, workstation, points, runs, restores, overview, retire, diagnose_own, report_agent,);
+serve!(
+    workstations,
+    workstation,
+    points,
+    runs,
+    restores,
+    overview,
+    retire,
+    diagnose_own,
+    last_diagnosis,
+    keep_diagnosis,
+    prove,
+    report_agent,
+);
 
 /// The workstations that the caller may see, by name.
 #[utoipa::path(tag = "workstations", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Workstation>), (status = "default", body = Problem, content_type = "application/problem+json")))]
@@ -75,6 +88,32 @@ async fn retire(app: Data<App>, credential: Credential, id: Path<WorkstationId>)
 #[post("/workstations/{id}/diagnosis")]
 async fn diagnose_own(app: Data<App>, credential: Credential, id: Path<WorkstationId>) -> Reply<Diagnosis> {
     Ok(Json(diagnosis(app.for_caller(credential, move |services, caller| services.backups.diagnose_own(caller, &id)).await?)))
+}
+
+/// What a workstation found out about itself last.
+#[utoipa::path(tag = "workstations", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = LastDiagnosis), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/workstations/{id}/diagnosis")]
+async fn last_diagnosis(app: Data<App>, credential: Credential, id: Path<WorkstationId>) -> Reply<LastDiagnosis> {
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.last_diagnosis(caller, &id)).await?))
+}
+
+/// Keeps what the calling workstation found out about itself, in place of what it found before.
+#[utoipa::path(tag = "workstations", request_body = Diagnosis, params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = LastDiagnosis), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/workstations/{id}/diagnosis")]
+async fn keep_diagnosis(
+    app: Data<App>,
+    credential: Credential,
+    id: Path<WorkstationId>,
+    body: Json<Diagnosis>,
+) -> Reply<LastDiagnosis> {
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.keep_diagnosis(caller, &id, &body)).await?))
+}
+
+/// Puts on record that a person at the calling workstation opened its image store with a secret.
+#[utoipa::path(tag = "workstations", request_body = NewProof, params(("id" = String, Path)), security(("bearer" = [])), responses((status = 200, body = Proof), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/workstations/{id}/proof")]
+async fn prove(app: Data<App>, credential: Credential, id: Path<WorkstationId>, body: Json<NewProof>) -> Reply<Proof> {
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.prove(caller, &id, &body)).await?))
 }
 
 /// Notes what the calling workstation's agent says of itself. Returns what is on record: reports in quick succession are not taken.

@@ -1,0 +1,32 @@
+<script setup lang="ts">
+import { BButton } from 'bootstrap-vue-next'
+import { computed, ref } from 'vue'
+import type { LastDiagnosis } from '../api/types'
+import { mark, remarkable, verdict, whose } from '../logic/diagnosis'
+import { age, moment } from '../logic/format'
+
+/** What a workstation found out about itself last, when somebody diagnosed it there. */
+const props = defineProps<{ last: LastDiagnosis; now: Date }>()
+const all = ref(false)
+const shown = computed(() => (all.value ? (props.last.found?.steps ?? []) : remarkable(props.last)))
+</script>
+
+<template>
+  <section class="jf-panel mb-3" aria-labelledby="diagnosis">
+    <h2 id="diagnosis">Diagnosis</h2>
+    <p class="mb-2" :class="{ 'jf-bad': last.found && !last.found.well }">
+      {{ verdict(last) }}
+      <span v-if="last.at" class="jf-quiet" :title="moment(last.at)">Made {{ age(last.at, now) }}.</span>
+      <template v-else>On the workstation, <code>jetfrost diagnose</code> tries everything that a backup needs and shows it here.</template>
+    </p>
+    <ul v-if="shown.length" class="list-unstyled mb-2">
+      <li v-for="line in shown" :key="line.step" class="mb-1">
+        <span class="jf-state" :class="mark(line).mood">{{ mark(line).word }}</span> {{ line.says }}
+        <div v-if="line.next" class="ms-4">{{ whose(line) }}{{ line.next }}</div>
+      </li>
+    </ul>
+    <BButton v-if="last.found" size="sm" variant="outline-secondary" :aria-expanded="all" @click="all = !all">
+      {{ all ? 'Show fewer steps' : `Show all ${last.found.steps.length} steps` }}
+    </BButton>
+  </section>
+</template>

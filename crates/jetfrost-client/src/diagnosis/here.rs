@@ -1,0 +1,213 @@
+//! What this machine itself has and lacks.
+
+use std::net::IpAddr;
+use std::time::Duration;
+
+use jetfrost_platform::{LinkKind, Network, System};
+use jetfrost_wire::calls;
+use jetfrost_wire::problem::WhoseMove;
+use jetfrost_wire::run::{Outcome, Run};
+use jetfrost_wire::size::show;
+use jetfrost_wire::workstation::Workstation;
+use jiff::Timestamp;
+
+use super::{Advice, Found, Tried, is_new};
+use crate::agent::{Ask, Doing, ask};
+use crate::api::Api;
+use crate::error::ClientError;
+use crate::estimate::estimate;
+use crate::selection::Selection;
+use crate::state_dir::{Membership, StateDir};
+
+/// The next backup is likely to send as much as the largest of so many before it.
+const RUNS: usize = 20;
+
+pub(super) fn joined(state_dir: &StateDir) -> Tried<Membership> {
+    let membership = state_dir.membership()?;
+    let says = format!(
+        "This machine is workstation '{}', with its image store on '{}' at {}.",
+        membership.name, membership.destination, membership.address
+    );
+    Ok((membership, Found::Passed(says)))
+}
+
+pub(super) fn keys(state_dir: &StateDir, membership: &Membership) -> Tried<()> {
+    match state_dir.keys(membership) {
+        Ok(_) => Ok(((), Found::Passed("The store key is on this machine: backups need no passphrase.".into()))),
+        Err(ClientError::NotJoined | ClientError::Passphrase(_)) => Err(Found::InTheWay(Advice::to(
+            WhoseMove::Workstation,
+            "The store key is missing on this machine, or its file is damaged.",
+            "Put it back with the image passphrase or the recovery key: jetfrost unlock",
+        ))),
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// What is included. Names of what is not there go to `missing`.
+pub(super) fn sources(state_dir: &StateDir, missing: &mut Vec<String>) -> Tried<Selection> {
+    let selection = state_dir.selection()?;
+    let all: Vec<_> = selection.folders.iter().chain(&selection.disks).collect();
+    if all.is_empty() {
+        return Err(ClientError::NothingIncluded.into());
+    }
+    let unmounted = selection.unmounted();
+    let is_there = |path: &std::path::Path| {
+        path.symlink_metadata().is_ok() && !unmounted.iter().any(|one| one == jetfrost_platform::path_bytes(path))
+    };
+    missing.extend(all.iter().filter(|one| !is_there(&one.0)).map(|one| one.0.display().to_string()));
+    let (gone, of) = (missing.len(), all.len());
+    let advice = |says: String| {
+        let next =
+            "Mount its volume or put it back; what is not needed any more: jetfrost exclude --help, jetfrost include --help";
+        Advice::to(WhoseMove::Workstation, says, next)
+    };
+    match gone {
+        0 => {
+            let says = format!("Everything that is included is there ({of} in all).");
+            Ok((selection, Found::Passed(says)))
+        }
+        _ if gone == of => Err(Found::InTheWay(advice("Nothing of what is included is there.".into()))),
+        _ => Ok((selection, Found::Noticed(advice(format!("{gone} of {of} included folders and disks are not there."))))),
+    }
+}
+
+/// Bytes that a first backup has to send at most; none when there is a point already.
+pub(super) fn room(
+    state_dir: &StateDir,
+    api: &Api,
+    workstation: &Workstation,
+    selection: &Selection,
+    room: Option<u64>,
+) -> Tried<Option<u64>> {
+    let room = room.unwrap_or_default();
+    if !is_new(workstation) {
+        let runs: Vec<Run> = api.first(&calls::runs(&workstation.id), &[], RUNS)?;
+        let most = runs.iter().filter(|run| run.outcome == Outcome::Complete).map(|run| run.progress.sent).max();
+        return Ok((None, room_for_more(most.unwrap_or_default(), room)));
+    }
+    let files = if selection.folders.is_empty() { 0 } else { estimate(selection, state_dir.directory())?.included.bytes };
+    let disks = crate::scan::count_disks(selection.disks.iter().map(|disk| disk.0.as_path())).1;
+    let bytes = files + disks;
+    if bytes > room { Err(Found::InTheWay(too_large(bytes, room))) } else { Ok((Some(bytes), first_fits(bytes, room))) }
+}
+
+fn first_fits(bytes: u64, room: u64) -> Found {
+    Found::Passed(format!("There is room for the first backup: {} before compression, and {} free.", show(bytes), show(room)))
+}
+
+fn too_large(bytes: u64, room: u64) -> Advice {
+    Advice::to(
+        WhoseMove::Administrator,
+        format!("The first backup does not fit: {} before compression, and there is room for {}.", show(bytes), show(room)),
+        "Raise the limit that is reached first (jetfrost workstation show NAME names all of them), or leave something out here: jetfrost selection estimate",
+    )
+}
+
+fn room_for_more(most: u64, room: u64) -> Found {
+    if most <= room {
+        return Found::Passed(format!(
+            "There is room for the next backup: the largest of late sent {}, and {} are free.",
+            show(most),
+            show(room)
+        ));
+    }
+    Found::Noticed(Advice::to(
+        WhoseMove::Administrator,
+        format!("Room runs short: the largest backup of late sent {}, and there is room for {}.", show(most), show(room)),
+        "Raise the limit that is reached first, or let the destination expire the oldest points: jetfrost workstation show NAME",
+    ))
+}
+
+/// By what this machine is connected, and how long a first backup takes at the measured rate.
+pub(super) fn network(own: IpAddr, first: Option<u64>, rate: f64) -> Tried<()> {
+    let link = System::link_of(own).ok().flatten();
+    let Some(link) = link else {
+        return Ok(((), Found::Passed(format!("This machine's address towards the service is {own}."))));
+    };
+    let how = match link.kind {
+        LinkKind::Wired => "by cable",
+        LinkKind::Wireless => "by radio",
+        LinkKind::SameMachine => "on the service's own machine",
+        LinkKind::Virtual => "through a VPN or bridge",
+    };
+    let speed = link.bits_per_second.map_or_else(String::new, |bits| format!(", {} Mbit/s", bits / 1_000_000));
+    let lasts = first.map_or_else(String::new, |bytes| {
+        format!(" At the measured rate the first backup takes about {}.", span(bytes as f64 / rate.max(1.0)))
+    });
+    let says = format!("Connected {how} ({}{speed}).{lasts}", link.interface);
+    if link.kind == LinkKind::Wireless && first.is_some() {
+        let next = "Make the first backup by cable if you can: it is faster and disturbs nobody.";
+        return Ok(((), Found::Noticed(Advice::to(WhoseMove::Workstation, says, next))));
+    }
+    Ok(((), Found::Passed(says)))
+}
+
+fn span(seconds: f64) -> String {
+    let minutes = (Duration::try_from_secs_f64(seconds).unwrap_or(Duration::MAX).as_secs() / 60).max(1);
+    match minutes {
+        0..120 => format!("{minutes} min"),
+        120..2_880 => format!("{} h", minutes / 60),
+        _ => format!("{} days", minutes / 1_440),
+    }
+}
+
+/// Whether backups are made by themselves, and what is in the way of the next.
+pub(super) fn agent(state_dir: &StateDir) -> Tried<()> {
+    let status = match ask(state_dir, &Ask::Status) {
+        Ok(status) => status,
+        Err(ClientError::NoAgent) => {
+            let next = "Let backups be made by themselves: jetfrost agent install";
+            return Ok((
+                (),
+                Found::Noticed(Advice::to(WhoseMove::Workstation, "No agent runs: backups are made by hand only.", next)),
+            ));
+        }
+        Err(error) => return Err(error.into()),
+    };
+    if let Some(failed) = &status.failed {
+        let says = format!("The agent runs, but the last {} backups failed: {}.", failed.times, failed.why);
+        return Ok((
+            (),
+            Found::Noticed(Advice::to(WhoseMove::Workstation, says, "See how the next one does: jetfrost agent start-now")),
+        ));
+    }
+    let found = match status.now {
+        Doing::Waiting { due } => Found::Passed(format!("The agent runs; the next backup is due in {}.", until(due))),
+        Doing::BackingUp { .. } => Found::Passed("The agent is making a backup.".into()),
+        Doing::Drilling { .. } => Found::Passed("The agent is rehearsing a restore.".into()),
+        Doing::Delayed(delay) => {
+            let says = format!(
+                "A backup is due, and has been waiting for {}: {}.",
+                since(delay.since),
+                delay.reason.word().replace('_', " ")
+            );
+            Found::Noticed(Advice::to(WhoseMove::Workstation, says, "See what ends it: jetfrost agent status"))
+        }
+    };
+    Ok(((), found))
+}
+
+fn until(due: Timestamp) -> String {
+    span(due.duration_since(Timestamp::now()).as_secs_f64().max(0.0))
+}
+
+fn since(at: Timestamp) -> String {
+    span(Timestamp::now().duration_since(at).as_secs_f64().max(0.0))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn room_is_judged_by_what_the_next_backup_sends() {
+        assert!(matches!(room_for_more(5_000_000, 6_000_000), Found::Passed(_)));
+        let Found::Noticed(advice) = room_for_more(5_000_000, 4_000_000) else { panic!("it runs short") };
+        assert!(advice.says.contains("5.00 MB") && advice.says.contains("4.00 MB"), "{}", advice.says);
+    }
+
+    #[test]
+    fn a_first_backup_is_foretold_in_the_unit_that_fits() {
+        assert_eq!([span(20.0), span(3_000.0), span(20_000.0), span(1e6)], ["1 min", "50 min", "5 h", "11 days"]);
+    }
+}
