@@ -138,7 +138,7 @@ pub(crate) fn line(alert: &Alert) -> AlertLine {
         ),
         AlertKind::ProofDue => (
             format!("Nobody has proved lately that the passphrase or recovery key of '{subject}' still works."),
-            format!("On {subject}: jetfrost unlock. If the secret is lost, make a new one there while the machine still runs: jetfrost unlock-method --help."),
+            format!("On {subject}: jetfrost unlock. If the secret is lost, make a new one there while the machine still runs: jetfrost unlock-method renew-recovery-key"),
         ),
         AlertKind::DrillFailed => (
             format!("The last drill of '{subject}' did not restore everything exactly."),
