@@ -19,10 +19,13 @@ const shown = computed(() => (all.value ? (props.last.found?.steps ?? []) : rema
       <span v-if="last.at" class="jf-quiet" :title="moment(last.at)">Made {{ age(last.at, now) }}.</span>
       <template v-else>On the workstation, <code>jetfrost diagnose</code> tries everything that a backup needs and shows it here.</template>
     </p>
-    <ul v-if="shown.length" class="list-unstyled mb-2">
-      <li v-for="line in shown" :key="line.step" class="mb-1">
-        <span class="jf-state" :class="mark(line).mood">{{ mark(line).word }}</span> {{ line.says }}
-        <div v-if="line.next" class="ms-4">{{ whose(line) }}{{ line.next }}</div>
+    <ul v-if="shown.length" class="jf-checks">
+      <li v-for="line in shown" :key="line.step">
+        <span class="jf-state" :class="mark(line).mood">{{ mark(line).word }}</span>
+        <span>
+          {{ line.says }}
+          <span v-if="line.next" class="d-block">{{ whose(line) }}{{ line.next }}</span>
+        </span>
       </li>
     </ul>
     <BButton v-if="last.found" size="sm" variant="outline-secondary" :aria-expanded="all" @click="all = !all">

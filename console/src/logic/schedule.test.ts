@@ -22,7 +22,7 @@ test('a schedule goes through the form unchanged, and nothing set stays nothing'
 test('a schedule reads as a line', () => {
   expect(settingsText({})).toBe('nothing')
   expect(settingsText(all)).toBe(
-    'every 4 hours, between 22:00 and 06:00, also on battery, normal priority, at most 5.00 MB/s, between 08:00 and 18:00, drills every 30 days, proof of the passphrase or recovery key every 180 days',
+    'every 4 hours, between 22:00 and 06:00, also on battery, normal priority, at most 5.00 MB/s, between 08:00 and 18:00, drills every 30 days, proof of a secret every 180 days',
   )
   expect([900, 3_600, 5_400, 86_400].map(rhythmText)).toEqual(['every 15 minutes', 'every hour', 'every 90 minutes', 'every day'])
 })

@@ -21,7 +21,7 @@ export const batteryText = (onBattery: boolean) => (onBattery ? 'also on battery
 export const priorityText = (low: boolean) => (low ? 'low: gives way to other work' : 'normal')
 export const drillText = (days: number) => (days === 7 ? 'every week' : rhythmText(days * 86_400))
 
-export const proofText = (days: number) => `passphrase or recovery key ${rhythmText(days * 86_400)}`
+export const proofText = (days: number) => rhythmText(days * 86_400)
 
 export function rateText(rate: RateLimit): string {
   if (rate.kind === 'unlimited') return 'no limit'
@@ -44,7 +44,7 @@ export function applied({ values, set_by }: AppliedSchedule): { what: string; va
     line('Priority', priorityText(values.low_priority), set_by.low_priority),
     line('Sending', rateText(values.rate), set_by.rate),
     line('Drills', drillText(values.drill_days), set_by.drill_days),
-    line('Proofs', proofText(values.proof_days), set_by.proof_days),
+    line('Proof of a secret', proofText(values.proof_days), set_by.proof_days),
   ]
 }
 
@@ -63,7 +63,7 @@ export function settingsLines(s: ScheduleSettings): Line[] {
     ['Priority', s.low_priority == null ? '' : s.low_priority ? 'low priority' : 'normal priority'],
     ['Sending', s.rate == null ? '' : rateText(s.rate)],
     ['Drills', s.drill_days == null ? '' : `drills ${drillText(s.drill_days)}`],
-    ['Proofs', s.proof_days == null ? '' : `proof of the ${proofText(s.proof_days)}`],
+    ['Proof of a secret', s.proof_days == null ? '' : `proof of a secret ${proofText(s.proof_days)}`],
   ]
 }
 

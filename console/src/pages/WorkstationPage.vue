@@ -135,8 +135,7 @@ onMounted(reload)
         <div v-if="w.store.encrypted">
           <dt>Last proof of a secret</dt>
           <dd :class="{ 'jf-bad': w.store.proof_due }">
-            {{ w.store.proof ? `${words(w.store.proof.secret)}, ${age(w.store.proof.at, now)}` : 'none yet' }}
-            <template v-if="w.store.proof_due">; overdue: <code>jetfrost unlock</code></template>
+            {{ w.store.proof ? `${words(w.store.proof.secret)}, ${age(w.store.proof.at, now)}` : 'none yet' }}<template v-if="w.store.proof_due">; overdue. At the workstation: <code>jetfrost unlock</code></template>
           </dd>
         </div>
         <div>

@@ -125,16 +125,16 @@ pub(super) fn network(own: IpAddr, first: Option<u64>, rate: f64) -> Tried<()> {
         return Ok(((), Found::Passed(format!("This machine's address towards the service is {own}."))));
     };
     let how = match link.kind {
-        LinkKind::Wired => "by cable",
-        LinkKind::Wireless => "by radio",
-        LinkKind::SameMachine => "on the service's own machine",
-        LinkKind::Virtual => "through a VPN or bridge",
+        LinkKind::Wired => "Connected by cable",
+        LinkKind::Wireless => "Connected by radio",
+        LinkKind::SameMachine => "The service runs on this machine",
+        LinkKind::Virtual => "Connected through a VPN or bridge",
     };
     let speed = link.bits_per_second.map_or_else(String::new, |bits| format!(", {} Mbit/s", bits / 1_000_000));
     let lasts = first.map_or_else(String::new, |bytes| {
         format!(" At the measured rate the first backup takes about {}.", span(bytes as f64 / rate.max(1.0)))
     });
-    let says = format!("Connected {how} ({}{speed}).{lasts}", link.interface);
+    let says = format!("{how} ({}{speed}).{lasts}", link.interface);
     if link.kind == LinkKind::Wireless && first.is_some() {
         let next = "Make the first backup by cable if you can: it is faster and disturbs nobody.";
         return Ok(((), Found::Noticed(Advice::to(WhoseMove::Workstation, says, next))));
