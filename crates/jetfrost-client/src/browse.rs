@@ -13,7 +13,7 @@ use jiff::civil;
 use jiff::tz::TimeZone;
 
 use crate::error::ClientError;
-use crate::selection::Patterns;
+use crate::selection::{Patterns, Selection};
 use crate::state_dir::StateDir;
 use crate::store_source::StoreSource;
 
@@ -101,6 +101,20 @@ impl Browser {
     /// What the service said.
     pub fn points(&self) -> Result<Vec<Point>> {
         self.source.points()
+    }
+
+    /// The selection that the latest points were made with; none when there is no point that tells.
+    ///
+    /// # Errors
+    /// What the service said; [`ClientError::Damaged`].
+    pub fn selection_of_before(&self) -> Result<Option<Selection>> {
+        let points = self.points()?;
+        let latest = |kind| points.iter().filter(move |point| point.kind == kind && !point.lost).max_by_key(|point| point.sequence);
+        let mut latest: Vec<&Point> = [PointKind::Files, PointKind::Disk].into_iter().filter_map(latest).collect();
+        latest.sort_by_key(|point| std::cmp::Reverse(point.sequence));
+        let opened = latest.into_iter().map(|point| Ok((point.kind, self.open_point(point.sequence)?.body)));
+        let opened = opened.collect::<Result<Vec<_>>>()?;
+        Ok(Selection::of_points(opened.iter().map(|(kind, body)| (*kind, body))))
     }
 
     /// Opens the point of this kind that is meant.

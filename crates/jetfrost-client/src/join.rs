@@ -14,9 +14,11 @@ use jetfrost_wire::enrolment::{Claim, CodeIsFor, Enrol, Enrolled, Invitation, Lo
 use jetfrost_wire::service::ServiceInfo;
 
 use crate::api::Api;
+use crate::browse::Browser;
 use crate::clock::unix_now;
 use crate::discovery::look;
 use crate::error::ClientError;
+use crate::selection::Selection;
 use crate::state_dir::{Membership, StateDir};
 use crate::unlock_methods::check_passphrase;
 
@@ -170,6 +172,18 @@ pub fn claim(state_dir: &StateDir, invitation: &Invitation) -> Result<Membership
     let membership = membership(invitation, info, api.call_patiently(&calls::claim_workstation(), &call)?);
     state_dir.keep_claimed(&membership)?;
     Ok(membership)
+}
+
+/// The selection that this workstation's points were made with, if this machine has none of its own: what a machine that took the
+/// workstation over goes on with, once [`StateDir::write_selection`] has it. The store's key must be here.
+///
+/// # Errors
+/// What the service said; [`ClientError::Damaged`].
+pub fn selection_to_go_on_with(state_dir: &StateDir) -> Result<Option<Selection>, ClientError> {
+    if !state_dir.selection()?.is_empty() {
+        return Ok(None);
+    }
+    Browser::open(state_dir)?.selection_of_before()
 }
 
 /// Knows the service by another identity, which a person vouches for: the service at the known address must have it.

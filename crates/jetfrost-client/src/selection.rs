@@ -5,6 +5,7 @@ use std::path::{Component, Path, PathBuf};
 
 use data_encoding::HEXLOWER;
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
+use jetfrost_image::format::PointBody;
 use jetfrost_platform::{FileKind, Paths, System, name_bytes, os_str, path_bytes, path_of};
 use jetfrost_wire::workstation::PointKind;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
@@ -68,6 +69,32 @@ impl Selection {
         }
         add(&mut self.folders, real.clone());
         Ok(real)
+    }
+
+    /// Whether nothing is included and nothing left out.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
+
+    /// The selection that points were made with, by their bodies, the latest first: as one of them has it whole, or as far as those
+    /// of earlier versions tell.
+    pub(crate) fn of_points<'p>(bodies: impl Iterator<Item = (PointKind, &'p PointBody)> + Clone) -> Option<Self> {
+        let whole = bodies.clone().find_map(|(_, body)| toml::from_str::<Self>(body.selection.as_ref()?).ok());
+        whole.or_else(|| {
+            let mut told = Self::default();
+            for (kind, body) in bodies {
+                let folders = body.folders.iter().map(|path| Folder(path_of(path)));
+                match kind {
+                    PointKind::Files => told.folders.extend(folders),
+                    PointKind::Disk => told.disks.extend(folders),
+                }
+                told.exclude.extend(body.excluded.iter().cloned());
+            }
+            told.exclude.sort();
+            told.exclude.dedup();
+            (!told.is_empty()).then_some(told)
+        })
     }
 
     /// Selection folders whose volume is not mounted now, as paths.
@@ -300,6 +327,29 @@ mod tests {
         let patterns: Vec<String> = patterns.iter().map(|p| (*p).to_owned()).collect();
         let name = path.rsplit('/').next().expect("a path");
         Patterns::compile(&patterns).expect("patterns").leave_out(path.as_bytes(), name.as_bytes())
+    }
+
+    #[test]
+    fn a_selection_comes_back_from_points_whole_or_as_far_as_older_ones_tell() {
+        let mut made = Selection::default();
+        made.folders.push(Folder("/srv/maps".into()));
+        made.disks.push(Folder("/dev/vg/registry".into()));
+        made.exclude.push("*.tmp".into());
+        made.exclude_by(Template::Trash);
+        let body = |selection: Option<String>, folders: &[&str], excluded: &[&str]| PointBody {
+            folders: folders.iter().map(|path| path.as_bytes().to_vec().into()).collect(),
+            excluded: excluded.iter().map(|pattern| (*pattern).to_owned()).collect(),
+            selection,
+            ..PointBody::default()
+        };
+        let of = |bodies: &[(PointKind, PointBody)]| Selection::of_points(bodies.iter().map(|(kind, body)| (*kind, body)));
+        let whole = body(toml::to_string(&made).ok(), &["/srv/maps"], &["*.tmp"]);
+        let older = body(None, &["/srv/maps", "/srv/old"], &["*.tmp", "*.o"]);
+        assert_eq!(of(&[(PointKind::Files, older.clone()), (PointKind::Disk, whole)]), Some(made));
+        let later = body(Some("orbits = 7".into()), &["/dev/vg/registry"], &[]);
+        let told = of(&[(PointKind::Disk, later), (PointKind::Files, older)]).expect("told");
+        assert_eq!((told.folders.len(), told.disks.len(), told.exclude), (2, 1, vec!["*.o".to_owned(), "*.tmp".to_owned()]));
+        assert_eq!(of(&[]), None);
     }
 
     #[test]

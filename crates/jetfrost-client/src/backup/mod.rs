@@ -381,6 +381,7 @@ impl RunUnderway<'_> {
             host: host_name(),
             exceptions,
             writer: format!("jetfrost {}", crate::VERSION),
+            selection: toml::to_string(self.selection).ok(),
         }
     }
 }

@@ -59,6 +59,7 @@ mod tests {
             host: "avocet".into(),
             exceptions: Content::empty(),
             writer: "test".into(),
+            selection: None,
         };
         let mut file = seal_point(&keys, head, &body, &SeededRandom::new(b"point"));
         assert_eq!(open_point(&keys, &file), Ok(body));

@@ -75,6 +75,10 @@ pub struct PointBody {
     /// The program that wrote the point.
     #[n(5)]
     pub writer: String,
+    /// The whole selection as the workstation keeps it, in TOML: with it a machine that takes the workstation over goes on. A point of
+    /// an earlier version has none.
+    #[n(6)]
+    pub selection: Option<String>,
 }
 
 impl PointBody {

@@ -12,7 +12,7 @@ use serde_json::{Value, json};
 
 use super::Vector;
 use super::samples::{
-    CONTENT, KEY, PASSPHRASE, Paged, RECOVERY, STORE, border_lengths, disks, hex, keys, needs, page, paged, point, receipt,
+    CONTENT, KEY, PASSPHRASE, Paged, RECOVERY, STORE, border_lengths, disks, first_version_point, hex, keys, needs, page, paged, point, receipt,
     sealed, seldom,
 };
 
@@ -320,6 +320,7 @@ fn points() -> Vec<(&'static str, Vector)> {
     let mut flipped = receipt().to_bytes();
     let at = flipped.len() - 70;
     flipped[at] ^= 1;
+    let selection = "folders = [\"/srv/maps\"]\nexclude = [\"*.tmp\"]\n";
     let pages = json!({ keys().name(&page()).to_string(): hex(page()) });
     vec![
         (
@@ -328,6 +329,15 @@ fn points() -> Vec<(&'static str, Vector)> {
                 "a point of one file, with the page that its root is",
                 "point",
                 &point().to_bytes(),
+                keyed(json!({ "sequence": 2, "host": "avocet", "selection": selection, "pages": pages })),
+            ),
+        ),
+        (
+            "point-first-version",
+            sound(
+                "the same point as 0.2 wrote it, without the workstation's selection as a whole",
+                "point",
+                &first_version_point().to_bytes(),
                 keyed(json!({ "sequence": 2, "host": "avocet", "pages": pages })),
             ),
         ),

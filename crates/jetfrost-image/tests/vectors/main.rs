@@ -110,7 +110,7 @@ fn read(vector: &Vector) -> Result<(), String> {
         "point" => {
             let file = PointFile::from_bytes(&bytes).map_err(|e| said(&e))?;
             let body = open_point(&keys(), &file).map_err(|e| said(&e))?;
-            assert_eq!(Some(body.host), text("host"));
+            assert_eq!((Some(body.host), body.selection), (text("host"), text("selection")));
             // The clear part says of the root what is so.
             let entries =
                 EntryPage::read(&Pages::of(vector).get(&body.root.parts[0].name.expect("a page")).map_err(|e| said(&e))?)

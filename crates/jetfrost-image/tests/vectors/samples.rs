@@ -33,6 +33,15 @@ pub(super) fn sealed(content: &[u8]) -> (ChunkName, Vec<u8>) {
 
 /// A point of one file with a hole, and a link.
 pub(super) fn point() -> PointFile {
+    point_with(Some("folders = [\"/srv/maps\"]\nexclude = [\"*.tmp\"]\n"))
+}
+
+/// As a point was that does not hold the workstation's selection as a whole.
+pub(super) fn first_version_point() -> PointFile {
+    point_with(None)
+}
+
+fn point_with(selection: Option<&str>) -> PointFile {
     let needed = [sealed(CONTENT).0, keys().name(&page())];
     let needed_xor = std::array::from_fn(|i| needed[0].0[i] ^ needed[1].0[i]);
     let head = PointHead {
@@ -57,6 +66,7 @@ pub(super) fn point() -> PointFile {
         host: "avocet".into(),
         exceptions: Content::empty(),
         writer: "vectors".into(),
+        selection: selection.map(str::to_owned),
     };
     seal_point(&keys(), head, &body, &SeededRandom::new(b"point"))
 }
