@@ -7,4 +7,5 @@ pub mod network;
 pub mod office;
 pub mod programs;
 pub mod raw;
+pub mod terminal;
 pub mod witness;

@@ -177,7 +177,9 @@ fn next_step(error: &ClientError) -> &'static str {
             "Do not go on. Ask the administrator whether the service has a new identity: then jetfrost accept-identity FINGERPRINT. If it has not, something else answers there."
         }
         ClientError::NotJoined => "Ask the administrator for an enrolment code, then run: jetfrost join CODE",
-        ClientError::AlreadyJoined(_) => "Use another --state-directory to join a second service.",
+        ClientError::AlreadyJoined(_) => {
+            "To replace it: jetfrost leave, then join. To keep both: jetfrost --state-directory DIR join; every command for the second one then takes --state-directory DIR, or JETFROST_HOME."
+        }
         ClientError::NotSignedIn => "Run: jetfrost sign-in ADDRESS",
         ClientError::Busy => "Wait until it has ended; 'jetfrost history' shows it.",
         ClientError::Hook { .. } => {

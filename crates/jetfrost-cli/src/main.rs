@@ -10,7 +10,9 @@ use commands::administration::{
 };
 use commands::getting_back::{attach, check, disks, drill, exceptions, look, points, restore, restore_disk, salvage};
 use commands::keys::{escrow, unlock, unlock_method};
-use commands::this_workstation::{accept_identity, agent, backup, diagnose, discover, history, hook, join, selection, status};
+use commands::this_workstation::{
+    accept_identity, agent, backup, diagnose, discover, history, hook, join, leave, selection, status,
+};
 use failure::Failure;
 use jetfrost_client::state_dir::StateDir;
 use ui::Ui;
@@ -39,6 +41,8 @@ struct Arguments {
 enum Command {
     /// Makes this machine a workstation, with an enrolment code from the administrator.
     Join(join::Join),
+    /// Undoes a join: this machine forgets the service and its keys. The backups stay at the service.
+    Leave(leave::Leave),
     /// Backs up folders, files or disks from now on.
     Include(selection::Include),
     /// Excludes files and folders that match patterns.
@@ -195,6 +199,7 @@ fn main() -> ExitCode {
 fn run(command: Command, state_dir: &StateDir, ui: &Ui) -> Result<failure::Code, Failure> {
     match command {
         Command::Join(command) => command.run(state_dir, ui),
+        Command::Leave(command) => command.run(state_dir, ui),
         Command::Include(command) => command.run(state_dir, ui),
         Command::Exclude(command) => command.run(state_dir, ui),
         Command::Selection { command: None } => selection::selection(state_dir, ui),

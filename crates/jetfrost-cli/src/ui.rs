@@ -39,6 +39,18 @@ impl Ui {
     }
 
     /// Prints a value: as JSON if that was asked for, else as `words` puts it.
+    /// Whether somebody sits at a terminal who can be asked.
+    pub(crate) fn is_terminal(&self) -> bool {
+        !self.json && std::io::stdin().is_terminal()
+    }
+
+    /// A line for people, of a command that tells programs its result as a whole in the end.
+    pub(crate) fn say(&self, text: &str) {
+        if !self.json {
+            self.line(text);
+        }
+    }
+
     /// Whether output is for programs.
     pub(crate) fn is_json(&self) -> bool {
         self.json
@@ -138,6 +150,13 @@ impl Ui {
         let _ = write!(std::io::stderr(), "{} [y/N] ", printable(question));
         let mut answer = String::new();
         std::io::stdin().read_line(&mut answer).is_ok() && matches!(answer.trim(), "y" | "Y" | "yes")
+    }
+
+    /// Asks a question that is answered with yes unless somebody says no.
+    pub(crate) fn agrees_by_default(&self, question: &str) -> bool {
+        let _ = write!(std::io::stderr(), "{} [Y/n] ", printable(question));
+        let mut answer = String::new();
+        std::io::stdin().read_line(&mut answer).is_ok_and(|read| read > 0) && !matches!(answer.trim(), "n" | "N" | "no")
     }
 
     /// Asks for something that is no secret.

@@ -109,7 +109,8 @@ impl Browser {
     /// What the service said; [`ClientError::Damaged`].
     pub fn selection_of_before(&self) -> Result<Option<Selection>> {
         let points = self.points()?;
-        let latest = |kind| points.iter().filter(move |point| point.kind == kind && !point.lost).max_by_key(|point| point.sequence);
+        let latest =
+            |kind| points.iter().filter(move |point| point.kind == kind && !point.lost).max_by_key(|point| point.sequence);
         let mut latest: Vec<&Point> = [PointKind::Files, PointKind::Disk].into_iter().filter_map(latest).collect();
         latest.sort_by_key(|point| std::cmp::Reverse(point.sequence));
         let opened = latest.into_iter().map(|point| Ok((point.kind, self.open_point(point.sequence)?.body)));

@@ -6,7 +6,7 @@ use std::path::{Component, Path, PathBuf};
 use data_encoding::HEXLOWER;
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use jetfrost_image::format::PointBody;
-use jetfrost_platform::{FileKind, Paths, System, name_bytes, os_str, path_bytes, path_of};
+use jetfrost_platform::{Accounts, FileKind, Paths, System, name_bytes, os_str, path_bytes, path_of};
 use jetfrost_wire::workstation::PointKind;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
@@ -69,6 +69,27 @@ impl Selection {
         }
         add(&mut self.folders, real.clone());
         Ok(real)
+    }
+
+    /// What is worth a backup on a machine like this: for root what people, administrators and services keep, for others the home directory;
+    /// without what programs make or fetch again.
+    #[must_use]
+    pub fn proposed() -> Self {
+        let usual: Vec<PathBuf> = if System::is_administrator() {
+            ["/home", "/root", "/etc", "/srv", "/usr/local", "/var/www"].map(PathBuf::from).into()
+        } else {
+            std::env::var_os("HOME").map(PathBuf::from).into_iter().collect()
+        };
+        let holds_something = |path: &PathBuf| std::fs::read_dir(path).is_ok_and(|mut entries| entries.next().is_some());
+        let mut proposed = Self::default();
+        for folder in usual.iter().filter(|path| holds_something(path)) {
+            // One that went meanwhile is not proposed.
+            let _ = proposed.include(folder);
+        }
+        if !proposed.folders.is_empty() {
+            [Template::Caches, Template::Trash, Template::BrowserCaches].into_iter().for_each(|one| proposed.exclude_by(one));
+        }
+        proposed
     }
 
     /// Whether nothing is included and nothing left out.

@@ -146,6 +146,25 @@ impl StateDir {
         self.write_json(MEMBERSHIP, membership)
     }
 
+    /// Undoes a join: forgets the service, the store key and all that belongs to them. What a person chose and set stays: the selection
+    /// and the commands around a backup. Not while a backup is made or an agent runs.
+    ///
+    /// # Errors
+    /// [`ClientError::NotJoined`]; [`ClientError::Busy`]; [`ClientError::File`].
+    pub fn leave(&self) -> Result<Membership> {
+        let membership = self.membership()?;
+        let _lock = self.lock()?;
+        for kind in [PointKind::Files, PointKind::Disk] {
+            let path = self.memory_directory(kind)?;
+            fs::remove_dir_all(&path).map_err(ClientError::file("removing", &path))?;
+        }
+        // The membership goes last: until then the rest can be removed by leaving again.
+        for name in [SEEN, AGENT, DIAGNOSIS, KEY_PIN, STORE_KEY, MEMBERSHIP] {
+            self.remove(name)?;
+        }
+        Ok(membership)
+    }
+
     /// The keys of this workstation's image store.
     ///
     /// # Errors

@@ -18,6 +18,7 @@ mod fuzzed;
 mod http;
 mod integrity;
 mod interruptions;
+mod joining;
 mod mail;
 mod oracle;
 mod outputs;

@@ -12,8 +12,8 @@ use serde_json::{Value, json};
 
 use super::Vector;
 use super::samples::{
-    CONTENT, KEY, PASSPHRASE, Paged, RECOVERY, STORE, border_lengths, disks, first_version_point, hex, keys, needs, page, paged, point, receipt,
-    sealed, seldom,
+    CONTENT, KEY, PASSPHRASE, Paged, RECOVERY, STORE, border_lengths, disks, first_version_point, hex, keys, needs, page, paged,
+    point, receipt, sealed, seldom,
 };
 
 /// A vector that a reader takes.

@@ -83,7 +83,9 @@ impl HandOut {
                 );
             }
         }
-        steps.push("Choose what is backed up with 'jetfrost include FOLDER', then begin: 'jetfrost backup'.".to_owned());
+        steps.push(
+            "Answer the questions: what is backed up, whether backups are made by themselves, whether to begin now.".to_owned(),
+        );
         steps
     }
 

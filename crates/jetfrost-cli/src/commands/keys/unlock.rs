@@ -2,6 +2,7 @@
 
 use clap::Args;
 use jetfrost_client::Secret;
+use jetfrost_client::join::selection_to_go_on_with;
 use jetfrost_client::salvage::Opening;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_client::unlock_methods::{prove, unlock, unlock_with_office_key};
@@ -27,6 +28,7 @@ impl Unlock {
             Opening::Secret(secret) => Ok((unlock(state_dir, *secret)?, proved_with(secret))),
             Opening::Office(office) => Ok((unlock_with_office_key(state_dir, office)?, Some(ProvedWith::OfficeKey))),
         })?;
+        let goes_on = was_lost && goes_on_with_selection(state_dir, ui);
         let proof = secret.map(|secret| prove(state_dir, secret)).transpose();
         if let Err(error) = &proof {
             ui.remark(&format!("The service did not put this on record as a proof: {error}."));
@@ -37,11 +39,26 @@ impl Unlock {
             if was_lost {
                 ui.line("The store key was missing on this machine and is in place again.");
             }
+            if goes_on {
+                ui.line("What was included before is included again.  To see it:  jetfrost selection");
+            }
             if proof.is_some() {
                 ui.line("That is on record as proof that the secret is not lost.");
             }
         });
         Ok(Code::Done)
+    }
+}
+
+/// A machine that took a workstation over goes on with what was included before, if nothing is included here yet.
+fn goes_on_with_selection(state_dir: &StateDir, ui: &Ui) -> bool {
+    let before = selection_to_go_on_with(state_dir);
+    match before.and_then(|before| before.map(|before| state_dir.write_selection(&before)).transpose()) {
+        Ok(done) => done.is_some(),
+        Err(error) => {
+            ui.remark(&format!("What was included before could not be taken over: {error}."));
+            false
+        }
     }
 }
 

@@ -69,7 +69,7 @@ impl Agent {
             Self::Pause { until } => show(state_dir, &Ask::Pause { until: moment_of(&until)? }, ui),
             Self::Resume => show(state_dir, &Ask::Resume, ui),
             Self::Install(install) => add(&install, state_dir, ui),
-            Self::Uninstall(install) => remove(&install, ui),
+            Self::Uninstall(install) => remove(&install, state_dir, ui),
         }
     }
 }
@@ -179,19 +179,38 @@ fn quoted(word: &str) -> String {
     if word.chars().all(plain) { escaped } else { format!("\"{escaped}\"") }
 }
 
-fn add(install: &Install, state_dir: &StateDir, ui: &Ui) -> Done {
+/// The unit's name. A workstation with a state directory of its own, such as one of a second service, has an agent of its own.
+fn unit_name(state_dir: &StateDir) -> String {
+    if state_dir.directory() == StateDir::usual().directory() {
+        return NAME.to_owned();
+    }
+    let path = state_dir.directory().display().to_string();
+    let word = |c: char| if c.is_ascii_alphanumeric() { c } else { '-' };
+    format!("{NAME}-{}", path.trim_matches('/').chars().map(word).collect::<String>())
+}
+
+/// Has the system start the agent of a workstation. Returns the unit's file.
+pub(crate) fn install(state_dir: &StateDir) -> Result<PathBuf, Failure> {
+    registered(&Install { root: None }, state_dir)
+}
+
+fn registered(install: &Install, state_dir: &StateDir) -> Result<PathBuf, Failure> {
     let started = install.started();
     if install.root.is_none() {
         // An agent without a workstation would end at once, again and again.
         state_dir.membership()?;
     }
     let text = unit(started, state_dir)?;
-    let path = System::register(NAME, &text, started).map_err(|e| {
+    System::register(&unit_name(state_dir), &text, started).map_err(|e| {
         Failure::here(
             format!("The agent could not be installed: {e}."),
             "Have whatever starts programs on this machine run: jetfrost agent run",
         )
-    })?;
+    })
+}
+
+fn add(install: &Install, state_dir: &StateDir, ui: &Ui) -> Done {
+    let path = registered(install, state_dir)?;
     ui.show(&serde_json::json!({ "unit": path }), |_| {
         ui.line(&format!("Installed {}.", path.display()));
         ui.line("Next: jetfrost agent status");
@@ -199,8 +218,8 @@ fn add(install: &Install, state_dir: &StateDir, ui: &Ui) -> Done {
     Ok(Code::Done)
 }
 
-fn remove(install: &Install, ui: &Ui) -> Done {
-    System::unregister(NAME, install.started()).map_err(|e| {
+fn remove(install: &Install, state_dir: &StateDir, ui: &Ui) -> Done {
+    System::unregister(&unit_name(state_dir), install.started()).map_err(|e| {
         Failure::here(format!("The agent could not be uninstalled: {e}."), "See: systemctl status jetfrost-agent")
     })?;
     ui.show(&serde_json::json!({ "uninstalled": true }), |_| {
@@ -221,6 +240,8 @@ mod tests {
         assert!(text.contains(" agent run\n") && text.contains("WantedBy=default.target"), "{text}");
         assert!(!text.contains("/usr/bin/jetfrost"), "{text}");
         let usual = unit(Started::ForMachine, &StateDir::usual()).expect("made");
+        assert_eq!(unit_name(&StateDir::usual()), NAME);
+        assert_eq!(unit_name(&StateDir::new("/var/lib/second office")), "jetfrost-agent-var-lib-second-office");
         assert!(!usual.contains("Environment") && usual.contains("WantedBy=multi-user.target"), "{usual}");
     }
 }

@@ -58,21 +58,51 @@ impl Backup {
             state_dir.forget_seen()?;
         }
         let read_back = if self.read_back { ReadBack::Everything } else { ReadBack::Sample };
-        let mut reports = Vec::new();
-        for kind in kinds {
-            let meter = stoppable_meter();
-            let _shown = ui.progress(&meter, self.quiet);
-            reports.push(back_up(state_dir, kind, read_back, &meter)?);
-        }
+        let reports = made(state_dir, kinds, read_back, self.quiet, ui)?;
         let value = json!({ "points": reports.iter().map(backup_value).collect::<Vec<_>>() });
         ui.show(&value, |_| reports.iter().for_each(|report| say_backup(report, ui)));
-        let has_exceptions = reports.iter().any(|report| report.exceptions.total() > 0 || report.after_failed.is_some());
-        let is_damaged = reports.iter().any(|report| !report.damaged_points.is_empty());
-        Ok(match (is_damaged, has_exceptions) {
-            (true, _) => Code::Damage,
-            (false, true) => Code::WithExceptions,
-            (false, false) => Code::Done,
-        })
+        Ok(code_of(&reports))
+    }
+}
+
+/// The first backup of a workstation that has just joined, for people; programs are told the code. Should it fail, the joining stands.
+pub(crate) fn first_backup(state_dir: &StateDir, ui: &Ui) -> Done {
+    match made(state_dir, state_dir.selection()?.kinds(), ReadBack::Sample, false, ui) {
+        Ok(reports) => {
+            if !ui.is_json() {
+                reports.iter().for_each(|report| say_backup(report, ui));
+            }
+            Ok(code_of(&reports))
+        }
+        Err(failure) => {
+            ui.failure(&failure);
+            Ok(failure.code())
+        }
+    }
+}
+
+fn made(
+    state_dir: &StateDir,
+    kinds: Vec<PointKind>,
+    read_back: ReadBack,
+    quiet: bool,
+    ui: &Ui,
+) -> Result<Vec<BackupReport>, Failure> {
+    let make = |kind| {
+        let meter = stoppable_meter();
+        let _shown = ui.progress(&meter, quiet);
+        Ok(back_up(state_dir, kind, read_back, &meter)?)
+    };
+    kinds.into_iter().map(make).collect()
+}
+
+fn code_of(reports: &[BackupReport]) -> Code {
+    let has_exceptions = reports.iter().any(|report| report.exceptions.total() > 0 || report.after_failed.is_some());
+    let is_damaged = reports.iter().any(|report| !report.damaged_points.is_empty());
+    match (is_damaged, has_exceptions) {
+        (true, _) => Code::Damage,
+        (false, true) => Code::WithExceptions,
+        (false, false) => Code::Done,
     }
 }
 

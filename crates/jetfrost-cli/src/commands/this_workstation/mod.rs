@@ -8,5 +8,6 @@ pub(crate) mod discover;
 pub(crate) mod history;
 pub(crate) mod hook;
 pub(crate) mod join;
+pub(crate) mod leave;
 pub(crate) mod selection;
 pub(crate) mod status;

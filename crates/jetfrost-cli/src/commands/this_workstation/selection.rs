@@ -66,7 +66,7 @@ pub(crate) struct Exclude {
     drop: bool,
 }
 
-fn template(text: &str) -> Result<Template, String> {
+pub(crate) fn template(text: &str) -> Result<Template, String> {
     Template::from_word(text).ok_or_else(|| {
         let all: Vec<&str> = Template::ALL.iter().map(|template| template.word()).collect();
         format!("it is one of {}", all.join(", "))

@@ -1,0 +1,134 @@
+//! What joining needs to know: given by options, by a file of answers, or asked for at the terminal.
+
+use std::path::{Path, PathBuf};
+
+use clap::{Args, ValueEnum};
+use jetfrost_client::exclusion::Template;
+use jetfrost_client::selection::Selection;
+use serde::Deserialize;
+
+use crate::commands::this_workstation::selection::template;
+use crate::failure::Failure;
+
+/// The same names as options and as keys of the file.
+#[derive(Debug, Default, Args, Deserialize)]
+#[serde(default, deny_unknown_fields, rename_all = "kebab-case")]
+pub(crate) struct Answers {
+    /// The enrolment code; it begins with JF1-. At a terminal it is asked for.
+    pub(crate) code: Option<String>,
+    /// Name of this workstation, if the enrolment code does not set one [default: the host name].
+    #[arg(long)]
+    pub(crate) name: Option<String>,
+    /// A file whose first line is the image passphrase; or set JETFROST_PASSPHRASE.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) passphrase_file: Option<PathBuf>,
+    /// Trust the office key without prompting if its fingerprint matches.
+    #[arg(long, value_name = "FINGERPRINT")]
+    pub(crate) trust_office_key: Option<String>,
+    /// Store backups unencrypted, if the enrolment code allows it. Anyone with access to the destination's disk can read them.
+    #[arg(long, conflicts_with_all = ["passphrase_file", "trust_office_key", "recovery_key_file"])]
+    pub(crate) without_encryption: bool,
+    /// A new file to write the recovery key to, readable by its owner only, instead of showing it. Move it away from this machine.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) recovery_key_file: Option<PathBuf>,
+    /// A folder or file to back up; may be repeated.
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) include: Vec<PathBuf>,
+    /// A pattern to leave out; may be repeated.
+    #[arg(long, value_name = "PATTERN")]
+    pub(crate) exclude: Vec<String>,
+    /// An exclusion template, see 'jetfrost selection templates'; may be repeated.
+    #[arg(long, value_name = "NAME", value_parser = template)]
+    pub(crate) template: Vec<Template>,
+    /// Whether to install the agent, which makes backups by itself.
+    #[arg(long, value_name = "YES|NO")]
+    pub(crate) agent: Option<YesOrNo>,
+    /// When to make the first backup: now, or tonight from 20:00 on, by the agent.
+    #[arg(long, value_name = "WHEN")]
+    pub(crate) first_backup: Option<FirstBackup>,
+}
+
+/// An answer to a question.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub(crate) enum YesOrNo {
+    Yes,
+    No,
+}
+
+/// When a first backup is made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub(crate) enum FirstBackup {
+    Now,
+    Tonight,
+}
+
+impl Answers {
+    /// Those of a file (TOML).
+    pub(crate) fn of_file(path: &Path) -> Result<Self, Failure> {
+        let unusable = |why: String| {
+            Failure::here(
+                format!("{} holds no answers: {why}.", path.display()),
+                "It is TOML with the names of the options of 'jetfrost join --help' as keys, such as  include = [\"/home\"]",
+            )
+        };
+        let text = std::fs::read_to_string(path).map_err(|e| unusable(e.to_string()))?;
+        toml::from_str(&text).map_err(|e| unusable(e.message().to_owned()))
+    }
+
+    /// These, and what they leave open as others say it.
+    pub(crate) fn or(self, others: Self) -> Self {
+        let or_list = |one: Vec<PathBuf>, other| if one.is_empty() { other } else { one };
+        Self {
+            code: self.code.or(others.code),
+            name: self.name.or(others.name),
+            passphrase_file: self.passphrase_file.or(others.passphrase_file),
+            trust_office_key: self.trust_office_key.or(others.trust_office_key),
+            without_encryption: self.without_encryption || others.without_encryption,
+            recovery_key_file: self.recovery_key_file.or(others.recovery_key_file),
+            include: or_list(self.include, others.include),
+            exclude: if self.exclude.is_empty() { others.exclude } else { self.exclude },
+            template: if self.template.is_empty() { others.template } else { self.template },
+            agent: self.agent.or(others.agent),
+            first_backup: self.first_backup.or(others.first_backup),
+        }
+    }
+
+    /// What they say is to be backed up; empty where they say nothing. Found out before a code is used up.
+    pub(crate) fn selection(&self) -> Result<Selection, Failure> {
+        let mut selection = Selection::default();
+        for folder in &self.include {
+            selection.include(folder)?;
+        }
+        for pattern in &self.exclude {
+            selection.exclude(pattern)?;
+        }
+        self.template.iter().for_each(|template| selection.exclude_by(*template));
+        Ok(selection)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn answers_of_a_file_fill_what_options_leave_open_and_unknown_ones_are_refused() {
+        let directory = tempfile::tempdir().expect("a directory");
+        let file = directory.path().join("answers.toml");
+        std::fs::write(&file, "name = \"knot\"\nexclude = [\"*.iso\"]\ntemplate = [\"build-outputs\"]\nagent = \"yes\"\nfirst-backup = \"tonight\"\n")
+            .expect("written");
+        let options = Answers { name: Some("dunlin".into()), first_backup: Some(FirstBackup::Now), ..Answers::default() };
+        let both = options.or(Answers::of_file(&file).expect("read"));
+        assert_eq!(
+            (both.name.as_deref(), both.first_backup, both.agent),
+            (Some("dunlin"), Some(FirstBackup::Now), Some(YesOrNo::Yes))
+        );
+        let selection = both.selection().expect("a selection");
+        assert_eq!((selection.exclude, selection.templates), (vec!["*.iso".to_owned()], vec![Template::BuildOutputs]));
+        std::fs::write(&file, "inclde = [\"/home\"]\n").expect("written");
+        let Err(Failure::Here(what, next)) = Answers::of_file(&file) else { panic!("refused") };
+        assert!(what.contains("inclde") && next.contains("jetfrost join --help"), "{what} {next}");
+    }
+}
