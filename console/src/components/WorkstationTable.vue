@@ -3,9 +3,11 @@ import { RouterLink } from 'vue-router'
 import type { Workstation } from '../api/types'
 import { late, nextRun } from '../logic/agent'
 import { age, many, moment, size } from '../logic/format'
+import { sources } from '../logic/schedule'
 import StateWord from './StateWord.vue'
 
-defineProps<{ workstations: Workstation[]; now: Date }>()
+/** `more` adds columns that are seldom needed. */
+defineProps<{ workstations: Workstation[]; now: Date; more: boolean }>()
 
 function runNote(workstation: Workstation): string {
   const run = workstation.latest_run
@@ -33,6 +35,11 @@ function runNote(workstation: Workstation): string {
           <th scope="col" class="jf-number">Image store</th>
           <th scope="col">Last run</th>
           <th scope="col">Destination</th>
+          <template v-if="more">
+            <th scope="col">Agent seen</th>
+            <th scope="col">Client</th>
+            <th scope="col">Schedule set by</th>
+          </template>
         </tr>
       </thead>
       <tbody>
@@ -49,6 +56,11 @@ function runNote(workstation: Workstation): string {
           <td class="jf-number">{{ w.store.used == null ? '–' : size(w.store.used) }}</td>
           <td>{{ runNote(w) }}</td>
           <td>{{ w.store.destination_name }}</td>
+          <template v-if="more">
+            <td>{{ w.agent ? age(w.agent.seen, now) : 'never' }}</td>
+            <td>{{ w.client_version }}, {{ w.platform }}</td>
+            <td>{{ sources(w.schedule) }}</td>
+          </template>
         </tr>
       </tbody>
     </table>

@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest'
 import type { ScheduleSettings } from '../api/types'
-import { applied, faults, fromFields, rhythmText, settingsText, toFields } from './schedule'
+import { applied, sources, faults, fromFields, rhythmText, settingsText, toFields } from './schedule'
 
 const all: ScheduleSettings = {
   rhythm_seconds: 14_400,
@@ -37,4 +37,6 @@ test('each line of what applies says who set it', () => {
   const values = { rhythm_seconds: 3_600, hours: 'always', on_battery: true, low_priority: true, rate: { kind: 'unlimited' as const }, drill_days: 7, proof_days: 90 }
   const set_by = { rhythm_seconds: nobody, hours: nobody, on_battery: { kind: 'group' as const, name: 'Field work' }, low_priority: nobody, rate: nobody, drill_days: nobody, proof_days: nobody }
   expect(applied({ values, set_by })[2]).toEqual({ what: 'Battery', value: 'also on battery', by: 'set for group Field work' })
+  expect(sources({ values, set_by })).toBe('group Field work')
+  expect(sources({ values, set_by: { ...set_by, on_battery: nobody } })).toBe('default')
 })

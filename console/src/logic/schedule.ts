@@ -34,6 +34,12 @@ export function originText(by: SetBy): string {
   return by.kind === 'workstation' ? 'set for this workstation' : `set for ${by.kind} ${by.name}`
 }
 
+/** Who sets anything of a workstation's schedule, in a few words. */
+export function sources({ set_by }: AppliedSchedule): string {
+  const said = Object.values(set_by).flatMap((by) => (by.kind === 'nobody' ? [] : [by.kind === 'workstation' ? 'itself' : `${by.kind} ${by.name}`]))
+  return said.length ? [...new Set(said)].join(', ') : 'default'
+}
+
 /** What applies to a workstation, line by line: what, its value, who set it. */
 export function applied({ values, set_by }: AppliedSchedule): { what: string; value: string; by: string }[] {
   const line = (what: string, value: string, by: SetBy) => ({ what, value, by: originText(by) })

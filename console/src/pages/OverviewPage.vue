@@ -1,18 +1,21 @@
 <script setup lang="ts">
-import { BSpinner } from 'bootstrap-vue-next'
-import { computed, onMounted, watch } from 'vue'
+import { BButton, BFormInput, BSpinner } from 'bootstrap-vue-next'
+import { computed, onMounted, ref, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 import { answer, api } from '../api/client'
 import type { Event } from '../api/types'
 import AlertPanel from '../components/AlertPanel.vue'
 import DestinationRoom from '../components/DestinationRoom.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
+import SeveralSchedules from '../components/SeveralSchedules.vue'
 import SetupPanel from '../components/SetupPanel.vue'
 import WorkstationTable from '../components/WorkstationTable.vue'
 import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
 import { useNow } from '../composables/useNow'
 import { useSession } from '../composables/useSession'
+import { filtered } from '../logic/filter'
+import { many } from '../logic/format'
 import { overviewWithRun } from '../logic/live'
 
 const { account } = useSession()
@@ -33,6 +36,17 @@ const summary = computed(() => {
   return notes.length ? `${all} workstations: ${notes.join(', ')}` : `${all} workstations, all current`
 })
 
+const filter = ref('')
+const shown = computed(() => filtered(data.value?.workstations ?? [], filter.value))
+/** Machines that have a schedule to be changed. */
+const scheduled = computed(() => shown.value.filter((w) => !['retired', 'unclaimed'].includes(w.state)))
+const changing = ref(false)
+const more = ref(false)
+function changed() {
+  changing.value = false
+  void reload()
+}
+
 watch(data, (overview) => overview && setBy(overview.now))
 onMounted(reload)
 </script>
@@ -48,7 +62,20 @@ onMounted(reload)
   <SetupPanel v-if="account && account.role !== 'member'" :may-change="account.role === 'administrator'" />
   <div v-if="loading && !data" class="jf-quiet"><BSpinner small /> Loading…</div>
   <template v-if="data">
-    <WorkstationTable v-if="data.workstations.length" :workstations="data.workstations" :now="now" />
+    <template v-if="data.workstations.length">
+      <div class="d-flex flex-wrap align-items-center gap-2 mb-3">
+        <label for="filter" class="visually-hidden">Filter the workstations</label>
+        <BFormInput id="filter" v-model="filter" type="search" placeholder="Filter: name, person, state, destination…" class="jf-filter" />
+        <span v-if="filter" role="status" class="jf-quiet">{{ shown.length }} of {{ many(data.workstations.length, 'workstation') }}</span>
+        <BButton size="sm" variant="outline-secondary" class="ms-auto" :aria-pressed="more" @click="more = !more">{{ more ? 'Fewer columns' : 'More columns' }}</BButton>
+        <BButton v-if="account?.role === 'administrator' && scheduled.length && !changing" size="sm" variant="outline-secondary" @click="changing = true">
+          Change schedule of {{ scheduled.length === 1 ? 'this one' : `these ${scheduled.length}` }}
+        </BButton>
+      </div>
+      <SeveralSchedules v-if="changing" :workstations="scheduled" @done="changed" @cancel="changing = false" />
+      <WorkstationTable v-if="shown.length" :workstations="shown" :now="now" :more="more" />
+      <p v-else class="jf-panel">No workstation has all of these words. <BButton size="sm" variant="outline-secondary" @click="filter = ''">Show all</BButton></p>
+    </template>
     <div v-else class="jf-panel">
       <h2>No workstation yet</h2>
       <p v-if="account?.role === 'administrator'" class="mb-0">

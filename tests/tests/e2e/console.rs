@@ -246,6 +246,57 @@ fn a_schedule_is_set_a_backup_is_asked_for_and_a_workstation_is_paused() {
 }
 
 #[test]
+fn those_whom_a_filter_leaves_get_one_schedule_and_keep_what_else_they_have() {
+    let office = Office::open();
+    office.destination("shelf");
+    let stations = ["sandpiper", "sandgrouse", "knot"].map(|name| office.workstation(name));
+    let [first, second, third] = stations.each_ref().map(|station| station.home.membership().expect("joined").workstation);
+    let path = |id: &str| format!("/workstations/{id}/schedule");
+    let own = serde_json::json!({ "on_battery": true });
+    let _: serde_json::Value = office.put(&path(&first), &own).expect("set");
+    on_page(&office, "/", async |browser| {
+        browser.sees("knot").await;
+        browser.fill("filter", "nobody of that name").await;
+        browser.sees("No workstation has all of these words").await;
+        browser.press("Show all").await;
+        browser.sees("knot").await;
+        browser.fill("filter", "SAND").await;
+        browser.sees("2 of 3 workstations").await;
+        assert_accessible(browser, "a filtered list").await;
+        browser.press("More columns").await;
+        browser.sees("Schedule set by").await;
+        assert_accessible(browser, "a wide list").await;
+        browser.press("Change schedule of these 2").await;
+        browser.sees("Schedule of 2 workstations").await;
+        browser.fill_in_form("Save for 2 workstations", "When backups may start", "22:00-06:00").await;
+        browser.sees("For each of them: between 22:00 and 06:00.").await;
+        assert_accessible(browser, "a schedule of several").await;
+        browser.press("Save for 2 workstations").await;
+        browser.sees("Change schedule of these 2").await;
+    });
+    let settings = |id: &str| office.api.get::<serde_json::Value>(&path(id)).expect("there")["settings"].clone();
+    assert_eq!(settings(&first), serde_json::json!({ "hours": "22:00-06:00", "on_battery": true }));
+    assert_eq!(settings(&second), serde_json::json!({ "hours": "22:00-06:00" }));
+    assert_eq!(settings(&third), serde_json::json!({}));
+}
+
+#[test]
+fn a_workstations_page_shows_what_it_found_out_about_itself() {
+    let (office, station) = Office::with_station("dunlin");
+    let page = format!("/workstations/{}", station.home.membership().expect("joined").workstation);
+    on_page(&office, &page, async |browser| {
+        browser.sees("This workstation was never diagnosed.").await;
+        let _ = jetfrost_tests::programs::jetfrost_ends(station.home.directory(), &["diagnose"], 3);
+        // It comes by itself: the page is told.
+        browser.sees("No agent runs: backups are made by hand only.").await;
+        browser.sees("At the workstation: Let backups be made by themselves").await;
+        browser.press("Show all 22 steps").await;
+        browser.sees("'shelf' grants access to").await;
+        assert_accessible(browser, "a diagnosis").await;
+    });
+}
+
+#[test]
 fn a_destination_advises_on_its_capacity_follows_the_units_and_is_withdrawn_and_reinstated() {
     let office = Office::open();
     office.destination_at("shelf", &office.path("shelf"), Some(1_000_000_000));

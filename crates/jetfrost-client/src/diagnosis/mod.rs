@@ -253,8 +253,11 @@ pub fn send_or_keep(state_dir: &StateDir, found: &Diagnosis) -> Result<Sent, Cli
 /// What the service or the network said.
 pub(crate) fn send_kept(state_dir: &StateDir, api: &Api, membership: &Membership) -> Result<(), ClientError> {
     let Some(kept) = state_dir.kept_diagnosis() else { return Ok(()) };
-    send(api, membership, &kept)?;
-    state_dir.forget_diagnosis()
+    match send(api, membership, &kept) {
+        Err(error) if error.is_passing() => Err(error),
+        // What is refused for good is not sent again and again.
+        Ok(()) | Err(_) => state_dir.forget_diagnosis(),
+    }
 }
 
 fn send(api: &Api, membership: &Membership, found: &Diagnosis) -> Result<(), ClientError> {

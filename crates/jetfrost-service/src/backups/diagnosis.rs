@@ -159,6 +159,7 @@ impl Backups {
         if found.steps.len() > MOST_STEPS {
             return Err(Invalid::TooManySteps(MOST_STEPS).into());
         }
+        self.pace(&self.reports_made, Traffic::Reports, line.workstation.id.as_str())?;
         let row = DiagnosisRow {
             workstation_id: line.workstation.id.clone(),
             at: self.clock.now(),
@@ -210,6 +211,7 @@ mod tests {
     use jetfrost_types::Role;
     use jetfrost_wire::diagnosis::StepResult;
     use jetfrost_wire::problem::WhoseMove;
+    use jetfrost_wire::workstation::{NewProof, ProvedWith};
 
     use super::*;
     use crate::records::Ended;
@@ -249,6 +251,12 @@ mod tests {
         assert_eq!(backups.write_probe(&line, b"content").expect("written"), b"content");
         let refused = (0..10_000).find_map(|_| backups.takes_probe(&machine.caller, id).err());
         assert!(matches!(refused, Some(ServiceError::TooOften { what: Traffic::Probes, .. })), "{refused:?}");
+        // Nor is the log filled with what one says of itself.
+        let proof = NewProof { secret: ProvedWith::Passphrase };
+        let refused = (0..10_000).find_map(|_| backups.prove(&machine.caller, id, &proof).err());
+        assert!(matches!(refused, Some(ServiceError::TooOften { what: Traffic::Reports, .. })), "{refused:?}");
+        let found = Diagnosis { well: true, steps: Vec::new(), room: None };
+        assert!(matches!(backups.keep_diagnosis(&machine.caller, id, &found), Err(ServiceError::TooOften { .. })));
     }
 
     #[test]

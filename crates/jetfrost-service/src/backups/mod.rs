@@ -44,6 +44,8 @@ const MOST_RUNS: u32 = 120;
 const MOST_RESTORES: u32 = 240;
 /// Probes of a workstation that may be written within an hour: a few for each diagnosis.
 const MOST_PROBES: u32 = 240;
+/// Diagnoses and proofs of a workstation that are put on record within an hour.
+const MOST_REPORTS: u32 = 60;
 
 /// The use cases about workstations and what they send and fetch.
 pub(crate) struct Backups {
@@ -63,10 +65,11 @@ pub(crate) struct Backups {
     retention: Arc<Retention>,
     /// Which runs go on at once.
     admission: Admission,
-    /// Runs, restores and probes that were begun within the hour, by who began them.
+    /// Runs, restores, probes and reports of the hour, by who made them.
     runs_begun: Mutex<Pace>,
     restores_begun: Mutex<Pace>,
     probes_begun: Mutex<Pace>,
+    reports_made: Mutex<Pace>,
     /// Until when it need not be asked whether a reading of a store is on record.
     readings: Mutex<BTreeMap<(String, ImageStoreId), Moment>>,
 }
@@ -97,6 +100,7 @@ impl Backups {
             runs_begun: Mutex::new(Pace::new(MOST_RUNS)),
             restores_begun: Mutex::new(Pace::new(MOST_RESTORES)),
             probes_begun: Mutex::new(Pace::new(MOST_PROBES)),
+            reports_made: Mutex::new(Pace::new(MOST_REPORTS)),
             readings: Mutex::default(),
         }
     }

@@ -15,7 +15,7 @@ use crate::backups::Backups;
 use crate::clock::timestamp;
 use crate::records;
 use crate::records::{ProofRow, SlotRow};
-use crate::shared::{Caller, Invalid, Result, ServiceError, Thing, convert};
+use crate::shared::{Caller, Invalid, Result, ServiceError, Thing, Traffic, convert};
 use crate::storage::key_slots::{row_of, slot_rows};
 
 impl Backups {
@@ -55,6 +55,7 @@ impl Backups {
     pub(crate) fn prove(&self, caller: &Caller, id: &WorkstationId, new: &NewProof) -> Result<Proof> {
         let line = self.storage.line(caller, id)?;
         caller.may(&Act::AddToStore { workstation: line.workstation.id.as_str() })?;
+        self.pace(&self.reports_made, Traffic::Reports, line.workstation.id.as_str())?;
         let row = ProofRow { store_id: line.store.id.clone(), at: self.clock.now(), secret: new.secret.into() };
         self.records.write(|on| {
             row.put(on)?;

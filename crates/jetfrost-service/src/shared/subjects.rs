@@ -71,9 +71,10 @@ pub(crate) enum Traffic {
     Backups,
     Restores,
     Probes,
+    Reports,
 }
 
-labels!(Traffic: Backups = "backups", Restores = "restores", Probes = "probes");
+labels!(Traffic: Backups = "backups", Restores = "restores", Probes = "probes", Reports = "reports");
 
 impl fmt::Display for Traffic {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
