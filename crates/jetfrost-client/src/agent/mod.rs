@@ -221,9 +221,24 @@ impl<S: Surroundings> Agent<S> {
     fn work(&self) {
         while !self.lock().ended {
             let look_again = self.step();
+            self.look_into();
             let again = if self.report() { look_again } else { look_again.min(self.world.now() + SOON) };
             self.wait(again);
         }
+    }
+
+    /// Finds out why backups are not made, if they are not, and tells the service: the administrator sees it without going to the machine.
+    fn look_into(&self) {
+        let now = self.world.now();
+        let mut shared = self.lock();
+        if shared.ended || !shared.record.wants_diagnosis(now) {
+            return;
+        }
+        shared.record.diagnosed = Some(now);
+        self.keep(&mut shared);
+        // It asks this agent, too.
+        drop(shared);
+        self.world.diagnose();
     }
 
     /// Shows what the agent is doing whenever that is something else.

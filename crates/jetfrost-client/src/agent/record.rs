@@ -42,6 +42,9 @@ pub(super) struct Record {
     /// Why the command after the last complete run failed, if it did.
     #[serde(default)]
     pub(super) after_failed: Option<String>,
+    /// When it was last found out why backups are not made.
+    #[serde(default)]
+    pub(super) diagnosed: Option<Timestamp>,
     /// What kept backups waiting and is over, until the service has it on record.
     #[serde(default)]
     pub(super) waited: Vec<Wait>,
@@ -51,7 +54,29 @@ pub(super) struct Record {
 const WORTH_A_RECORD: SignedDuration = SignedDuration::from_mins(15);
 const MOST_WAITED: usize = 100;
 
+/// Why backups are not made is found out again after this, as long as it is so.
+const DIAGNOSE_AGAIN: SignedDuration = SignedDuration::from_hours(24);
+
 impl Record {
+    /// Whether it is to be found out why backups are not made: the second run in a row failed, or something is in the way that somebody
+    /// has to end, and it was not found out of late.
+    pub(super) fn wants_diagnosis(&self, now: Timestamp) -> bool {
+        let fails = self.failed.as_ref().is_some_and(|failed| failed.times >= 2);
+        let is_stuck = self.delay.is_some_and(|delay| {
+            matches!(
+                delay.reason,
+                DelayReason::ClockImplausible
+                    | DelayReason::LimitReached
+                    | DelayReason::DestinationUnavailable
+                    | DelayReason::PassphraseNeeded
+                    | DelayReason::SourceMissing
+            )
+        });
+        // A time ahead is of a clock that was set since.
+        let is_recent = |at: Timestamp| at <= now && now.duration_since(at) < DIAGNOSE_AGAIN;
+        (fails || is_stuck) && !self.diagnosed.is_some_and(is_recent)
+    }
+
     pub(super) fn earlier(&self) -> Earlier {
         Earlier {
             completed: self.completed.map(Timestamp::as_millisecond),

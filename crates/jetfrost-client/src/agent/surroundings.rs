@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use jetfrost_platform::{Power, Priority, System};
 use jetfrost_wire::calls;
+use jetfrost_wire::diagnosis::Diagnosis;
 use jetfrost_wire::schedule::AppliedSchedule;
 use jetfrost_wire::workstation::{AgentReport, AgentState, PointKind};
 use jiff::Timestamp;
@@ -13,7 +14,7 @@ use crate::agent::listening::listen;
 use crate::backup::{BackupReport, ReadBack, back_up_unless_queued};
 use crate::browse::{At, Browser};
 use crate::clock::minute_of_day;
-use crate::diagnosis::send_kept;
+use crate::diagnosis::{Findings, diagnose, send_kept, send_or_keep};
 use crate::drill::{Rehearsal, drill};
 use crate::error::ClientError;
 use crate::progress::Meter;
@@ -76,6 +77,9 @@ pub trait Surroundings: Sync {
     /// As [`back_up_unless_queued`] has them.
     fn back_up(&self, meter: &Arc<Meter>) -> Result<Vec<BackupReport>, ClientError>;
 
+    /// Finds out why backups are not made, and tells the service.
+    fn diagnose(&self);
+
     /// Rehearses a restore of the latest point and puts it on record.
     ///
     /// # Errors
@@ -85,7 +89,12 @@ pub trait Surroundings: Sync {
 
 /// This machine and its service.
 #[derive(Debug)]
-pub struct ThisMachine(pub StateDir);
+pub struct ThisMachine {
+    /// Where it keeps what makes it a workstation.
+    pub state_dir: StateDir,
+    /// Findings in the words that the service is told.
+    pub as_told: fn(&Findings) -> Diagnosis,
+}
 
 impl Surroundings for ThisMachine {
     fn now(&self) -> Timestamp {
@@ -101,7 +110,7 @@ impl Surroundings for ThisMachine {
     }
 
     fn known(&self) -> Result<Known, ClientError> {
-        let (membership, api) = self.0.device_api()?;
+        let (membership, api) = self.state_dir.device_api()?;
         let workstation = api.call(&calls::workstation(&membership.workstation))?;
         let completed = workstation.latest_point.map(|point| point.committed);
         Ok(Known {
@@ -114,7 +123,7 @@ impl Surroundings for ThisMachine {
     }
 
     fn listener(&self, spread: u64) -> Listener {
-        let state_dir = self.0.clone();
+        let state_dir = self.state_dir.clone();
         Box::new(move |heard| listen(&state_dir, spread, heard))
     }
 
@@ -124,24 +133,30 @@ impl Surroundings for ThisMachine {
     }
 
     fn report(&self, report: &AgentReport) -> Result<AgentState, ClientError> {
-        let (membership, api) = self.0.device_api()?;
+        let (membership, api) = self.state_dir.device_api()?;
         // One that is not taken must not keep the report from being made.
-        let _ = send_kept(&self.0, &api, &membership);
+        let _ = send_kept(&self.state_dir, &api, &membership);
         api.call_with(&calls::report_agent(&membership.workstation), report)
     }
 
     fn back_up(&self, meter: &Arc<Meter>) -> Result<Vec<BackupReport>, ClientError> {
-        let mut kinds = self.0.selection()?.kinds();
+        let mut kinds = self.state_dir.selection()?.kinds();
         if kinds.is_empty() {
             // The engine says what is missing.
             kinds.push(PointKind::Files);
         }
-        kinds.into_iter().map(|kind| back_up_unless_queued(&self.0, kind, ReadBack::Sample, meter)).collect()
+        kinds.into_iter().map(|kind| back_up_unless_queued(&self.state_dir, kind, ReadBack::Sample, meter)).collect()
+    }
+
+    fn diagnose(&self) {
+        let found = diagnose(&self.state_dir, &mut |_| {});
+        // Where it can be neither told nor kept, the run's own error has been.
+        let _ = send_or_keep(&self.state_dir, &(self.as_told)(&found));
     }
 
     fn drill(&self, meter: &Arc<Meter>) -> Result<(), ClientError> {
-        let browser = Browser::open(&self.0)?;
+        let browser = Browser::open(&self.state_dir)?;
         let point = browser.point(&At::Latest, PointKind::Files)?;
-        drill(&browser, &point, &Rehearsal::usual(self.0.directory()), meter).map(drop)
+        drill(&browser, &point, &Rehearsal::usual(self.state_dir.directory()), meter).map(drop)
     }
 }

@@ -32,6 +32,7 @@ struct World {
     wanted: Mutex<Known>,
     /// How often it was asked.
     asked_times: AtomicI64,
+    diagnoses: AtomicI64,
 }
 
 impl Surroundings for &World {
@@ -59,6 +60,10 @@ impl Surroundings for &World {
     }
 
     fn yield_to_others(&self) {}
+
+    fn diagnose(&self) {
+        self.diagnoses.fetch_add(1, Ordering::SeqCst);
+    }
 
     fn drill(&self, _: &Arc<Meter>) -> Result<()> {
         self.drills.fetch_add(1, Ordering::SeqCst);
@@ -101,6 +106,7 @@ impl World {
             drilled: AtomicI64::new(0),
             wanted: Mutex::default(),
             asked_times: AtomicI64::new(0),
+            diagnoses: AtomicI64::new(0),
         }
     }
 
@@ -554,4 +560,29 @@ fn commands_reach_it_over_its_socket_and_whoever_says_nothing_holds_nobody_up() 
         drop(silent);
     });
     assert!(matches!(ask(&state_dir, &Ask::Status), Err(ClientError::NoAgent)), "the socket goes with it");
+}
+
+#[test]
+fn what_keeps_failing_is_looked_into_once_a_day_and_a_single_failure_is_not() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    let agent = Agent::new(state_dir, &world).expect("an agent");
+    let looked = |minutes: i64| {
+        world.pass(minutes);
+        let _ = agent.step();
+        agent.look_into();
+        world.diagnoses.load(Ordering::SeqCst)
+    };
+    world.ends_with(|| refused(ProblemKind::Internal));
+    assert_eq!((looked(1), world.runs()), (0, 0), "it keeps its distance to others first");
+    assert_eq!((looked(1), world.runs()), (0, 1), "a single failure");
+    assert_eq!((looked(10), world.runs()), (1, 2));
+    assert_eq!(looked(60), 1);
+    assert_eq!(looked(24 * 60), 2);
+    world.ends_with(|| Ok(()));
+    assert_eq!(looked(25 * 60), 2, "all is well again");
+    world.ends_with(|| refused(ProblemKind::NoRoom));
+    assert_eq!(looked(25 * 60), 3, "somebody has to end that");
+    world.ends_with(|| refused(ProblemKind::Paused));
+    assert_eq!(looked(25 * 60), 3, "that ends by itself");
 }

@@ -12,6 +12,7 @@ use jiff::Timestamp;
 
 use crate::commands::administration::schedule::say_schedule;
 use crate::commands::labels;
+use crate::commands::this_workstation::diagnose::as_told;
 use crate::commands::time::moment_of;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, ago, moment, phase};
@@ -75,7 +76,7 @@ impl Agent {
 }
 
 fn run(state_dir: &StateDir, ui: &Ui) -> Done {
-    let agent = Arc::new(Engine::new(state_dir.clone(), ThisMachine(state_dir.clone()))?);
+    let agent = Arc::new(Engine::new(state_dir.clone(), ThisMachine { state_dir: state_dir.clone(), as_told })?);
     let ended = Arc::clone(&agent);
     // Without a handler the process just ends, which harms nothing either.
     let _ = ctrlc::set_handler(move || ended.end());

@@ -1,7 +1,7 @@
 //! `jetfrost diagnose`: why a backup would fail.
 
 use jetfrost_client::ClientError;
-use jetfrost_client::diagnosis::{Finding, Found, Sent, diagnose as find_out, send_or_keep};
+use jetfrost_client::diagnosis::{Finding, Findings, Found, Sent, diagnose as find_out, send_or_keep};
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::diagnosis::{Diagnosis, DiagnosisLine, StepResult};
 use jetfrost_wire::problem::WhoseMove;
@@ -22,13 +22,8 @@ pub(crate) fn diagnose(state_dir: &StateDir, ui: &Ui) -> Done {
         }
     };
     let findings = find_out(state_dir, &mut said);
-    let as_told = |what: fn(&ClientError) -> Words| Diagnosis {
-        well: findings.are_well(),
-        steps: findings.steps.iter().map(|finding| line(finding, what)).collect(),
-        room: findings.room,
-    };
-    let sent = send_or_keep(state_dir, &as_told(without_names))?;
-    let here = as_told(shown);
+    let sent = send_or_keep(state_dir, &as_told(&findings))?;
+    let here = in_words(&findings, shown);
     if ui.is_json() {
         let names: Vec<&String> = findings.steps.iter().flat_map(|finding| &finding.names).collect();
         ui.show(&json!({ "diagnosis": here, "missing": names, "service_was_told": sent == Sent::Told }), |_| {});
@@ -46,6 +41,16 @@ pub(crate) fn diagnose(state_dir: &StateDir, ui: &Ui) -> Done {
         }
     }
     Ok(code_of(&here))
+}
+
+/// Findings as the service is told them: nothing of this machine's names is in them.
+pub(crate) fn as_told(findings: &Findings) -> Diagnosis {
+    in_words(findings, without_names)
+}
+
+fn in_words(findings: &Findings, words: fn(&ClientError) -> Words) -> Diagnosis {
+    let steps = findings.steps.iter().map(|finding| line(finding, words)).collect();
+    Diagnosis { well: findings.are_well(), steps, room: findings.room }
 }
 
 /// A finding as the service and other programs know it.
