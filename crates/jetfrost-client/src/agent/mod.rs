@@ -47,6 +47,10 @@ const REPORT_AGAIN: SignedDuration = SignedDuration::from_mins(30);
 /// A report that the service did not take is made again after this.
 const SOON: SignedDuration = SignedDuration::from_secs(3);
 
+/// A service that has not answered for so long is looked for, and again after that.
+const SEEK_AFTER: SignedDuration = SignedDuration::from_mins(5);
+const SEEK_AGAIN: SignedDuration = SignedDuration::from_hours(1);
+
 /// While a run goes on, the machine's power is looked at this often.
 const WATCH: Duration = Duration::from_secs(5);
 
@@ -146,6 +150,8 @@ struct Shared {
     held_back: Option<(DelayReason, Timestamp)>,
     /// What the service was told last, and when.
     reported: Option<(AgentReport, Timestamp)>,
+    /// When the service was last looked for.
+    sought: Option<Timestamp>,
     /// When the service last took a report, by its own clock.
     taken: Option<Timestamp>,
     /// Whether something may have changed at the service since it was asked.
@@ -183,6 +189,7 @@ impl<S: Surroundings> Agent<S> {
             drilled: None,
             held_back: None,
             reported: None,
+            sought: None,
             taken: None,
             has_heard: true,
             asked: None,
@@ -222,6 +229,7 @@ impl<S: Surroundings> Agent<S> {
         while !self.lock().ended {
             let look_again = self.step();
             self.look_into();
+            self.seek();
             let again = if self.report() { look_again } else { look_again.min(self.world.now() + SOON) };
             self.wait(again);
         }
@@ -239,6 +247,25 @@ impl<S: Surroundings> Agent<S> {
         // It asks this agent, too.
         drop(shared);
         self.world.diagnose();
+    }
+
+    /// Looks for a service that has not answered for a while: its server may have moved. Seldom, since every network hears of it.
+    fn seek(&self) {
+        let now = self.world.now();
+        let mut shared = self.lock();
+        let is_gone = shared
+            .record
+            .delay
+            .is_some_and(|delay| delay.reason == DelayReason::OfficeUnreachable && now.duration_since(delay.since) >= SEEK_AFTER);
+        let is_recent = shared.sought.is_some_and(|at| at <= now && now.duration_since(at) < SEEK_AGAIN);
+        if shared.ended || !is_gone || is_recent {
+            return;
+        }
+        shared.sought = Some(now);
+        drop(shared);
+        if self.world.seek() {
+            self.state.hear();
+        }
     }
 
     /// Shows what the agent is doing whenever that is something else.

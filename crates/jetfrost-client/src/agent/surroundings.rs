@@ -17,6 +17,7 @@ use crate::clock::minute_of_day;
 use crate::diagnosis::{Findings, diagnose, send_kept, send_or_keep};
 use crate::drill::{Rehearsal, drill};
 use crate::error::ClientError;
+use crate::join::find_again;
 use crate::progress::Meter;
 use crate::state_dir::StateDir;
 
@@ -76,6 +77,9 @@ pub trait Surroundings: Sync {
     /// # Errors
     /// As [`back_up_unless_queued`] has them.
     fn back_up(&self, meter: &Arc<Meter>) -> Result<Vec<BackupReport>, ClientError>;
+
+    /// Looks for a service that does not answer where it was. Says whether it is elsewhere now.
+    fn seek(&self) -> bool;
 
     /// Finds out why backups are not made, and tells the service.
     fn diagnose(&self);
@@ -146,6 +150,10 @@ impl Surroundings for ThisMachine {
             kinds.push(PointKind::Files);
         }
         kinds.into_iter().map(|kind| back_up_unless_queued(&self.state_dir, kind, ReadBack::Sample, meter)).collect()
+    }
+
+    fn seek(&self) -> bool {
+        find_again(&self.state_dir).is_ok_and(|found| found.is_some())
     }
 
     fn diagnose(&self) {

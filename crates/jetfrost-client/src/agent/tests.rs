@@ -33,6 +33,9 @@ struct World {
     /// How often it was asked.
     asked_times: AtomicI64,
     diagnoses: AtomicI64,
+    /// How often the service was looked for, and whether it is found.
+    sought: AtomicI64,
+    has_moved: AtomicBool,
 }
 
 impl Surroundings for &World {
@@ -60,6 +63,14 @@ impl Surroundings for &World {
     }
 
     fn yield_to_others(&self) {}
+
+    fn seek(&self) -> bool {
+        self.sought.fetch_add(1, Ordering::SeqCst);
+        if self.has_moved.load(Ordering::SeqCst) {
+            self.reachable.store(true, Ordering::SeqCst);
+        }
+        self.has_moved.load(Ordering::SeqCst)
+    }
 
     fn diagnose(&self) {
         self.diagnoses.fetch_add(1, Ordering::SeqCst);
@@ -107,6 +118,8 @@ impl World {
             wanted: Mutex::default(),
             asked_times: AtomicI64::new(0),
             diagnoses: AtomicI64::new(0),
+            sought: AtomicI64::new(0),
+            has_moved: AtomicBool::new(false),
         }
     }
 
@@ -585,4 +598,27 @@ fn what_keeps_failing_is_looked_into_once_a_day_and_a_single_failure_is_not() {
     assert_eq!(looked(25 * 60), 3, "somebody has to end that");
     world.ends_with(|| refused(ProblemKind::Paused));
     assert_eq!(looked(25 * 60), 3, "that ends by itself");
+}
+
+#[test]
+fn a_service_that_does_not_answer_is_looked_for_now_and_then_and_followed_when_it_moved() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    let agent = Agent::new(state_dir, &world).expect("an agent");
+    world.reachable.store(false, Ordering::SeqCst);
+    let sought = |minutes: i64| {
+        world.pass(minutes);
+        let _ = agent.step();
+        agent.seek();
+        world.sought.load(Ordering::SeqCst)
+    };
+    assert_eq!([sought(1), sought(4)], [0, 0], "it may only have been restarted");
+    assert_eq!([sought(1), sought(30), sought(31)], [1, 1, 2]);
+    world.has_moved.store(true, Ordering::SeqCst);
+    assert_eq!(sought(60), 3);
+    let _ = agent.step();
+    world.pass(1);
+    let _ = agent.step();
+    assert_eq!(world.runs(), 1, "what is due is made there");
+    assert_eq!(sought(120), 3, "a service that answers is not looked for");
 }
