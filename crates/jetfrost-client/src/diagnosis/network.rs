@@ -68,7 +68,7 @@ fn resolve(address: &str) -> io::Result<Vec<SocketAddr>> {
 /// Whether the service is found without its address, and if not why that need not matter.
 pub(super) fn discovery(membership: &Membership, services: &[FoundService]) -> Found {
     if let Some(one) = services.iter().find(|one| one.fingerprint == membership.fingerprint) {
-        return Found::Passed(format!("The service '{}' is found here, at {}.", one.name, one.address));
+        return Found::Passed(format!("The service '{}' is discovered here, at {}.", one.name, one.address));
     }
     let others = match services {
         [] => String::new(),
@@ -76,7 +76,7 @@ pub(super) fn discovery(membership: &Membership, services: &[FoundService]) -> F
         several => format!(" {} others are.", several.len()),
     };
     Found::Passed(format!(
-        "The service is not found on this network, which backups do not need: its address is known. Announcements cross no router or VPN.{others}"
+        "The service is not discovered here, and need not be: its address is known. Announcements cross no router or VPN.{others}"
     ))
 }
 

@@ -25,15 +25,15 @@ const ANSWERS: Duration = Duration::from_secs(15);
 /// When tonight begins.
 const EVENING: i8 = 20;
 
-pub(super) fn set_up(joined: &Entered, given: Selection, answers: &Answers, state_dir: &StateDir, ui: &Ui) -> Done {
-    if let Some(Failure::Client(_) | Failure::Here(..)) = joined.locked {
+pub(super) fn set_up(joined: Entered, given: Selection, answers: &Answers, state_dir: &StateDir, ui: &Ui) -> Done {
+    if let Some(failure) = joined.locked {
         ui.show(&joined.value, |_| {
             ui.line("Its image store is still locked. Next:  jetfrost unlock  (or with --recovery-key, or --office-key FILE)");
         });
-        return Ok(joined.locked.as_ref().map_or(Code::Done, Failure::code));
+        return Err(failure);
     }
-    let selection = choose(joined, given, state_dir, ui)?;
-    let mut value = joined.value.clone();
+    let selection = choose(&joined, given, state_dir, ui)?;
+    let mut value = joined.value;
     if selection.is_empty() {
         value["included"] = json!(0);
         ui.show(&value, |_| ui.line("Next: choose what is backed up:  jetfrost include FOLDER"));

@@ -95,6 +95,18 @@ impl Answers {
         }
     }
 
+    /// Refuses answers that contradict each other: nobody who gives a passphrase wants backups that anybody reads.
+    pub(crate) fn check(&self) -> Result<(), Failure> {
+        let has_secret = self.passphrase_file.is_some() || self.recovery_key_file.is_some() || self.trust_office_key.is_some();
+        if self.without_encryption && has_secret {
+            return Err(Failure::here(
+                "The answers ask for backups without encryption, and give a secret for them.",
+                "Leave out 'without-encryption', or passphrase-file, recovery-key-file and trust-office-key.",
+            ));
+        }
+        Ok(())
+    }
+
     /// What they say is to be backed up; empty where they say nothing. Found out before a code is used up.
     pub(crate) fn selection(&self) -> Result<Selection, Failure> {
         let mut selection = Selection::default();
@@ -127,6 +139,8 @@ mod tests {
         );
         let selection = both.selection().expect("a selection");
         assert_eq!((selection.exclude, selection.templates), (vec!["*.iso".to_owned()], vec![Template::BuildOutputs]));
+        let contradicting = Answers { without_encryption: true, passphrase_file: Some(file.clone()), ..Answers::default() };
+        assert!(contradicting.check().is_err());
         std::fs::write(&file, "inclde = [\"/home\"]\n").expect("written");
         let Err(Failure::Here(what, next)) = Answers::of_file(&file) else { panic!("refused") };
         assert!(what.contains("inclde") && next.contains("jetfrost join --help"), "{what} {next}");

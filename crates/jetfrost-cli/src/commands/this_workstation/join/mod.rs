@@ -11,10 +11,11 @@ use clap::Args;
 use jetfrost_client::discovery::look;
 use jetfrost_client::join::{FirstWays, claim, find_service, host_name, join, join_without_encryption, look_at_code};
 use jetfrost_client::state_dir::{Membership, StateDir};
-use jetfrost_client::unlock_methods::{check_passphrase, measured_cost, office_key_of, unlock};
+use jetfrost_client::unlock_methods::{check_passphrase, measured_cost, office_key_of, prove, unlock};
 use jetfrost_client::{ClientError, OfficePublicKey, Secret, system_random};
 use jetfrost_wire::enrolment::Invitation;
 use jetfrost_wire::service::ServiceInfo;
+use jetfrost_wire::workstation::ProvedWith;
 use serde_json::json;
 
 use crate::commands::keys::unlock_method::agrees;
@@ -45,6 +46,7 @@ impl Join {
         if let Ok(membership) = state_dir.membership() {
             return Err(ClientError::AlreadyJoined(membership.name).into());
         }
+        answers.check()?;
         let selection = answers.selection()?;
         let code = answers.code.clone().map_or_else(|| ask_code(ui), Ok)?;
         let invitation = Invitation::parse(&code).map_err(|e| Failure::Client(e.into()))?;
@@ -52,7 +54,7 @@ impl Join {
         let (name, at) = (&service.public_name, &invitation.address);
         ui.remark(&format!("Found the service '{name}' at {at}; its certificate is the one in the code."));
         let joined = enter(&answers, state_dir, &invitation, &service, ui)?;
-        set_up(&joined, selection, &answers, state_dir, ui)
+        set_up(joined, selection, &answers, state_dir, ui)
     }
 }
 
@@ -102,11 +104,11 @@ fn enter(
     if !code.encrypted {
         ui.remark("The code would let this machine go without encryption; it is encrypted all the same, unless you say --without-encryption.");
     }
-    let recovery = Recovery::begin(answers.recovery_key_file.as_deref())?;
     let passphrase = ui.secret("a new image passphrase, which will encrypt this workstation's backups", &given, true)?;
     check_passphrase(&passphrase)?;
     let agreed = |office: &OfficePublicKey| agrees(office, answers.trust_office_key.as_deref(), ui);
     let office_key = office_key_of(service)?.filter(agreed);
+    let recovery = Recovery::begin(answers.recovery_key_file.as_deref())?;
     let ways = FirstWays { passphrase: &passphrase, cost: measured_cost(), office_key };
     let joined = match join(state_dir, invitation, &name, &ways, &system_random()) {
         Ok(joined) => joined,
@@ -156,7 +158,10 @@ fn claimed(
     let what = format!("the image passphrase that '{workstation}' has");
     let by_passphrase = || {
         let passphrase = ui.secret(&what, given, false)?;
-        unlock(state_dir, Secret::Passphrase(&passphrase)).map(|_| true).map_err(Failure::from)
+        let opened = unlock(state_dir, Secret::Passphrase(&passphrase)).map(|_| true).map_err(Failure::from)?;
+        // A proof that is not on record can be given again.
+        let _ = prove(state_dir, ProvedWith::Passphrase);
+        Ok(opened)
     };
     // A store that is not encrypted opens without a secret.
     let opened = unlock(state_dir, Secret::None).map(|_| false).or_else(|_| by_passphrase());
