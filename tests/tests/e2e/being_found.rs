@@ -198,6 +198,16 @@ fn a_service_is_found_by_its_neighbours_behind_a_router_and_by_a_stranger() {
     });
     assert!(found.as_ref().is_some_and(|said| said.contains("10.81.2.1:7410")), "{found:?}");
     assert_eq!(explains(&in_the_lab, &path("lab"))["step"], "sources");
+    // A firewall that swallows what goes back: nothing is refused, and nothing answers.
+    let answers = |word: &str| {
+        let done = quay.command("ip").args(["route", word, "blackhole", "10.81.2.3/32"]).status().expect("it runs");
+        assert!(done.success());
+    };
+    answers("add");
+    let explained = explains(&in_the_lab, &path("lab"));
+    answers("del");
+    assert_eq!((&explained["step"], &explained["whose_move"]), (&"port".into(), &"administrator".into()), "{explained}");
+    assert!(explained["next"].as_str().is_some_and(|next| next.contains("firewall")), "{explained}");
     moved_to("192.0.2.1:7410");
     let explained = explains(&in_the_lab, &path("lab"));
     assert_eq!(
