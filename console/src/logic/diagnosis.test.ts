@@ -22,7 +22,7 @@ test('a diagnosis says in a sentence whether backups can be made', () => {
 })
 
 test('what to do says whose move it is', () => {
-  expect(whose(line('failed', 'administrator'))).toBe('For you: ')
+  expect(whose(line('failed', 'administrator'))).toBe('For the administrator: ')
   expect(whose(line('noticed', 'workstation'))).toBe('At the workstation: ')
   expect([whose(line('passed')), mark(line('noticed')).word]).toEqual(['', 'look'])
 })

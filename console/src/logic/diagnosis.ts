@@ -11,7 +11,7 @@ export function mark(line: DiagnosisLine): { word: string; mood: 'is-calm' | 'is
 /** Who has to act on a step, as the start of what to do; empty where nobody does. */
 export function whose(line: DiagnosisLine): string {
   if (!line.next) return ''
-  return line.whose_move === 'administrator' ? 'For you: ' : 'At the workstation: '
+  return line.whose_move === 'administrator' ? 'For the administrator: ' : 'At the workstation: '
 }
 
 /** What came of it, in a sentence. */

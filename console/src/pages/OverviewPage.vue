@@ -67,7 +67,7 @@ onMounted(reload)
         <label for="filter" class="visually-hidden">Filter the workstations</label>
         <BFormInput id="filter" v-model="filter" type="search" placeholder="Filter: name, person, state, destination…" class="jf-filter" />
         <span v-if="filter" role="status" class="jf-quiet">{{ shown.length }} of {{ many(data.workstations.length, 'workstation') }}</span>
-        <BButton size="sm" variant="outline-secondary" class="ms-auto" :aria-pressed="more" @click="more = !more">{{ more ? 'Fewer columns' : 'More columns' }}</BButton>
+        <BButton size="sm" variant="outline-secondary" class="ms-auto" @click="more = !more">{{ more ? 'Fewer columns' : 'More columns' }}</BButton>
         <BButton v-if="account?.role === 'administrator' && scheduled.length && !changing" size="sm" variant="outline-secondary" @click="changing = true">
           Change schedule of {{ scheduled.length === 1 ? 'this one' : `these ${scheduled.length}` }}
         </BButton>

@@ -209,34 +209,60 @@ pub fn accept_identity(state_dir: &StateDir, fingerprint: &str) -> Result<Member
     Ok(membership)
 }
 
-/// Reaches the service at another address from now on: what answers there must have the identity that this workstation knows.
+/// Reaches the service at another address from now on, which a person gives: what answers there must have the identity that this
+/// workstation knows.
 ///
 /// # Errors
 /// [`ClientError::OtherCertificate`]; [`ClientError::Unreachable`]; [`ClientError::NotJoined`].
 pub fn accept_address(state_dir: &StateDir, address: &str) -> Result<Membership, ClientError> {
-    let known = state_dir.membership()?;
-    let _: ServiceInfo = Api::new(address, Some(&known.fingerprint))?.get_once("/service")?;
-    let membership = Membership { address: address.to_owned(), ..known };
-    state_dir.keep_claimed(&membership)?;
-    Ok(membership)
+    go_to(state_dir, address, None)
 }
 
-/// Looks for this workstation's service where its address does not lead to it, and reaches it there from now on. What is heard on a
-/// network is anybody's word: only what has the identity that this workstation knows counts. Returns the new address; none when it is not
-/// found, or where it was.
+/// Looks for this workstation's service where its address does not lead to it, and reaches it there until the address that a person gave
+/// leads to it again ([`go_back`]). What is heard on a network is anybody's word: only what has the identity that this workstation
+/// knows counts, and even that may only pass on what it hears. Returns what holds then; none when it is not found, or where it was.
 ///
 /// # Errors
 /// [`ClientError::NotJoined`]; [`ClientError::File`] when the address cannot be kept.
 pub fn find_again(state_dir: &StateDir) -> Result<Option<Membership>, ClientError> {
     let known = state_dir.membership()?;
+    let given = known.moved_from.as_ref().unwrap_or(&known.address);
     let found = look(LOOKING, &[]).unwrap_or_default();
     for one in found.into_iter().filter(|one| one.fingerprint == known.fingerprint && one.address != known.address) {
-        match accept_address(state_dir, &one.address) {
-            Err(ClientError::Unreachable { .. } | ClientError::OtherCertificate { .. } | ClientError::Unexpected(_)) => {}
-            other => return other.map(Some),
+        let moved_from = Some(given.clone()).filter(|given| *given != one.address);
+        if let Some(membership) = if_it_answers(go_to(state_dir, &one.address, moved_from))? {
+            return Ok(Some(membership));
         }
     }
     Ok(None)
+}
+
+/// Goes back to the address that a person gave, once the service answers there. Returns what holds then; none when it does not, or when
+/// that is the address anyhow.
+///
+/// # Errors
+/// As [`find_again`].
+pub fn go_back(state_dir: &StateDir) -> Result<Option<Membership>, ClientError> {
+    match state_dir.membership()?.moved_from {
+        Some(given) => if_it_answers(go_to(state_dir, &given, None)),
+        None => Ok(None),
+    }
+}
+
+fn go_to(state_dir: &StateDir, address: &str, moved_from: Option<String>) -> Result<Membership, ClientError> {
+    let known = state_dir.membership()?;
+    let _: ServiceInfo = Api::new(address, Some(&known.fingerprint))?.get_once("/service")?;
+    let membership = Membership { address: address.to_owned(), moved_from, ..known };
+    state_dir.keep_claimed(&membership)?;
+    Ok(membership)
+}
+
+/// What does not answer as the service is not it.
+fn if_it_answers(tried: Result<Membership, ClientError>) -> Result<Option<Membership>, ClientError> {
+    match tried {
+        Err(ClientError::Unreachable { .. } | ClientError::OtherCertificate { .. } | ClientError::Unexpected(_)) => Ok(None),
+        other => other.map(Some),
+    }
 }
 
 fn not_joined(state_dir: &StateDir) -> Result<(), ClientError> {
@@ -250,6 +276,7 @@ fn not_joined(state_dir: &StateDir) -> Result<(), ClientError> {
 fn membership(invitation: &Invitation, info: ServiceInfo, enrolled: Enrolled) -> Membership {
     Membership {
         address: invitation.address.clone(),
+        moved_from: None,
         fingerprint: info.fingerprint,
         service: enrolled.service.0,
         workstation: enrolled.workstation.0,

@@ -31,6 +31,9 @@ pub struct StateDir(PathBuf);
 pub struct Membership {
     /// `host:port` of the service.
     pub address: String,
+    /// The address that a person gave, where the service was followed to another one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub moved_from: Option<String>,
     /// SHA-256 of the certificate of its identity, in hexadecimal.
     pub fingerprint: String,
     /// The installation.

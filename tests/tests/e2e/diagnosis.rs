@@ -2,10 +2,11 @@
 
 use std::fs;
 use std::net::TcpListener;
+use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use jetfrost_client::join::claim;
+use jetfrost_client::join::{claim, go_back};
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_tests::office::{ADMINISTRATOR, Office, PASSPHRASE, Workstation};
 use jetfrost_tests::programs::{jetfrost, jetfrost_ends, start};
@@ -153,6 +154,28 @@ fn whoever_cannot_reach_the_service_learns_where_it_ends() {
 }
 
 #[test]
+fn a_service_that_was_followed_is_left_again_for_the_address_that_a_person_gave() {
+    let (office, station) = Office::with_station("dunlin");
+    let (given, followed) = (format!("localhost:{}", office.port()), format!("127.0.0.1:{}", office.port()));
+    let is_followed = |given: &str| {
+        change(&station, "workstation.json", |known| {
+            known["address"] = followed.clone().into();
+            known["moved_from"] = given.into();
+        });
+    };
+    let other = Office::open();
+    for elsewhere in [other.address(), "quay.invalid:7410".to_owned()] {
+        is_followed(&elsewhere);
+        assert_eq!(go_back(&station.home).expect("tried"), None, "what is not the service is not gone back to");
+        assert_eq!(station.home.membership().expect("joined").address, followed);
+    }
+    is_followed(&given);
+    let back = go_back(&station.home).expect("tried").expect("gone back");
+    assert_eq!((back.address.as_str(), back.moved_from), (given.as_str(), None));
+    station.back_up().expect("it answers there");
+}
+
+#[test]
 fn clocks_that_are_days_apart_are_told_before_what_comes_of_them() {
     let (office, _clock) = Office::stepped(jiff::Timestamp::now() - SignedDuration::from_hours(30));
     office.destination("shelf");
@@ -235,6 +258,26 @@ fn what_is_wrong_at_the_workstation_itself_is_found_and_names_stay_there() {
     assert!(said.contains("1 of 2 included") && said.contains("secret plans"), "{said}");
     let told = serde_json::to_string(&last(&office, &station)).expect("JSON");
     assert!(told.contains("1 of 2 included") && !told.contains("secret plans"), "{told}");
+
+    // Nor why a backup of the agent failed, which may name anything.
+    let program = office.path("secret-program");
+    fs::write(&program, "#!/bin/sh\nexit 1\n").expect("written");
+    fs::set_permissions(&program, fs::Permissions::from_mode(0o700)).expect("set");
+    let _ = jetfrost_ends(home, &["hook", "set", "before", program.to_str().expect("text")], 0);
+    let agent = start(jetfrost(home).args(["agent", "run"]));
+    let _ = agent.line("it runs", |line| line.contains("waiting"));
+    let _ = jetfrost_ends(home, &["agent", "start-now"], 0);
+    let end = Instant::now() + Duration::from_secs(60);
+    let said = loop {
+        let said = jetfrost_ends(home, &["diagnose"], 3).out;
+        if said.contains("the last backup failed") {
+            break said;
+        }
+        assert!(Instant::now() < end, "{said}");
+    };
+    assert!(said.contains("command before"), "the person is told: {said}");
+    let told = serde_json::to_string(&last(&office, &station)).expect("JSON");
+    assert!(told.contains("the last backup failed") && !told.contains("secret"), "{told}");
 }
 
 #[test]
@@ -245,7 +288,7 @@ fn room_is_judged_by_what_the_first_backup_needs_and_not_by_whether_a_byte_fits(
     let _: Record = office.put(&format!("{}/settings", station.store()), &limit).expect("set");
     let (step, whose, says) = ends(&station);
     assert_eq!((step.as_str(), whose.as_str()), ("room", "administrator"), "{says}");
-    assert!(says.contains("8.00 MB") && says.contains("jetfrost selection estimate"), "{says}");
+    assert!(says.contains("The first backup does not fit") && says.contains("jetfrost selection estimate"), "{says}");
 }
 
 #[test]

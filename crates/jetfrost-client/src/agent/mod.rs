@@ -249,21 +249,21 @@ impl<S: Surroundings> Agent<S> {
         self.world.diagnose();
     }
 
-    /// Looks for a service that has not answered for a while: its server may have moved. Seldom, since every network hears of it.
+    /// Looks for a service that has not answered for a while: its server may have moved. Seldom, since every network hears of it. One that
+    /// was followed is left again for the address that a person gave, as soon as it answers there.
     fn seek(&self) {
         let now = self.world.now();
         let mut shared = self.lock();
-        let is_gone = shared
-            .record
-            .delay
-            .is_some_and(|delay| delay.reason == DelayReason::OfficeUnreachable && now.duration_since(delay.since) >= SEEK_AFTER);
+        let gone = shared.record.delay.filter(|delay| delay.reason == DelayReason::OfficeUnreachable);
         let is_recent = shared.sought.is_some_and(|at| at <= now && now.duration_since(at) < SEEK_AGAIN);
-        if shared.ended || !is_gone || is_recent {
+        if shared.ended || is_recent || gone.is_some_and(|delay| now.duration_since(delay.since) < SEEK_AFTER) {
             return;
         }
         shared.sought = Some(now);
         drop(shared);
-        if self.world.seek() {
+        if gone.is_none() {
+            self.world.go_back();
+        } else if self.world.seek() {
             self.state.hear();
         }
     }

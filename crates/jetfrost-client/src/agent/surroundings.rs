@@ -17,7 +17,7 @@ use crate::clock::minute_of_day;
 use crate::diagnosis::{Findings, diagnose, send_kept, send_or_keep};
 use crate::drill::{Rehearsal, drill};
 use crate::error::ClientError;
-use crate::join::find_again;
+use crate::join::{find_again, go_back};
 use crate::progress::Meter;
 use crate::state_dir::StateDir;
 
@@ -80,6 +80,9 @@ pub trait Surroundings: Sync {
 
     /// Looks for a service that does not answer where it was. Says whether it is elsewhere now.
     fn seek(&self) -> bool;
+
+    /// Goes back to the address that a person gave, if the service was followed to another and answers there again.
+    fn go_back(&self);
 
     /// Finds out why backups are not made, and tells the service.
     fn diagnose(&self);
@@ -154,6 +157,11 @@ impl Surroundings for ThisMachine {
 
     fn seek(&self) -> bool {
         find_again(&self.state_dir).is_ok_and(|found| found.is_some())
+    }
+
+    fn go_back(&self) {
+        // What does not answer there is where it is.
+        let _ = go_back(&self.state_dir);
     }
 
     fn diagnose(&self) {

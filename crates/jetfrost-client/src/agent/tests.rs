@@ -35,6 +35,8 @@ struct World {
     diagnoses: AtomicI64,
     /// How often the service was looked for, and whether it is found.
     sought: AtomicI64,
+    /// How often the address that a person gave was tried again.
+    went_back: AtomicI64,
     has_moved: AtomicBool,
 }
 
@@ -70,6 +72,10 @@ impl Surroundings for &World {
             self.reachable.store(true, Ordering::SeqCst);
         }
         self.has_moved.load(Ordering::SeqCst)
+    }
+
+    fn go_back(&self) {
+        self.went_back.fetch_add(1, Ordering::SeqCst);
     }
 
     fn diagnose(&self) {
@@ -119,6 +125,7 @@ impl World {
             asked_times: AtomicI64::new(0),
             diagnoses: AtomicI64::new(0),
             sought: AtomicI64::new(0),
+            went_back: AtomicI64::new(0),
             has_moved: AtomicBool::new(false),
         }
     }
@@ -156,6 +163,7 @@ fn joined() -> (tempfile::TempDir, StateDir) {
     let text = || String::from("x");
     let membership = Membership {
         address: text(),
+        moved_from: None,
         fingerprint: text(),
         service: text(),
         workstation: "front desk".into(),
@@ -620,5 +628,7 @@ fn a_service_that_does_not_answer_is_looked_for_now_and_then_and_followed_when_i
     world.pass(1);
     let _ = agent.step();
     assert_eq!(world.runs(), 1, "what is due is made there");
+    assert_eq!(world.went_back.load(Ordering::SeqCst), 0);
     assert_eq!(sought(120), 3, "a service that answers is not looked for");
+    assert_eq!(world.went_back.load(Ordering::SeqCst), 1, "but where a person said it is, it is preferred");
 }

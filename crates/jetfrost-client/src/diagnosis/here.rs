@@ -57,8 +57,7 @@ pub(super) fn sources(state_dir: &StateDir, missing: &mut Vec<String>) -> Tried<
     missing.extend(all.iter().filter(|one| !is_there(&one.0)).map(|one| one.0.display().to_string()));
     let (gone, of) = (missing.len(), all.len());
     let advice = |says: String| {
-        let next =
-            "Mount its volume or put it back; what is not needed any more: jetfrost exclude --help, jetfrost include --help";
+        let next = "Mount its volume or put it back; take out what is gone for good: jetfrost include --drop FOLDER";
         Advice::to(WhoseMove::Workstation, says, next)
     };
     match gone {
@@ -87,20 +86,21 @@ pub(super) fn room(
     }
     let files = if selection.folders.is_empty() { 0 } else { estimate(selection, state_dir.directory())?.included.bytes };
     let disks = crate::scan::count_disks(selection.disks.iter().map(|disk| disk.0.as_path())).1;
-    let bytes = files + disks;
-    if bytes > room { Err(Found::InTheWay(too_large(bytes, room))) } else { Ok((Some(bytes), first_fits(bytes, room))) }
+    first(files + disks, workstation.store.used.unwrap_or_default(), room)
 }
 
-fn first_fits(bytes: u64, room: u64) -> Found {
-    Found::Passed(format!("There is room for the first backup: {} before compression, and {} free.", show(bytes), show(room)))
-}
-
-fn too_large(bytes: u64, room: u64) -> Advice {
-    Advice::to(
+/// A first backup of so many bytes, of which the service has some already. Those are compressed: what is left is no more than the rest.
+fn first(bytes: u64, sent: u64, room: u64) -> Tried<Option<u64>> {
+    let left = bytes.saturating_sub(sent);
+    if left <= room {
+        let says = format!("There is room for the first backup: up to {} to send, and {} free.", show(left), show(room));
+        return Ok((Some(left), Found::Passed(says)));
+    }
+    Err(Found::InTheWay(Advice::to(
         WhoseMove::Administrator,
-        format!("The first backup does not fit: {} before compression, and there is room for {}.", show(bytes), show(room)),
+        format!("The first backup does not fit: up to {} to send, and room for {}.", show(left), show(room)),
         "Raise the limit that is reached first (jetfrost workstation show NAME names all of them), or leave something out here: jetfrost selection estimate",
-    )
+    )))
 }
 
 fn room_for_more(most: u64, room: u64) -> Found {
@@ -151,40 +151,45 @@ fn span(seconds: f64) -> String {
     }
 }
 
-/// Whether backups are made by themselves, and what is in the way of the next.
-pub(super) fn agent(state_dir: &StateDir) -> Tried<()> {
-    let status = match ask(state_dir, &Ask::Status) {
-        Ok(status) => status,
+/// Whether backups are made by themselves, and what is in the way of the next. Why the last one failed goes to `details`: it may name files.
+pub(super) fn agent(state_dir: &StateDir, details: &mut Vec<String>) -> Tried<()> {
+    match ask(state_dir, &Ask::Status) {
+        Ok(status) => {
+            details.extend(status.failed.as_ref().map(|failed| failed.why.clone()));
+            Ok(((), as_it_is(&status.now, status.failed.map_or(0, |failed| failed.times))))
+        }
         Err(ClientError::NoAgent) => {
             let next = "Let backups be made by themselves: jetfrost agent install";
-            return Ok((
-                (),
-                Found::Noticed(Advice::to(WhoseMove::Workstation, "No agent runs: backups are made by hand only.", next)),
-            ));
+            let advice = Advice::to(WhoseMove::Workstation, "No agent runs: backups are made by hand only.", next);
+            Ok(((), Found::Noticed(advice)))
         }
-        Err(error) => return Err(error.into()),
-    };
-    if let Some(failed) = &status.failed {
-        let says = format!("The agent runs, but the last {} backups failed: {}.", failed.times, failed.why);
-        return Ok((
-            (),
-            Found::Noticed(Advice::to(WhoseMove::Workstation, says, "See how the next one does: jetfrost agent start-now")),
-        ));
+        Err(error) => Err(error.into()),
     }
-    let found = match status.now {
-        Doing::Waiting { due } => Found::Passed(format!("The agent runs; the next backup is due in {}.", until(due))),
+}
+
+/// What an agent does, of which so many runs failed in a row.
+fn as_it_is(now: &Doing, failures: u32) -> Found {
+    let look = |says: String, next: &str| Found::Noticed(Advice::to(WhoseMove::Workstation, says, next));
+    match now {
+        _ if failures > 0 => {
+            let says = if failures == 1 {
+                "The agent runs, but the last backup failed.".to_owned()
+            } else {
+                format!("The agent runs, but the last {failures} backups failed.")
+            };
+            look(says, "See why, and how the next one does: jetfrost agent status, jetfrost agent start-now")
+        }
+        Doing::Waiting { due } => Found::Passed(format!("The agent runs; the next backup is due in {}.", until(*due))),
         Doing::BackingUp { .. } => Found::Passed("The agent is making a backup.".into()),
         Doing::Drilling { .. } => Found::Passed("The agent is rehearsing a restore.".into()),
         Doing::Delayed(delay) => {
-            let says = format!(
-                "A backup is due, and has been waiting for {}: {}.",
-                since(delay.since),
-                delay.reason.word().replace('_', " ")
-            );
-            Found::Noticed(Advice::to(WhoseMove::Workstation, says, "See what ends it: jetfrost agent status"))
+            let why = delay.reason.word().replace('_', " ");
+            look(
+                format!("A backup is due, and has been waiting for {}: {why}.", since(delay.since)),
+                "See what ends it: jetfrost agent status",
+            )
         }
-    };
-    Ok(((), found))
+    }
 }
 
 fn until(due: Timestamp) -> String {
@@ -200,10 +205,24 @@ mod tests {
     use super::*;
 
     #[test]
+    fn an_agent_whose_backups_fail_is_told_by_their_number() {
+        let due = Doing::Waiting { due: Timestamp::now() };
+        assert!(matches!(as_it_is(&due, 0), Found::Passed(_)));
+        assert!(matches!(as_it_is(&due, 3), Found::Noticed(advice) if advice.says.contains("last 3 backups failed")));
+    }
+
+    #[test]
     fn room_is_judged_by_what_the_next_backup_sends() {
         assert!(matches!(room_for_more(5_000_000, 6_000_000), Found::Passed(_)));
         let Found::Noticed(advice) = room_for_more(5_000_000, 4_000_000) else { panic!("it runs short") };
         assert!(advice.says.contains("5.00 MB") && advice.says.contains("4.00 MB"), "{}", advice.says);
+    }
+
+    #[test]
+    fn a_first_backup_that_broke_off_needs_room_for_the_rest_alone() {
+        assert!(matches!(first(90, 50, 45), Ok((Some(40), Found::Passed(_)))));
+        assert!(matches!(first(90, 0, 45), Err(Found::InTheWay(_))));
+        assert!(matches!(first(10, 50, 0), Ok((Some(0), _))));
     }
 
     #[test]

@@ -76,8 +76,8 @@ pub struct Finding {
     pub took: Duration,
     /// What it came to.
     pub found: Found,
-    /// Names of this machine that belong to it, which the service is not told.
-    pub names: Vec<String>,
+    /// What belongs to it and may name files of this machine: the service is not told.
+    pub details: Vec<String>,
 }
 
 /// What was found.
@@ -128,7 +128,7 @@ impl Diagnosing<'_> {
         let room = self.found.room;
         let first = self.step(DiagnosisStep::Room, || here::room(state_dir, &api, &workstation, &selection, room))?;
         self.step(DiagnosisStep::Network, || here::network(own, first, rate))?;
-        self.step(DiagnosisStep::Agent, || here::agent(state_dir))?;
+        self.agent()?;
         self.step(DiagnosisStep::Drill, || service::drill(&workstation))?;
         self.step(DiagnosisStep::Proof, || service::proof(&workstation))
     }
@@ -172,6 +172,12 @@ impl Diagnosing<'_> {
         self.put_with(DiagnosisStep::Sources, began, tried, missing)
     }
 
+    fn agent(&mut self) -> Option<()> {
+        let (began, mut details) = (Instant::now(), Vec::new());
+        let tried = here::agent(self.state_dir, &mut details);
+        self.put_with(DiagnosisStep::Agent, began, tried, details)
+    }
+
     fn step<T>(&mut self, step: DiagnosisStep, work: impl FnOnce() -> Tried<T>) -> Option<T> {
         let began = Instant::now();
         let tried = work();
@@ -182,12 +188,12 @@ impl Diagnosing<'_> {
         self.put_with(step, began, tried, Vec::new())
     }
 
-    fn put_with<T>(&mut self, step: DiagnosisStep, began: Instant, tried: Tried<T>, names: Vec<String>) -> Option<T> {
+    fn put_with<T>(&mut self, step: DiagnosisStep, began: Instant, tried: Tried<T>, details: Vec<String>) -> Option<T> {
         let (value, found) = match tried {
             Ok((value, found)) => (Some(value), found),
             Err(found) => (None, found),
         };
-        let finding = Finding { step, took: began.elapsed(), found, names };
+        let finding = Finding { step, took: began.elapsed(), found, details };
         (self.each)(&finding);
         self.found.steps.push(finding);
         value

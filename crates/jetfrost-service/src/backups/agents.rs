@@ -7,8 +7,8 @@ use jetfrost_wire::{Page, PageQuery};
 
 use crate::backups::Backups;
 use crate::clock::Moment;
-use crate::records::{AgentDelay, AgentRow, Id, NewWait, Noticed, WaitRow};
-use crate::shared::{Caller, Invalid, Result, ServiceError, convert, number_cursor, to_db};
+use crate::records::{AgentDelay, AgentRow, Connection, Id, NewWait, Noticed, WaitRow, WorkstationRow};
+use crate::shared::{Caller, Invalid, Result, ServiceError, Who, convert, number_cursor, to_db};
 
 /// Reports that come faster change nothing: an agent sees by the answer whether its own was taken, and repeats it.
 const NOT_WITHIN_MS: i64 = 2_000;
@@ -36,6 +36,7 @@ impl Backups {
             return Err(Invalid::TooManyWaits(MOST_WAITED).into());
         }
         let (before, on_record) = self.records.write(|on| {
+            still_has(caller, on)?;
             let before = AgentRow::of(id, on)?;
             if let Some(before) = before.clone().filter(|before| (0..NOT_WITHIN_MS).contains(&(now - before.seen))) {
                 return Ok((Some(before.clone()), before));
@@ -62,6 +63,13 @@ impl Backups {
         let last = rows.get(page.size().saturating_sub(1)).map_or(0, |row| row.number);
         Ok(Page::from_one_more(rows.iter().map(convert::wait).collect(), page.size(), |_: &Wait| last.to_string()))
     }
+}
+
+/// Refuses a machine whose credential ended since its call was let in: what it says is not of the machine that has the workstation now.
+pub(crate) fn still_has(caller: &Caller, on: &mut Connection) -> Result<()> {
+    let Who::Device { workstation } = &caller.who else { return Ok(()) };
+    let found = WorkstationRow::by_credential(&workstation.credential_hash, on)?;
+    found.map(drop).ok_or(ServiceError::UnknownDevice)
 }
 
 /// A wait as an agent says it. Its clock may be ahead, or have been set back.

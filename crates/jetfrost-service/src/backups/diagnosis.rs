@@ -7,12 +7,13 @@ use jetfrost_wire::diagnosis::{DiagnoseFor, Diagnosis, DiagnosisLine, DiagnosisS
 use jetfrost_wire::size::show;
 
 use crate::backups::Backups;
+use crate::backups::agents::still_has;
 use crate::backups::uploads::Upload;
 use crate::clock::timestamp;
 use crate::identity::accounts::account_named;
 use crate::identity::grants::has_access;
 use crate::records::{AccountRow, DestinationRow, DiagnosisRow, InJson, WorkstationLine, WorkstationRow};
-use crate::shared::{Caller, Conflict, Disabled, Invalid, NoRoom, Result, ServiceError, Traffic, place};
+use crate::shared::{Caller, Conflict, Disabled, Invalid, NoRoom, Result, ServiceError, Traffic, place, to_db};
 use crate::storage::capacity::Purpose;
 
 /// What is written where no workstation says what.
@@ -142,6 +143,7 @@ impl Backups {
     pub(crate) fn takes_probe(&self, caller: &Caller, id: &WorkstationId) -> Result<WorkstationLine> {
         let line = self.storage.line(caller, id)?;
         caller.may(&Act::AddToStore { workstation: line.workstation.id.as_str() })?;
+        self.gate.check_backups()?;
         self.takes_backups(&line)?;
         self.pace(&self.probes_begun, Traffic::Probes, line.workstation.id.as_str())?;
         Ok(line)
@@ -159,13 +161,18 @@ impl Backups {
         if found.steps.len() > MOST_STEPS {
             return Err(Invalid::TooManySteps(MOST_STEPS).into());
         }
+        // What is handed out again has to be a number that callers can take.
+        found.steps.iter().map(|line| line.ms).chain(found.room).try_for_each(|number| to_db(number).map(drop))?;
         self.pace(&self.reports_made, Traffic::Reports, line.workstation.id.as_str())?;
         let row = DiagnosisRow {
             workstation_id: line.workstation.id.clone(),
             at: self.clock.now(),
             found: InJson(Diagnosis { steps: found.steps.iter().map(readable).collect(), ..found.clone() }),
         };
-        self.records.write(|on| Ok::<_, ServiceError>(row.put(on)?))?;
+        self.records.write(|on| {
+            still_has(caller, on)?;
+            Ok::<_, ServiceError>(row.put(on)?)
+        })?;
         self.events.workstation_changed(id);
         Ok(last(Some(row)))
     }
@@ -211,10 +218,12 @@ mod tests {
     use jetfrost_types::Role;
     use jetfrost_wire::diagnosis::StepResult;
     use jetfrost_wire::problem::WhoseMove;
-    use jetfrost_wire::workstation::{NewProof, ProvedWith};
+    use jetfrost_wire::service::{Maintenance, NewBackups};
+    use jetfrost_wire::workstation::{AgentReport, NewProof, ProvedWith};
 
     use super::*;
     use crate::records::Ended;
+    use crate::shared::Seen;
     use crate::shared::testing::Office;
     use crate::shared::testing::machine::office_with_points;
 
@@ -239,8 +248,14 @@ mod tests {
         let kept = backups.last_diagnosis(&office.ingrid, id).expect("there").found.expect("kept");
         assert_eq!((kept.steps[0].says.as_str(), kept.steps[1].says.len()), ("[2Jnoagent", MOST_SENTENCE));
         assert!(backups.last_diagnosis(&other.caller, id).is_err());
-        let long = Diagnosis { steps: vec![line("x"); MOST_STEPS + 1], ..found };
-        assert!(matches!(backups.keep_diagnosis(&machine.caller, id, &long), Err(ServiceError::Invalid(_))));
+        let slow = DiagnosisLine { ms: u64::MAX, ..line("x") };
+        for wrong in [
+            Diagnosis { steps: vec![line("x"); MOST_STEPS + 1], ..found.clone() },
+            Diagnosis { steps: vec![slow], ..found.clone() },
+            Diagnosis { room: Some(u64::MAX), ..found.clone() },
+        ] {
+            assert!(matches!(backups.keep_diagnosis(&machine.caller, id, &wrong), Err(ServiceError::Invalid(_))));
+        }
     }
 
     #[test]
@@ -272,5 +287,24 @@ mod tests {
             matches!(&told, Some(ServiceError::FormerDevice { name, ended: Ended::Retired, .. }) if name == "front desk"),
             "{told:?}"
         );
+        // Nor is anything noted that it began to say before.
+        let found = Diagnosis { well: true, steps: Vec::new(), room: None };
+        let said = [
+            backups.keep_diagnosis(&machine.caller, id, &found).map(drop),
+            backups.prove(&machine.caller, id, &NewProof { secret: ProvedWith::Passphrase }).map(drop),
+            backups.report_agent(&machine.caller, id, &AgentReport::default()).map(drop),
+        ];
+        assert!(said.iter().all(|said| matches!(said, Err(ServiceError::UnknownDevice))), "{said:?}");
+        assert_eq!(backups.last_diagnosis(&office.ingrid, id).expect("there").found, None);
+    }
+
+    #[test]
+    fn no_probe_is_written_while_backups_are_paused() {
+        let (office, machine) = office_with_points([]);
+        let (services, id) = (&office.services, &machine.enrolled.workstation);
+        let paused = Maintenance { backups: NewBackups::Off, restores: true };
+        services.operations.set_maintenance(&office.ingrid, &paused, &Seen::Anything).expect("paused");
+        let refused = services.backups.takes_probe(&machine.caller, id);
+        assert!(matches!(refused, Err(ServiceError::Paused { .. })), "{:?}", refused.err());
     }
 }

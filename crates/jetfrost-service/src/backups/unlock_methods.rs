@@ -12,6 +12,7 @@ use jetfrost_wire::workstation::{NewProof, NewSlot, Proof, UnlockMethod, UnlockM
 use jiff::Timestamp;
 
 use crate::backups::Backups;
+use crate::backups::agents::still_has;
 use crate::clock::timestamp;
 use crate::records;
 use crate::records::{ProofRow, SlotRow};
@@ -58,6 +59,7 @@ impl Backups {
         self.pace(&self.reports_made, Traffic::Reports, line.workstation.id.as_str())?;
         let row = ProofRow { store_id: line.store.id.clone(), at: self.clock.now(), secret: new.secret.into() };
         self.records.write(|on| {
+            still_has(caller, on)?;
             row.put(on)?;
             let what = format!("{} of {}", new.secret.word().replace('_', " "), line.workstation.name);
             self.trail.note(caller, "secret proved", &what, on)

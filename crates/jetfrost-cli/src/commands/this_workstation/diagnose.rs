@@ -18,15 +18,15 @@ pub(crate) fn diagnose(state_dir: &StateDir, ui: &Ui) -> Done {
     let mut said = |finding: &Finding| {
         if !ui.is_json() {
             say_line(&line(finding, shown), ui);
-            finding.names.iter().for_each(|name| ui.line(&format!("        {name}")));
+            finding.details.iter().for_each(|detail| ui.line(&format!("        {detail}")));
         }
     };
     let findings = find_out(state_dir, &mut said);
     let sent = send_or_keep(state_dir, &as_told(&findings))?;
     let here = in_words(&findings, shown);
     if ui.is_json() {
-        let names: Vec<&String> = findings.steps.iter().flat_map(|finding| &finding.names).collect();
-        ui.show(&json!({ "diagnosis": here, "missing": names, "service_was_told": sent == Sent::Told }), |_| {});
+        let details: Vec<&String> = findings.steps.iter().flat_map(|finding| &finding.details).collect();
+        ui.show(&json!({ "diagnosis": here, "details": details, "service_was_told": sent == Sent::Told }), |_| {});
     } else {
         ui.line("");
         ui.line(match (here.well, code_of(&here)) {
