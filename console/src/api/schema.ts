@@ -1800,8 +1800,8 @@ export interface components {
          * @description Changes what is given of an account.
          * @example {
          *       "display_name": "Tove Lund",
-         *       "quota": 500000000000,
-         *       "role": "helpdesk"
+         *       "role": "helpdesk",
+         *       "quota": 500000000000
          *     }
          */
         AccountChange: {
@@ -1830,8 +1830,8 @@ export interface components {
          * @description Removes an account.
          * @example {
          *       "workstations": {
-         *         "login": "ragna",
-         *         "what": "to"
+         *         "what": "to",
+         *         "login": "ragna"
          *       }
          *     }
          */
@@ -2174,8 +2174,8 @@ export interface components {
         /**
          * @description Starts a run.
          * @example {
-         *       "client_version": "0.3.0",
-         *       "kind": "files"
+         *       "kind": "files",
+         *       "client_version": "0.3.0"
          *     }
          */
         BeginRun: {
@@ -2257,9 +2257,9 @@ export interface components {
         /**
          * @description Makes a machine an existing workstation.
          * @example {
-         *       "client_version": "0.3.0",
+         *       "secret": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
          *       "platform": "Debian 13",
-         *       "secret": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
+         *       "client_version": "0.3.0"
          *     }
          */
         Claim: {
@@ -2314,19 +2314,19 @@ export interface components {
         /**
          * @description Commits the point of a run.
          * @example {
-         *       "exceptions": {
-         *         "changed_while_read": 1,
-         *         "disappeared": 0,
-         *         "unreadable": 0
-         *       },
          *       "point": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
          *       "progress": {
-         *         "bytes_done": 5300000000,
-         *         "bytes_total": 9000000000,
+         *         "phase": "sending",
          *         "files_done": 1200,
          *         "files_total": 4100,
-         *         "phase": "sending",
+         *         "bytes_done": 5300000000,
+         *         "bytes_total": 9000000000,
          *         "sent": 1700000000
+         *       },
+         *       "exceptions": {
+         *         "unreadable": 0,
+         *         "changed_while_read": 1,
+         *         "disappeared": 0
          *       }
          *     }
          */
@@ -2550,15 +2550,15 @@ export interface components {
         /**
          * @description A diagnosis. It ends with the first step that fails: that one explains the rest.
          * @example {
+         *       "well": true,
          *       "steps": [
          *         {
-         *           "ms": 2,
+         *           "step": "name",
          *           "result": "passed",
          *           "says": "quay.office.example resolves to 10.0.1.5.",
-         *           "step": "name"
+         *           "ms": 2
          *         }
-         *       ],
-         *       "well": true
+         *       ]
          *     }
          */
         Diagnosis: {
@@ -2615,10 +2615,10 @@ export interface components {
          * @description The settings of the announcement.
          * @example {
          *       "announce": true,
+         *       "name": "Backups of the office",
          *       "interfaces": [
          *         "eth0"
-         *       ],
-         *       "name": "Backups of the office"
+         *       ]
          *     }
          */
         DiscoverySettings: {
@@ -2669,15 +2669,15 @@ export interface components {
         /**
          * @description Ends a restore.
          * @example {
-         *       "exceptions": 0,
          *       "progress": {
-         *         "bytes_done": 5300000000,
-         *         "bytes_total": 9000000000,
+         *         "phase": "sending",
          *         "files_done": 1200,
          *         "files_total": 4100,
-         *         "phase": "sending",
+         *         "bytes_done": 5300000000,
+         *         "bytes_total": 9000000000,
          *         "sent": 1700000000
-         *       }
+         *       },
+         *       "exceptions": 0
          *     }
          */
         EndRestore: {
@@ -2702,14 +2702,14 @@ export interface components {
         /**
          * @description Turns a machine into a workstation.
          * @example {
-         *       "client_version": "0.3.0",
+         *       "secret": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
          *       "name": "whimbrel",
          *       "platform": "Debian 13",
-         *       "secret": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
+         *       "client_version": "0.3.0",
+         *       "store": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
          *       "slots": [
          *         "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
-         *       ],
-         *       "store": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
+         *       ]
          *     }
          */
         Enrol: {
@@ -2941,16 +2941,16 @@ export interface components {
         /**
          * @description Ends a failed or cancelled run or restore.
          * @example {
+         *       "stopped": true,
+         *       "reason": "stopped by the person at the workstation",
          *       "progress": {
-         *         "bytes_done": 5300000000,
-         *         "bytes_total": 9000000000,
+         *         "phase": "sending",
          *         "files_done": 1200,
          *         "files_total": 4100,
-         *         "phase": "sending",
+         *         "bytes_done": 5300000000,
+         *         "bytes_total": 9000000000,
          *         "sent": 1700000000
-         *       },
-         *       "reason": "stopped by the person at the workstation",
-         *       "stopped": true
+         *       }
          *     }
          */
         GiveUp: {
@@ -3326,12 +3326,12 @@ export interface components {
         /**
          * @description Makes an account.
          * @example {
+         *       "login": "tove",
          *       "display_name": "Tove Lund",
+         *       "role": "member",
          *       "groups": [
          *         "survey"
-         *       ],
-         *       "login": "tove",
-         *       "role": "member"
+         *       ]
          *     }
          */
         NewAccount: {
@@ -3372,11 +3372,11 @@ export interface components {
         /**
          * @description Adds a destination.
          * @example {
+         *       "name": "Attic shelf",
          *       "directory": "/backup/attic",
          *       "grants": {
          *         "everybody": true
-         *       },
-         *       "name": "Attic shelf"
+         *       }
          *     }
          */
         NewDestination: {
@@ -3417,13 +3417,13 @@ export interface components {
         /**
          * @description Asks for an enrolment code.
          * @example {
+         *       "login": "tove",
+         *       "machine": "whimbrel",
          *       "hours": 72,
          *       "limit": {
-         *         "bytes": 300000000000,
-         *         "what": "bytes"
-         *       },
-         *       "login": "tove",
-         *       "machine": "whimbrel"
+         *         "what": "bytes",
+         *         "bytes": 300000000000
+         *       }
          *     }
          */
         NewEnrolmentCode: {
@@ -3451,8 +3451,8 @@ export interface components {
         /**
          * @description Sets the office key.
          * @example {
-         *       "ask_workstations": true,
-         *       "public_key": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
+         *       "public_key": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
+         *       "ask_workstations": true
          *     }
          */
         NewEscrow: {
@@ -3464,8 +3464,8 @@ export interface components {
         /**
          * @description Makes a group.
          * @example {
-         *       "default_limit": 300000000000,
-         *       "name": "survey"
+         *       "name": "survey",
+         *       "default_limit": 300000000000
          *     }
          */
         NewGroup: {
@@ -3538,10 +3538,10 @@ export interface components {
         /**
          * @description Makes a token for a program.
          * @example {
-         *       "days": 90,
          *       "label": "monitoring",
-         *       "password": "a password of the account",
-         *       "scope": "see"
+         *       "scope": "see",
+         *       "days": 90,
+         *       "password": "a password of the account"
          *     }
          */
         NewToken: {
@@ -3570,8 +3570,8 @@ export interface components {
         /**
          * @description Settings of the office.
          * @example {
-         *       "runs_at_once": 8,
-         *       "units": "decimal"
+         *       "units": "decimal",
+         *       "runs_at_once": 8
          *     }
          */
         OfficeSettings: {
@@ -3605,8 +3605,8 @@ export interface components {
         /**
          * @description Changes the caller's own password.
          * @example {
-         *       "new": "a new password",
-         *       "old": "a password of the account"
+         *       "old": "a password of the account",
+         *       "new": "a new password"
          *     }
          */
         OwnPassword: {
@@ -4350,11 +4350,11 @@ export interface components {
         /**
          * @description The progress of a run or a restore.
          * @example {
-         *       "bytes_done": 5300000000,
-         *       "bytes_total": 9000000000,
+         *       "phase": "sending",
          *       "files_done": 1200,
          *       "files_total": 4100,
-         *       "phase": "sending",
+         *       "bytes_done": 5300000000,
+         *       "bytes_total": 9000000000,
          *       "sent": 1700000000
          *     }
          */
@@ -4459,8 +4459,8 @@ export interface components {
         /**
          * @description Removes something without its waiting time. Requires password and second factor again.
          * @example {
-         *       "code": "287082",
-         *       "password": "a password of the account"
+         *       "password": "a password of the account",
+         *       "code": "287082"
          *     }
          */
         RemoveNow: {
@@ -4530,8 +4530,6 @@ export interface components {
              * @description All points of the last so many hours.
              */
             hours?: number;
-            /** @enum {string} */
-            kind: "thinned";
             /**
              * Format: int32
              * @description The last point of each month, for so many months.
@@ -4547,6 +4545,8 @@ export interface components {
              * @description The last point of each year, for so many years.
              */
             years?: number;
+            /** @enum {string} */
+            kind: "thinned";
         };
         /**
          * Format: int32
@@ -4786,14 +4786,14 @@ export interface components {
          * @description What somebody set of a schedule, for a workstation, a group or a destination. What is absent is left to the next: workstations
          *     go by their account's groups, those by the destination, and that by what is usual.
          * @example {
+         *       "rhythm_seconds": 7200,
          *       "hours": "06:00-22:00",
          *       "on_battery": false,
          *       "rate": {
+         *         "kind": "limited",
          *         "bytes_per_second": 5000000,
-         *         "hours": "08:00-18:00",
-         *         "kind": "limited"
-         *       },
-         *       "rhythm_seconds": 7200
+         *         "hours": "08:00-18:00"
+         *       }
          *     }
          */
         ScheduleSettings: {
@@ -4903,18 +4903,18 @@ export interface components {
         /**
          * @description Sets where mail goes.
          * @example {
-         *       "password": "of the mail server",
          *       "settings": {
-         *         "login": "backups",
+         *         "server": "mail.office.example",
          *         "port": 465,
+         *         "security": "tls",
+         *         "login": "backups",
+         *         "sender": "backups@office.example",
          *         "recipients": [
          *           "ingrid@office.example"
          *         ],
-         *         "security": "tls",
-         *         "sender": "backups@office.example",
-         *         "server": "mail.office.example",
          *         "summary_hour": 7
-         *       }
+         *       },
+         *       "password": "of the mail server"
          *     }
          */
         SetMail: {
@@ -4933,10 +4933,10 @@ export interface components {
         /**
          * @description Signs in.
          * @example {
-         *       "carry": "token",
-         *       "label": "a script",
          *       "login": "ingrid",
-         *       "password": "a password of the account"
+         *       "password": "a password of the account",
+         *       "carry": "token",
+         *       "label": "a script"
          *     }
          */
         SignIn: {
@@ -5357,26 +5357,8 @@ export interface components {
                 "application/problem+json": components["schemas"]["Problem"];
             };
         };
-        /** @description Somebody else changed it since the version in If-Match was read. */
-        ChangedMeanwhile: {
-            headers: {
-                [name: string]: unknown;
-            };
-            content: {
-                "application/problem+json": components["schemas"]["Problem"];
-            };
-        };
-        /** @description The state of things does not allow this now. */
-        Conflict: {
-            headers: {
-                [name: string]: unknown;
-            };
-            content: {
-                "application/problem+json": components["schemas"]["Problem"];
-            };
-        };
-        /** @description The values do not make sense, alone or together. */
-        Invalid: {
+        /** @description No credential, or one that is not valid any more. */
+        NotSignedIn: {
             headers: {
                 [name: string]: unknown;
             };
@@ -5402,8 +5384,17 @@ export interface components {
                 "application/problem+json": components["schemas"]["Problem"];
             };
         };
-        /** @description No credential, or one that is not valid any more. */
-        NotSignedIn: {
+        /** @description The state of things does not allow this now. */
+        Conflict: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Somebody else changed it since the version in If-Match was read. */
+        ChangedMeanwhile: {
             headers: {
                 [name: string]: unknown;
             };
@@ -5420,8 +5411,8 @@ export interface components {
                 "application/problem+json": components["schemas"]["Problem"];
             };
         };
-        /** @description Too many attempts, or too much at once: Retry-After says how long to wait. */
-        TooMuch: {
+        /** @description The body is of a media type that the call does not take. */
+        UnsupportedMediaType: {
             headers: {
                 [name: string]: unknown;
             };
@@ -5429,8 +5420,17 @@ export interface components {
                 "application/problem+json": components["schemas"]["Problem"];
             };
         };
-        /** @description The body is of a media type that the call does not take. */
-        UnsupportedMediaType: {
+        /** @description The values do not make sense, alone or together. */
+        Invalid: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Too many attempts, or too much at once: Retry-After says how long to wait. */
+        TooMuch: {
             headers: {
                 [name: string]: unknown;
             };
@@ -6119,8 +6119,8 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/x-ndjson": string;
                     "text/csv": string;
+                    "application/x-ndjson": string;
                 };
             };
             400: components["responses"]["BadRequest"];
@@ -7617,8 +7617,8 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/pdf": string;
                     "text/html": string;
+                    "application/pdf": string;
                 };
             };
             400: components["responses"]["BadRequest"];
