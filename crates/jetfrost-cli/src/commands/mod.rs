@@ -38,3 +38,11 @@ pub(crate) fn look_and_change<T>(mut attempt: impl FnMut() -> Result<T, Failure>
 pub(crate) fn limit(bytes: Option<u64>) -> String {
     bytes.map_or_else(|| "no limit".into(), show)
 }
+
+/// An answer to a question.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum, serde::Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub(crate) enum YesOrNo {
+    Yes,
+    No,
+}

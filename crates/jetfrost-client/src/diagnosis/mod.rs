@@ -11,7 +11,7 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use jetfrost_wire::calls;
-use jetfrost_wire::diagnosis::{Diagnosis, DiagnosisStep};
+use jetfrost_wire::diagnosis::{Diagnosis, DiagnosisStep, MOST_STEPS};
 use jetfrost_wire::problem::WhoseMove;
 use jetfrost_wire::workstation::Workstation;
 
@@ -159,7 +159,8 @@ impl Diagnosing<'_> {
             Err(error) => return self.put(DiagnosisStep::Account, began, Err(error.into())),
         };
         self.found.room = diagnosis.room;
-        for line in diagnosis.steps {
+        // A service may tell of steps without end.
+        for line in diagnosis.steps.into_iter().take(MOST_STEPS) {
             let step = line.step;
             self.put(step, began, service::as_found(line))?;
         }

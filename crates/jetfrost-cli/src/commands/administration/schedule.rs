@@ -1,5 +1,7 @@
 //! `jetfrost schedule`: when workstations are backed up.
 
+use std::fmt::Display;
+
 use clap::{Args, Subcommand, ValueEnum};
 use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
@@ -14,6 +16,7 @@ use jetfrost_wire::size;
 use jetfrost_wire::workstation::Workstation;
 use serde_json::json;
 
+use crate::commands::YesOrNo;
 use crate::commands::administration::destination::destination_named;
 use crate::commands::administration::group::group_named;
 use crate::commands::administration::store::workstation_named;
@@ -77,20 +80,14 @@ pub(crate) struct Change {
     #[arg(long, value_name = "HOURS", value_parser = parse_hours, requires = "rate")]
     rate_hours: Option<TimeOfDay>,
     /// How often to rehearse a restore, in days: 1 to 365.
-    #[arg(long, value_name = "DAYS", value_parser = parse_drill_days)]
+    #[arg(long, value_name = "DAYS", value_parser = parse_days::<DrillDays>)]
     drill_every: Option<DrillDays>,
     /// How often a person proves that the passphrase or recovery key still works, in days: 7 to 730.
-    #[arg(long, value_name = "DAYS", value_parser = parse_proof_days)]
+    #[arg(long, value_name = "DAYS", value_parser = parse_days::<ProofDays>)]
     proof_every: Option<ProofDays>,
     /// What to no longer set here; may be repeated.
     #[arg(long, value_name = "WHAT")]
     unset: Vec<Part>,
-}
-
-#[derive(Debug, Clone, Copy, ValueEnum)]
-enum YesOrNo {
-    Yes,
-    No,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -129,14 +126,10 @@ fn parse_rate(text: &str) -> Result<RateOrNone, String> {
     Rate::try_from(bytes).map(RateOrNone::Rate).map_err(|e| e.to_string())
 }
 
-fn parse_drill_days(text: &str) -> Result<DrillDays, String> {
+/// A number of days, within the bounds of what they are for.
+fn parse_days<T: TryFrom<u16, Error: Display>>(text: &str) -> Result<T, String> {
     let days: u16 = text.parse().map_err(|_| format!("'{text}' is not a number of days"))?;
-    DrillDays::try_from(days).map_err(|e| e.to_string())
-}
-
-fn parse_proof_days(text: &str) -> Result<ProofDays, String> {
-    let days: u16 = text.parse().map_err(|_| format!("'{text}' is not a number of days"))?;
-    ProofDays::try_from(days).map_err(|e| e.to_string())
+    T::try_from(days).map_err(|e| e.to_string())
 }
 
 impl Change {
@@ -326,7 +319,7 @@ mod tests {
         assert!(parse_rhythm("1m").is_err() && parse_rhythm("1000h").is_err() && parse_rhythm("often").is_err());
         assert!(matches!(parse_rate("5MB"), Ok(RateOrNone::Rate(rate)) if rate.bytes_per_second() == 5_000_000));
         assert!(matches!(parse_rate("none"), Ok(RateOrNone::None)) && parse_rate("100kB").is_err());
-        assert!(parse_drill_days("0").is_err() && parse_drill_days("30").is_ok());
-        assert!(parse_proof_days("6").is_err() && parse_proof_days("7").is_ok());
+        assert!(parse_days::<DrillDays>("0").is_err() && parse_days::<DrillDays>("30").is_ok());
+        assert!(parse_days::<ProofDays>("6").is_err() && parse_days::<ProofDays>("7").is_ok());
     }
 }

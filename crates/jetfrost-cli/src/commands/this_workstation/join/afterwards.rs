@@ -13,8 +13,9 @@ use jetfrost_wire::size::show;
 use jiff::{ToSpan, Zoned};
 use serde_json::json;
 
-use super::answers::{Answers, FirstBackup, YesOrNo};
+use super::answers::{Answers, FirstBackup};
 use super::{Done, Entered};
+use crate::commands::YesOrNo;
 use crate::commands::this_workstation::agent::install;
 use crate::commands::this_workstation::backup::first_backup;
 use crate::failure::{Code, Failure};

@@ -7,6 +7,7 @@ use jetfrost_client::exclusion::Template;
 use jetfrost_client::selection::Selection;
 use serde::Deserialize;
 
+use crate::commands::YesOrNo;
 use crate::commands::this_workstation::selection::template;
 use crate::failure::Failure;
 
@@ -46,14 +47,6 @@ pub(crate) struct Answers {
     /// When to make the first backup: now, or tonight from 20:00 on, by the agent.
     #[arg(long, value_name = "WHEN")]
     pub(crate) first_backup: Option<FirstBackup>,
-}
-
-/// An answer to a question.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub(crate) enum YesOrNo {
-    Yes,
-    No,
 }
 
 /// When a first backup is made.
