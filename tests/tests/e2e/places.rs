@@ -73,6 +73,7 @@ fn a_destination_is_open_to_nobody_until_it_is_opened_and_closing_it_stops_backu
     let new = NewDestination {
         name: "shelf".into(),
         directory: office.path("shelf").display().to_string(),
+        reserve: Some(0),
         ..NewDestination::default()
     };
     let shelf: Destination = office.api.post("/destinations", &new).expect("a destination");
@@ -206,6 +207,20 @@ fn a_destination_is_erased_after_two_confirmations_and_the_protected_time_of_its
 }
 
 #[test]
+fn a_destination_without_room_from_the_start_says_so_and_that_nobody_has_access() {
+    let office = Office::open();
+    let new = NewDestination {
+        name: "shelf".into(),
+        directory: office.path("shelf").display().to_string(),
+        reserve: Some(1 << 50),
+        ..NewDestination::default()
+    };
+    let shelf: Destination = office.api.post("/destinations", &new).expect("a destination");
+    assert_eq!((shelf.state, shelf.room), (DestinationState::Full, Some(0)));
+    assert!(shelf.why.contains("reserve is reached") && shelf.why.contains("nobody has access"), "{}", shelf.why);
+}
+
+#[test]
 fn a_destination_of_another_installation_is_adopted_from_its_disk_and_a_machine_claims_its_backups() {
     let old = Office::open();
     old.destination("shelf");
@@ -250,7 +265,7 @@ fn a_destination_of_another_installation_is_adopted_from_its_disk_and_a_machine_
     assert_eq!(fs::read_to_string(machine.restored(&new.path("early")).join("letter")).expect("there"), "from before");
     assert_eq!(kind(machine.back_up()), Some(ProblemKind::NoAccess), "nobody has access to an adopted destination");
     let shelf = destination(&new, "shelf");
-    let open = DestinationChange { grants: Some(Grants::everybody()), ..DestinationChange::default() };
+    let open = DestinationChange { grants: Some(Grants::everybody()), reserve: Some(0), ..DestinationChange::default() };
     let _: Destination = new.patch(&format!("/destinations/{}", shelf.id), &open).expect("opened");
     assert_eq!(machine.back_up().expect("backed up").point.sequence, 4);
 }

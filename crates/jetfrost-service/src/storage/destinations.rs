@@ -358,6 +358,9 @@ fn since(row: &DestinationRow, state: DestinationState) -> Option<Moment> {
     }
 }
 
+const FULL: &str = "its capacity or its volume's reserve is reached";
+const NOBODY: &str = "nobody has access yet: no backup can come here";
+
 fn why(row: &DestinationRow, state: DestinationState, marker: &Result<(), MarkerError>, granted_to_nobody: bool) -> String {
     let withdrawn_by = row.withdrawn.as_ref().map_or(SERVICE, |withdrawn| &withdrawn.by);
     match (state, marker) {
@@ -369,8 +372,10 @@ fn why(row: &DestinationRow, state: DestinationState, marker: &Result<(), Marker
         (DestinationState::Withdrawn, _) => {
             format!("{withdrawn_by} withdrew it: no new backups come here, and those that are here can be restored")
         }
-        (DestinationState::Full, _) => "a limit or its volume's reserve is reached".into(),
-        _ if granted_to_nobody => "nobody has access yet: no backup can come here".into(),
+        // Both, since neither is over when the other is.
+        (DestinationState::Full, _) if granted_to_nobody => format!("{FULL}; {NOBODY}"),
+        (DestinationState::Full, _) => FULL.into(),
+        _ if granted_to_nobody => NOBODY.into(),
         _ => String::new(),
     }
 }

@@ -301,7 +301,13 @@ impl Add {
         }
         let destination: DestinationRecord = api.call_with(&calls::add_destination(), &new)?;
         ui.show(&destination, |d| {
-            ui.line(&format!("Destination '{}' is ready at {}: room for {}.", d.name, d.directory, size(d.room)));
+            if d.room == Some(0) {
+                ui.line(&format!("Destination '{}' was added at {}. It has no room for backups yet:", d.name, d.directory));
+                ui.line("its volume has no more free than the reserve.");
+                ui.line(&format!("Next: free space there, or jetfrost destination set '{}' --reserve SIZE", d.name));
+            } else {
+                ui.line(&format!("Destination '{}' is ready at {}: room for {}.", d.name, d.directory, size(d.room)));
+            }
             ui.line(&format!("Capacity: {}. Reserve: {}. Retention: {}.", limit(d.capacity), show(d.reserve), d.retention));
             if d.grants.is_nobody() {
                 ui.line("Nobody has access yet.");
