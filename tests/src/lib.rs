@@ -2,6 +2,7 @@
 
 pub mod browser;
 pub mod calls;
+pub mod chance;
 pub mod mounted;
 pub mod network;
 pub mod office;

@@ -52,7 +52,7 @@ fn a_full_file_table_is_no_missing_destination() {
 
     let full = Full::now();
     office.look_around();
-    match office.api.get_once::<Destination>(&path) {
+    match office.api.call_once(&calls::destination(&shelf.id)) {
         Ok(now) => assert_eq!(now.state, DestinationState::Ready),
         Err(ClientError::Refused(problem)) => assert_eq!(problem.known_kind(), Some(ProblemKind::ServerBusy), "{problem:?}"),
         Err(error) => panic!("{error}"),

@@ -59,7 +59,7 @@ pub struct Joined {
 /// # Errors
 /// [`ClientError::OtherCertificate`]; [`ClientError::Unreachable`].
 pub fn find_service(invitation: &Invitation) -> Result<(Invitation, ServiceInfo), ClientError> {
-    let at = |address: &str| Api::new(address, Some(&invitation.fingerprint_text()))?.get_once("/service");
+    let at = |address: &str| Api::new(address, Some(&invitation.fingerprint_text()))?.call_once(&calls::service_info());
     let unreachable = match at(&invitation.address) {
         Err(error @ ClientError::Unreachable { .. }) => error,
         other => return Ok((invitation.clone(), other?)),
@@ -197,7 +197,7 @@ pub fn accept_identity(state_dir: &StateDir, fingerprint: &str) -> Result<Member
         return Err(ClientError::Unexpected(format!("'{fingerprint}' is no fingerprint of 64 digits")));
     }
     let known = state_dir.membership()?;
-    let info: ServiceInfo = Api::new(&known.address, Some(&fingerprint))?.get_once("/service")?;
+    let info: ServiceInfo = Api::new(&known.address, Some(&fingerprint))?.call_once(&calls::service_info())?;
     if info.id.0 != known.service {
         return Err(ClientError::Unexpected(format!(
             "{} is another service than the one that this workstation joined",
@@ -251,7 +251,7 @@ pub fn go_back(state_dir: &StateDir) -> Result<Option<Membership>, ClientError> 
 
 fn go_to(state_dir: &StateDir, address: &str, moved_from: Option<String>) -> Result<Membership, ClientError> {
     let known = state_dir.membership()?;
-    let _: ServiceInfo = Api::new(address, Some(&known.fingerprint))?.get_once("/service")?;
+    let _: ServiceInfo = Api::new(address, Some(&known.fingerprint))?.call_once(&calls::service_info())?;
     let membership = Membership { address: address.to_owned(), moved_from, ..known };
     state_dir.keep_claimed(&membership)?;
     Ok(membership)

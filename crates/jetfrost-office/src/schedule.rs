@@ -72,6 +72,8 @@ pub struct Conditions {
     pub paused_until: Option<i64>,
     /// Until when an administrator paused the workstation.
     pub paused_by_office_until: Option<i64>,
+    /// By how much the service's clock was ahead of the machine's when it last answered; 0 while that is not known.
+    pub office_ahead: i64,
     /// A number of this workstation's own, by which it keeps its distance to others.
     pub spread: u64,
 }
@@ -99,12 +101,20 @@ pub fn due(schedule: &Schedule, earlier: &Earlier, now: i64, spread: u64) -> i64
     }
 }
 
+/// Whether the clocks of workstation and service are so close that neither is plainly wrong. `ahead` is by how much one is ahead.
+#[must_use]
+pub fn clocks_agree(ahead: i64) -> bool {
+    ahead.unsigned_abs() <= CLOCK_TOLERANCE_MS.unsigned_abs()
+}
+
 /// Decides what to do now. Of several reasons it names the one that a person would have to end first.
 #[must_use]
 pub fn decide(schedule: &Schedule, earlier: &Earlier, at: &Conditions) -> Decision {
     let now = at.now;
     let look_again = now.saturating_add(LOOK_AGAIN_MS);
-    if now < EARLIEST_MS || earlier.completed.is_some_and(|completed| completed > now.saturating_add(CLOCK_TOLERANCE_MS)) {
+    let is_behind = at.office_ahead > CLOCK_TOLERANCE_MS
+        || earlier.completed.is_some_and(|completed| completed > now.saturating_add(CLOCK_TOLERANCE_MS));
+    if now < EARLIEST_MS || is_behind {
         return Decision::Delayed(DelayReason::ClockImplausible, look_again);
     }
     let due = due(schedule, earlier, now, at.spread);
@@ -131,10 +141,10 @@ pub fn decide(schedule: &Schedule, earlier: &Earlier, at: &Conditions) -> Decisi
 }
 
 /// Whether a restore is to be rehearsed, now that a run is complete. Times are Unix milliseconds: when a drill last restored everything,
-/// and when one was last tried.
+/// and when one was last tried. What lies ahead was noted by a clock that was wrong, and counts as never.
 #[must_use]
 pub fn is_drill_due(every: DrillDays, drilled: Option<i64>, tried: Option<i64>, now: i64) -> bool {
-    let older_than = |at: Option<i64>, age| at.is_none_or(|at| now.saturating_sub(at) >= age);
+    let older_than = |at: Option<i64>, age| at.is_none_or(|at| at > now || now.saturating_sub(at) >= age);
     older_than(drilled, i64::from(every.days()) * DAY_MS) && older_than(tried, DRILL_AGAIN_MS)
 }
 
@@ -179,6 +189,7 @@ mod tests {
             reachable_since: Some(0),
             paused_until: None,
             paused_by_office_until: None,
+            office_ahead: 0,
             spread: 0,
         }
     }
@@ -254,6 +265,9 @@ mod tests {
         };
         assert!(wrong(0, Earlier::default()) && wrong(NOW, completed(NOW + 2 * DAY_MS)));
         assert!(!wrong(NOW, completed(NOW + DAY_MS)), "a time zone set wrong is a few hours");
+        let beside = |office_ahead| decide(&Schedule::USUAL, &Earlier::default(), &Conditions { office_ahead, ..at(NOW) });
+        assert!(matches!(beside(2 * DAY_MS), Decision::Delayed(DelayReason::ClockImplausible, _)));
+        assert_eq!(beside(-400 * DAY_MS), Decision::Start, "a clock that is ahead keeps nothing from being backed up");
     }
 
     #[test]
@@ -267,6 +281,7 @@ mod tests {
     fn restores_are_rehearsed_every_week_and_a_failure_is_no_reason_to_try_all_the_time() {
         assert!(
             is_drill_due(DrillDays::WEEKLY, None, None, NOW)
+                && is_drill_due(DrillDays::WEEKLY, Some(NOW + 1), Some(NOW + 40 * DAY_MS), NOW)
                 && !is_drill_due(DrillDays::WEEKLY, None, Some(NOW), NOW + DAY_MS - 1)
         );
         assert!(is_drill_due(DrillDays::WEEKLY, None, Some(NOW), NOW + DAY_MS));

@@ -226,6 +226,7 @@ impl Office {
             reachable_since: m.reachable_since,
             paused_until: None,
             paused_by_office_until: None,
+            office_ahead: 0,
             spread: m.spread,
         };
         match decide(&Schedule::USUAL, &m.earlier, &conditions) {

@@ -171,7 +171,15 @@ fn a_service_is_found_by_its_neighbours_behind_a_router_and_by_a_stranger() {
     // A code whose address leads nowhere is enough where the service is announced.
     fs::create_dir(path("shelf")).expect("made");
     let shelf = path("shelf");
-    first.does(&["destination", "add", "Shelf", shelf.join("here").to_str().expect("text"), "--for-everybody", "--reserve", "0B"]);
+    first.does(&[
+        "destination",
+        "add",
+        "Shelf",
+        shelf.join("here").to_str().expect("text"),
+        "--for-everybody",
+        "--reserve",
+        "0B",
+    ]);
     first.does(&["account", "add", "anna"]);
     let issued = first.does(&["enrolment", "add", "anna"]);
     let joined = done(&in_the_lab, &path("lab"), &["join", issued["code"].as_str().expect("a code")]);

@@ -5,10 +5,11 @@ use std::net::{Shutdown, TcpListener, TcpStream};
 use std::process::Command;
 use std::time::{Duration, Instant};
 
-use jetfrost_client::api::Api;
+use jetfrost_client::api::{Api, Method};
 use jetfrost_tests::office::Office;
 use jetfrost_tests::programs::{Daemon, first_sign_in, jetfrost_ends};
 use jetfrost_tests::raw::RawCall;
+use jetfrost_wire::Call;
 use jetfrost_wire::destination::{Destination, DestinationState};
 use jetfrost_wire::enrolment::{CodeState, EnrolmentCode};
 use jetfrost_wire::people::{Account, NewAccount, Role};
@@ -265,7 +266,7 @@ fn cutting_off(office: &Office, after: u64) -> String {
 fn an_answer_that_breaks_off_is_asked_for_again() {
     let office = Office::open();
     let between = |after| Api::new(&cutting_off(&office, after), Some(&office.fingerprint())).expect("an address");
-    let once = between(60_000).get_once::<Value>("/openapi.json").expect_err("cut off");
+    let once = between(60_000).call_once::<Value>(&Call::new(Method::GET, "/openapi.json")).expect_err("cut off");
     assert!(once.is_passing(), "{once}");
     let document: Value = between(60_000).get("/openapi.json").expect("whole the second time");
     assert!(document["paths"].is_object());

@@ -33,6 +33,7 @@ mod roster;
 mod salvage;
 mod selection;
 mod setup;
+mod soak;
 mod standard_clients;
 mod two_administrators;
 mod unlock_methods;

@@ -12,38 +12,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use jetfrost_client::browse::At;
 use jetfrost_client::restore::{Rights, Wish};
-use jetfrost_image::crypto::{Random, SeededRandom};
+use jetfrost_tests::chance::{Chance, wanted};
 use jetfrost_tests::mounted::Mounted;
 use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_tests::witness::listing;
-
-fn wanted(variable: &str, usual: u64) -> u64 {
-    std::env::var(variable).ok().and_then(|n| n.parse().ok()).unwrap_or(usual)
-}
-
-struct Chance(SeededRandom);
-
-impl Chance {
-    fn of(seed: &str) -> Self {
-        Self(SeededRandom::new(seed.as_bytes()))
-    }
-
-    fn below(&self, most: usize) -> usize {
-        let mut bytes = [0; 8];
-        self.0.fill(&mut bytes);
-        usize::try_from(u64::from_le_bytes(bytes) % most.max(1) as u64).expect("below a usize")
-    }
-
-    fn bytes(&self, most: usize) -> Vec<u8> {
-        let mut bytes = vec![0; self.below(most) + 1];
-        if self.below(2) == 0 {
-            bytes.fill(b'j');
-        } else {
-            self.0.fill(&mut bytes);
-        }
-        bytes
-    }
-}
 
 /// What is in a tree, folders before what is in them; links are not followed.
 fn names(tree: &Path) -> Vec<PathBuf> {

@@ -15,7 +15,7 @@ use std::thread;
 use std::time::Duration;
 
 use jetfrost_image::medium::FileLock;
-use jetfrost_office::schedule::{Conditions, Decision, LOOK_AGAIN_MS, decide, is_drill_due};
+use jetfrost_office::schedule::{Conditions, Decision, LOOK_AGAIN_MS, clocks_agree, decide, is_drill_due};
 use jetfrost_types::{DelayReason, PowerSource, Schedule};
 use jetfrost_wire::run::{Progress, QueuePlace};
 use jetfrost_wire::schedule::AppliedSchedule;
@@ -142,6 +142,10 @@ struct Shared {
     record: Record,
     doing: Doing,
     has_looked: bool,
+    /// This machine's clock at the last step.
+    stepped: Timestamp,
+    /// By how much the service's clock was ahead of this machine's when it last answered.
+    office_ahead: SignedDuration,
     /// Since when the service answers.
     reachable_since: Option<Timestamp>,
     /// When a drill last restored everything, as far as the service said.
@@ -185,6 +189,8 @@ impl<S: Surroundings> Agent<S> {
             record,
             doing: Doing::Waiting { due: started },
             has_looked: false,
+            stepped: started,
+            office_ahead: SignedDuration::ZERO,
             reachable_since: None,
             drilled: None,
             held_back: None,
@@ -227,12 +233,17 @@ impl<S: Surroundings> Agent<S> {
 
     fn work(&self) {
         while !self.lock().ended {
-            let look_again = self.step();
-            self.look_into();
-            self.seek();
-            let again = if self.report() { look_again } else { look_again.min(self.world.now() + SOON) };
+            let again = self.round();
             self.wait(again);
         }
+    }
+
+    /// Does what is to be done now, and tells the service how it is. Returns when to look again.
+    pub fn round(&self) -> Timestamp {
+        let look_again = self.step();
+        self.look_into();
+        self.seek();
+        if self.report() { look_again } else { look_again.min(self.world.now() + SOON) }
     }
 
     /// Finds out why backups are not made, if they are not, and tells the service: the administrator sees it without going to the machine.
@@ -305,7 +316,8 @@ impl<S: Surroundings> Agent<S> {
             };
             let failures = shared.record.failed.as_ref().map_or(0, |failed| u64::from(failed.times));
             let report = AgentReport { due, delay, failures, waited: shared.record.waited.clone() };
-            let is_known = |(said, at): &(AgentReport, Timestamp)| *said == report && now.duration_since(*at) < REPORT_AGAIN;
+            let is_known =
+                |(said, at): &(AgentReport, Timestamp)| *said == report && *at <= now && now.duration_since(*at) < REPORT_AGAIN;
             let is_gone = report.delay.is_some_and(|delay| delay.reason == DelayReason::OfficeUnreachable);
             if is_gone || shared.reported.as_ref().is_some_and(is_known) {
                 return true;
@@ -390,6 +402,7 @@ impl<S: Surroundings> Agent<S> {
 
     /// Looks, decides, and does what is to be done now. Returns when to look again.
     pub fn step(&self) -> Timestamp {
+        self.notice_a_clock_set_back();
         if std::mem::take(&mut self.lock().start_now) {
             return self.back_up(true);
         }
@@ -416,6 +429,18 @@ impl<S: Surroundings> Agent<S> {
                 moment(look_again)
             }
         }
+    }
+
+    /// What is only known until the agent ends is forgotten when the machine's clock was set back: all of it lies ahead now. What is on
+    /// record is, once the service has said whose clock is right.
+    fn notice_a_clock_set_back(&self) {
+        let now = self.world.now();
+        let mut shared = self.lock();
+        if now < shared.stepped {
+            (shared.held_back, shared.reachable_since, shared.reported) = (None, None, None);
+            shared.has_heard = true;
+        }
+        shared.stepped = now;
     }
 
     /// Whether to start a backup because an administrator asked for one. Each is begun once: should it fail, it is tried again like any
@@ -447,11 +472,16 @@ impl<S: Surroundings> Agent<S> {
         let mut shared = self.lock();
         match answered {
             Ok(known) => {
-                let Known { completed, drilled, schedule, paused_until, asked } = known;
-                (shared.drilled, shared.asked) = (drilled, asked);
+                let Known { now: office, completed, drilled, schedule, paused_until, asked } = known;
+                shared.office_ahead = office.duration_since(now);
+                let by_this_clock = |at: Timestamp| at.checked_sub(office.duration_since(now)).unwrap_or(now).min(now);
+                (shared.drilled, shared.asked) = (drilled.map(by_this_clock), asked);
                 let before = shared.record.clone();
+                if clocks_agree(ms_of(shared.office_ahead)) {
+                    shared.record.set_back_to(now);
+                }
                 // Somebody may have backed up by hand meanwhile.
-                shared.record.completed = before.completed.max(completed);
+                shared.record.completed = shared.record.completed.max(completed.map(by_this_clock));
                 (shared.record.schedule, shared.record.paused_by_office_until) = (schedule, paused_until);
                 if shared.record != before {
                     self.keep(&mut shared);
@@ -460,7 +490,8 @@ impl<S: Surroundings> Agent<S> {
             // What else the service says, the run is told as well.
             Err(error) if in_the_way(&error) != Some(DelayReason::OfficeUnreachable) => {}
             Err(_) => {
-                shared.reachable_since = None;
+                // By the time it answers again, either clock may have been set.
+                (shared.reachable_since, shared.office_ahead) = (None, SignedDuration::ZERO);
                 return None;
             }
         }
@@ -473,6 +504,11 @@ impl<S: Surroundings> Agent<S> {
         let held_back = self.lock().held_back.filter(|(_, until)| *until > now);
         if let Some((reason, until)) = held_back {
             return Decision::Delayed(reason, until.as_millisecond());
+        }
+        // If the clock was wrong, or is, the service knows.
+        let is_in_doubt = |shared: &Shared| shared.record.is_ahead_of(now) || !clocks_agree(ms_of(shared.office_ahead));
+        if is_in_doubt(&self.lock()) {
+            self.ask_office();
         }
         let as_if_it_answered = self.decide_with(now, Some(i64::MIN));
         if as_if_it_answered != Decision::Start {
@@ -493,6 +529,7 @@ impl<S: Surroundings> Agent<S> {
             reachable_since,
             paused_until: shared.record.paused_until.map(Timestamp::as_millisecond),
             paused_by_office_until: shared.record.paused_by_office_until.map(Timestamp::as_millisecond),
+            office_ahead: ms_of(shared.office_ahead),
             spread: self.spread,
         };
         decide(&shared.record.schedule.values, &shared.record.earlier(), &conditions)
@@ -690,6 +727,10 @@ impl Drop for Over<'_> {
 
 fn moment(ms: i64) -> Timestamp {
     Timestamp::from_millisecond(ms).unwrap_or(if ms < 0 { Timestamp::MIN } else { Timestamp::MAX })
+}
+
+fn ms_of(duration: SignedDuration) -> i64 {
+    i64::try_from(duration.as_millis()).unwrap_or(if duration.is_negative() { i64::MIN } else { i64::MAX })
 }
 
 fn soon(now: Timestamp) -> Timestamp {

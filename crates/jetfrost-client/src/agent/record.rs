@@ -7,6 +7,8 @@ use jetfrost_wire::workstation::{Delay, Wait};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
+use super::MOST_PAUSE;
+
 /// A run that failed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Failed {
@@ -57,6 +59,10 @@ const MOST_WAITED: usize = 100;
 /// Why backups are not made is found out again after this, as long as it is so.
 const DIAGNOSE_AGAIN: SignedDuration = SignedDuration::from_hours(24);
 
+fn longest_pause(now: Timestamp) -> Timestamp {
+    now.checked_add(MOST_PAUSE).unwrap_or(Timestamp::MAX)
+}
+
 impl Record {
     /// Whether it is to be found out why backups are not made: the second run in a row failed, or something is in the way that somebody
     /// has to end, and it was not found out of late.
@@ -75,6 +81,23 @@ impl Record {
         // A time ahead is of a clock that was set since.
         let is_recent = |at: Timestamp| at <= now && now.duration_since(at) < DIAGNOSE_AGAIN;
         (fails || is_stuck) && !self.diagnosed.is_some_and(is_recent)
+    }
+
+    /// Whether some of it lies ahead of this clock: it was noted by one that was wrong, or this one is.
+    pub(super) fn is_ahead_of(&self, now: Timestamp) -> bool {
+        let noted = [self.completed, self.failed.as_ref().map(|failed| failed.at), self.delay.map(|delay| delay.since)];
+        noted.into_iter().flatten().any(|at| at > now) || self.paused_until.is_some_and(|until| until > longest_pause(now))
+    }
+
+    /// Has nothing lie ahead of a clock that is known to be right: what was noted by one that was not would keep runs waiting until then.
+    pub(super) fn set_back_to(&mut self, now: Timestamp) {
+        let earlier = |at: Timestamp| at.min(now);
+        self.completed = self.completed.map(earlier);
+        self.drill_tried = self.drill_tried.map(earlier);
+        self.paused_until = self.paused_until.map(|until| until.min(longest_pause(now)));
+        self.failed = self.failed.take().map(|failed| Failed { at: earlier(failed.at), ..failed });
+        self.delay = self.delay.map(|delay| Delay { since: earlier(delay.since), ..delay });
+        self.waited.retain(|wait| wait.until <= now);
     }
 
     pub(super) fn earlier(&self) -> Earlier {

@@ -24,6 +24,8 @@ use crate::state_dir::StateDir;
 /// What the service knows of this workstation.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Known {
+    /// The service's clock when it answered.
+    pub now: Timestamp,
     /// When it committed the latest point.
     pub completed: Option<Timestamp>,
     /// When a drill last restored everything.
@@ -118,9 +120,11 @@ impl Surroundings for ThisMachine {
 
     fn known(&self) -> Result<Known, ClientError> {
         let (membership, api) = self.state_dir.device_api()?;
-        let workstation = api.call(&calls::workstation(&membership.workstation))?;
+        let workstation = api.call_once(&calls::workstation(&membership.workstation))?;
+        let now = api.call_once(&calls::service_info())?.now;
         let completed = workstation.latest_point.map(|point| point.committed);
         Ok(Known {
+            now,
             completed,
             drilled: workstation.store.drilled,
             schedule: workstation.schedule,

@@ -38,6 +38,8 @@ struct World {
     /// How often the address that a person gave was tried again.
     went_back: AtomicI64,
     has_moved: AtomicBool,
+    /// By how many milliseconds the machine's clock is ahead of the service's.
+    ahead: AtomicI64,
 }
 
 impl Surroundings for &World {
@@ -57,7 +59,8 @@ impl Surroundings for &World {
         let drilled = Some(self.drilled.load(Ordering::SeqCst)).filter(|at| *at > 0).map(moment);
         self.asked_times.fetch_add(1, Ordering::SeqCst);
         let wanted = self.wanted.lock().expect("a lock").clone();
-        if self.reachable.load(Ordering::SeqCst) { Ok(Known { drilled, ..wanted }) } else { Err(unreachable()) }
+        let now = moment(self.now.load(Ordering::SeqCst) - self.ahead.load(Ordering::SeqCst));
+        if self.reachable.load(Ordering::SeqCst) { Ok(Known { now, drilled, ..wanted }) } else { Err(unreachable()) }
     }
 
     fn listener(&self, _: u64) -> Listener {
@@ -127,11 +130,18 @@ impl World {
             sought: AtomicI64::new(0),
             went_back: AtomicI64::new(0),
             has_moved: AtomicBool::new(false),
+            ahead: AtomicI64::new(0),
         }
     }
 
     fn pass(&self, minutes: i64) {
         self.now.fetch_add(minutes * 60_000, Ordering::SeqCst);
+    }
+
+    /// Sets the machine's clock, which then shows so many days more.
+    fn set_ahead(&self, days: i64) {
+        self.pass(days * 24 * 60);
+        self.ahead.fetch_add(days * 24 * 60 * 60_000, Ordering::SeqCst);
     }
 
     fn runs(&self) -> i64 {
@@ -233,6 +243,70 @@ fn what_is_in_the_way_is_named_with_the_time_from_when_it_was_also_after_a_resta
     world.battery.store(false, Ordering::SeqCst);
     settle(&agent, &world);
     assert_eq!((world.runs(), agent.status().completed.is_some()), (1, true));
+}
+
+/// An hour of rounds.
+fn an_hour(agent: &Agent<&World>, world: &World) {
+    for _ in 0..80 {
+        agent.round();
+        world.pass(1);
+    }
+}
+
+#[test]
+fn what_was_noted_by_a_clock_that_was_ahead_keeps_no_run_waiting_once_it_is_right() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    world.set_ahead(40);
+    {
+        let agent = agent(&state_dir, &world);
+        settle(&agent, &world);
+        assert_eq!(world.runs(), 1, "a clock that is ahead prevents nothing");
+        *world.ends.lock().expect("a lock") = || Err(ClientError::Unexpected("broken".into()));
+        an_hour(&agent, &world);
+        assert!(agent.status().failed.is_some());
+        *world.ends.lock().expect("a lock") = || refused(ProblemKind::NoRoom);
+        agent.obey(&Ask::StartNow).expect("taken");
+        agent.step();
+        agent.obey(&Ask::Pause { until: (&world).now() + SignedDuration::from_hours(1) }).expect("taken");
+        *world.ends.lock().expect("a lock") = || Ok(());
+        world.set_ahead(-40);
+        let before = world.runs();
+        agent.round();
+        let until = agent.status().paused_until.expect("paused");
+        assert!(until.duration_since((&world).now()) <= MOST_PAUSE, "no pause is longer");
+        agent.obey(&Ask::Resume).expect("taken");
+        an_hour(&agent, &world);
+        assert!(world.runs() > before, "{:?}", agent.status().now);
+        let reported = world.reports.lock().expect("a lock").len();
+        an_hour(&agent, &world);
+        assert!(world.reports.lock().expect("a lock").len() > reported, "the office hears of it as before");
+    }
+    // The same when the agent was started again in between.
+    world.set_ahead(40);
+    an_hour(&agent(&state_dir, &world), &world);
+    world.set_ahead(-40);
+    let (agent, before) = (agent(&state_dir, &world), world.runs());
+    an_hour(&agent, &world);
+    assert!(world.runs() > before, "{:?}", agent.status().now);
+}
+
+#[test]
+fn a_clock_that_is_days_behind_is_told_as_long_as_it_is_and_the_service_knows_whose_is_wrong() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    let agent = agent(&state_dir, &world);
+    settle(&agent, &world);
+    world.set_ahead(-3);
+    an_hour(&agent, &world);
+    assert_eq!((world.runs(), reason(&agent)), (1, Some(DelayReason::ClockImplausible)));
+    world.reachable.store(false, Ordering::SeqCst);
+    an_hour(&agent, &world);
+    assert_eq!(reason(&agent), Some(DelayReason::ClockImplausible), "nobody says that it is right");
+    world.reachable.store(true, Ordering::SeqCst);
+    world.set_ahead(3);
+    an_hour(&agent, &world);
+    assert!(world.runs() > 1 && reason(&agent).is_none(), "{:?}", agent.status().now);
 }
 
 #[test]

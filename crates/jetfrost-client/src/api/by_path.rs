@@ -17,14 +17,6 @@ impl Api {
         self.call(&Call::new(Method::GET, path.to_owned()))
     }
 
-    /// `GET`, JSON, tried once.
-    ///
-    /// # Errors
-    /// What the service or the network said.
-    pub fn get_once<T: DeserializeOwned>(&self, path: &str) -> Result<T> {
-        self.json(self.request(Method::GET, path))
-    }
-
     /// All entries of a list, page by page.
     ///
     /// # Errors

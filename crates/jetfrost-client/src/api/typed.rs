@@ -38,6 +38,14 @@ impl Api {
         if *call.method() == Method::GET { self.patiently(ask) } else { ask() }
     }
 
+    /// Makes a call that takes no body, once: for whoever asks again anyhow.
+    ///
+    /// # Errors
+    /// What the service or the network said.
+    pub fn call_once<A: DeserializeOwned>(&self, call: &Call<(), A>) -> Result<A> {
+        self.json(self.request_of(call))
+    }
+
     /// Makes a call with a body, once.
     ///
     /// # Errors

@@ -6,6 +6,7 @@ use std::sync::mpsc;
 use std::thread;
 use std::time::Duration;
 
+use jetfrost_wire::calls;
 use jetfrost_wire::problem::WhoseMove;
 use jetfrost_wire::service::ServiceInfo;
 use jiff::{SignedDuration, Timestamp};
@@ -135,7 +136,7 @@ pub(super) struct Clocks {
 pub(super) fn identity(state_dir: &StateDir) -> Tried<(Api, Clocks)> {
     let (_, api) = state_dir.device_api()?;
     let asked = Timestamp::now();
-    let info: ServiceInfo = api.get_once("/service").map_err(not_it)?;
+    let info: ServiceInfo = api.call_once(&calls::service_info()).map_err(not_it)?;
     let clocks = Clocks { asked, service: info.now, answered: Timestamp::now() };
     let versions = if info.version == crate::VERSION {
         format!("version {}, as this program", info.version)
