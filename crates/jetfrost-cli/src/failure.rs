@@ -72,6 +72,7 @@ impl Failure {
                 | ClientError::AlreadyJoined(_)
                 | ClientError::Busy
                 | ClientError::NothingIncluded
+                | ClientError::NothingThere(_)
                 | ClientError::Hook { .. }
                 | ClientError::Pattern { .. }
                 | ClientError::Folder { .. }
@@ -186,6 +187,9 @@ fn next_step(error: &ClientError) -> &'static str {
             "See what is set: jetfrost hook show. What the command printed stands above, or in the system's log."
         }
         ClientError::NothingIncluded => "Choose what is backed up: jetfrost include FOLDER",
+        ClientError::NothingThere(_) => {
+            "Mount its volume or put it back; take out what is gone for good: jetfrost include --drop FOLDER"
+        }
         ClientError::Pattern { .. } => "See 'jetfrost exclude --help' for how patterns are written.",
         ClientError::Folder { .. } => "Give the path of a folder that is there.",
         ClientError::Invitation(_) => "Copy the enrolment code whole, beginning with JF1-, or ask for a new one.",

@@ -73,6 +73,9 @@ pub enum ClientError {
     /// No folder was chosen.
     #[error("no folder is included yet")]
     NothingIncluded,
+    /// Nothing of what was chosen is there: a point would hold nothing, and look like one.
+    #[error("nothing of what is included is there: {}", listed(.0))]
+    NothingThere(Vec<PathBuf>),
     /// A pattern that cannot be understood.
     #[error("'{pattern}' is not a pattern: {why}")]
     Pattern {
@@ -207,6 +210,11 @@ impl Told {
     }
 }
 
+/// Paths, as a person reads them.
+fn listed(paths: &[PathBuf]) -> String {
+    paths.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", ")
+}
+
 impl ClientError {
     /// Whether the service could not write its records, for their volume is full.
     pub(crate) fn is_full_records(&self) -> bool {
@@ -242,6 +250,7 @@ impl ClientError {
             }
             Self::Busy => "another backup of this workstation was underway",
             Self::NothingIncluded => "nothing is included in the backup",
+            Self::NothingThere(_) => "nothing of what is included is there",
             Self::Hook { .. } => "a command before or after the backup failed",
             Self::Pattern { .. } => "a pattern cannot be understood",
             Self::Folder { .. } => "a folder cannot be included",
@@ -333,6 +342,7 @@ mod tests {
             ClientError::file("reading", path())(io::Error::other("cannot read /home/anna/secret plan.odt")),
             ClientError::NoPath("there is no '/home/anna/secret plan.odt' in it".into()),
             ClientError::Folder { path: path(), why: "it is not there" },
+            ClientError::NothingThere(vec![path()]),
             ClientError::Pattern { pattern: "secret*".into(), why: "no".into() },
             ClientError::SameName { one: path(), other: path() },
             ClientError::Target { path: path(), why: "it is in use" },

@@ -125,6 +125,13 @@ impl Selection {
         self.folders.iter().filter(lies_on_one).map(|folder| path_bytes(&folder.0).to_vec()).collect()
     }
 
+    /// What is included of a kind and is not there now, or on a volume that is not mounted.
+    pub(crate) fn missing(&self, kind: PointKind) -> Vec<PathBuf> {
+        let unmounted = self.unmounted();
+        let is_there = |path: &Path| path.symlink_metadata().is_ok() && !unmounted.iter().any(|one| one == path_bytes(path));
+        self.of_kind(kind).iter().map(|included| included.0.clone()).filter(|path| !is_there(path)).collect()
+    }
+
     /// Adds a disk: a block device, or a raw image file.
     ///
     /// # Errors

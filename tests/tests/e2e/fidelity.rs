@@ -7,6 +7,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::process::Command;
 
+use jetfrost_client::ClientError;
 use jetfrost_client::browse::At;
 use jetfrost_client::restore::{Rights, Trouble, Wish};
 use jetfrost_image::crypto::{Random, SeededRandom};
@@ -291,6 +292,24 @@ fn what_was_asked_for_and_is_not_there_makes_no_point_complete() {
 }
 
 #[test]
+fn where_nothing_is_there_any_more_no_point_is_made_that_looks_like_one() {
+    let (office, workstation) = office();
+    workstation.write("letter", "here");
+    assert_eq!(workstation.back_up().expect("backed up").point.sequence, 1);
+    let (folder, hidden) = (workstation.folder.clone(), office.path("not mounted"));
+    fs::rename(&folder, &hidden).expect("moved");
+    let refused = workstation.back_up().expect_err("nothing is there");
+    assert!(matches!(&refused, ClientError::NothingThere(gone) if *gone == [folder.clone()]), "{refused}");
+    // What is there is backed up, and what is not is named.
+    let disk = office.path("disk.img");
+    fs::write(&disk, [7; 4096]).expect("written");
+    workstation.keep_disk(&disk);
+    assert_eq!(workstation.back_up_disks().expect("backed up").point.sequence, 2);
+    fs::rename(&hidden, &folder).expect("moved back");
+    assert_eq!(workstation.back_up().expect("backed up").point.sequence, 3);
+}
+
+#[test]
 fn two_things_of_one_name_are_not_put_in_one_place() {
     let (office, workstation) = office();
     for name in ["a/x", "b/x"] {
@@ -464,7 +483,7 @@ fn what_a_run_sent_is_read_back_before_its_point_counts() {
     // A machine that remembers nothing hands everything over again; the service says that it has it.
     fs::remove_dir_all(workstation.home.directory().join("memory")).expect("there");
     let run = back_up(&workstation.home, PointKind::Files, ReadBack::Everything, &std::sync::Arc::new(Meter::default()));
-    assert!(matches!(run, Err(jetfrost_client::ClientError::NotReadBack)), "{run:?}");
+    assert!(matches!(run, Err(ClientError::NotReadBack)), "{run:?}");
 }
 
 fn walk(directory: &Path) -> Vec<std::path::PathBuf> {

@@ -11,7 +11,7 @@ pub(super) fn in_the_way(error: &ClientError) -> Option<DelayReason> {
     match error {
         ClientError::Unreachable { .. } => Some(DelayReason::OfficeUnreachable),
         ClientError::Busy => Some(DelayReason::AnotherRun),
-        ClientError::NothingIncluded | ClientError::Folder { .. } => Some(DelayReason::SourceMissing),
+        ClientError::NothingIncluded | ClientError::NothingThere(_) => Some(DelayReason::SourceMissing),
         ClientError::Passphrase(_) | ClientError::WrongPassphrase => Some(DelayReason::PassphraseNeeded),
         ClientError::Refused(problem) => match problem.known_kind()? {
             ProblemKind::Paused => Some(DelayReason::BackupsPaused),

@@ -156,7 +156,16 @@ impl Surroundings for ThisMachine {
             // The engine says what is missing.
             kinds.push(PointKind::Files);
         }
-        kinds.into_iter().map(|kind| back_up_unless_queued(&self.state_dir, kind, ReadBack::Sample, meter)).collect()
+        let (mut reports, mut missing) = (Vec::new(), None);
+        for kind in kinds {
+            match back_up_unless_queued(&self.state_dir, kind, ReadBack::Sample, meter) {
+                Ok(report) => reports.push(report),
+                // Disks are backed up although no folder is there, and the other way round.
+                Err(error @ ClientError::NothingThere(_)) => missing = Some(error),
+                Err(error) => return Err(error),
+            }
+        }
+        missing.map_or(Ok(reports), Err)
     }
 
     fn seek(&self) -> bool {

@@ -104,6 +104,10 @@ pub fn back_up_unless_queued(
     if selection.of_kind(kind).is_empty() {
         return Err(ClientError::NothingIncluded);
     }
+    let missing = selection.missing(kind);
+    if missing.len() == selection.of_kind(kind).len() {
+        return Err(ClientError::NothingThere(missing));
+    }
     let patterns = Patterns::of(&selection)?;
     let hooks = state_dir.hooks()?;
     let _lock = state_dir.lock()?;

@@ -8,7 +8,7 @@ use jetfrost_wire::calls;
 use jetfrost_wire::problem::WhoseMove;
 use jetfrost_wire::run::{Outcome, Run};
 use jetfrost_wire::size::show;
-use jetfrost_wire::workstation::Workstation;
+use jetfrost_wire::workstation::{PointKind, Workstation};
 use jiff::Timestamp;
 
 use super::{Advice, Found, Tried, is_new};
@@ -46,16 +46,13 @@ pub(super) fn keys(state_dir: &StateDir, membership: &Membership) -> Tried<()> {
 /// What is included. Names of what is not there go to `missing`.
 pub(super) fn sources(state_dir: &StateDir, missing: &mut Vec<String>) -> Tried<Selection> {
     let selection = state_dir.selection()?;
-    let all: Vec<_> = selection.folders.iter().chain(&selection.disks).collect();
-    if all.is_empty() {
+    let kinds = selection.kinds();
+    if kinds.is_empty() {
         return Err(ClientError::NothingIncluded.into());
     }
-    let unmounted = selection.unmounted();
-    let is_there = |path: &std::path::Path| {
-        path.symlink_metadata().is_ok() && !unmounted.iter().any(|one| one == jetfrost_platform::path_bytes(path))
-    };
-    missing.extend(all.iter().filter(|one| !is_there(&one.0)).map(|one| one.0.display().to_string()));
-    let (gone, of) = (missing.len(), all.len());
+    missing.extend(kinds.iter().flat_map(|kind| selection.missing(*kind)).map(|path| path.display().to_string()));
+    let is_nothing_left = |kind: &PointKind| selection.missing(*kind).len() == selection.of_kind(*kind).len();
+    let (gone, of) = (missing.len(), selection.folders.len() + selection.disks.len());
     let advice = |says: String| {
         let next = "Mount its volume or put it back; take out what is gone for good: jetfrost include --drop FOLDER";
         Advice::to(WhoseMove::Workstation, says, next)
@@ -66,6 +63,9 @@ pub(super) fn sources(state_dir: &StateDir, missing: &mut Vec<String>) -> Tried<
             Ok((selection, Found::Passed(says)))
         }
         _ if gone == of => Err(Found::InTheWay(advice("Nothing of what is included is there.".into()))),
+        _ if kinds.iter().any(is_nothing_left) => {
+            Err(Found::InTheWay(advice("No included folder, or no included disk, is there.".into())))
+        }
         _ => Ok((selection, Found::Noticed(advice(format!("{gone} of {of} included folders and disks are not there."))))),
     }
 }
