@@ -29,7 +29,7 @@ use jetfrost_wire::calls;
 use jetfrost_wire::destination::{Destination, NewDestination};
 use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::people::{Account, Group, NewAccount, NewGroup, Role};
-use jetfrost_wire::schedule::{DrillDays, Rate, RateLimit, Rhythm, ScheduleSettings, TimeOfDay};
+use jetfrost_wire::schedule::{DrillDays, Rate, RateLimit, Rhythm, ScheduleSettings, Template, TimeOfDay};
 use jetfrost_wire::service::{Carry, Escrow, FirstAdministrator, NewEscrow, SignIn, SignedIn};
 use jetfrost_wire::workstation::{AgentReport, Delay, DelayReason, PointKind, ProvedWith, Wait};
 use jiff::civil::Weekday;
@@ -167,7 +167,8 @@ impl Past {
     fn set_schedules(&self) -> Done {
         let office_hours: TimeOfDay = "08:00-17:00".parse()?;
         let rate = Rate::new(20_000_000).map(|bytes_per_second| RateLimit::Limited { bytes_per_second, hours: office_hours });
-        let shelf = ScheduleSettings { rate, ..ScheduleSettings::default() };
+        let exclude = Some([Template::Caches, Template::Trash].into_iter().collect());
+        let shelf = ScheduleSettings { rate, exclude, ..ScheduleSettings::default() };
         let destinations: Vec<Destination> = self.api.list("/destinations")?;
         for destination in &destinations {
             self.api.call_with(&calls::set_destination_schedule(&destination.id), &shelf)?;

@@ -91,11 +91,20 @@ impl Browser {
 
     /// Types into the field with this label, in the form that this button sends.
     pub async fn fill_in_form(&self, button: &str, label: &str, text: &str) {
+        self.fill(&self.field_in_form(button, label).await, text).await;
+    }
+
+    /// Picks an option of the list with this label, in the form that this button sends.
+    pub async fn pick_in_form(&self, button: &str, label: &str, option: &str) {
+        self.pick(&self.field_in_form(button, label).await, option).await;
+    }
+
+    /// The id of the field with this label.
+    async fn field_in_form(&self, button: &str, label: &str) -> String {
         let form = format!("//form[.//button[normalize-space(.)=\"{button}\"]]");
         let label = By::XPath(format!("{form}//label[normalize-space(.)=\"{label}\"]"));
         let label = self.driver.query(label).wait(Duration::from_secs(10), Duration::from_millis(50)).first().await;
-        let id = label.expect("the label").attr("for").await.expect("readable").expect("it is of a field");
-        self.fill(&id, text).await;
+        label.expect("the label").attr("for").await.expect("readable").expect("it is of a field")
     }
 
     /// The cells of the table's row that begins with this.

@@ -4718,6 +4718,8 @@ export interface components {
              *     one.
              */
             damaged_points?: number[];
+            /** @description What this run leaves out beside what the workstation itself excludes. */
+            exclude: components["schemas"]["Templates"];
             latest?: components["schemas"]["Binary"] | null;
             latest_of_kind?: components["schemas"]["Binary"] | null;
             /**
@@ -4752,6 +4754,8 @@ export interface components {
         Schedule: {
             /** @description How often a restore is rehearsed, in days. */
             drill_days: components["schemas"]["DrillDays"];
+            /** @description What backups leave out beside what the workstation itself excludes. */
+            exclude: components["schemas"]["Templates"];
             /** @description When backups may start. */
             hours: components["schemas"]["TimeOfDay"];
             /** @description Whether backups yield to whatever else the machine does. */
@@ -4769,6 +4773,8 @@ export interface components {
         ScheduleOrigin: {
             /** @description How often a restore is rehearsed. */
             drill_days: components["schemas"]["SetBy"];
+            /** @description What is left out. */
+            exclude: components["schemas"]["SetBy"];
             /** @description At which hours. */
             hours: components["schemas"]["SetBy"];
             /** @description Whether it yields. */
@@ -4798,6 +4804,7 @@ export interface components {
          */
         ScheduleSettings: {
             drill_days?: components["schemas"]["DrillDays"] | null;
+            exclude?: components["schemas"]["Templates"] | null;
             hours?: components["schemas"]["TimeOfDay"] | null;
             /** @description Whether backups yield to whatever else the machine does. */
             low_priority?: boolean | null;
@@ -5093,6 +5100,13 @@ export interface components {
             /** @description Version of limit and retention, for `If-Match`. */
             version: components["schemas"]["Version"];
         };
+        /**
+         * @description A list of what may be left out together.
+         * @enum {string}
+         */
+        Template: "caches" | "build-outputs" | "trash" | "browser-caches" | "virtual-machines" | "downloads";
+        /** @description A set of templates. */
+        Templates: components["schemas"]["Template"][];
         /** @description What the next thinning of an image store would do. */
         ThinningPreview: {
             /**

@@ -1,7 +1,7 @@
 <script setup lang="ts">
-import { BFormGroup, BFormInput, BFormInvalidFeedback, BFormSelect } from 'bootstrap-vue-next'
+import { BFormCheckbox, BFormCheckboxGroup, BFormGroup, BFormInput, BFormInvalidFeedback, BFormSelect } from 'bootstrap-vue-next'
 import { computed, useId } from 'vue'
-import { RHYTHMS, faults, rhythmText, type ScheduleFields } from '../logic/schedule'
+import { RHYTHMS, TEMPLATES, faults, rhythmText, type ScheduleFields } from '../logic/schedule'
 
 /** The fields of a schedule. `open` says what an empty one means. */
 const props = defineProps<{ open: string }>()
@@ -18,6 +18,7 @@ const rhythms = computed(() => {
 const battery = computed(() => [choice('', props.open), choice('yes', 'yes'), choice('no', 'no')])
 const priority = computed(() => [choice('', props.open), choice('low', 'low: gives way to other work'), choice('normal', 'normal')])
 const sending = computed(() => [choice('', props.open), choice('unlimited', 'no limit'), choice('limited', 'at most…')])
+const leavingOut = computed(() => [choice('', props.open), choice('set', 'what is ticked')])
 const state = (complaint?: string) => (complaint ? false : null)
 </script>
 
@@ -60,5 +61,17 @@ const state = (complaint?: string) => (complaint ? false : null)
         <BFormInvalidFeedback :state="state(wrong.rateHours)" role="status">{{ wrong.rateHours }}</BFormInvalidFeedback>
       </BFormGroup>
     </template>
+    <BFormGroup label="Leave out" :label-for="`${id}-leaving`" class="col-12 col-md-4">
+      <BFormSelect :id="`${id}-leaving`" v-model="fields.leavingOut" :options="leavingOut" :aria-describedby="`${id}-leaving-hint`" />
+      <small :id="`${id}-leaving-hint`" class="form-text text-body-secondary">Beside what each workstation excludes. What a person includes by name is backed up all the same; points that are there keep what they have.</small>
+    </BFormGroup>
+    <fieldset v-if="fields.leavingOut === 'set'" class="col-12">
+      <legend class="visually-hidden">What to leave out</legend>
+      <BFormCheckboxGroup v-model="fields.exclude" class="row g-2">
+        <div v-for="{ template, name, why } in TEMPLATES" :key="template" class="col-12 col-md-6 col-xl-4">
+          <BFormCheckbox :value="template">{{ name }} <small class="d-block text-body-secondary">{{ why }}</small></BFormCheckbox>
+        </div>
+      </BFormCheckboxGroup>
+    </fieldset>
   </div>
 </template>

@@ -10,10 +10,11 @@ const all: ScheduleSettings = {
   rate: { kind: 'limited', bytes_per_second: 5_000_000, hours: '08:00-18:00' },
   drill_days: 30,
   proof_days: 180,
+  exclude: ['caches', 'downloads'],
 }
 
 test('a schedule goes through the form unchanged, and nothing set stays nothing', () => {
-  for (const settings of [all, {}, { rate: { kind: 'unlimited' as const } }, { on_battery: false }, { rhythm_seconds: 5_400 }]) {
+  for (const settings of [all, {}, { rate: { kind: 'unlimited' as const } }, { on_battery: false }, { exclude: [] }, { rhythm_seconds: 5_400 }]) {
     expect(fromFields(toFields(settings))).toEqual(settings)
     expect(faults(toFields(settings))).toEqual({})
   }
@@ -22,8 +23,9 @@ test('a schedule goes through the form unchanged, and nothing set stays nothing'
 test('a schedule reads as a line', () => {
   expect(settingsText({})).toBe('nothing')
   expect(settingsText(all)).toBe(
-    'every 4 hours, between 22:00 and 06:00, also on battery, normal priority, at most 5.00 MB/s, between 08:00 and 18:00, drills every 30 days, proof of a secret every 180 days',
+    'every 4 hours, between 22:00 and 06:00, also on battery, normal priority, at most 5.00 MB/s, between 08:00 and 18:00, drills every 30 days, proof of a secret every 180 days, leaves out caches, downloads',
   )
+  expect(settingsText({ exclude: [] })).toBe('leaves out nothing more')
   expect([900, 3_600, 5_400, 86_400].map(rhythmText)).toEqual(['every 15 minutes', 'every hour', 'every 90 minutes', 'every day'])
 })
 
@@ -34,8 +36,8 @@ test('what the service would not take is said beside its field', () => {
 
 test('each line of what applies says who set it', () => {
   const nobody = { kind: 'nobody' as const }
-  const values = { rhythm_seconds: 3_600, hours: 'always', on_battery: true, low_priority: true, rate: { kind: 'unlimited' as const }, drill_days: 7, proof_days: 90 }
-  const set_by = { rhythm_seconds: nobody, hours: nobody, on_battery: { kind: 'group' as const, name: 'Field work' }, low_priority: nobody, rate: nobody, drill_days: nobody, proof_days: nobody }
+  const values = { rhythm_seconds: 3_600, hours: 'always', on_battery: true, low_priority: true, rate: { kind: 'unlimited' as const }, drill_days: 7, proof_days: 90, exclude: [] }
+  const set_by = { rhythm_seconds: nobody, hours: nobody, on_battery: { kind: 'group' as const, name: 'Field work' }, low_priority: nobody, rate: nobody, drill_days: nobody, proof_days: nobody, exclude: nobody }
   expect(applied({ values, set_by })[2]).toEqual({ what: 'Battery', value: 'also on battery', by: 'set for group Field work' })
   expect(sources({ values, set_by })).toBe('group Field work')
   expect(sources({ values, set_by: { ...set_by, on_battery: nobody } })).toBe('default')

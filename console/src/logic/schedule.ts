@@ -1,5 +1,5 @@
 /** Schedules, as people read and set them. */
-import type { AppliedSchedule, RateLimit, ScheduleSettings, SetBy } from '../api/types'
+import type { AppliedSchedule, RateLimit, ScheduleSettings, SetBy, Template } from '../api/types'
 import type { Line } from './edit'
 import { exactSize, parseSize, size } from './format'
 
@@ -22,6 +22,22 @@ export const priorityText = (low: boolean) => (low ? 'low: gives way to other wo
 export const drillText = (days: number) => (days === 7 ? 'every week' : rhythmText(days * 86_400))
 
 export const proofText = (days: number) => rhythmText(days * 86_400)
+
+/** What may be left out, and why that is rarely worth a backup. */
+export const TEMPLATES: { template: Template; name: string; why: string }[] = [
+  { template: 'caches', name: 'Caches', why: 'Programs make them again by themselves.' },
+  { template: 'build-outputs', name: 'Build outputs', why: 'Compilers and package managers make them again.' },
+  { template: 'trash', name: 'Trash', why: 'Somebody threw it away.' },
+  { template: 'browser-caches', name: 'Browser caches', why: 'Browsers fetch them again; bookmarks, passwords and history are kept.' },
+  { template: 'virtual-machines', name: 'Virtual machines', why: 'Their disks are large files that change as a whole.' },
+  { template: 'downloads', name: 'Downloads', why: 'They can usually be downloaded again.' },
+]
+
+/** What backups leave out beside what a workstation excludes itself. */
+export function exclusionsText(templates: Template[]): string {
+  const names = TEMPLATES.filter(({ template }) => templates.includes(template)).map(({ name }) => name.toLowerCase())
+  return names.length ? names.join(', ') : 'nothing more'
+}
 
 export function rateText(rate: RateLimit): string {
   if (rate.kind === 'unlimited') return 'no limit'
@@ -51,6 +67,7 @@ export function applied({ values, set_by }: AppliedSchedule): { what: string; va
     line('Sending', rateText(values.rate), set_by.rate),
     line('Drills', drillText(values.drill_days), set_by.drill_days),
     line('Proof of a secret', proofText(values.proof_days), set_by.proof_days),
+    line('Left out', exclusionsText(values.exclude), set_by.exclude),
   ]
 }
 
@@ -70,6 +87,7 @@ export function settingsLines(s: ScheduleSettings): Line[] {
     ['Sending', s.rate == null ? '' : rateText(s.rate)],
     ['Drills', s.drill_days == null ? '' : `drills ${drillText(s.drill_days)}`],
     ['Proof of a secret', s.proof_days == null ? '' : `proof of a secret ${proofText(s.proof_days)}`],
+    ['Left out', s.exclude == null ? '' : `leaves out ${exclusionsText(s.exclude)}`],
   ]
 }
 
@@ -84,6 +102,9 @@ export interface ScheduleFields {
   rateHours: string
   drillDays: string
   proofDays: string
+  /** Whether what is left out is set here. */
+  leavingOut: '' | 'set'
+  exclude: Template[]
 }
 
 /** Rhythms to choose from, in seconds. */
@@ -101,6 +122,8 @@ export function toFields(s: ScheduleSettings): ScheduleFields {
     rateHours: limited?.hours ?? 'always',
     drillDays: s.drill_days == null ? '' : String(s.drill_days),
     proofDays: s.proof_days == null ? '' : String(s.proof_days),
+    leavingOut: s.exclude == null ? '' : 'set',
+    exclude: s.exclude ?? [],
   }
 }
 
@@ -132,5 +155,6 @@ export function fromFields(f: ScheduleFields): ScheduleSettings {
   if (f.sending === 'limited') settings.rate = { kind: 'limited', bytes_per_second: parseSize(f.rate) ?? 0, hours: f.rateHours }
   if (f.drillDays) settings.drill_days = Number(f.drillDays)
   if (f.proofDays) settings.proof_days = Number(f.proofDays)
+  if (f.leavingOut) settings.exclude = TEMPLATES.map(({ template }) => template).filter((template) => f.exclude.includes(template))
   return settings
 }

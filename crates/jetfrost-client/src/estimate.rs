@@ -9,7 +9,7 @@ use jetfrost_platform::{Directory, FileKind, Metadata, OpenDirectory, Paths, Sys
 use serde::Serialize;
 
 use crate::error::ClientError;
-use crate::exclusion::{CACHE_TAG, Rule, Template};
+use crate::exclusion::{CACHE_TAG, Rule, Template, Templates};
 use crate::scan::{DirEntry, Inside, Reading, Seen, View, is_tagged_cache};
 use crate::selection::{Patterns, Selection, SelectionTree};
 
@@ -59,7 +59,7 @@ pub struct Estimate {
 ///
 /// # Errors
 /// [`ClientError::Pattern`]; [`ClientError::NothingIncluded`].
-pub fn estimate(selection: &Selection, own: &Path) -> Result<Estimate> {
+pub fn estimate(selection: &Selection, office: Templates, own: &Path) -> Result<Estimate> {
     if selection.folders.is_empty() {
         return Err(ClientError::NothingIncluded);
     }
@@ -67,7 +67,7 @@ pub fn estimate(selection: &Selection, own: &Path) -> Result<Estimate> {
     let everything = Patterns::compile(&[])?;
     let unmounted = selection.unmounted();
     let view = View { tree: &tree, patterns: &everything, unmounted: &unmounted, own: path_bytes(own), reading: Reading::Files };
-    let mut counting = Counting::new(selection)?;
+    let mut counting = Counting::new(selection, office)?;
     view.look(&mut |seen| {
         counting.see(seen);
         ControlFlow::Continue(())
@@ -107,13 +107,13 @@ struct Counting {
 }
 
 impl Counting {
-    fn new(selection: &Selection) -> Result<Self> {
-        let mut rules = selection.rules();
-        rules.push(cache_rule());
+    fn new(selection: &Selection, office: Templates) -> Result<Self> {
+        let mut rules = selection.rules(office);
+        rules.push(cache_rule(selection));
         Ok(Self {
             included: selection.folders.iter().map(|folder| path_bytes(&folder.0).to_vec()).collect(),
             rules,
-            patterns: Patterns::of(selection)?,
+            patterns: Patterns::of(selection, office)?,
             path: Vec::new(),
             frames: vec![Frame {
                 path: 0,
@@ -255,8 +255,9 @@ impl Counting {
     }
 }
 
-fn cache_rule() -> Rule {
-    Rule { pattern: String::from_utf8_lossy(CACHE_TAG).into_owned(), template: Some(Template::Caches) }
+fn cache_rule(selection: &Selection) -> Rule {
+    let by_office = !selection.templates.contains(&Template::Caches);
+    Rule { pattern: String::from_utf8_lossy(CACHE_TAG).into_owned(), template: Some(Template::Caches), by_office }
 }
 
 /// Bytes to read: holes are none.
@@ -313,7 +314,7 @@ pub enum Why {
 ///
 /// # Errors
 /// [`ClientError::Folder`] when it cannot be made absolute; [`ClientError::Pattern`].
-pub fn why(selection: &Selection, own: &Path, path: &Path) -> Result<Why> {
+pub fn why(selection: &Selection, office: Templates, own: &Path, path: &Path) -> Result<Why> {
     let path = std::path::absolute(path)
         .map_err(|_| ClientError::Folder { path: path.into(), why: "the path cannot be made absolute" })?;
     if selection.disks.iter().any(|disk| disk.0 == path) {
@@ -332,12 +333,12 @@ pub fn why(selection: &Selection, own: &Path, path: &Path) -> Result<Why> {
     if selection.unmounted().contains(&path_bytes(&folder).to_vec()) {
         return Ok(Why::NotMounted { folder });
     }
-    on_the_way(selection, &folder, &path)
+    on_the_way(selection, office, &folder, &path)
 }
 
 /// What is between an included folder and something in it.
-fn on_the_way(selection: &Selection, folder: &Path, path: &Path) -> Result<Why> {
-    let (patterns, rules) = (Patterns::of(selection)?, selection.rules());
+fn on_the_way(selection: &Selection, office: Templates, folder: &Path, path: &Path) -> Result<Why> {
+    let (patterns, rules) = (Patterns::of(selection, office)?, selection.rules(office));
     let volume = System::metadata_behind(folder).ok().map(|found| found.volume);
     let mut in_tagged: Option<PathBuf> = None;
     let mut at = folder.to_path_buf();
@@ -347,7 +348,7 @@ fn on_the_way(selection: &Selection, folder: &Path, path: &Path) -> Result<Why> 
         let name = name_bytes(component.as_os_str()).to_vec();
         at.push(component);
         if let Some(tagged) = in_tagged.take().filter(|_| name != CACHE_TAG) {
-            return Ok(Why::Excluded { rule: cache_rule(), at: tagged });
+            return Ok(Why::Excluded { rule: cache_rule(selection), at: tagged });
         }
         if let Some(rule) = patterns.which(path_bytes(&at), &name) {
             return Ok(Why::Excluded { rule: rules[rule].clone(), at });
@@ -423,7 +424,7 @@ mod tests {
         let (_directory, home) = home();
         let mut selection = selection(&home);
         selection.include(&home.join("tiles/kept")).expect("included");
-        let found = estimate(&selection, Path::new("/nowhere")).expect("looked at");
+        let found = estimate(&selection, Templates::NONE, Path::new("/nowhere")).expect("looked at");
         let tag = CACHE_TAG_SIGNATURE.len() as u64 + 1;
         assert_eq!(found.included, Amount { files: 5, bytes: 1_000 + 4_000 + 6_000 + (20 << 20) + tag });
         let saved: Vec<(&str, u64)> = found.by_rule.iter().map(|(rule, amount)| (rule.pattern.as_str(), amount.bytes)).collect();
@@ -440,7 +441,7 @@ mod tests {
             fs::hard_link(home.join("map/node_modules/left/index.js"), home.join(name)).expect("linked");
         }
         let before = Amount { files: 4, bytes: 1_000 + 4_000 + (20 << 20) + CACHE_TAG_SIGNATURE.len() as u64 + 1 };
-        let found = estimate(&selection(&home), Path::new("/nowhere")).expect("looked at").included;
+        let found = estimate(&selection(&home), Templates::NONE, Path::new("/nowhere")).expect("looked at").included;
         assert_eq!(found, Amount { files: before.files + 1, bytes: before.bytes + 30_000 });
     }
 
@@ -448,7 +449,8 @@ mod tests {
     fn an_estimate_is_what_the_walk_takes() {
         let (_directory, home) = home();
         let selection = selection(&home);
-        let (tree, patterns) = (SelectionTree::of(&selection.folders), Patterns::of(&selection).expect("they compile"));
+        let (tree, patterns) =
+            (SelectionTree::of(&selection.folders), Patterns::of(&selection, Templates::NONE).expect("they compile"));
         let view = View { tree: &tree, patterns: &patterns, unmounted: &[], own: b"/nowhere", reading: Reading::Files };
         let mut walked = Amount::default();
         view.look(&mut |seen| {
@@ -458,16 +460,16 @@ mod tests {
             ControlFlow::Continue(())
         })
         .expect("looked at");
-        assert_eq!(estimate(&selection, Path::new("/nowhere")).expect("looked at").included, walked);
+        assert_eq!(estimate(&selection, Templates::NONE, Path::new("/nowhere")).expect("looked at").included, walked);
     }
 
     #[test]
     fn each_path_says_why_it_is_backed_up_or_not_also_one_that_is_not_there() {
         let (_directory, home) = home();
         let selection = selection(&home);
-        let why = |path: &Path| why(&selection, &home.join("own"), path).expect("a path");
+        let why = |path: &Path| why(&selection, Templates::NONE, &home.join("own"), path).expect("a path");
         let excluded = |pattern: &str, template, at: &str| Why::Excluded {
-            rule: Rule { pattern: pattern.into(), template },
+            rule: Rule { pattern: pattern.into(), template, by_office: false },
             at: home.join(at),
         };
         assert_eq!(why(&home.join("Letters/a.odt")), Why::Included { folder: home.clone() });
@@ -490,9 +492,32 @@ mod tests {
         let (_directory, home) = home();
         let mut selection = selection(&home);
         selection.include(&home.join("map/node_modules/left")).expect("included");
-        let why = why(&selection, Path::new("/nowhere"), &home.join("map/node_modules/left/index.js")).expect("a path");
+        let why = why(&selection, Templates::NONE, Path::new("/nowhere"), &home.join("map/node_modules/left/index.js"))
+            .expect("a path");
         assert_eq!(why, Why::Included { folder: home.join("map/node_modules/left") });
-        let found = estimate(&selection, Path::new("/nowhere")).expect("looked at");
+        let found = estimate(&selection, Templates::NONE, Path::new("/nowhere")).expect("looked at");
         assert!(found.by_rule.iter().all(|(rule, _)| rule.pattern != "node_modules"), "{:?}", found.by_rule);
+    }
+
+    #[test]
+    fn what_the_office_excludes_is_told_as_the_offices_unless_the_selection_does_so_itself() {
+        let (_directory, home) = home();
+        let mut selection = Selection::default();
+        selection.include(&home).expect("included");
+        let office: Templates = [Template::BuildOutputs, Template::Caches].into_iter().collect();
+        let by_office = |selection: &Selection, path: &str| match why(selection, office, Path::new("/nowhere"), &home.join(path))
+            .expect("a path")
+        {
+            Why::Excluded { rule, .. } => Some(rule.by_office),
+            _ => None,
+        };
+        assert_eq!(by_office(&selection, "map/node_modules/left/index.js"), Some(true));
+        assert_eq!(by_office(&selection, "tiles/one.png"), Some(true));
+        let saved = estimate(&selection, office, Path::new("/nowhere")).expect("looked at").excluded.bytes;
+        assert_eq!(saved, 30_000 + 50_000 + 6_000);
+        selection.exclude_by(Template::BuildOutputs);
+        assert_eq!(by_office(&selection, "map/node_modules/left/index.js"), Some(false));
+        selection.include(&home.join("tiles/one.png")).expect("included");
+        assert_eq!(by_office(&selection, "tiles/one.png"), None, "what somebody named is backed up all the same");
     }
 }

@@ -11,7 +11,7 @@ use jetfrost_wire::workstation::PointKind;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::error::ClientError;
-use crate::exclusion::{Rule, Template};
+use crate::exclusion::{Rule, Template, Templates};
 
 /// The folders and disks that are backed up and the patterns that leave things out.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -201,15 +201,21 @@ impl Selection {
         self.templates.len() < before
     }
 
-    /// All that leaves something out: its own patterns, then those of its templates.
+    /// All that leaves something out: its own patterns, then those of its templates, then those of the office's.
     #[must_use]
-    pub fn rules(&self) -> Vec<Rule> {
-        let own = self.exclude.iter().map(|pattern| Rule { pattern: pattern.clone(), template: None });
-        let of = |template: &Template| {
-            let template = *template;
-            template.patterns().iter().map(move |pattern| Rule { pattern: (*pattern).to_owned(), template: Some(template) })
+    pub fn rules(&self, office: Templates) -> Vec<Rule> {
+        let own = self.exclude.iter().map(|pattern| Rule { pattern: pattern.clone(), template: None, by_office: false });
+        let of = |(template, by_office): (Template, bool)| {
+            let rule = move |pattern: &&str| Rule { pattern: (*pattern).to_owned(), template: Some(template), by_office };
+            template.patterns().iter().map(rule)
         };
-        own.chain(self.templates.iter().flat_map(of)).collect()
+        own.chain(self.all_templates(office).flat_map(of)).collect()
+    }
+
+    /// Its templates, then those of the office's that it does not have itself; for each whether it is the office's.
+    pub(crate) fn all_templates(&self, office: Templates) -> impl Iterator<Item = (Template, bool)> {
+        let more = office.iter().filter(|template| !self.templates.contains(template));
+        self.templates.iter().map(|template| (*template, false)).chain(more.map(|template| (template, true)))
     }
 
     /// Takes a pattern out; false when it was not in.
@@ -262,10 +268,10 @@ pub(crate) struct Patterns {
 }
 
 impl Patterns {
-    /// Those of a selection: its rules in their order.
-    pub(crate) fn of(selection: &Selection) -> Result<Self, ClientError> {
-        let patterns: Vec<String> = selection.rules().into_iter().map(|rule| rule.pattern).collect();
-        let heeds_cache_tags = selection.templates.iter().any(|template| template.heeds_cache_tags());
+    /// Those of a selection and of the office: their rules in their order.
+    pub(crate) fn of(selection: &Selection, office: Templates) -> Result<Self, ClientError> {
+        let patterns: Vec<String> = selection.rules(office).into_iter().map(|rule| rule.pattern).collect();
+        let heeds_cache_tags = selection.all_templates(office).any(|(template, _)| template.heeds_cache_tags());
         Ok(Self { heeds_cache_tags, ..Self::compile(&patterns)? })
     }
 

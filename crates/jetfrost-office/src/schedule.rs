@@ -44,7 +44,7 @@ pub fn applied(
             })+
         };
     }
-    apply!(rhythm_seconds, hours, on_battery, low_priority, rate, drill_days, proof_days);
+    apply!(rhythm_seconds, hours, on_battery, low_priority, rate, drill_days, proof_days, exclude);
     (schedule, origin)
 }
 

@@ -12,6 +12,7 @@ mod role;
 mod schedule;
 mod stay_reason;
 mod step;
+mod template;
 
 pub use alert_kind::AlertKind;
 pub use delay::{DelayReason, PowerSource};
@@ -29,3 +30,4 @@ pub use schedule::{
 };
 pub use stay_reason::StayReason;
 pub use step::Step;
+pub use template::{Template, Templates, known_templates};

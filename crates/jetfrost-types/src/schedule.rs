@@ -6,6 +6,8 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::template::{Templates, known_templates};
+
 const MINUTES_OF_DAY: u16 = 24 * 60;
 
 /// How often a workstation is backed up, in seconds: 15 minutes to 31 days.
@@ -316,10 +318,15 @@ pub struct Schedule {
     #[serde(default = "usual_proof")]
     #[schema(required)]
     pub proof_days: ProofDays,
+    /// What backups leave out beside what the workstation itself excludes.
+    #[serde(default, deserialize_with = "known_templates")]
+    #[schema(required)]
+    pub exclude: Templates,
 }
 
 impl Schedule {
-    /// Every hour, at any time, not on battery, yielding, as fast as the network allows; a drill every week, a proof every 90 days.
+    /// Every hour, at any time, not on battery, yielding, as fast as the network allows; a drill every week, a proof every 90 days; with
+    /// all that is included.
     pub const USUAL: Self = Self {
         rhythm_seconds: Rhythm::HOURLY,
         hours: TimeOfDay::ALWAYS,
@@ -328,6 +335,7 @@ impl Schedule {
         rate: RateLimit::Unlimited,
         drill_days: DrillDays::WEEKLY,
         proof_days: ProofDays::USUAL,
+        exclude: Templates::NONE,
     };
 }
 
@@ -362,6 +370,9 @@ pub struct ScheduleSettings {
     /// How often a person shows that a secret opens the image store, in days.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub proof_days: Option<ProofDays>,
+    /// What backups leave out beside what each workstation itself excludes; nothing where the list is empty.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub exclude: Option<Templates>,
 }
 
 /// Who set something of a schedule.
@@ -404,6 +415,10 @@ pub struct ScheduleOrigin {
     #[serde(default)]
     #[schema(required)]
     pub proof_days: SetBy,
+    /// What is left out.
+    #[serde(default)]
+    #[schema(required)]
+    pub exclude: SetBy,
 }
 
 #[cfg(test)]

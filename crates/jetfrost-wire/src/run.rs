@@ -9,7 +9,7 @@ use crate::binary::Binary;
 use crate::labels::labels;
 use crate::point::Point;
 use crate::{RunId, WorkstationId};
-use jetfrost_types::{PointKind, RateLimit};
+use jetfrost_types::{PointKind, RateLimit, Templates, known_templates};
 
 /// The state or outcome of a run or a restore.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -153,6 +153,10 @@ pub struct RunBegun {
     #[serde(default)]
     #[schema(required)]
     pub rate: RateLimit,
+    /// What this run leaves out beside what the workstation itself excludes.
+    #[serde(default, deserialize_with = "known_templates")]
+    #[schema(required)]
+    pub exclude: Templates,
 }
 
 /// Commits the point of a run.

@@ -3,7 +3,8 @@
 use std::fmt::Write;
 
 pub use jetfrost_types::{
-    DrillDays, NotATimeOfDay, ProofDays, Rate, RateLimit, Rhythm, Schedule, ScheduleOrigin, ScheduleSettings, SetBy, TimeOfDay,
+    DrillDays, NotATimeOfDay, ProofDays, Rate, RateLimit, Rhythm, Schedule, ScheduleOrigin, ScheduleSettings, SetBy, Template,
+    Templates, TimeOfDay,
 };
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -72,7 +73,7 @@ pub struct NewPause {
 /// Settings in a line, for people: `every 4 hours, between 22:00-06:00, on battery`; `nothing` where nothing is set.
 #[must_use]
 pub fn said(settings: &ScheduleSettings) -> String {
-    let ScheduleSettings { rhythm_seconds, hours, on_battery, low_priority, rate, drill_days, proof_days } = settings;
+    let ScheduleSettings { rhythm_seconds, hours, on_battery, low_priority, rate, drill_days, proof_days, exclude } = settings;
     let parts = [
         rhythm_seconds.map(said_of_rhythm),
         hours.map(said_of_hours),
@@ -81,6 +82,7 @@ pub fn said(settings: &ScheduleSettings) -> String {
         rate.map(said_of_rate),
         drill_days.map(said_of_drills),
         proof_days.map(said_of_proofs),
+        exclude.map(said_of_exclusions),
     ];
     let parts: Vec<String> = parts.into_iter().flatten().collect();
     if parts.is_empty() { "nothing".into() } else { parts.join(", ") }
@@ -148,6 +150,13 @@ pub fn said_of_proofs(every: ProofDays) -> String {
     format!("a proof of the passphrase or recovery key every {} days", every.days())
 }
 
+/// `leaves out caches, trash`, `leaves out nothing more`.
+#[must_use]
+pub fn said_of_exclusions(templates: Templates) -> String {
+    let words: Vec<&str> = templates.iter().map(Template::word).collect();
+    if words.is_empty() { "leaves out nothing more".into() } else { format!("leaves out {}", words.join(", ")) }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -166,9 +175,10 @@ mod tests {
             }),
             drill_days: DrillDays::new(30),
             proof_days: ProofDays::new(180),
+            exclude: Some([Template::Trash, Template::Caches].into_iter().collect()),
         };
         let line = "every 4 hours, 22:00-06:00, also on battery, normal priority, at most 5.00 MB/s 08:00-18:00, \
-                    a drill every 30 days, a proof of the passphrase or recovery key every 180 days";
+                    a drill every 30 days, a proof of the passphrase or recovery key every 180 days, leaves out caches, trash";
         assert_eq!(said(&settings), line);
         let said = [900, 3_600, 5_400, 86_400].map(|seconds| said_of_rhythm(Rhythm::new(seconds).expect("within")));
         assert_eq!(said, ["every 15 minutes", "every hour", "every 90 minutes", "every day"]);

@@ -230,9 +230,12 @@ fn a_schedule_is_set_a_backup_is_asked_for_and_a_workstation_is_paused() {
         browser.fill_in_form("Save schedule", "When backups may start", "25:00-06:00").await;
         browser.sees("Write always, or for example 22:00-06:00.").await;
         browser.fill_in_form("Save schedule", "When backups may start", "22:00-06:00").await;
+        browser.pick_in_form("Save schedule", "Leave out", "what is ticked").await;
+        browser.choose("Trash Somebody threw it away.").await;
         assert_accessible(browser, "a schedule").await;
         browser.press("Save schedule").await;
         browser.sees("between 22:00 and 06:00").await;
+        browser.sees("trash (set for this workstation)").await;
         browser.press("Back up now").await;
         browser.sees("ingrid asked for a backup").await;
         browser.press("Take back").await;

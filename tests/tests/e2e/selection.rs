@@ -3,12 +3,12 @@
 use std::fs;
 use std::path::Path;
 
-use jetfrost_tests::office::Office;
+use jetfrost_tests::office::{ADMINISTRATOR, Office};
 use jetfrost_tests::programs::jetfrost_ends;
 use jetfrost_wire::run::{Outcome, Run};
-use serde_json::Value;
+use serde_json::{Value, json};
 
-fn json(home: &Path, words: &[&str]) -> Value {
+fn told(home: &Path, words: &[&str]) -> Value {
     let said = jetfrost_ends(home, &[&["--json"], words].concat(), 0).out;
     serde_json::from_str(&said).expect("JSON")
 }
@@ -22,17 +22,17 @@ fn what_a_template_leaves_out_is_said_by_its_rule_and_is_not_in_the_point() {
     let index = station.folder.join("site/node_modules/left.js").display().to_string();
     let said = jetfrost_ends(home, &["exclude", "--template", "build-outputs"], 0).out;
     assert!(said.contains("exclude  template build-outputs: ") && said.contains("jetfrost selection estimate"), "{said}");
-    let estimate = json(home, &["selection", "estimate"]);
+    let estimate = told(home, &["selection", "estimate"]);
     assert_eq!((&estimate["estimate"]["included"]["files"], &estimate["estimate"]["excluded"]["files"]), (&2.into(), &1.into()));
     assert_eq!(estimate["estimate"]["by_rule"][0][0]["pattern"], "node_modules");
     let why = jetfrost_ends(home, &["selection", "why", &index], 0).out;
     assert!(why.contains("matches node_modules (build-outputs)") && why.contains("jetfrost include"), "{why}");
-    let backup = json(home, &["backup"]);
+    let backup = told(home, &["backup"]);
     assert_eq!(backup["points"][0]["point"]["files"], 2);
     let into = office.path("into").display().to_string();
     station.write("notes.tmp", "soon");
     let _ = jetfrost_ends(home, &["exclude", "*.tmp"], 0);
-    assert_eq!(json(home, &["backup"])["points"][0]["point"]["sequence"], 2);
+    assert_eq!(told(home, &["backup"])["points"][0]["point"]["sequence"], 2);
     let missing = jetfrost_ends(home, &["restore", &index, "--to", &into], 1).err;
     assert!(missing.contains("is not in point 2") && missing.contains("node_modules, excluded since point 1 ("), "{missing}");
     let notes = station.folder.join("notes.tmp").display().to_string();
@@ -41,8 +41,44 @@ fn what_a_template_leaves_out_is_said_by_its_rule_and_is_not_in_the_point() {
     let missing = jetfrost_ends(home, &["restore", "/etc/hosts", "--to", &into], 1).err;
     assert!(missing.contains("no folder that was included then holds it"), "{missing}");
     let _ = jetfrost_ends(home, &["include", &index], 0);
-    assert_eq!(json(home, &["selection", "why", &index])["because"], "included");
-    assert_eq!(json(home, &["backup"])["points"][0]["point"]["files"], 3, "what somebody named is backed up");
+    assert_eq!(told(home, &["selection", "why", &index])["because"], "included");
+    assert_eq!(told(home, &["backup"])["points"][0]["point"]["files"], 3, "what somebody named is backed up");
+}
+
+#[test]
+fn what_an_administrator_excludes_is_left_out_told_at_the_machine_and_gives_way_to_what_a_person_named() {
+    let (mut office, station) = Office::with_station("dunlin");
+    let home = station.home.directory();
+    let admin = office.path("desk");
+    let sign_in = ["sign-in", &office.address(), "--login", ADMINISTRATOR, "--fingerprint", &office.fingerprint()];
+    let _ = jetfrost_ends(&admin, &sign_in, 0);
+    station.write("site/node_modules/left.js", "made anew");
+    let left = station.folder.join("site/node_modules/left.js").display().to_string();
+    assert_eq!(told(home, &["backup"])["points"][0]["point"]["files"], 2);
+    let set = ["schedule", "set", "--destination", "shelf", "--exclude", "build-outputs", "--exclude", "trash"];
+    let said = jetfrost_ends(&admin, &set, 0).out;
+    assert!(said.contains("leaves out build-outputs, trash"), "{said}");
+    let refused = jetfrost_ends(&admin, &["schedule", "set", "--destination", "shelf", "--exclude", "everything"], 2).err;
+    assert!(refused.contains("it is one of caches, build-outputs"), "{refused}");
+
+    assert_eq!(told(home, &["selection"])["excluded_by_office"], json!(["build-outputs", "trash"]));
+    let why = jetfrost_ends(home, &["selection", "why", &left], 0).out;
+    assert!(why.contains("node_modules (build-outputs, set by an administrator)"), "{why}");
+    assert_eq!(told(home, &["backup"])["points"][0]["point"]["files"], 1);
+    let into = office.path("into").display().to_string();
+    let missing = jetfrost_ends(home, &["restore", &left, "--to", &into], 1).err;
+    assert!(missing.contains("node_modules, excluded since point 2 ("), "{missing}");
+    let _ = jetfrost_ends(home, &["restore", &left, "--at", "1", "--to", &into], 0);
+
+    let _ = jetfrost_ends(home, &["include", &left], 0);
+    assert_eq!(told(home, &["backup"])["points"][0]["point"]["files"], 2, "what somebody named is backed up");
+    let _ = jetfrost_ends(home, &["include", "--drop", &left], 0);
+    let _ = jetfrost_ends(&admin, &["schedule", "set", "--workstation", "dunlin", "--exclude", "none"], 0);
+    assert_eq!(told(home, &["backup"])["points"][0]["point"]["files"], 2, "the nearest setting applies");
+    // Whoever cannot ask says so, and never counts on what it does not know.
+    office.stop();
+    let unknown = jetfrost_ends(home, &["selection", "why", &left], 0);
+    assert!(unknown.err.contains("What administrators exclude is not known now"), "{}", unknown.err);
 }
 
 #[test]
@@ -60,7 +96,7 @@ fn a_command_before_writes_what_the_point_holds_and_one_that_fails_makes_none() 
     let said = jetfrost_ends(home, &["hook", "set", "before", "/bin/sh", &before], 0).out;
     assert!(said.contains("before a backup  /bin/sh ") && said.contains("(at most 600 s)"), "{said}");
     let _ = jetfrost_ends(home, &["hook", "set", "after", "--time-limit", "30s", "/bin/sh", &after], 0);
-    assert_eq!(json(home, &["backup"])["points"][0]["point"]["files"], 2, "the dump is in it");
+    assert_eq!(told(home, &["backup"])["points"][0]["point"]["files"], 2, "the dump is in it");
     fs::write(&before, "exit 3").expect("written");
     let failed = jetfrost_ends(home, &["backup", "--quiet"], 1);
     assert!(

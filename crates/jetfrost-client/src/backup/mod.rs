@@ -21,6 +21,7 @@ use pipeline::Pipeline;
 use crate::api::Api;
 use crate::clock::minute_of_day;
 use crate::error::ClientError;
+use crate::exclusion::Templates;
 use crate::hooks::{Around, Came};
 use crate::join::host_name;
 use crate::progress::{Meter, Reporter};
@@ -108,7 +109,8 @@ pub fn back_up_unless_queued(
     if missing.len() == selection.of_kind(kind).len() {
         return Err(ClientError::NothingThere(missing));
     }
-    let patterns = Patterns::of(&selection)?;
+    // What cannot be understood is told before the run begins.
+    drop(Patterns::of(&selection, Templates::NONE)?);
     let hooks = state_dir.hooks()?;
     let _lock = state_dir.lock()?;
     let begin = BeginRun { kind, client_version: crate::VERSION.into() };
@@ -126,7 +128,7 @@ pub fn back_up_unless_queued(
         meter,
     };
     let around = Around { hooks: &hooks, kind, run: begun.run.id.as_str() };
-    let result = run.between(&around, &patterns);
+    let result = run.between(&around);
     let after_failed = around.after(came(&result));
     match result {
         Ok(done) => Ok(BackupReport { took: started.elapsed(), after_failed, ..done }),
@@ -167,13 +169,14 @@ fn came(result: &Result<BackupReport>) -> Came {
 
 impl RunUnderway<'_> {
     /// The command before, and then the run.
-    fn between(&self, around: &Around<'_>, patterns: &Patterns) -> Result<BackupReport> {
+    fn between(&self, around: &Around<'_>) -> Result<BackupReport> {
         {
             // The service hears that the run is alive for as long as the command takes.
             let _reporter = self.report();
             around.before(self.meter)?;
         }
-        self.go(patterns).or_else(|error| self.again_if_not_believed(patterns, error))
+        let patterns = Patterns::of(self.selection, self.begun.exclude)?;
+        self.go(&patterns).or_else(|error| self.again_if_not_believed(&patterns, error))
     }
 
     /// A point that the service does not take as it is may rest on a memory that is wrong, or on needs of an earlier point that
@@ -299,7 +302,7 @@ impl RunUnderway<'_> {
     }
 
     fn selection_text(&self) -> String {
-        serde_json::to_string(self.selection).unwrap_or_default()
+        serde_json::to_string(&(self.selection, self.begun.exclude)).unwrap_or_default()
     }
 
     fn report(&self) -> Reporter {
@@ -381,7 +384,7 @@ impl RunUnderway<'_> {
         PointBody {
             root: walked.root.clone(),
             folders: self.selection.of_kind(self.kind).iter().map(|f| path_bytes(&f.0).to_vec().into()).collect(),
-            excluded: self.selection.rules().into_iter().map(|rule| rule.pattern).collect(),
+            excluded: self.selection.rules(self.begun.exclude).into_iter().map(|rule| rule.pattern).collect(),
             host: host_name(),
             exceptions,
             writer: format!("jetfrost {}", crate::VERSION),

@@ -84,7 +84,11 @@ pub(super) fn room(
         let most = runs.iter().filter(|run| run.outcome == Outcome::Complete).map(|run| run.progress.sent).max();
         return Ok((None, room_for_more(most.unwrap_or_default(), room)));
     }
-    let files = if selection.folders.is_empty() { 0 } else { estimate(selection, state_dir.directory())?.included.bytes };
+    let files = if selection.folders.is_empty() {
+        0
+    } else {
+        estimate(selection, workstation.schedule.values.exclude, state_dir.directory())?.included.bytes
+    };
     let disks = crate::scan::count_disks(selection.disks.iter().map(|disk| disk.0.as_path())).1;
     first(files + disks, workstation.store.used.unwrap_or_default(), room)
 }

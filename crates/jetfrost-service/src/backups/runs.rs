@@ -55,6 +55,7 @@ impl Backups {
         let of_kind = self.latest_of_kind(line, &store, begin.kind)?;
         let damaged_points = self.damaged_behind(line, &store, latest.as_ref().map_or(0, |head| head.sequence))?;
         let lost = self.retention.lost_for_run(line, &store)?;
+        let (schedule, _) = line.schedule();
         let row = self.records.write(|on| self.insert_run(line, begin, on))?;
         let run = convert::run(&row, self.clock.now());
         self.events.tell(Event::Run { run: run.clone() });
@@ -68,7 +69,8 @@ impl Backups {
             lost: lost.names,
             damaged_points,
             lost_more: lost.more,
-            rate: line.schedule().0.rate,
+            rate: schedule.rate,
+            exclude: schedule.exclude,
         })
     }
 

@@ -9,8 +9,8 @@ use jetfrost_types::{DestinationId, GroupId, WorkstationId};
 use jetfrost_wire::calls;
 use jetfrost_wire::schedule::{
     AppliedSchedule, DrillDays, NotATimeOfDay, OwnSchedule, ProofDays, Rate, RateLimit, Rhythm, ScheduleSettings, SetBy,
-    TimeOfDay, said, said_of_battery, said_of_drills, said_of_hours, said_of_priority, said_of_proofs, said_of_rate,
-    said_of_rhythm,
+    Template, TimeOfDay, said, said_of_battery, said_of_drills, said_of_exclusions, said_of_hours, said_of_priority,
+    said_of_proofs, said_of_rate, said_of_rhythm,
 };
 use jetfrost_wire::size;
 use jetfrost_wire::workstation::Workstation;
@@ -21,6 +21,7 @@ use crate::commands::administration::destination::destination_named;
 use crate::commands::administration::group::group_named;
 use crate::commands::administration::store::workstation_named;
 use crate::commands::look_and_change;
+use crate::commands::this_workstation::selection::template;
 use crate::failure::{Code, Failure};
 use crate::ui::Ui;
 
@@ -85,6 +86,10 @@ pub(crate) struct Change {
     /// How often a person proves that the passphrase or recovery key still works, in days: 7 to 730.
     #[arg(long, value_name = "DAYS", value_parser = parse_days::<ProofDays>)]
     proof_every: Option<ProofDays>,
+    /// What backups leave out beside what each workstation excludes: a template of 'jetfrost selection templates', or 'none'; may be
+    /// repeated. What a person includes by name is backed up all the same.
+    #[arg(long, value_name = "TEMPLATE", value_parser = parse_template)]
+    exclude: Vec<TemplateOrNone>,
     /// What to no longer set here; may be repeated.
     #[arg(long, value_name = "WHAT")]
     unset: Vec<Part>,
@@ -99,6 +104,17 @@ enum Part {
     Rate,
     DrillEvery,
     ProofEvery,
+    Exclude,
+}
+
+#[derive(Debug, Clone, Copy)]
+enum TemplateOrNone {
+    None,
+    Template(Template),
+}
+
+fn parse_template(text: &str) -> Result<TemplateOrNone, String> {
+    if text == "none" { Ok(TemplateOrNone::None) } else { template(text).map(TemplateOrNone::Template) }
 }
 
 #[derive(Debug, Clone, Copy)]
@@ -143,6 +159,7 @@ impl Change {
                 Part::Rate => settings.rate = None,
                 Part::DrillEvery => settings.drill_days = None,
                 Part::ProofEvery => settings.proof_days = None,
+                Part::Exclude => settings.exclude = None,
             }
         }
         let yes = |answer: YesOrNo| matches!(answer, YesOrNo::Yes);
@@ -152,6 +169,11 @@ impl Change {
                 RateLimit::Limited { bytes_per_second: rate, hours: self.rate_hours.unwrap_or(TimeOfDay::ALWAYS) }
             }
         });
+        let templates = self.exclude.iter().filter_map(|one| match one {
+            TemplateOrNone::None => None,
+            TemplateOrNone::Template(template) => Some(*template),
+        });
+        let exclude = (!self.exclude.is_empty()).then(|| templates.collect());
         ScheduleSettings {
             rhythm_seconds: self.every.or(settings.rhythm_seconds),
             hours: self.hours.or(settings.hours),
@@ -160,6 +182,7 @@ impl Change {
             rate: rate.or(settings.rate),
             drill_days: self.drill_every.or(settings.drill_days),
             proof_days: self.proof_every.or(settings.proof_days),
+            exclude: exclude.or(settings.exclude),
         }
     }
 }
@@ -216,6 +239,9 @@ impl Schedule {
                 }
             }
             Self::Set { whose, change } => {
+                if change.exclude.len() > 1 && change.exclude.iter().any(|one| matches!(one, TemplateOrNone::None)) {
+                    return Err(Failure::here("--exclude none stands alone.", "Leave out either it or the templates."));
+                }
                 for (name, subject) in whose.subjects(&api)? {
                     let set = subject.change(&api, &change)?;
                     show(&api, &name, &subject, &set, ui)?;
@@ -254,6 +280,7 @@ pub(crate) fn say_schedule(schedule: &AppliedSchedule, ui: &Ui) {
         ("rate", said_of_rate(values.rate), &set_by.rate),
         ("drills", said_of_drills(values.drill_days), &set_by.drill_days),
         ("proofs", said_of_proofs(values.proof_days), &set_by.proof_days),
+        ("exclusions", said_of_exclusions(values.exclude), &set_by.exclude),
     ] {
         ui.line(&format!("{name:<12} {value} ({})", said_of_origin(by)));
     }
@@ -271,6 +298,7 @@ pub(crate) fn summary_of(schedule: &AppliedSchedule) -> String {
         (&set_by.rate, said_of_rate(values.rate)),
         (&set_by.drill_days, said_of_drills(values.drill_days)),
         (&set_by.proof_days, said_of_proofs(values.proof_days)),
+        (&set_by.exclude, said_of_exclusions(values.exclude)),
     ] {
         match by_origin.iter_mut().find(|(origin, _)| *origin == by) {
             Some((_, said)) => said.push(value),

@@ -4,14 +4,16 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use clap::{Args, Subcommand};
+use jetfrost_client::agent::{Ask, ask};
 use jetfrost_client::estimate::{Amount, Estimate, Why, estimate, why};
-use jetfrost_client::exclusion::{Rule, Template};
+use jetfrost_client::exclusion::{Rule, Template, Templates};
 use jetfrost_client::selection::Selection;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_platform::path_bytes;
 use jetfrost_wire::calls;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::Workstation;
+use serde::Serialize;
 use serde_json::json;
 
 use crate::failure::{Code, Failure};
@@ -48,7 +50,7 @@ impl Include {
             }
         }
         state_dir.write_selection(&selection)?;
-        self::selection(state_dir, ui)
+        self::selection(state_dir, None, ui)
     }
 }
 
@@ -94,7 +96,7 @@ impl Exclude {
             }
         }
         state_dir.write_selection(&selection)?;
-        self::selection(state_dir, ui)
+        self::selection(state_dir, None, ui)
     }
 }
 
@@ -114,28 +116,50 @@ pub(crate) enum SelectionCommand {
 impl SelectionCommand {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         match self {
-            Self::Templates => templates(&state_dir.selection()?, ui),
+            Self::Templates => templates(&state_dir.selection()?, excluded_by_office(state_dir), ui),
             Self::Estimate => estimate_selection(state_dir, ui)?,
             Self::Why { path } => {
-                let why = why(&state_dir.selection()?, state_dir.directory(), &path)?;
+                let office = excluded_by_office(state_dir);
+                let why = why(&state_dir.selection()?, office.unwrap_or_default(), state_dir.directory(), &path)?;
                 ui.show(&why, |why| say_why(why, &path, ui));
+                say_if_unknown(state_dir, office, ui);
             }
         }
         Ok(Code::Done)
     }
 }
 
-fn templates(selection: &Selection, ui: &Ui) {
+/// What administrators exclude here: as the service says, or else as its agent heard last; none where neither can be asked, or the machine
+/// has not joined.
+pub(crate) fn excluded_by_office(state_dir: &StateDir) -> Option<Templates> {
+    let (membership, api) = state_dir.device_api().ok()?;
+    let said = api.call_once(&calls::workstation(&membership.workstation)).map(|w| w.schedule);
+    let schedule = said.or_else(|_| ask(state_dir, &Ask::Status).map(|status| status.schedule)).ok()?;
+    Some(schedule.values.exclude)
+}
+
+fn say_if_unknown(state_dir: &StateDir, office: Option<Templates>, ui: &Ui) {
+    if office.is_none() && state_dir.membership().is_ok() {
+        ui.remark("What administrators exclude is not known now: neither the service nor an agent could be asked.");
+    }
+}
+
+fn templates(selection: &Selection, office: Option<Templates>, ui: &Ui) {
+    let by_office = |template: &Template| office.is_some_and(|office| office.contains(*template));
     let value: Vec<_> = Template::ALL
         .iter()
         .map(|template| {
             let in_use = selection.templates.contains(template);
-            json!({ "name": template, "reason": template.reason(), "patterns": template.patterns(), "in_use": in_use })
+            json!({ "name": template, "reason": template.reason(), "patterns": template.patterns(), "in_use": in_use, "by_office": by_office(template) })
         })
         .collect();
     ui.show(&value, |_| {
         for template in Template::ALL {
-            let in_use = if selection.templates.contains(template) { " (in use)" } else { "" };
+            let in_use = match (selection.templates.contains(template), by_office(template)) {
+                (true, _) => " (in use)",
+                (false, true) => " (set by an administrator)",
+                (false, false) => "",
+            };
             ui.line(&format!("{}{in_use}: {}", template.word(), template.reason()));
             ui.line(&format!("  {}", template.patterns().join("  ")));
         }
@@ -165,7 +189,8 @@ fn against(state_dir: &StateDir) -> Option<Against> {
 const ENOUGH_TO_MEASURE: u64 = 50_000_000;
 
 fn estimate_selection(state_dir: &StateDir, ui: &Ui) -> Result<(), Failure> {
-    let found = estimate(&state_dir.selection()?, state_dir.directory())?;
+    let office = excluded_by_office(state_dir);
+    let found = estimate(&state_dir.selection()?, office.unwrap_or_default(), state_dir.directory())?;
     let against = against(state_dir);
     let value = json!({
         "estimate": found,
@@ -197,6 +222,7 @@ fn estimate_selection(state_dir: &StateDir, ui: &Ui) -> Result<(), Failure> {
         }
         say_against(&found, against.as_ref(), ui);
     });
+    say_if_unknown(state_dir, office, ui);
     Ok(())
 }
 
@@ -236,6 +262,7 @@ fn say_against(found: &Estimate, against: Option<&Against>, ui: &Ui) {
 fn named(rule: &Rule) -> String {
     match rule.template {
         None => rule.pattern.clone(),
+        Some(template) if rule.by_office => format!("{} ({}, set by an administrator)", rule.pattern, template.word()),
         Some(template) => format!("{} ({})", rule.pattern, template.word()),
     }
 }
@@ -276,9 +303,25 @@ fn say_why(why: &Why, path: &Path, ui: &Ui) {
     }
 }
 
-pub(crate) fn selection(state_dir: &StateDir, ui: &Ui) -> Done {
-    let selection = state_dir.selection()?;
-    ui.show(&selection, |selection| {
+/// What is included and excluded on this machine, and by administrators as far as that was asked for.
+#[derive(Serialize)]
+struct Shown {
+    #[serde(flatten)]
+    selection: Selection,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    excluded_by_office: Option<Templates>,
+}
+
+pub(crate) fn show_selection(state_dir: &StateDir, ui: &Ui) -> Done {
+    let office = excluded_by_office(state_dir);
+    let done = selection(state_dir, office, ui)?;
+    say_if_unknown(state_dir, office, ui);
+    Ok(done)
+}
+
+fn selection(state_dir: &StateDir, office: Option<Templates>, ui: &Ui) -> Done {
+    let shown = Shown { selection: state_dir.selection()?, excluded_by_office: office };
+    ui.show(&shown, |Shown { selection, .. }| {
         if selection.kinds().is_empty() {
             ui.line("Nothing is included yet. Next: jetfrost include FOLDER");
         }
@@ -293,6 +336,10 @@ pub(crate) fn selection(state_dir: &StateDir, ui: &Ui) -> Done {
         }
         for template in &selection.templates {
             ui.line(&format!("exclude  template {}: {}", template.word(), template.reason()));
+        }
+        let more = office.into_iter().flat_map(Templates::iter).filter(|template| !selection.templates.contains(template));
+        for template in more {
+            ui.line(&format!("exclude  template {} (set by an administrator): {}", template.word(), template.reason()));
         }
         if !selection.folders.is_empty() {
             ui.line("Next: jetfrost selection estimate");

@@ -9,6 +9,7 @@ use jetfrost_client::estimate::estimate;
 use jetfrost_client::join::selection_to_go_on_with;
 use jetfrost_client::selection::Selection;
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_wire::schedule::said_of_exclusions;
 use jetfrost_wire::size::show;
 use jiff::{ToSpan, Zoned};
 use serde_json::json;
@@ -18,6 +19,7 @@ use super::{Done, Entered};
 use crate::commands::YesOrNo;
 use crate::commands::this_workstation::agent::install;
 use crate::commands::this_workstation::backup::first_backup;
+use crate::commands::this_workstation::selection::excluded_by_office;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, many, moment};
 
@@ -100,7 +102,11 @@ fn propose(state_dir: &StateDir, ui: &Ui) -> Result<Selection, Failure> {
     ui.say(&format!("Proposed for this machine: {}", folders.join(", ")));
     ui.say("without caches, the trash and what browsers fetch again.");
     ui.remark("Counting what that comes to…");
-    match estimate(&proposed, state_dir.directory()) {
+    let office = excluded_by_office(state_dir).unwrap_or_default();
+    if !office.is_empty() {
+        ui.say(&format!("An administrator {} as well.", said_of_exclusions(office)));
+    }
+    match estimate(&proposed, office, state_dir.directory()) {
         Ok(found) => {
             ui.say(&format!(
                 "That is {} in {}; {} are left out.",
