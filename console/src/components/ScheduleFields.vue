@@ -67,7 +67,7 @@ const state = (complaint?: string) => (complaint ? false : null)
     </BFormGroup>
     <fieldset v-if="fields.leavingOut === 'set'" class="col-12">
       <legend class="visually-hidden">What to leave out</legend>
-      <BFormCheckboxGroup v-model="fields.exclude" class="row g-2">
+      <BFormCheckboxGroup v-model="fields.exclude" class="row gx-3 gy-2">
         <div v-for="{ template, name, why } in TEMPLATES" :key="template" class="col-12 col-md-6 col-xl-4">
           <BFormCheckbox :value="template">{{ name }} <small class="d-block text-body-secondary">{{ why }}</small></BFormCheckbox>
         </div>
