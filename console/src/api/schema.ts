@@ -1014,6 +1014,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sessions/current/enrolment-code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes an enrolment code for a machine of whoever is signed in, if the office allows that. */
+        post: operations["issue_own_code"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sessions/current/password": {
         parameters: {
             query?: never;
@@ -3493,6 +3510,16 @@ export interface components {
             reason: string;
         };
         /**
+         * @description Asks for an enrolment code for a machine of one's own.
+         * @example {
+         *       "destination": "Attic shelf"
+         *     }
+         */
+        NewOwnCode: {
+            /** @description Name of the destination; optional when there is only one that takes backups of the account. */
+            destination?: string | null;
+        };
+        /**
          * @description Sets an account's password.
          * @example {
          *       "password": "a new password"
@@ -3571,10 +3598,13 @@ export interface components {
          * @description Settings of the office.
          * @example {
          *       "units": "decimal",
-         *       "runs_at_once": 8
+         *       "runs_at_once": 8,
+         *       "own_machines": false
          *     }
          */
         OfficeSettings: {
+            /** @description Whether people may make workstations of their own machines by signing in, without a code from an administrator. */
+            own_machines?: boolean;
             runs_at_once?: components["schemas"]["RunsAtOnce"] | null;
             /** @description The units in which sizes are shown. */
             units: components["schemas"]["Units"];
@@ -4844,6 +4874,8 @@ export interface components {
              * @description The time by the service's clock.
              */
             now: string;
+            /** @description Whether people may make workstations of their own machines by signing in. */
+            own_machines: boolean;
             /** @description The name by which workstations reach it. */
             public_name: string;
             /** @description The program's version. */
@@ -8731,6 +8763,47 @@ export interface operations {
             401: components["responses"]["NotSignedIn"];
             403: components["responses"]["NotAllowed"];
             409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    issue_own_code: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewOwnCode"];
+            };
+        };
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssuedCode"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];
             429: components["responses"]["TooMuch"];
             /** @description A problem: the kind says which, and the next step what to do. */

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { BButton, BFormGroup, BFormInput, BFormRadioGroup } from 'bootstrap-vue-next'
+import { BButton, BFormCheckbox, BFormGroup, BFormInput, BFormRadioGroup } from 'bootstrap-vue-next'
 import { computed, onMounted, ref } from 'vue'
 import { answer, api } from '../api/client'
 import type { OfficeSettings } from '../api/types'
@@ -8,7 +8,7 @@ import { useLoad } from '../composables/useLoad'
 import { units } from '../logic/format'
 import ProblemAlert from './ProblemAlert.vue'
 
-/** What is set for all of the office: units, and how many backups run at once. */
+/** What is set for all of the office: units, how many backups run at once, and who enrols machines. */
 const OPTIONS = [
   { value: 'decimal', text: 'decimal: 1 GB is 1,000,000,000 bytes' },
   { value: 'binary', text: 'binary: 1 GiB is 1,073,741,824 bytes' },
@@ -33,6 +33,10 @@ function saveNumber() {
   wanted = { runs_at_once: number.value }
   void saving.submit()
 }
+function letPeopleEnrol(to: unknown) {
+  wanted = { own_machines: to === true }
+  void saving.submit()
+}
 onMounted(async () => {
   await reload()
   fill(data.value)
@@ -55,5 +59,18 @@ onMounted(async () => {
       <BButton type="submit" variant="outline-secondary" :disabled="saving.busy.value || isWrong">Save</BButton>
       <small id="at-once-hint" class="form-text text-body-secondary w-100">1 to 1000. Empty: as many as the measured rate allows, 16 at most. The others wait in the queue.</small>
     </form>
+    <BFormCheckbox
+      class="mt-3"
+      switch
+      :model-value="data?.own_machines ?? false"
+      :disabled="!data || saving.busy.value"
+      aria-describedby="own-machines-hint"
+      @update:model-value="letPeopleEnrol"
+    >
+      People enrol their own machines
+    </BFormCheckbox>
+    <small id="own-machines-hint" class="form-text text-body-secondary">
+      Whoever has an account joins by signing in, without a code from an administrator: five machines each at most, encrypted, on destinations they have access to.
+    </small>
   </section>
 </template>

@@ -32,6 +32,8 @@ pub enum Act<'a> {
     SeeSelf,
     /// Change one's own password, second factor, sessions and tokens.
     ChangeSelf,
+    /// Make a workstation of a machine of one's own.
+    EnrolSelf,
     /// See a workstation, its points and its history.
     SeeWorkstation {
         /// The workstation.
@@ -68,7 +70,8 @@ pub fn may(asker: &Asker<'_>, act: &Act<'_>) -> bool {
             sees && may(&Asker::Person { account, role: *role, only_sees: false }, act)
         }
         (Asker::Person { role: Role::Administrator, .. }, Act::AddToStore { .. }) => false,
-        (Asker::Person { .. }, Act::SeeSelf | Act::ChangeSelf) | (Asker::Person { role: Role::Administrator, .. }, _) => true,
+        (Asker::Person { .. }, Act::SeeSelf | Act::ChangeSelf | Act::EnrolSelf)
+        | (Asker::Person { role: Role::Administrator, .. }, _) => true,
         (Asker::Person { role: Role::Helpdesk, .. }, act) => {
             matches!(act, Act::SeeOffice | Act::SeeWorkstation { .. } | Act::ReadStore { .. })
         }
@@ -98,7 +101,7 @@ mod tests {
         let sees = Asker::Person { account: "head", role: Role::Administrator, only_sees: true };
         assert!(may(&sees, &Act::SeeOffice) && may(&sees, &Act::SeeWorkstation { workstation: "avocet", owner: "anna" }));
         let read = Act::ReadStore { workstation: "avocet", owner: "anna" };
-        for act in [Act::ChangeOffice, Act::ChangeSelf, read, Act::RemoveUnlockMethod { owner: "anna" }] {
+        for act in [Act::ChangeOffice, Act::ChangeSelf, Act::EnrolSelf, read, Act::RemoveUnlockMethod { owner: "anna" }] {
             assert!(!may(&sees, &act), "{act:?}");
         }
         let member = Asker::Person { account: "anna", role: Role::Member, only_sees: true };
@@ -115,6 +118,7 @@ mod tests {
             (Act::ChangeOffice, [true, false, false, false]),
             (Act::SeeSelf, [true, true, true, false]),
             (Act::ChangeSelf, [true, true, true, false]),
+            (Act::EnrolSelf, [true, true, true, false]),
             (see, [true, true, true, true]),
             (read, [true, true, true, true]),
             (add, [false, false, false, true]),

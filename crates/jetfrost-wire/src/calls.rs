@@ -519,6 +519,12 @@ pub fn sign_out() -> Call<(), ()> {
     Call::new(Method::DELETE, "/sessions/current")
 }
 
+/// `POST /sessions/current/enrolment-code`
+#[must_use]
+pub fn issue_own_code() -> Call<NewOwnCode, IssuedCode> {
+    Call::new(Method::POST, "/sessions/current/enrolment-code")
+}
+
 /// `PUT /sessions/current/password`
 #[must_use]
 pub fn set_own_password() -> Call<OwnPassword, PasswordSet> {

@@ -100,6 +100,15 @@ impl NewEnrolmentCode {
     }
 }
 
+/// Asks for an enrolment code for a machine of one's own.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewOwnCode {
+    /// Name of the destination; optional when there is only one that takes backups of the account.
+    #[serde(default)]
+    pub destination: Option<String>,
+}
+
 /// An enrolment code that was made.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct IssuedCode {

@@ -28,6 +28,10 @@ pub struct ServiceInfo {
     pub now: Timestamp,
     /// The office key, if there is one: it unlocks the image stores of workstations that agreed.
     pub escrow: Option<Escrow>,
+    /// Whether people may make workstations of their own machines by signing in.
+    #[serde(default)]
+    #[schema(required)]
+    pub own_machines: bool,
 }
 
 /// Settings of the office.
@@ -38,6 +42,9 @@ pub struct OfficeSettings {
     /// How many backups run at once, 1 to 1,000; absent for as many as the measured rate allows, 16 at most.
     #[serde(default)]
     pub runs_at_once: Option<RunsAtOnce>,
+    /// Whether people may make workstations of their own machines by signing in, without a code from an administrator.
+    #[serde(default)]
+    pub own_machines: bool,
 }
 
 /// How many backups run at once: 1 to 1,000.

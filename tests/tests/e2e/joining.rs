@@ -4,17 +4,21 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
-use jetfrost_client::Secret;
 use jetfrost_client::exclusion::Template;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_client::unlock_methods::unlock;
-use jetfrost_tests::office::{Office, PASSPHRASE, Workstation};
+use jetfrost_client::{ClientError, Secret};
+use jetfrost_tests::office::{Office, PASSPHRASE, PASSWORD, Workstation};
 use jetfrost_tests::programs::{jetfrost, jetfrost_ends, start};
 use jetfrost_tests::terminal::Terminal;
-use jetfrost_wire::destination::{DestinationChange, EncryptionPolicy};
+use jetfrost_wire::access::Grants;
+use jetfrost_wire::destination::{Destination, DestinationChange, EncryptionPolicy};
 use jetfrost_wire::enrolment::{Invitation, IssuedCode, NewEnrolmentCode};
 use jetfrost_wire::people::Role;
+use jetfrost_wire::problem::ProblemKind;
+use jetfrost_wire::service::{AuditEntry, Session};
 use jetfrost_wire::workstation::Workstation as Record;
+use serde_json::json;
 
 /// A code for an account; `of` may make it hand over a workstation.
 fn code(office: &Office, login: &str, of: Option<&str>) -> String {
@@ -187,4 +191,79 @@ fn leaving_says_what_stays_where_and_coming_back_goes_on() {
     let _ = jetfrost_ends(home, &["join", &again, "--passphrase-file", &passphrase(&office)], 0);
     let said = jetfrost_ends(home, &["backup"], 0).out;
     assert!(said.contains("Point 2 is complete"), "its history goes on: {said}");
+}
+
+#[test]
+fn where_the_office_lets_people_enrol_their_own_machines_they_join_by_signing_in_and_five_at_most() {
+    let office = open_office();
+    let (address, fingerprint, passphrase) = (office.address(), office.fingerprint(), passphrase(&office));
+    let try_to_join = |machine: &str, login: &str, code: i32| {
+        let (home, key) = (office.path(machine), office.path(&format!("{machine}-key")));
+        let words = ["join", "--sign-in", login, "--service", &address, "--fingerprint", &fingerprint, "--name", machine];
+        let more = ["--passphrase-file", &passphrase, "--recovery-key-file", text(&key), "--agent", "no"];
+        (jetfrost_ends(&home, &[&words[..], &more].concat(), code), home)
+    };
+    let (said, _) = try_to_join("knot", "tove", 1);
+    assert!(said.err.contains("only administrators enrol machines"), "{}", said.err);
+    let settings = |own_machines| json!({ "units": "decimal", "own_machines": own_machines });
+    let _: serde_json::Value = office.put("/settings", &settings(true)).expect("set");
+
+    let (said, home) = try_to_join("knot", "tove", 0);
+    assert!(said.out.contains("'knot' of tove"), "{}", said.out);
+    assert!(!home.join("session.json").exists(), "nothing of the session stays");
+    let tove = office.signed_in("tove");
+    let sessions: Vec<Session> = tove.list("/sessions").expect("listed");
+    assert_eq!(sessions.len(), 1, "only the one that asks: {sessions:?}");
+    let audit: Vec<AuditEntry> = office.api.list("/audit").expect("listed");
+    assert!(audit.iter().any(|entry| entry.what == "enrolment code made" && entry.who == "tove"), "{audit:?}");
+
+    // A destination that is not for her, a password that is not hers, and more machines than a person enrols.
+    let issue = |destination: &str| {
+        tove.post::<_, IssuedCode>("/sessions/current/enrolment-code", &json!({ "destination": destination }))
+    };
+    let attic = office.destination("attic");
+    let closed = DestinationChange { grants: Some(Grants::default()), ..DestinationChange::default() };
+    let _: Destination = office.patch(&format!("/destinations/{}", attic.id), &closed).expect("closed");
+    assert!(matches!(issue("attic"), Err(ClientError::Refused(problem)) if problem.known_kind() == Some(ProblemKind::NoAccess)));
+    for _ in 0..4 {
+        let issued = issue("shelf").expect("made");
+        assert!(issued.record.encrypted && issued.record.claims.is_none(), "{:?}", issued.record);
+        let lasts = issued.record.expires.duration_since(issued.record.created);
+        assert_eq!(lasts.as_hours(), 1);
+    }
+    let refused = issue("shelf").expect_err("the sixth");
+    assert!(
+        matches!(&refused, ClientError::Refused(problem) if problem.reason.as_deref() == Some("enough_machines")),
+        "{refused:?}"
+    );
+    let _: serde_json::Value = office.put("/settings", &settings(false)).expect("set");
+    let refused = issue("shelf").expect_err("no more");
+    assert!(
+        matches!(&refused, ClientError::Refused(problem) if problem.reason.as_deref() == Some("not_own_machines")),
+        "{refused:?}"
+    );
+}
+
+#[test]
+fn whoever_signs_in_to_join_compares_the_fingerprint_before_the_password_is_told() {
+    let office = open_office();
+    let settings = json!({ "units": "decimal", "own_machines": true });
+    let _: serde_json::Value = office.put("/settings", &settings).expect("set");
+    let words = format!("join --sign-in tove --service {} --name knot --agent no", office.address());
+    let mut refusing = Terminal::jetfrost(&office.path("home"), &words);
+    refusing.shows(&office.fingerprint());
+    refusing.shows("your administrator told you?");
+    refusing.types("n");
+    refusing.shows("was not confirmed");
+    refusing.ends(1);
+    let mut agreeing = Terminal::jetfrost(&office.path("home"), &words);
+    agreeing.shows("your administrator told you?");
+    agreeing.types("y");
+    agreeing.shows("password of account 'tove'");
+    agreeing.types(PASSWORD);
+    agreeing.shows("new image passphrase");
+    agreeing.types(PASSPHRASE);
+    agreeing.shows("The same once more");
+    agreeing.types(PASSPHRASE);
+    agreeing.shows("shown this once:");
 }

@@ -207,7 +207,7 @@ mod tests {
     #[test]
     fn a_run_of_which_nothing_comes_keeps_nobody_waiting_and_one_that_sends_does() {
         let (office, mut machines) = office(3);
-        let set = OfficeSettings { units: Units::Decimal, runs_at_once: RunsAtOnce::try_from(1).ok() };
+        let set = OfficeSettings { units: Units::Decimal, runs_at_once: RunsAtOnce::try_from(1).ok(), own_machines: false };
         office.services.operations.set_settings(&office.ingrid, &set, &Seen::Anything).expect("set");
         machines[0].begin(&office).expect("admitted");
         for _ in 0..8 {

@@ -11,6 +11,7 @@ use jetfrost_types::Limit;
 use jetfrost_wire::destination::EncryptionPolicy;
 use jetfrost_wire::enrolment::{
     Claim, CodeIsFor, CodeLimit, CodeState, Enrol, Enrolled, EnrolmentCode, Invitation, IssuedCode, LookAtCode, NewEnrolmentCode,
+    NewOwnCode,
 };
 use jetfrost_wire::event::Event;
 use jetfrost_wire::workstation::Workstation;
@@ -21,7 +22,7 @@ use crate::identity::accounts::account_named;
 use crate::identity::grants::{destination_named, has_access};
 use crate::records::{
     AccountRow, AgentRow, Asked, CodeRow, CodeWithNames, Connection, Count, DestinationRow, DiagnosisRow, Ended, Id, InJson,
-    NewCode, OfficePause, StoreRow, WorkstationLine, WorkstationRest, WorkstationRow, is_duplicate,
+    NewCode, OfficePause, StoreRow, WorkstationLine, WorkstationRest, WorkstationRow, is_duplicate, own_machines,
 };
 use crate::secrets::{SecretKind, hash, new_id, new_secret};
 use crate::shared::{
@@ -34,6 +35,12 @@ use crate::storage::key_slots::row_of;
 const HOUR_MS: i64 = 3600 * 1000;
 
 const USUAL_HOURS: u16 = 48;
+
+/// A code that a person makes for a machine of their own is used at once.
+const OWN_HOURS: i64 = 1;
+/// So many machines and unused codes a person may come to by enrolling them: a password that was stolen fills no destination with
+/// workstations.
+const MOST_OWN: u64 = 5;
 
 const MOST_DESTINATIONS: usize = 1000;
 
@@ -91,6 +98,27 @@ impl Backups {
                 encrypted: !new.without_encryption,
             };
             self.insert_code(caller, &makes, lasts, on)
+        })?;
+        self.events.tell(Event::Office);
+        Ok(issued)
+    }
+
+    /// Makes an enrolment code for a machine of whoever asks, where the office allows that. It makes a new workstation with the usual limit,
+    /// encrypted; handing over an existing one stays with administrators.
+    pub(crate) fn issue_own_code(&self, caller: &Caller, new: &NewOwnCode) -> Result<IssuedCode> {
+        let (account, _) = caller.own_account(&Act::EnrolSelf)?;
+        let issued = self.records.write(|on| {
+            if !own_machines(on)? {
+                return Err(ServiceError::Conflict(Conflict::NotOwnMachines));
+            }
+            let destination = chosen_destination(new.destination.as_deref(), account, on)?;
+            let has =
+                WorkstationLine::machines_of(&account.id, on)?.get() + CodeRow::open_of(&account.id, self.clock.now(), on)?.get();
+            if has >= MOST_OWN {
+                return Err(ServiceError::Conflict(Conflict::EnoughMachines));
+            }
+            let makes = Makes { account, destination: &destination, claims: None, machine: None, limit: None, encrypted: true };
+            self.insert_code(caller, &makes, OWN_HOURS * HOUR_MS, on)
         })?;
         self.events.tell(Event::Office);
         Ok(issued)

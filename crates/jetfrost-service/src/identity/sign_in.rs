@@ -111,6 +111,7 @@ impl Identity {
             awaits_first_administrator: !self.has_administrator()?,
             now: timestamp(self.clock.now()),
             escrow: self.escrow()?,
+            own_machines: self.records.read(|on| Ok::<_, ServiceError>(records::own_machines(on)?))?,
         })
     }
 

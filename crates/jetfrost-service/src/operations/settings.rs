@@ -7,7 +7,7 @@ use jetfrost_wire::service::{OfficeSettings, RunsAtOnce};
 use jetfrost_wire::size::show_in;
 
 use crate::operations::Operations;
-use crate::records::{Connection, runs_at_once, set_runs_at_once, set_units, units};
+use crate::records::{Connection, own_machines, runs_at_once, set_own_machines, set_runs_at_once, set_units, units};
 use crate::shared::versions::{Made, Seen, version};
 use crate::shared::{Caller, Result, to_db};
 
@@ -30,6 +30,7 @@ impl Operations {
             seen.check(&version(&was), &Made { subject: Some(SUBJECT), after: &before }, on)?;
             set_units(to.units, on)?;
             set_runs_at_once(to.runs_at_once.map(|number| to_db(u32::from(number).into())).transpose()?, on)?;
+            set_own_machines(to.own_machines, on)?;
             self.trail.note_change(caller, "settings changed", SUBJECT, Some(&before), Some(&after), on)
         })?;
         show_in(to.units);
@@ -51,13 +52,14 @@ impl Operations {
 fn read(on: &mut Connection) -> Result<OfficeSettings> {
     let number = runs_at_once(on)?.and_then(|number| u32::try_from(number.get()).ok());
     let runs_at_once = number.and_then(|number| RunsAtOnce::try_from(number).ok());
-    Ok(OfficeSettings { units: units(on)?, runs_at_once })
+    Ok(OfficeSettings { units: units(on)?, runs_at_once, own_machines: own_machines(on)? })
 }
 
 /// In a line, for the audit log.
 fn said(settings: &OfficeSettings) -> String {
     let at_once = settings.runs_at_once.map_or_else(|| "as measured".to_owned(), |number| u32::from(number).to_string());
-    format!("units {}, backups at once {at_once}", settings.units.word())
+    let own_machines = if settings.own_machines { "people enrol their own machines" } else { "administrators enrol machines" };
+    format!("units {}, backups at once {at_once}, {own_machines}", settings.units.word())
 }
 
 #[cfg(test)]
@@ -75,7 +77,7 @@ mod tests {
         let (operations, tove) = (&office.services.operations, office.person("tove", Role::Member));
         let (settings, version) = operations.settings(&office.ingrid).expect("seen");
         let units = if settings.units == Units::Decimal { Units::Binary } else { Units::Decimal };
-        let other = OfficeSettings { units, runs_at_once: Some(RunsAtOnce::try_from(3).expect("within")) };
+        let other = OfficeSettings { units, runs_at_once: Some(RunsAtOnce::try_from(3).expect("within")), own_machines: true };
         let seen = Seen::OneOf(vec![version]);
         assert!(matches!(operations.set_settings(&tove, &other, &seen), Err(ServiceError::NotAllowed)));
         operations.set_settings(&office.ingrid, &other, &seen).expect("the first");

@@ -125,6 +125,15 @@ pub(crate) fn runs_at_once(on: &mut Connection) -> Rows<Option<Count>> {
     installation::table.select(installation::runs_at_once).get_result(on)
 }
 
+/// Whether people may make workstations of their own machines.
+pub(crate) fn own_machines(on: &mut Connection) -> Rows<bool> {
+    installation::table.select(installation::own_machines).get_result(on)
+}
+
+pub(crate) fn set_own_machines(to: bool, on: &mut Connection) -> Rows<()> {
+    diesel::update(installation::table).set(installation::own_machines.eq(to)).execute(on).map(drop)
+}
+
 pub(crate) fn set_runs_at_once(to: Option<Count>, on: &mut Connection) -> Rows<()> {
     diesel::update(installation::table).set(installation::runs_at_once.eq(to)).execute(on).map(drop)
 }

@@ -321,6 +321,14 @@ impl StoreRow {
 
 impl WorkstationLine {
     /// By name, after the key `after`; of one account only when `owner` is given.
+    /// How many workstations of an account have a machine.
+    pub(crate) fn machines_of(account: &AccountId, on: &mut Connection) -> Rows<Count> {
+        workstations::table
+            .filter(workstations::account_id.eq(account.as_str()).and(workstations::rest.is_null()))
+            .count()
+            .get_result(on)
+    }
+
     pub(crate) fn list(owner: Option<&AccountId>, after: &str, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
         let mut query = lines!()
             .filter(workstations::name_key.gt(after).and(stores::gone.is_null()))

@@ -23,8 +23,8 @@ pub(crate) use enrolments::{CodeRow, CodeWithNames, NewCode};
 pub(crate) use history::{JobRow, NewRun, PointRow, RestoreRow, RunRow, added_by_day};
 pub(crate) use installation::{
     Accepting, DiscoveryRow, Switches, end_escrow, escrow, first_code_hash, important_change, insert_installation,
-    installation_id, office_key, runs_at_once, set_first_code_hash, set_important_change, set_office_key, set_runs_at_once,
-    set_units, units, write_nothing_new,
+    installation_id, office_key, own_machines, runs_at_once, set_first_code_hash, set_important_change, set_office_key,
+    set_own_machines, set_runs_at_once, set_units, units, write_nothing_new,
 };
 pub(crate) use joint::{
     AgentDelay, Asked, AtRest, Deed, Erasing, Noted, Noticed, OfficePause, Pause, Removal, Rest, WorkstationRest,
@@ -286,6 +286,11 @@ mod tests {
         UPDATE destinations SET schedule = '{\"drill_days\":30}';
         INSERT INTO waits (workstation_id, reason, since, until) VALUES ('w', 'on_battery', 94, 98);";
 
+    /// What the twelfth version added to that: a proof, and a cap.
+    const TWELFTH: &str = "
+        INSERT INTO proofs (store_id, at, secret) VALUES ('s', 99, 'recovery_key');
+        UPDATE installation SET runs_at_once = 3;";
+
     fn brought_up_to_date(versions: &[&str]) -> (tempfile::TempDir, Records) {
         let directory = tempfile::tempdir().expect("a directory");
         let path = directory.path().join("records.sqlite");
@@ -508,6 +513,19 @@ mod tests {
                     (WaitRow::list(&line.workstation.id, i64::MAX, 9, on)?.len(), DiagnosisRow::of(&line.workstation.id, on)?),
                     (1, None)
                 );
+                Ok::<_, RecordsError>(())
+            })
+            .expect("readable");
+    }
+
+    #[test]
+    fn records_of_the_twelfth_version_keep_proofs_and_settings_and_nobody_enrols_their_own_machine() {
+        let before = [FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH, TENTH, ELEVENTH, TWELFTH];
+        let (_directory, records) = brought_up_to_date(&before);
+        assert_eq!(line(&records).proof.expect("kept").at.ms(), 99);
+        records
+            .read(|on| {
+                assert_eq!((runs_at_once(on)?, own_machines(on)?), (Count::new(3), false));
                 Ok::<_, RecordsError>(())
             })
             .expect("readable");

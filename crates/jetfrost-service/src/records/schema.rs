@@ -16,6 +16,7 @@ diesel::table! {
         announced_on -> Text,
         units -> Text,
         runs_at_once -> Nullable<BigInt>,
+        own_machines -> Bool,
     }
 }
 

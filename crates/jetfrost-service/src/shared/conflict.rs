@@ -55,6 +55,10 @@ pub(crate) enum Conflict {
     ErasureNotAsked,
     /// There are no mail settings.
     NoMailSettings,
+    /// People do not enrol their own machines here.
+    NotOwnMachines,
+    /// The account has as many machines as a person enrols.
+    EnoughMachines,
 }
 
 labels!(Conflict: TooManySessions = "too_many_sessions", HasAdministrator = "has_administrator",
@@ -64,7 +68,8 @@ labels!(Conflict: TooManySessions = "too_many_sessions", HasAdministrator = "has
     NothingToDiagnose = "nothing_to_diagnose", RestoreEnded = "restore_ended", JobEnded = "job_ended", StoreStays = "store_stays",
     NeedsSecondFactor = "needs_second_factor", PointOnHold = "point_on_hold", LatestPointStays = "latest_point_stays",
     StoreOnHold = "store_on_hold", StoreKnown = "store_known", ErasurePending = "erasure_pending", NotWithdrawn = "not_withdrawn",
-    ErasureNotAsked = "erasure_not_asked", NoMailSettings = "no_mail_settings");
+    ErasureNotAsked = "erasure_not_asked", NoMailSettings = "no_mail_settings",
+    NotOwnMachines = "not_own_machines", EnoughMachines = "enough_machines");
 
 impl Conflict {
     /// What is in the way, as a sentence, and what to do about it.
@@ -79,6 +84,14 @@ impl Conflict {
             Self::LastAdministrator => {
                 ("This is the last administrator who can sign in.", "Make another administrator first. Nothing was changed.")
             }
+            Self::NotOwnMachines => (
+                "In this office administrators enrol machines.",
+                "Ask an administrator for an enrolment code, or to let people enrol their own machines.",
+            ),
+            Self::EnoughMachines => (
+                "This account has five machines or unused enrolment codes already, as many as a person enrols.",
+                "Ask an administrator for an enrolment code, or to retire a machine that is gone.",
+            ),
             Self::CodeSpent => ("This enrolment code was used or cancelled.", "Make a new one."),
             Self::CodeNotUnused => (
                 "Only an unused enrolment code can be cancelled.",

@@ -39,7 +39,8 @@ pub(crate) struct SignIn {
 
 impl SignIn {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
-        let fingerprint = self.known_fingerprint(state_dir, ui)?;
+        let question = "Is it the one that the service printed when it started?";
+        let fingerprint = confirmed(&self.address, self.fingerprint.as_deref(), question, state_dir, ui)?;
         let api = Api::new(&self.address, Some(&fingerprint))?;
         let given = Given { file: self.password_file.as_deref(), option: "--password-file", variable: "JETFROST_PASSWORD" };
         let what = format!("the password of account '{}'", self.login);
@@ -48,15 +49,7 @@ impl SignIn {
             let new = FirstAdministrator { code, login: self.login.clone(), password: password.clone() };
             let _: AccountRecord = api.call_with(&calls::first_administrator(), &new)?;
         }
-        let label = Some(format!("jetfrost on {}", jetfrost_client::join::host_name()));
-        let mut call = SignInCall { login: self.login, password, code: self.code, carry: Carry::Token, label };
-        let signed_in: SignedIn = match api.call_with(&calls::sign_in(), &call) {
-            Err(ClientError::Refused(problem)) if problem.known_kind() == Some(ProblemKind::SecondFactorNeeded) => {
-                call.code = Some(ui.ask("The code that your authenticator shows, or a spare code")?);
-                api.call_with(&calls::sign_in(), &call)?
-            }
-            other => other?,
-        };
+        let signed_in = signed_in(&api, self.login, password, self.code, ui)?;
         let token = signed_in.token.ok_or_else(|| ClientError::Unexpected("no token".into()))?;
         state_dir.keep_session(&Session { address: self.address, fingerprint, login: signed_in.account.login.clone(), token })?;
         ui.show(&signed_in.account, |account| {
@@ -64,29 +57,45 @@ impl SignIn {
         });
         Ok(Code::Done)
     }
+}
 
-    /// The fingerprint: given, known from before, or compared by the person.
-    fn known_fingerprint(&self, state_dir: &StateDir, ui: &Ui) -> Result<String, Failure> {
-        if let Some(fingerprint) = &self.fingerprint {
-            return Ok(fingerprint.to_lowercase().replace(':', ""));
+/// Signs in, and asks for the code of a second factor where the account has one.
+pub(crate) fn signed_in(api: &Api, login: String, password: String, code: Option<String>, ui: &Ui) -> Result<SignedIn, Failure> {
+    let label = Some(format!("jetfrost on {}", jetfrost_client::join::host_name()));
+    let mut call = SignInCall { login, password, code, carry: Carry::Token, label };
+    Ok(match api.call_with(&calls::sign_in(), &call) {
+        Err(ClientError::Refused(problem)) if problem.known_kind() == Some(ProblemKind::SecondFactorNeeded) => {
+            call.code = Some(ui.ask("The code that your authenticator shows, or a spare code")?);
+            api.call_with(&calls::sign_in(), &call)?
         }
-        let known = state_dir.session_api().map(|(s, _)| (s.address, s.fingerprint)).into_iter();
-        let joined = state_dir.membership().map(|m| (m.address, m.fingerprint)).into_iter();
-        if let Some((_, fingerprint)) = known.chain(joined).find(|(address, _)| *address == self.address) {
-            return Ok(fingerprint);
-        }
-        let api = Api::new(&self.address, None)?;
-        let _: ServiceInfo = api.call(&calls::service_info())?;
-        let found = api.fingerprint().unwrap_or_default();
-        ui.remark(&format!("{} has an identity with this fingerprint (SHA-256):\n  {found}", self.address));
-        if ui.agrees("Is it the one that the service printed when it started?") {
-            Ok(found)
-        } else {
-            Err(Failure::here(
-                "The service's certificate was not confirmed.",
-                format!("Compare it, then add: --fingerprint {found}"),
-            ))
-        }
+        other => other?,
+    })
+}
+
+/// The fingerprint of a service's identity: given, known from before, or compared by the person.
+pub(crate) fn confirmed(
+    address: &str,
+    given: Option<&str>,
+    question: &str,
+    state_dir: &StateDir,
+    ui: &Ui,
+) -> Result<String, Failure> {
+    if let Some(fingerprint) = given {
+        return Ok(fingerprint.to_lowercase().replace(':', ""));
+    }
+    let known = state_dir.session_api().map(|(s, _)| (s.address, s.fingerprint)).into_iter();
+    let joined = state_dir.membership().map(|m| (m.address, m.fingerprint)).into_iter();
+    if let Some((_, fingerprint)) = known.chain(joined).find(|(known, _)| *known == address) {
+        return Ok(fingerprint);
+    }
+    let api = Api::new(address, None)?;
+    let _: ServiceInfo = api.call(&calls::service_info())?;
+    let found = api.fingerprint().unwrap_or_default();
+    ui.remark(&format!("{address} has an identity with this fingerprint (SHA-256):\n  {found}"));
+    if ui.agrees(question) {
+        Ok(found)
+    } else {
+        Err(Failure::here("The service's certificate was not confirmed.", format!("Compare it, then add: --fingerprint {found}")))
     }
 }
 

@@ -6,6 +6,7 @@ use jetfrost_wire::calls;
 use jetfrost_wire::service::{OfficeSettings, RunsAtOnce};
 use jetfrost_wire::size::Units;
 
+use crate::commands::YesOrNo;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, many};
 
@@ -28,6 +29,9 @@ pub(crate) struct Change {
     /// How many backups run at once, or 'measured' for as many as the measured rate allows, 16 at most.
     #[arg(long, value_name = "NUMBER", value_parser = at_once)]
     runs_at_once: Option<AtOnce>,
+    /// Whether people may enrol their own machines by signing in, without a code from an administrator: five each at most.
+    #[arg(long, value_name = "YES|NO")]
+    own_machines: Option<YesOrNo>,
 }
 
 #[derive(Debug, Clone, Copy)]
@@ -60,7 +64,8 @@ impl Settings {
                     Some(AtOnce::Measured) => None,
                     Some(AtOnce::Number(number)) => Some(number),
                 };
-                let to = OfficeSettings { units: change.units.unwrap_or(now.units), runs_at_once };
+                let own_machines = change.own_machines.map_or(now.own_machines, |answer| matches!(answer, YesOrNo::Yes));
+                let to = OfficeSettings { units: change.units.unwrap_or(now.units), runs_at_once, own_machines };
                 api.call_with(&calls::set_settings(), &to)?
             }
         };
@@ -72,6 +77,11 @@ impl Settings {
             ui.line(&match settings.runs_at_once {
                 None => "As many backups run at once as the measured rate allows, 16 at most.".to_owned(),
                 Some(number) => format!("At most {} at once.", many(u32::from(number).into(), "backup")),
+            });
+            ui.line(if settings.own_machines {
+                "People may enrol their own machines by signing in: jetfrost join --sign-in LOGIN"
+            } else {
+                "Machines are enrolled with codes from an administrator."
             });
         });
         Ok(Code::Done)

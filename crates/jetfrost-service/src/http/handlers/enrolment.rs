@@ -3,14 +3,16 @@
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{HttpRequest, delete, get, post};
 use jetfrost_types::CodeId;
-use jetfrost_wire::enrolment::{Claim, CodeIsFor, Enrol, Enrolled, EnrolmentCode, IssuedCode, LookAtCode, NewEnrolmentCode};
+use jetfrost_wire::enrolment::{
+    Claim, CodeIsFor, Enrol, Enrolled, EnrolmentCode, IssuedCode, LookAtCode, NewEnrolmentCode, NewOwnCode,
+};
 use jetfrost_wire::{Page, PageQuery, Problem};
 
 use super::super::credential::origin;
 use super::super::{App, Reply};
 use crate::shared::Credential;
 
-serve!(enrolment_codes, issue_code, cancel_code, renew_code, enrol, look_at_code, claim_workstation,);
+serve!(enrolment_codes, issue_code, issue_own_code, cancel_code, renew_code, enrol, look_at_code, claim_workstation,);
 
 /// Enrolment codes, latest first, without the codes themselves.
 #[utoipa::path(tag = "enrolment", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<EnrolmentCode>), (status = "default", body = Problem, content_type = "application/problem+json")))]
@@ -24,6 +26,13 @@ async fn enrolment_codes(app: Data<App>, credential: Credential, page: Query<Pag
 #[post("/enrolment-codes")]
 async fn issue_code(app: Data<App>, credential: Credential, body: Json<NewEnrolmentCode>) -> Reply<IssuedCode> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.issue_code(caller, &body)).await?))
+}
+
+/// Makes an enrolment code for a machine of whoever is signed in, if the office allows that.
+#[utoipa::path(tag = "enrolment", request_body = NewOwnCode, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = IssuedCode), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/sessions/current/enrolment-code")]
+async fn issue_own_code(app: Data<App>, credential: Credential, body: Json<NewOwnCode>) -> Reply<IssuedCode> {
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.issue_own_code(caller, &body)).await?))
 }
 
 /// Gives an enrolment code a new secret; the old one is void.

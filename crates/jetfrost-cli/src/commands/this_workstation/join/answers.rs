@@ -17,6 +17,21 @@ use crate::failure::Failure;
 pub(crate) struct Answers {
     /// The enrolment code; it begins with JF1-. At a terminal it is asked for.
     pub(crate) code: Option<String>,
+    /// Sign in with this account instead of using a code, where the office lets people enrol their own machines.
+    #[arg(long, value_name = "LOGIN", conflicts_with = "code")]
+    pub(crate) sign_in: Option<String>,
+    /// To sign in: the service, as host:port; otherwise it is looked for.
+    #[arg(long, value_name = "ADDRESS", requires = "sign_in")]
+    pub(crate) service: Option<String>,
+    /// To sign in: the fingerprint of the service's identity; otherwise you are asked to compare it.
+    #[arg(long, value_name = "SHA-256", requires = "sign_in")]
+    pub(crate) fingerprint: Option<String>,
+    /// To sign in: a file whose first line is the account's password; or set JETFROST_PASSWORD.
+    #[arg(long, value_name = "FILE", requires = "sign_in")]
+    pub(crate) password_file: Option<PathBuf>,
+    /// To sign in: the destination, if several take backups of the account.
+    #[arg(long, value_name = "NAME", requires = "sign_in")]
+    pub(crate) destination: Option<String>,
     /// Name of this workstation, if the enrolment code does not set one [default: the host name].
     #[arg(long)]
     pub(crate) name: Option<String>,
@@ -75,6 +90,11 @@ impl Answers {
         let or_list = |one: Vec<PathBuf>, other| if one.is_empty() { other } else { one };
         Self {
             code: self.code.or(others.code),
+            sign_in: self.sign_in.or(others.sign_in),
+            service: self.service.or(others.service),
+            fingerprint: self.fingerprint.or(others.fingerprint),
+            password_file: self.password_file.or(others.password_file),
+            destination: self.destination.or(others.destination),
             name: self.name.or(others.name),
             passphrase_file: self.passphrase_file.or(others.passphrase_file),
             trust_office_key: self.trust_office_key.or(others.trust_office_key),
@@ -90,6 +110,9 @@ impl Answers {
 
     /// Refuses answers that contradict each other: nobody who gives a passphrase wants backups that anybody reads.
     pub(crate) fn check(&self) -> Result<(), Failure> {
+        if self.code.is_some() && self.sign_in.is_some() {
+            return Err(Failure::here("The answers give both a code and an account to sign in with.", "Leave out one of them."));
+        }
         let has_secret = self.passphrase_file.is_some() || self.recovery_key_file.is_some() || self.trust_office_key.is_some();
         if self.without_encryption && has_secret {
             return Err(Failure::here(

@@ -2,6 +2,7 @@
 
 mod afterwards;
 mod answers;
+mod own_code;
 mod recovery;
 
 use std::path::PathBuf;
@@ -23,6 +24,7 @@ use crate::failure::{Code, Failure};
 use crate::ui::{Given, Ui};
 use afterwards::set_up;
 use answers::Answers;
+use own_code::own_code;
 use recovery::Recovery;
 
 type Done = Result<Code, Failure>;
@@ -48,8 +50,10 @@ impl Join {
         }
         answers.check()?;
         let selection = answers.selection()?;
-        let code = answers.code.clone().map_or_else(|| ask_code(ui), Ok)?;
-        let invitation = Invitation::parse(&code).map_err(|e| Failure::Client(e.into()))?;
+        let invitation = match &answers.code {
+            Some(code) => parsed(code)?,
+            None => without_code(&answers, state_dir, ui)?,
+        };
         let (invitation, service) = find_service(&invitation)?;
         let (name, at) = (&service.public_name, &invitation.address);
         ui.remark(&format!("Found the service '{name}' at {at}; its certificate is the one in the code."));
@@ -69,10 +73,20 @@ pub(super) struct Entered {
     pub(super) locked: Option<Failure>,
 }
 
-/// Asks for a code, once it was shown which services are nearby.
-fn ask_code(ui: &Ui) -> Result<String, Failure> {
-    if !ui.is_terminal() {
-        return Err(Failure::here("An enrolment code is needed.", "Have one from the administrator:  jetfrost join CODE"));
+fn parsed(code: &str) -> Result<Invitation, Failure> {
+    Invitation::parse(code).map_err(|e| Failure::Client(e.into()))
+}
+
+/// Shows which services are nearby, and asks for a code; whoever has none, or said so, signs in.
+fn without_code(answers: &Answers, state_dir: &StateDir, ui: &Ui) -> Result<Invitation, Failure> {
+    if answers.sign_in.is_some() && answers.service.is_some() {
+        return own_code(answers, &[], state_dir, ui);
+    }
+    if answers.sign_in.is_none() && !ui.is_terminal() {
+        return Err(Failure::here(
+            "An enrolment code is needed.",
+            "Have one from the administrator:  jetfrost join CODE  (or sign in, where the office allows it: --sign-in LOGIN)",
+        ));
     }
     ui.remark("Looking for services on this network…");
     let found = look(LOOKING, &[]).unwrap_or_default();
@@ -82,7 +96,11 @@ fn ask_code(ui: &Ui) -> Result<String, Failure> {
     if found.is_empty() {
         ui.remark("  None was found here, which an enrolment code makes up for: it holds the service's address.");
     }
-    ui.ask("Enrolment code, from the administrator or the hand-out (JF1-…)")
+    if answers.sign_in.is_some() {
+        return own_code(answers, &found, state_dir, ui);
+    }
+    let code = ui.ask("Enrolment code, from the administrator or the hand-out (JF1-…); empty to sign in with your account")?;
+    if code.is_empty() { own_code(answers, &found, state_dir, ui) } else { parsed(&code) }
 }
 
 fn enter(
