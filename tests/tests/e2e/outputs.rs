@@ -12,7 +12,7 @@ use jetfrost_wire::people::{Group, NewGroup, Role};
 use serde_json::Value;
 
 /// The words of a command that shows something, and who asks: the administrator, or a person at a workstation.
-const ADMINISTRATORS: [&[&str]; 27] = [
+const ADMINISTRATORS: [&[&str]; 28] = [
     &["account", "list"],
     &["account", "show", "owner of avocet"],
     &["group", "list"],
@@ -20,6 +20,7 @@ const ADMINISTRATORS: [&[&str]; 27] = [
     &["destination", "show", "shelf"],
     &["enrolment", "list"],
     &["workstation", "list"],
+    &["workstation", "list", "--agents"],
     &["workstation", "show", "avocet"],
     &["workstation", "advise", "avocet"],
     &["point", "list", "avocet"],

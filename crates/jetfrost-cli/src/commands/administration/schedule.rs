@@ -8,8 +8,8 @@ use jetfrost_client::state_dir::StateDir;
 use jetfrost_types::{DestinationId, GroupId, WorkstationId};
 use jetfrost_wire::calls;
 use jetfrost_wire::schedule::{
-    AppliedSchedule, DrillDays, NotATimeOfDay, OwnSchedule, ProofDays, Rate, RateLimit, Rhythm, ScheduleSettings, SetBy,
-    Template, TimeOfDay, said, said_of_battery, said_of_drills, said_of_exclusions, said_of_hours, said_of_priority,
+    AppliedSchedule, DrillDays, NotATimeOfDay, OwnSchedule, ProofDays, Rate, RateLimit, Rhythm, ScheduleOrigin, ScheduleSettings,
+    SetBy, Template, TimeOfDay, said, said_of_battery, said_of_drills, said_of_exclusions, said_of_hours, said_of_priority,
     said_of_proofs, said_of_rate, said_of_rhythm,
 };
 use jetfrost_wire::size;
@@ -317,6 +317,25 @@ pub(crate) fn summary_of(schedule: &AppliedSchedule) -> String {
     groups.collect::<Vec<_>>().join("; ")
 }
 
+/// Whoever sets any of a schedule, each once.
+pub(crate) fn sources_of(schedule: &AppliedSchedule) -> String {
+    let ScheduleOrigin { rhythm_seconds, hours, on_battery, low_priority, rate, drill_days, proof_days, exclude } =
+        &schedule.set_by;
+    let mut named: Vec<String> = Vec::new();
+    for by in [rhythm_seconds, hours, on_battery, low_priority, rate, drill_days, proof_days, exclude] {
+        let name = match by {
+            SetBy::Nobody => continue,
+            SetBy::Destination { name } => format!("destination {name}"),
+            SetBy::Group { name } => format!("group {name}"),
+            SetBy::Workstation => "itself".into(),
+        };
+        if !named.contains(&name) {
+            named.push(name);
+        }
+    }
+    if named.is_empty() { "default".into() } else { named.join(", ") }
+}
+
 fn said_of_origin(by: &SetBy) -> String {
     match by {
         SetBy::Nobody => "default".into(),
@@ -338,6 +357,10 @@ mod tests {
         (schedule.values.low_priority, schedule.set_by.low_priority) = (false, SetBy::Workstation);
         let said = "every hour (default); also on battery (set for group 'field'); normal priority (set for this workstation)";
         assert_eq!(summary_of(&schedule), said);
+        assert_eq!(
+            (sources_of(&schedule), sources_of(&AppliedSchedule::default())),
+            ("group field, itself".into(), "default".into())
+        );
     }
 
     #[test]

@@ -17,7 +17,7 @@ use jetfrost_wire::workstation::{Overview, UnlockMethod, Wait, Workstation as Wo
 use jiff::Timestamp;
 use serde_json::json;
 
-use crate::commands::administration::schedule::summary_of;
+use crate::commands::administration::schedule::{sources_of, summary_of};
 use crate::commands::administration::store::WorkstationChange;
 use crate::commands::diagnosis::say_line;
 use crate::commands::keys::unlock_method::say_unlock_methods;
@@ -34,7 +34,11 @@ type Done = Result<Code, Failure>;
 #[derive(Debug, Subcommand)]
 pub(crate) enum Workstation {
     /// Lists workstations; what needs attention comes first.
-    List,
+    List {
+        /// Shows their agents instead: when each was seen, its version, failed runs, and who sets the schedule.
+        #[arg(long)]
+        agents: bool,
+    },
     /// Shows one workstation with its points and history.
     Show {
         /// Its name.
@@ -95,9 +99,10 @@ impl Workstation {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let (_, api) = state_dir.session_api()?;
         match self {
-            Self::List => {
+            Self::List { agents } => {
                 let overview: Overview = api.call(&calls::overview())?;
-                ui.show(&overview.workstations, |workstations| say_workstations(workstations, overview.now, ui));
+                let say = if agents { say_agents } else { say_workstations };
+                ui.show(&overview.workstations, |workstations| say(workstations, overview.now, ui));
             }
             Self::Show { name } => show_workstation(&api, &workstation_named(&api, &name)?, ui)?,
             Self::Advise { name, limit, disk, destination } => {
@@ -165,6 +170,8 @@ fn said_of_start(w: &WorkstationRecord, now: Timestamp) -> String {
     }
 }
 
+const NO_WORKSTATION: &str = "There is no workstation yet. Next: jetfrost enrolment add LOGIN";
+
 fn say_workstations(workstations: &[WorkstationRecord], now: Timestamp, ui: &Ui) {
     let row = |w: &WorkstationRecord| {
         let point = w.latest_point.as_ref();
@@ -185,8 +192,23 @@ fn say_workstations(workstations: &[WorkstationRecord], now: Timestamp, ui: &Ui)
         ]
     };
     let heads = ["workstation", "person", "state", "next backup", "last point", "size", "store", "last run"];
-    let empty = "There is no workstation yet. Next: jetfrost enrolment add LOGIN";
-    ui.table(&heads, workstations.iter().map(row).collect(), &[5, 6], empty);
+    ui.table(&heads, workstations.iter().map(row).collect(), &[5, 6], NO_WORKSTATION);
+}
+
+fn say_agents(workstations: &[WorkstationRecord], now: Timestamp, ui: &Ui) {
+    let row = |w: &WorkstationRecord| {
+        let failed = if w.failures == 0 { "–".into() } else { many(w.failures, "run") };
+        vec![
+            w.name.clone(),
+            labels::next_run(w, now),
+            w.agent.as_ref().map_or_else(|| "never".into(), |agent| ago(agent.seen, now)),
+            w.client_version.clone(),
+            failed,
+            sources_of(&w.schedule),
+        ]
+    };
+    let heads = ["workstation", "next backup", "agent seen", "client", "failed since", "schedule set by"];
+    ui.table(&heads, workstations.iter().map(row).collect(), &[], NO_WORKSTATION);
 }
 
 fn show_workstation(api: &Api, w: &WorkstationRecord, ui: &Ui) -> Result<(), Failure> {
