@@ -15,6 +15,7 @@ export const router = createRouter({
     { path: '/me', name: 'me', component: () => import('./pages/MePage.vue'), meta: { title: 'You' } },
     { path: '/sign-in', name: 'sign-in', component: () => import('./pages/SignInPage.vue'), meta: { title: 'Sign in', open: true } },
     { path: '/begin', name: 'begin', component: () => import('./pages/BeginPage.vue'), meta: { title: 'Begin', open: true } },
+    { path: '/downloads', name: 'downloads', component: () => import('./pages/DownloadsPage.vue'), meta: { title: 'Get the program', open: true } },
     { path: '/:path(.*)*', name: 'nowhere', component: () => import('./pages/NowherePage.vue'), meta: { title: 'Not found' } },
   ],
 })

@@ -406,6 +406,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/downloads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The programs for workstations that the service offers at `/downloads/NAME`; with `/downloads/SHA256SUMS` they can be checked. */
+        get: operations["downloads"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/enrolment-codes": {
         parameters: {
             query?: never;
@@ -2672,6 +2689,23 @@ export interface components {
             by: string;
             /** @description Why. */
             why: string;
+        };
+        /** @description A file that anybody may fetch at `/downloads/NAME`. */
+        Download: {
+            /**
+             * Format: int64
+             * @description Its length.
+             */
+            bytes: number;
+            /** @description Its name. */
+            name: string;
+            /** @description SHA-256 of its content, in hexadecimal. */
+            sha256: string;
+        };
+        /** @description What is offered. */
+        Downloads: {
+            /** @description By name. */
+            files: components["schemas"]["Download"][];
         };
         /**
          * Format: int32
@@ -6873,6 +6907,37 @@ export interface operations {
             413: components["responses"]["TooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    downloads: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Downloads"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
             429: components["responses"]["TooMuch"];
             /** @description A problem: the kind says which, and the next step what to do. */
             default: {

@@ -9,6 +9,7 @@ mod backups;
 mod certificate;
 mod clock;
 mod config;
+mod downloads;
 mod events;
 mod hand_out;
 mod http;

@@ -22,13 +22,14 @@ use crate::audit_heads::HeadSigner;
 use crate::certificate::{CertificateError, Certificates};
 use crate::clock::Clock;
 use crate::config::Config;
+use crate::downloads::Downloads;
 use crate::http::{App, configure, headers, log, speak};
 use crate::identity::{installation, new_first_code};
 use crate::records::{Records, RecordsError};
 use crate::services::Services;
 use crate::shared::{Basis, Installation, ServiceError};
 use crate::state_directory;
-use crate::state_directory::RECORDS;
+use crate::state_directory::{DOWNLOADS, RECORDS};
 
 /// Requests in flight may take so long to finish when the service stops.
 const PATIENCE_SECONDS: u64 = 20;
@@ -132,6 +133,7 @@ impl Running {
             listen: address.ip(),
             port: address.port(),
             certificates: Arc::clone(&certificates),
+            downloads: Arc::new(Downloads::of(state.join(DOWNLOADS))),
         };
         let (heads, is_new) = HeadSigner::load_or_make(state, &installation.service, &*random)
             .map_err(|source| StartError::State { path: state.clone(), source })?;

@@ -13,6 +13,8 @@ pub(crate) const IDENTITY: &str = "identity.pem";
 /// The certificate that workstations knew the service by before 0.3, and its key.
 pub(crate) const OLD_CERTIFICATE: &str = "certificate.pem";
 pub(crate) const OLD_CERTIFICATE_KEY: &str = "certificate-key.pem";
+/// Programs for workstations, which anybody may fetch.
+pub(crate) const DOWNLOADS: &str = "downloads";
 /// Says that the points on the destinations are to be compared with the records.
 pub(crate) const RECONCILE: &str = "reconcile";
 

@@ -11,6 +11,7 @@ use crate::call::{Call, File, Octets, segment};
 use crate::destination::*;
 use crate::diagnosis::*;
 use crate::discovery::*;
+use crate::downloads::*;
 use crate::enrolment::*;
 use crate::job::*;
 use crate::page::Page;
@@ -229,6 +230,12 @@ pub fn discovery() -> Call<(), Discovery> {
 #[must_use]
 pub fn set_discovery() -> Call<DiscoverySettings, Discovery> {
     Call::new(Method::PUT, "/discovery")
+}
+
+/// `GET /downloads`
+#[must_use]
+pub fn downloads() -> Call<(), Downloads> {
+    Call::new(Method::GET, "/downloads")
 }
 
 /// `GET /enrolment-codes`

@@ -11,6 +11,7 @@ pub mod chunks;
 pub mod destination;
 pub mod diagnosis;
 pub mod discovery;
+pub mod downloads;
 pub mod enrolment;
 pub mod event;
 pub mod job;

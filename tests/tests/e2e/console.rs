@@ -369,6 +369,24 @@ fn mail_is_set_up_and_tested_and_a_server_that_is_gone_is_said() {
 }
 
 #[test]
+fn whoever_has_nothing_yet_sees_the_program_without_signing_in() {
+    let office = Office::open();
+    Runtime::new().expect("a runtime").block_on(async {
+        let browser = Browser::open().await;
+        let open = async || browser.driver.goto(format!("https://{}/downloads", office.address())).await.expect("the page opens");
+        open().await;
+        browser.sees("There is nothing here yet").await;
+        let directory = office.state().join("downloads");
+        fs::create_dir(&directory).expect("made");
+        fs::write(directory.join("jetfrost_0.3.0_amd64.deb"), "a program").expect("written");
+        open().await;
+        browser.sees("sudo apt install ./jetfrost_0.3.0_amd64.deb").await;
+        assert_accessible(&browser, "downloads").await;
+        browser.close().await;
+    });
+}
+
+#[test]
 fn a_missing_destination_is_an_alert_on_the_overview() {
     let office = Office::open();
     office.destination("shelf");

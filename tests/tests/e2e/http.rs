@@ -1,5 +1,6 @@
 //! The service as HTTP clients that nobody here wrote see it (RFC 9110), with curl and with bytes on a socket.
 
+use std::fs;
 use std::io::Read;
 use std::net::{Shutdown, TcpListener, TcpStream};
 use std::process::Command;
@@ -198,7 +199,7 @@ fn a_service_that_cannot_write_to_any_destination_is_not_ready() {
     assert_eq!(curl(&office, "/readyz", &[]).status, 200, "before there is any");
     office.destination("shelf");
     assert_eq!(curl(&office, "/readyz", &[]).status, 200);
-    std::fs::rename(office.path("shelf"), office.path("elsewhere")).expect("moved away");
+    fs::rename(office.path("shelf"), office.path("elsewhere")).expect("moved away");
     let answer = curl(&office, "/readyz", &[]);
     assert_eq!((answer.status, answer.body.as_str()), (503, "no destination can be written to\n"));
     assert!(answer.header("retry-after").is_some());
@@ -229,13 +230,13 @@ fn a_log_in_a_file_has_no_colours_and_mistakes_of_callers_are_no_errors_in_it() 
     let code = jetfrost_ends(&at("desk"), &["--json", "enrolment", "add", "ingrid"], 0);
     let code: Value = serde_json::from_str(&code.out).expect("JSON");
     let _ = jetfrost_ends(&at("station"), &["join", code["code"].as_str().expect("a code"), "--name", "knot"], 0);
-    std::fs::create_dir(at("files")).expect("made");
+    fs::create_dir(at("files")).expect("made");
     let _ = jetfrost_ends(&at("station"), &["include", &text(&at("files"))], 0);
     for call in ["POST /api/v1/sessions HTTP/1.1\r\ncontent-length: 1\r\n\r\n{", "GET /api/v1/nothing HTTP/1.1\r\n\r\n"] {
         let call = call.replacen("HTTP/1.1\r\n", "HTTP/1.1\r\nhost: localhost\r\n", 1);
         assert!(RawCall::send(&daemon.address, call.as_bytes()).answer().starts_with("HTTP/1.1 4"));
     }
-    std::fs::rename(at("shelf"), at("elsewhere")).expect("moved away");
+    fs::rename(at("shelf"), at("elsewhere")).expect("moved away");
     let _ = jetfrost_ends(&at("station"), &["backup"], 5);
     let log = Daemon::log(&at("state"));
     assert!(log.contains("a request was refused"), "{log}");
@@ -270,4 +271,36 @@ fn an_answer_that_breaks_off_is_asked_for_again() {
     assert!(once.is_passing(), "{once}");
     let document: Value = between(60_000).get("/openapi.json").expect("whole the second time");
     assert!(document["paths"].is_object());
+}
+
+#[test]
+fn programs_are_fetched_and_checked_by_whoever_has_nothing_yet_and_no_key_comes_with_them() {
+    let office = Office::open();
+    let none: Value = serde_json::from_str(&curl(&office, "/api/v1/downloads", &[]).body).expect("JSON");
+    assert_eq!(none, json!({ "files": [] }));
+    let directory = office.state().join("downloads");
+    fs::create_dir(&directory).expect("made");
+    let name = "jetfrost_0.3.0_amd64.deb";
+    fs::write(directory.join(name), "a program").expect("written");
+    std::os::unix::fs::symlink("../identity.pem", directory.join("key")).expect("linked");
+    let listed: Value = serde_json::from_str(&curl(&office, "/api/v1/downloads", &[]).body).expect("JSON");
+    assert_eq!((listed["files"].as_array().map(Vec::len), &listed["files"][0]["name"]), (Some(1), &name.into()));
+
+    let fetched = curl(&office, &format!("/downloads/{name}"), &[]);
+    assert_eq!((fetched.status, fetched.body.as_str()), (200, "a program"));
+    let part = curl(&office, &format!("/downloads/{name}"), &["--range", "2-"]);
+    assert_eq!((part.status, part.body.as_str()), (206, "program"), "a download that broke off goes on");
+    let sums = curl(&office, "/downloads/SHA256SUMS", &[]);
+    fs::write(directory.join("SHA256SUMS"), sums.body).expect("written");
+    let checked = Command::new("sha256sum").args(["--check", "--strict", "SHA256SUMS"]).current_dir(&directory).output();
+    assert!(checked.expect("sha256sum is there").status.success());
+
+    for path in
+        ["key", "../identity.pem", "..%2Fidentity.pem", "%2e%2e/identity.pem", "..%5Cidentity.pem", ".", "%00", "/etc/passwd"]
+    {
+        let answer = curl(&office, &format!("/downloads/{path}"), &["--path-as-is"]);
+        let is_page = answer.body.contains("<div id=\"app\">");
+        assert!(answer.status == 404 || is_page, "{path}: {} {}", answer.status, answer.body);
+        assert!(!answer.body.contains("PRIVATE KEY") && !answer.body.contains("root:"), "{path}");
+    }
 }

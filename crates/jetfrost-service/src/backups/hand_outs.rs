@@ -27,7 +27,7 @@ impl Backups {
 
     fn hand_out(&self, text: &str) -> Result<HandOut> {
         let invitation = Invitation::parse(text).map_err(Invalid::from)?;
-        let now = self.clock.now();
+        let (now, programs) = (self.clock.now(), self.installation.downloads.list()?);
         self.records.read(|on| {
             let not_open = || ServiceError::from(Invalid::CodeNotUsable);
             let code = CodeRow::by_secret(&hash(&invitation.secret), on)?.ok_or_else(not_open)?;
@@ -48,6 +48,7 @@ impl Backups {
                 expires: timestamp(code.expires),
                 encrypted: code.encrypted,
                 claims: row.claims,
+                programs,
             })
         })
     }

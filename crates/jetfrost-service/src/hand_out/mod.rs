@@ -6,6 +6,7 @@
 pub(crate) mod html;
 pub(crate) mod pdf;
 
+use jetfrost_wire::downloads::Download;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
@@ -28,6 +29,8 @@ pub(crate) struct HandOut {
     pub(crate) encrypted: bool,
     /// The workstation that is handed over, if one is.
     pub(crate) claims: Option<String>,
+    /// The programs that the service offers.
+    pub(crate) programs: Vec<Download>,
 }
 
 /// A piece of a page, from the top down.
@@ -66,10 +69,18 @@ impl HandOut {
     }
 
     fn steps(&self) -> Vec<String> {
-        let mut steps = vec![
+        let mut steps = Vec::new();
+        if !self.programs.is_empty() {
+            steps.push(format!(
+                "Get the program at https://{}/downloads, which says how to install it. The browser warns of the service's own certificate: \
+                 compare what 'sha256sum' says of the file with the program's SHA-256 below.",
+                self.address
+            ));
+        }
+        steps.extend([
             "Open a terminal, as administrator if the whole machine is to be backed up.".to_owned(),
             "Type 'jetfrost join' followed by the code below, or scan the code and paste it.".to_owned(),
-        ];
+        ]);
         match (&self.claims, self.encrypted) {
             (Some(_), _) => steps.push("Give the image passphrase or the recovery key that these backups have.".to_owned()),
             (None, true) => {
@@ -116,10 +127,19 @@ impl HandOut {
         let mut service = vec![("Address".to_owned(), self.address.clone())];
         service.extend(self.announced_as.iter().map(|name| ("Found as".to_owned(), name.clone())));
         service.push(("Destination".to_owned(), self.destination.clone()));
-        let groups: Vec<&str> = (0..self.fingerprint.len()).step_by(4).filter_map(|i| self.fingerprint.get(i..i + 4)).collect();
-        service.push(("Certificate begins".to_owned(), groups.join(" ")));
+        service.push(("Certificate begins".to_owned(), in_groups(&self.fingerprint)));
+        let half = |sha256: &str| in_groups(sha256.get(..32).unwrap_or(sha256));
+        service.extend(
+            self.programs.iter().map(|program| (program.name.clone(), format!("SHA-256 begins {}", half(&program.sha256)))),
+        );
         service
     }
+}
+
+/// Four digits each, for people to compare.
+fn in_groups(hex: &str) -> String {
+    let groups: Vec<&str> = (0..hex.len()).step_by(4).filter_map(|i| hex.get(i..i + 4)).collect();
+    groups.join(" ")
 }
 
 fn troubles() -> Vec<(String, String)> {
@@ -153,6 +173,21 @@ pub(crate) mod tests {
             expires: Timestamp::from_second(1_790_000_000).expect("a time"),
             encrypted: true,
             claims: None,
+            programs: Vec::new(),
+        }
+    }
+
+    #[test]
+    fn a_page_says_where_the_program_is_and_how_to_tell_that_it_is_the_one() {
+        assert!(!format!("{:?}", hand_out().blocks(&TimeZone::UTC)).contains("/downloads"));
+        let program = Download { name: "jetfrost.deb".into(), bytes: 1, sha256: "0123456789abcdef".repeat(4) };
+        let text = format!("{:?}", HandOut { programs: vec![program], ..hand_out() }.blocks(&TimeZone::UTC));
+        for expected in [
+            "https://backup.office.example:7410/downloads",
+            "jetfrost.deb",
+            "SHA-256 begins 0123 4567 89ab cdef 0123 4567 89ab cdef\"",
+        ] {
+            assert!(text.contains(expected), "{expected} in {text}");
         }
     }
 

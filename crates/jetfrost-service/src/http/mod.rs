@@ -19,6 +19,7 @@ mod versions;
 use std::future::Future;
 use std::sync::Arc;
 
+use actix_files::NamedFile;
 use actix_web::http::header;
 use actix_web::web::{self, Data, Json};
 use actix_web::{HttpRequest, HttpResponse, dev, middleware};
@@ -38,6 +39,9 @@ pub(crate) use problem::Trouble;
 use protocol::Routes;
 pub(crate) use protocol::speak;
 use versions::Versioned;
+
+/// Under this name lie the hashes of all downloads.
+const SUMS: &str = "SHA256SUMS";
 
 /// JSON bodies are not longer than this, except those that are [`large::Large`].
 const MOST_JSON: usize = 64 << 10;
@@ -155,6 +159,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig, app: App) {
         .app_data(web::PayloadConfig::new(bulk::MOST_NAMES_BODY))
         .route("/healthz", web::get().to(|| async { HttpResponse::Ok().body("alive\n") }))
         .route("/readyz", web::get().to(ready))
+        .route("/downloads/{name}", web::get().to(download))
         .route("/metrics", web::get().to(move |request, credential| expose(metrics.clone(), request, credential)))
         .service(
             web::scope(jetfrost_wire::ROOT)
@@ -179,6 +184,18 @@ async fn ready(app: Data<App>) -> HttpResponse {
 
 fn not_ready(why: &'static str) -> HttpResponse {
     HttpResponse::ServiceUnavailable().insert_header((header::RETRY_AFTER, "10")).body(why)
+}
+
+/// A program for workstations, or the list of them as sha256sum(1) checks it.
+async fn download(app: Data<App>, request: HttpRequest, name: web::Path<String>) -> Result<HttpResponse, Trouble> {
+    let name = name.into_inner();
+    if name == SUMS {
+        let sums = app.run(|services| services.operations.download_sums()).await?;
+        return Ok(HttpResponse::Ok().content_type("text/plain; charset=utf-8").body(sums));
+    }
+    let path = app.run(move |services| services.operations.download_path(&name)).await?;
+    let file = NamedFile::open_async(path).await.map_err(|_| Trouble::from(ServiceError::NotFound(Thing::Path)))?;
+    Ok(file.into_response(&request))
 }
 
 /// A few figures in the OpenMetrics text format.

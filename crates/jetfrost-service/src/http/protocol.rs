@@ -61,13 +61,8 @@ impl Routes {
 
     /// Those of a document, and what is there beside it.
     fn of(document: Value) -> Self {
-        let beside = ["/healthz", "/readyz", "/metrics", &format!("{}/openapi.json", jetfrost_wire::ROOT)].map(|path| Route {
-            parts: parts(path),
-            method: Method::GET,
-            takes: None,
-            query: Vec::new(),
-            takes_version: false,
-        });
+        let beside = ["/healthz", "/readyz", "/metrics", "/downloads/{name}", &format!("{}/openapi.json", jetfrost_wire::ROOT)]
+            .map(|path| Route { parts: parts(path), method: Method::GET, takes: None, query: Vec::new(), takes_version: false });
         let paths = document["paths"].as_object().into_iter().flatten();
         let routes = paths.flat_map(|(path, item)| {
             item.as_object().into_iter().flatten().filter_map(|(method, call)| Route::of(path, method, call))

@@ -3,6 +3,7 @@
 mod alerts;
 mod certificates;
 mod discovery;
+mod downloads;
 mod due;
 mod field_rules;
 mod mail;

@@ -26,6 +26,7 @@ use crate::announcer::Announcer;
 use crate::certificate::Certificates;
 use crate::clock::Clock;
 pub(crate) use crate::clock::DAY_MS;
+use crate::downloads::Downloads;
 use crate::events::Events;
 use crate::media::Place;
 use crate::records::{Count, DestinationRow, Records, is_duplicate};
@@ -77,6 +78,8 @@ pub(crate) struct Installation {
     pub(crate) listen: IpAddr,
     pub(crate) port: u16,
     pub(crate) certificates: Arc<Certificates>,
+    /// Programs that it offers.
+    pub(crate) downloads: Arc<Downloads>,
 }
 
 /// A destination's place on the media.

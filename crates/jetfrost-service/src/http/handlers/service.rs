@@ -8,6 +8,7 @@ use actix_web::{HttpRequest, HttpResponse, delete, get, post, put};
 use futures_util::{StreamExt, stream};
 use jetfrost_wire::alerts::{Alerts, MailState, SetMail};
 use jetfrost_wire::discovery::{Discovery, DiscoverySettings};
+use jetfrost_wire::downloads::Downloads;
 use jetfrost_wire::people::Account;
 use jetfrost_wire::rules::{Ruling, Typed};
 use jetfrost_wire::service::{
@@ -44,6 +45,7 @@ serve!(
     end_mail,
     try_mail,
     rule_on,
+    downloads,
 );
 
 /// Public information about the service.
@@ -51,6 +53,13 @@ serve!(
 #[get("/service")]
 async fn service_info(app: Data<App>) -> Reply<ServiceInfo> {
     Ok(Json(app.run(|services| services.identity.service_info()).await?))
+}
+
+/// The programs for workstations that the service offers at `/downloads/NAME`; with `/downloads/SHA256SUMS` they can be checked.
+#[utoipa::path(tag = "service", responses((status = 200, body = Downloads), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/downloads")]
+async fn downloads(app: Data<App>) -> Reply<Downloads> {
+    Ok(Json(app.run(|services| services.operations.downloads()).await?))
 }
 
 /// Creates the first administrator with the one-time code that the service printed.

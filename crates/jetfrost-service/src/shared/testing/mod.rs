@@ -18,12 +18,13 @@ use totp_rs::{Builder, Totp};
 use crate::audit_heads::HeadSigner;
 use crate::certificate::Certificates;
 use crate::clock::{Clock, Moment, SteppedClock};
+use crate::downloads::Downloads;
 use crate::identity::{installation, new_first_code};
 use crate::records::Records;
 use crate::services::Services;
 use crate::shared::{Basis, Caller, Credential, Installation};
 use crate::state_directory;
-use crate::state_directory::RECORDS;
+use crate::state_directory::{DOWNLOADS, RECORDS};
 
 pub(crate) const PASSWORD: &str = "a test of ten";
 
@@ -56,6 +57,7 @@ impl Office {
             listen: std::net::Ipv4Addr::LOCALHOST.into(),
             port: 7410,
             certificates: Arc::new(certificates),
+            downloads: Arc::new(Downloads::of(state.join(DOWNLOADS))),
         };
         let code = new_first_code(&records, &*random).expect("a code");
         let basis = Basis::new(records.clone(), Arc::<SteppedClock>::clone(&clock), random, installation, TimeZone::UTC);

@@ -21,16 +21,16 @@ pub(crate) struct Answers {
     #[arg(long, value_name = "LOGIN", conflicts_with = "code")]
     pub(crate) sign_in: Option<String>,
     /// To sign in: the service, as host:port; otherwise it is looked for.
-    #[arg(long, value_name = "ADDRESS", requires = "sign_in")]
+    #[arg(long, value_name = "ADDRESS")]
     pub(crate) service: Option<String>,
     /// To sign in: the fingerprint of the service's identity; otherwise you are asked to compare it.
-    #[arg(long, value_name = "SHA-256", requires = "sign_in")]
+    #[arg(long, value_name = "SHA-256")]
     pub(crate) fingerprint: Option<String>,
     /// To sign in: a file whose first line is the account's password; or set JETFROST_PASSWORD.
-    #[arg(long, value_name = "FILE", requires = "sign_in")]
+    #[arg(long, value_name = "FILE")]
     pub(crate) password_file: Option<PathBuf>,
     /// To sign in: the destination, if several take backups of the account.
-    #[arg(long, value_name = "NAME", requires = "sign_in")]
+    #[arg(long, value_name = "NAME")]
     pub(crate) destination: Option<String>,
     /// Name of this workstation, if the enrolment code does not set one [default: the host name].
     #[arg(long)]
@@ -110,8 +110,13 @@ impl Answers {
 
     /// Refuses answers that contradict each other: nobody who gives a passphrase wants backups that anybody reads.
     pub(crate) fn check(&self) -> Result<(), Failure> {
-        if self.code.is_some() && self.sign_in.is_some() {
-            return Err(Failure::here("The answers give both a code and an account to sign in with.", "Leave out one of them."));
+        let to_sign_in =
+            [self.sign_in.is_some(), self.service.is_some(), self.fingerprint.is_some(), self.password_file.is_some()];
+        if self.code.is_some() && (to_sign_in.contains(&true) || self.destination.is_some()) {
+            return Err(Failure::here(
+                "The answers give a code, and what to sign in with instead.",
+                "Leave out either the code, or sign-in, service, fingerprint, password-file and destination.",
+            ));
         }
         let has_secret = self.passphrase_file.is_some() || self.recovery_key_file.is_some() || self.trust_office_key.is_some();
         if self.without_encryption && has_secret {
@@ -140,6 +145,12 @@ impl Answers {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_code_and_what_to_sign_in_with_instead_contradict_each_other() {
+        let both = |of: &str| toml::from_str::<Answers>(&format!("code = \"JF1-A\"\n{of}")).expect("answers").check().is_err();
+        assert!(both("sign-in = \"tove\"") && both("service = \"quay:7410\"") && both("destination = \"Shelf\"") && !both(""));
+    }
 
     #[test]
     fn answers_of_a_file_fill_what_options_leave_open_and_unknown_ones_are_refused() {
