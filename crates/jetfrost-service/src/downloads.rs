@@ -15,6 +15,9 @@ use jetfrost_image::store::StoreError;
 use jetfrost_wire::downloads::Download;
 use ring::digest::{Context, SHA256};
 
+/// Under this name lie the hashes of all of them, so that no file can.
+pub(crate) const SUMS: &str = "SHA256SUMS";
+
 /// Names are not longer than this.
 const LONGEST_NAME: usize = 120;
 
@@ -88,10 +91,7 @@ fn offered(entry: &fs::DirEntry) -> io::Result<Option<(String, Metadata)>> {
 /// Whether a name is one as packages have it, and means the same in a path, an address and a terminal.
 fn is_plain(name: &str) -> bool {
     let fits = |c: char| c.is_ascii_alphanumeric() || "._+~-".contains(c);
-    !name.is_empty()
-        && name.len() <= LONGEST_NAME
-        && name.chars().all(fits)
-        && name.starts_with(|c: char| c.is_ascii_alphanumeric())
+    name != SUMS && name.len() <= LONGEST_NAME && name.chars().all(fits) && name.starts_with(|c: char| c.is_ascii_alphanumeric())
 }
 
 fn hash_of(path: &Path) -> io::Result<String> {
@@ -119,7 +119,7 @@ mod tests {
         assert_eq!(downloads.list().expect("nothing"), []);
         fs::create_dir_all(directory.join("folder")).expect("made");
         symlink("../identity.pem", directory.join("key")).expect("linked");
-        for name in ["jetfrost_0.3.0_amd64.deb", ".hidden", "with space", "-option"] {
+        for name in ["jetfrost_0.3.0_amd64.deb", ".hidden", "with space", "-option", SUMS] {
             fs::write(directory.join(name), name).expect("written");
         }
         let names: Vec<String> = downloads.list().expect("listed").into_iter().map(|file| file.name).collect();

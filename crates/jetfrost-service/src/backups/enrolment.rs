@@ -111,13 +111,18 @@ impl Backups {
             if !own_machines(on)? {
                 return Err(ServiceError::Conflict(Conflict::NotOwnMachines));
             }
-            let destination = chosen_destination(new.destination.as_deref(), account, on)?;
+            let account = AccountRow::by_id(&account.id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
+            if account.disabled.is_some() {
+                return Err(Invalid::AccountDisabled(account.login).into());
+            }
+            let destination = chosen_destination(new.destination.as_deref(), &account, on)?;
             let has =
                 WorkstationLine::machines_of(&account.id, on)?.get() + CodeRow::open_of(&account.id, self.clock.now(), on)?.get();
             if has >= MOST_OWN {
                 return Err(ServiceError::Conflict(Conflict::EnoughMachines));
             }
-            let makes = Makes { account, destination: &destination, claims: None, machine: None, limit: None, encrypted: true };
+            let makes =
+                Makes { account: &account, destination: &destination, claims: None, machine: None, limit: None, encrypted: true };
             self.insert_code(caller, &makes, OWN_HOURS * HOUR_MS, on)
         })?;
         self.events.tell(Event::Office);

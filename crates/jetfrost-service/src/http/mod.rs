@@ -28,6 +28,7 @@ use jetfrost_wire::size::{UNITS_HEADER, shown_in};
 use tokio::sync::watch;
 use utoipa_actix_web::service_config::ServiceConfig;
 
+use crate::downloads::SUMS;
 use crate::operations::Readiness;
 use crate::services::Services;
 use crate::shared::{Caller, Credential, ServiceError, Thing};
@@ -39,9 +40,6 @@ pub(crate) use problem::Trouble;
 use protocol::Routes;
 pub(crate) use protocol::speak;
 use versions::Versioned;
-
-/// Under this name lie the hashes of all downloads.
-const SUMS: &str = "SHA256SUMS";
 
 /// JSON bodies are not longer than this, except those that are [`large::Large`].
 const MOST_JSON: usize = 64 << 10;
