@@ -252,12 +252,12 @@ fn whoever_signs_in_to_join_compares_the_fingerprint_before_the_password_is_told
     let words = format!("join --sign-in tove --service {} --name knot --agent no", office.address());
     let mut refusing = Terminal::jetfrost(&office.path("home"), &words);
     refusing.shows(&office.fingerprint());
-    refusing.shows("your administrator told you?");
+    refusing.shows("your administrator gave you?");
     refusing.types("n");
     refusing.shows("was not confirmed");
     refusing.ends(1);
     let mut agreeing = Terminal::jetfrost(&office.path("home"), &words);
-    agreeing.shows("your administrator told you?");
+    agreeing.shows("your administrator gave you?");
     agreeing.types("y");
     agreeing.shows("password of account 'tove'");
     agreeing.types(PASSWORD);

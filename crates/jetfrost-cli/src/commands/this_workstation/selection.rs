@@ -140,7 +140,7 @@ pub(crate) fn excluded_by_office(state_dir: &StateDir) -> Option<Templates> {
 
 fn say_if_unknown(state_dir: &StateDir, office: Option<Templates>, ui: &Ui) {
     if office.is_none() && state_dir.membership().is_ok() {
-        ui.remark("What administrators exclude is not known now: neither the service nor an agent could be asked.");
+        ui.remark("What administrators exclude is not known now: neither the service nor an agent answers.");
     }
 }
 

@@ -17,7 +17,7 @@ use crate::ui::{Given, Ui};
 pub(super) fn own_code(answers: &Answers, found: &[FoundService], state_dir: &StateDir, ui: &Ui) -> Result<Invitation, Failure> {
     let address = answers.service.clone().map_or_else(|| pick(found, ui), Ok)?;
     let fingerprint =
-        confirmed(&address, answers.fingerprint.as_deref(), "Is it the one that your administrator told you?", state_dir, ui)?;
+        confirmed(&address, answers.fingerprint.as_deref(), "Is it the one your administrator gave you?", state_dir, ui)?;
     let api = Api::new(&address, Some(&fingerprint))?;
     let service: ServiceInfo = api.call(&calls::service_info())?;
     if !service.own_machines {
