@@ -132,10 +132,19 @@ impl SelectionCommand {
 /// What administrators exclude here: as the service says, or else as its agent heard last; none where neither can be asked, or the machine
 /// has not joined.
 pub(crate) fn excluded_by_office(state_dir: &StateDir) -> Option<Templates> {
+    excluded(this_workstation(state_dir).as_ref(), state_dir)
+}
+
+/// The same, where the service was asked already.
+fn excluded(known: Option<&Workstation>, state_dir: &StateDir) -> Option<Templates> {
+    let by_agent = || ask(state_dir, &Ask::Status).ok().map(|status| status.schedule.values.exclude);
+    known.map(|w| w.schedule.values.exclude).or_else(by_agent)
+}
+
+/// What the service knows of this machine; none where it cannot be asked.
+fn this_workstation(state_dir: &StateDir) -> Option<Workstation> {
     let (membership, api) = state_dir.device_api().ok()?;
-    let said = api.call_once(&calls::workstation(&membership.workstation)).map(|w| w.schedule);
-    let schedule = said.or_else(|_| ask(state_dir, &Ask::Status).map(|status| status.schedule)).ok()?;
-    Some(schedule.values.exclude)
+    api.call_once(&calls::workstation(&membership.workstation)).ok()
 }
 
 fn say_if_unknown(state_dir: &StateDir, office: Option<Templates>, ui: &Ui) {
@@ -175,23 +184,22 @@ struct Against {
     rate: Option<f64>,
 }
 
-fn against(state_dir: &StateDir) -> Option<Against> {
-    let (membership, api) = state_dir.device_api().ok()?;
-    let w: Workstation = api.call(&calls::workstation(&membership.workstation)).ok()?;
+fn against(w: &Workstation) -> Against {
     let rate = w.latest_run.as_ref().and_then(|run| {
         let seconds = run.ended?.duration_since(run.started).as_secs_f64();
         (run.progress.sent > ENOUGH_TO_MEASURE && seconds > 0.0).then(|| run.progress.sent as f64 / seconds)
     });
-    Some(Against { limit: w.store.limit, used: w.store.used, rate })
+    Against { limit: w.store.limit, used: w.store.used, rate }
 }
 
 /// A run that sent less says nothing of the rate.
 const ENOUGH_TO_MEASURE: u64 = 50_000_000;
 
 fn estimate_selection(state_dir: &StateDir, ui: &Ui) -> Result<(), Failure> {
-    let office = excluded_by_office(state_dir);
+    let known = this_workstation(state_dir);
+    let office = excluded(known.as_ref(), state_dir);
     let found = estimate(&state_dir.selection()?, office.unwrap_or_default(), state_dir.directory())?;
-    let against = against(state_dir);
+    let against = known.as_ref().map(against);
     let value = json!({
         "estimate": found,
         "limit": against.as_ref().and_then(|known| known.limit),
