@@ -25,6 +25,20 @@ impl Mounted {
         Self::mount(at, &["-o", "ro,loop", image.to_str().expect("a test's path is text")])
     }
 
+    /// Mounts what is on a device.
+    #[must_use]
+    pub fn device(at: &Path, device: &Path) -> Self {
+        fs::create_dir_all(at).expect("a directory");
+        Self::mount(at, &[device.to_str().expect("a test's path is text")])
+    }
+
+    /// Mounts a directory once more.
+    #[must_use]
+    pub fn again(directory: &Path, at: &Path) -> Self {
+        fs::create_dir_all(at).expect("a directory");
+        Self::mount(at, &["--bind", directory.to_str().expect("a test's path is text")])
+    }
+
     fn mount(at: &Path, arguments: &[&str]) -> Self {
         let done = Command::new("mount").args(arguments).arg(at).output().expect("mount runs");
         assert!(done.status.success(), "mount {arguments:?}: {}", String::from_utf8_lossy(&done.stderr));

@@ -2422,7 +2422,7 @@ export interface components {
          * @description Why a backup that is due does not run now. The set is fixed: what is none of these is a failed run, with its error.
          * @enum {string}
          */
-        DelayReason: "paused" | "paused_by_office" | "clock_implausible" | "another_run" | "outside_hours" | "on_battery" | "office_unreachable" | "backups_paused" | "queued" | "limit_reached" | "destination_unavailable" | "passphrase_needed" | "source_missing";
+        DelayReason: "paused" | "paused_by_office" | "clock_implausible" | "another_run" | "outside_hours" | "on_battery" | "metered_connection" | "machine_busy" | "office_unreachable" | "backups_paused" | "queued" | "limit_reached" | "destination_unavailable" | "passphrase_needed" | "source_missing";
         /** @description A place that holds image stores. */
         Destination: {
             /** @description What happens when a backup reaches a limit. */
@@ -4826,6 +4826,8 @@ export interface components {
             low_priority: boolean;
             /** @description Whether it is backed up on battery. */
             on_battery: boolean;
+            /** @description Whether it is backed up over a connection that is paid by the byte. */
+            on_metered: boolean;
             /** @description How often a person shows that a secret opens the image store, in days. */
             proof_days: components["schemas"]["ProofDays"];
             /** @description How fast it may send. */
@@ -4845,6 +4847,8 @@ export interface components {
             low_priority: components["schemas"]["SetBy"];
             /** @description Whether on battery. */
             on_battery: components["schemas"]["SetBy"];
+            /** @description Whether over a metered connection. */
+            on_metered: components["schemas"]["SetBy"];
             /** @description How often a secret is proved. */
             proof_days: components["schemas"]["SetBy"];
             /** @description How fast. */
@@ -4859,6 +4863,7 @@ export interface components {
          *       "rhythm_seconds": 7200,
          *       "hours": "06:00-22:00",
          *       "on_battery": false,
+         *       "on_metered": false,
          *       "rate": {
          *         "kind": "limited",
          *         "bytes_per_second": 5000000,
@@ -4874,6 +4879,8 @@ export interface components {
             low_priority?: boolean | null;
             /** @description Whether it is backed up on battery. */
             on_battery?: boolean | null;
+            /** @description Whether it is backed up over a connection that is paid by the byte. */
+            on_metered?: boolean | null;
             proof_days?: components["schemas"]["ProofDays"] | null;
             rate?: components["schemas"]["RateLimit"] | null;
             rhythm_seconds?: components["schemas"]["Rhythm"] | null;

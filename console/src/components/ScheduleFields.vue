@@ -15,7 +15,7 @@ const rhythms = computed(() => {
   const all = own && !RHYTHMS.includes(own) ? [...RHYTHMS, own].sort((a, b) => a - b) : RHYTHMS
   return [choice('', props.open), ...all.map((seconds) => choice(String(seconds), rhythmText(seconds)))]
 })
-const battery = computed(() => [choice('', props.open), choice('yes', 'yes'), choice('no', 'no')])
+const yesOrNo = computed(() => [choice('', props.open), choice('yes', 'yes'), choice('no', 'no')])
 const priority = computed(() => [choice('', props.open), choice('low', 'low: gives way to other work'), choice('normal', 'normal')])
 const sending = computed(() => [choice('', props.open), choice('unlimited', 'no limit'), choice('limited', 'at most…')])
 const leavingOut = computed(() => [choice('', props.open), choice('set', 'what is ticked')])
@@ -33,7 +33,10 @@ const state = (complaint?: string) => (complaint ? false : null)
       <small :id="`${id}-hours-hint`" class="form-text text-body-secondary">Such as 22:00-06:00 by the workstation’s clock, or always. Empty: {{ open }}.</small>
     </BFormGroup>
     <BFormGroup label="On battery" :label-for="`${id}-battery`" class="col-12 col-md-4">
-      <BFormSelect :id="`${id}-battery`" v-model="fields.battery" :options="battery" />
+      <BFormSelect :id="`${id}-battery`" v-model="fields.battery" :options="yesOrNo" />
+    </BFormGroup>
+    <BFormGroup label="Over a metered connection" :label-for="`${id}-metered`" class="col-12 col-md-4">
+      <BFormSelect :id="`${id}-metered`" v-model="fields.metered" :options="yesOrNo" />
     </BFormGroup>
     <BFormGroup label="Priority" :label-for="`${id}-priority`" class="col-12 col-md-4">
       <BFormSelect :id="`${id}-priority`" v-model="fields.priority" :options="priority" />

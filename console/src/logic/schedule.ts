@@ -18,6 +18,7 @@ export function rhythmText(seconds: number): string {
 
 export const hoursText = (hours: string) => (hours === 'always' ? 'at any time' : `between ${hours.replace('-', ' and ')}`)
 export const batteryText = (onBattery: boolean) => (onBattery ? 'also on battery' : 'not on battery')
+export const meteredText = (onMetered: boolean) => (onMetered ? 'also over a metered connection' : 'not over a metered connection')
 export const priorityText = (low: boolean) => (low ? 'low: gives way to other work' : 'normal')
 export const drillText = (days: number) => (days === 7 ? 'every week' : rhythmText(days * 86_400))
 
@@ -63,6 +64,7 @@ export function applied({ values, set_by }: AppliedSchedule): { what: string; va
     line('Backups', rhythmText(values.rhythm_seconds), set_by.rhythm_seconds),
     line('Start', hoursText(values.hours), set_by.hours),
     line('Battery', batteryText(values.on_battery), set_by.on_battery),
+    line('Metered connection', meteredText(values.on_metered), set_by.on_metered),
     line('Priority', priorityText(values.low_priority), set_by.low_priority),
     line('Sending', rateText(values.rate), set_by.rate),
     line('Drills', drillText(values.drill_days), set_by.drill_days),
@@ -83,6 +85,7 @@ export function settingsLines(s: ScheduleSettings): Line[] {
     ['How often', s.rhythm_seconds == null ? '' : rhythmText(s.rhythm_seconds)],
     ['When backups may start', s.hours == null ? '' : hoursText(s.hours)],
     ['On battery', s.on_battery == null ? '' : batteryText(s.on_battery)],
+    ['Over a metered connection', s.on_metered == null ? '' : meteredText(s.on_metered)],
     ['Priority', s.low_priority == null ? '' : s.low_priority ? 'low priority' : 'normal priority'],
     ['Sending', s.rate == null ? '' : rateText(s.rate)],
     ['Drills', s.drill_days == null ? '' : `drills ${drillText(s.drill_days)}`],
@@ -96,6 +99,7 @@ export interface ScheduleFields {
   rhythm: string
   hours: string
   battery: '' | 'yes' | 'no'
+  metered: '' | 'yes' | 'no'
   priority: '' | 'low' | 'normal'
   sending: '' | 'unlimited' | 'limited'
   rate: string
@@ -116,6 +120,7 @@ export function toFields(s: ScheduleSettings): ScheduleFields {
     rhythm: s.rhythm_seconds == null ? '' : String(s.rhythm_seconds),
     hours: s.hours ?? '',
     battery: s.on_battery == null ? '' : s.on_battery ? 'yes' : 'no',
+    metered: s.on_metered == null ? '' : s.on_metered ? 'yes' : 'no',
     priority: s.low_priority == null ? '' : s.low_priority ? 'low' : 'normal',
     sending: s.rate?.kind ?? '',
     rate: limited ? exactSize(limited.bytes_per_second) : '',
@@ -150,6 +155,7 @@ export function fromFields(f: ScheduleFields): ScheduleSettings {
   if (f.rhythm) settings.rhythm_seconds = Number(f.rhythm)
   if (f.hours) settings.hours = f.hours
   if (f.battery) settings.on_battery = f.battery === 'yes'
+  if (f.metered) settings.on_metered = f.metered === 'yes'
   if (f.priority) settings.low_priority = f.priority === 'low'
   if (f.sending === 'unlimited') settings.rate = { kind: 'unlimited' }
   if (f.sending === 'limited') settings.rate = { kind: 'limited', bytes_per_second: parseSize(f.rate) ?? 0, hours: f.rateHours }

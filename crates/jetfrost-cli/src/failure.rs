@@ -79,6 +79,7 @@ impl Failure {
                 | ClientError::Invitation(_)
                 | ClientError::RecoveryKey(_)
                 | ClientError::Passphrase(_)
+                | ClientError::StoreKey(_)
                 | ClientError::OtherKey
                 | ClientError::WeakSlot
                 | ClientError::NoPoint(_)
@@ -194,6 +195,7 @@ fn next_step(error: &ClientError) -> &'static str {
         ClientError::Folder { .. } => "Give the path of a folder that is there.",
         ClientError::Invitation(_) => "Copy the enrolment code whole, beginning with JF1-, or ask for a new one.",
         ClientError::RecoveryKey(_) => "Compare it with the printed recovery key.",
+        ClientError::StoreKey(_) => "Put it back with the image passphrase or the recovery key: jetfrost unlock",
         ClientError::Passphrase(_) => "Choose another image passphrase.",
         ClientError::WrongPassphrase => {
             "Enter the image passphrase chosen when this workstation joined, or its printed recovery key; not your account password."

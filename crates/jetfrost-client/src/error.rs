@@ -98,6 +98,9 @@ pub enum ClientError {
     /// Not a recovery key.
     #[error(transparent)]
     RecoveryKey(#[from] RecoveryKeyError),
+    /// The store key cannot be had on this machine.
+    #[error("{0}")]
+    StoreKey(&'static str),
     /// The image passphrase is refused.
     #[error("{0}")]
     Passphrase(&'static str),
@@ -257,6 +260,7 @@ impl ClientError {
             Self::Invitation(_) | Self::RecoveryKey(_) | Self::Passphrase(_) | Self::WrongPassphrase => {
                 "a secret or a code was not right"
             }
+            Self::StoreKey(_) => "the store key is not to be had on the workstation",
             Self::NotReadBack => "what was sent did not come back as it was",
             Self::DamagedSlots(_) => "key slots are damaged",
             Self::OtherKey | Self::WeakSlot => "the service's key slots are not this workstation's",

@@ -10,7 +10,7 @@ use serde::Serialize;
 
 use crate::error::ClientError;
 use crate::exclusion::{CACHE_TAG, Rule, Template, Templates};
-use crate::scan::{DirEntry, Inside, Reading, Seen, View, is_tagged_cache};
+use crate::scan::{DirEntry, Inside, Reading, Seen, StandIns, View, is_tagged_cache};
 use crate::selection::{Patterns, Selection, SelectionTree};
 
 type Result<T> = std::result::Result<T, ClientError>;
@@ -66,7 +66,14 @@ pub fn estimate(selection: &Selection, office: Templates, own: &Path) -> Result<
     let tree = SelectionTree::of(&selection.folders);
     let everything = Patterns::compile(&[])?;
     let unmounted = selection.unmounted();
-    let view = View { tree: &tree, patterns: &everything, unmounted: &unmounted, own: path_bytes(own), reading: Reading::Files };
+    let view = View {
+        tree: &tree,
+        patterns: &everything,
+        unmounted: &unmounted,
+        own: path_bytes(own),
+        reading: Reading::Files,
+        stand_ins: StandIns::NONE,
+    };
     let mut counting = Counting::new(selection, office)?;
     view.look(&mut |seen| {
         counting.see(seen);
@@ -372,11 +379,7 @@ fn on_the_way(selection: &Selection, office: Templates, folder: &Path, path: &Pa
 }
 
 fn is_tagged_at(path: &Path) -> bool {
-    let mut at = Directory::root().ok();
-    for component in path.components().skip(1) {
-        at = at.and_then(|directory| directory.open_directory(name_bytes(component.as_os_str())).ok());
-    }
-    at.is_some_and(|directory| is_tagged_cache(&directory))
+    Directory::at(path).is_ok_and(|directory| is_tagged_cache(&directory))
 }
 
 #[cfg(test)]
@@ -451,7 +454,14 @@ mod tests {
         let selection = selection(&home);
         let (tree, patterns) =
             (SelectionTree::of(&selection.folders), Patterns::of(&selection, Templates::NONE).expect("they compile"));
-        let view = View { tree: &tree, patterns: &patterns, unmounted: &[], own: b"/nowhere", reading: Reading::Files };
+        let view = View {
+            tree: &tree,
+            patterns: &patterns,
+            unmounted: &[],
+            own: b"/nowhere",
+            reading: Reading::Files,
+            stand_ins: StandIns::NONE,
+        };
         let mut walked = Amount::default();
         view.look(&mut |seen| {
             if let DirEntry::Leaf(seen, EntryKind::File) = seen {

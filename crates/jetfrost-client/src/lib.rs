@@ -17,6 +17,7 @@ pub mod estimate;
 pub mod exclusion;
 pub mod hooks;
 pub mod join;
+pub mod kept_key;
 mod pins;
 pub mod progress;
 pub mod restore;

@@ -5,7 +5,6 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::{fs, io};
 
-use data_encoding::HEXLOWER;
 use jetfrost_image::crypto::{StoreKey, StoreKeys};
 use jetfrost_image::medium::{FileLock, replace_file};
 use jetfrost_platform::{Accounts, NewDirectory, Opening, System};
@@ -17,6 +16,7 @@ use serde::{Deserialize, Serialize};
 use crate::api::Api;
 use crate::error::ClientError;
 use crate::hooks::Hooks;
+use crate::kept_key::{KeptKey, KeyPlace};
 use crate::pins::Learn;
 use crate::selection::Selection;
 
@@ -94,6 +94,11 @@ struct KeyPin {
     id: String,
 }
 
+/// The name of the store key where a machine or a keyring keeps it.
+fn key_name(membership: &Membership) -> String {
+    format!("store-key-{}", membership.workstation)
+}
+
 fn key_id(membership: &Membership, key: &StoreKey) -> Result<String> {
     let store = membership.store.parse().map_err(|_| ClientError::NotJoined)?;
     Ok(StoreKeys::derive(store, key).name(b"the key of this workstation").to_string())
@@ -161,6 +166,9 @@ impl StateDir {
             let path = self.memory_directory(kind)?;
             fs::remove_dir_all(&path).map_err(ClientError::file("removing", &path))?;
         }
+        if let Ok(kept) = self.kept_key() {
+            kept.forget(&key_name(&membership));
+        }
         // The membership goes last: until then the rest can be removed by leaving again.
         for name in [SEEN, AGENT, DIAGNOSIS, KEY_PIN, STORE_KEY, MEMBERSHIP] {
             self.remove(name)?;
@@ -178,13 +186,37 @@ impl StateDir {
     }
 
     /// The key of this workstation's image store.
+    ///
+    /// # Errors
+    /// [`ClientError::StoreKey`] when it is not to be had here.
     pub(crate) fn store_key(&self) -> Result<StoreKey> {
-        let text = self.read(STORE_KEY)?.ok_or(ClientError::NotJoined)?;
-        let bytes = HEXLOWER.decode(text.trim_ascii()).ok().and_then(|b| b.try_into().ok());
-        bytes.map(StoreKey).ok_or(ClientError::Passphrase("the file with the store key is damaged"))
+        self.kept_key()?.open(&key_name(&self.membership()?))
     }
 
-    /// Keeps the store key if it is not here. Says whether it was missing.
+    /// Where the store key is kept on this machine.
+    ///
+    /// # Errors
+    /// [`ClientError::StoreKey`] when it is not.
+    pub fn key_place(&self) -> Result<KeyPlace> {
+        self.kept_key().map(|kept| kept.place())
+    }
+
+    /// Keeps the store key elsewhere on this machine, and there from now on.
+    ///
+    /// # Errors
+    /// [`ClientError::StoreKey`] when it is not here, or the place does not keep it.
+    pub fn move_key(&self, to: KeyPlace) -> Result<()> {
+        let (key, name) = (self.store_key()?, key_name(&self.membership()?));
+        self.replace_key(&name, &KeptKey::in_place(to, &name, &key)?)
+    }
+
+    fn kept_key(&self) -> Result<KeptKey> {
+        let bytes = self.read(STORE_KEY)?.ok_or(ClientError::StoreKey("the store key is missing on this machine"))?;
+        KeptKey::from_bytes(&bytes)
+    }
+
+    /// Keeps the store key if it is not here. Says whether it was missing. One that is here is kept in the best place of this machine,
+    /// unless a person chose another: whoever holds the secret could put it back.
     ///
     /// # Errors
     /// [`ClientError::OtherKey`] when it is not the key that this workstation's backups were made with.
@@ -194,7 +226,7 @@ impl StateDir {
             return Err(ClientError::OtherKey);
         }
         let lost = self.keys(membership).is_err();
-        if lost {
+        if lost || self.kept_key().is_ok_and(|kept| kept.could_be_better()) {
             self.keep_key(membership, key)?;
         }
         Ok(lost)
@@ -203,7 +235,18 @@ impl StateDir {
     /// Keeps the store key, and what tells it from any other should it be lost.
     fn keep_key(&self, membership: &Membership, key: &StoreKey) -> Result<()> {
         self.write_json(KEY_PIN, &KeyPin { id: key_id(membership, key)? })?;
-        self.write(STORE_KEY, HEXLOWER.encode(&key.0).as_bytes())
+        let name = key_name(membership);
+        self.replace_key(&name, &KeptKey::in_the_best_place(&name, key))
+    }
+
+    /// Writes where the store key is from now on; where it was before, it is forgotten then.
+    fn replace_key(&self, name: &str, kept: &KeptKey) -> Result<()> {
+        let before = self.kept_key().ok();
+        self.write_json(STORE_KEY, kept)?;
+        if let Some(before) = before.filter(|before| before.place() != kept.place()) {
+            before.forget(name);
+        }
+        Ok(())
     }
 
     /// The service, as this workstation talks to it.

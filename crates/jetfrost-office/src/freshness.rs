@@ -74,6 +74,8 @@ pub fn is_kept_waiting(reason: DelayReason, rhythm: Rhythm, since_ms: i64, now_m
         | DelayReason::AnotherRun
         | DelayReason::OutsideHours
         | DelayReason::OnBattery
+        | DelayReason::MeteredConnection
+        | DelayReason::MachineBusy
         | DelayReason::OfficeUnreachable
         | DelayReason::BackupsPaused
         | DelayReason::Queued => PATIENCE_MS.max(rhythm_ms(rhythm)),

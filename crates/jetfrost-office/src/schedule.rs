@@ -22,6 +22,10 @@ const MOST_SPREAD_MS: i64 = 15 * MINUTE_MS;
 const DRILL_AGAIN_MS: i64 = DAY_MS;
 /// Whoever never proved a secret is expected to within so many days of joining.
 const FIRST_PROOF_DAYS: i64 = 14;
+/// A machine with twice the work that its processors can do is busy.
+const BUSY_PERCENT: u32 = 200;
+/// A backup waits for a busy machine this long at most, and no longer than half the rhythm.
+const MOST_BUSY_MS: i64 = 30 * MINUTE_MS;
 /// What is late because its machine was away starts within this of its return.
 const RETURN_SPREAD_MS: i64 = 30_000;
 
@@ -44,7 +48,7 @@ pub fn applied(
             })+
         };
     }
-    apply!(rhythm_seconds, hours, on_battery, low_priority, rate, drill_days, proof_days, exclude);
+    apply!(rhythm_seconds, hours, on_battery, on_metered, low_priority, rate, drill_days, proof_days, exclude);
     (schedule, origin)
 }
 
@@ -68,6 +72,10 @@ pub struct Conditions {
     pub power: PowerSource,
     /// Since when the service answers; none while it does not.
     pub reachable_since: Option<i64>,
+    /// Whether the connection towards the service is paid by the byte.
+    pub is_metered: bool,
+    /// Work that wants a processor, in percent of what all of them can do, over the last minute; 0 where the system does not say.
+    pub load_percent: u32,
     /// Until when a person at the machine paused the agent.
     pub paused_until: Option<i64>,
     /// Until when an administrator paused the workstation.
@@ -134,10 +142,26 @@ pub fn decide(schedule: &Schedule, earlier: &Earlier, at: &Conditions) -> Decisi
     if at.power == PowerSource::Battery && !schedule.on_battery {
         return Decision::Delayed(DelayReason::OnBattery, look_again);
     }
+    if at.is_metered && !schedule.on_metered {
+        return Decision::Delayed(DelayReason::MeteredConnection, look_again);
+    }
     let Some(since) = at.reachable_since else { return Decision::Delayed(DelayReason::OfficeUnreachable, look_again) };
+    if waits_for_busy_machine(schedule, earlier, due, at) {
+        return Decision::Delayed(DelayReason::MachineBusy, look_again);
+    }
     // Whoever was away catches up soon after the return, and not all in the same second.
     let settled = since.saturating_add(share(at.spread, RETURN_SPREAD_MS));
     if settled > now { Decision::Due(settled) } else { Decision::Start }
+}
+
+/// Whether a backup that gives way waits until the machine has less to do. A first backup does not, and none waits for long: some
+/// machines are always busy.
+fn waits_for_busy_machine(schedule: &Schedule, earlier: &Earlier, due: i64, at: &Conditions) -> bool {
+    let patience = MOST_BUSY_MS.min(ms(schedule.rhythm_seconds) / 2);
+    schedule.low_priority
+        && at.load_percent >= BUSY_PERCENT
+        && earlier.completed.is_some()
+        && at.now.saturating_sub(due) < patience
 }
 
 /// Whether a restore is to be rehearsed, now that a run is complete. Times are Unix milliseconds: when a drill last restored everything,
@@ -187,6 +211,8 @@ mod tests {
             minute: 600,
             power: PowerSource::Mains,
             reachable_since: Some(0),
+            is_metered: false,
+            load_percent: 0,
             paused_until: None,
             paused_by_office_until: None,
             office_ahead: 0,
@@ -214,6 +240,33 @@ mod tests {
         assert_eq!(decide(&Schedule::USUAL, &completed(NOW), &then), delayed);
         let allowed = Schedule { on_battery: true, ..Schedule::USUAL };
         assert_eq!(decide(&allowed, &completed(NOW), &then), Decision::Start);
+    }
+
+    #[test]
+    fn what_is_paid_by_the_byte_carries_no_backup_unless_the_office_says_so() {
+        let metered = Conditions { is_metered: true, ..at(NOW) };
+        let decided = |schedule, at| decide(&schedule, &Earlier::default(), &at);
+        let delayed = Decision::Delayed(DelayReason::MeteredConnection, NOW + LOOK_AGAIN_MS);
+        assert_eq!(decided(Schedule::USUAL, metered), delayed);
+        assert_eq!(decided(Schedule { on_metered: true, ..Schedule::USUAL }, metered), Decision::Start);
+        let away = Conditions { reachable_since: None, ..metered };
+        assert_eq!(decided(Schedule::USUAL, away), delayed, "to find out whether the service answers would cost as well");
+    }
+
+    #[test]
+    fn a_busy_machine_is_waited_for_but_not_for_long_and_not_with_its_first_backup() {
+        let due = NOW + HOUR_MS;
+        let busy = |now| Conditions { load_percent: BUSY_PERCENT, ..at(now) };
+        let decided = |schedule, now| decide(&schedule, &completed(NOW), &busy(now));
+        let delayed = Decision::Delayed(DelayReason::MachineBusy, due + LOOK_AGAIN_MS);
+        assert_eq!(decided(Schedule::USUAL, due), delayed);
+        assert_eq!(decided(Schedule::USUAL, due + MOST_BUSY_MS), Decision::Start, "some machines are always busy");
+        let often = Schedule { rhythm_seconds: Rhythm::new(900).expect("within"), ..Schedule::USUAL };
+        assert_eq!(decided(often, NOW + 900_000 + 450_000), Decision::Start);
+        assert_eq!(decided(Schedule { low_priority: false, ..Schedule::USUAL }, due), Decision::Start);
+        assert_eq!(decide(&Schedule::USUAL, &Earlier::default(), &busy(NOW)), Decision::Start);
+        let failed = Earlier { completed: None, failed: Some((NOW - DAY_MS, 3)) };
+        assert_eq!(decide(&Schedule::USUAL, &failed, &busy(NOW)), Decision::Start);
     }
 
     #[test]

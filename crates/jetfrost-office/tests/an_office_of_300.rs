@@ -222,6 +222,8 @@ impl Office {
         let conditions = Conditions {
             now,
             minute: u16::try_from(now / 60_000 % 1440).expect("a minute of a day"),
+            is_metered: false,
+            load_percent: 0,
             power: if on_battery { PowerSource::Battery } else { PowerSource::Mains },
             reachable_since: m.reachable_since,
             paused_until: None,

@@ -3,9 +3,10 @@
 
 use std::fs::File;
 use std::io;
+use std::path::{Component, Path};
 
-use crate::Metadata;
 use crate::attributes::ExtendedAttributes;
+use crate::{Metadata, name_bytes};
 
 /// An open directory. Names in it are one path component; one with a separator or a zero byte is an error.
 pub trait OpenDirectory: Sized {
@@ -19,6 +20,18 @@ pub trait OpenDirectory: Sized {
     /// # Errors
     /// What the system says.
     fn root() -> io::Result<Self>;
+
+    /// The directory at an absolute path. A link on the way is refused.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn at(path: &Path) -> io::Result<Self> {
+        let parts = path.components().filter_map(|part| match part {
+            Component::Normal(name) => Some(name_bytes(name)),
+            _ => None,
+        });
+        parts.into_iter().try_fold(Self::root()?, |at, name| at.open_directory(name))
+    }
 
     /// What it is itself.
     ///

@@ -18,6 +18,8 @@ mod priority;
 mod program;
 mod registration;
 mod restored;
+mod secrets;
+mod snapshot;
 mod socket;
 mod volume;
 
@@ -38,10 +40,12 @@ pub use priority::Priority;
 pub use program::Programs;
 pub use registration::{Registration, Started};
 pub use restored::{MetadataTarget, Special};
+pub use secrets::{Keeper, Secrets};
+pub use snapshot::Snapshot;
 pub use socket::{Listening, LocalSockets};
 pub use system::{
-    Directory, LocalListener, LocalStream, NamedIn, Restored, is_medium_error, make_link, make_special, name_bytes, os_str,
-    path_bytes, path_of, reason,
+    Directory, LocalListener, LocalStream, NamedIn, Restored, TakenSnapshot, is_medium_error, make_link, make_special,
+    name_bytes, os_str, path_bytes, path_of, reason,
 };
 pub use volume::{Devices, Volumes};
 

@@ -17,6 +17,9 @@ pub trait Machine {
     /// Bytes of a page of memory; none where that is not known.
     fn page_size() -> Option<usize>;
 
+    /// Work that wants a processor, in percent of what all of them can do, over the last minute; none where that is not known.
+    fn load_percent() -> Option<u32>;
+
     /// The number of a network interface, for addresses that are good on one link alone (RFC 4007, section 11).
     fn interface_number(name: &str) -> Option<u32>;
 }

@@ -34,4 +34,10 @@ pub trait Network {
     /// # Errors
     /// What the system says.
     fn link_of(own: IpAddr) -> io::Result<Option<Link>>;
+
+    /// Whether what goes out from one of this machine's addresses is paid by the byte, as far as somebody said so or the hardware tells.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn is_metered(own: IpAddr) -> io::Result<bool>;
 }

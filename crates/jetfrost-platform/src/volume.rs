@@ -1,7 +1,7 @@
 //! Volumes and devices.
 
 use std::io;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// What the system says of volumes.
 pub trait Volumes {
@@ -14,6 +14,12 @@ pub trait Volumes {
     /// Whether large files are better written past the page cache on the volume of this directory. A network's file system would have
     /// each write wait for its server, one that compresses would not, and one in memory has nothing but the cache.
     fn gains_past_cache(directory: &Path) -> bool;
+
+    /// Where anything is mounted.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn mount_points() -> io::Result<Vec<PathBuf>>;
 }
 
 /// What the system says of block devices.

@@ -21,6 +21,10 @@ pub enum DelayReason {
     OutsideHours,
     /// The machine runs on battery.
     OnBattery,
+    /// The machine reaches the service over a connection that is paid by the byte.
+    MeteredConnection,
+    /// The machine has more work than its processors can do.
+    MachineBusy,
     /// The service does not answer.
     OfficeUnreachable,
     /// The service accepts no new backups at the moment.
@@ -38,7 +42,7 @@ pub enum DelayReason {
 }
 
 labels!(DelayReason: Paused = "paused", PausedByOffice = "paused_by_office", ClockImplausible = "clock_implausible", AnotherRun = "another_run",
-    OutsideHours = "outside_hours", OnBattery = "on_battery", OfficeUnreachable = "office_unreachable",
+    OutsideHours = "outside_hours", OnBattery = "on_battery", MeteredConnection = "metered_connection", MachineBusy = "machine_busy", OfficeUnreachable = "office_unreachable",
     BackupsPaused = "backups_paused", Queued = "queued", LimitReached = "limit_reached", DestinationUnavailable = "destination_unavailable",
     PassphraseNeeded = "passphrase_needed", SourceMissing = "source_missing");
 

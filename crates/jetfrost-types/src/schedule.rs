@@ -308,6 +308,10 @@ pub struct Schedule {
     pub hours: TimeOfDay,
     /// Whether it is backed up on battery.
     pub on_battery: bool,
+    /// Whether it is backed up over a connection that is paid by the byte.
+    #[serde(default)]
+    #[schema(required)]
+    pub on_metered: bool,
     /// Whether backups yield to whatever else the machine does.
     pub low_priority: bool,
     /// How fast it may send.
@@ -325,12 +329,13 @@ pub struct Schedule {
 }
 
 impl Schedule {
-    /// Every hour, at any time, not on battery, yielding, as fast as the network allows; a drill every week, a proof every 90 days; with
+    /// Every hour, at any time, not on battery, not over a metered connection, yielding, as fast as the network allows; a drill every week, a proof every 90 days; with
     /// all that is included.
     pub const USUAL: Self = Self {
         rhythm_seconds: Rhythm::HOURLY,
         hours: TimeOfDay::ALWAYS,
         on_battery: false,
+        on_metered: false,
         low_priority: true,
         rate: RateLimit::Unlimited,
         drill_days: DrillDays::WEEKLY,
@@ -358,6 +363,9 @@ pub struct ScheduleSettings {
     /// Whether it is backed up on battery.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub on_battery: Option<bool>,
+    /// Whether it is backed up over a connection that is paid by the byte.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub on_metered: Option<bool>,
     /// Whether backups yield to whatever else the machine does.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub low_priority: Option<bool>,
@@ -405,6 +413,10 @@ pub struct ScheduleOrigin {
     pub hours: SetBy,
     /// Whether on battery.
     pub on_battery: SetBy,
+    /// Whether over a metered connection.
+    #[serde(default)]
+    #[schema(required)]
+    pub on_metered: SetBy,
     /// Whether it yields.
     pub low_priority: SetBy,
     /// How fast.

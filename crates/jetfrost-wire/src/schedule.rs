@@ -73,11 +73,13 @@ pub struct NewPause {
 /// Settings in a line, for people: `every 4 hours, between 22:00-06:00, on battery`; `nothing` where nothing is set.
 #[must_use]
 pub fn said(settings: &ScheduleSettings) -> String {
-    let ScheduleSettings { rhythm_seconds, hours, on_battery, low_priority, rate, drill_days, proof_days, exclude } = settings;
+    let ScheduleSettings { rhythm_seconds, hours, on_battery, on_metered, low_priority, rate, drill_days, proof_days, exclude } =
+        settings;
     let parts = [
         rhythm_seconds.map(said_of_rhythm),
         hours.map(said_of_hours),
         on_battery.map(|yes| said_of_battery(yes).to_owned()),
+        on_metered.map(|yes| said_of_metered(yes).to_owned()),
         low_priority.map(|yes| said_of_priority(yes).to_owned()),
         rate.map(said_of_rate),
         drill_days.map(said_of_drills),
@@ -111,6 +113,12 @@ pub fn said_of_hours(hours: TimeOfDay) -> String {
 #[must_use]
 pub fn said_of_battery(on_battery: bool) -> &'static str {
     if on_battery { "also on battery" } else { "not on battery" }
+}
+
+/// `also over a metered connection`, `not over a metered connection`.
+#[must_use]
+pub fn said_of_metered(on_metered: bool) -> &'static str {
+    if on_metered { "also over a metered connection" } else { "not over a metered connection" }
 }
 
 /// `low priority`, `normal priority`.
@@ -168,6 +176,7 @@ mod tests {
             rhythm_seconds: Rhythm::new(4 * 3600),
             hours: Some("22:00-06:00".parse().expect("hours")),
             on_battery: Some(true),
+            on_metered: Some(false),
             low_priority: Some(false),
             rate: Some(RateLimit::Limited {
                 bytes_per_second: Rate::new(5_000_000).expect("enough"),
@@ -177,7 +186,7 @@ mod tests {
             proof_days: ProofDays::new(180),
             exclude: Some([Template::Trash, Template::Caches].into_iter().collect()),
         };
-        let line = "every 4 hours, 22:00-06:00, also on battery, normal priority, at most 5.00 MB/s 08:00-18:00, \
+        let line = "every 4 hours, 22:00-06:00, also on battery, not over a metered connection, normal priority, at most 5.00 MB/s 08:00-18:00, \
                     a drill every 30 days, a proof of the passphrase or recovery key every 180 days, leaves out caches, trash";
         assert_eq!(said(&settings), line);
         let said = [900, 3_600, 5_400, 86_400].map(|seconds| said_of_rhythm(Rhythm::new(seconds).expect("within")));

@@ -4,6 +4,7 @@
 use std::path::{Path, PathBuf};
 
 use insta::{Settings, assert_snapshot};
+use jetfrost_client::kept_key::KeyPlace;
 use jetfrost_client::restore::{Rights, Wish};
 use jetfrost_platform::{Machine, System};
 use jetfrost_tests::office::{ADMINISTRATOR, Office, Workstation};
@@ -165,5 +166,7 @@ fn what_a_person_at_a_workstation_is_shown_is_as_it_was() {
     let day = second_day();
     let letters = day.avocet.folder.join("letters");
     let look = ["look", letters.to_str().expect("text")];
+    // Wherever this machine would keep it best.
+    day.avocet.home.move_key(KeyPlace::File).expect("moved");
     hold(&day.office, day.avocet.home.directory(), &[&WORKSTATIONS[..], &[&look]].concat());
 }

@@ -109,6 +109,14 @@ impl Surroundings for &World {
         Ok(self.on_battery.load(Ordering::SeqCst))
     }
 
+    fn is_metered(&self) -> bool {
+        false
+    }
+
+    fn load_percent(&self) -> Option<u32> {
+        None
+    }
+
     fn known(&self) -> Result<Known, ClientError> {
         self.there(Surroundings::known)
     }

@@ -8,15 +8,15 @@ use serde_json::Value;
 use tempfile::TempDir;
 
 /// An office with a workstation that has one point.
-struct Setup {
+pub(crate) struct Setup {
     test: TempDir,
     admin: PathBuf,
-    station: PathBuf,
+    pub(crate) station: PathBuf,
     _daemon: Daemon,
 }
 
 impl Setup {
-    fn new(prepare: impl FnOnce(&Path, &Path)) -> Self {
+    pub(crate) fn new(prepare: impl FnOnce(&Path, &Path)) -> Self {
         assert!(program("jetfrost").is_file());
         let test = tempfile::tempdir().expect("a directory");
         let (admin, station) = (test.path().join("admin"), test.path().join("station"));
@@ -33,7 +33,7 @@ impl Setup {
         Self { test, admin, station, _daemon: daemon }
     }
 
-    fn join(&self, more: &[&str]) -> Said {
+    pub(crate) fn join(&self, more: &[&str]) -> Said {
         let said = jetfrost_ends(&self.admin, &["--json", "enrolment", "add", "tove"], 0);
         let issued: Value = serde_json::from_str(&said.out).expect("JSON");
         let code = issued["code"].as_str().expect("a code");
@@ -47,7 +47,7 @@ impl Setup {
     }
 
     /// Runs a command of the workstation with variables set.
-    fn run(&self, arguments: &[&str], variables: &[(&str, &str)], code: i32) -> String {
+    pub(crate) fn run(&self, arguments: &[&str], variables: &[(&str, &str)], code: i32) -> String {
         let output = jetfrost(&self.station).args(arguments).envs(variables.iter().copied()).output().expect("it runs");
         let said = format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
         assert_eq!(output.status.code(), Some(code), "{arguments:?} said:\n{said}");

@@ -45,6 +45,8 @@ pub(crate) fn delay(reason: DelayReason) -> &'static str {
         DelayReason::AnotherRun => "another run has been in progress",
         DelayReason::OutsideHours => "it has been outside the allowed hours",
         DelayReason::OnBattery => "the machine has been on battery",
+        DelayReason::MeteredConnection => "the connection has been metered",
+        DelayReason::MachineBusy => "the machine has been busy",
         DelayReason::OfficeUnreachable => "the service has not answered",
         DelayReason::BackupsPaused => "new backups have been paused at the service",
         DelayReason::LimitReached => "a limit has been reached",

@@ -12,7 +12,7 @@ pub(super) fn in_the_way(error: &ClientError) -> Option<DelayReason> {
         ClientError::Unreachable { .. } => Some(DelayReason::OfficeUnreachable),
         ClientError::Busy => Some(DelayReason::AnotherRun),
         ClientError::NothingIncluded | ClientError::NothingThere(_) => Some(DelayReason::SourceMissing),
-        ClientError::Passphrase(_) | ClientError::WrongPassphrase => Some(DelayReason::PassphraseNeeded),
+        ClientError::StoreKey(_) | ClientError::WrongPassphrase => Some(DelayReason::PassphraseNeeded),
         ClientError::Refused(problem) => match problem.known_kind()? {
             ProblemKind::Paused => Some(DelayReason::BackupsPaused),
             ProblemKind::Queued => Some(DelayReason::Queued),

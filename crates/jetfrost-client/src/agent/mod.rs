@@ -53,6 +53,8 @@ const SEEK_AGAIN: SignedDuration = SignedDuration::from_hours(1);
 
 /// While a run goes on, the machine's power is looked at this often.
 const WATCH: Duration = Duration::from_secs(5);
+/// Its connection is looked at with every so many of those looks: that takes another program.
+const CONNECTION_LOOKS: u32 = 6;
 
 /// What the agent is doing.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -510,23 +512,32 @@ impl<S: Surroundings> Agent<S> {
         if is_in_doubt(&self.lock()) {
             self.ask_office();
         }
-        let as_if_it_answered = self.decide_with(now, Some(i64::MIN));
-        if as_if_it_answered != Decision::Start {
-            return as_if_it_answered;
+        // What takes longer to find out is found out when nothing else is in the way; last of all, whether the service answers.
+        let mut seen = Seen { reachable_since: Some(i64::MIN), is_metered: false, load_percent: 0 };
+        let mut decision = self.decide_with(now, &seen);
+        if decision == Decision::Start {
+            // A machine that does not say is not kept from being backed up.
+            (seen.is_metered, seen.load_percent) = (self.world.is_metered(), self.world.load_percent().unwrap_or(0));
+            decision = self.decide_with(now, &seen);
         }
-        let since = self.ask_office();
-        self.decide_with(now, since.map(Timestamp::as_millisecond))
+        if decision == Decision::Start {
+            seen.reachable_since = self.ask_office().map(Timestamp::as_millisecond);
+            decision = self.decide_with(now, &seen);
+        }
+        decision
     }
 
-    fn decide_with(&self, now: Timestamp, reachable_since: Option<i64>) -> Decision {
+    fn decide_with(&self, now: Timestamp, seen: &Seen) -> Decision {
         let shared = self.lock();
-        // A machine that does not say is not kept from being backed up.
+        let Seen { reachable_since, is_metered, load_percent } = *seen;
         let power = if self.world.on_battery().unwrap_or(false) { PowerSource::Battery } else { PowerSource::Mains };
         let conditions = Conditions {
             now: now.as_millisecond(),
             minute: self.world.minute(),
             power,
             reachable_since,
+            is_metered,
+            load_percent,
             paused_until: shared.record.paused_until.map(Timestamp::as_millisecond),
             paused_by_office_until: shared.record.paused_by_office_until.map(Timestamp::as_millisecond),
             office_ahead: ms_of(shared.office_ahead),
@@ -539,7 +550,7 @@ impl<S: Surroundings> Agent<S> {
     fn back_up(&self, a_person_asked: bool) -> Timestamp {
         let since = self.world.now();
         let doing = Doing::BackingUp { since, progress: Progress::default() };
-        let (result, unplugged) = self.watched(doing, a_person_asked, |meter| self.world.back_up(meter));
+        let (result, stopped_by) = self.watched(doing, a_person_asked, |meter| self.world.back_up(meter));
         let is_complete = result.is_ok();
         let queue = match &result {
             Err(ClientError::Refused(problem)) => problem.queue,
@@ -549,7 +560,7 @@ impl<S: Surroundings> Agent<S> {
             let mut shared = self.lock();
             (shared.queue, shared.waits_for_person) = (queue, queue.is_some() && a_person_asked);
         }
-        let look_again = self.note(result, unplugged);
+        let look_again = self.note(result, stopped_by);
         if is_complete {
             self.drill_if_due();
         }
@@ -580,14 +591,14 @@ impl<S: Surroundings> Agent<S> {
         }
     }
 
-    /// Does something that takes a while, in a thread of its own, and looks at the machine's power meanwhile. Says with its result
-    /// whether it was stopped because of that.
+    /// Does something that takes a while, in a thread of its own, and looks at the machine's power and connection meanwhile. Says with
+    /// its result for which of them it was stopped, if so.
     fn watched<T: Send>(
         &self,
         doing: Doing,
         a_person_asked: bool,
         work: impl FnOnce(&Arc<Meter>) -> Result<T> + Send,
-    ) -> (Result<T>, bool) {
+    ) -> (Result<T>, Option<DelayReason>) {
         let meter = Arc::new(Meter::default());
         let mut once_begun = Some(doing);
         {
@@ -611,34 +622,44 @@ impl<S: Surroundings> Agent<S> {
                 }
                 work(&meter)
             });
-            let unplugged = self.watch(&meter, a_person_asked, once_begun);
-            (running.join().unwrap_or_else(|_| Err(ClientError::Unexpected("the work panicked".into()))), unplugged)
+            let stopped_by = self.watch(&meter, a_person_asked, once_begun);
+            (running.join().unwrap_or_else(|_| Err(ClientError::Unexpected("the work panicked".into()))), stopped_by)
         });
         self.lock().meter = None;
         done
     }
 
-    /// Looks at the machine's power while a run goes on, and stops it when it has to. Says whether it did. What it does is shown once it
-    /// has begun, if not before.
-    fn watch(&self, meter: &Meter, a_person_asked: bool, mut once_begun: Option<Doing>) -> bool {
+    /// Looks at the machine's power and connection while a run goes on, and stops it when it has to. Says for what it did. What it does
+    /// is shown once it has begun, if not before.
+    fn watch(&self, meter: &Meter, a_person_asked: bool, mut once_begun: Option<Doing>) -> Option<DelayReason> {
         let mut shared = self.lock();
+        let mut looks = 0_u32;
         while !shared.is_over {
             let (again, _) = self.state.changed.wait_timeout(shared, WATCH).unwrap_or_else(PoisonError::into_inner);
             shared = again;
             if meter.has_begun() {
                 once_begun.take().into_iter().for_each(|doing| self.does(&mut shared, doing));
             }
-            let stays_on_mains = !a_person_asked && !shared.record.schedule.values.on_battery;
-            if !shared.is_over && stays_on_mains && self.world.on_battery().unwrap_or(false) {
-                meter.stop();
-                return true;
+            if shared.is_over || a_person_asked {
+                continue;
             }
+            let Schedule { on_battery, on_metered, .. } = shared.record.schedule.values;
+            looks += 1;
+            let stopped_by = if !on_battery && self.world.on_battery().unwrap_or(false) {
+                DelayReason::OnBattery
+            } else if !on_metered && looks.is_multiple_of(CONNECTION_LOOKS) && self.world.is_metered() {
+                DelayReason::MeteredConnection
+            } else {
+                continue;
+            };
+            meter.stop();
+            return Some(stopped_by);
         }
-        false
+        None
     }
 
     /// Notes what came of a run.
-    fn note(&self, result: Result<Vec<BackupReport>>, unplugged: bool) -> Timestamp {
+    fn note(&self, result: Result<Vec<BackupReport>>, stopped_by: Option<DelayReason>) -> Timestamp {
         let now = self.world.now();
         match result {
             Ok(reports) => {
@@ -649,12 +670,14 @@ impl<S: Surroundings> Agent<S> {
                 self.keep(&mut shared);
                 now
             }
-            Err(ClientError::Stopped) if unplugged => {
-                self.delay(DelayReason::OnBattery);
-                soon(now)
-            }
-            // The agent itself ends.
-            Err(ClientError::Stopped) => now,
+            Err(ClientError::Stopped) => match stopped_by {
+                Some(reason) => {
+                    self.delay(reason);
+                    soon(now)
+                }
+                // The agent itself ends.
+                None => now,
+            },
             Err(error) => {
                 if let Some(reason) = in_the_way(&error) {
                     let until = now + again_after(reason, &error);
@@ -713,6 +736,13 @@ impl<S: Surroundings> Agent<S> {
     fn lock(&self) -> MutexGuard<'_, Shared> {
         self.state.lock()
     }
+}
+
+/// What an agent finds out of its surroundings only when a run is due.
+struct Seen {
+    reachable_since: Option<i64>,
+    is_metered: bool,
+    load_percent: u32,
 }
 
 /// Says that work is over, also when it panicked.

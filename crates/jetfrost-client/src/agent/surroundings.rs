@@ -1,9 +1,10 @@
 //! What an agent sees and does outside itself. Tests give it another world.
 
 use std::io;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, ToSocketAddrs, UdpSocket};
 use std::sync::Arc;
 
-use jetfrost_platform::{Power, Priority, System};
+use jetfrost_platform::{Machine, Network, Power, Priority, System};
 use jetfrost_wire::calls;
 use jetfrost_wire::diagnosis::Diagnosis;
 use jetfrost_wire::schedule::AppliedSchedule;
@@ -55,6 +56,12 @@ pub trait Surroundings: Sync {
     /// # Errors
     /// What the system says.
     fn on_battery(&self) -> io::Result<bool>;
+
+    /// Whether what goes to the service is paid by the byte. One that does not say so is not.
+    fn is_metered(&self) -> bool;
+
+    /// Work that wants a processor, in percent of what all of them can do, over the last minute; none where the system does not say.
+    fn load_percent(&self) -> Option<u32>;
 
     /// Asks the service what it knows of this workstation.
     ///
@@ -116,6 +123,15 @@ impl Surroundings for ThisMachine {
 
     fn on_battery(&self) -> io::Result<bool> {
         System::on_battery()
+    }
+
+    fn is_metered(&self) -> bool {
+        let way = self.state_dir.membership().ok().and_then(|membership| own_address_towards(&membership.address).ok());
+        way.is_some_and(|own| System::is_metered(own).unwrap_or(false))
+    }
+
+    fn load_percent(&self) -> Option<u32> {
+        System::load_percent()
     }
 
     fn known(&self) -> Result<Known, ClientError> {
@@ -188,4 +204,16 @@ impl Surroundings for ThisMachine {
         let point = browser.point(&At::Latest, PointKind::Files)?;
         drill(&browser, &point, &Rehearsal::usual(self.state_dir.directory()), meter).map(drop)
     }
+}
+
+/// This machine's address on the way to an address. Nothing is sent: a datagram socket only looks the way up.
+fn own_address_towards(address: &str) -> io::Result<IpAddr> {
+    let look_up = |to: SocketAddr| {
+        let any: IpAddr = if to.is_ipv4() { Ipv4Addr::UNSPECIFIED.into() } else { Ipv6Addr::UNSPECIFIED.into() };
+        let socket = UdpSocket::bind((any, 0))?;
+        socket.connect(to)?;
+        Ok(socket.local_addr()?.ip())
+    };
+    let nowhere = Err(io::Error::from(io::ErrorKind::NotFound));
+    address.to_socket_addrs()?.map(look_up).reduce(|first, next| first.or(next)).unwrap_or(nowhere)
 }

@@ -38,6 +38,9 @@ struct World {
     /// How often the address that a person gave was tried again.
     went_back: AtomicI64,
     has_moved: AtomicBool,
+    metered: AtomicBool,
+    /// Work for the processors, in percent.
+    load: AtomicI64,
     /// By how many milliseconds the machine's clock is ahead of the service's.
     ahead: AtomicI64,
 }
@@ -53,6 +56,14 @@ impl Surroundings for &World {
 
     fn on_battery(&self) -> io::Result<bool> {
         Ok(self.battery.load(Ordering::SeqCst))
+    }
+
+    fn is_metered(&self) -> bool {
+        self.metered.load(Ordering::SeqCst)
+    }
+
+    fn load_percent(&self) -> Option<u32> {
+        u32::try_from(self.load.load(Ordering::SeqCst)).ok()
     }
 
     fn known(&self) -> Result<Known> {
@@ -130,6 +141,8 @@ impl World {
             sought: AtomicI64::new(0),
             went_back: AtomicI64::new(0),
             has_moved: AtomicBool::new(false),
+            metered: AtomicBool::new(false),
+            load: AtomicI64::new(0),
             ahead: AtomicI64::new(0),
         }
     }
@@ -243,6 +256,47 @@ fn what_is_in_the_way_is_named_with_the_time_from_when_it_was_also_after_a_resta
     world.battery.store(false, Ordering::SeqCst);
     settle(&agent, &world);
     assert_eq!((world.runs(), agent.status().completed.is_some()), (1, true));
+}
+
+#[test]
+fn over_a_metered_connection_the_service_is_not_even_asked_and_a_person_may_all_the_same() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    world.metered.store(true, Ordering::SeqCst);
+    let agent = agent(&state_dir, &world);
+    agent.step();
+    let asked = world.asked_times.load(Ordering::SeqCst);
+    for _ in 0..20 {
+        world.pass(1);
+        agent.step();
+    }
+    assert_eq!((reason(&agent), world.runs()), (Some(DelayReason::MeteredConnection), 0));
+    assert_eq!(world.asked_times.load(Ordering::SeqCst), asked, "that would be paid, too");
+    agent.obey(&Ask::StartNow).expect("asked");
+    agent.step();
+    assert_eq!(world.runs(), 1);
+}
+
+#[test]
+fn a_busy_machine_is_backed_up_when_it_has_less_to_do_or_half_an_hour_later() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    world.load.store(900, Ordering::SeqCst);
+    let agent = agent(&state_dir, &world);
+    settle(&agent, &world);
+    assert_eq!(world.runs(), 1, "the first backup waits for nothing");
+    agent.step();
+    let due = loop {
+        let Doing::Waiting { due } = agent.status().now else { break (&world).now() };
+        world.now.store(due.as_millisecond(), Ordering::SeqCst);
+        agent.step();
+    };
+    assert_eq!(reason(&agent), Some(DelayReason::MachineBusy));
+    while world.runs() == 1 {
+        world.pass(1);
+        agent.step();
+    }
+    assert_eq!((&world).now().duration_since(due), SignedDuration::from_mins(30));
 }
 
 /// An hour of rounds.

@@ -1,11 +1,13 @@
 //! Making a recovery point.
 
 use std::collections::HashSet;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
+use consistent::Consistent;
 use jetfrost_image::crypto::{StoreKeys, SystemRandom, open_point, random_array, seal_point};
 use jetfrost_image::format::{Content, Exception, PointBody, PointFile, PointHead, encode_needs, needs_check};
 use jetfrost_image::tree::{ChunkSink, Chunker, store_content};
@@ -25,12 +27,15 @@ use crate::exclusion::Templates;
 use crate::hooks::{Around, Came};
 use crate::join::host_name;
 use crate::progress::{Meter, Reporter};
-use crate::scan::{ChangeCache, ChangeCacheWriter, Counts, Kept, Reading, View, Walk, WalkResult, count, count_disks, forget};
+use crate::scan::{
+    ChangeCache, ChangeCacheWriter, Counts, Kept, Reading, StandIns, View, Walk, WalkResult, count, count_disks, forget,
+};
 use crate::selection::{Patterns, Selection, SelectionTree};
 use crate::state_dir::{Membership, Seen, StateDir};
 use crate::throttle::Throttle;
 
 mod carried;
+mod consistent;
 mod packing;
 mod pipeline;
 mod read_back;
@@ -64,6 +69,10 @@ pub struct BackupReport {
     pub not_remembered: Option<ClientError>,
     /// Why the command after the backup failed, if it did.
     pub after_failed: Option<String>,
+    /// Where the volumes begin that were read from a snapshot.
+    pub snapshots: Vec<PathBuf>,
+    /// Why a volume that has snapshots was read without one, if so.
+    pub no_snapshot: Option<String>,
 }
 
 /// Makes a recovery point of the folders or of the disks that were chosen on this workstation. Where the service has enough to do, it
@@ -176,22 +185,27 @@ impl RunUnderway<'_> {
             around.before(self.meter)?;
         }
         let patterns = Patterns::of(self.selection, self.begun.exclude)?;
-        self.go(&patterns).or_else(|error| self.again_if_not_believed(&patterns, error))
+        let source = match self.kind {
+            PointKind::Files => Consistent::take(&self.selection.folders),
+            PointKind::Disk => Consistent::default(),
+        };
+        let done = self.go(&patterns, &source).or_else(|error| self.again_if_not_believed(&patterns, &source, error))?;
+        Ok(BackupReport { snapshots: source.volumes(), no_snapshot: source.why_not, ..done })
     }
 
     /// A point that the service does not take as it is may rest on a memory that is wrong, or on needs of an earlier point that
     /// are damaged there: then everything is read again, in the same run, and the new point rests on nothing.
-    fn again_if_not_believed(&self, patterns: &Patterns, error: ClientError) -> Result<BackupReport> {
+    fn again_if_not_believed(&self, patterns: &Patterns, source: &Consistent, error: ClientError) -> Result<BackupReport> {
         let directory = self.state_dir.memory_directory(self.kind)?;
         if !error.is_not_believed() || !ChangeCache::is_there(&directory) {
             return Err(error);
         }
         forget(&directory).map_err(ClientError::file("removing", &directory))?;
         self.meter.begin_again();
-        self.go(patterns)
+        self.go(patterns, source)
     }
 
-    fn go(&self, patterns: &Patterns) -> Result<BackupReport> {
+    fn go(&self, patterns: &Patterns, source: &Consistent) -> Result<BackupReport> {
         let latest = self.authentic_latest()?;
         self.check_not_rolled_back(latest.as_ref())?;
         let directory = self.state_dir.memory_directory(self.kind)?;
@@ -233,6 +247,7 @@ impl RunUnderway<'_> {
                 PointKind::Files => Reading::Files,
                 PointKind::Disk => Reading::Disks,
             },
+            stand_ins: StandIns(&source.stand_ins),
         };
         let walk = Walk::new(self.keys, view, &mut pipeline, walk_memory, writer, Arc::clone(self.meter)).reading_again(lost);
         let walked = self.expecting(expected, view, || walk.run());
@@ -350,6 +365,8 @@ impl RunUnderway<'_> {
             damaged_points: self.begun.damaged_points.clone(),
             not_remembered: seen.and(kept).err(),
             after_failed: None,
+            snapshots: Vec::new(),
+            no_snapshot: None,
             point: committed.point,
             counts: walked.counts,
             exceptions: walked.exceptions.counts,

@@ -32,15 +32,21 @@ pub(super) fn joined(state_dir: &StateDir) -> Tried<Membership> {
 }
 
 pub(super) fn keys(state_dir: &StateDir, membership: &Membership) -> Tried<()> {
-    match state_dir.keys(membership) {
-        Ok(_) => Ok(((), Found::Passed("The store key is on this machine: backups need no passphrase.".into()))),
-        Err(ClientError::NotJoined | ClientError::Passphrase(_)) => Err(Found::InTheWay(Advice::to(
+    match state_dir.keys(membership).and_then(|_| state_dir.key_place()) {
+        Ok(place) => Ok(((), Found::Passed(format!("The store key is {place}: backups need no passphrase.")))),
+        Err(ClientError::StoreKey(why)) => Err(Found::InTheWay(Advice::to(
             WhoseMove::Workstation,
-            "The store key is missing on this machine, or its file is damaged.",
+            sentence(why),
             "Put it back with the image passphrase or the recovery key: jetfrost unlock",
         ))),
         Err(error) => Err(error.into()),
     }
+}
+
+/// The text of an error as a sentence.
+fn sentence(text: &str) -> String {
+    let mut rest = text.chars();
+    rest.next().map(|first| format!("{}{}.", first.to_uppercase(), rest.as_str())).unwrap_or_default()
 }
 
 /// What is included. Names of what is not there go to `missing`.

@@ -12,6 +12,7 @@ use crossbeam_channel::{Receiver, Sender, bounded};
 use jetfrost_image::format::EntryKind;
 use jetfrost_platform::{Directory, FileKind, Metadata, OpenDirectory};
 
+use super::stand_in::StandIns;
 use crate::entries::entry_kind;
 use crate::exclusion::{CACHE_TAG, CACHE_TAG_SIGNATURE};
 use crate::selection::{Patterns, SelectionTree};
@@ -77,6 +78,8 @@ pub(crate) struct View<'v> {
     /// Not seen at all: this machine's own settings and cache, which change during the walk.
     pub(crate) own: &'v [u8],
     pub(crate) reading: Reading,
+    /// What is walked in place of what.
+    pub(crate) stand_ins: StandIns<'v>,
 }
 
 impl View<'_> {
@@ -85,13 +88,19 @@ impl View<'_> {
     /// # Errors
     /// When the root cannot be opened or listed.
     pub(crate) fn look(&self, show: &mut dyn FnMut(DirEntry) -> ControlFlow<()>) -> io::Result<()> {
-        self.look_from(&Directory::root()?, show)
+        self.look_from(&*self.root()?, show)
+    }
+
+    /// Where a walk begins.
+    fn root(&self) -> io::Result<Arc<Directory>> {
+        self.stand_ins.at(b"").map_or_else(|| Directory::root().map(Arc::new), Ok)
     }
 
     fn look_from(&self, root: &Directory, show: &mut dyn FnMut(DirEntry) -> ControlFlow<()>) -> io::Result<()> {
         let within = Within { chosen: Some(self.tree), whole: self.tree.whole };
         // Also when everything was chosen the walk stays on one volume: /proc and the like are others.
-        let device = if self.tree.whole { root.metadata().ok().map(|root| root.volume) } else { None };
+        let device =
+            if self.tree.whole { root.metadata().ok().map(|root| self.stand_ins.as_seen_there(root).volume) } else { None };
         let names = names_of(root, within)?;
         let _ = Looking { view: self, path: Vec::new(), depth: 0, show }.folder(root, names, within, device);
         Ok(())
@@ -103,7 +112,7 @@ impl View<'_> {
 /// # Errors
 /// When the root cannot be opened.
 pub(super) fn look_ahead<'s>(scope: &'s Scope<'s, '_>, view: View<'s>) -> io::Result<(Arc<Directory>, Sights)> {
-    let root = Arc::new(Directory::root()?);
+    let root = view.root()?;
     let (out, batches) = bounded(WAITING);
     let from = Arc::clone(&root);
     scope.spawn(move || {
@@ -231,16 +240,21 @@ impl Looking<'_> {
             return (self.show)(DirEntry::Unfit(name, "the volume that it lies on is not mounted"));
         }
         let is_disk = self.view.reading == Reading::Disks && around.within.whole;
-        let seen = if is_disk { around.folder.metadata_behind(&name) } else { around.folder.metadata_of(&name) };
+        let stand_in = self.view.stand_ins.at(&self.path);
+        let seen = match &stand_in {
+            Some(directory) => directory.metadata(),
+            None if is_disk => around.folder.metadata_behind(&name),
+            None => around.folder.metadata_of(&name),
+        };
         let metadata = match seen {
-            Ok(metadata) => metadata,
+            Ok(metadata) => self.view.stand_ins.as_seen_there(metadata),
             Err(error) => return (self.show)(DirEntry::Unseen(name, error)),
         };
         match metadata.kind.map(entry_kind) {
             Some(EntryKind::Directory) if is_disk => {
                 (self.show)(DirEntry::Unfit(name, "it was included as a disk, and is a folder"))
             }
-            Some(EntryKind::Directory) => self.go_into(&around, Seen { name, metadata }),
+            Some(EntryKind::Directory) => self.go_into(&around, Seen { name, metadata }, stand_in),
             Some(kind) => self.leaf(&around, Seen { name, metadata }, kind),
             None => (self.show)(DirEntry::Unfit(name, "it is of a kind that is not known")),
         }
@@ -260,7 +274,7 @@ impl Looking<'_> {
         why.map_or(ControlFlow::Continue(()), |why| (self.show)(DirEntry::Unfit(name, why)))
     }
 
-    fn go_into(&mut self, around: &Around<'_>, seen: Seen) -> ControlFlow<()> {
+    fn go_into(&mut self, around: &Around<'_>, seen: Seen, stand_in: Option<Arc<Directory>>) -> ControlFlow<()> {
         // On the way to the chosen folders volumes do not matter; from there on the walk stays on one.
         let mut within = around.within;
         let stays = around.is_chosen || !within.whole || around.device.is_none_or(|device| device == seen.metadata.volume);
@@ -273,7 +287,8 @@ impl Looking<'_> {
             return (self.show)(DirEntry::Folder(seen, Inside::TooDeep));
         }
         let device = within.whole.then_some(seen.metadata.volume);
-        match open(around.folder, &seen.name, within) {
+        let opened = stand_in.map_or_else(|| around.folder.open_directory(&seen.name).map(Arc::new), Ok);
+        match opened.and_then(|folder| names_of(&folder, within).map(|names| (folder, names))) {
             Ok((folder, mut names)) => {
                 (self.show)(DirEntry::Folder(seen, Inside::Open(Arc::clone(&folder))))?;
                 if within.whole && !around.is_chosen && self.view.patterns.heeds_cache_tags() && is_tagged_cache(&folder) {
@@ -301,12 +316,6 @@ pub(crate) fn is_tagged_cache(folder: &Directory) -> bool {
     read.is_ok() && begins == *CACHE_TAG_SIGNATURE
 }
 
-fn open(parent: &Directory, name: &[u8], within: Within<'_>) -> io::Result<(Arc<Directory>, Vec<Vec<u8>>)> {
-    let folder = parent.open_directory(name)?;
-    let names = names_of(&folder, within)?;
-    Ok((Arc::new(folder), names))
-}
-
 #[cfg(test)]
 mod tests {
     use std::fs;
@@ -321,7 +330,14 @@ mod tests {
     fn below(folder: &Path, own: &Path, patterns: &[&str]) -> Vec<String> {
         let tree = SelectionTree::of(&[Folder(folder.into())]);
         let patterns = Patterns::compile(&patterns.iter().map(|p| (*p).to_owned()).collect::<Vec<_>>()).expect("patterns");
-        let view = View { tree: &tree, patterns: &patterns, unmounted: &[], own: path_bytes(own), reading: Reading::Files };
+        let view = View {
+            tree: &tree,
+            patterns: &patterns,
+            unmounted: &[],
+            own: path_bytes(own),
+            reading: Reading::Files,
+            stand_ins: StandIns::NONE,
+        };
         let on_the_way = folder.components().count() - 1;
         let seen: Vec<String> =
             std::thread::scope(|scope| look_ahead(scope, view).expect("the root opens").1.map(text).collect());
@@ -393,7 +409,8 @@ mod tests {
         let folders: Vec<Folder> = chosen.iter().map(|path| Folder(root.join(path))).collect();
         let tree = SelectionTree::of(&folders);
         let patterns = Patterns::compile(&skipped.iter().map(|p| (*p).to_owned()).collect::<Vec<_>>()).expect("patterns");
-        let view = View { tree: &tree, patterns: &patterns, unmounted, own: b"", reading: Reading::Files };
+        let view =
+            View { tree: &tree, patterns: &patterns, unmounted, own: b"", reading: Reading::Files, stand_ins: StandIns::NONE };
         let mut seen = Vec::new();
         view.look(&mut |entry_seen| {
             seen.push(text(entry_seen));
@@ -447,7 +464,14 @@ mod tests {
         }
         let tree = SelectionTree::of(&[Folder(root.path().into())]);
         let patterns = Patterns::compile(&[]).expect("patterns");
-        let view = View { tree: &tree, patterns: &patterns, unmounted: &[], own: b"", reading: Reading::Files };
+        let view = View {
+            tree: &tree,
+            patterns: &patterns,
+            unmounted: &[],
+            own: b"",
+            reading: Reading::Files,
+            stand_ins: StandIns::NONE,
+        };
         // The scope ends only when the thread has.
         std::thread::scope(|scope| assert!(look_ahead(scope, view).expect("the root opens").1.next().is_some()));
     }

@@ -7,6 +7,7 @@ mod dir_reader;
 mod extents;
 mod facts;
 mod file;
+mod stand_in;
 #[cfg(test)]
 mod testing;
 mod walk;
@@ -21,6 +22,7 @@ pub(crate) use change_cache::{ChangeCache, ChangeCacheWriter, Kept, forget};
 pub(crate) use count::{count, count_disks};
 pub(crate) use dir_reader::{DirEntry, Inside, Reading, Seen, View, is_tagged_cache};
 pub(crate) use extents::is_zero;
+pub(crate) use stand_in::{StandIn, StandIns};
 pub(crate) use walk::{Walk, WalkResult};
 
 /// What a walk counted.

@@ -285,8 +285,8 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             EntryKind::File | EntryKind::BlockDevice if self.is_read(kind) => {
                 match self.read_content(parent, name, kind, known) {
                     Ok(read) => {
-                        (content, metadata, unsettled, extents) =
-                            (Some(read.content), read.metadata, read.unsettled, read.extents);
+                        metadata = self.view.stand_ins.as_seen_there(read.metadata);
+                        (content, unsettled, extents) = (Some(read.content), read.unsettled, read.extents);
                         attributes = read.attributes;
                     }
                     Err(ReadFailure::File(error)) => {

@@ -5,6 +5,7 @@ use std::path::Path;
 
 use nix::net::if_::if_nametoindex;
 use nix::unistd::{Gid, Group, SysconfVar, Uid, User, getegid, geteuid, gethostname, sysconf};
+use procfs::{Current, LoadAverage};
 
 use crate::{Accounts, Machine, System};
 
@@ -35,6 +36,11 @@ impl Machine for System {
     fn interface_number(name: &str) -> Option<u32> {
         if_nametoindex(name).ok()
     }
+
+    fn load_percent() -> Option<u32> {
+        let processors = std::thread::available_parallelism().ok()?.get();
+        load_percent(LoadAverage::current().ok()?.one, processors)
+    }
 }
 
 impl Accounts for System {
@@ -60,5 +66,26 @@ impl Accounts for System {
 
     fn group_id(name: &str) -> Option<u32> {
         Group::from_name(name).ok().flatten().map(|group| group.gid.as_raw())
+    }
+}
+
+#[expect(
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    clippy::cast_precision_loss,
+    reason = "a cast to an integer saturates"
+)]
+fn load_percent(load: f32, processors: usize) -> Option<u32> {
+    (load >= 0.0).then(|| (load * 100.0 / processors.max(1) as f32) as u32)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_load_is_shared_by_all_processors() {
+        assert_eq!((load_percent(8.0, 4), load_percent(0.5, 1), load_percent(f32::NAN, 1)), (Some(200), Some(50), None));
+        assert!(System::load_percent().is_some());
     }
 }

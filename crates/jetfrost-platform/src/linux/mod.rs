@@ -11,6 +11,8 @@ mod priority;
 mod program;
 mod registration;
 mod restored;
+mod secrets;
+mod snapshot;
 mod socket;
 mod stat;
 mod volume;
@@ -22,6 +24,7 @@ use nix::errno::Errno;
 pub use directory::{Directory, NamedIn};
 pub use names::{name_bytes, os_str, path_bytes, path_of};
 pub use restored::{Restored, make_link, make_special};
+pub use snapshot::TakenSnapshot;
 pub use socket::{LocalListener, LocalStream};
 
 /// Whether a medium could not read or write what is on it.

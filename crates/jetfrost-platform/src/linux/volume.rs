@@ -20,6 +20,11 @@ impl Volumes for System {
     fn gains_past_cache(directory: &Path) -> bool {
         statfs(directory).is_ok_and(|there| [EXT4_SUPER_MAGIC, XFS_SUPER_MAGIC].contains(&there.filesystem_type()))
     }
+
+    fn mount_points() -> io::Result<Vec<PathBuf>> {
+        let mounts = Process::myself().and_then(|process| process.mountinfo()).map_err(io::Error::other)?;
+        Ok(mounts.into_iter().map(|mount| mount.mount_point).collect())
+    }
 }
 
 impl Devices for System {

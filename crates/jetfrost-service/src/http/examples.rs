@@ -65,7 +65,7 @@ pub(super) fn of(kind: &str) -> Option<Value> {
         }, "password": "of the mail server" }),
         "Dismiss" => json!({ "why": "the office has no mail server" }),
         "ScheduleSettings" => json!({
-            "rhythm_seconds": 7200, "hours": "06:00-22:00", "on_battery": false,
+            "rhythm_seconds": 7200, "hours": "06:00-22:00", "on_battery": false, "on_metered": false,
             "rate": { "kind": "limited", "bytes_per_second": 5_000_000, "hours": "08:00-18:00" },
         }),
         "SignIn" => json!({ "login": "ingrid", "password": "a password of the account", "carry": "token", "label": "a script" }),

@@ -169,6 +169,8 @@ fn waits_for(reason: &str) -> &'static str {
         Some(DelayReason::AnotherRun) => "another run has been in progress for days",
         Some(DelayReason::OutsideHours) => "it has not been on within its allowed hours for days",
         Some(DelayReason::OnBattery) => "it has been on battery for days",
+        Some(DelayReason::MeteredConnection) => "its connection has been metered for days",
+        Some(DelayReason::MachineBusy) => "it has been busy for days",
         Some(DelayReason::BackupsPaused) => "new backups have been paused at the service for days",
         Some(DelayReason::Queued) => "it has been waiting in the queue for days",
         Some(DelayReason::LimitReached) => "a limit is reached",

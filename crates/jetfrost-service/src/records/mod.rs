@@ -291,6 +291,11 @@ mod tests {
         INSERT INTO proofs (store_id, at, secret) VALUES ('s', 99, 'recovery_key');
         UPDATE installation SET runs_at_once = 3;";
 
+    /// What the thirteenth version added to that: people may enrol their own machines, and an agent failed twice.
+    const THIRTEENTH: &str = "
+        UPDATE installation SET own_machines = 1;
+        UPDATE agents SET failures = 2;";
+
     fn brought_up_to_date(versions: &[&str]) -> (tempfile::TempDir, Records) {
         let directory = tempfile::tempdir().expect("a directory");
         let path = directory.path().join("records.sqlite");
@@ -526,6 +531,23 @@ mod tests {
         records
             .read(|on| {
                 assert_eq!((runs_at_once(on)?, own_machines(on)?), (Count::new(3), false));
+                Ok::<_, RecordsError>(())
+            })
+            .expect("readable");
+    }
+
+    #[test]
+    fn records_of_the_thirteenth_version_keep_what_agents_said_and_what_kept_backups_waiting() {
+        let before = [FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH, TENTH, ELEVENTH, TWELFTH, THIRTEENTH];
+        let (_directory, records) = brought_up_to_date(&before);
+        let line = line(&records);
+        let agent = line.agent.clone().expect("it reported");
+        let delay = agent.delay.0.expect("and was delayed");
+        assert_eq!((delay.reason, delay.since.ms(), line.failures()), (DelayReason::OnBattery, 94, 2));
+        records
+            .read(|on| {
+                let waits = WaitRow::list(&line.workstation.id, i64::MAX, 9, on)?;
+                assert_eq!((waits.len(), own_machines(on)?), (1, true));
                 Ok::<_, RecordsError>(())
             })
             .expect("readable");

@@ -9,8 +9,8 @@ use jetfrost_types::{DestinationId, GroupId, WorkstationId};
 use jetfrost_wire::calls;
 use jetfrost_wire::schedule::{
     AppliedSchedule, DrillDays, NotATimeOfDay, OwnSchedule, ProofDays, Rate, RateLimit, Rhythm, ScheduleOrigin, ScheduleSettings,
-    SetBy, Template, TimeOfDay, said, said_of_battery, said_of_drills, said_of_exclusions, said_of_hours, said_of_priority,
-    said_of_proofs, said_of_rate, said_of_rhythm,
+    SetBy, Template, TimeOfDay, said, said_of_battery, said_of_drills, said_of_exclusions, said_of_hours, said_of_metered,
+    said_of_priority, said_of_proofs, said_of_rate, said_of_rhythm,
 };
 use jetfrost_wire::size;
 use jetfrost_wire::workstation::Workstation;
@@ -71,6 +71,9 @@ pub(crate) struct Change {
     /// Whether to make backups on battery.
     #[arg(long, value_name = "YES|NO")]
     on_battery: Option<YesOrNo>,
+    /// Whether to make backups over a connection that is paid by the byte, such as a phone's.
+    #[arg(long, value_name = "YES|NO")]
+    on_metered: Option<YesOrNo>,
     /// Whether backups give way to other work on the machine.
     #[arg(long, value_name = "YES|NO")]
     low_priority: Option<YesOrNo>,
@@ -100,6 +103,7 @@ enum Part {
     Every,
     Hours,
     OnBattery,
+    OnMetered,
     LowPriority,
     Rate,
     DrillEvery,
@@ -155,6 +159,7 @@ impl Change {
                 Part::Every => settings.rhythm_seconds = None,
                 Part::Hours => settings.hours = None,
                 Part::OnBattery => settings.on_battery = None,
+                Part::OnMetered => settings.on_metered = None,
                 Part::LowPriority => settings.low_priority = None,
                 Part::Rate => settings.rate = None,
                 Part::DrillEvery => settings.drill_days = None,
@@ -178,6 +183,7 @@ impl Change {
             rhythm_seconds: self.every.or(settings.rhythm_seconds),
             hours: self.hours.or(settings.hours),
             on_battery: self.on_battery.map(yes).or(settings.on_battery),
+            on_metered: self.on_metered.map(yes).or(settings.on_metered),
             low_priority: self.low_priority.map(yes).or(settings.low_priority),
             rate: rate.or(settings.rate),
             drill_days: self.drill_every.or(settings.drill_days),
@@ -276,6 +282,7 @@ pub(crate) fn say_schedule(schedule: &AppliedSchedule, ui: &Ui) {
         ("schedule", said_of_rhythm(values.rhythm_seconds), &set_by.rhythm_seconds),
         ("hours", said_of_hours(values.hours), &set_by.hours),
         ("battery", said_of_battery(values.on_battery).into(), &set_by.on_battery),
+        ("metered", said_of_metered(values.on_metered).into(), &set_by.on_metered),
         ("priority", said_of_priority(values.low_priority).into(), &set_by.low_priority),
         ("rate", said_of_rate(values.rate), &set_by.rate),
         ("drills", said_of_drills(values.drill_days), &set_by.drill_days),
@@ -294,6 +301,7 @@ pub(crate) fn summary_of(schedule: &AppliedSchedule) -> String {
         (&set_by.rhythm_seconds, said_of_rhythm(values.rhythm_seconds)),
         (&set_by.hours, said_of_hours(values.hours)),
         (&set_by.on_battery, said_of_battery(values.on_battery).into()),
+        (&set_by.on_metered, said_of_metered(values.on_metered).into()),
         (&set_by.low_priority, said_of_priority(values.low_priority).into()),
         (&set_by.rate, said_of_rate(values.rate)),
         (&set_by.drill_days, said_of_drills(values.drill_days)),
@@ -319,10 +327,10 @@ pub(crate) fn summary_of(schedule: &AppliedSchedule) -> String {
 
 /// Whoever sets any of a schedule, each once.
 pub(crate) fn sources_of(schedule: &AppliedSchedule) -> String {
-    let ScheduleOrigin { rhythm_seconds, hours, on_battery, low_priority, rate, drill_days, proof_days, exclude } =
+    let ScheduleOrigin { rhythm_seconds, hours, on_battery, on_metered, low_priority, rate, drill_days, proof_days, exclude } =
         &schedule.set_by;
     let mut named: Vec<String> = Vec::new();
-    for by in [rhythm_seconds, hours, on_battery, low_priority, rate, drill_days, proof_days, exclude] {
+    for by in [rhythm_seconds, hours, on_battery, on_metered, low_priority, rate, drill_days, proof_days, exclude] {
         let name = match by {
             SetBy::Nobody => continue,
             SetBy::Destination { name } => format!("destination {name}"),

@@ -144,6 +144,8 @@ fn next_step(reason: DelayReason) -> &'static str {
         DelayReason::AnotherRun => "It starts when that has ended.",
         DelayReason::OutsideHours => "It starts by itself.",
         DelayReason::OnBattery => "It starts when the machine is plugged in, or now: jetfrost agent start-now",
+        DelayReason::MeteredConnection => "It starts over another connection, or now: jetfrost agent start-now",
+        DelayReason::MachineBusy => "It starts by itself, within half an hour; or now: jetfrost agent start-now",
         DelayReason::OfficeUnreachable => {
             "It starts within a minute of the service's return. To find the cause: jetfrost diagnose"
         }

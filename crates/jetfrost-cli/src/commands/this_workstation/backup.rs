@@ -3,6 +3,7 @@
 use clap::Args;
 use jetfrost_client::backup::{BackupReport, ReadBack, back_up};
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_platform::path_bytes;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
 use serde_json::json;
@@ -111,7 +112,13 @@ fn backup_value(report: &BackupReport) -> serde_json::Value {
         "point": report.point, "files_read": report.counts.read, "skipped": report.counts.skipped,
         "mounts_not_entered": report.counts.mounts, "exceptions": report.exceptions, "sent": report.sent,
         "seconds": report.took.as_secs_f64(), "damaged_points": report.damaged_points, "after_failed": report.after_failed,
+        "snapshots": snapshots(report), "no_snapshot": report.no_snapshot,
     })
+}
+
+/// Where the volumes begin that were read from a snapshot.
+fn snapshots(report: &BackupReport) -> Vec<String> {
+    report.snapshots.iter().map(|volume| shown_path(path_bytes(volume))).collect()
 }
 
 fn say_backup(report: &BackupReport, ui: &Ui) {
@@ -128,6 +135,12 @@ fn say_backup(report: &BackupReport, ui: &Ui) {
         took(report.took),
         at_rate(point.bytes, report.took),
     ));
+    if !report.snapshots.is_empty() {
+        ui.line(&format!("As it was at one moment, from a snapshot of {}.", snapshots(report).join(", ")));
+    }
+    if let Some(why) = &report.no_snapshot {
+        ui.line(&format!("Read without a snapshot: {why}."));
+    }
     if report.counts.skipped > 0 {
         ui.line(&format!("Left out by patterns: {}.", count(report.counts.skipped)));
     }

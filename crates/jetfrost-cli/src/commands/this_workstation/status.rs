@@ -1,10 +1,12 @@
 //! `jetfrost status`: how this workstation is doing.
 
+use jetfrost_client::ClientError;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::calls;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::{StoreSummary, Workstation};
 use jiff::Timestamp;
+use serde_json::json;
 
 use crate::commands::labels;
 use crate::failure::{Code, Failure};
@@ -35,7 +37,12 @@ pub(crate) fn said_of_proof(store: &StoreSummary, now: Timestamp) -> String {
 pub(crate) fn status(state_dir: &StateDir, ui: &Ui) -> Done {
     let (membership, api) = state_dir.device_api()?;
     let workstation: Workstation = api.call(&calls::workstation(&membership.workstation))?;
-    ui.show(&workstation, |w| {
+    let mut said = serde_json::to_value(&workstation).map_err(|e| ClientError::Unexpected(e.to_string()))?;
+    // What this machine knows beside the service.
+    let place = state_dir.key_place();
+    said["store_key"] = json!(place.as_ref().ok());
+    ui.show(&said, |_| {
+        let w = &workstation;
         let now = Timestamp::now();
         ui.line(&format!("workstation  {} of {} ({})", w.name, w.person, w.login));
         ui.line(&format!(
@@ -63,6 +70,8 @@ pub(crate) fn status(state_dir: &StateDir, ui: &Ui) -> Done {
         ui.line(&format!("agent        {}", labels::agent(w.agent.as_ref(), now)));
         ui.line(&format!("last drill   {}", said_of_drill(&w.store, now)));
         if w.store.encrypted {
+            let place = place.map_or_else(|error| format!("{error}. Next: jetfrost unlock"), |place| place.to_string());
+            ui.line(&format!("store key    {place}"));
             ui.line(&format!("last proof   {}", said_of_proof(&w.store, now)));
         }
         ui.line(&format!(
