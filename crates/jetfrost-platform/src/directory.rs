@@ -33,6 +33,14 @@ pub trait OpenDirectory: Sized {
         parts.into_iter().try_fold(Self::root()?, |at, name| at.open_directory(name))
     }
 
+    /// The same directory, opened once more: two who list one that is open at the same time would share what is left of it.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn opened_again(&self) -> io::Result<Self> {
+        self.open_directory(b".")
+    }
+
     /// What it is itself.
     ///
     /// # Errors

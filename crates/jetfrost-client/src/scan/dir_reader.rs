@@ -93,7 +93,7 @@ impl View<'_> {
 
     /// Where a walk begins.
     fn root(&self) -> io::Result<Arc<Directory>> {
-        self.stand_ins.at(b"").map_or_else(|| Directory::root().map(Arc::new), Ok)
+        self.stand_ins.at(b"").unwrap_or_else(Directory::root).map(Arc::new)
     }
 
     fn look_from(&self, root: &Directory, show: &mut dyn FnMut(DirEntry) -> ControlFlow<()>) -> io::Result<()> {
@@ -240,7 +240,10 @@ impl Looking<'_> {
             return (self.show)(DirEntry::Unfit(name, "the volume that it lies on is not mounted"));
         }
         let is_disk = self.view.reading == Reading::Disks && around.within.whole;
-        let stand_in = self.view.stand_ins.at(&self.path);
+        let stand_in = match self.view.stand_ins.at(&self.path).transpose() {
+            Ok(stand_in) => stand_in,
+            Err(error) => return (self.show)(DirEntry::Unseen(name, error)),
+        };
         let seen = match &stand_in {
             Some(directory) => directory.metadata(),
             None if is_disk => around.folder.metadata_behind(&name),
@@ -274,7 +277,7 @@ impl Looking<'_> {
         why.map_or(ControlFlow::Continue(()), |why| (self.show)(DirEntry::Unfit(name, why)))
     }
 
-    fn go_into(&mut self, around: &Around<'_>, seen: Seen, stand_in: Option<Arc<Directory>>) -> ControlFlow<()> {
+    fn go_into(&mut self, around: &Around<'_>, seen: Seen, stand_in: Option<Directory>) -> ControlFlow<()> {
         // On the way to the chosen folders volumes do not matter; from there on the walk stays on one.
         let mut within = around.within;
         let stays = around.is_chosen || !within.whole || around.device.is_none_or(|device| device == seen.metadata.volume);
@@ -287,7 +290,7 @@ impl Looking<'_> {
             return (self.show)(DirEntry::Folder(seen, Inside::TooDeep));
         }
         let device = within.whole.then_some(seen.metadata.volume);
-        let opened = stand_in.map_or_else(|| around.folder.open_directory(&seen.name).map(Arc::new), Ok);
+        let opened = stand_in.map_or_else(|| around.folder.open_directory(&seen.name), Ok).map(Arc::new);
         match opened.and_then(|folder| names_of(&folder, within).map(|names| (folder, names))) {
             Ok((folder, mut names)) => {
                 (self.show)(DirEntry::Folder(seen, Inside::Open(Arc::clone(&folder))))?;
