@@ -48,7 +48,7 @@ pub(crate) fn run(scratch: &Path) {
 }
 
 /// What a process costs.
-struct Cost {
+pub(crate) struct Cost {
     /// Memory that it has now, in bytes.
     resident: u64,
     /// That part of it that is no other process's: not pages of a file.
@@ -58,7 +58,12 @@ struct Cost {
 }
 
 impl Cost {
-    fn of(process: u32) -> Self {
+    /// Processor time since then.
+    pub(crate) fn seconds_since(&self, process: u32) -> f64 {
+        Self::of(process).seconds - self.seconds
+    }
+
+    pub(crate) fn of(process: u32) -> Self {
         let status = std::fs::read_to_string(format!("/proc/{process}/status")).expect("it runs");
         let bytes = |name: &str| {
             let line = status.lines().find_map(|line| line.strip_prefix(name)?.split_whitespace().next()?.parse::<u64>().ok());

@@ -2,11 +2,56 @@
 
 use std::fs;
 use std::path::Path;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
 
+use jetfrost_tests::programs::jetfrost;
+
+use crate::agents::Cost;
 use crate::disks::loopback_bytes;
 use crate::office::{Office, mb, outln, seconds};
 
 const IN_FOLDER: u64 = 100;
+
+/// Runs of the agent: the first looks at everything, the others where the system told of a change.
+fn by_agent(home: &Path, tree: &Path, walk: f64) {
+    let mut agent = jetfrost(home).args(["agent", "run"]).stdout(Stdio::null()).spawn().expect("it runs");
+    let completed = || {
+        let said = jetfrost(home).args(["agent", "status", "--json"]).output().expect("it ends").stdout;
+        serde_json::from_slice::<serde_json::Value>(&said)
+            .ok()
+            .map(|status| (status["completed"].clone(), status["looked"].clone()))
+    };
+    let run = || {
+        let (before, cost, began) = (completed(), Cost::of(agent.id()), Instant::now());
+        while !jetfrost(home).args(["agent", "start-now"]).output().expect("it ends").status.success() {}
+        loop {
+            std::thread::sleep(Duration::from_millis(10));
+            match completed() {
+                now if now.is_some() && now != before => {
+                    return (began.elapsed().as_secs_f64(), cost.seconds_since(agent.id()), now);
+                }
+                _ => {}
+            }
+        }
+    };
+    let _ = run();
+    // After the first complete run there is a drill.
+    std::thread::sleep(Duration::from_secs(5));
+    for what in ["nothing changed", "one file changed"] {
+        if what != "nothing changed" {
+            fs::write(tree.join("000/000007/note-00.txt"), "another note").expect("written");
+        }
+        let (seconds, processor, now) = run();
+        outln(&format!(
+            "  by the agent, {what}: {seconds:.2} s, {:.2} times the run above (to be at most 0.1), {:.0} ms of a processor (to be at most 100); {}",
+            seconds / walk,
+            processor * 1e3,
+            now.map(|(_, looked)| looked.to_string()).unwrap_or_default()
+        ));
+    }
+    let _ = agent.kill().and_then(|()| agent.wait());
+}
 
 pub(crate) fn run(scratch: &Path, files: u64) {
     let tree = scratch.join("tree");
@@ -39,6 +84,7 @@ pub(crate) fn run(scratch: &Path, files: u64) {
         unchanged.seconds / walk,
         mb(unchanged.peak)
     ));
+    by_agent(&office.at("many"), &tree, unchanged.seconds);
     let folder = files / IN_FOLDER / 2;
     let wanted = tree.join(format!("{:03}/{folder:06}/note-50.txt", folder / 100));
     let before = loopback_bytes();

@@ -59,6 +59,9 @@ impl Failure {
                 ClientError::WrongPassphrase | ClientError::NotSignedIn => Code::Refused,
                 ClientError::Unreachable { .. } | ClientError::OtherCertificate { .. } => Code::Unreachable,
                 ClientError::Damaged
+                | ClientError::CacheDamaged
+                | ClientError::HintsWrong
+                | ClientError::HintsNotEnough
                 | ClientError::DamagedSlots(_)
                 | ClientError::NotReadBack
                 | ClientError::Format(_)
@@ -199,6 +202,9 @@ fn next_step(error: &ClientError) -> &'static str {
         ClientError::Passphrase(_) => "Choose another image passphrase.",
         ClientError::WrongPassphrase => {
             "Enter the image passphrase chosen when this workstation joined, or its printed recovery key; not your account password."
+        }
+        ClientError::CacheDamaged | ClientError::HintsWrong | ClientError::HintsNotEnough => {
+            "Try again: the next backup reads everything."
         }
         ClientError::NotReadBack => {
             "No recovery point was made of it. An administrator scrubs the image store (jetfrost scrub start NAME); the next backup sends again what is damaged."

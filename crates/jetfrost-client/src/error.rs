@@ -110,6 +110,15 @@ pub enum ClientError {
     /// The secret opens none of the slots that can be read, and others are damaged.
     #[error("this secret opens none of the key slots that can be read, and {0} cannot be: it may belong to one of those")]
     DamagedSlots(usize),
+    /// Something changed of which the system told nothing.
+    #[error("files changed, and the system did not tell this program of it")]
+    HintsWrong,
+    /// Where something changed does not say where else it changed.
+    #[error("everything has to be looked at")]
+    HintsNotEnough,
+    /// What this machine remembers of the last backup is damaged.
+    #[error("what this machine remembers of the last backup is damaged")]
+    CacheDamaged,
     /// Something that was handed over does not come back as it was.
     #[error("what was just sent does not come back from the service as it was")]
     NotReadBack,
@@ -261,6 +270,9 @@ impl ClientError {
                 "a secret or a code was not right"
             }
             Self::StoreKey(_) => "the store key is not to be had on the workstation",
+            Self::HintsNotEnough => "everything has to be looked at",
+            Self::HintsWrong => "the workstation's system did not tell of all changes",
+            Self::CacheDamaged => "what the workstation remembers of the last backup is damaged",
             Self::NotReadBack => "what was sent did not come back as it was",
             Self::DamagedSlots(_) => "key slots are damaged",
             Self::OtherKey | Self::WeakSlot => "the service's key slots are not this workstation's",

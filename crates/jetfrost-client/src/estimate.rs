@@ -73,6 +73,7 @@ pub fn estimate(selection: &Selection, office: Templates, own: &Path) -> Result<
         own: path_bytes(own),
         reading: Reading::Files,
         stand_ins: StandIns::NONE,
+        known: None,
     };
     let mut counting = Counting::new(selection, office)?;
     view.look(&mut |seen| {
@@ -157,7 +158,8 @@ impl Counting {
                     }
                 }
             }
-            DirEntry::Leaf(..) | DirEntry::LeftOut => {}
+            // An estimate looks at everything.
+            DirEntry::Leaf(..) | DirEntry::LeftOut | DirEntry::Folder(_, Inside::TakenOver) => {}
         }
     }
 
@@ -461,6 +463,7 @@ mod tests {
             own: b"/nowhere",
             reading: Reading::Files,
             stand_ins: StandIns::NONE,
+            known: None,
         };
         let mut walked = Amount::default();
         view.look(&mut |seen| {

@@ -31,7 +31,7 @@ pub mod unlock_methods;
 mod walk_tree;
 
 pub use error::ClientError;
-pub use scan::Counts as ScanCounts;
+pub use scan::{Counts as ScanCounts, FolderId};
 
 /// The name and version that this program gives itself.
 pub const VERSION: &str = env!("CARGO_PKG_VERSION");

@@ -105,6 +105,12 @@ impl Meter {
         self.files_done.fetch_add(1, Ordering::Relaxed);
     }
 
+    /// Files that are as they were, and were not looked at.
+    pub(crate) fn taken_over(&self, files: u64, bytes: u64) {
+        self.files_done.fetch_add(files, Ordering::Relaxed);
+        self.bytes_done.fetch_add(bytes, Ordering::Relaxed);
+    }
+
     pub(crate) fn bytes_done(&self, bytes: u64) {
         self.bytes_done.fetch_add(bytes, Ordering::Relaxed);
     }

@@ -22,6 +22,7 @@ mod secrets;
 mod snapshot;
 mod socket;
 mod volume;
+mod watch;
 
 #[cfg(target_os = "linux")]
 mod linux;
@@ -44,10 +45,11 @@ pub use secrets::{Keeper, Secrets};
 pub use snapshot::Snapshot;
 pub use socket::{Listening, LocalSockets};
 pub use system::{
-    Directory, LocalListener, LocalStream, NamedIn, Restored, TakenSnapshot, is_medium_error, make_link, make_special,
+    Directory, LocalListener, LocalStream, NamedIn, Restored, TakenSnapshot, Watch, is_medium_error, make_link, make_special,
     name_bytes, os_str, path_bytes, path_of, reason,
 };
 pub use volume::{Devices, Volumes};
+pub use watch::{ChangeWatch, Changes};
 
 /// The system that this program runs on.
 #[derive(Debug, Clone, Copy)]

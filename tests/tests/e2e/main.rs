@@ -16,6 +16,7 @@ mod drills;
 mod fidelity;
 mod first_hour;
 mod fuzzed;
+mod hints;
 mod http;
 mod integrity;
 mod interruptions;

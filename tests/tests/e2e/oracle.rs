@@ -46,13 +46,17 @@ fn remove(path: &Path) {
 }
 
 /// A tree that somebody works in.
-struct Tree {
-    root: PathBuf,
-    chance: Chance,
+pub(crate) struct Tree {
+    pub(crate) root: PathBuf,
+    pub(crate) chance: Chance,
     made: usize,
 }
 
 impl Tree {
+    pub(crate) fn new(root: PathBuf, seed: &str) -> Self {
+        Self { root, chance: Chance::of(seed), made: 0 }
+    }
+
     fn any(&self, fits: impl Fn(&Path) -> bool) -> Option<PathBuf> {
         let all: Vec<PathBuf> = names(&self.root).into_iter().filter(|path| fits(path)).collect();
         (!all.is_empty()).then(|| all[self.chance.below(all.len())].clone())
@@ -65,7 +69,7 @@ impl Tree {
     }
 
     /// One change of those that people and programs make.
-    fn change(&mut self) {
+    pub(crate) fn change(&mut self) {
         match self.chance.below(18) {
             0..=2 => {
                 let path = self.new_name();
@@ -173,7 +177,7 @@ fn keep(station: &Workstation, folder: &Path) {
     station.home.write_selection(&selection).expect("written");
 }
 
-fn restored(office: &Office, station: &Workstation, at: &At, folder: &Path) -> Vec<String> {
+pub(crate) fn restored(office: &Office, station: &Workstation, at: &At, folder: &Path) -> Vec<String> {
     let back = office.path("back");
     let wish = Wish { paths: vec![folder.into()], into: back.clone(), replace: false, rights: Rights::Keep };
     let report = station.restore(at, &wish).expect("restored");
@@ -197,7 +201,7 @@ fn work(seed: u64, rounds: u64) {
         keep(&station, &stick);
     }
     let root = station.folder.clone();
-    let mut tree = Tree { root: root.clone(), chance: Chance::of(&format!("seed {seed}")), made: 0 };
+    let mut tree = Tree::new(root.clone(), &format!("seed {seed}"));
     (0..40).for_each(|_| tree.change());
     let over = AtomicBool::new(false);
     let mut was: Vec<(u64, Vec<String>)> = Vec::new();

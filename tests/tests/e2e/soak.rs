@@ -171,7 +171,7 @@ impl Machine {
         let home = office.path(&format!("{name}-home"));
         let volume = (!cfg!(no_mounts)).then(|| Mounted::new(&home, "3m"));
         let station = office.workstation(&name);
-        let real = ThisMachine { state_dir: station.home.clone(), as_told: |_| unreachable!("it makes no diagnosis") };
+        let real = ThisMachine::new(station.home.clone(), |_| unreachable!("it makes no diagnosis"));
         // Agents are not asked to outlive a test's machines; these live as long as the test.
         let world: &'static World = Box::leak(Box::new(World {
             real,

@@ -3,6 +3,7 @@
 //! It looks at its surroundings, lets [`jetfrost_office::schedule`] decide, and does that. Everything it does can be done by hand
 //! without it as well. What the office wants of it, it asks for when something changed there, and keeps.
 
+mod change_tracker;
 mod control;
 mod in_the_way;
 mod listening;
@@ -19,7 +20,7 @@ use jetfrost_office::schedule::{Conditions, Decision, LOOK_AGAIN_MS, clocks_agre
 use jetfrost_types::{DelayReason, PowerSource, Schedule};
 use jetfrost_wire::run::{Progress, QueuePlace};
 use jetfrost_wire::schedule::AppliedSchedule;
-use jetfrost_wire::workstation::AgentReport;
+use jetfrost_wire::workstation::{AgentReport, PointKind};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
@@ -28,7 +29,7 @@ pub use jetfrost_wire::workstation::Delay;
 pub use record::Failed;
 pub use surroundings::{Known, Listener, Surroundings, ThisMachine};
 
-use crate::backup::BackupReport;
+use crate::backup::{BackupReport, Looked};
 use crate::error::ClientError;
 use crate::progress::Meter;
 use crate::state_dir::StateDir;
@@ -108,6 +109,8 @@ pub struct AgentStatus {
     pub queue: Option<QueuePlace>,
     /// Why this machine cannot keep what the agent notes, if so.
     pub not_kept: Option<String>,
+    /// Where the last run of this agent looked.
+    pub looked: Option<Looked>,
 }
 
 /// An agent.
@@ -166,6 +169,8 @@ struct Shared {
     asked: Option<Timestamp>,
     /// Why the record could not be kept the last time.
     not_kept: Option<String>,
+    /// Where the last run looked.
+    looked: Option<Looked>,
     start_now: bool,
     /// Whether the run that waits in the queue is one that somebody asked for.
     waits_for_person: bool,
@@ -202,6 +207,7 @@ impl<S: Surroundings> Agent<S> {
             has_heard: true,
             asked: None,
             not_kept: None,
+            looked: None,
             start_now: false,
             waits_for_person: false,
             queue: None,
@@ -242,6 +248,7 @@ impl<S: Surroundings> Agent<S> {
 
     /// Does what is to be done now, and tells the service how it is. Returns when to look again.
     pub fn round(&self) -> Timestamp {
+        self.world.gather_changes();
         let look_again = self.step();
         self.look_into();
         self.seek();
@@ -370,6 +377,7 @@ impl<S: Surroundings> Agent<S> {
             queue: shared.queue.filter(|_| matches!(shared.doing, Doing::Delayed(Delay { reason: DelayReason::Queued, .. }))),
             after_failed: shared.record.after_failed.clone(),
             not_kept: shared.not_kept.clone(),
+            looked: shared.looked,
         }
     }
 
@@ -635,6 +643,12 @@ impl<S: Surroundings> Agent<S> {
         let mut shared = self.lock();
         let mut looks = 0_u32;
         while !shared.is_over {
+            drop(shared);
+            self.world.gather_changes();
+            shared = self.lock();
+            if shared.is_over {
+                break;
+            }
             let (again, _) = self.state.changed.wait_timeout(shared, WATCH).unwrap_or_else(PoisonError::into_inner);
             shared = again;
             if meter.has_begun() {
@@ -665,6 +679,7 @@ impl<S: Surroundings> Agent<S> {
             Ok(reports) => {
                 let mut shared = self.lock();
                 shared.record.complete(now);
+                shared.looked = reports.iter().find(|report| report.point.kind == PointKind::Files).map(|report| report.looked);
                 shared.record.after_failed = reports.into_iter().find_map(|report| report.after_failed);
                 shared.held_back = None;
                 self.keep(&mut shared);

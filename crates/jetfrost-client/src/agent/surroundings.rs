@@ -1,5 +1,6 @@
 //! What an agent sees and does outside itself. Tests give it another world.
 
+use std::fmt;
 use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, ToSocketAddrs, UdpSocket};
 use std::sync::Arc;
@@ -11,6 +12,7 @@ use jetfrost_wire::schedule::AppliedSchedule;
 use jetfrost_wire::workstation::{AgentReport, AgentState, PointKind};
 use jiff::Timestamp;
 
+use crate::agent::change_tracker::ChangeTracker;
 use crate::agent::listening::listen;
 use crate::backup::{BackupReport, ReadBack, back_up_unless_queued};
 use crate::browse::{At, Browser};
@@ -56,6 +58,9 @@ pub trait Surroundings: Sync {
     /// # Errors
     /// What the system says.
     fn on_battery(&self) -> io::Result<bool>;
+
+    /// Takes in what the system told of changes: it keeps only so much.
+    fn gather_changes(&self) {}
 
     /// Whether what goes to the service is paid by the byte. One that does not say so is not.
     fn is_metered(&self) -> bool;
@@ -104,12 +109,26 @@ pub trait Surroundings: Sync {
 }
 
 /// This machine and its service.
-#[derive(Debug)]
 pub struct ThisMachine {
     /// Where it keeps what makes it a workstation.
     pub state_dir: StateDir,
     /// Findings in the words that the service is told.
     pub as_told: fn(&Findings) -> Diagnosis,
+    changes: ChangeTracker,
+}
+
+impl ThisMachine {
+    /// The machine of a state directory.
+    #[must_use]
+    pub fn new(state_dir: StateDir, as_told: fn(&Findings) -> Diagnosis) -> Self {
+        Self { state_dir, as_told, changes: ChangeTracker::default() }
+    }
+}
+
+impl fmt::Debug for ThisMachine {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("ThisMachine").field("state_dir", &self.state_dir).finish_non_exhaustive()
+    }
 }
 
 impl Surroundings for ThisMachine {
@@ -123,6 +142,10 @@ impl Surroundings for ThisMachine {
 
     fn on_battery(&self) -> io::Result<bool> {
         System::on_battery()
+    }
+
+    fn gather_changes(&self) {
+        self.changes.gather();
     }
 
     fn is_metered(&self) -> bool {
@@ -167,14 +190,24 @@ impl Surroundings for ThisMachine {
     }
 
     fn back_up(&self, meter: &Arc<Meter>) -> Result<Vec<BackupReport>, ClientError> {
-        let mut kinds = self.state_dir.selection()?.kinds();
+        let selection = self.state_dir.selection()?;
+        let mut kinds = selection.kinds();
         if kinds.is_empty() {
             // The engine says what is missing.
             kinds.push(PointKind::Files);
         }
         let (mut reports, mut missing) = (Vec::new(), None);
         for kind in kinds {
-            match back_up_unless_queued(&self.state_dir, kind, ReadBack::Sample, meter) {
+            let made = match kind {
+                PointKind::Files => {
+                    let hints = self.changes.begin(&selection, self.now());
+                    let made = back_up_unless_queued(&self.state_dir, kind, ReadBack::Sample, hints.as_ref(), meter);
+                    self.changes.end(made.as_ref().ok());
+                    made
+                }
+                PointKind::Disk => back_up_unless_queued(&self.state_dir, kind, ReadBack::Sample, None, meter),
+            };
+            match made {
                 Ok(report) => reports.push(report),
                 // Disks are backed up although no folder is there, and the other way round.
                 Err(error @ ClientError::NothingThere(_)) => missing = Some(error),

@@ -28,7 +28,8 @@ use crate::hooks::{Around, Came};
 use crate::join::host_name;
 use crate::progress::{Meter, Reporter};
 use crate::scan::{
-    ChangeCache, ChangeCacheWriter, Counts, Kept, Reading, StandIns, View, Walk, WalkResult, count, count_disks, forget,
+    ChangeCache, ChangeCacheWriter, Counts, Difference, Kept, KnownFolders, Needs, Reading, StandIns, View, Walk, WalkResult,
+    count, count_disks, forget,
 };
 use crate::selection::{Patterns, Selection, SelectionTree};
 use crate::state_dir::{Membership, Seen, StateDir};
@@ -36,13 +37,18 @@ use crate::throttle::Throttle;
 
 mod carried;
 mod consistent;
+mod hints;
 mod packing;
 mod pipeline;
 mod read_back;
 
+pub use hints::{ChangeHints, Looked};
 pub use read_back::ReadBack;
 
 type Result<T> = std::result::Result<T, ClientError>;
+
+/// Folders that a run looks at although the system told of no change in them.
+const LOOKED_AT_BY_CHANCE: usize = 64;
 
 /// Whoever waits in the service's queue asks again after this, and looks meanwhile whether it is to stop.
 const ASK_AGAIN: Duration = Duration::from_secs(2);
@@ -73,6 +79,12 @@ pub struct BackupReport {
     pub snapshots: Vec<PathBuf>,
     /// Why a volume that has snapshots was read without one, if so.
     pub no_snapshot: Option<String>,
+    /// Where it looked.
+    pub looked: Looked,
+    /// The point's id, in hexadecimal.
+    pub point_id: String,
+    /// BLAKE3 of what the point's root refers to: equal trees of an image store have equal ones.
+    pub tree: [u8; 32],
 }
 
 /// Makes a recovery point of the folders or of the disks that were chosen on this workstation. Where the service has enough to do, it
@@ -82,7 +94,7 @@ pub struct BackupReport {
 /// [`ClientError`] says what is in the way. What was sent is kept, and is not sent again.
 pub fn back_up(state_dir: &StateDir, kind: PointKind, read_back: ReadBack, meter: &Arc<Meter>) -> Result<BackupReport> {
     loop {
-        let queue = match back_up_unless_queued(state_dir, kind, read_back, meter) {
+        let queue = match back_up_unless_queued(state_dir, kind, read_back, None, meter) {
             Err(ClientError::Refused(problem)) if problem.queue.is_some() => problem.queue,
             other => return other,
         };
@@ -97,7 +109,8 @@ pub fn back_up(state_dir: &StateDir, kind: PointKind, read_back: ReadBack, meter
     }
 }
 
-/// The same, without waiting: it is refused where it would have to.
+/// The same, without waiting: it is refused where it would have to. Where `hints` fit what this machine remembers, it looks only where
+/// something changed.
 ///
 /// # Errors
 /// As [`back_up`]; the problem has the place at which it would wait.
@@ -105,6 +118,7 @@ pub fn back_up_unless_queued(
     state_dir: &StateDir,
     kind: PointKind,
     read_back: ReadBack,
+    hints: Option<&ChangeHints>,
     meter: &Arc<Meter>,
 ) -> Result<BackupReport> {
     let started = Instant::now();
@@ -137,7 +151,7 @@ pub fn back_up_unless_queued(
         meter,
     };
     let around = Around { hooks: &hooks, kind, run: begun.run.id.as_str() };
-    let result = run.between(&around);
+    let result = run.between(&around, hints);
     let after_failed = around.after(came(&result));
     match result {
         Ok(done) => Ok(BackupReport { took: started.elapsed(), after_failed, ..done }),
@@ -178,7 +192,7 @@ fn came(result: &Result<BackupReport>) -> Came {
 
 impl RunUnderway<'_> {
     /// The command before, and then the run.
-    fn between(&self, around: &Around<'_>) -> Result<BackupReport> {
+    fn between(&self, around: &Around<'_>, hints: Option<&ChangeHints>) -> Result<BackupReport> {
         {
             // The service hears that the run is alive for as long as the command takes.
             let _reporter = self.report();
@@ -189,7 +203,7 @@ impl RunUnderway<'_> {
             PointKind::Files => Consistent::take(&self.selection.folders),
             PointKind::Disk => Consistent::default(),
         };
-        let done = self.go(&patterns, &source).or_else(|error| self.again_if_not_believed(&patterns, &source, error))?;
+        let done = self.go(&patterns, &source, hints).or_else(|error| self.again_if_not_believed(&patterns, &source, error))?;
         Ok(BackupReport { snapshots: source.volumes(), no_snapshot: source.why_not, ..done })
     }
 
@@ -197,46 +211,59 @@ impl RunUnderway<'_> {
     /// are damaged there: then everything is read again, in the same run, and the new point rests on nothing.
     fn again_if_not_believed(&self, patterns: &Patterns, source: &Consistent, error: ClientError) -> Result<BackupReport> {
         let directory = self.state_dir.memory_directory(self.kind)?;
-        if !error.is_not_believed() || !ChangeCache::is_there(&directory) {
+        let looked = match error {
+            // What was read is right; where it was read was not all.
+            ClientError::HintsNotEnough => Some(Looked::Everywhere),
+            ClientError::HintsWrong => Some(Looked::EverywhereInTheEnd),
+            _ => None,
+        };
+        if let Some(looked) = looked {
+            self.meter.begin_again();
+            return self.go(patterns, source, None).map(|done| BackupReport { looked, ..done });
+        }
+        let is_not_believed = error.is_not_believed() || matches!(error, ClientError::CacheDamaged);
+        if !is_not_believed || !ChangeCache::is_there(&directory) {
             return Err(error);
         }
         forget(&directory).map_err(ClientError::file("removing", &directory))?;
         self.meter.begin_again();
-        self.go(patterns, source)
+        self.go(patterns, source, None)
     }
 
-    fn go(&self, patterns: &Patterns, source: &Consistent) -> Result<BackupReport> {
+    fn go(&self, patterns: &Patterns, source: &Consistent, hints: Option<&ChangeHints>) -> Result<BackupReport> {
         let latest = self.authentic_latest()?;
         self.check_not_rolled_back(latest.as_ref())?;
         let directory = self.state_dir.memory_directory(self.kind)?;
         let base = head(self.begun.latest_of_kind.as_ref())?;
         let cache = base.and_then(|head| ChangeCache::open(&directory, &self.membership.store, &head));
+        let known = self.known(cache.as_ref(), source, hints);
         let tree = SelectionTree::of(self.selection.of_kind(self.kind));
         let _reporter = self.report();
         // As much as the last time, unless something else was chosen since.
-        let expected =
-            cache.as_ref().filter(|cache| cache.selection == self.selection_text()).map(|cache| (cache.files, cache.bytes));
+        let expected = cache.as_ref().filter(|cache| cache.selection() == self.selection_text()).map(ChangeCache::size);
         self.meter.enter(Phase::Sending);
         let lost = self.lost()?;
-        let (base, base_needs, walk_memory) = match cache {
-            // So much is lost that nothing counts as there.
-            Some(cache) if self.begun.lost_more => (cache.sequence, cache.needs, None),
-            Some(cache) => (cache.sequence, cache.needs, Some(cache.walk)),
-            None => (0, Vec::new(), None),
-        };
-        let base_needs = Arc::new(base_needs);
+        let base = cache.as_ref().map_or((0, Needs::default()), |cache| (cache.sequence(), cache.needs.clone()));
         let there = if self.begun.lost_more {
+            // So much is lost that nothing counts as there.
             Arc::default()
         } else if lost.is_empty() {
-            Arc::clone(&base_needs)
+            Arc::clone(&base.1.names)
         } else {
-            Arc::new(base_needs.iter().filter(|name| !lost.contains(name)).copied().collect())
+            Arc::new(base.1.names.iter().filter(|name| !lost.contains(name)).copied().collect())
         };
+        // A cache whose outermost folder is damaged is none.
+        let usable = cache.as_ref().filter(|_| !self.begun.lost_more);
+        let last_walk = usable.and_then(|cache| cache.walk(known.is_some()).ok());
+        let known = known.filter(|_| last_walk.is_some());
         let throttle = Throttle::new(self.begun.rate, minute_of_day);
         let empty = self.begun.store_is_empty;
         let mut pipeline = Pipeline::begin(self.api, &self.membership.store, self.keys, there, empty, throttle, self.meter);
-        let writer =
-            ChangeCacheWriter::begin(&directory, self.begun.sequence).map_err(ClientError::file("writing", &directory))?;
+        let writer = match (&cache, &known) {
+            (Some(cache), Some(_)) => ChangeCacheWriter::go_on(cache, self.begun.sequence),
+            _ => ChangeCacheWriter::begin(&directory, self.begun.sequence),
+        };
+        let writer = writer.map_err(ClientError::file("writing", &directory))?;
         let unmounted = self.selection.unmounted();
         let view = View {
             tree: &tree,
@@ -248,23 +275,45 @@ impl RunUnderway<'_> {
                 PointKind::Disk => Reading::Disks,
             },
             stand_ins: StandIns(&source.stand_ins),
+            known: known.as_ref(),
         };
-        let walk = Walk::new(self.keys, view, &mut pipeline, walk_memory, writer, Arc::clone(self.meter)).reading_again(lost);
+        let walk = Walk::new(self.keys, view, &mut pipeline, last_walk, writer, Arc::clone(self.meter)).reading_again(lost);
         let walked = self.expecting(expected, view, || walk.run());
-        let walked = walked.and_then(|mut walked| {
-            let exceptions = store_exceptions(self.keys, &mut pipeline, &mut walked)?;
+        let walked = walked.and_then(|walked| {
+            let exceptions = store_exceptions(self.keys, &mut pipeline, &walked)?;
             Ok((walked, exceptions))
         });
         // A failure in the pipeline is the cause of the walk's.
         let given = pipeline.finish();
-        let ((walked, exceptions), given) = match (walked, given) {
+        let ((mut walked, exceptions), given) = match (walked, given) {
             (_, Err(cause)) => return Err(cause),
             (walked, Ok(given)) => (walked?, given),
         };
+        if let Some(hints) = hints {
+            hints.bear_out(&walked.surprises)?;
+        }
         self.meter.enter(Phase::Sealing);
-        let (store, top) = (&self.membership.store, [&walked.root, &exceptions]);
+        let (store, top) = (&self.membership.store, [&walked.root, &exceptions.content]);
         self.read_back.of(given, top, self.api, store, self.keys, self.meter)?;
-        self.commit(walked, exceptions, base, &base_needs, latest.as_ref(), self.meter.progress().sent)
+        let looked = if known.is_some() { Looked::WhereChanged } else { Looked::Everywhere };
+        let needs = ToNeed::after(&base.1, cache.as_ref(), &mut walked, &exceptions)?;
+        let done = self.commit(walked, exceptions, base.0, needs, latest.as_ref(), self.meter.progress().sent)?;
+        Ok(BackupReport { looked, ..done })
+    }
+
+    /// Where nothing changed since the last walk, by what the system told of; none where everything is to be looked at.
+    fn known(&self, cache: Option<&ChangeCache>, source: &Consistent, hints: Option<&ChangeHints>) -> Option<KnownFolders> {
+        let (cache, hints) = (cache?, hints?);
+        let fits = self.kind == PointKind::Files
+            && hints.since == cache.point()
+            && cache.selection() == self.selection_text()
+            && source.stand_ins.is_empty()
+            && self.begun.lost.0.is_empty()
+            && !self.begun.lost_more;
+        if !fits {
+            return None;
+        }
+        Some(cache.folders()?.looking_at(&hints.changed, &hints.volumes, LOOKED_AT_BY_CHANCE, &SystemRandom::default()))
     }
 
     /// Does `work`, and counts beside it what there is to do, unless that is known.
@@ -330,24 +379,26 @@ impl RunUnderway<'_> {
 
     fn commit(
         &self,
-        mut walked: WalkResult,
-        exceptions: Content,
+        walked: WalkResult,
+        exceptions: StoredExceptions,
         base: u64,
-        base_needs: &[ChunkName],
+        to_need: ToNeed,
         latest: Option<&PointHead>,
         sent: u64,
     ) -> Result<BackupReport> {
-        walked.needed.sort_unstable();
-        walked.needed.dedup();
-        let (added, removed) = difference(base_needs, &walked.needed);
-        let needs = encode_needs(self.keys.store, self.begun.sequence, base, &added, &removed);
-        drop((added, removed));
+        let Difference { added, removed } = &to_need.difference;
+        let needs = encode_needs(self.keys.store, self.begun.sequence, base, added, removed);
         let check = needs_check(&needs);
         self.api.put_bytes(&calls::put_needs(&self.begun.run.id), &Bytes::from(needs))?;
-        let file =
-            seal_point(self.keys, self.head(&walked, latest, check), &self.body(&walked, exceptions), &SystemRandom::default());
+        let file = seal_point(
+            self.keys,
+            self.head(&walked, &to_need.needs, latest, check),
+            &self.body(&walked, exceptions.content),
+            &SystemRandom::default(),
+        );
         let commit =
             CommitPoint { point: Binary(file.to_bytes()), progress: self.meter.progress(), exceptions: walked.exceptions.counts };
+        let tree = *blake3::hash(format!("{:?}", walked.root).as_bytes()).as_bytes();
         let committed: PointCommitted = self.api.call_patiently(&calls::commit(&self.begun.run.id), &commit)?;
         let point = file.head.id.to_string();
         // The point is there; that this machine could not remember it must not be told as a failure of the backup.
@@ -358,8 +409,9 @@ impl RunUnderway<'_> {
             files: walked.counts.files,
             bytes: walked.counts.bytes,
             selection: self.selection_text(),
+            beside: &exceptions.names,
         };
-        let kept = walked.writer.keep(&of, &walked.needed);
+        let kept = walked.writer.keep(&of, to_need.is_changed.then_some(&to_need.needs));
         let kept = kept.map_err(ClientError::file("writing", self.state_dir.directory()));
         Ok(BackupReport {
             damaged_points: self.begun.damaged_points.clone(),
@@ -367,6 +419,9 @@ impl RunUnderway<'_> {
             after_failed: None,
             snapshots: Vec::new(),
             no_snapshot: None,
+            looked: Looked::Everywhere,
+            point_id: point,
+            tree,
             point: committed.point,
             counts: walked.counts,
             exceptions: walked.exceptions.counts,
@@ -376,11 +431,7 @@ impl RunUnderway<'_> {
         })
     }
 
-    fn head(&self, walked: &WalkResult, latest: Option<&PointHead>, needs: Option<[u8; 32]>) -> PointHead {
-        let needed_xor = walked.needed.iter().fold([0; 32], |mut xor, name| {
-            xor.iter_mut().zip(name.as_bytes()).for_each(|(x, b)| *x ^= b);
-            xor
-        });
+    fn head(&self, walked: &WalkResult, needed: &Needs, latest: Option<&PointHead>, needs: Option<[u8; 32]>) -> PointHead {
         PointHead {
             store: self.keys.store,
             id: PointId(random_array(&SystemRandom::default())),
@@ -388,8 +439,8 @@ impl RunUnderway<'_> {
             kind: self.kind,
             created: self.begun.run.started.as_millisecond(),
             previous: latest.map(|head| head.id),
-            needed: walked.needed.len() as u64,
-            needed_xor,
+            needed: needed.names.len() as u64,
+            needed_xor: needed.xor(),
             bytes: walked.counts.bytes,
             files: walked.counts.files,
             exceptions: walked.exceptions.counts.total(),
@@ -414,59 +465,49 @@ fn head(point: Option<&Binary>) -> Result<Option<PointHead>> {
     Ok(point.map(|bytes| PointFile::from_bytes(&bytes.0)).transpose()?.map(|file| file.head))
 }
 
+/// The list of exceptions, and the chunks that it consists of.
+struct StoredExceptions {
+    content: Content,
+    names: Vec<ChunkName>,
+}
+
 /// Stores the list of exceptions; its chunks are needed by the point, too.
-fn store_exceptions(keys: &StoreKeys, pipeline: &mut Pipeline, walked: &mut WalkResult) -> Result<Content> {
+fn store_exceptions(keys: &StoreKeys, pipeline: &mut Pipeline, walked: &WalkResult) -> Result<StoredExceptions> {
     let bytes: Vec<u8> = walked.exceptions.listed.iter().flat_map(Exception::to_bytes).collect();
     let mut chunker = Chunker::new(keys.border_seed());
     let parts = store_content(keys, &mut chunker, pipeline, &bytes[..])?;
-    walked.needed.extend(parts.iter().filter_map(|p| p.name));
-    let needed = &mut walked.needed;
-    Content::from_parts(parts, |page| {
+    let mut names: Vec<ChunkName> = parts.iter().filter_map(|p| p.name).collect();
+    let content = Content::from_parts(parts, |page| {
         let name = keys.name(&page);
-        needed.push(name);
+        names.push(name);
         pipeline.put(name, &page).map(|()| name)
-    })
+    })?;
+    Ok(StoredExceptions { content, names })
 }
 
-/// What is in `new` and not in `old`, and the other way round; both are ascending.
-fn difference(old: &[ChunkName], new: &[ChunkName]) -> (Vec<ChunkName>, Vec<ChunkName>) {
-    let (mut added, mut removed) = (Vec::new(), Vec::new());
-    let (mut i, mut j) = (0, 0);
-    while i < old.len() || j < new.len() {
-        match (old.get(i), new.get(j)) {
-            (Some(a), Some(b)) if a == b => (i, j) = (i + 1, j + 1),
-            (Some(a), b) if b.is_none_or(|b| a < b) => {
-                removed.push(*a);
-                i += 1;
-            }
-            (_, Some(b)) => {
-                added.push(*b);
-                j += 1;
-            }
-            (_, None) => break,
-        }
-    }
-    (added, removed)
+/// What a point needs, and what is new of it.
+struct ToNeed {
+    needs: Needs,
+    difference: Difference,
+    /// Whether it is anything else than the point before needed.
+    is_changed: bool,
 }
 
-#[cfg(test)]
-mod tests {
-    use std::collections::BTreeSet;
-
-    use proptest::prelude::*;
-
-    use super::*;
-
-    fn names(of: &BTreeSet<u8>) -> Vec<ChunkName> {
-        of.iter().map(|n| ChunkName([*n; 32])).collect()
-    }
-
-    proptest! {
-        #[test]
-        fn the_difference_leads_from_old_to_new(old: BTreeSet<u8>, new: BTreeSet<u8>) {
-            let (added, removed) = difference(&names(&old), &names(&new));
-            prop_assert_eq!(added, names(&new.difference(&old).copied().collect()));
-            prop_assert_eq!(removed, names(&old.difference(&new).copied().collect()));
+impl ToNeed {
+    /// What a point needs after a walk: counted anew, or what the point before needed with what changed since.
+    fn after(base: &Needs, cache: Option<&ChangeCache>, walked: &mut WalkResult, exceptions: &StoredExceptions) -> Result<Self> {
+        let mut needed = std::mem::take(&mut walked.needed);
+        needed.extend(&exceptions.names);
+        let now = Needs::of(needed);
+        let Some(mut passed) = walked.passed.take() else {
+            return Ok(Self { difference: now.since(base), needs: now, is_changed: true });
+        };
+        passed.extend(cache.and_then(ChangeCache::beside).ok_or(ClientError::CacheDamaged)?);
+        let before = Needs::of(passed);
+        if before == now {
+            return Ok(Self { needs: base.clone(), difference: Difference::default(), is_changed: false });
         }
+        let needs = base.changed(&before, &now).ok_or(ClientError::CacheDamaged)?;
+        Ok(Self { difference: needs.since(base), needs, is_changed: true })
     }
 }

@@ -12,6 +12,7 @@ use crossbeam_channel::{Receiver, Sender, bounded};
 use jetfrost_image::format::EntryKind;
 use jetfrost_platform::{Directory, FileKind, Metadata, OpenDirectory};
 
+use super::change_cache::{FolderId, KnownFolders};
 use super::stand_in::StandIns;
 use crate::entries::entry_kind;
 use crate::exclusion::{CACHE_TAG, CACHE_TAG_SIGNATURE};
@@ -66,6 +67,8 @@ pub(crate) enum Inside {
     TooDeep,
     /// It could not be opened or listed.
     Closed(io::Error),
+    /// It is as the last walk saw it, and what is in it is not looked at.
+    TakenOver,
 }
 
 /// What is looked at, and how.
@@ -80,6 +83,8 @@ pub(crate) struct View<'v> {
     pub(crate) reading: Reading,
     /// What is walked in place of what.
     pub(crate) stand_ins: StandIns<'v>,
+    /// Where nothing changed since the last walk, if that is known.
+    pub(crate) known: Option<&'v KnownFolders>,
 }
 
 impl View<'_> {
@@ -102,7 +107,8 @@ impl View<'_> {
         let device =
             if self.tree.whole { root.metadata().ok().map(|root| self.stand_ins.as_seen_there(root).volume) } else { None };
         let names = names_of(root, within)?;
-        let _ = Looking { view: self, path: Vec::new(), depth: 0, show }.folder(root, names, within, device);
+        let id = root.metadata().map(|root| FolderId::of(&self.stand_ins.as_seen_there(root)))?;
+        let _ = Looking { view: self, path: Vec::new(), depth: 0, show }.folder(root, id, names, within, device);
         Ok(())
     }
 }
@@ -201,6 +207,8 @@ struct Around<'a> {
     /// Whether a person named it.
     is_chosen: bool,
     device: Option<u64>,
+    /// The folder.
+    id: FolderId,
 }
 
 struct Looking<'l> {
@@ -211,11 +219,18 @@ struct Looking<'l> {
 }
 
 impl Looking<'_> {
-    fn folder(&mut self, folder: &Directory, names: Vec<Vec<u8>>, within: Within<'_>, device: Option<u64>) -> ControlFlow<()> {
+    fn folder(
+        &mut self,
+        folder: &Directory,
+        id: FolderId,
+        names: Vec<Vec<u8>>,
+        within: Within<'_>,
+        device: Option<u64>,
+    ) -> ControlFlow<()> {
         for name in names {
             let chosen = within.child(&name);
             let is_chosen = chosen.is_some_and(|chosen| chosen.whole);
-            let around = Around { folder, within: Within { chosen, whole: within.whole || is_chosen }, is_chosen, device };
+            let around = Around { folder, within: Within { chosen, whole: within.whole || is_chosen }, is_chosen, device, id };
             let length = self.path.len();
             self.path.push(b'/');
             self.path.extend(&name);
@@ -286,10 +301,16 @@ impl Looking<'_> {
         }
         // Of another volume only what was chosen on it is taken.
         within.whole &= stays;
+        // What only leads to included folders may lie on other volumes.
+        let may_be = |known: &KnownFolders| known.may_be_taken_over(around.id, &seen.name, &seen.metadata);
+        if within.whole && self.view.known.is_some_and(may_be) {
+            return (self.show)(DirEntry::Folder(seen, Inside::TakenOver));
+        }
         if self.depth == DEEPEST {
             return (self.show)(DirEntry::Folder(seen, Inside::TooDeep));
         }
         let device = within.whole.then_some(seen.metadata.volume);
+        let id = FolderId::of(&seen.metadata);
         let opened = stand_in.map_or_else(|| around.folder.open_directory(&seen.name), Ok).map(Arc::new);
         match opened.and_then(|folder| names_of(&folder, within).map(|names| (folder, names))) {
             Ok((folder, mut names)) => {
@@ -300,7 +321,7 @@ impl Looking<'_> {
                     (self.show)(DirEntry::LeftOut)?;
                 }
                 self.depth += 1;
-                let looked = self.folder(&folder, names, within, device);
+                let looked = self.folder(&folder, id, names, within, device);
                 self.depth -= 1;
                 looked
             }
@@ -340,6 +361,7 @@ mod tests {
             own: path_bytes(own),
             reading: Reading::Files,
             stand_ins: StandIns::NONE,
+            known: None,
         };
         let on_the_way = folder.components().count() - 1;
         let seen: Vec<String> =
@@ -362,6 +384,7 @@ mod tests {
             DirEntry::Folder(seen, Inside::OtherVolume) => format!("{} of another volume", text(&seen.name)),
             DirEntry::Folder(seen, Inside::TooDeep) => format!("{} too deep", text(&seen.name)),
             DirEntry::Folder(seen, Inside::Closed(error)) => format!("{} closed: {}", text(&seen.name), reason(&error)),
+            DirEntry::Folder(seen, Inside::TakenOver) => format!("{} taken over", text(&seen.name)),
             DirEntry::Leave => "leave".into(),
             DirEntry::LeftOut => "left out".into(),
             DirEntry::Unseen(name, error) => format!("{} unseen: {}", text(&name), reason(&error)),
@@ -412,8 +435,15 @@ mod tests {
         let folders: Vec<Folder> = chosen.iter().map(|path| Folder(root.join(path))).collect();
         let tree = SelectionTree::of(&folders);
         let patterns = Patterns::compile(&skipped.iter().map(|p| (*p).to_owned()).collect::<Vec<_>>()).expect("patterns");
-        let view =
-            View { tree: &tree, patterns: &patterns, unmounted, own: b"", reading: Reading::Files, stand_ins: StandIns::NONE };
+        let view = View {
+            tree: &tree,
+            patterns: &patterns,
+            unmounted,
+            own: b"",
+            reading: Reading::Files,
+            stand_ins: StandIns::NONE,
+            known: None,
+        };
         let mut seen = Vec::new();
         view.look(&mut |entry_seen| {
             seen.push(text(entry_seen));
@@ -474,6 +504,7 @@ mod tests {
             own: b"",
             reading: Reading::Files,
             stand_ins: StandIns::NONE,
+            known: None,
         };
         // The scope ends only when the thread has.
         std::thread::scope(|scope| assert!(look_ahead(scope, view).expect("the root opens").1.next().is_some()));

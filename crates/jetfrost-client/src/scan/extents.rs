@@ -30,7 +30,7 @@ const WAITING: usize = 4;
 
 /// What an extent held when it was read last.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Held {
+pub(crate) struct Held {
     pub(super) tag: Tag,
     pub(super) name: ChunkName,
 }
@@ -39,7 +39,7 @@ pub(super) struct Held {
 pub(super) type Tag = [u8; 16];
 
 /// The extents of a disk, by number; `None` for holes and zeros.
-pub(super) type Extents = Vec<Option<Held>>;
+pub(crate) type Extents = Vec<Option<Held>>;
 
 /// What came of reading a disk.
 pub(super) struct DiskRead {

@@ -8,7 +8,7 @@ use jetfrost_platform::{Accounts, Metadata, System};
 /// What tells whether a file is still the one that was read: if none of these changed, neither did the file. The
 /// change time cannot be set by a program, so it also covers owner, permissions and extended attributes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub(super) struct Stamp {
+pub(crate) struct Stamp {
     pub(super) device: u64,
     pub(super) inode: u64,
     pub(super) size: u64,

@@ -18,7 +18,8 @@ use jetfrost_image::format::{Cause, Exception};
 use jetfrost_platform::reason;
 
 pub(crate) use attributes::MOST_VALUES;
-pub(crate) use change_cache::{ChangeCache, ChangeCacheWriter, Kept, forget};
+pub use change_cache::FolderId;
+pub(crate) use change_cache::{ChangeCache, ChangeCacheWriter, Difference, Kept, KnownFolders, Needs, forget};
 pub(crate) use count::{count, count_disks};
 pub(crate) use dir_reader::{DirEntry, Inside, Reading, Seen, View, is_tagged_cache};
 pub(crate) use extents::is_zero;
@@ -40,6 +41,30 @@ pub struct Counts {
     pub skipped: u64,
     /// Mount points of other volumes, which were not entered.
     pub mounts: u64,
+}
+
+impl Counts {
+    /// What was counted since.
+    fn since(&self, before: &Self) -> Self {
+        Self {
+            files: self.files - before.files,
+            folders: self.folders - before.folders,
+            bytes: self.bytes - before.bytes,
+            read: self.read - before.read,
+            skipped: self.skipped - before.skipped,
+            mounts: self.mounts - before.mounts,
+        }
+    }
+
+    /// Adds what was counted elsewhere.
+    fn add(&mut self, more: &Self) {
+        self.files += more.files;
+        self.folders += more.folders;
+        self.bytes += more.bytes;
+        self.read += more.read;
+        self.skipped += more.skipped;
+        self.mounts += more.mounts;
+    }
 }
 
 /// Exceptions kept with a point; beyond this they are only counted.

@@ -12,7 +12,7 @@ use jetfrost_image::tree::{ChunkBuffer, ChunkSink, Chunker, ListingWriter};
 use jetfrost_platform::{Devices, Directory, FileContent, Metadata, OpenDirectory, System, reason};
 
 use super::attributes::{self, Attributes, attributes_of};
-use super::change_cache::{ChangeCacheWriter, Remembered, WalkReader};
+use super::change_cache::{ChangeCacheWriter, FolderId, Remembered, RememberedFolder, RememberedInside, SeenFolder, WalkReader};
 use super::dir_reader::{DEEPEST, DirEntry, Inside, Reading, Seen, Sights, View, look_ahead};
 use super::extents::{DiskRead, Extents, Held, read_extents};
 use super::facts::{Links, Owners, Stamp, entry};
@@ -39,6 +39,20 @@ pub(crate) struct Walk<'w, S> {
     counts: Counts,
     exceptions: Exceptions,
     path: Vec<u8>,
+    /// The folder that the walk is in.
+    place: Place,
+    /// Folders that differ although the system told of no change in them.
+    surprises: Vec<FolderId>,
+}
+
+/// A folder that is walked.
+#[derive(Debug, Clone, Copy)]
+struct Place {
+    id: FolderId,
+    /// Something in it has to be looked at the next time.
+    look_again: bool,
+    /// What the system told of is all that may differ in it.
+    should_be_unchanged: bool,
 }
 
 /// What a walk came to.
@@ -48,7 +62,18 @@ pub(crate) struct WalkResult {
     pub(crate) exceptions: Exceptions,
     /// Names of all chunks behind the root, in no order, some more than once.
     pub(crate) needed: Vec<ChunkName>,
+    /// Of a walk that took folders over: names of chunks behind what it looked at, as it was before. `needed` has no others then.
+    pub(crate) passed: Option<Vec<ChunkName>>,
+    /// Folders that differ although the system told of no change in them.
+    pub(crate) surprises: Vec<FolderId>,
     pub(crate) writer: ChangeCacheWriter,
+}
+
+/// The listing of a folder in the making, and the chunks that it consists of.
+#[derive(Default)]
+struct Listing {
+    entries: ListingWriter,
+    own: Vec<ChunkName>,
 }
 
 /// What came of reading something's content.
@@ -113,6 +138,8 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             counts: Counts::default(),
             exceptions: Exceptions::default(),
             path: Vec::new(),
+            place: Place { id: FolderId { volume: 0, file: 0 }, look_again: false, should_be_unchanged: false },
+            surprises: Vec::new(),
         }
     }
 
@@ -126,14 +153,55 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     pub(crate) fn run(mut self) -> Result<WalkResult> {
         let root = std::thread::scope(|scope| {
             let (root, mut sights) = look_ahead(scope, self.view).map_err(|e| ClientError::file("opening", "/")(e))?;
-            self.listing(&root, &mut sights)
+            let itself = root.metadata().map_err(ClientError::file("reading", "/"))?;
+            self.place.id = FolderId::of(&self.view.stand_ins.as_seen_there(itself));
+            self.place.should_be_unchanged = self.should_be_unchanged(self.place.id);
+            self.listing(&root, &mut sights).map(|(root, _)| root)
         })?;
-        Ok(WalkResult { root, counts: self.counts, exceptions: self.exceptions, needed: self.sink.needed, writer: self.writer })
+        let passed = match self.view.known {
+            Some(_) => Some(self.cache.ok_or(ClientError::CacheDamaged)?.passed()),
+            None => None,
+        };
+        Ok(WalkResult {
+            root,
+            counts: self.counts,
+            exceptions: self.exceptions,
+            needed: self.sink.needed,
+            passed,
+            surprises: self.surprises,
+            writer: self.writer,
+        })
     }
 
-    /// The listing of an open folder.
-    fn listing(&mut self, folder: &Directory, sights: &mut Sights) -> Result<Content> {
-        let mut listing = ListingWriter::default();
+    /// Whether what the system told of leaves out a folder, so that nothing of it may differ.
+    fn should_be_unchanged(&self, id: FolderId) -> bool {
+        self.view.known.is_some_and(|known| known.should_be_unchanged(id))
+    }
+
+    /// Notes that something in the present folder differs from what was remembered.
+    fn differs(&mut self) {
+        if self.place.should_be_unchanged {
+            self.surprises.push(self.place.id);
+            self.place.should_be_unchanged = false;
+        }
+    }
+
+    /// Notes something that the point does not hold as it was: it is looked at again the next time.
+    fn except(&mut self, cause: Cause, explanation: impl Into<String>) {
+        self.place.look_again = true;
+        self.exceptions.add(cause, &self.path, explanation);
+    }
+
+    fn failed(&mut self, error: &std::io::Error) {
+        self.place.look_again = true;
+        self.exceptions.failed(&self.path, error);
+    }
+
+    /// The listing of an open folder, and how it is remembered.
+    fn listing(&mut self, folder: &Directory, sights: &mut Sights) -> Result<(Content, RememberedInside)> {
+        let before = self.counts;
+        let mut listing = Listing::default();
+        self.writer.enter();
         loop {
             if self.meter.is_stopped() {
                 return Err(ClientError::Stopped);
@@ -144,34 +212,38 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
                 None => return Err(ClientError::Unexpected("the thread that looks ahead ended too early".into())),
             }
         }
-        if let Some(cache) = &mut self.cache
-            && cache.leave().is_err()
-        {
-            self.cache = None;
+        if self.remembered(WalkReader::leave) == Some(false) {
+            self.differs();
         }
-        self.remember(ChangeCacheWriter::leave)?;
-        listing.finish(self.keys, &mut self.sink)
+        let begun = self.sink.needed.len();
+        let content = listing.entries.finish(self.keys, &mut self.sink)?;
+        listing.own.extend(&self.sink.needed[begun..]);
+        let counts = self.counts.since(&before);
+        let inside = self.remember(|writer| writer.leave(&listing.own, counts))?;
+        Ok((content, inside))
+    }
+
+    /// Adds an encoded entry to a listing.
+    fn list(&mut self, listing: &mut Listing, name: &[u8], entry: &[u8]) -> Result<()> {
+        let begun = self.sink.needed.len();
+        listing.entries.push_encoded(self.keys, &mut self.sink, name, entry)?;
+        listing.own.extend(&self.sink.needed[begun..]);
+        Ok(())
     }
 
     /// Takes what was seen into the listing of the folder it is in.
-    fn entry_seen(
-        &mut self,
-        parent: &Directory,
-        entry_seen: DirEntry,
-        sights: &mut Sights,
-        listing: &mut ListingWriter,
-    ) -> Result<()> {
+    fn entry_seen(&mut self, parent: &Directory, entry_seen: DirEntry, sights: &mut Sights, listing: &mut Listing) -> Result<()> {
         match entry_seen {
             DirEntry::Leaf(seen, kind) => self.at(&seen.name, |walk| {
                 let Some(entry) = walk.leaf(parent, &seen, kind)? else { return Ok(()) };
-                listing.push_encoded(walk.keys, &mut walk.sink, &seen.name, &entry)
+                walk.list(listing, &seen.name, &entry)
             })?,
             DirEntry::Folder(seen, inside) => self.at(&seen.name, |walk| {
                 let entry = walk.folder(parent, &seen, inside, sights)?;
-                listing.push_encoded(walk.keys, &mut walk.sink, &seen.name, &entry)
+                walk.list(listing, &seen.name, &entry)
             })?,
-            DirEntry::Unseen(name, error) => self.at(&name, |walk| walk.exceptions.failed(&walk.path, &error)),
-            DirEntry::Unfit(name, why) => self.at(&name, |walk| walk.exceptions.add(Cause::Unreadable, &walk.path, why)),
+            DirEntry::Unseen(name, error) => self.at(&name, |walk| walk.failed(&error)),
+            DirEntry::Unfit(name, why) => self.at(&name, |walk| walk.except(Cause::Unreadable, why)),
             DirEntry::LeftOut => self.counts.skipped += 1,
             DirEntry::Leave => {}
         }
@@ -189,43 +261,101 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     }
 
     fn folder(&mut self, parent: &Directory, seen: &Seen, inside: Inside, sights: &mut Sights) -> Result<Vec<u8>> {
+        let known = self.remembered(|cache| cache.folder(&seen.name)).flatten();
+        if matches!(inside, Inside::TakenOver) {
+            return self.taken_over(seen, known);
+        }
+        let first_name = self.sink.needed.len();
         let mut entry = entry(&seen.name, EntryKind::Directory, &seen.metadata, &mut self.owners);
         let attributes = match &inside {
             Inside::Open(folder) => attributes_of(&folder.itself()),
             _ => attributes_of(&parent.named(&seen.name)),
         };
         self.add_attributes(&mut entry, attributes)?;
+        let names = self.sink.needed[first_name..].to_vec();
         self.counts.folders += 1;
+        let mut present = RememberedFolder { stamp: Stamp::of(&seen.metadata), entry: Vec::new(), names, inside: None };
         let (content, whole) = match inside {
-            Inside::Open(folder) => (self.inside(&folder, &seen.name, sights)?, true),
+            Inside::Open(folder) => {
+                let (content, inside) = self.inside(&folder, seen, known, sights)?;
+                present.inside = Some(inside);
+                (content, true)
+            }
             Inside::OtherVolume => {
                 self.counts.mounts += 1;
+                self.gone(known)?;
                 (Content::empty(), true)
             }
             Inside::TooDeep => {
                 let what = format!("it lies within more than {DEEPEST} folders, and what is in it is not backed up");
-                self.exceptions.add(Cause::Unreadable, &self.path, what);
+                self.except(Cause::Unreadable, what);
+                self.gone(known)?;
                 (Content::empty(), false)
             }
             Inside::Closed(error) => {
-                self.exceptions.failed(&self.path, &error);
+                self.failed(&error);
+                self.gone(known)?;
                 (Content::empty(), false)
             }
+            Inside::TakenOver => return Err(ClientError::CacheDamaged),
         };
         entry.set_flags(Flags { unsettled: false, partial: !whole });
         entry.content = Some(content);
-        Ok(entry.to_bytes())
+        present.entry = entry.to_bytes();
+        self.remember(|writer| writer.folder(&seen.name, &present))?;
+        Ok(present.entry)
     }
 
-    fn inside(&mut self, folder: &Directory, name: &[u8], sights: &mut Sights) -> Result<Content> {
-        self.remember(|writer| writer.enter(name))?;
+    /// A folder that is as it was, with all below it.
+    fn taken_over(&mut self, seen: &Seen, known: Option<RememberedFolder>) -> Result<Vec<u8>> {
+        let is_as_it_was = |known: &RememberedFolder| known.stamp == Stamp::of(&seen.metadata);
+        let known = known.filter(is_as_it_was).ok_or(ClientError::CacheDamaged)?;
+        let inside = known.inside.ok_or(ClientError::CacheDamaged)?;
+        self.counts.folders += 1;
+        self.counts.add(&inside.counts);
+        self.meter.taken_over(inside.counts.files, inside.counts.bytes);
+        self.sink.needed.extend(&known.names);
+        self.remember(|writer| writer.folder(&seen.name, &known))?;
+        Ok(known.entry)
+    }
+
+    /// What was remembered of a folder is no longer there to be gone into.
+    fn gone(&mut self, known: Option<RememberedFolder>) -> Result<()> {
+        match known {
+            Some(known) => self.remembered(|cache| cache.lose(&known)).map_or_else(|| self.without_cache(), Ok),
+            None => Ok(()),
+        }
+    }
+
+    fn inside(
+        &mut self,
+        folder: &Directory,
+        seen: &Seen,
+        known: Option<RememberedFolder>,
+        sights: &mut Sights,
+    ) -> Result<(Content, RememberedInside)> {
         // A folder that is not remembered is walked without the cache, and the cache waits where it is.
-        let known = self.remembered(|cache| cache.enter(name)).unwrap_or(false);
-        let waiting = if known { None } else { self.cache.take() };
+        let remembered = known.as_ref().and_then(|known| known.inside);
+        let is_entered = remembered.is_some_and(|inside| self.remembered(|cache| cache.enter(&inside)).is_some());
+        if !is_entered {
+            self.differs();
+        }
+        let (id, stamp) = (FolderId::of(&seen.metadata), Stamp::of(&seen.metadata));
+        let before = known.filter(|known| is_entered && FolderId::of_stamp(&known.stamp) == id);
+        let mut place = Place { should_be_unchanged: before.is_some() && self.should_be_unchanged(id), id, look_again: false };
+        if place.should_be_unchanged && before.is_some_and(|before| before.stamp != stamp) {
+            self.surprises.push(id);
+            place.should_be_unchanged = false;
+        }
+        let around = std::mem::replace(&mut self.place, place);
+        let waiting = if is_entered { None } else { self.cache.take() };
         let result = self.listing(folder, sights);
-        if !known {
+        if !is_entered {
             self.cache = waiting;
         }
+        let look_again = std::mem::replace(&mut self.place, around).look_again;
+        let seen = SeenFolder { stamp, parent: self.place.id, name: seen.name.clone(), look_again };
+        self.remember(|writer| writer.folder_seen(&seen))?;
         result
     }
 
@@ -235,6 +365,12 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         let known = self.remembered(|cache| cache.leaf(name)).flatten();
         let is_whole = |known: &Remembered| self.lost.is_empty() || known.names.iter().all(|name| !self.lost.contains(name));
         let is_unchanged = known.as_ref().is_some_and(|known| known.stamp == Stamp::of(metadata) && is_whole(known));
+        if !is_unchanged && known.as_ref().is_none_or(|known| known.stamp != Stamp::default()) {
+            self.differs();
+        }
+        if self.view.known.is_some() && kind == EntryKind::File && metadata.links > 1 && !had_links(known.as_ref())? {
+            return Err(ClientError::HintsNotEnough);
+        }
         let present = match known {
             Some(known) if is_unchanged => {
                 self.sink.needed.extend(&known.names);
@@ -255,6 +391,8 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             self.counts.bytes += present.bytes;
             self.meter.file_done();
         }
+        // Another name of the file may lie in a folder that is not looked at; from then on all of them are.
+        self.place.look_again |= present.stamp == Stamp::default() || (kind == EntryKind::File && metadata.links > 1);
         self.remember(|writer| writer.leaf(name, &present))?;
         Ok(Some(present.entry))
     }
@@ -291,13 +429,13 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
                     }
                     Err(ReadFailure::File(error)) => {
                         self.sink.needed.truncate(first_name);
-                        self.exceptions.failed(&self.path, &error);
+                        self.failed(&error);
                         return Ok(None);
                     }
                     Err(ReadFailure::Replaced) => {
                         self.sink.needed.truncate(first_name);
                         let what = "something else than a file took its place before it was read";
-                        self.exceptions.add(Cause::Disappeared, &self.path, what);
+                        self.except(Cause::Disappeared, what);
                         return Ok(None);
                     }
                     Err(ReadFailure::Run(error)) => return Err(error),
@@ -306,7 +444,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             EntryKind::Symlink => match parent.link_target(name) {
                 Ok(found) => target = Some(found),
                 Err(error) => {
-                    self.exceptions.failed(&self.path, &error);
+                    self.failed(&error);
                     return Ok(None);
                 }
             },
@@ -349,7 +487,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
                 let read = read_file(self.keys, &mut self.chunker, &mut self.sink, parent, name)?;
                 if read.unsettled {
                     let what = "it kept changing while it was read; the last reading was backed up";
-                    self.exceptions.add(Cause::ChangedWhileRead, &self.path, what);
+                    self.except(Cause::ChangedWhileRead, what);
                 }
                 (read.parts, read.metadata, read.unsettled, Extents::new(), Some(read.attributes))
             }
@@ -389,23 +527,23 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         let metadata = disk.metadata_now()?;
         let changed = kind == EntryKind::File && Stamp::of(&before) != Stamp::of(&metadata);
         if changed {
-            self.exceptions.add(Cause::ChangedWhileRead, &self.path, "it changed while it was read; the point may be a mixture");
+            self.except(Cause::ChangedWhileRead, "it changed while it was read; the point may be a mixture");
         }
         match &in_use {
             Ok(false) => {}
             Ok(true) => {
                 let what = "it is mounted for writing and may have changed while it was read; take a snapshot, or unmount it";
-                self.exceptions.add(Cause::ChangedWhileRead, &self.path, what);
+                self.except(Cause::ChangedWhileRead, what);
             }
             Err(error) => {
                 let what = format!("it may have changed while it was read: what is mounted cannot be listed ({})", reason(error));
-                self.exceptions.add(Cause::ChangedWhileRead, &self.path, what);
+                self.except(Cause::ChangedWhileRead, what);
             }
         }
         for stretch in &read.unreadable {
             let (bytes, from) = (stretch.end - stretch.start, stretch.start);
             let what = format!("{bytes} bytes from byte {from} could not be read; zeros stand in their place");
-            self.exceptions.add(Cause::Unreadable, &self.path, what);
+            self.except(Cause::Unreadable, what);
         }
         let unsettled = changed || !matches!(in_use, Ok(false)) || !read.unreadable.is_empty();
         Ok((read, metadata, unsettled))
@@ -420,8 +558,13 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             },
             Err(error) => format!("its extended attributes: {}", reason(&error)),
         };
-        self.exceptions.add(Cause::Unreadable, &self.path, what);
+        self.except(Cause::Unreadable, what);
         Ok(())
+    }
+
+    /// Goes on without a cache that turned out to be damaged, unless what it knows was taken over.
+    fn without_cache(&self) -> Result<()> {
+        if self.view.known.is_some() { Err(ClientError::CacheDamaged) } else { Ok(()) }
     }
 
     /// Asks the cache. One that turns out to be damaged is not asked again: what it says from there on is not known to be so.
@@ -433,9 +576,15 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         answer.ok()
     }
 
-    fn remember(&mut self, write: impl FnOnce(&mut ChangeCacheWriter) -> std::io::Result<()>) -> Result<()> {
+    fn remember<T>(&mut self, write: impl FnOnce(&mut ChangeCacheWriter) -> std::io::Result<T>) -> Result<T> {
         write(&mut self.writer).map_err(ClientError::file("writing", "the change cache of this walk"))
     }
+}
+
+/// Whether a file was remembered as one with several names.
+fn had_links(known: Option<&Remembered>) -> Result<bool> {
+    let Some(known) = known else { return Ok(false) };
+    Ok(EntryPage::read(&known.entry)?.iter().any(|entry| entry.links.is_some()))
 }
 
 fn now_ns() -> i128 {

@@ -16,6 +16,7 @@ mod snapshot;
 mod socket;
 mod stat;
 mod volume;
+mod watch;
 
 use std::io;
 
@@ -26,6 +27,7 @@ pub use names::{name_bytes, os_str, path_bytes, path_of};
 pub use restored::{Restored, make_link, make_special};
 pub use snapshot::TakenSnapshot;
 pub use socket::{LocalListener, LocalStream};
+pub use watch::Watch;
 
 /// Whether a medium could not read or write what is on it.
 #[must_use]

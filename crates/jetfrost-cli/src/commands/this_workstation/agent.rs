@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use clap::{Args, Subcommand};
 use jetfrost_client::agent::{Agent as Engine, AgentStatus, Ask, Delay, Doing, ThisMachine, ask};
+use jetfrost_client::backup::Looked;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_platform::{Accounts, Registration, Started, System};
 use jetfrost_types::DelayReason;
@@ -76,7 +77,7 @@ impl Agent {
 }
 
 fn run(state_dir: &StateDir, ui: &Ui) -> Done {
-    let agent = Arc::new(Engine::new(state_dir.clone(), ThisMachine { state_dir: state_dir.clone(), as_told })?);
+    let agent = Arc::new(Engine::new(state_dir.clone(), ThisMachine::new(state_dir.clone(), as_told))?);
     let ended = Arc::clone(&agent);
     // Without a handler the process just ends, which harms nothing either.
     let _ = ctrlc::set_handler(move || ended.end());
@@ -96,6 +97,15 @@ fn show(state_dir: &StateDir, what: &Ask, ui: &Ui) -> Done {
                 .completed
                 .map_or_else(|| "none complete yet".into(), |at| format!("complete, {} ({})", ago(at, now), moment(at)))
         ));
+        match status.looked {
+            Some(Looked::WhereChanged) => ui.line("looked       where something changed since the backup before"),
+            Some(Looked::Everywhere) => ui.line("looked       at everything"),
+            Some(Looked::EverywhereInTheEnd) => {
+                ui.line("looked       at everything: files had changed of which the system told nothing");
+                ui.line("             It is not believed until the agent starts again.");
+            }
+            None => {}
+        }
         if let Some(failed) = &status.failed {
             let times = if failed.times == 1 { String::new() } else { format!(", {} times in a row", failed.times) };
             ui.line(&format!("failed       {}{times}: {}", ago(failed.at, now), failed.why));

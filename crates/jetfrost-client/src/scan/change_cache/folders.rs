@@ -1,0 +1,229 @@
+//! Every folder of the last walk with the one it is in: for a walk that looks only where something changed.
+
+use std::collections::{HashMap, HashSet};
+use std::io::{self, Write};
+
+use jetfrost_image::crypto::Random;
+use jetfrost_platform::Metadata;
+
+use super::super::facts::Stamp;
+use super::blocks::{Bytes, Fields};
+
+/// A folder, whatever it is called: its volume, and its number there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct FolderId {
+    /// The volume that it is on.
+    pub volume: u64,
+    /// Its number on that volume.
+    pub file: u64,
+}
+
+impl FolderId {
+    pub(crate) fn of(found: &Metadata) -> Self {
+        Self { volume: found.volume, file: found.file }
+    }
+
+    pub(crate) fn of_stamp(stamp: &Stamp) -> Self {
+        Self { volume: stamp.device, file: stamp.inode }
+    }
+}
+
+/// A folder as the last walk saw it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct SeenFolder {
+    pub(crate) stamp: Stamp,
+    pub(crate) parent: FolderId,
+    pub(crate) name: Vec<u8>,
+    /// Something in it has to be looked at the next time, whatever the system says: it kept changing, could not be read, or has other names
+    /// elsewhere.
+    pub(crate) look_again: bool,
+}
+
+impl SeenFolder {
+    pub(super) fn write(&self, mut to: impl Write) -> io::Result<()> {
+        let mut bytes = Bytes::default();
+        bytes.stamp(&self.stamp);
+        [self.parent.volume, self.parent.file].iter().for_each(|n| bytes.0.extend(n.to_le_bytes()));
+        bytes.0.push(u8::from(self.look_again));
+        bytes.block(&self.name)?;
+        to.write_all(&bytes.0)
+    }
+
+    fn read(fields: &mut Fields<'_>) -> io::Result<Self> {
+        let (stamp, volume, file) = (fields.stamp()?, fields.number()?, fields.number()?);
+        let look_again = fields.bytes()? != [0_u8];
+        Ok(Self { stamp, parent: FolderId { volume, file }, look_again, name: fields.block()?.to_vec() })
+    }
+}
+
+/// Where a walk looks, and what it takes over.
+#[derive(Debug, Default)]
+pub(crate) struct KnownFolders {
+    folders: HashMap<FolderId, SeenFolder>,
+    /// The volumes on which it is told what changes.
+    told_of: HashSet<u64>,
+    /// Where something may have changed.
+    changed: HashSet<FolderId>,
+    /// Those, some by chance, and all that leads there.
+    look: HashSet<FolderId>,
+}
+
+impl KnownFolders {
+    /// From what walks wrote: of two of one folder the later counts.
+    pub(super) fn read(bytes: &[u8]) -> io::Result<Self> {
+        let (mut fields, mut folders) = (Fields(bytes), HashMap::with_capacity(bytes.len() / 128));
+        while !fields.0.is_empty() {
+            let seen = SeenFolder::read(&mut fields)?;
+            folders.insert(FolderId::of_stamp(&seen.stamp), seen);
+        }
+        Ok(Self { folders, ..Self::default() })
+    }
+
+    /// Looks where something changed, where something has to be looked at again, and in `by_chance` folders beside.
+    pub(crate) fn looking_at(
+        mut self,
+        changed: &HashSet<FolderId>,
+        told_of: &HashSet<u64>,
+        by_chance: usize,
+        random: &dyn Random,
+    ) -> Self {
+        self.told_of.clone_from(told_of);
+        let again = self.folders.iter().filter(|(_, folder)| folder.look_again).map(|(id, _)| *id);
+        self.changed = again.chain(changed.iter().copied()).collect();
+        let mut wanted: Vec<FolderId> = self.changed.iter().copied().collect();
+        wanted.extend(self.some(by_chance, random));
+        for id in wanted {
+            self.lead_to(id);
+        }
+        self
+    }
+
+    /// Folders drawn by chance, fewer than wanted where some are drawn twice; all of them where there are no more.
+    fn some(&self, number: usize, random: &dyn Random) -> Vec<FolderId> {
+        let all = self.folders.len();
+        if all <= number {
+            return self.folders.keys().copied().collect();
+        }
+        let drawn: HashSet<usize> = (0..number).map(|_| below(all, random)).collect();
+        self.folders.keys().enumerate().filter(|(at, _)| drawn.contains(at)).map(|(_, id)| *id).collect()
+    }
+
+    fn lead_to(&mut self, id: FolderId) {
+        let mut at = id;
+        // A folder that is not known is in one that changed.
+        while let Some(folder) = self.folders.get(&at) {
+            if !self.look.insert(at) {
+                return;
+            }
+            at = folder.parent;
+        }
+        // The root of all paths has no parent that is known.
+        self.look.insert(at);
+    }
+
+    /// Whether what is in a folder and below it may be taken over without looking: it is known, in that place, as it was, and nothing is
+    /// to be looked at there.
+    pub(crate) fn may_be_taken_over(&self, parent: FolderId, name: &[u8], found: &Metadata) -> bool {
+        let id = FolderId::of(found);
+        self.told_of.contains(&id.volume)
+            && !self.look.contains(&id)
+            && self
+                .folders
+                .get(&id)
+                .is_some_and(|seen| seen.parent == parent && seen.name == name && seen.stamp == Stamp::of(found))
+    }
+
+    /// Whether nothing of a folder should differ from what was seen the last time.
+    pub(crate) fn should_be_unchanged(&self, id: FolderId) -> bool {
+        self.told_of.contains(&id.volume) && !self.changed.contains(&id)
+    }
+}
+
+fn below(number: usize, random: &dyn Random) -> usize {
+    let drawn = u64::from_le_bytes(jetfrost_image::crypto::random_array(random));
+    usize::try_from(drawn % (number as u64).max(1)).expect("less than a number of that type")
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_image::crypto::SeededRandom;
+    use jetfrost_platform::Time;
+    use proptest::prelude::*;
+
+    use super::*;
+
+    const VOLUME: u64 = 7;
+
+    fn id(file: u64) -> FolderId {
+        FolderId { volume: VOLUME, file }
+    }
+
+    fn found(file: u64) -> Metadata {
+        Metadata {
+            kind: None,
+            size: 0,
+            allocated: 0,
+            mode: 0,
+            uid: 0,
+            gid: 0,
+            volume: VOLUME,
+            file,
+            links: 1,
+            device: None,
+            modified: Time::default(),
+            changed: Time::default(),
+        }
+    }
+
+    /// Folder n is in folder n / 2 and called n; folder 1 is the root of all paths, of which no walk says in what it is.
+    fn known(number: u64, look_again: &HashSet<u64>) -> KnownFolders {
+        let mut bytes = Vec::new();
+        for n in 2..=number {
+            let seen = SeenFolder {
+                stamp: Stamp::of(&found(n)),
+                parent: id(n / 2),
+                name: n.to_string().into_bytes(),
+                look_again: look_again.contains(&n),
+            };
+            seen.write(&mut bytes).expect("written");
+        }
+        KnownFolders::read(&bytes).expect("read")
+    }
+
+    proptest! {
+        #[test]
+        fn no_folder_is_taken_over_that_changed_or_leads_to_one_that_did(
+            changed in proptest::collection::hash_set(2_u64..200, 0..5),
+            again in proptest::collection::hash_set(2_u64..200, 0..3),
+            by_chance in 0_usize..9,
+        ) {
+            let told: HashSet<FolderId> = changed.iter().copied().map(id).collect();
+            let known = known(199, &again).looking_at(&told, &HashSet::from([VOLUME]), by_chance, &SeededRandom::new(b"chance"));
+            let taken = |n: u64| known.may_be_taken_over(id(n / 2), n.to_string().as_bytes(), &found(n));
+            for n in changed.union(&again) {
+                let mut at = *n;
+                while at > 1 {
+                    prop_assert!(!taken(at), "{at} leads to {n}");
+                    at /= 2;
+                }
+                prop_assert!(!known.should_be_unchanged(id(*n)));
+            }
+            let looked = (2..200).filter(|n| !taken(*n)).count();
+            prop_assert!(looked <= (changed.len() + again.len() + by_chance) * 8, "no more than that and what leads there");
+        }
+    }
+
+    #[test]
+    fn only_what_is_in_its_place_as_it_was_on_a_volume_that_tells_is_taken_over() {
+        let looking = |told_of| known(9, &HashSet::new()).looking_at(&HashSet::new(), &told_of, 0, &SeededRandom::new(b""));
+        let known = looking(HashSet::from([VOLUME]));
+        assert!(known.may_be_taken_over(id(2), b"5", &found(5)));
+        assert!(!known.may_be_taken_over(id(3), b"5", &found(5)), "moved");
+        assert!(!known.may_be_taken_over(id(2), b"six", &found(5)), "renamed");
+        let later = Time { seconds: 1, nanos: 0 };
+        assert!(!known.may_be_taken_over(id(2), b"5", &Metadata { changed: later, ..found(5) }), "another time");
+        assert!(!known.may_be_taken_over(id(2), b"5", &found(77)), "another folder");
+        assert!(!looking(HashSet::new()).may_be_taken_over(id(2), b"5", &found(5)));
+        assert!(KnownFolders::read(&[1; 30]).is_err());
+    }
+}

@@ -1,0 +1,225 @@
+//! Backups that look only where the system told of a change, held against what the files were and against backups that look everywhere.
+//!
+//! `JETFROST_ROUNDS=30` does more of it.
+
+use std::collections::HashSet;
+use std::fs;
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use jetfrost_client::agent::{Surroundings, ThisMachine};
+use jetfrost_client::backup::{BackupReport, ChangeHints, Looked, ReadBack, back_up_unless_queued};
+use jetfrost_client::browse::At;
+use jetfrost_client::progress::Meter;
+use jetfrost_client::selection::Selection;
+use jetfrost_client::{ClientError, FolderId};
+use jetfrost_tests::chance::wanted;
+use jetfrost_tests::mounted::Mounted;
+use jetfrost_tests::office::{Office, Workstation};
+use jetfrost_tests::witness::listing;
+use jetfrost_wire::workstation::PointKind;
+
+use crate::oracle::{Tree, restored};
+
+/// What leads to the folder is part of a point as well: only one test at a time changes that.
+static ONE_AT_A_TIME: Mutex<()> = Mutex::new(());
+
+/// Where the volume of a test is mounted.
+const PLACE: &str = "/mnt/jetfrost-hints";
+
+/// A workstation whose folder is a volume of its own: other tests change nothing there.
+struct Setup {
+    office: Office,
+    station: Workstation,
+    machine: ThisMachine,
+    files: Mounted,
+    _alone: MutexGuard<'static, ()>,
+}
+
+impl Setup {
+    fn new() -> Self {
+        let alone = ONE_AT_A_TIME.lock().unwrap_or_else(PoisonError::into_inner);
+        let (office, station) = Office::with_station("knot");
+        let files = Mounted::new(Path::new(PLACE), "200m");
+        let mut selection = Selection::default();
+        selection.include(&files.path).expect("there");
+        station.home.write_selection(&selection).expect("kept");
+        let machine = machine(&station);
+        Self { office, station, machine, files, _alone: alone }
+    }
+
+    fn write(&self, path: &str, text: &str) {
+        let path = self.files.path.join(path);
+        fs::create_dir_all(path.parent().expect("a folder")).expect("made");
+        fs::write(path, text).expect("written");
+    }
+
+    /// A run of the agent.
+    fn run(&self) -> Result<BackupReport, ClientError> {
+        self.machine.back_up(&Arc::new(Meter::default())).map(|mut reports| reports.remove(0))
+    }
+
+    /// A run of the agent, after which everything is in the point as it is.
+    fn runs(&self) -> Looked {
+        let before = listing(&self.files.path);
+        let report = self.run().expect("a point");
+        assert_eq!(restored(&self.office, &self.station, &At::Latest, &self.files.path), before);
+        report.looked
+    }
+}
+
+/// As long as files must have rested to be remembered.
+fn rest() {
+    let written = Instant::now();
+    while written.elapsed() < Duration::from_millis(1_200) {
+        std::thread::yield_now();
+    }
+}
+
+/// An agent that has just started.
+fn machine(station: &Workstation) -> ThisMachine {
+    ThisMachine::new(station.home.clone(), |_| unreachable!("it makes no diagnosis"))
+}
+
+#[test]
+fn whatever_changes_each_point_is_what_it_was_and_what_a_run_that_looks_everywhere_makes() {
+    let mut setup = Setup::new();
+    let mut tree = Tree::new(setup.files.path.clone(), "hints");
+    (0..60).for_each(|_| tree.change());
+    let rounds = wanted("JETFROST_ROUNDS", 12);
+    let (mut looked, mut is_started) = (Vec::new(), true);
+    for round in 0..rounds {
+        (0..tree.chance.below(6)).for_each(|_| tree.change());
+        let before = listing(&tree.root);
+        let report = setup.run().unwrap_or_else(|e| panic!("round {round}: {e}"));
+        let at = At::Sequence(report.point.sequence);
+        assert_eq!(restored(&setup.office, &setup.station, &at, &tree.root), before, "round {round}");
+        assert!(
+            !is_started || report.looked == Looked::Everywhere,
+            "round {round}: an agent that has just started knows nothing"
+        );
+        assert_ne!(report.looked, Looked::EverywhereInTheEnd, "round {round}: the system tells of everything");
+        looked.push(report.looked);
+        is_started = tree.chance.below(6) == 0;
+        if is_started {
+            setup.machine = machine(&setup.station);
+        } else if round % 3 == 0 {
+            let everywhere = setup.station.back_up().expect("a point");
+            assert_eq!(everywhere.tree, report.tree, "round {round}");
+            assert_eq!((everywhere.counts.files, everywhere.counts.folders), (report.counts.files, report.counts.folders));
+        }
+    }
+    let where_changed = looked.iter().filter(|looked| **looked == Looked::WhereChanged).count() as u64;
+    assert!(where_changed * 5 >= rounds, "{looked:?}");
+}
+
+#[test]
+fn a_run_goes_where_something_changed_and_takes_the_rest_over() {
+    let setup = Setup::new();
+    for n in 0..200 {
+        setup.write(&format!("d{}/e{}/f{n}", n % 7, n % 30), &n.to_string());
+    }
+    assert_eq!(setup.runs(), Looked::Everywhere);
+    assert_eq!(setup.runs(), Looked::WhereChanged);
+    setup.write("d3/e3/f3", "changed");
+    setup.write("new/below/one", "new");
+    fs::remove_dir_all(setup.files.path.join("d1")).expect("removed");
+    fs::rename(setup.files.path.join("d2"), setup.files.path.join("new/d2")).expect("moved");
+    assert_eq!(setup.runs(), Looked::WhereChanged);
+    let everywhere = setup.station.back_up().expect("a point");
+    assert_eq!((everywhere.looked, everywhere.sent), (Looked::Everywhere, 0));
+    // After a backup by hand it looks everywhere, once.
+    assert_eq!([setup.runs(), setup.runs()], [Looked::Everywhere, Looked::WhereChanged]);
+}
+
+#[test]
+fn after_whatever_could_have_hidden_a_change_a_run_looks_everywhere() {
+    let mut setup = Setup::new();
+    setup.write("letters/one", "dear Aud");
+    assert_eq!([setup.runs(), setup.runs()], [Looked::Everywhere, Looked::WhereChanged]);
+    // Another selection.
+    let mut selection = setup.station.home.selection().expect("readable");
+    selection.exclude("*.tmp").expect("a pattern");
+    setup.station.home.write_selection(&selection).expect("kept");
+    assert_eq!([setup.runs(), setup.runs()], [Looked::Everywhere, Looked::WhereChanged]);
+    // Something mounted among it, and away again: what it hides is not told of.
+    let over = Mounted::new(&setup.files.path.join("letters"), "1m");
+    assert_eq!(setup.run().expect("a point").looked, Looked::Everywhere);
+    drop(over);
+    assert_eq!([setup.runs(), setup.runs()], [Looked::Everywhere, Looked::WhereChanged]);
+    // Two names of one file: what is written by one is seen by the other.
+    fs::create_dir(setup.files.path.join("other")).expect("made");
+    fs::hard_link(setup.files.path.join("letters/one"), setup.files.path.join("other/same")).expect("linked");
+    assert_eq!(setup.runs(), Looked::Everywhere);
+    setup.write("other/same", "dear Aud, dear Tove");
+    assert_eq!(setup.runs(), Looked::WhereChanged);
+    // More changes than are kept.
+    for n in 0..20_000 {
+        fs::create_dir(setup.files.path.join(format!("n{n}"))).expect("made");
+        fs::remove_dir(setup.files.path.join(format!("n{n}"))).expect("removed");
+        setup.write(&format!("many/{n}/x"), "");
+    }
+    assert_eq!(setup.run().expect("a point").looked, Looked::Everywhere);
+    fs::remove_dir_all(setup.files.path.join("many")).expect("removed");
+    // The agent starts again.
+    let _ = setup.run().expect("a point");
+    setup.machine = machine(&setup.station);
+    assert_eq!(setup.runs(), Looked::Everywhere);
+}
+
+#[test]
+fn what_changed_before_a_run_that_failed_is_in_the_next_point() {
+    let mut setup = Setup::new();
+    setup.write("letters/one", "dear Aud");
+    setup.write("plans/two", "the plan");
+    assert_eq!([setup.runs(), setup.runs()], [Looked::Everywhere, Looked::WhereChanged]);
+    setup.write("letters/one", "dear Tove");
+    setup.office.stop();
+    assert!(setup.run().is_err());
+    setup.office.start();
+    setup.write("plans/two", "another plan");
+    assert_eq!(setup.runs(), Looked::WhereChanged);
+    // And of an agent whose first run fails.
+    setup.machine = machine(&setup.station);
+    setup.write("letters/one", "dear Ingrid");
+    setup.office.stop();
+    assert!(setup.run().is_err());
+    setup.office.start();
+    assert_eq!([setup.runs(), setup.runs()], [Looked::Everywhere, Looked::WhereChanged]);
+}
+
+#[test]
+fn a_system_that_does_not_tell_of_a_change_is_found_out_and_the_point_is_right_all_the_same() {
+    let setup = Setup::new();
+    for n in 0..20 {
+        setup.write(&format!("d{n}/f"), &n.to_string());
+    }
+    rest();
+    let first = setup.run().expect("a point");
+    let volumes = HashSet::from([fs::metadata(&setup.files.path).expect("there").dev()]);
+    let run = |since: &str, now: fn() -> HashSet<FolderId>| {
+        let hints = ChangeHints { changed: HashSet::new(), volumes: volumes.clone(), since: since.into(), now: Box::new(now) };
+        let meter = Arc::new(Meter::default());
+        let before = listing(&setup.files.path);
+        let report = back_up_unless_queued(&setup.station.home, PointKind::Files, ReadBack::Sample, Some(&hints), &meter);
+        assert_eq!(restored(&setup.office, &setup.station, &At::Latest, &setup.files.path), before);
+        report.expect("a point")
+    };
+    let mut latest = run(&first.point_id, HashSet::new).point_id;
+    for change in [
+        |files: &Path| fs::write(files.join("d7/f"), "untold").expect("written"),
+        |files: &Path| fs::remove_file(files.join("d8/f")).expect("removed"),
+        |files: &Path| fs::write(files.join("d9/new"), "untold").expect("written"),
+        |files: &Path| fs::create_dir(files.join("d10/new")).expect("made"),
+        |files: &Path| fs::remove_dir_all(files.join("d11")).expect("removed"),
+    ] {
+        change(&setup.files.path);
+        let report = run(&latest, HashSet::new);
+        assert_eq!(report.looked, Looked::EverywhereInTheEnd);
+        let quiet = run(&report.point_id, HashSet::new);
+        assert_eq!((quiet.looked, quiet.tree), (Looked::WhereChanged, report.tree));
+        latest = quiet.point_id;
+    }
+}
