@@ -26,9 +26,16 @@ pub trait ChangeWatch: Send + Sized {
     fn volumes(&self) -> HashSet<u64>;
 
     /// What changed since it was asked last: all that happened before this call, and perhaps some of what happens meanwhile. What a
-    /// program changes in memory that it shares with a file is told when it lets go of that.
+    /// program writes past the usual calls, such as through memory that it shares with a file, may only be told when it closes the file: see
+    /// [`Self::being_written`].
     ///
     /// # Errors
     /// What the system says.
     fn changes(&mut self) -> io::Result<Changes>;
+
+    /// Folders with files that are open for writing now, on the volumes that are watched.
+    ///
+    /// # Errors
+    /// When the system does not say of some program what it has open.
+    fn being_written(&self) -> io::Result<HashSet<(u64, u64)>>;
 }

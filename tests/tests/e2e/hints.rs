@@ -12,6 +12,7 @@ use std::time::{Duration, Instant};
 use jetfrost_client::agent::{Surroundings, ThisMachine};
 use jetfrost_client::backup::{BackupReport, ChangeHints, Looked, ReadBack, back_up_unless_queued};
 use jetfrost_client::browse::At;
+use jetfrost_client::hooks::{Hook, Hooks};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::selection::Selection;
 use jetfrost_client::{ClientError, FolderId};
@@ -190,6 +191,25 @@ fn what_changed_before_a_run_that_failed_is_in_the_next_point() {
     assert_eq!([setup.runs(), setup.runs()], [Looked::Everywhere, Looked::WhereChanged]);
 }
 
+/// What the command before a backup writes, such as a database's dump, is in the point that it was written for.
+#[test]
+fn what_the_command_before_writes_is_in_the_point_of_the_same_run() {
+    let setup = Setup::new();
+    setup.write("dumps/today", "");
+    setup.write("count", "");
+    let script = format!("cd {PLACE} && echo x >> count && cp count dumps/today");
+    let arguments = vec!["-c".into(), script];
+    let hook = Hook::new("/bin/sh".into(), arguments, 60).expect("a command");
+    setup.station.home.write_hooks(&Hooks { before: Some(hook), after: None }).expect("kept");
+    for run in 1..=3_u64 {
+        let report = setup.run().expect("a point");
+        assert_eq!(report.looked == Looked::Everywhere, run == 1);
+        let back = restored(&setup.office, &setup.station, &At::Latest, &setup.files.path);
+        assert_eq!(back, listing(&setup.files.path));
+        assert_eq!(fs::metadata(setup.files.path.join("dumps/today")).expect("there").len(), run * 2);
+    }
+}
+
 #[test]
 fn a_system_that_does_not_tell_of_a_change_is_found_out_and_the_point_is_right_all_the_same() {
     let setup = Setup::new();
@@ -199,15 +219,15 @@ fn a_system_that_does_not_tell_of_a_change_is_found_out_and_the_point_is_right_a
     rest();
     let first = setup.run().expect("a point");
     let volumes = HashSet::from([fs::metadata(&setup.files.path).expect("there").dev()]);
-    let run = |since: &str, now: fn() -> HashSet<FolderId>| {
-        let hints = ChangeHints { changed: HashSet::new(), volumes: volumes.clone(), since: since.into(), now: Box::new(now) };
+    let run = |since: &str, now: fn() -> Option<HashSet<FolderId>>| {
+        let hints = ChangeHints { volumes: volumes.clone(), since: since.into(), now: Box::new(now) };
         let meter = Arc::new(Meter::default());
         let before = listing(&setup.files.path);
         let report = back_up_unless_queued(&setup.station.home, PointKind::Files, ReadBack::Sample, Some(&hints), &meter);
         assert_eq!(restored(&setup.office, &setup.station, &At::Latest, &setup.files.path), before);
         report.expect("a point")
     };
-    let mut latest = run(&first.point_id, HashSet::new).point_id;
+    let mut latest = run(&first.point_id, || Some(HashSet::new())).point_id;
     for change in [
         |files: &Path| fs::write(files.join("d7/f"), "untold").expect("written"),
         |files: &Path| fs::remove_file(files.join("d8/f")).expect("removed"),
@@ -216,9 +236,9 @@ fn a_system_that_does_not_tell_of_a_change_is_found_out_and_the_point_is_right_a
         |files: &Path| fs::remove_dir_all(files.join("d11")).expect("removed"),
     ] {
         change(&setup.files.path);
-        let report = run(&latest, HashSet::new);
+        let report = run(&latest, || Some(HashSet::new()));
         assert_eq!(report.looked, Looked::EverywhereInTheEnd);
-        let quiet = run(&report.point_id, HashSet::new);
+        let quiet = run(&report.point_id, || Some(HashSet::new()));
         assert_eq!((quiet.looked, quiet.tree), (Looked::WhereChanged, report.tree));
         latest = quiet.point_id;
     }

@@ -1,7 +1,6 @@
 //! Where something changed since everything was looked at, as the system tells it. A run looks only there.
 //!
-//! What the system tells is only ever used to save work. All that it told since a run looked everywhere counts, a day at most, so that
-//! a file that a program keeps open is looked at all that time. After anything that could have hidden a change (more changes than the system
+//! What the system tells is only ever used to save work. All that it told since a run looked everywhere counts, a day at most. After anything that could have hidden a change (more changes than the system
 //! keeps, another mount or selection, another backup, the start of the agent) a run looks everywhere. If it turns out once that the system
 //! did not tell of a change, it is not believed any more until the agent starts again.
 
@@ -93,12 +92,8 @@ impl ChangeTracker {
             Some(since) => {
                 state.begun = Some(Begun { at: now, before: HashSet::new() });
                 let tracker = self.clone();
-                let now = Box::new(move || {
-                    tracker.gather();
-                    tracker.lock().changed.clone()
-                });
                 let volumes = state.watch.as_ref().map(Watch::volumes).unwrap_or_default();
-                Some(ChangeHints { changed: state.changed.clone(), volumes, since: since.point, now })
+                Some(ChangeHints { volumes, since: since.point, now: Box::new(move || tracker.lock().now()) })
             }
             None => {
                 let before = std::mem::take(&mut state.changed);
@@ -131,6 +126,14 @@ impl ChangeTracker {
 }
 
 impl State {
+    /// Where something may have changed by now: also where files are open for writing, since not every change of those is told.
+    fn now(&mut self) -> Option<HashSet<FolderId>> {
+        self.gather();
+        let open = self.watch.as_ref()?.being_written().ok()?;
+        self.changed.extend(open.into_iter().map(|(volume, file)| FolderId { volume, file }));
+        self.since.as_ref().map(|_| self.changed.clone())
+    }
+
     fn gather(&mut self) {
         let Some(watch) = &mut self.watch else { return };
         match watch.changes() {

@@ -9,14 +9,12 @@ use crate::scan::FolderId;
 
 /// Where something may have changed since a walk that looked everywhere.
 pub struct ChangeHints {
-    /// Folders in which something may have changed.
-    pub changed: HashSet<FolderId>,
     /// The volumes on which it is told what changes.
     pub volumes: HashSet<u64>,
     /// The point, in hexadecimal, up to which nothing else changed than what those folders and the point's own cache say.
     pub since: String,
-    /// What has changed by now.
-    pub now: Box<dyn Fn() -> HashSet<FolderId> + Sync>,
+    /// Folders in which something may have changed by now; none when that cannot be told any more.
+    pub now: Box<dyn Fn() -> Option<HashSet<FolderId>> + Sync>,
 }
 
 /// Where a run looked.
@@ -35,12 +33,12 @@ impl ChangeHints {
     /// Folders that differ and were not said to must have changed while the run went on.
     ///
     /// # Errors
-    /// [`ClientError::HintsWrong`] when one did not: then changes go untold.
+    /// [`ClientError::HintsWrong`] when one did not: then changes go untold. [`ClientError::HintsNotEnough`] when that cannot be told.
     pub(super) fn bear_out(&self, surprises: &[FolderId]) -> Result<(), ClientError> {
         if surprises.is_empty() {
             return Ok(());
         }
-        let now = (self.now)();
+        let now = (self.now)().ok_or(ClientError::HintsNotEnough)?;
         if surprises.iter().all(|folder| now.contains(folder)) { Ok(()) } else { Err(ClientError::HintsWrong) }
     }
 }

@@ -313,7 +313,9 @@ impl RunUnderway<'_> {
         if !fits {
             return None;
         }
-        Some(cache.folders()?.looking_at(&hints.changed, &hints.volumes, LOOKED_AT_BY_CHANCE, &SystemRandom::default()))
+        // Asked now: the command before the backup may have written something.
+        let changed = (hints.now)()?;
+        Some(cache.folders()?.looking_at(&changed, &hints.volumes, LOOKED_AT_BY_CHANCE, &SystemRandom::default()))
     }
 
     /// Does `work`, and counts beside it what there is to do, unless that is known.

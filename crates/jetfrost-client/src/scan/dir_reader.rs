@@ -108,7 +108,7 @@ impl View<'_> {
             if self.tree.whole { root.metadata().ok().map(|root| self.stand_ins.as_seen_there(root).volume) } else { None };
         let names = names_of(root, within)?;
         let id = root.metadata().map(|root| FolderId::of(&self.stand_ins.as_seen_there(root)))?;
-        let _ = Looking { view: self, path: Vec::new(), depth: 0, show }.folder(root, id, names, within, device);
+        let _ = Looking { view: self, path: Vec::new(), depth: 0, show }.folder(root, Some(id), names, within, device);
         Ok(())
     }
 }
@@ -207,8 +207,8 @@ struct Around<'a> {
     /// Whether a person named it.
     is_chosen: bool,
     device: Option<u64>,
-    /// The folder.
-    id: FolderId,
+    /// The folder, if it is where the last walk saw it.
+    id: Option<FolderId>,
 }
 
 struct Looking<'l> {
@@ -222,7 +222,7 @@ impl Looking<'_> {
     fn folder(
         &mut self,
         folder: &Directory,
-        id: FolderId,
+        id: Option<FolderId>,
         names: Vec<Vec<u8>>,
         within: Within<'_>,
         device: Option<u64>,
@@ -302,15 +302,15 @@ impl Looking<'_> {
         // Of another volume only what was chosen on it is taken.
         within.whole &= stays;
         // What only leads to included folders may lie on other volumes.
-        let may_be = |known: &KnownFolders| known.may_be_taken_over(around.id, &seen.name, &seen.metadata);
-        if within.whole && self.view.known.is_some_and(may_be) {
+        let place = self.view.known.zip(around.id).and_then(|(known, parent)| known.place(parent, &seen.name, &seen.metadata));
+        if within.whole && place.is_some_and(|place| place.may_be_taken_over) {
             return (self.show)(DirEntry::Folder(seen, Inside::TakenOver));
         }
         if self.depth == DEEPEST {
             return (self.show)(DirEntry::Folder(seen, Inside::TooDeep));
         }
         let device = within.whole.then_some(seen.metadata.volume);
-        let id = FolderId::of(&seen.metadata);
+        let id = place.map(|_| FolderId::of(&seen.metadata));
         let opened = stand_in.map_or_else(|| around.folder.open_directory(&seen.name), Ok).map(Arc::new);
         match opened.and_then(|folder| names_of(&folder, within).map(|names| (folder, names))) {
             Ok((folder, mut names)) => {

@@ -368,7 +368,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         if !is_unchanged && known.as_ref().is_none_or(|known| known.stamp != Stamp::default()) {
             self.differs();
         }
-        if self.view.known.is_some() && kind == EntryKind::File && metadata.links > 1 && !had_links(known.as_ref())? {
+        if self.view.known.is_some() && metadata.links > 1 && !had_links(known.as_ref())? {
             return Err(ClientError::HintsNotEnough);
         }
         let present = match known {
@@ -392,7 +392,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             self.meter.file_done();
         }
         // Another name of the file may lie in a folder that is not looked at; from then on all of them are.
-        self.place.look_again |= present.stamp == Stamp::default() || (kind == EntryKind::File && metadata.links > 1);
+        self.place.look_again |= present.stamp == Stamp::default() || metadata.links > 1;
         self.remember(|writer| writer.leaf(name, &present))?;
         Ok(Some(present.entry))
     }

@@ -56,6 +56,13 @@ impl SeenFolder {
     }
 }
 
+/// A folder that is where the last walk saw it.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct InPlace {
+    /// It is as it was, and neither there nor below is anything to be looked at.
+    pub(crate) may_be_taken_over: bool,
+}
+
 /// Where a walk looks, and what it takes over.
 #[derive(Debug, Default)]
 pub(crate) struct KnownFolders {
@@ -121,16 +128,12 @@ impl KnownFolders {
         self.look.insert(at);
     }
 
-    /// Whether what is in a folder and below it may be taken over without looking: it is known, in that place, as it was, and nothing is
-    /// to be looked at there.
-    pub(crate) fn may_be_taken_over(&self, parent: FolderId, name: &[u8], found: &Metadata) -> bool {
+    /// Where a folder is, if it is where the last walk saw it. Of one that was moved, nothing below is in its place either.
+    pub(crate) fn place(&self, parent: FolderId, name: &[u8], found: &Metadata) -> Option<InPlace> {
         let id = FolderId::of(found);
-        self.told_of.contains(&id.volume)
-            && !self.look.contains(&id)
-            && self
-                .folders
-                .get(&id)
-                .is_some_and(|seen| seen.parent == parent && seen.name == name && seen.stamp == Stamp::of(found))
+        let seen = self.folders.get(&id).filter(|seen| seen.parent == parent && seen.name == name)?;
+        let is_told = self.told_of.contains(&id.volume) && !self.look.contains(&id);
+        Some(InPlace { may_be_taken_over: is_told && seen.stamp == Stamp::of(found) })
     }
 
     /// Whether nothing of a folder should differ from what was seen the last time.
@@ -199,7 +202,8 @@ mod tests {
         ) {
             let told: HashSet<FolderId> = changed.iter().copied().map(id).collect();
             let known = known(199, &again).looking_at(&told, &HashSet::from([VOLUME]), by_chance, &SeededRandom::new(b"chance"));
-            let taken = |n: u64| known.may_be_taken_over(id(n / 2), n.to_string().as_bytes(), &found(n));
+            let taken =
+            |n: u64| known.place(id(n / 2), n.to_string().as_bytes(), &found(n)).is_some_and(|place| place.may_be_taken_over);
             for n in changed.union(&again) {
                 let mut at = *n;
                 while at > 1 {
@@ -216,14 +220,17 @@ mod tests {
     #[test]
     fn only_what_is_in_its_place_as_it_was_on_a_volume_that_tells_is_taken_over() {
         let looking = |told_of| known(9, &HashSet::new()).looking_at(&HashSet::new(), &told_of, 0, &SeededRandom::new(b""));
+        let taken = |known: &KnownFolders, parent, name: &str, found| {
+            known.place(id(parent), name.as_bytes(), &found).map(|place| place.may_be_taken_over)
+        };
         let known = looking(HashSet::from([VOLUME]));
-        assert!(known.may_be_taken_over(id(2), b"5", &found(5)));
-        assert!(!known.may_be_taken_over(id(3), b"5", &found(5)), "moved");
-        assert!(!known.may_be_taken_over(id(2), b"six", &found(5)), "renamed");
+        assert_eq!(taken(&known, 2, "5", found(5)), Some(true));
+        assert_eq!(taken(&known, 3, "5", found(5)), None, "moved");
+        assert_eq!(taken(&known, 2, "six", found(5)), None, "renamed");
+        assert_eq!(taken(&known, 2, "5", found(77)), None, "another folder");
         let later = Time { seconds: 1, nanos: 0 };
-        assert!(!known.may_be_taken_over(id(2), b"5", &Metadata { changed: later, ..found(5) }), "another time");
-        assert!(!known.may_be_taken_over(id(2), b"5", &found(77)), "another folder");
-        assert!(!looking(HashSet::new()).may_be_taken_over(id(2), b"5", &found(5)));
+        assert_eq!(taken(&known, 2, "5", Metadata { changed: later, ..found(5) }), Some(false), "another time");
+        assert_eq!(taken(&looking(HashSet::new()), 2, "5", found(5)), Some(false));
         assert!(KnownFolders::read(&[1; 30]).is_err());
     }
 }
