@@ -16,38 +16,40 @@ const IN_FOLDER: u64 = 100;
 /// Runs of the agent: the first looks at everything, the others where the system told of a change.
 fn by_agent(home: &Path, tree: &Path, walk: f64) {
     let mut agent = jetfrost(home).args(["agent", "run"]).stdout(Stdio::null()).spawn().expect("it runs");
-    let completed = || {
+    let status = || {
         let said = jetfrost(home).args(["agent", "status", "--json"]).output().expect("it ends").stdout;
-        serde_json::from_slice::<serde_json::Value>(&said)
-            .ok()
-            .map(|status| (status["completed"].clone(), status["looked"].clone()))
+        serde_json::from_slice::<serde_json::Value>(&said).unwrap_or_default()
+    };
+    let is_waiting = || status()["now"]["doing"] == "waiting";
+    let completed = || {
+        let status = status();
+        (status["completed"].clone(), status["looked"].clone())
     };
     let run = || {
         let (before, cost, began) = (completed(), Cost::of(agent.id()), Instant::now());
         while !jetfrost(home).args(["agent", "start-now"]).output().expect("it ends").status.success() {}
         loop {
             std::thread::sleep(Duration::from_millis(10));
-            match completed() {
-                now if now.is_some() && now != before => {
-                    return (began.elapsed().as_secs_f64(), cost.seconds_since(agent.id()), now);
-                }
-                _ => {}
+            let now = completed();
+            if now != before && !now.0.is_null() {
+                return (began.elapsed().as_secs_f64(), cost.seconds_since(agent.id()), now.1);
             }
         }
     };
     let _ = run();
     // After the first complete run there is a drill.
-    std::thread::sleep(Duration::from_secs(5));
+    while !is_waiting() {
+        std::thread::sleep(Duration::from_millis(100));
+    }
     for what in ["nothing changed", "one file changed"] {
         if what != "nothing changed" {
             fs::write(tree.join("000/000007/note-00.txt"), "another note").expect("written");
         }
-        let (seconds, processor, now) = run();
+        let (seconds, processor, looked) = run();
         outln(&format!(
-            "  by the agent, {what}: {seconds:.2} s, {:.2} times the run above (to be at most 0.1), {:.0} ms of a processor (to be at most 100); {}",
+            "  by the agent, {what}: {seconds:.2} s, {:.2} times the run above (to be at most 0.1), {:.0} ms of a processor (to be at most 100); {looked}",
             seconds / walk,
             processor * 1e3,
-            now.map(|(_, looked)| looked.to_string()).unwrap_or_default()
         ));
     }
     let _ = agent.kill().and_then(|()| agent.wait());

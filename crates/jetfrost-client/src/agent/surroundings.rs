@@ -248,5 +248,5 @@ fn own_address_towards(address: &str) -> io::Result<IpAddr> {
         Ok(socket.local_addr()?.ip())
     };
     let nowhere = Err(io::Error::from(io::ErrorKind::NotFound));
-    address.to_socket_addrs()?.map(look_up).reduce(|first, next| first.or(next)).unwrap_or(nowhere)
+    address.to_socket_addrs()?.map(look_up).reduce(Result::or).unwrap_or(nowhere)
 }

@@ -297,7 +297,7 @@ impl RunUnderway<'_> {
         self.read_back.of(given, top, self.api, store, self.keys, self.meter)?;
         let looked = if known.is_some() { Looked::WhereChanged } else { Looked::Everywhere };
         let needs = ToNeed::after(&base.1, cache.as_ref(), &mut walked, &exceptions)?;
-        let done = self.commit(walked, exceptions, base.0, needs, latest.as_ref(), self.meter.progress().sent)?;
+        let done = self.commit(walked, exceptions, base.0, &needs, latest.as_ref(), self.meter.progress().sent)?;
         Ok(BackupReport { looked, ..done })
     }
 
@@ -384,7 +384,7 @@ impl RunUnderway<'_> {
         walked: WalkResult,
         exceptions: StoredExceptions,
         base: u64,
-        to_need: ToNeed,
+        to_need: &ToNeed,
         latest: Option<&PointHead>,
         sent: u64,
     ) -> Result<BackupReport> {
@@ -442,7 +442,7 @@ impl RunUnderway<'_> {
             created: self.begun.run.started.as_millisecond(),
             previous: latest.map(|head| head.id),
             needed: needed.names.len() as u64,
-            needed_xor: needed.xor(),
+            needed_xor: needed.xor,
             bytes: walked.counts.bytes,
             files: walked.counts.files,
             exceptions: walked.exceptions.counts.total(),

@@ -246,7 +246,7 @@ mod tests {
             fs::write(one.join("file"), "first").expect("written");
             (id(&one), id(&other))
         };
-        let mut watch = Watch::begin(&[root.clone()]).expect("begun").expect("root on a file system that tells");
+        let mut watch = Watch::begin(std::slice::from_ref(&root)).expect("begun").expect("root on a file system that tells");
         let mut told = |what: &str, folder: (u64, u64)| match watch.changes().expect("asked") {
             Changes::In(folders) => assert!(folders.contains(&folder), "{what}: {folders:?} without {folder:?}"),
             Changes::Untold => panic!("{what}: untold"),
@@ -285,7 +285,7 @@ mod tests {
         let _alone = ONE_AT_A_TIME.lock();
         let directory = tempfile::tempdir().expect("a directory");
         let root = directory.path().canonicalize().expect("there");
-        let mut watch = Watch::begin(&[root.clone()]).expect("begun").expect("root on a file system that tells");
+        let mut watch = Watch::begin(std::slice::from_ref(&root)).expect("begun").expect("root on a file system that tells");
         let most: usize =
             fs::read_to_string("/proc/sys/fs/fanotify/max_queued_events").map_or(16_384, |n| n.trim().parse().expect("a number"));
         for n in 0..=most {
@@ -306,7 +306,7 @@ mod tests {
             fs::create_dir(root.join(name)).expect("made");
             File::create(root.join(name).join("file")).and_then(|file| file.set_len(1 << 20)).expect("made");
         }
-        let watch = Watch::begin(&[root.clone()]).expect("begun").expect("root on a file system that tells");
+        let watch = Watch::begin(std::slice::from_ref(&root)).expect("begun").expect("root on a file system that tells");
         let found = |name: &str| watch.being_written().expect("asked").contains(&id(&root.join(name)));
         let open = File::options().write(true).open(root.join("here/file")).expect("opened");
         let read = File::open(root.join("read/file")).expect("opened");

@@ -13,6 +13,8 @@ pub(crate) struct Needs {
     pub(crate) names: Arc<Vec<ChunkName>>,
     /// How often each occurs.
     times: Vec<u32>,
+    /// All names, one upon the other.
+    pub(crate) xor: [u8; 32],
 }
 
 /// A change of what is needed.
@@ -38,7 +40,7 @@ impl Needs {
             last = Some(*name);
         }
         all.dedup();
-        Self { names: Arc::new(all), times }
+        Self::new(all, times)
     }
 
     /// With some names less and some more; none when that does not come out even, so that one of the two is wrong.
@@ -64,7 +66,7 @@ impl Needs {
                 times.push(u32::try_from(left).unwrap_or(u32::MAX));
             }
         }
-        Some(Self { names: Arc::new(names), times })
+        Some(Self::new(names, times))
     }
 
     /// What leads from an earlier one to this.
@@ -90,15 +92,13 @@ impl Needs {
 
     /// Whether a point says that it needs exactly these.
     pub(crate) fn are_of(&self, point: &PointHead) -> bool {
-        self.names.len() as u64 == point.needed && self.xor() == point.needed_xor
+        self.names.len() as u64 == point.needed && self.xor == point.needed_xor
     }
 
-    /// All names, one upon the other.
-    pub(crate) fn xor(&self) -> [u8; 32] {
-        self.names.iter().fold([0; 32], |mut xor, name| {
-            xor.iter_mut().zip(name.as_bytes()).for_each(|(x, b)| *x ^= b);
-            xor
-        })
+    fn new(names: Vec<ChunkName>, times: Vec<u32>) -> Self {
+        let mut xor = [0; 32];
+        names.iter().for_each(|name| xor.iter_mut().zip(name.as_bytes()).for_each(|(x, b)| *x ^= b));
+        Self { names: Arc::new(names), times, xor }
     }
 
     /// Writes them: the names, and then how often each occurs.
@@ -116,7 +116,7 @@ impl Needs {
         }
         let names: Vec<ChunkName> = names.chunks_exact(ChunkName::LEN).map(|n| ChunkName(n.try_into().expect("exact"))).collect();
         let times = times.chunks_exact(4).map(|n| u32::from_le_bytes(n.try_into().expect("exact"))).collect();
-        names.is_sorted_by(|a, b| a < b).then(|| Self { names: Arc::new(names), times })
+        names.is_sorted_by(|a, b| a < b).then(|| Self::new(names, times))
     }
 }
 
