@@ -11,7 +11,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use jetfrost_platform::{ChangeWatch, Changes, Paths, System, Volumes, Watch};
 use jiff::{SignedDuration, Timestamp};
 
-use crate::backup::{BackupReport, ChangeHints, Looked};
+use crate::backup::{ChangeHints, Looked};
 use crate::scan::FolderId;
 use crate::selection::Selection;
 
@@ -42,6 +42,8 @@ struct State {
 struct Begun {
     at: Timestamp,
     before: HashSet<FolderId>,
+    /// More changed meanwhile than was told.
+    is_untold: bool,
 }
 
 /// The last point that the agent made, and when a run last looked everywhere.
@@ -90,33 +92,34 @@ impl ChangeTracker {
             |since: &Since| (SignedDuration::ZERO..LOOK_EVERYWHERE_AFTER).contains(&now.duration_since(since.everywhere));
         match state.since.clone().filter(|since| state.watch.is_some() && recently(since)) {
             Some(since) => {
-                state.begun = Some(Begun { at: now, before: HashSet::new() });
+                state.begun = Some(Begun { at: now, before: HashSet::new(), is_untold: false });
                 let tracker = self.clone();
                 let volumes = state.watch.as_ref().map(Watch::volumes).unwrap_or_default();
                 Some(ChangeHints { volumes, since: since.point, now: Box::new(move || tracker.lock().now()) })
             }
             None => {
                 let before = std::mem::take(&mut state.changed);
-                state.begun = Some(Begun { at: now, before });
+                state.begun = Some(Begun { at: now, before, is_untold: false });
                 None
             }
         }
     }
 
-    /// A run ended; with a report if it made a point.
-    pub(super) fn end(&self, report: Option<&BackupReport>) {
+    /// A run ended; if it made a point, which, and where it looked.
+    pub(super) fn end(&self, made: Option<(&str, Looked)>) {
         let mut state = self.lock();
-        let Some(Begun { at, before }) = state.begun.take() else { return };
-        let Some(report) = report else {
+        let Some(Begun { at, before, is_untold }) = state.begun.take() else { return };
+        let Some((point, looked)) = made else {
             state.changed.extend(before);
             return;
         };
-        let point = report.point_id.clone();
-        match (report.looked, &mut state.since) {
+        match (looked, &mut state.since) {
             (Looked::EverywhereInTheEnd, _) => *state = State { is_wrong: true, ..State::default() },
-            (Looked::WhereChanged, Some(since)) => since.point = point,
+            (Looked::WhereChanged, Some(since)) => point.clone_into(&mut since.point),
             (Looked::WhereChanged, None) => {}
-            (Looked::Everywhere, _) => state.since = Some(Since { point, everywhere: at }),
+            // What changed behind it while it went on is not known.
+            (Looked::Everywhere, _) if is_untold => state.since = None,
+            (Looked::Everywhere, _) => state.since = Some(Since { point: point.to_owned(), everywhere: at }),
         }
     }
 
@@ -134,14 +137,66 @@ impl State {
         self.since.as_ref().map(|_| self.changed.clone())
     }
 
+    /// Something changed, and it is not known where.
+    fn lose(&mut self) {
+        self.since = None;
+        self.begun.iter_mut().for_each(|begun| begun.is_untold = true);
+    }
+
     fn gather(&mut self) {
         let Some(watch) = &mut self.watch else { return };
         match watch.changes() {
             Ok(Changes::In(folders)) if self.changed.len() + folders.len() <= MOST_FOLDERS => {
                 self.changed.extend(folders.into_iter().map(|(volume, file)| FolderId { volume, file }));
             }
-            Ok(_) => self.since = None,
+            Ok(_) => self.lose(),
             Err(_) => *self = Self { is_wrong: self.is_wrong, ..Self::default() },
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A selection on a volume that tells of changes; the test's own directory goes with it.
+    fn selection() -> (tempfile::TempDir, Selection) {
+        let directory = tempfile::tempdir().expect("a directory");
+        let mut selection = Selection::default();
+        selection.include(directory.path()).expect("there");
+        (directory, selection)
+    }
+
+    #[test]
+    fn what_was_lost_while_a_run_looked_everywhere_makes_the_next_look_everywhere_as_well() {
+        let (_directory, selection) = selection();
+        let (tracker, now) = (ChangeTracker::default(), Timestamp::UNIX_EPOCH);
+        let looks_everywhere = || tracker.begin(&selection, now).is_none();
+        assert!(looks_everywhere());
+        tracker.lock().lose();
+        tracker.end(Some(("first", Looked::Everywhere)));
+        assert!(looks_everywhere());
+        tracker.end(Some(("second", Looked::Everywhere)));
+        let hints = tracker.begin(&selection, now).expect("on a volume that tells");
+        assert_eq!(hints.since, "second");
+        tracker.end(Some(("third", Looked::WhereChanged)));
+        assert_eq!(tracker.begin(&selection, now).expect("still").since, "third");
+    }
+
+    #[test]
+    fn after_a_day_or_by_a_clock_that_was_set_back_or_once_a_change_was_not_told_it_looks_everywhere() {
+        let (_directory, selection) = selection();
+        let (tracker, now) = (ChangeTracker::default(), Timestamp::UNIX_EPOCH);
+        let whole = |at| {
+            let looks_everywhere = tracker.begin(&selection, at).is_none();
+            tracker.end(Some(("a point", if looks_everywhere { Looked::Everywhere } else { Looked::WhereChanged })));
+            looks_everywhere
+        };
+        assert!(whole(now) && !whole(now + SignedDuration::from_hours(23)) && whole(now + SignedDuration::from_hours(24)));
+        assert!(whole(now), "that is before it last looked everywhere");
+        assert!(!whole(now));
+        let _ = tracker.begin(&selection, now);
+        tracker.end(Some(("a point", Looked::EverywhereInTheEnd)));
+        assert!(whole(now) && whole(now));
     }
 }

@@ -202,7 +202,7 @@ impl Surroundings for ThisMachine {
                 PointKind::Files => {
                     let hints = self.changes.begin(&selection, self.now());
                     let made = back_up_unless_queued(&self.state_dir, kind, ReadBack::Sample, hints.as_ref(), meter);
-                    self.changes.end(made.as_ref().ok());
+                    self.changes.end(made.as_ref().ok().map(|report| (report.point_id.as_str(), report.looked)));
                     made
                 }
                 PointKind::Disk => back_up_unless_queued(&self.state_dir, kind, ReadBack::Sample, None, meter),
