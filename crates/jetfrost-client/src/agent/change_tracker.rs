@@ -1,8 +1,9 @@
 //! Where something changed since everything was looked at, as the system tells it. A run looks only there.
 //!
-//! What the system tells is only ever used to save work. All that it told since a run looked everywhere counts, a day at most. After anything that could have hidden a change (more changes than the system
-//! keeps, another mount or selection, another backup, the start of the agent) a run looks everywhere. If it turns out once that the system
-//! did not tell of a change, it is not believed any more until the agent starts again.
+//! What the system tells is only ever used to save work. All that it told since a run looked everywhere counts, a day at most. After
+//! anything that could have hidden a change (more changes than the system keeps, another mount or selection, another backup, the start of
+//! the agent) a run looks everywhere. If it turns out once that the system did not tell of a change, it is not believed any more until the
+//! agent starts again.
 
 use std::collections::HashSet;
 use std::path::PathBuf;
