@@ -117,9 +117,12 @@ fn written_by(process: &Path, volumes: &HashSet<u64>, found: &mut HashSet<(u64, 
         let link = entry?.path();
         let is_for_writing = unless_gone(System::metadata_of(&link))?.is_some_and(|link| link.mode & FOR_WRITING != 0);
         let is_of_them = |file: &Metadata| file.kind == Some(FileKind::File) && volumes.contains(&file.volume);
-        if is_for_writing && unless_gone(System::metadata_behind(&link))?.as_ref().is_some_and(is_of_them) {
-            // The path is as the process sees it.
-            note_folder_of(&process.join("root"), &fs::read_link(&link)?, found)?;
+        if !is_for_writing || !unless_gone(System::metadata_behind(&link))?.as_ref().is_some_and(is_of_them) {
+            continue;
+        }
+        // One that was closed meanwhile was told of. The path is as the process sees it.
+        if let Some(path) = unless_gone(fs::read_link(&link))? {
+            note_folder_of(&process.join("root"), &path, found)?;
         }
     }
     Ok(())
