@@ -67,7 +67,7 @@ fn a_wrong_image_passphrase_opens_nothing_and_says_which_secret_is_meant() {
     station.write("a", "precious");
     station.back_up().expect("backed up");
     fs::remove_file(station.home.directory().join("store-key")).expect("lost");
-    assert!(matches!(station.restore_all(&office.path("back")), Err(ClientError::NotJoined)));
+    assert!(matches!(station.restore_all(&office.path("back")), Err(ClientError::StoreKey(_))));
     assert!(unlock(&station.home, Secret::RecoveryKey(&station.recovery_key)).expect("it opens"), "the key was lost");
     station.restore_all(&office.path("back")).expect("restored");
 }
