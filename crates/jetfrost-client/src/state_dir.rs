@@ -182,7 +182,12 @@ impl StateDir {
     /// [`ClientError::NotJoined`] when they are not here.
     pub fn keys(&self, membership: &Membership) -> Result<StoreKeys> {
         let store = membership.store.parse().map_err(|_| ClientError::NotJoined)?;
-        Ok(StoreKeys::derive(store, &self.store_key()?))
+        let key = self.store_key()?;
+        // A disk that flips a bit of it leaves what looks like a key.
+        if self.read_json::<KeyPin>(KEY_PIN)?.is_some_and(|pinned| Some(pinned.id) != key_id(membership, &key).ok()) {
+            return Err(ClientError::StoreKey("the store key on this machine is damaged: its backups were made with another"));
+        }
+        Ok(StoreKeys::derive(store, &key))
     }
 
     /// The key of this workstation's image store.
@@ -222,7 +227,11 @@ impl StateDir {
     /// [`ClientError::OtherKey`] when it is not the key that this workstation's backups were made with.
     pub(crate) fn keep_key_if_lost(&self, membership: &Membership, key: &StoreKey) -> Result<bool> {
         let (id, pinned) = (key_id(membership, key)?, self.read_json::<KeyPin>(KEY_PIN)?);
-        if pinned.is_some_and(|pinned| pinned.id != id) || self.store_key().is_ok_and(|here| here.0 != key.0) {
+        let is_another = match pinned {
+            Some(pinned) => pinned.id != id,
+            None => self.store_key().is_ok_and(|here| here.0 != key.0),
+        };
+        if is_another {
             return Err(ClientError::OtherKey);
         }
         let lost = self.keys(membership).is_err();

@@ -8,6 +8,7 @@ use std::process::Command;
 use jetfrost_client::api::Api;
 use jetfrost_client::browse::At;
 use jetfrost_client::join::{FirstWays, join};
+use jetfrost_client::kept_key::KeyPlace;
 use jetfrost_client::restore::{Rights, Trouble, Wish};
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_client::unlock_methods::unlock;
@@ -69,6 +70,15 @@ fn a_wrong_image_passphrase_opens_nothing_and_says_which_secret_is_meant() {
     fs::remove_file(station.home.directory().join("store-key")).expect("lost");
     assert!(matches!(station.restore_all(&office.path("back")), Err(ClientError::StoreKey(_))));
     assert!(unlock(&station.home, Secret::RecoveryKey(&station.recovery_key)).expect("it opens"), "the key was lost");
+    // A disk that flips a bit of the key leaves what looks like one: nothing is made with it, and the secret puts it right.
+    station.home.move_key(KeyPlace::File).expect("moved");
+    let file = station.home.directory().join("store-key");
+    let kept = fs::read_to_string(&file).expect("there");
+    let at = kept.find("\"key\": \"").expect("a key") + 8;
+    let flipped = if kept.as_bytes()[at] == b'0' { "1" } else { "0" };
+    fs::write(&file, format!("{}{flipped}{}", &kept[..at], &kept[at + 1..])).expect("flipped");
+    assert!(matches!(station.back_up(), Err(ClientError::StoreKey(_))));
+    assert!(unlock(&station.home, Secret::Passphrase(PASSPHRASE)).expect("it opens"), "the key was lost");
     station.restore_all(&office.path("back")).expect("restored");
 }
 
