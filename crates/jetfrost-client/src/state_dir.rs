@@ -183,8 +183,9 @@ impl StateDir {
     pub fn keys(&self, membership: &Membership) -> Result<StoreKeys> {
         let store = membership.store.parse().map_err(|_| ClientError::NotJoined)?;
         let key = self.store_key()?;
-        // A disk that flips a bit of it leaves what looks like a key.
-        if self.read_json::<KeyPin>(KEY_PIN)?.is_some_and(|pinned| Some(pinned.id) != key_id(membership, &key).ok()) {
+        // A disk that flips a bit of it leaves what looks like a key. A pin that cannot be read says nothing.
+        if self.read_json::<KeyPin>(KEY_PIN).ok().flatten().is_some_and(|pinned| Some(pinned.id) != key_id(membership, &key).ok())
+        {
             return Err(ClientError::StoreKey("the store key on this machine is damaged: its backups were made with another"));
         }
         Ok(StoreKeys::derive(store, &key))
