@@ -74,6 +74,8 @@ pub fn estimate(selection: &Selection, office: Templates, own: &Path) -> Result<
         reading: Reading::Files,
         stand_ins: StandIns::NONE,
         known: None,
+        about_to_list: None,
+        sees_all_programs: true,
     };
     let mut counting = Counting::new(selection, office)?;
     view.look(&mut |seen| {
@@ -464,6 +466,8 @@ mod tests {
             reading: Reading::Files,
             stand_ins: StandIns::NONE,
             known: None,
+            about_to_list: None,
+            sees_all_programs: true,
         };
         let mut walked = Amount::default();
         view.look(&mut |seen| {

@@ -49,7 +49,7 @@ pub use system::{
     name_bytes, os_str, path_bytes, path_of, reason,
 };
 pub use volume::{Devices, Volumes};
-pub use watch::{ChangeWatch, Changes};
+pub use watch::{ChangeWatch, Changes, Watched};
 
 /// The system that this program runs on.
 #[derive(Debug, Clone, Copy)]

@@ -3,19 +3,21 @@
 //! `JETFROST_ROUNDS=30` does more of it.
 
 use std::collections::HashSet;
-use std::fs;
-use std::os::unix::fs::MetadataExt;
+use std::fs::{self, OpenOptions};
+use std::io::Write;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use jetfrost_client::agent::{Surroundings, ThisMachine};
-use jetfrost_client::backup::{BackupReport, ChangeHints, Looked, ReadBack, back_up_unless_queued};
+use jetfrost_client::backup::{BackupReport, ChangeHints, Looked, ReadBack, Told, back_up_unless_queued};
 use jetfrost_client::browse::At;
 use jetfrost_client::hooks::{Hook, Hooks};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::selection::Selection;
-use jetfrost_client::{ClientError, FolderId};
+use jetfrost_client::ClientError;
+use jetfrost_platform::Watched;
 use jetfrost_tests::chance::wanted;
 use jetfrost_tests::mounted::Mounted;
 use jetfrost_tests::office::{Office, Workstation};
@@ -35,20 +37,45 @@ struct Setup {
     office: Office,
     station: Workstation,
     machine: ThisMachine,
+    watching: Watching,
     files: Mounted,
     _alone: MutexGuard<'static, ()>,
 }
 
+/// How the agent learns of changes.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Watching {
+    /// As root.
+    Volumes,
+    /// As other accounts.
+    Folders,
+}
+
+impl Watching {
+    const ALL: [Self; 2] = [Self::Volumes, Self::Folders];
+
+    /// An agent that has just started.
+    fn machine(self, station: &Workstation) -> ThisMachine {
+        let machine = ThisMachine::new(station.home.clone(), |_| unreachable!("it makes no diagnosis"));
+        if self == Self::Folders { machine.watching_single_folders() } else { machine }
+    }
+}
+
 impl Setup {
-    fn new() -> Self {
+    fn new(watching: Watching) -> Self {
         let alone = ONE_AT_A_TIME.lock().unwrap_or_else(PoisonError::into_inner);
         let (office, station) = Office::with_station("knot");
         let files = Mounted::new(Path::new(PLACE), "200m");
         let mut selection = Selection::default();
         selection.include(&files.path).expect("there");
         station.home.write_selection(&selection).expect("kept");
-        let machine = machine(&station);
-        Self { office, station, machine, files, _alone: alone }
+        let machine = watching.machine(&station);
+        Self { office, station, machine, watching, files, _alone: alone }
+    }
+
+    /// The agent starts again.
+    fn restart(&mut self) {
+        self.machine = self.watching.machine(&self.station);
     }
 
     fn write(&self, path: &str, text: &str) {
@@ -60,6 +87,21 @@ impl Setup {
     /// A run of the agent.
     fn run(&self) -> Result<BackupReport, ClientError> {
         self.machine.back_up(&Arc::new(Meter::default())).map(|mut reports| reports.remove(0))
+    }
+
+    /// A run to which the system tells of no change.
+    fn run_told_of_nothing(&self, since: &str, sees_all_programs: bool) -> BackupReport {
+        let volumes = HashSet::from([fs::metadata(&self.files.path).expect("there").dev()]);
+        let hints = ChangeHints {
+            since: Some(since.into()),
+            now: Box::new(move || Some(Told { changed: HashSet::new(), watched: Watched::Volumes(volumes.clone()) })),
+            about_to_list: Box::new(|_| ()),
+            sees_all_programs,
+        };
+        let (meter, before) = (Arc::new(Meter::default()), listing(&self.files.path));
+        let report = back_up_unless_queued(&self.station.home, PointKind::Files, ReadBack::Sample, Some(&hints), &meter);
+        assert_eq!(restored(&self.office, &self.station, &At::Latest, &self.files.path), before);
+        report.expect("a point")
     }
 
     /// A run of the agent, after which everything is in the point as it is.
@@ -79,14 +121,13 @@ fn rest() {
     }
 }
 
-/// An agent that has just started.
-fn machine(station: &Workstation) -> ThisMachine {
-    ThisMachine::new(station.home.clone(), |_| unreachable!("it makes no diagnosis"))
-}
-
 #[test]
 fn whatever_changes_each_point_is_what_it_was_and_what_a_run_that_looks_everywhere_makes() {
-    let mut setup = Setup::new();
+    Watching::ALL.into_iter().for_each(whatever_changes);
+}
+
+fn whatever_changes(watching: Watching) {
+    let mut setup = Setup::new(watching);
     let mut tree = Tree::new(setup.files.path.clone(), "hints");
     (0..60).for_each(|_| tree.change());
     let rounds = wanted("JETFROST_ROUNDS", 12);
@@ -105,7 +146,7 @@ fn whatever_changes_each_point_is_what_it_was_and_what_a_run_that_looks_everywhe
         looked.push(report.looked);
         is_started = tree.chance.below(6) == 0;
         if is_started {
-            setup.machine = machine(&setup.station);
+            setup.restart();
         } else if round % 3 == 0 {
             let everywhere = setup.station.back_up().expect("a point");
             assert_eq!(everywhere.tree, report.tree, "round {round}");
@@ -118,7 +159,11 @@ fn whatever_changes_each_point_is_what_it_was_and_what_a_run_that_looks_everywhe
 
 #[test]
 fn a_run_goes_where_something_changed_and_takes_the_rest_over() {
-    let setup = Setup::new();
+    Watching::ALL.into_iter().for_each(a_run_goes_where_something_changed);
+}
+
+fn a_run_goes_where_something_changed(watching: Watching) {
+    let setup = Setup::new(watching);
     for n in 0..200 {
         setup.write(&format!("d{}/e{}/f{n}", n % 7, n % 30), &n.to_string());
     }
@@ -137,7 +182,11 @@ fn a_run_goes_where_something_changed_and_takes_the_rest_over() {
 
 #[test]
 fn after_whatever_could_have_hidden_a_change_a_run_looks_everywhere() {
-    let mut setup = Setup::new();
+    Watching::ALL.into_iter().for_each(after_whatever_could_have_hidden_a_change);
+}
+
+fn after_whatever_could_have_hidden_a_change(watching: Watching) {
+    let mut setup = Setup::new(watching);
     setup.write("letters/one", "dear Aud");
     assert_eq!([setup.runs(), setup.runs()], [Looked::Everywhere, Looked::WhereChanged]);
     // Another selection.
@@ -166,13 +215,17 @@ fn after_whatever_could_have_hidden_a_change_a_run_looks_everywhere() {
     fs::remove_dir_all(setup.files.path.join("many")).expect("removed");
     // The agent starts again.
     let _ = setup.run().expect("a point");
-    setup.machine = machine(&setup.station);
+    setup.restart();
     assert_eq!(setup.runs(), Looked::Everywhere);
 }
 
 #[test]
 fn what_changed_before_a_run_that_failed_is_in_the_next_point() {
-    let mut setup = Setup::new();
+    Watching::ALL.into_iter().for_each(what_changed_before_a_run_that_failed);
+}
+
+fn what_changed_before_a_run_that_failed(watching: Watching) {
+    let mut setup = Setup::new(watching);
     setup.write("letters/one", "dear Aud");
     setup.write("plans/two", "the plan");
     assert_eq!([setup.runs(), setup.runs()], [Looked::Everywhere, Looked::WhereChanged]);
@@ -183,7 +236,7 @@ fn what_changed_before_a_run_that_failed_is_in_the_next_point() {
     setup.write("plans/two", "another plan");
     assert_eq!(setup.runs(), Looked::WhereChanged);
     // And of an agent whose first run fails.
-    setup.machine = machine(&setup.station);
+    setup.restart();
     setup.write("letters/one", "dear Ingrid");
     setup.office.stop();
     assert!(setup.run().is_err());
@@ -194,7 +247,7 @@ fn what_changed_before_a_run_that_failed_is_in_the_next_point() {
 /// What the command before a backup writes, such as a database's dump, is in the point that it was written for.
 #[test]
 fn what_the_command_before_writes_is_in_the_point_of_the_same_run() {
-    let setup = Setup::new();
+    let setup = Setup::new(Watching::Volumes);
     setup.write("dumps/today", "");
     setup.write("count", "");
     let script = format!("cd {PLACE} && echo x >> count && cp count dumps/today");
@@ -212,22 +265,14 @@ fn what_the_command_before_writes_is_in_the_point_of_the_same_run() {
 
 #[test]
 fn a_system_that_does_not_tell_of_a_change_is_found_out_and_the_point_is_right_all_the_same() {
-    let setup = Setup::new();
+    let setup = Setup::new(Watching::Volumes);
     for n in 0..20 {
         setup.write(&format!("d{n}/f"), &n.to_string());
     }
     rest();
     let first = setup.run().expect("a point");
-    let volumes = HashSet::from([fs::metadata(&setup.files.path).expect("there").dev()]);
-    let run = |since: &str, now: fn() -> Option<HashSet<FolderId>>| {
-        let hints = ChangeHints { volumes: volumes.clone(), since: since.into(), now: Box::new(now) };
-        let meter = Arc::new(Meter::default());
-        let before = listing(&setup.files.path);
-        let report = back_up_unless_queued(&setup.station.home, PointKind::Files, ReadBack::Sample, Some(&hints), &meter);
-        assert_eq!(restored(&setup.office, &setup.station, &At::Latest, &setup.files.path), before);
-        report.expect("a point")
-    };
-    let mut latest = run(&first.point_id, || Some(HashSet::new())).point_id;
+    let run = |since: &str| setup.run_told_of_nothing(since, true);
+    let mut latest = run(&first.point_id).point_id;
     for change in [
         |files: &Path| fs::write(files.join("d7/f"), "untold").expect("written"),
         |files: &Path| fs::remove_file(files.join("d8/f")).expect("removed"),
@@ -236,10 +281,33 @@ fn a_system_that_does_not_tell_of_a_change_is_found_out_and_the_point_is_right_a
         |files: &Path| fs::remove_dir_all(files.join("d11")).expect("removed"),
     ] {
         change(&setup.files.path);
-        let report = run(&latest, || Some(HashSet::new()));
+        let report = run(&latest);
         assert_eq!(report.looked, Looked::EverywhereInTheEnd);
-        let quiet = run(&report.point_id, || Some(HashSet::new()));
+        let quiet = run(&report.point_id);
         assert_eq!((quiet.looked, quiet.tree), (Looked::WhereChanged, report.tree));
         latest = quiet.point_id;
+    }
+}
+
+/// Another account's program may have such a file open, which an agent without root does not see, and write to it in ways that are not told.
+#[test]
+fn without_root_a_file_that_others_may_write_is_looked_at_by_every_run() {
+    let setup = Setup::new(Watching::Folders);
+    for n in 0..200 {
+        setup.write(&format!("d{n}/f"), &n.to_string());
+    }
+    let files = |n: u32| setup.files.path.join(format!("d{n}/f"));
+    std::os::unix::fs::chown(files(3), Some(1_000), None).expect("given away");
+    for (n, mode) in [(4, 0o666), (5, 0o664)] {
+        fs::set_permissions(files(n), fs::Permissions::from_mode(mode)).expect("set");
+    }
+    std::os::unix::fs::chown(files(5), None, Some(1_000)).expect("given away");
+    rest();
+    let mut latest = setup.run().expect("a point").point_id;
+    for n in [3, 4, 5] {
+        OpenOptions::new().append(true).open(files(n)).and_then(|mut file| file.write_all(b"untold")).expect("written");
+        let report = setup.run_told_of_nothing(&latest, false);
+        assert_eq!(report.looked, Looked::WhereChanged, "{n}: in such a folder a change is no surprise");
+        latest = report.point_id;
     }
 }

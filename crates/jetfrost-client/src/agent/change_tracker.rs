@@ -2,17 +2,17 @@
 //!
 //! What the system tells is only ever used to save work. All that it told since a run looked everywhere counts, a day at most. After
 //! anything that could have hidden a change (more changes than the system keeps, another mount or selection, another backup, the start of
-//! the agent) a run looks everywhere. If it turns out once that the system did not tell of a change, it is not believed any more until the
+//! the agent) a run looks everywhere. Where only single folders can be watched, each is from the moment a run lists it. If it turns out once that the system did not tell of a change, it is not believed any more until the
 //! agent starts again.
 
 use std::collections::HashSet;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use jetfrost_platform::{ChangeWatch, Changes, Paths, System, Volumes, Watch};
+use jetfrost_platform::{ChangeWatch, Changes, Directory, Paths, System, Volumes, Watch};
 use jiff::{SignedDuration, Timestamp};
 
-use crate::backup::{ChangeHints, Looked};
+use crate::backup::{ChangeHints, Looked, Told};
 use crate::scan::FolderId;
 use crate::selection::Selection;
 
@@ -22,8 +22,12 @@ const LOOK_EVERYWHERE_AFTER: SignedDuration = SignedDuration::from_hours(24);
 const MOST_FOLDERS: usize = 50_000;
 
 /// What the system told of changes.
-#[derive(Default, Clone)]
-pub(super) struct ChangeTracker(Arc<Mutex<State>>);
+#[derive(Clone)]
+pub(super) struct ChangeTracker {
+    state: Arc<Mutex<State>>,
+    /// Whether whole volumes may be watched.
+    whole_volumes: bool,
+}
 
 #[derive(Default)]
 struct State {
@@ -43,6 +47,8 @@ struct State {
 struct Begun {
     at: Timestamp,
     before: HashSet<FolderId>,
+    /// Folders that are watched since this run listed them. What changed in them before is only known once it has made its point.
+    newly_watched: HashSet<FolderId>,
     /// More changed meanwhile than was told.
     is_untold: bool,
 }
@@ -72,46 +78,57 @@ impl Places {
     }
 }
 
+impl Begun {
+    fn new(at: Timestamp, before: HashSet<FolderId>) -> Self {
+        Self { at, before, newly_watched: HashSet::new(), is_untold: false }
+    }
+}
+
 impl ChangeTracker {
+    /// Of an account that may watch whole volumes, or single folders.
+    pub(super) fn new(whole_volumes: bool) -> Self {
+        Self { state: Arc::default(), whole_volumes }
+    }
+
     /// Takes in what the system told meanwhile: it keeps only so much.
     pub(super) fn gather(&self) {
         self.lock().gather();
     }
 
-    /// A run begins. What it may go by, if not everything is to be looked at.
+    /// A run begins. What it goes by, where the system tells of changes at all.
     pub(super) fn begin(&self, selection: &Selection, now: Timestamp) -> Option<ChangeHints> {
         let mut state = self.lock();
         let places = Places::of(selection);
         if state.watch.is_none() || state.places != places {
             // Where it cannot be watched, every run looks everywhere.
-            state.watch = if state.is_wrong { None } else { Watch::begin(&places.folders).ok().flatten() };
+            let begin = || Watch::begin(&places.folders, self.whole_volumes).ok().flatten();
+            state.watch = if state.is_wrong { None } else { begin() };
             state.places = places;
             state.since = None;
         }
         state.gather();
+        let sees_all_programs = state.watch.as_ref()?.sees_all_programs();
         let recently =
             |since: &Since| (SignedDuration::ZERO..LOOK_EVERYWHERE_AFTER).contains(&now.duration_since(since.everywhere));
-        match state.since.clone().filter(|since| state.watch.is_some() && recently(since)) {
-            Some(since) => {
-                state.begun = Some(Begun { at: now, before: HashSet::new(), is_untold: false });
-                let tracker = self.clone();
-                let volumes = state.watch.as_ref().map(Watch::volumes).unwrap_or_default();
-                Some(ChangeHints { volumes, since: since.point, now: Box::new(move || tracker.lock().now()) })
-            }
-            None => {
-                let before = std::mem::take(&mut state.changed);
-                state.begun = Some(Begun { at: now, before, is_untold: false });
-                None
-            }
-        }
+        let since = state.since.as_ref().filter(|since| recently(since)).map(|since| since.point.clone());
+        let before = if since.is_some() { HashSet::new() } else { std::mem::take(&mut state.changed) };
+        state.begun = Some(Begun::new(now, before));
+        let (asked, told) = (self.clone(), self.clone());
+        Some(ChangeHints {
+            since,
+            now: Box::new(move || asked.lock().now()),
+            about_to_list: Box::new(move |folder| told.lock().about_to_list(folder)),
+            sees_all_programs,
+        })
     }
 
     /// A run ended; if it made a point, which, and where it looked.
     pub(super) fn end(&self, made: Option<(&str, Looked)>) {
         let mut state = self.lock();
-        let Some(Begun { at, before, is_untold }) = state.begun.take() else { return };
+        let Some(Begun { at, before, newly_watched, is_untold }) = state.begun.take() else { return };
         let Some((point, looked)) = made else {
             state.changed.extend(before);
+            state.changed.extend(newly_watched);
             return;
         };
         match (looked, &mut state.since) {
@@ -125,17 +142,25 @@ impl ChangeTracker {
     }
 
     fn lock(&self) -> MutexGuard<'_, State> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
 impl State {
     /// Where something may have changed by now: also where files are open for writing, since not every change of those is told.
-    fn now(&mut self) -> Option<HashSet<FolderId>> {
+    fn now(&mut self) -> Option<Told> {
         self.gather();
-        let open = self.watch.as_ref()?.being_written().ok()?;
-        self.changed.extend(open.into_iter().map(|(volume, file)| FolderId { volume, file }));
-        self.since.as_ref().map(|_| self.changed.clone())
+        let watch = self.watch.as_ref()?;
+        let open = watch.being_written().ok()?;
+        self.changed.extend(open.into_iter().map(id));
+        self.since.as_ref().map(|_| Told { changed: self.changed.clone(), watched: watch.watched() })
+    }
+
+    fn about_to_list(&mut self, folder: &Directory) {
+        let Some(watch) = &mut self.watch else { return };
+        // One that cannot be watched is looked at by every run.
+        let added = watch.about_to_list(folder).ok().flatten().map(id);
+        self.begun.iter_mut().for_each(|begun| begun.newly_watched.extend(added));
     }
 
     /// Something changed, and it is not known where.
@@ -148,7 +173,7 @@ impl State {
         let Some(watch) = &mut self.watch else { return };
         match watch.changes() {
             Ok(Changes::In(folders)) if self.changed.len() + folders.len() <= MOST_FOLDERS => {
-                self.changed.extend(folders.into_iter().map(|(volume, file)| FolderId { volume, file }));
+                self.changed.extend(folders.into_iter().map(id));
             }
             Ok(_) => self.lose(),
             Err(_) => *self = Self { is_wrong: self.is_wrong, ..Self::default() },
@@ -156,8 +181,17 @@ impl State {
     }
 }
 
+/// A folder, as the system's border has it.
+fn id((volume, file): (u64, u64)) -> FolderId {
+    FolderId { volume, file }
+}
+
 #[cfg(test)]
 mod tests {
+    use std::path::Path;
+
+    use jetfrost_platform::OpenDirectory;
+
     use super::*;
 
     /// A selection on a volume that tells of changes; the test's own directory goes with it.
@@ -171,25 +205,25 @@ mod tests {
     #[test]
     fn what_was_lost_while_a_run_looked_everywhere_makes_the_next_look_everywhere_as_well() {
         let (_directory, selection) = selection();
-        let (tracker, now) = (ChangeTracker::default(), Timestamp::UNIX_EPOCH);
-        let looks_everywhere = || tracker.begin(&selection, now).is_none();
+        let (tracker, now) = (ChangeTracker::new(true), Timestamp::UNIX_EPOCH);
+        let begin = || tracker.begin(&selection, now).expect("on a volume that tells").since;
+        let looks_everywhere = || begin().is_none();
         assert!(looks_everywhere());
         tracker.lock().lose();
         tracker.end(Some(("first", Looked::Everywhere)));
         assert!(looks_everywhere());
         tracker.end(Some(("second", Looked::Everywhere)));
-        let hints = tracker.begin(&selection, now).expect("on a volume that tells");
-        assert_eq!(hints.since, "second");
+        assert_eq!(begin().as_deref(), Some("second"));
         tracker.end(Some(("third", Looked::WhereChanged)));
-        assert_eq!(tracker.begin(&selection, now).expect("still").since, "third");
+        assert_eq!(begin().as_deref(), Some("third"));
     }
 
     #[test]
     fn after_a_day_or_by_a_clock_that_was_set_back_or_once_a_change_was_not_told_it_looks_everywhere() {
         let (_directory, selection) = selection();
-        let (tracker, now) = (ChangeTracker::default(), Timestamp::UNIX_EPOCH);
+        let (tracker, now) = (ChangeTracker::new(true), Timestamp::UNIX_EPOCH);
         let whole = |at| {
-            let looks_everywhere = tracker.begin(&selection, at).is_none();
+            let looks_everywhere = tracker.begin(&selection, at).is_none_or(|hints| hints.since.is_none());
             tracker.end(Some(("a point", if looks_everywhere { Looked::Everywhere } else { Looked::WhereChanged })));
             looks_everywhere
         };
@@ -199,5 +233,35 @@ mod tests {
         let _ = tracker.begin(&selection, now);
         tracker.end(Some(("a point", Looked::EverywhereInTheEnd)));
         assert!(whole(now) && whole(now));
+    }
+
+    /// Else what changed in it before it was watched would not be in the next point either.
+    #[test]
+    fn a_folder_that_a_failed_run_was_the_first_to_watch_is_looked_at_by_the_next() {
+        let (directory, selection) = selection();
+        let root = directory.path().canonicalize().expect("there");
+        let (tracker, now) = (ChangeTracker::new(false), Timestamp::UNIX_EPOCH);
+        let begin = || tracker.begin(&selection, now).expect("on a volume that tells");
+        let list = |hints: &ChangeHints, path: &Path| {
+            (hints.about_to_list)(&Directory::at(path).expect("opened"));
+            let found = System::metadata_of(path).expect("there");
+            FolderId { volume: found.volume, file: found.file }
+        };
+        let at_root = list(&begin(), &root);
+        tracker.end(Some(("first", Looked::Everywhere)));
+        let below = root.join("below");
+        std::fs::create_dir(&below).expect("made");
+        let hints = begin();
+        let at_below = list(&hints, &below);
+        tracker.end(None);
+        let told = (hints.now)().expect("told");
+        assert!(told.changed.contains(&at_below) && told.changed.contains(&at_root));
+        assert!(told.watched.includes((at_below.volume, at_below.file)));
+        // And of one that made its point it is not.
+        let (hints, another) = (begin(), root.join("below/another"));
+        std::fs::create_dir(&another).expect("made");
+        let at_another = list(&hints, &another);
+        tracker.end(Some(("second", Looked::WhereChanged)));
+        assert!(!(hints.now)().expect("told").changed.contains(&at_another));
     }
 }

@@ -5,7 +5,7 @@ use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, ToSocketAddrs, UdpSocket};
 use std::sync::Arc;
 
-use jetfrost_platform::{Machine, Network, Power, Priority, System};
+use jetfrost_platform::{Accounts, Machine, Network, Power, Priority, System};
 use jetfrost_wire::calls;
 use jetfrost_wire::diagnosis::Diagnosis;
 use jetfrost_wire::schedule::AppliedSchedule;
@@ -121,7 +121,13 @@ impl ThisMachine {
     /// The machine of a state directory.
     #[must_use]
     pub fn new(state_dir: StateDir, as_told: fn(&Findings) -> Diagnosis) -> Self {
-        Self { state_dir, as_told, changes: ChangeTracker::default() }
+        Self { state_dir, as_told, changes: ChangeTracker::new(System::is_administrator()) }
+    }
+
+    /// Learns of changes as an account that may not watch whole volumes does.
+    #[must_use]
+    pub fn watching_single_folders(self) -> Self {
+        Self { changes: ChangeTracker::new(false), ..self }
     }
 }
 

@@ -2,19 +2,32 @@
 
 use std::collections::HashSet;
 
+use jetfrost_platform::{Directory, Watched};
 use serde::{Deserialize, Serialize};
 
 use crate::error::ClientError;
 use crate::scan::FolderId;
 
-/// Where something may have changed since a walk that looked everywhere.
+/// What the system tells of changes.
 pub struct ChangeHints {
-    /// The volumes on which it is told what changes.
-    pub volumes: HashSet<u64>,
-    /// The point, in hexadecimal, up to which nothing else changed than what those folders and the point's own cache say.
-    pub since: String,
-    /// Folders in which something may have changed by now; none when that cannot be told any more.
-    pub now: Box<dyn Fn() -> Option<HashSet<FolderId>> + Sync>,
+    /// The point, in hexadecimal, up to which nothing else changed than what [`Self::now`] and the point's own cache say. None when everything
+    /// is to be looked at.
+    pub since: Option<String>,
+    /// What it told by now; none when that cannot be said any more.
+    pub now: Box<dyn Fn() -> Option<Told> + Sync>,
+    /// A folder is about to be listed.
+    pub about_to_list: Box<dyn Fn(&Directory) + Sync>,
+    /// Whether it is known of every program which files it has open for writing.
+    pub sees_all_programs: bool,
+}
+
+/// Where something may have changed, and where that is told at all.
+#[derive(Debug, Clone)]
+pub struct Told {
+    /// Folders in which something may have changed.
+    pub changed: HashSet<FolderId>,
+    /// Where changes are told of.
+    pub watched: Watched,
 }
 
 /// Where a run looked.
@@ -39,6 +52,6 @@ impl ChangeHints {
             return Ok(());
         }
         let now = (self.now)().ok_or(ClientError::HintsNotEnough)?;
-        if surprises.iter().all(|folder| now.contains(folder)) { Ok(()) } else { Err(ClientError::HintsWrong) }
+        if surprises.iter().all(|folder| now.changed.contains(folder)) { Ok(()) } else { Err(ClientError::HintsWrong) }
     }
 }

@@ -42,7 +42,7 @@ mod packing;
 mod pipeline;
 mod read_back;
 
-pub use hints::{ChangeHints, Looked};
+pub use hints::{ChangeHints, Looked, Told};
 pub use read_back::ReadBack;
 
 type Result<T> = std::result::Result<T, ClientError>;
@@ -181,6 +181,14 @@ struct RunUnderway<'r> {
     meter: &'r Arc<Meter>,
 }
 
+/// What a run goes by.
+#[derive(Clone, Copy)]
+struct With<'r> {
+    patterns: &'r Patterns,
+    source: &'r Consistent,
+    hints: Option<&'r ChangeHints>,
+}
+
 /// What came of a run, for the command after it.
 fn came(result: &Result<BackupReport>) -> Came {
     match result {
@@ -203,40 +211,37 @@ impl RunUnderway<'_> {
             PointKind::Files => Consistent::take(&self.selection.folders),
             PointKind::Disk => Consistent::default(),
         };
-        let done = self.go(&patterns, &source, hints).or_else(|error| self.again_if_not_believed(&patterns, &source, error))?;
+        let with = With { patterns: &patterns, source: &source, hints };
+        let done = self.go(with, true).or_else(|error| self.again_if_not_believed(with, error))?;
         Ok(BackupReport { snapshots: source.volumes(), no_snapshot: source.why_not, ..done })
     }
 
     /// A point that the service does not take as it is may rest on a memory that is wrong, or on needs of an earlier point that
     /// are damaged there: then everything is read again, in the same run, and the new point rests on nothing.
-    fn again_if_not_believed(&self, patterns: &Patterns, source: &Consistent, error: ClientError) -> Result<BackupReport> {
+    fn again_if_not_believed(&self, with: With<'_>, error: ClientError) -> Result<BackupReport> {
         let directory = self.state_dir.memory_directory(self.kind)?;
         let looked = match error {
             // What was read is right; where it was read was not all.
-            ClientError::HintsNotEnough => Some(Looked::Everywhere),
-            ClientError::HintsWrong => Some(Looked::EverywhereInTheEnd),
-            _ => None,
+            ClientError::HintsNotEnough => Looked::Everywhere,
+            ClientError::HintsWrong => Looked::EverywhereInTheEnd,
+            _ if (error.is_not_believed() || matches!(error, ClientError::CacheDamaged)) && ChangeCache::is_there(&directory) => {
+                forget(&directory).map_err(ClientError::file("removing", &directory))?;
+                Looked::Everywhere
+            }
+            _ => return Err(error),
         };
-        if let Some(looked) = looked {
-            self.meter.begin_again();
-            return self.go(patterns, source, None).map(|done| BackupReport { looked, ..done });
-        }
-        let is_not_believed = error.is_not_believed() || matches!(error, ClientError::CacheDamaged);
-        if !is_not_believed || !ChangeCache::is_there(&directory) {
-            return Err(error);
-        }
-        forget(&directory).map_err(ClientError::file("removing", &directory))?;
         self.meter.begin_again();
-        self.go(patterns, source, None)
+        self.go(with, false).map(|done| BackupReport { looked, ..done })
     }
 
-    fn go(&self, patterns: &Patterns, source: &Consistent, hints: Option<&ChangeHints>) -> Result<BackupReport> {
+    /// Makes the point. Only where the hints are believed it takes anything over without looking.
+    fn go(&self, With { patterns, source, hints }: With<'_>, are_believed: bool) -> Result<BackupReport> {
         let latest = self.authentic_latest()?;
         self.check_not_rolled_back(latest.as_ref())?;
         let directory = self.state_dir.memory_directory(self.kind)?;
         let base = head(self.begun.latest_of_kind.as_ref())?;
         let cache = base.and_then(|head| ChangeCache::open(&directory, &self.membership.store, &head));
-        let known = self.known(cache.as_ref(), source, hints);
+        let known = self.known(cache.as_ref(), source, hints.filter(|_| are_believed));
         let tree = SelectionTree::of(self.selection.of_kind(self.kind));
         let _reporter = self.report();
         // As much as the last time, unless something else was chosen since.
@@ -276,6 +281,8 @@ impl RunUnderway<'_> {
             },
             stand_ins: StandIns(&source.stand_ins),
             known: known.as_ref(),
+            about_to_list: hints.map(|hints| &*hints.about_to_list),
+            sees_all_programs: hints.is_none_or(|hints| hints.sees_all_programs),
         };
         let walk = Walk::new(self.keys, view, &mut pipeline, last_walk, writer, Arc::clone(self.meter)).reading_again(lost);
         let walked = self.expecting(expected, view, || walk.run());
@@ -289,7 +296,7 @@ impl RunUnderway<'_> {
             (_, Err(cause)) => return Err(cause),
             (walked, Ok(given)) => (walked?, given),
         };
-        if let Some(hints) = hints {
+        if let Some(hints) = hints.filter(|_| known.is_some()) {
             hints.bear_out(&walked.surprises)?;
         }
         self.meter.enter(Phase::Sealing);
@@ -305,7 +312,7 @@ impl RunUnderway<'_> {
     fn known(&self, cache: Option<&ChangeCache>, source: &Consistent, hints: Option<&ChangeHints>) -> Option<KnownFolders> {
         let (cache, hints) = (cache?, hints?);
         let fits = self.kind == PointKind::Files
-            && hints.since == cache.point()
+            && hints.since.as_deref() == Some(cache.point())
             && cache.selection() == self.selection_text()
             && source.stand_ins.is_empty()
             && self.begun.lost.0.is_empty()
@@ -314,8 +321,8 @@ impl RunUnderway<'_> {
             return None;
         }
         // Asked now: the command before the backup may have written something.
-        let changed = (hints.now)()?;
-        Some(cache.folders()?.looking_at(&changed, &hints.volumes, LOOKED_AT_BY_CHANCE, &SystemRandom::default()))
+        let told = (hints.now)()?;
+        Some(cache.folders()?.looking_at(told, LOOKED_AT_BY_CHANCE, &SystemRandom::default()))
     }
 
     /// Does `work`, and counts beside it what there is to do, unless that is known.
@@ -330,9 +337,9 @@ impl RunUnderway<'_> {
             expect(expected.or_else(disks));
             return work();
         }
-        let enough = AtomicBool::new(false);
+        let (enough, counted) = (AtomicBool::new(false), View { about_to_list: None, ..view });
         std::thread::scope(|scope| {
-            scope.spawn(|| expect(count(view, self.meter, &enough)));
+            scope.spawn(|| expect(count(counted, self.meter, &enough)));
             let done = work();
             enough.store(true, Ordering::Relaxed);
             done

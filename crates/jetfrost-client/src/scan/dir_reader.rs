@@ -85,6 +85,10 @@ pub(crate) struct View<'v> {
     pub(crate) stand_ins: StandIns<'v>,
     /// Where nothing changed since the last walk, if that is known.
     pub(crate) known: Option<&'v KnownFolders>,
+    /// Told of every folder before it is listed.
+    pub(crate) about_to_list: Option<&'v (dyn Fn(&Directory) + Sync)>,
+    /// Whether it is known of every program which files it has open for writing.
+    pub(crate) sees_all_programs: bool,
 }
 
 impl View<'_> {
@@ -106,10 +110,23 @@ impl View<'_> {
         // Also when everything was chosen the walk stays on one volume: /proc and the like are others.
         let device =
             if self.tree.whole { root.metadata().ok().map(|root| self.stand_ins.as_seen_there(root).volume) } else { None };
-        let names = names_of(root, within)?;
+        let names = self.names_of(root, within)?;
         let id = root.metadata().map(|root| FolderId::of(&self.stand_ins.as_seen_there(root)))?;
         let _ = Looking { view: self, path: Vec::new(), depth: 0, show }.folder(root, Some(id), names, within, device);
         Ok(())
+    }
+
+    /// The names to look at in a folder, ascending: those on the way to what was chosen, or all of them. One that was chosen is
+    /// looked at also when it is not listed: that it is not there is worth saying.
+    fn names_of(&self, folder: &Directory, within: Within<'_>) -> io::Result<Vec<Vec<u8>>> {
+        self.about_to_list.iter().for_each(|tell| tell(folder));
+        let mut found = if within.whole { folder.names()? } else { Vec::new() };
+        if let Some(chosen) = within.chosen.filter(|chosen| !chosen.children.is_empty()) {
+            found.extend(chosen.children.keys().cloned());
+            found.sort_unstable();
+            found.dedup();
+        }
+        Ok(found)
     }
 }
 
@@ -186,18 +203,6 @@ impl<'s> Within<'s> {
     fn child(&self, name: &[u8]) -> Option<&'s SelectionTree> {
         self.chosen.and_then(|chosen| chosen.children.get(name))
     }
-}
-
-/// The names to look at in a folder, ascending: those on the way to what was chosen, or all of them. One that was chosen is
-/// looked at also when it is not listed: that it is not there is worth saying.
-fn names_of(folder: &Directory, within: Within<'_>) -> io::Result<Vec<Vec<u8>>> {
-    let mut found = if within.whole { folder.names()? } else { Vec::new() };
-    if let Some(chosen) = within.chosen.filter(|chosen| !chosen.children.is_empty()) {
-        found.extend(chosen.children.keys().cloned());
-        found.sort_unstable();
-        found.dedup();
-    }
-    Ok(found)
 }
 
 /// What surrounds a name: the folder it is in, what is taken of the name, and on which volume.
@@ -312,7 +317,7 @@ impl Looking<'_> {
         let device = within.whole.then_some(seen.metadata.volume);
         let id = place.map(|_| FolderId::of(&seen.metadata));
         let opened = stand_in.map_or_else(|| around.folder.open_directory(&seen.name), Ok).map(Arc::new);
-        match opened.and_then(|folder| names_of(&folder, within).map(|names| (folder, names))) {
+        match opened.and_then(|folder| self.view.names_of(&folder, within).map(|names| (folder, names))) {
             Ok((folder, mut names)) => {
                 (self.show)(DirEntry::Folder(seen, Inside::Open(Arc::clone(&folder))))?;
                 if within.whole && !around.is_chosen && self.view.patterns.heeds_cache_tags() && is_tagged_cache(&folder) {
@@ -362,6 +367,8 @@ mod tests {
             reading: Reading::Files,
             stand_ins: StandIns::NONE,
             known: None,
+            about_to_list: None,
+            sees_all_programs: true,
         };
         let on_the_way = folder.components().count() - 1;
         let seen: Vec<String> =
@@ -443,6 +450,8 @@ mod tests {
             reading: Reading::Files,
             stand_ins: StandIns::NONE,
             known: None,
+            about_to_list: None,
+            sees_all_programs: true,
         };
         let mut seen = Vec::new();
         view.look(&mut |entry_seen| {
@@ -505,6 +514,8 @@ mod tests {
             reading: Reading::Files,
             stand_ins: StandIns::NONE,
             known: None,
+            about_to_list: None,
+            sees_all_programs: true,
         };
         // The scope ends only when the thread has.
         std::thread::scope(|scope| assert!(look_ahead(scope, view).expect("the root opens").1.next().is_some()));

@@ -9,7 +9,7 @@ use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::StoreKeys;
 use jetfrost_image::format::{Cause, Content, Entry, EntryKind, EntryPage, Flags};
 use jetfrost_image::tree::{ChunkBuffer, ChunkSink, Chunker, ListingWriter};
-use jetfrost_platform::{Devices, Directory, FileContent, Metadata, OpenDirectory, System, reason};
+use jetfrost_platform::{Accounts, Devices, Directory, FileContent, FileKind, Metadata, OpenDirectory, System, reason};
 
 use super::attributes::{self, Attributes, attributes_of};
 use super::change_cache::{ChangeCacheWriter, FolderId, Remembered, RememberedFolder, RememberedInside, SeenFolder, WalkReader};
@@ -35,6 +35,8 @@ pub(crate) struct Walk<'w, S> {
     meter: Arc<Meter>,
     chunker: Chunker,
     owners: Owners,
+    /// The account and group that it runs as.
+    own_ids: (u32, u32),
     links: Links,
     counts: Counts,
     exceptions: Exceptions,
@@ -134,6 +136,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             meter,
             chunker: Chunker::new(keys.border_seed()),
             owners: Owners::default(),
+            own_ids: System::own_ids(),
             links: Links::default(),
             counts: Counts::default(),
             exceptions: Exceptions::default(),
@@ -392,7 +395,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             self.meter.file_done();
         }
         // Another name of the file may lie in a folder that is not looked at; from then on all of them are.
-        self.place.look_again |= present.stamp == Stamp::default() || metadata.links > 1;
+        self.place.look_again |= present.stamp == Stamp::default() || metadata.links > 1 || self.may_be_open_unseen(metadata);
         self.remember(|writer| writer.leaf(name, &present))?;
         Ok(Some(present.entry))
     }
@@ -466,6 +469,13 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         }
         let names = self.sink.needed[first_name..].to_vec();
         Ok(Some(Remembered { stamp, bytes, entry: entry.to_bytes(), names, extents }))
+    }
+
+    /// Whether a program of another account may write to it while it is not seen that it has it open.
+    fn may_be_open_unseen(&self, metadata: &Metadata) -> bool {
+        let (uid, gid) = self.own_ids;
+        let may_others_write = metadata.uid != uid || metadata.mode & 0o002 != 0 || (metadata.mode & 0o020 != 0 && metadata.gid != gid);
+        !self.view.sees_all_programs && metadata.kind == Some(FileKind::File) && may_others_write
     }
 
     /// Whether something of this kind has content that is kept.

@@ -31,6 +31,11 @@ impl Directory {
         openat(self.0.as_fd(), c_name(name)?.as_c_str(), flags | OFlag::O_RDONLY | OFlag::O_CLOEXEC, Mode::empty())
     }
 
+    /// A path to it that is good while it is open, whatever becomes of its name: for calls that take nothing else.
+    pub(super) fn path(&self) -> PathBuf {
+        PathBuf::from(format!("/proc/self/fd/{}", self.0.as_raw_fd()))
+    }
+
     fn look(&self, name: &[u8], flags: AtFlags) -> io::Result<Metadata> {
         Ok(Metadata::of(&fstatat(self.0.as_fd(), c_name(name)?.as_c_str(), flags)?))
     }
@@ -102,7 +107,7 @@ fn c_name(name: &[u8]) -> Result<CString, Errno> {
 impl NamedIn<'_> {
     /// The kernel has no calls for attributes relative to a directory before version 6.13; its list of open files leads there.
     fn path(&self) -> PathBuf {
-        PathBuf::from(format!("/proc/self/fd/{}", self.directory.0.as_raw_fd())).join(OsStr::from_bytes(self.name))
+        self.directory.path().join(OsStr::from_bytes(self.name))
     }
 }
 

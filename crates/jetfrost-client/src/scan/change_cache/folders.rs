@@ -4,10 +4,11 @@ use std::collections::{HashMap, HashSet};
 use std::io::{self, Write};
 
 use jetfrost_image::crypto::Random;
-use jetfrost_platform::Metadata;
+use jetfrost_platform::{Metadata, Watched};
 
 use super::super::facts::Stamp;
 use super::blocks::{Bytes, Fields};
+use crate::backup::Told;
 
 /// A folder, whatever it is called: its volume, and its number there.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -21,6 +22,11 @@ pub struct FolderId {
 impl FolderId {
     pub(crate) fn of(found: &Metadata) -> Self {
         Self { volume: found.volume, file: found.file }
+    }
+
+    /// Volume and number, as the system's border has them.
+    fn parts(self) -> (u64, u64) {
+        (self.volume, self.file)
     }
 
     pub(crate) fn of_stamp(stamp: &Stamp) -> Self {
@@ -64,11 +70,11 @@ pub(crate) struct InPlace {
 }
 
 /// Where a walk looks, and what it takes over.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(crate) struct KnownFolders {
     folders: HashMap<FolderId, SeenFolder>,
-    /// The volumes on which it is told what changes.
-    told_of: HashSet<u64>,
+    /// Where it is told what changes.
+    watched: Watched,
     /// Where something may have changed.
     changed: HashSet<FolderId>,
     /// Those, some by chance, and all that leads there.
@@ -83,20 +89,16 @@ impl KnownFolders {
             let seen = SeenFolder::read(&mut fields)?;
             folders.insert(FolderId::of_stamp(&seen.stamp), seen);
         }
-        Ok(Self { folders, ..Self::default() })
+        Ok(Self { folders, watched: Watched::Folders(HashSet::new()), changed: HashSet::new(), look: HashSet::new() })
     }
 
-    /// Looks where something changed, where something has to be looked at again, and in `by_chance` folders beside.
-    pub(crate) fn looking_at(
-        mut self,
-        changed: &HashSet<FolderId>,
-        told_of: &HashSet<u64>,
-        by_chance: usize,
-        random: &dyn Random,
-    ) -> Self {
-        self.told_of.clone_from(told_of);
-        let again = self.folders.iter().filter(|(_, folder)| folder.look_again).map(|(id, _)| *id);
-        self.changed = again.chain(changed.iter().copied()).collect();
+    /// Looks where something changed, where that would not be told, where something has to be looked at again, and in `by_chance`
+    /// folders beside.
+    pub(crate) fn looking_at(mut self, told: Told, by_chance: usize, random: &dyn Random) -> Self {
+        self.watched = told.watched;
+        let is_wanted = |(id, folder): &(&FolderId, &SeenFolder)| folder.look_again || !self.watched.includes(id.parts());
+        let again = self.folders.iter().filter(is_wanted).map(|(id, _)| *id);
+        self.changed = again.chain(told.changed).collect();
         let mut wanted: Vec<FolderId> = self.changed.iter().copied().collect();
         wanted.extend(self.some(by_chance, random));
         for id in wanted {
@@ -132,13 +134,13 @@ impl KnownFolders {
     pub(crate) fn place(&self, parent: FolderId, name: &[u8], found: &Metadata) -> Option<InPlace> {
         let id = FolderId::of(found);
         let seen = self.folders.get(&id).filter(|seen| seen.parent == parent && seen.name == name)?;
-        let is_told = self.told_of.contains(&id.volume) && !self.look.contains(&id);
+        let is_told = self.watched.includes(id.parts()) && !self.look.contains(&id);
         Some(InPlace { may_be_taken_over: is_told && seen.stamp == Stamp::of(found) })
     }
 
     /// Whether nothing of a folder should differ from what was seen the last time.
     pub(crate) fn should_be_unchanged(&self, id: FolderId) -> bool {
-        self.told_of.contains(&id.volume) && !self.changed.contains(&id)
+        self.watched.includes(id.parts()) && !self.changed.contains(&id)
     }
 }
 
@@ -193,6 +195,10 @@ mod tests {
         KnownFolders::read(&bytes).expect("read")
     }
 
+    fn told_on<const N: usize>(volumes: [u64; N]) -> Watched {
+        Watched::Volumes(HashSet::from(volumes))
+    }
+
     proptest! {
         #[test]
         fn no_folder_is_taken_over_that_changed_or_leads_to_one_that_did(
@@ -200,8 +206,9 @@ mod tests {
             again in proptest::collection::hash_set(2_u64..200, 0..3),
             by_chance in 0_usize..9,
         ) {
-            let told: HashSet<FolderId> = changed.iter().copied().map(id).collect();
-            let known = known(199, &again).looking_at(&told, &HashSet::from([VOLUME]), by_chance, &SeededRandom::new(b"chance"));
+            let (told, watched) = (changed.iter().copied().map(id).collect(), told_on([VOLUME]));
+            let told = Told { changed: told, watched };
+            let known = known(199, &again).looking_at(told, by_chance, &SeededRandom::new(b"chance"));
             let taken =
             |n: u64| known.place(id(n / 2), n.to_string().as_bytes(), &found(n)).is_some_and(|place| place.may_be_taken_over);
             for n in changed.union(&again) {
@@ -219,18 +226,26 @@ mod tests {
 
     #[test]
     fn only_what_is_in_its_place_as_it_was_on_a_volume_that_tells_is_taken_over() {
-        let looking = |told_of| known(9, &HashSet::new()).looking_at(&HashSet::new(), &told_of, 0, &SeededRandom::new(b""));
+        let looking = |watched| {
+            let told = Told { changed: HashSet::new(), watched };
+            known(9, &HashSet::new()).looking_at(told, 0, &SeededRandom::new(b""))
+        };
         let taken = |known: &KnownFolders, parent, name: &str, found| {
             known.place(id(parent), name.as_bytes(), &found).map(|place| place.may_be_taken_over)
         };
-        let known = looking(HashSet::from([VOLUME]));
+        let known = looking(told_on([VOLUME]));
         assert_eq!(taken(&known, 2, "5", found(5)), Some(true));
         assert_eq!(taken(&known, 3, "5", found(5)), None, "moved");
         assert_eq!(taken(&known, 2, "six", found(5)), None, "renamed");
         assert_eq!(taken(&known, 2, "5", found(77)), None, "another folder");
         let later = Time { seconds: 1, nanos: 0 };
         assert_eq!(taken(&known, 2, "5", Metadata { changed: later, ..found(5) }), Some(false), "another time");
-        assert_eq!(taken(&looking(HashSet::new()), 2, "5", found(5)), Some(false));
+        assert_eq!(taken(&looking(told_on([])), 2, "5", found(5)), Some(false));
+        let but_the_fifth = [2, 3, 4, 6, 7, 8, 9].map(|n| (VOLUME, n));
+        let some = looking(Watched::Folders(HashSet::from(but_the_fifth)));
+        assert_eq!(taken(&some, 2, "5", found(5)), Some(false), "it is not watched");
+        assert_eq!(taken(&some, 1, "2", found(2)), Some(false), "it leads there");
+        assert_eq!(taken(&some, 1, "3", found(3)), Some(true));
         assert!(KnownFolders::read(&[1; 30]).is_err());
     }
 }
