@@ -16,7 +16,7 @@ use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::drill::{Rehearsal, drill};
 use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::progress::Meter;
-use jetfrost_client::restore::{Rights, Wish, restore};
+use jetfrost_client::restore::{Rights, Target, Wish, restore};
 use jetfrost_client::state_dir::{Session, StateDir};
 use jetfrost_client::unlock_methods::{new_office_key, prove, unlock};
 use jetfrost_image::crypto::SystemRandom;
@@ -347,12 +347,7 @@ impl Past {
     fn bring_back(&self, desk: &Desk) -> Done {
         let browser = Browser::open(&desk.home)?;
         let point = browser.point(&At::Latest, PointKind::Files)?;
-        let wish = Wish {
-            paths: vec![desk.folder.join("Letters")],
-            into: desk.folder.join("Restored"),
-            replace: false,
-            rights: Rights::Keep,
-        };
+        let wish = Wish::paths(vec![desk.folder.join("Letters")], Target::Into(desk.folder.join("Restored"))).rights(Rights::Keep);
         self.while_time_passes(|| restore(&browser, &point, &wish, &Arc::new(Meter::default())))?;
         Ok(())
     }

@@ -357,7 +357,7 @@ impl Workstation {
     /// # Errors
     /// As the engine.
     pub fn restore_all(&self, into: &Path) -> Result<RestoreReport, ClientError> {
-        self.restore(&At::Latest, &Wish { paths: vec![], into: into.into(), replace: false, rights: Rights::Keep })
+        self.restore(&At::Latest, &Wish::everything(into).rights(Rights::Keep))
     }
 
     /// Restores what is wished for.

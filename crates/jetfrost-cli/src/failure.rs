@@ -88,6 +88,8 @@ impl Failure {
                 | ClientError::NoPoint(_)
                 | ClientError::OtherKind { .. }
                 | ClientError::SameName { .. }
+                | ClientError::NothingBeside
+                | ClientError::NoFile(_)
                 | ClientError::NoPath(_)
                 | ClientError::Target { .. }
                 | ClientError::NotAStore { .. }
@@ -232,6 +234,8 @@ fn next_step(error: &ClientError) -> &'static str {
             "If this is the right directory, its description is lost: jetfrost salvage STORE --preview says what can be had."
         }
         ClientError::Store(_) => "Salvage it: jetfrost salvage STORE --preview",
+        ClientError::NoFile(_) => "Name a file; a folder can be exported: jetfrost export",
+        ClientError::NothingBeside => "Name the files or folders, or give another directory: --to DIR.",
         ClientError::SameName { .. } => "Restore them one after the other, each into a directory of its own.",
         ClientError::NoPath(_) => {
             "Run 'jetfrost look' or 'jetfrost disks' to see what is there, or choose another point with --at."

@@ -8,7 +8,9 @@ use commands::administration::{
     access, account, alert, audit, destination, discovery, enrolment, group, job, mail, maintenance, me, point, roster, schedule,
     scrub, session, settings, setup, store, thinning, workstation,
 };
-use commands::getting_back::{attach, check, disks, drill, exceptions, look, points, restore, restore_disk, salvage};
+use commands::getting_back::{
+    attach, check, compare, disks, drill, exceptions, export, look, points, restore, restore_disk, salvage, versions,
+};
 use commands::keys::{escrow, unlock, unlock_method};
 use commands::this_workstation::{
     accept_identity, agent, backup, diagnose, discover, history, hook, join, leave, selection, status,
@@ -77,8 +79,16 @@ enum Command {
     Points(points::Points),
     /// Lists a folder as it was.
     Look(look::Look),
+    /// Lists the versions of a file or folder, and the points that have each.
+    Versions(versions::Versions),
+    /// Compares two points: what was added, changed, renamed and removed.
+    Compare(compare::Compare),
     /// Restores files and folders.
     Restore(restore::Restore),
+    /// Writes a file as it was to standard output.
+    Cat(export::Cat),
+    /// Writes files and folders as they were into one archive.
+    Export(export::Export),
     /// Lists the disks in a point, with their partitions.
     Disks(disks::Disks),
     /// Restores a disk, into a new image file or onto a block device.
@@ -215,7 +225,11 @@ fn run(command: Command, state_dir: &StateDir, ui: &Ui) -> Result<failure::Code,
         Command::AcceptAddress(command) => command.run(state_dir, ui),
         Command::Points(command) => command.run(state_dir, ui),
         Command::Look(command) => command.run(state_dir, ui),
+        Command::Versions(command) => command.run(state_dir, ui),
+        Command::Compare(command) => command.run(state_dir, ui),
         Command::Restore(command) => command.run(state_dir, ui),
+        Command::Cat(command) => command.run(state_dir, ui),
+        Command::Export(command) => command.run(state_dir, ui),
         Command::Disks(command) => command.run(state_dir, ui),
         Command::RestoreDisk(command) => command.run(state_dir, ui),
         Command::Attach(command) => command.run(state_dir, ui),

@@ -150,7 +150,7 @@ impl Browser {
         self.open_point(at.find(&points, None).ok_or_else(refusal)?.sequence)
     }
 
-    fn open_point(&self, sequence: u64) -> Result<OpenPoint> {
+    pub(crate) fn open_point(&self, sequence: u64) -> Result<OpenPoint> {
         let file = self.source.point(sequence)?;
         let body = open_point(&self.keys, &file)?;
         Ok(OpenPoint { head: file.head, body })

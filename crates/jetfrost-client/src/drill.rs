@@ -9,9 +9,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 use std::{fs, io};
 
-use jetfrost_image::crypto::{StoreKeys, random_array};
-use jetfrost_image::format::{Entry, EntryKind, MAX_CHUNK, Part};
-use jetfrost_image::tree::expand_parts;
+use jetfrost_image::crypto::random_array;
+use jetfrost_image::format::{Entry, EntryKind};
 use jetfrost_platform::{FileKind, Paths, System, path_of};
 use jetfrost_wire::restore::Scope;
 use jetfrost_wire::run::{Phase, Progress};
@@ -22,6 +21,7 @@ use crate::error::ClientError;
 use crate::progress::Meter;
 use crate::restore::{NotRestored, Rights, Sample, Trouble, Troubles, Wish, put_back};
 use crate::salvage::check_room;
+use crate::same_content::is_content;
 use crate::walk_tree::{Met, go_through};
 
 type Result<T> = std::result::Result<T, ClientError>;
@@ -106,7 +106,7 @@ fn rehearse(
     let scratch = scratch.map_err(ClientError::file("making a directory in", within))?;
     meter.enter(Phase::Sending);
     let troubles = Troubles::default();
-    let wish = Wish { paths: Vec::new(), into: scratch.path().into(), replace: false, rights: Rights::Keep };
+    let wish = Wish::everything(scratch.path()).rights(Rights::Keep);
     put_back(browser, point, &wish, Some(sample), meter, &troubles)?;
     meter.enter(Phase::Comparing);
     let mut comparison =
@@ -219,19 +219,11 @@ impl Comparison<'_> {
             Ok(file) => file,
             Err(error) => return Ok(Some(format!("it cannot be read: {error}"))),
         };
-        let mut buffer = Vec::new();
-        let mut differs = None;
-        expand_parts(&self.browser.source(), content, &mut |part| {
-            if differs.is_none() {
-                differs = match is_part(&self.browser.keys, &mut file, part, &mut buffer) {
-                    Ok(true) => None,
-                    Ok(false) => Some("its content is another".into()),
-                    Err(error) => Some(format!("it cannot be read: {error}")),
-                };
-            }
-            Ok(())
-        })?;
-        Ok(differs)
+        Ok(match is_content(&self.browser.keys, &self.browser.source(), &mut file, content)? {
+            Ok(true) => None,
+            Ok(false) => Some("its content is another".into()),
+            Err(error) => Some(format!("it cannot be read: {error}")),
+        })
     }
 
     /// What differs from the file at its place, if that was not changed since the point was made.
@@ -242,25 +234,6 @@ impl Comparison<'_> {
         let same = if unchanged { same_bytes(back, here).ok()? } else { return None };
         self.compared_here += 1;
         (!same).then_some("the file at its place has the same size and time, and another content: see which of them is right")
-    }
-}
-
-/// Whether the next bytes of a file are a part of content.
-fn is_part(keys: &StoreKeys, file: &mut File, part: Part, buffer: &mut Vec<u8>) -> io::Result<bool> {
-    let mut left = part.len;
-    loop {
-        let now = usize::try_from(left.min(MAX_CHUNK as u64)).expect("a mebibyte at most");
-        buffer.resize(now, 0);
-        file.read_exact(buffer)?;
-        left -= now as u64;
-        let is_right = match part.name {
-            // A chunk is a mebibyte at most, so this is all of it.
-            Some(name) => left == 0 && keys.name(buffer) == name,
-            None => buffer.iter().all(|byte| *byte == 0),
-        };
-        if !is_right || left == 0 {
-            return Ok(is_right);
-        }
     }
 }
 

@@ -147,6 +147,12 @@ pub enum ClientError {
         /// The other.
         other: PathBuf,
     },
+    /// A whole point that was to be put beside itself.
+    #[error("a whole recovery point cannot be restored beside itself")]
+    NothingBeside,
+    /// Something that is no file, of which a file's content was wanted.
+    #[error("{} is not a file", .0.display())]
+    NoFile(PathBuf),
     /// A path that is not in the point.
     #[error("{0}")]
     NoPath(String),
@@ -278,6 +284,8 @@ impl ClientError {
             Self::OtherKey | Self::WeakSlot => "the service's key slots are not this workstation's",
             Self::NoPoint(_) | Self::OtherKind { .. } => "there is no such recovery point",
             Self::NoPath(_) => "something that was asked for is not in the recovery point",
+            Self::NoFile(_) => "the content of something that is no file was asked for",
+            Self::NothingBeside => "a whole recovery point was to be put beside itself",
             Self::SameName { .. } => "two things of one name were asked for",
             Self::Damaged | Self::Format(_) | Self::Store(_) => "a piece of the image store is damaged or missing",
             Self::RolledBack { .. } => "the service shows an older state than this workstation has seen",
@@ -360,6 +368,8 @@ mod tests {
             ClientError::Folder { path: path(), why: "it is not there" },
             ClientError::NothingThere(vec![path()]),
             ClientError::Pattern { pattern: "secret*".into(), why: "no".into() },
+            ClientError::NothingBeside,
+            ClientError::NoFile(path()),
             ClientError::SameName { one: path(), other: path() },
             ClientError::Target { path: path(), why: "it is in use" },
             ClientError::NotAStore { path: path(), why: "no secret".into() },

@@ -46,10 +46,10 @@ pub use snapshot::Snapshot;
 pub use socket::{Listening, LocalSockets};
 pub use system::{
     Directory, LocalListener, LocalStream, NamedIn, Restored, TakenSnapshot, Watch, is_medium_error, make_link, make_special,
-    name_bytes, os_str, path_bytes, path_of, reason,
+    name_bytes, os_str, path_bytes, path_of, reason, rename_new,
 };
 pub use volume::{Devices, Volumes};
-pub use watch::{ChangeWatch, Changes, Watched};
+pub use watch::{ChangeWaiter, ChangeWatch, Changes, Watched};
 
 /// The system that this program runs on.
 #[derive(Debug, Clone, Copy)]

@@ -8,6 +8,9 @@ pub trait Opening {
     /// A link at the name is an error.
     fn no_link(&mut self) -> &mut Self;
 
+    /// What others may have put at the name: a link is an error, and the other end of a pipe is not waited for.
+    fn put_by_others(&mut self) -> &mut Self;
+
     /// A device that is in use, as a whole or a part of it, is an error.
     fn unused_device(&mut self) -> &mut Self;
 }

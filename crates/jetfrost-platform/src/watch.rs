@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 use std::io;
 use std::path::PathBuf;
+use std::time::Duration;
 
 use crate::Directory;
 
@@ -35,6 +36,9 @@ impl Watched {
     }
 }
 
+/// Waits for changes.
+pub type ChangeWaiter = Box<dyn Fn(Duration) -> io::Result<bool> + Send>;
+
 /// A watch over whole volumes, or over single folders where this process may not have more.
 pub trait ChangeWatch: Send + Sized {
     /// Begins to watch the volumes that these paths lie on, if `whole_volumes` and the system allows that; else the folders that are
@@ -61,6 +65,12 @@ pub trait ChangeWatch: Send + Sized {
     /// # Errors
     /// What the system says.
     fn changes(&mut self) -> io::Result<Changes>;
+
+    /// Waits until something changed, so long at most; returns whether something did. Needs nothing of the watch itself.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn waiter(&self) -> io::Result<ChangeWaiter>;
 
     /// Folders with files that are open for writing now, on the volumes that are watched. Of programs whose open files this process may
     /// not see, none: [`Self::sees_all_programs`].

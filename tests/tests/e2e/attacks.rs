@@ -586,12 +586,7 @@ fn a_lost_point_is_not_told_as_expired_and_its_number_is_not_given_again() {
     assert_eq!(numbers(&office, &station), [1, 2, 3], "nothing removed it");
     let error = station.restore(
         &jetfrost_client::browse::At::Sequence(3),
-        &jetfrost_client::restore::Wish {
-            paths: vec![],
-            into: office.path("back"),
-            replace: false,
-            rights: jetfrost_client::restore::Rights::Keep,
-        },
+        &jetfrost_client::restore::Wish::everything(office.path("back")),
     );
     assert!(error.expect_err("lost").to_string().contains("is lost"));
     let report = station.back_up().expect("and the next run goes on");

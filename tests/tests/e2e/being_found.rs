@@ -297,3 +297,57 @@ fn two_services_of_one_name_that_start_at_once_are_both_seen_by_a_stranger() {
         services.iter().all(|service| shown.values().any(|line| line.contains(&service.id)))
     });
 }
+
+/// The real NetworkManager on a host, with a connection that it was told is metered or not, and an agent beside it.
+fn agent_beside_network_manager(host: &Host, home: &Path, directory: &Path, address: &str, metered: &str) -> Going {
+    let settings = directory.join("network-manager.conf");
+    fs::write(&settings, "[main]\nplugins=keyfile\n[keyfile]\nunmanaged-devices=none\n").expect("written");
+    let script = format!(
+        "mount -t tmpfs none /run && mkdir -p /run/dbus /run/NetworkManager && mount -t tmpfs none /var/lib/NetworkManager && \
+         mount -t tmpfs none /etc/NetworkManager/system-connections && mount -o remount,bind,ro /sys && \
+         dbus-daemon --system --nopidfile && NetworkManager --config {} && \
+         nmcli connection add type ethernet ifname eth0 con-name office ipv4.method manual ipv4.addresses {address} \
+           ipv4.gateway 10.83.1.1 ipv6.method disabled connection.metered {metered} && \
+         until nmcli --wait 20 connection up office; do :; done && exec {} agent run",
+        settings.display(),
+        program("jetfrost").display()
+    );
+    let mut command = host.command("unshare");
+    command.args(["-m", "-p", "-f", "--mount-proc", "--kill-child", "sh", "-c", &script]).env("JETFROST_HOME", home);
+    start(&mut command)
+}
+
+#[test]
+#[cfg_attr(no_networks, ignore = "needs network namespaces: run it as root")]
+fn a_backup_waits_for_as_long_as_network_manager_says_that_the_connection_is_metered() {
+    let directory = TempDir::new().expect("a directory");
+    let mut networks = Networks::new(&["lan"]);
+    let quay = networks.host("quay", &[("lan", "10.83.1.1/24")]);
+    let laptop = networks.host("laptop", &[("lan", "10.83.1.2/24")]);
+    let service = service(&quay, directory.path(), "quay");
+    let (shelf, home, letters) = (directory.path().join("shelf"), directory.path().join("laptop"), directory.path().join("letters"));
+    fs::create_dir(&letters).expect("made");
+    fs::write(letters.join("one"), "dear Aud").expect("written");
+    let text = |path: &Path| path.to_str().expect("text").to_owned();
+    fs::create_dir(&shelf).expect("made");
+    service.does(&["destination", "add", "Shelf", &text(&shelf.join("here")), "--for-everybody", "--reserve", "0B"]);
+    let issued = service.does(&["enrolment", "add", "ingrid"]);
+    done(&laptop, &home, &["join", issued["code"].as_str().expect("a code")]);
+    done(&laptop, &home, &["include", &text(&letters)]);
+    let status = || serde_json::from_slice::<Value>(&laptop.jetfrost(&home, &["agent", "status"]).stdout).unwrap_or_default();
+    for (metered, expected) in [("yes", "metered_connection"), ("no", "a point")] {
+        let agent = agent_beside_network_manager(&laptop, &home, directory.path(), "10.83.1.2/24", metered);
+        let is_so = |status: &Value| match metered {
+            "yes" => status["now"]["reason"] == expected,
+            _ => status["completed"].is_string(),
+        };
+        let end = std::time::Instant::now() + std::time::Duration::from_secs(90);
+        let mut said = status();
+        while !is_so(&said) && std::time::Instant::now() < end {
+            std::thread::yield_now();
+            said = status();
+        }
+        assert!(is_so(&said), "{expected}: {said}");
+        drop(agent);
+    }
+}

@@ -9,7 +9,7 @@ use std::process::Command;
 
 use jetfrost_client::ClientError;
 use jetfrost_client::browse::At;
-use jetfrost_client::restore::{Rights, Trouble, Wish};
+use jetfrost_client::restore::{OnConflict, Rights, Target, Trouble, Wish};
 use jetfrost_image::crypto::{Random, SeededRandom};
 use jetfrost_tests::mounted::Mounted;
 use jetfrost_tests::office::{Office, Workstation};
@@ -104,7 +104,7 @@ fn each_point_holds_its_own_state() {
     for (at, expected) in [(At::Sequence(1), first), (At::Sequence(2), second)] {
         let back = office.path(&format!("back {at:?}"));
         workstation
-            .restore(&at, &Wish { paths: vec![], into: back.clone(), replace: false, rights: Rights::Keep })
+            .restore(&at, &Wish::everything(back.clone()).rights(Rights::Keep))
             .expect("restored");
         assert_eq!(listing(&workstation.restored(&back)), expected, "{at:?}");
     }
@@ -152,13 +152,13 @@ fn nothing_existing_is_overwritten_unless_asked() {
     let folder = into.join(workstation.folder.file_name().expect("a name"));
     fs::create_dir(&folder).expect("made");
     fs::write(folder.join("letter"), "newer, and precious").expect("written");
-    let wish = |replace| Wish { paths: vec![workstation.folder.clone()], into: into.clone(), replace, rights: Rights::Keep };
-    let report = workstation.restore(&At::Latest, &wish(false)).expect("restored");
+    let wish = |on_conflict| Wish::paths(vec![workstation.folder.clone()], Target::Into(into.clone())).on_conflict(on_conflict);
+    let report = workstation.restore(&At::Latest, &wish(OnConflict::Skip)).expect("restored");
     assert_eq!(report.troubles.len(), 1);
     assert_eq!((report.troubles[0].trouble, report.troubles[0].path.clone()), (Trouble::Exists, folder.join("letter")));
     assert_eq!(fs::read(folder.join("letter")).expect("there"), b"newer, and precious");
     assert_eq!(fs::read(folder.join("other")).expect("there"), b"comes back");
-    let report = workstation.restore(&At::Latest, &wish(true)).expect("restored");
+    let report = workstation.restore(&At::Latest, &wish(OnConflict::Replace)).expect("restored");
     assert!(report.troubles.is_empty(), "{:?}", report.troubles);
     assert_eq!(fs::read(folder.join("letter")).expect("there"), b"from the backup");
 }
@@ -318,7 +318,7 @@ fn two_things_of_one_name_are_not_put_in_one_place() {
     }
     workstation.back_up().expect("backed up");
     let paths = ["a/x", "b/x"].map(|name| workstation.folder.join(name)).to_vec();
-    let wish = Wish { paths, into: office.path("back"), replace: true, rights: Rights::Keep };
+    let wish = Wish::paths(paths, Target::Into(office.path("back"))).on_conflict(OnConflict::Replace);
     assert!(workstation.restore(&At::Latest, &wish).expect_err("refused").to_string().contains("same name"));
     assert!(!office.path("back").exists(), "and nothing was written");
 }
@@ -360,7 +360,7 @@ fn attributes_of_any_size_come_back_as_they_were() {
         let report = workstation.back_up().expect("backed up");
         assert_eq!(report.exceptions.total(), 0, "{:?}", report.listed);
         let back = in_memory();
-        let wish = Wish { paths: vec![folder.clone()], into: back.path().into(), replace: false, rights: Rights::Keep };
+        let wish = Wish::paths(vec![folder.clone()], Target::Into(back.path().into())).rights(Rights::Keep);
         let report = workstation.restore(&At::Latest, &wish).expect("restored");
         assert!(report.troubles.is_empty(), "{:?}", report.troubles);
         assert_eq!(listing(&back.path().join("kept")), listing(&folder));
@@ -405,7 +405,7 @@ fn attributes_beyond_what_is_kept_are_an_exception_and_stop_nothing() {
     let said = &report.listed[0];
     assert!(String::from_utf8_lossy(&said.path).ends_with("laden"), "{said:?}");
     let back = office.path("back");
-    let wish = Wish { paths: vec![folder.clone()], into: back.clone(), replace: false, rights: Rights::Keep };
+    let wish = Wish::paths(vec![folder.clone()], Target::Into(back.clone())).rights(Rights::Keep);
     drop(workstation.restore(&At::Latest, &wish).expect("restored"));
     assert_eq!(fs::read(back.join("kept/laden")).expect("there"), b"content");
     assert_eq!(fs::read(back.join("kept/plain")).expect("there"), b"content");
@@ -426,7 +426,7 @@ fn root_brings_back_no_rights_to_a_place_that_is_no_system_unless_asked() {
     workstation.back_up().expect("backed up");
     let restored = |name: &str, rights| {
         let back = office.path(name);
-        let wish = Wish { paths: vec![workstation.folder.clone()], into: back.clone(), replace: false, rights };
+        let wish = Wish::paths(vec![workstation.folder.clone()], Target::Into(back.clone())).rights(rights);
         let report = workstation.restore(&At::Latest, &wish).expect("restored");
         assert!(report.troubles.is_empty(), "{:?}", report.troubles);
         let folder = back.join(workstation.folder.file_name().expect("a name"));
@@ -455,7 +455,7 @@ fn a_full_target_is_said_to_be_full_and_only_what_is_there_is_counted() {
     }
     workstation.back_up().expect("backed up");
     let wish =
-        Wish { paths: vec![workstation.folder.clone()], into: volume.path.join("back"), replace: false, rights: Rights::Keep };
+        Wish::paths(vec![workstation.folder.clone()], Target::Into(volume.path.join("back"))).rights(Rights::Keep);
     let report = workstation.restore(&At::Latest, &wish).expect("as far as there was room");
     let there =
         fs::read_dir(volume.path.join("back").join(workstation.folder.file_name().expect("a name"))).expect("listed").count();

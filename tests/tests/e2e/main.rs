@@ -29,6 +29,7 @@ mod places;
 mod power_cuts;
 mod records_in_trouble;
 mod refusals;
+mod restores;
 mod retention;
 mod roles;
 mod roster;

@@ -11,7 +11,7 @@ use std::process::Command;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use jetfrost_client::browse::At;
-use jetfrost_client::restore::{Rights, Wish};
+use jetfrost_client::restore::{Rights, Target, Wish};
 use jetfrost_tests::chance::{Chance, wanted};
 use jetfrost_tests::mounted::Mounted;
 use jetfrost_tests::office::{Office, Workstation};
@@ -179,7 +179,7 @@ fn keep(station: &Workstation, folder: &Path) {
 
 pub(crate) fn restored(office: &Office, station: &Workstation, at: &At, folder: &Path) -> Vec<String> {
     let back = office.path("back");
-    let wish = Wish { paths: vec![folder.into()], into: back.clone(), replace: false, rights: Rights::Keep };
+    let wish = Wish::paths(vec![folder.into()], Target::Into(back.clone())).rights(Rights::Keep);
     let report = station.restore(at, &wish).expect("restored");
     assert!(report.troubles.is_empty(), "{:?}", report.troubles);
     let found = listing(&back.join(folder.file_name().expect("a name")));

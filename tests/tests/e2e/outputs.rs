@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use insta::{Settings, assert_snapshot};
 use jetfrost_client::kept_key::KeyPlace;
-use jetfrost_client::restore::{Rights, Wish};
+use jetfrost_client::restore::{Rights, Target, Wish};
 use jetfrost_platform::{Machine, System};
 use jetfrost_tests::office::{ADMINISTRATOR, Office, Workstation};
 use jetfrost_tests::programs::{Said, jetfrost, jetfrost_ends};
@@ -74,7 +74,7 @@ fn second_day() -> SecondDay {
     avocet.write("letters/third", "dear Cato");
     avocet.back_up().expect("backed up");
     let wish =
-        Wish { paths: vec![avocet.folder.join("soundings")], into: office.path("back"), replace: false, rights: Rights::Keep };
+        Wish::paths(vec![avocet.folder.join("soundings")], Target::Into(office.path("back"))).rights(Rights::Keep);
     avocet.restore(&jetfrost_client::browse::At::Latest, &wish).expect("restored");
     avocet.drill(100).expect("rehearsed");
     let _job: Value = office.api.post(&format!("{}/scrub", avocet.store()), &()).expect("begun");

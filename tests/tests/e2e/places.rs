@@ -260,7 +260,7 @@ fn a_destination_of_another_installation_is_adopted_from_its_disk_and_a_machine_
     home.write_selection(&selection).expect("written");
     let machine = Workstation { home, folder: station.folder.clone(), recovery_key: station.recovery_key.clone() };
     comes_back(&machine, &new.path("back"), "letter", "the latest");
-    let early = Wish { paths: vec![], into: new.path("early"), replace: false, rights: Rights::Keep };
+    let early = Wish::everything(new.path("early")).rights(Rights::Keep);
     machine.restore(&At::Sequence(1), &early).expect("restored");
     assert_eq!(fs::read_to_string(machine.restored(&new.path("early")).join("letter")).expect("there"), "from before");
     assert_eq!(kind(machine.back_up()), Some(ProblemKind::NoAccess), "nobody has access to an adopted destination");

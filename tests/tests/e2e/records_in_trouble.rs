@@ -91,7 +91,7 @@ fn on_a_full_volume_nothing_is_half_done_and_it_goes_on_once_there_is_room() {
     // Whoever needs files back gets them, and is told that there is no record of it.
     let (back, browser) = (office.path("back"), Browser::open(&station.home).expect("joined"));
     let point = browser.point(&At::Latest, PointKind::Files).expect("a point");
-    let wish = Wish { paths: vec![], into: back.clone(), replace: false, rights: Rights::Keep };
+    let wish = Wish::everything(back.clone()).rights(Rights::Keep);
     let report = restore(&browser, &point, &wish, &Arc::new(Meter::default())).expect("restored");
     assert_eq!((report.troubles.len(), report.not_on_record.is_some()), (0, true));
     assert_eq!(fs::read(station.restored(&back).join("letter")).expect("there"), b"dear Aud");

@@ -9,7 +9,7 @@ use jetfrost_client::api::Api;
 use jetfrost_client::browse::At;
 use jetfrost_client::join::{FirstWays, join};
 use jetfrost_client::kept_key::KeyPlace;
-use jetfrost_client::restore::{Rights, Trouble, Wish};
+use jetfrost_client::restore::{Rights, Target, Trouble, Wish};
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_client::unlock_methods::unlock;
 use jetfrost_client::{ClientError, Secret};
@@ -142,7 +142,7 @@ fn a_full_destination_in_the_middle_of_a_run_loses_nothing() {
     let ClientError::Refused(problem) = error else { panic!("another error") };
     assert!(problem.title.contains("the capacity of destination 'small'"), "{}", problem.title);
     assert!(problem.detail.expect("numbers").contains("of 40.0 MB used"));
-    let wish = Wish { paths: vec![station.folder.join("a")], into: office.path("back"), replace: false, rights: Rights::Keep };
+    let wish = Wish::paths(vec![station.folder.join("a")], Target::Into(office.path("back"))).rights(Rights::Keep);
     station.restore(&At::Latest, &wish).expect("the earlier point is whole");
     // The first ten in order are among what had arrived.
     for i in 10..60 {
@@ -176,7 +176,7 @@ fn a_volume_that_is_really_full_says_so_and_loses_nothing() {
     fs::write(volume.path.join("somebody else's"), vec![1; 24_000_000]).expect("written");
     let error = station.back_up().expect_err("no room");
     assert_eq!(kind(&error), Some(ProblemKind::NoRoom), "{error}");
-    let wish = Wish { paths: vec![station.folder.join("a")], into: office.path("back"), replace: false, rights: Rights::Keep };
+    let wish = Wish::paths(vec![station.folder.join("a")], Target::Into(office.path("back"))).rights(Rights::Keep);
     station.restore(&At::Latest, &wish).expect("the earlier point is whole");
 }
 

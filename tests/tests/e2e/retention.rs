@@ -6,7 +6,7 @@ use std::os::unix::fs::MetadataExt;
 
 use jetfrost_client::ClientError;
 use jetfrost_client::browse::At;
-use jetfrost_client::restore::{Rights, Wish};
+use jetfrost_client::restore::{OnConflict, Rights, Wish};
 use jetfrost_image::crypto::{Random, SeededRandom};
 use jetfrost_service::SteppedClock;
 use jetfrost_tests::office::{Office, PASSWORD, Workstation};
@@ -75,7 +75,7 @@ fn on_disk(office: &Office, destination: &str) -> u64 {
 
 fn assert_restores(office: &Office, station: &Workstation, sequence: u64) {
     let into = office.path(&format!("restored-{sequence}"));
-    let wish = Wish { paths: vec![], into: into.clone(), replace: true, rights: Rights::Keep };
+    let wish = Wish::everything(into.clone()).on_conflict(OnConflict::Replace).rights(Rights::Keep);
     station.restore(&At::Sequence(sequence), &wish).expect("restored");
     let changed = fs::read(station.restored(&into).join("changes")).expect("there");
     assert_eq!(changed, noise(&format!("day {}", sequence - 1), 200_000), "point {sequence}");

@@ -53,7 +53,7 @@ fn contents(directory: &Path) -> Vec<String> {
 
 fn restored(browser: &Browser, at: &At, into: &Path) -> usize {
     let point = browser.point(at, PointKind::Files).expect("there");
-    let wish = Wish { paths: vec![], into: into.into(), replace: false, rights: Rights::Keep };
+    let wish = Wish::everything(into).rights(Rights::Keep);
     restore(browser, &point, &wish, &Arc::new(Meter::default())).expect("restored").troubles.len()
 }
 

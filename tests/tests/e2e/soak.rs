@@ -405,7 +405,7 @@ impl Month {
             assert_eq!(there.iter().map(|point| point.sequence).max(), was.keys().max().copied(), "{}", machine.name);
             for sequence in there.iter().map(|point| point.sequence) {
                 let back = self.office.path("back");
-                let wish = Wish { paths: vec![], into: back.clone(), replace: false, rights: Rights::Keep };
+                let wish = Wish::everything(back.clone()).rights(Rights::Keep);
                 let report = machine.station.restore(&At::Sequence(sequence), &wish).expect("restored");
                 assert!(report.troubles.is_empty(), "{:?}", report.troubles);
                 let folder = machine.station.restored(&back);

@@ -8,6 +8,8 @@
 use std::collections::HashSet;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+use std::{io, thread};
 
 use jetfrost_platform::{ChangeWatch, Changes, Directory, Paths, System, Volumes, Watch};
 use jiff::{SignedDuration, Timestamp};
@@ -20,6 +22,11 @@ use crate::selection::Selection;
 const LOOK_EVERYWHERE_AFTER: SignedDuration = SignedDuration::from_hours(24);
 /// Where more folders changed, it is as quick.
 const MOST_FOLDERS: usize = 50_000;
+/// Folders told of at once that mean that much is going on.
+const MANY_FOLDERS: usize = 50;
+/// How long what is told may gather, and how often it is looked whether anybody still wants it.
+const GATHER_AGAIN: Duration = Duration::from_millis(500);
+const LOOK_WHETHER_WATCHED: Duration = Duration::from_secs(60);
 
 /// What the system told of changes.
 #[derive(Clone)]
@@ -32,6 +39,8 @@ pub(super) struct ChangeTracker {
 #[derive(Default)]
 struct State {
     watch: Option<Watch>,
+    /// Goes with the watch: whoever gathers what it tells ends when this is gone.
+    watching: Option<Arc<()>>,
     /// What is watched.
     places: Places,
     /// All folders that were told of since a run looked everywhere.
@@ -90,11 +99,6 @@ impl ChangeTracker {
         Self { state: Arc::default(), whole_volumes }
     }
 
-    /// Takes in what the system told meanwhile: it keeps only so much.
-    pub(super) fn gather(&self) {
-        self.lock().gather();
-    }
-
     /// A run begins. What it goes by, where the system tells of changes at all.
     pub(super) fn begin(&self, selection: &Selection, now: Timestamp) -> Option<ChangeHints> {
         let mut state = self.lock();
@@ -103,6 +107,7 @@ impl ChangeTracker {
             // Where it cannot be watched, every run looks everywhere.
             let begin = || Watch::begin(&places.folders, self.whole_volumes).ok().flatten();
             state.watch = if state.is_wrong { None } else { begin() };
+            state.watching = state.watch.as_ref().and_then(|watch| self.gather_from(watch).ok());
             state.places = places;
             state.since = None;
         }
@@ -120,6 +125,24 @@ impl ChangeTracker {
             about_to_list: Box::new(move |folder| told.lock().about_to_list(folder)),
             sees_all_programs,
         })
+    }
+
+    /// Takes in what a watch tells, for as long as it is watched and the returned token is there.
+    fn gather_from(&self, watch: &Watch) -> io::Result<Arc<()>> {
+        let (watching, wait, state) = (Arc::new(()), watch.waiter()?, Arc::downgrade(&self.state));
+        let is_watched = Arc::downgrade(&watching);
+        thread::Builder::new().name("changes".into()).spawn(move || {
+            while let Ok(is_told) = wait(LOOK_WHETHER_WATCHED) {
+                let Some(state) = state.upgrade().filter(|_| is_watched.strong_count() > 0) else { return };
+                let more = is_told && state.lock().unwrap_or_else(PoisonError::into_inner).gather();
+                drop(state);
+                if is_told && !more {
+                    // A little at a time is not worth waking up for.
+                    thread::sleep(GATHER_AGAIN);
+                }
+            }
+        })?;
+        Ok(watching)
     }
 
     /// A run ended; if it made a point, which, and where it looked.
@@ -169,15 +192,19 @@ impl State {
         self.begun.iter_mut().for_each(|begun| begun.is_untold = true);
     }
 
-    fn gather(&mut self) {
-        let Some(watch) = &mut self.watch else { return };
+    /// Takes in what the system told meanwhile: it keeps only so much. Returns whether that was so much that more will have come by now.
+    fn gather(&mut self) -> bool {
+        let Some(watch) = &mut self.watch else { return false };
         match watch.changes() {
             Ok(Changes::In(folders)) if self.changed.len() + folders.len() <= MOST_FOLDERS => {
+                let many = folders.len() >= MANY_FOLDERS;
                 self.changed.extend(folders.into_iter().map(id));
+                return many;
             }
             Ok(_) => self.lose(),
             Err(_) => *self = Self { is_wrong: self.is_wrong, ..Self::default() },
         }
+        false
     }
 }
 

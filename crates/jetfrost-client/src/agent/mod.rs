@@ -248,7 +248,6 @@ impl<S: Surroundings> Agent<S> {
 
     /// Does what is to be done now, and tells the service how it is. Returns when to look again.
     pub fn round(&self) -> Timestamp {
-        self.world.gather_changes();
         let look_again = self.step();
         self.look_into();
         self.seek();
@@ -643,12 +642,6 @@ impl<S: Surroundings> Agent<S> {
         let mut shared = self.lock();
         let mut looks = 0_u32;
         while !shared.is_over {
-            drop(shared);
-            self.world.gather_changes();
-            shared = self.lock();
-            if shared.is_over {
-                break;
-            }
             let (again, _) = self.state.changed.wait_timeout(shared, WATCH).unwrap_or_else(PoisonError::into_inner);
             shared = again;
             if meter.has_begun() {

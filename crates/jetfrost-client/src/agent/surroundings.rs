@@ -59,9 +59,6 @@ pub trait Surroundings: Sync {
     /// What the system says.
     fn on_battery(&self) -> io::Result<bool>;
 
-    /// Takes in what the system told of changes: it keeps only so much.
-    fn gather_changes(&self) {}
-
     /// Whether what goes to the service is paid by the byte. One that does not say so is not.
     fn is_metered(&self) -> bool;
 
@@ -148,10 +145,6 @@ impl Surroundings for ThisMachine {
 
     fn on_battery(&self) -> io::Result<bool> {
         System::on_battery()
-    }
-
-    fn gather_changes(&self) {
-        self.changes.gather();
     }
 
     fn is_metered(&self) -> bool {

@@ -11,8 +11,9 @@ use jetfrost_image::format::Entry;
 use jetfrost_image::medium::PastCache;
 use jetfrost_platform::{FileContent, Machine, Opening, Restored, System, Volumes};
 
+use super::place::Destination;
 use super::put::MetadataApplier;
-use super::{Trouble, Troubles};
+use super::{KeptBoth, Trouble, Troubles};
 use crate::progress::Meter;
 
 /// A file that is not shorter than this is written past the system's page cache.
@@ -26,9 +27,12 @@ pub(super) fn gains_past_cache(directory: &Path) -> bool {
 
 /// A file on its way: written under a temporary name, and given its own when it is whole.
 pub(super) struct FileJob {
+    destination: Destination,
+    /// As a path.
     path: PathBuf,
     temporary: PathBuf,
     entry: Entry,
+    kept_both: KeptBoth,
     /// Pieces that are still to come, and one for the planner.
     left: AtomicUsize,
     failed: AtomicBool,
@@ -44,11 +48,13 @@ pub(super) struct Piece {
 }
 
 impl FileJob {
-    pub(super) fn new(path: PathBuf, temporary: PathBuf, entry: Entry) -> Self {
+    pub(super) fn new(destination: Destination, temporary: PathBuf, entry: Entry, kept_both: KeptBoth) -> Self {
         Self {
-            path,
+            path: destination.path(),
+            destination,
             temporary,
             entry,
+            kept_both,
             left: AtomicUsize::new(1),
             failed: AtomicBool::new(false),
             in_place: AtomicBool::new(false),
@@ -110,7 +116,7 @@ impl FileJob {
         applier.apply(&Restored::File(&file), &self.path, &self.entry);
         drop(file);
         drop(self.file.lock().unwrap_or_else(PoisonError::into_inner).take());
-        fs::rename(&self.temporary, &self.path)?;
+        self.destination.take(&self.temporary, &self.kept_both)?;
         self.in_place.store(true, Ordering::Release);
         Ok(())
     }
@@ -244,7 +250,8 @@ mod tests {
             entry.content = Some(Content { len: content.len() as u64, ..Content::empty() });
             (entry.uid, entry.gid) = System::own_ids();
             entry.mode = 0o640;
-            let job = FileJob::new(directory.path().join("survey"), directory.path().join("partial"), entry);
+            let destination = Destination::Over(directory.path().join("survey"));
+            let job = FileJob::new(destination, directory.path().join("partial"), entry, KeptBoth::default());
             (0..PIECES).for_each(|_| job.expect_piece());
             Self { directory, content, job: Arc::new(job), troubles: Troubles::default() }
         }

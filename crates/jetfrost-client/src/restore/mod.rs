@@ -13,7 +13,8 @@ use jetfrost_platform::{Accounts, System};
 use jetfrost_wire::restore::Scope;
 use jetfrost_wire::run::{Phase, Progress};
 use journal::Journal;
-use plan::Planner;
+use place::Placing;
+use plan::{Planner, With};
 use put::MetadataApplier;
 pub(crate) use sample::Sample;
 
@@ -24,9 +25,14 @@ use crate::progress::Meter;
 mod batch;
 mod file;
 mod journal;
+mod place;
 mod plan;
+mod preview;
 mod put;
 mod sample;
+
+pub use place::{Asking, Conflict, OnConflict, Resolution, Target};
+pub use preview::{Act, Preview, Previewed, preview};
 
 type Result<T> = std::result::Result<T, ClientError>;
 
@@ -35,19 +41,66 @@ type Result<T> = std::result::Result<T, ClientError>;
 pub struct Wish {
     /// Absolute paths within the point; none for everything.
     pub paths: Vec<PathBuf>,
-    /// The directory that they are put into; made if it is not there.
-    pub into: PathBuf,
-    /// Whether existing files are replaced. Otherwise they stay, and are listed.
-    pub replace: bool,
+    /// Where they are put.
+    pub target: Target,
+    /// What happens when something else has the name.
+    pub on_conflict: OnConflict,
     /// What becomes of what gives rights.
     pub rights: Rights,
+}
+
+impl Wish {
+    /// Everything, into a directory.
+    #[must_use]
+    pub fn everything(into: impl Into<PathBuf>) -> Self {
+        Self::paths(Vec::new(), Target::Into(into.into()))
+    }
+
+    /// What was at these paths.
+    #[must_use]
+    pub fn paths(paths: Vec<PathBuf>, target: Target) -> Self {
+        Self { paths, target, on_conflict: OnConflict::default(), rights: Rights::default() }
+    }
+
+    /// With this for names that something else has.
+    #[must_use]
+    pub fn on_conflict(self, on_conflict: OnConflict) -> Self {
+        Self { on_conflict, ..self }
+    }
+
+    /// With this for what gives rights.
+    #[must_use]
+    pub fn rights(self, rights: Rights) -> Self {
+        Self { rights, ..self }
+    }
+
+    /// Whether it can be done.
+    fn check(&self) -> Result<()> {
+        if self.target == Target::Beside && self.paths.iter().all(|path| path.file_name().is_none()) {
+            return Err(ClientError::NothingBeside);
+        }
+        if matches!(self.target, Target::Into(_)) { no_two_of_one_name(&self.paths) } else { Ok(()) }
+    }
+
+    /// The directory that all of it goes into or below, as far as it is there: it keeps the journal.
+    fn base(&self) -> PathBuf {
+        if let Target::Into(directory) = &self.target {
+            return directory.clone();
+        }
+        let common = |one: PathBuf, other: &Path| one.ancestors().find(|folder| other.starts_with(folder)).map(Path::to_path_buf);
+        let mut parents = self.paths.iter().filter_map(|path| path.parent());
+        let first = parents.next().map(Path::to_path_buf);
+        let shared = first.and_then(|first| parents.try_fold(first, common)).unwrap_or_else(|| "/".into());
+        shared.ancestors().find(|folder| folder.is_dir()).unwrap_or(Path::new("/")).into()
+    }
 }
 
 /// What becomes of what gives rights on the machine that it is brought back to: device nodes, files that run as their owner or
 /// group, and capabilities.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub enum Rights {
-    /// Root brings them back only where a whole system is restored: into `/`. Others have no more rights by them than before.
+    /// Root brings them back only where a whole system is restored, into `/`, and to where they were. Others have no more rights by them
+    /// than before.
     #[default]
     OfSystemOnly,
     /// They come back.
@@ -57,11 +110,12 @@ pub enum Rights {
 }
 
 impl Rights {
-    fn are_left_out(self, into: &Path) -> bool {
-        match self {
-            Self::Keep => false,
-            Self::LeaveOut => true,
-            Self::OfSystemOnly => {
+    fn are_left_out(self, target: &Target) -> bool {
+        match (self, target) {
+            (Self::Keep, _) | (Self::OfSystemOnly, Target::Original) => false,
+            (Self::LeaveOut, _) => true,
+            (Self::OfSystemOnly, Target::Beside) => System::is_administrator(),
+            (Self::OfSystemOnly, Target::Into(into)) => {
                 System::is_administrator() && std::fs::canonicalize(into).is_ok_and(|into| into != Path::new("/"))
             }
         }
@@ -105,6 +159,10 @@ pub struct RestoreReport {
     pub progress: Progress,
     /// What was not brought back as it was, by path.
     pub troubles: Vec<NotRestored>,
+    /// What got another name, because something else has its own: its own name first.
+    pub kept_both: Vec<(PathBuf, PathBuf)>,
+    /// What was not brought back because the same is there.
+    pub already_there: u64,
     /// Whether owners were left to be this user, since only root can set others.
     pub owners_left: bool,
     /// Device nodes, rights to run as the owner or group, and capabilities that were left out.
@@ -114,6 +172,9 @@ pub struct RestoreReport {
     /// How long it took.
     pub took: Duration,
 }
+
+/// Said of what is not brought back because of what is there.
+const STAYED: &str = "something of this name is there; it was left as it is";
 
 /// Collects what was not brought back as it was.
 #[derive(Debug, Clone, Default)]
@@ -126,8 +187,12 @@ impl Troubles {
     }
 
     fn system(&self, path: &Path, error: &std::io::Error) {
-        let is_full = [ErrorKind::StorageFull, ErrorKind::QuotaExceeded].contains(&error.kind());
-        self.add(path, if is_full { Trouble::NoRoom } else { Trouble::System }, error.to_string());
+        let trouble = match error.kind() {
+            ErrorKind::StorageFull | ErrorKind::QuotaExceeded => Trouble::NoRoom,
+            ErrorKind::AlreadyExists => return self.add(path, Trouble::Exists, STAYED),
+            _ => Trouble::System,
+        };
+        self.add(path, trouble, error.to_string());
     }
 
     /// The paths with which there was trouble.
@@ -143,13 +208,27 @@ impl Troubles {
     }
 }
 
+/// Collects what got another name.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct KeptBoth(Arc<Mutex<Vec<(PathBuf, PathBuf)>>>);
+
+impl KeptBoth {
+    fn note(&self, wanted: &Path, placed: &Path) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).push((wanted.into(), placed.into()));
+    }
+
+    fn take(&self) -> Vec<(PathBuf, PathBuf)> {
+        std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
 /// Brings back what is wished for from a point, and puts it on record.
 ///
 /// # Errors
 /// [`ClientError`] when it could not be done at all; single files that could not be brought back are in the report.
 pub fn restore(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Meter>) -> Result<RestoreReport> {
     let started = Instant::now();
-    no_two_of_one_name(&wish.paths)?;
+    wish.check()?;
     let scope = if wish.paths.is_empty() { Scope::Everything } else { Scope::Selection };
     let record = browser.source.begin_restore(point.head.sequence, scope, meter)?;
     let troubles = Troubles::default();
@@ -160,14 +239,22 @@ pub fn restore(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Me
     let result = put_back(browser, point, wish, None, meter, &troubles);
     let troubles = troubles.take();
     let progress = meter.progress();
-    let (left, not_on_record) = record.end(result, progress, |_| troubles.len() as u64)?;
-    let LeftOut { owners, rights } = left;
-    let took = started.elapsed();
-    Ok(RestoreReport { progress, troubles, owners_left: owners, rights_left_out: rights, not_on_record, took })
+    let (Done { left_out, mut kept_both, already_there }, not_on_record) = record.end(result, progress, |_| troubles.len() as u64)?;
+    kept_both.sort();
+    Ok(RestoreReport {
+        progress,
+        troubles,
+        kept_both,
+        already_there,
+        owners_left: left_out.owners,
+        rights_left_out: left_out.rights,
+        not_on_record,
+        took: started.elapsed(),
+    })
 }
 
-/// What is asked for by its path is put directly into the directory: two of one name would become one.
-fn no_two_of_one_name(paths: &[PathBuf]) -> Result<()> {
+/// What is asked for by its path is put directly into a directory or archive: two of one name would become one.
+pub(crate) fn no_two_of_one_name(paths: &[PathBuf]) -> Result<()> {
     let mut seen: HashMap<&OsStr, &PathBuf> = HashMap::new();
     for path in paths {
         if let Some(other) = path.file_name().and_then(|name| seen.insert(name, path)).filter(|other| *other != path) {
@@ -186,6 +273,13 @@ pub(crate) struct LeftOut {
     rights: u64,
 }
 
+/// What came of putting back.
+pub(crate) struct Done {
+    left_out: LeftOut,
+    kept_both: Vec<(PathBuf, PathBuf)>,
+    already_there: u64,
+}
+
 /// Plans, fetches and puts in place; of files only those that were drawn, if there is a sample.
 pub(crate) fn put_back(
     browser: &Browser,
@@ -194,11 +288,13 @@ pub(crate) fn put_back(
     sample: Option<Sample>,
     meter: &Arc<Meter>,
     troubles: &Troubles,
-) -> Result<LeftOut> {
-    std::fs::create_dir_all(&wish.into).map_err(ClientError::file("making", &wish.into))?;
-    let applier = MetadataApplier::new(troubles.clone(), wish.rights.are_left_out(&wish.into));
-    let journal = Journal::begin(&wish.into, point.head.id);
-    let past_cache = gains_past_cache(&wish.into);
+) -> Result<Done> {
+    let base = wish.base();
+    std::fs::create_dir_all(&base).map_err(ClientError::file("making", &base))?;
+    let applier = MetadataApplier::new(troubles.clone(), wish.rights.are_left_out(&wish.target));
+    let journal = Journal::begin(&base, point.head.id);
+    let past_cache = gains_past_cache(&base);
+    let kept_both = KeptBoth::default();
     let (batches, waiting) = crossbeam_channel::bounded(BATCHES);
     let (ended, rest) = std::thread::scope(|scope| {
         let workers: Vec<_> = (0..WORKERS)
@@ -209,7 +305,9 @@ pub(crate) fn put_back(
             })
             .collect();
         drop(waiting);
-        let mut planner = Planner::new(browser, wish, sample, meter, &applier, journal, batches);
+        let placing = Placing::new(&browser.keys, &wish.on_conflict, &point.head);
+        let with = With { placing, base: &base, sample, kept_both: kept_both.clone() };
+        let mut planner = Planner::new(browser, wish, with, meter, &applier, journal, batches);
         let planned = planner.plan(point).and_then(|()| planner.flush());
         let rest = planner.finish();
         // A worker's failure is the cause of the planner's.
@@ -217,6 +315,7 @@ pub(crate) fn put_back(
         let fetched = workers.into_iter().map(|worker| worker.join().unwrap_or_else(|_| panicked())).fold(Ok(()), Result::and);
         (fetched.and(planned), rest)
     });
+    let already_there = rest.already_there();
     match ended {
         Ok(()) => rest.complete(browser, &applier, troubles)?,
         Err(cause) => {
@@ -224,7 +323,7 @@ pub(crate) fn put_back(
             return Err(cause);
         }
     }
-    Ok(applier.left_out())
+    Ok(Done { left_out: applier.left_out(), kept_both: kept_both.take(), already_there })
 }
 
 /// Batches that wait, and threads that fetch them.

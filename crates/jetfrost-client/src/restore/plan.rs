@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::fs;
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 use std::sync::Arc;
@@ -15,8 +16,9 @@ use super::batch::Batch;
 use super::file::FileJob;
 use super::file::Piece;
 use super::journal::{Journal, partial_name};
+use super::place::{Destination, Place, Placing};
 use super::put::MetadataApplier;
-use super::{Result, Sample, Trouble, Troubles, Wish};
+use super::{KeptBoth, Result, STAYED, Sample, Target, Trouble, Troubles, Wish};
 use crate::browse::{Browser, BrowserSource, OpenPoint, find};
 use crate::entries::special;
 use crate::error::ClientError;
@@ -29,11 +31,21 @@ const BATCH_PIECES: usize = 1024;
 /// Folders whose listings are fetched in one call.
 const FOLDERS: usize = 128;
 
+/// What a plan goes by.
+pub(super) struct With<'p> {
+    pub(super) placing: Placing<'p>,
+    /// The directory that all of it goes into or below.
+    pub(super) base: &'p Path,
+    /// Of files only those that were drawn.
+    pub(super) sample: Option<Sample>,
+    pub(super) kept_both: KeptBoth,
+}
+
 /// Walks the point.
 pub(super) struct Planner<'p> {
     source: Rc<BrowserSource<'p>>,
     wish: &'p Wish,
-    sample: Option<Sample>,
+    with: With<'p>,
     meter: &'p Arc<Meter>,
     troubles: &'p Troubles,
     applier: &'p MetadataApplier,
@@ -56,10 +68,16 @@ pub(super) struct Rest {
     links: Vec<(PathBuf, PathBuf)>,
     /// Folders that were made, outer ones first.
     folders: Vec<(PathBuf, Entry)>,
+    /// What was there already.
+    already_there: u64,
     journal: Journal,
 }
 
 impl Rest {
+    pub(super) fn already_there(&self) -> u64 {
+        self.already_there
+    }
+
     /// Makes the links, then dresses the folders from the inside out, so that times stay as they were.
     pub(super) fn complete(self, browser: &Browser, applier: &MetadataApplier, troubles: &Troubles) -> Result<()> {
         for (path, first) in &self.links {
@@ -93,18 +111,18 @@ impl<'p> Planner<'p> {
     pub(super) fn new(
         browser: &'p Browser,
         wish: &'p Wish,
-        sample: Option<Sample>,
+        with: With<'p>,
         meter: &'p Arc<Meter>,
         applier: &'p MetadataApplier,
         journal: Journal,
         batches: Sender<Batch>,
     ) -> Self {
-        journal.compact(&wish.into);
+        journal.compact(with.base);
         Self {
             journal,
             source: Rc::new(browser.source()),
             wish,
-            sample,
+            with,
             meter,
             troubles: applier.troubles(),
             applier,
@@ -118,27 +136,74 @@ impl<'p> Planner<'p> {
     }
 
     pub(super) fn plan(&mut self, point: &OpenPoint) -> Result<()> {
-        let into = self.wish.into.clone();
-        if self.wish.paths.is_empty() {
-            self.listing(&point.body.root, &into)?;
+        let (wish, root) = (self.wish, point.body.root.clone());
+        let into = match &wish.target {
+            Target::Into(directory) => directory.as_path(),
+            Target::Original | Target::Beside => Path::new("/"),
+        };
+        if wish.paths.is_empty() {
+            self.listing(&root, into)?;
             return self.go_through_folders();
         }
-        let wish = self.wish;
         for path in &wish.paths {
             match find(&self.source, point, path_bytes(path))? {
-                None => self.listing(&point.body.root, &into)?,
-                Some(entry) => {
-                    let target = into.join(path_of(&entry.name));
-                    if entry.kind == EntryKind::Directory {
-                        self.folder(entry, &target)?;
-                    } else {
-                        self.leaf(entry, &target)?;
-                    }
-                }
+                None => self.listing(&root, into)?,
+                Some(entry) => self.asked_for(point, path, entry)?,
             }
             self.go_through_folders()?;
         }
         Ok(())
+    }
+
+    /// Plans what was asked for by its path.
+    fn asked_for(&mut self, point: &OpenPoint, path: &Path, entry: Entry) -> Result<()> {
+        let target = match &self.wish.target {
+            Target::Into(directory) => directory.join(path_of(&entry.name)),
+            Target::Original | Target::Beside if self.make_parents(point, path)? => path.to_owned(),
+            Target::Original | Target::Beside => return Ok(()),
+        };
+        let beside = self.wish.target == Target::Beside;
+        if entry.kind == EntryKind::Directory { self.folder(entry, &target, beside) } else { self.leaf(entry, &target, beside) }
+    }
+
+    /// Makes the folders that a path is in, as far as they are gone. Returns whether they are there: a link in place of one leads
+    /// elsewhere, and what it leads to may be somebody else's.
+    fn make_parents(&mut self, point: &OpenPoint, path: &Path) -> Result<bool> {
+        let parents: Vec<PathBuf> = path.ancestors().skip(1).map(Path::to_path_buf).collect();
+        for folder in parents.into_iter().rev().skip(1) {
+            match System::metadata_of(&folder) {
+                Ok(there) if there.kind == Some(FileKind::Directory) => {}
+                Ok(_) => {
+                    let what = format!("{} is no folder any more, or a link; restore to another directory", folder.display());
+                    self.troubles.add(path, Trouble::Exists, what);
+                    return Ok(false);
+                }
+                Err(error) if error.kind() == ErrorKind::NotFound => match find(&self.source, point, path_bytes(&folder))? {
+                    Some(entry) => {
+                        if !self.make(&folder, entry) {
+                            return Ok(false);
+                        }
+                    }
+                    None => return Ok(false),
+                },
+                Err(error) => {
+                    self.troubles.system(&folder, &error);
+                    return Ok(false);
+                }
+            }
+        }
+        Ok(true)
+    }
+
+    /// Makes a folder; returns whether that went well.
+    fn make(&mut self, folder: &Path, entry: Entry) -> bool {
+        if let Err(error) = fs::DirBuilder::new().private().create(folder) {
+            self.troubles.system(folder, &error);
+            return false;
+        }
+        self.journal.note(self.with.base, folder);
+        self.rest.folders.push((folder.into(), entry));
+        true
     }
 
     /// Goes through the folders that were found, and those found in them. Many listings come in one call.
@@ -147,7 +212,7 @@ impl<'p> Planner<'p> {
             let some = self.folders.split_off(self.folders.len().saturating_sub(FOLDERS));
             Rc::clone(&self.source).fetch_ahead(some.iter().filter_map(|(folder, _)| folder.content.as_ref()))?;
             for (folder, target) in some {
-                self.folder(folder, &target)?;
+                self.folder(folder, &target, false)?;
             }
         }
         Ok(())
@@ -179,7 +244,7 @@ impl<'p> Planner<'p> {
                 self.folders.push((entry, target));
                 return Ok(());
             }
-            self.leaf(entry, &target)
+            self.leaf(entry, &target, false)
         });
         match read {
             Err(ClientError::Damaged | ClientError::Format(_)) => {
@@ -194,95 +259,106 @@ impl<'p> Planner<'p> {
         Ok(())
     }
 
-    fn folder(&mut self, entry: Entry, target: &Path) -> Result<()> {
+    fn folder(&mut self, entry: Entry, wanted: &Path, beside: bool) -> Result<()> {
         let listing = entry.content.clone().unwrap_or_else(Content::empty);
         let partial = entry.flags().partial;
-        match fs::symlink_metadata(target) {
-            Ok(there) if there.is_dir() => {
-                let is_ours = self.journal.made(target);
-                if is_ours && let Err(error) = self.journal.enter_again(target) {
-                    self.troubles.system(target, &error);
+        let target = match self.with.placing.find(&*self.source, &self.journal, &entry, wanted, beside)? {
+            Place::Merged(target) => {
+                let is_ours = self.journal.made(&target);
+                if is_ours && let Err(error) = self.journal.enter_again(&target) {
+                    self.troubles.system(&target, &error);
                     return Ok(());
                 }
-                if is_ours || self.wish.replace {
-                    self.rest.folders.push((target.into(), entry));
+                if is_ours || self.with.placing.replaces() {
+                    self.rest.folders.push((target.clone(), entry));
                 }
+                target
             }
-            Ok(_) => {
-                self.troubles.add(target, Trouble::Exists, "something that is not a folder has this name");
+            Place::Free(name) => {
+                let target = name.path();
+                if !self.make(&target, entry) {
+                    return Ok(());
+                }
+                name.note(&target, &self.with.kept_both);
+                target
+            }
+            Place::Over(_) | Place::There(_) | Place::Skipped => {
+                self.troubles.add(wanted, Trouble::Exists, "something that is not a folder has this name");
                 return Ok(());
             }
-            Err(_) => {
-                if let Err(error) = fs::DirBuilder::new().private().create(target) {
-                    self.troubles.system(target, &error);
-                    return Ok(());
-                }
-                self.journal.note(&self.wish.into, target);
-                self.rest.folders.push((target.into(), entry));
-            }
-        }
+        };
         if partial {
-            self.troubles.add(target, Trouble::Unsettled, "this folder could not be listed whole when it was backed up");
+            self.troubles.add(&target, Trouble::Unsettled, "this folder could not be listed whole when it was backed up");
         }
-        self.listing(&listing, target)
+        self.listing(&listing, &target)
     }
 
-    fn leaf(&mut self, mut entry: Entry, target: &Path) -> Result<()> {
-        let within = path_bytes(target.strip_prefix(&self.wish.into).unwrap_or(target));
-        if self.sample.is_some_and(|sample| !sample.takes(within, &entry)) {
+    fn leaf(&mut self, mut entry: Entry, wanted: &Path, beside: bool) -> Result<()> {
+        let within = path_bytes(wanted.strip_prefix(self.with.base).unwrap_or(wanted));
+        if self.with.sample.is_some_and(|sample| !sample.takes(within, &entry)) {
             return Ok(());
         }
-        if let Ok(there) = System::metadata_of(target)
-            && (!self.wish.replace || there.kind == Some(FileKind::Directory))
-        {
-            if self.journal.has_done(&entry, &there) {
-                entry.links.map(|file| self.rest.first.entry(file).or_insert_with(|| target.into()));
-                self.meter.bytes_done(entry.len());
-                self.meter.file_done();
+        let destination = match self.with.placing.find(&*self.source, &self.journal, &entry, wanted, beside)? {
+            Place::Free(name) => Destination::New(name),
+            Place::Over(path) => Destination::Over(path),
+            Place::There(path) => {
+                entry.links.map(|file| self.rest.first.entry(file).or_insert(path));
+                self.rest.already_there += 1;
+                if entry.kind == EntryKind::File {
+                    self.meter.bytes_done(entry.len());
+                    self.meter.file_done();
+                }
                 return Ok(());
             }
-            self.troubles.add(target, Trouble::Exists, "something of this name is there; it was left as it is");
-            return Ok(());
-        }
+            Place::Merged(_) | Place::Skipped => {
+                self.troubles.add(wanted, Trouble::Exists, STAYED);
+                return Ok(());
+            }
+        };
+        let target = destination.path();
         if let Some(file) = entry.links {
             if let Some(first) = self.rest.first.get(&file) {
-                let link = (target.to_owned(), first.clone());
-                // What is replaced must be gone before the link is made.
-                let _ = fs::remove_file(target);
+                let link = (target.clone(), first.clone());
+                if let Destination::Over(path) = &destination {
+                    // What is replaced must be gone before the link is made.
+                    let _ = fs::remove_file(path);
+                }
                 self.rest.links.push(link);
                 self.meter.file_done();
                 return Ok(());
             }
-            self.rest.first.insert(file, target.into());
+            self.rest.first.insert(file, target.clone());
         }
-        self.batch_bytes += load_attributes(&Rc::clone(&self.source), &mut entry, target, self.troubles)?;
+        self.batch_bytes += load_attributes(&Rc::clone(&self.source), &mut entry, &target, self.troubles)?;
         match entry.kind {
-            EntryKind::File => self.file(entry, target),
+            EntryKind::File => self.file(entry, destination),
             _ => {
-                self.special(&entry, target);
+                self.special(&entry, &destination);
                 Ok(())
             }
         }
     }
 
-    fn special(&mut self, entry: &Entry, target: &Path) {
+    fn special(&mut self, entry: &Entry, destination: &Destination) {
         if self.applier.leaves_out(entry.kind) {
             return;
         }
-        let temporary = self.temporary(target);
+        let target = destination.path();
+        let temporary = self.temporary(&target);
         let made = make_special(&temporary, special(entry)).and_then(|()| {
-            self.applier.apply(&Restored::Path(&temporary), target, entry);
-            fs::rename(&temporary, target)
+            self.applier.apply(&Restored::Path(&temporary), &target, entry);
+            destination.take(&temporary, &self.with.kept_both)
         });
         if let Err(error) = made {
             let _ = fs::remove_file(&temporary);
-            self.troubles.system(target, &error);
+            self.troubles.system(&target, &error);
         }
     }
 
-    fn file(&mut self, entry: Entry, target: &Path) -> Result<()> {
+    fn file(&mut self, entry: Entry, destination: Destination) -> Result<()> {
         let content = entry.content.clone().unwrap_or_else(Content::empty);
-        let job = Arc::new(FileJob::new(target.into(), self.temporary(target), entry));
+        let target = &destination.path();
+        let job = Arc::new(FileJob::new(destination, self.temporary(target), entry, self.with.kept_both.clone()));
         let source = Rc::clone(&self.source);
         let mut offset = 0;
         let expanded = expand_parts(&*source, &content, &mut |part| {

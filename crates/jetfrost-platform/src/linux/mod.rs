@@ -24,7 +24,7 @@ use nix::errno::Errno;
 
 pub use directory::{Directory, NamedIn};
 pub use names::{name_bytes, os_str, path_bytes, path_of};
-pub use restored::{Restored, make_link, make_special};
+pub use restored::{Restored, make_link, make_special, rename_new};
 pub use snapshot::TakenSnapshot;
 pub use socket::{LocalListener, LocalStream};
 pub use watch::Watch;

@@ -16,6 +16,10 @@ impl Opening for OpenOptions {
         self.custom_flags(OFlag::O_NOFOLLOW.bits())
     }
 
+    fn put_by_others(&mut self) -> &mut Self {
+        self.custom_flags((OFlag::O_NOFOLLOW | OFlag::O_NONBLOCK).bits())
+    }
+
     fn unused_device(&mut self) -> &mut Self {
         self.custom_flags(OFlag::O_EXCL.bits())
     }

@@ -11,6 +11,7 @@ use nix::errno::Errno;
 use nix::fcntl::AT_FDCWD;
 use nix::sys::stat::{Mode, SFlag, UtimensatFlags, futimens, makedev, mknod, utimensat};
 use nix::sys::time::TimeSpec;
+use rustix::fs::{CWD, RenameFlags, renameat_with};
 use xattr::FileExt;
 
 use crate::{FileKind, MetadataTarget, Special, Time};
@@ -68,6 +69,21 @@ impl MetadataTarget for Restored<'_> {
 
     fn gives_rights(name: &[u8]) -> bool {
         name == b"security.capability"
+    }
+}
+
+/// Gives something another name, unless something has that already, in one step (`RENAME_NOREPLACE` of `renameat2(2)`).
+///
+/// # Errors
+/// [`io::ErrorKind::AlreadyExists`]; what the system says.
+pub fn rename_new(from: &Path, to: &Path) -> io::Result<()> {
+    match renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE) {
+        // The file system cannot. A second name is not made where there is one either.
+        Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOSYS) => {
+            fs::hard_link(from, to)?;
+            fs::remove_file(from)
+        }
+        other => Ok(other?),
     }
 }
 

@@ -3,6 +3,7 @@
 use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::io;
+use std::os::fd::{AsFd, BorrowedFd};
 
 use nix::errno::Errno;
 use nix::sys::inotify::{AddWatchFlags, InitFlags, Inotify, WatchDescriptor};
@@ -58,6 +59,10 @@ impl FolderWatch {
 
     pub(super) fn watched(&self) -> HashSet<(u64, u64)> {
         self.watches.keys().copied().collect()
+    }
+
+    pub(super) fn as_fd(&self) -> BorrowedFd<'_> {
+        self.inotify.as_fd()
     }
 
     pub(super) fn changes(&mut self) -> io::Result<Changes> {

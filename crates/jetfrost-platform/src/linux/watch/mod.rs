@@ -6,11 +6,14 @@ mod volumes;
 
 use std::collections::HashSet;
 use std::io;
+use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 
+use nix::errno::Errno;
+use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::statfs::{EXT4_SUPER_MAGIC, FsType, TMPFS_MAGIC, XFS_SUPER_MAGIC, statfs};
 
-use crate::{Accounts, ChangeWatch, Changes, Directory, Paths, System, Watched};
+use crate::{Accounts, ChangeWaiter, ChangeWatch, Changes, Directory, Paths, System, Watched};
 use folders::FolderWatch;
 use volumes::VolumeWatch;
 
@@ -72,6 +75,21 @@ impl ChangeWatch for Watch {
         }
     }
 
+    fn waiter(&self) -> io::Result<ChangeWaiter> {
+        let reports = match &self.reports {
+            Reports::OfVolumes(volumes) => volumes.as_fd(),
+            Reports::OfFolders(folders) => folders.as_fd(),
+        };
+        let reports = reports.try_clone_to_owned()?;
+        Ok(Box::new(move |at_most| {
+            let mut waiting = [PollFd::new(reports.as_fd(), PollFlags::POLLIN)];
+            match poll(&mut waiting, PollTimeout::try_from(at_most).unwrap_or(PollTimeout::MAX)) {
+                Err(Errno::EINTR) => Ok(false),
+                other => Ok(other? > 0),
+            }
+        }))
+    }
+
     fn being_written(&self) -> io::Result<HashSet<(u64, u64)>> {
         open_files::being_written(&self.volumes)
     }
@@ -92,6 +110,7 @@ mod tests {
     use std::io::Write;
     use std::os::unix::fs::PermissionsExt;
     use std::sync::Mutex;
+    use std::time::Duration;
 
     use super::*;
     use crate::OpenDirectory;
@@ -127,7 +146,8 @@ mod tests {
         fs::write(one.join("file"), "first").expect("written");
         let (one_id, other_id) = (id(&one), id(&other));
         let mut watch = watch(&[&root, &one, &other, &one.join("below")], whole_volumes);
-        let mut told = |what: &str, folder: (u64, u64)| match watch.changes().expect("asked") {
+        let wait = watch.waiter().expect("it can be waited for");
+        let mut told = |what: &str, folder: (u64, u64)| match wait(Duration::from_secs(60)).and_then(|_| watch.changes()).expect("asked") {
             Changes::In(folders) => assert!(folders.contains(&folder), "{what}: {folders:?} without {folder:?}"),
             Changes::Untold => panic!("{what}: untold"),
         };

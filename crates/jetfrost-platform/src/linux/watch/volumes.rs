@@ -5,6 +5,7 @@
 
 use std::collections::{HashMap, HashSet};
 use std::io;
+use std::os::fd::{AsFd, BorrowedFd};
 use std::path::PathBuf;
 
 use nix::errno::Errno;
@@ -52,6 +53,10 @@ impl VolumeWatch {
             }
         }
         Ok(Some(Self { fanotify, volumes, buffer: vec![0; 64 << 10] }))
+    }
+
+    pub(super) fn as_fd(&self) -> BorrowedFd<'_> {
+        self.fanotify.as_fd()
     }
 
     pub(super) fn changes(&mut self) -> io::Result<Changes> {

@@ -1,0 +1,105 @@
+//! `jetfrost versions`: what something was like over time.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use jetfrost_client::state_dir::StateDir;
+use jetfrost_client::versions::{Version, Versions as Found};
+use jetfrost_platform::path_bytes;
+use jetfrost_wire::size::show;
+use jiff::Timestamp;
+use serde_json::json;
+
+use crate::commands::getting_back::absolute;
+use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::labels;
+use crate::failure::{Code, Failure};
+use crate::ui::{Ui, many, moment, shown_path};
+
+type Done = Result<Code, Failure>;
+
+#[derive(Debug, Args)]
+pub(crate) struct Versions {
+    /// A file or folder, by the path that it had.
+    path: PathBuf,
+    #[command(flatten)]
+    from: ReadFrom,
+}
+
+impl Versions {
+    pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
+        let browser = self.from.browser(state_dir, ui)?;
+        let path = absolute(std::slice::from_ref(&self.path))?.remove(0);
+        let found = browser.versions(path_bytes(&path))?;
+        let shown = shown_path(path_bytes(&path));
+        if found.versions.is_empty() && found.unreadable.is_empty() {
+            return Err(Failure::here(
+                format!("{shown} is in none of the recovery points."),
+                "See what is there: jetfrost look. Whether a rule leaves it out: jetfrost selection why PATH",
+            ));
+        }
+        ui.show(&as_json(&found), |_| {
+            let row = |version: &Version| {
+                vec![
+                    changed(version),
+                    if labels::entry_kind(version.entry.kind) == "file" { show(version.entry.len()) } else { String::new() },
+                    runs(version.points.iter().map(|point| point.sequence)),
+                    version.points.last().map(|point| moment(point.committed)).unwrap_or_default(),
+                    version.points.first().map(|point| moment(point.committed)).unwrap_or_default(),
+                ]
+            };
+            ui.remark(&format!("{shown}: {}", many(found.versions.len() as u64, "version")));
+            let heads = ["changed", "size", "in points", "first backed up", "last backed up"];
+            ui.table(&heads, found.versions.iter().map(row).collect(), &[1], "");
+            if !found.absent.is_empty() {
+                ui.line(&format!("Not in points {}.", runs(found.absent.iter().copied())));
+            }
+            if !found.unreadable.is_empty() {
+                ui.line(&format!("Points {} are damaged or lost.", runs(found.unreadable.iter().copied())));
+            }
+        });
+        Ok(if found.unreadable.is_empty() { Code::Done } else { Code::Damage })
+    }
+}
+
+fn changed(version: &Version) -> String {
+    Timestamp::from_second(version.entry.mtime).map(moment).unwrap_or_default()
+}
+
+fn as_json(found: &Found) -> serde_json::Value {
+    let point = |point: &jetfrost_wire::point::Point| json!({ "sequence": point.sequence, "committed": point.committed });
+    let version = |version: &Version| {
+        json!({
+            "kind": labels::entry_kind(version.entry.kind),
+            "bytes": version.entry.len(),
+            "modified": Timestamp::new(version.entry.mtime, version.entry.mtime_nanos.cast_signed()).ok(),
+            "points": version.points.iter().map(point).collect::<Vec<_>>(),
+        })
+    };
+    let versions: Vec<_> = found.versions.iter().map(version).collect();
+    json!({ "versions": versions, "absent": found.absent, "unreadable": found.unreadable })
+}
+
+/// Descending numbers, those that follow each other as one range: `9, 4-6, 1`.
+fn runs(numbers: impl Iterator<Item = u64>) -> String {
+    let mut ranges: Vec<(u64, u64)> = Vec::new();
+    for number in numbers {
+        match ranges.last_mut() {
+            Some((least, _)) if *least == number + 1 => *least = number,
+            _ => ranges.push((number, number)),
+        }
+    }
+    let shown = |(least, most): &(u64, u64)| if least == most { least.to_string() } else { format!("{least}-{most}") };
+    ranges.iter().map(shown).collect::<Vec<_>>().join(", ")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::runs;
+
+    #[test]
+    fn numbers_that_follow_each_other_are_a_range() {
+        assert_eq!(runs([9, 6, 5, 4, 1].into_iter()), "9, 4-6, 1");
+        assert_eq!(runs(std::iter::empty()), "");
+    }
+}
