@@ -147,9 +147,13 @@ fn goes_on_after(scene: &Scene, how: &str, signal: Signal) {
     assert_eq!(mode, 0o550);
     let left: Vec<_> = walk(&back).into_iter().filter(|path| path.to_string_lossy().contains(".jetfrost-")).collect();
     assert!(left.is_empty(), "{left:?}");
-    // Once it has ended, what is there is somebody's own: nothing is taken for restored.
-    let said = jetfrost_ends(&scene.at("station"), &arguments, 3).out;
-    assert!(said.contains("something of this name is there"), "{said}");
+    // Once it has ended, what is there is somebody's own: nothing is taken for restored by its size and time.
+    let own = back.join("files/folder 1/inner/photo");
+    let (time, len) = fs::metadata(&own).map(|found| (found.modified().expect("a time"), found.len())).expect("there");
+    fs::write(&own, vec![7; usize::try_from(len).expect("short")]).expect("written");
+    fs::File::options().write(true).open(&own).and_then(|file| file.set_modified(time)).expect("set");
+    let said = jetfrost_ends(&scene.at("station"), &arguments, 0).out;
+    assert!(said.contains("100 items are there already") && said.contains("1 item under another name"), "{said}");
 }
 
 #[test]

@@ -251,11 +251,11 @@ impl RunUnderway<'_> {
         let base = cache.as_ref().map_or((0, Needs::default()), |cache| (cache.sequence(), cache.needs.clone()));
         let there = if self.begun.lost_more {
             // So much is lost that nothing counts as there.
-            Arc::default()
+            Needs::default()
         } else if lost.is_empty() {
-            Arc::clone(&base.1.names)
+            base.1.clone()
         } else {
-            Arc::new(base.1.names.iter().filter(|name| !lost.contains(name)).copied().collect())
+            base.1.without(&lost)
         };
         // A cache whose outermost folder is damaged is none.
         let usable = cache.as_ref().filter(|_| !self.begun.lost_more);
@@ -448,7 +448,7 @@ impl RunUnderway<'_> {
             kind: self.kind,
             created: self.begun.run.started.as_millisecond(),
             previous: latest.map(|head| head.id),
-            needed: needed.names.len() as u64,
+            needed: needed.len() as u64,
             needed_xor: needed.xor,
             bytes: walked.counts.bytes,
             files: walked.counts.files,

@@ -14,6 +14,7 @@ use super::packing::{Outgoing, Packing, packing};
 use crate::api::Api;
 use crate::error::ClientError;
 use crate::progress::Meter;
+use crate::scan::Needs;
 use crate::throttle::Throttle;
 
 type Result<T> = std::result::Result<T, ClientError>;
@@ -82,8 +83,8 @@ pub(super) struct Pipeline {
     buffers: Buffers,
     threads: Vec<JoinHandle<()>>,
     failure: Failure,
-    /// What the last point needs is there; ascending.
-    base: Arc<Vec<ChunkName>>,
+    /// What the last point needs is there.
+    base: Needs,
     /// What was given to this pipeline before.
     given: HashSet<ChunkName>,
 }
@@ -94,7 +95,7 @@ impl Pipeline {
         api: &Api,
         store: &str,
         keys: &StoreKeys,
-        base: Arc<Vec<ChunkName>>,
+        base: Needs,
         store_is_empty: bool,
         throttle: Throttle,
         meter: &Arc<Meter>,
@@ -145,7 +146,7 @@ impl Pipeline {
 
     /// Whether the service may have to be given this chunk; true once.
     fn is_new(&mut self, name: ChunkName) -> bool {
-        self.base.binary_search(&name).is_err() && self.given.insert(name)
+        !self.base.contains(name) && self.given.insert(name)
     }
 
     fn begin_job(&self, name: ChunkName, content: Carried) -> Result<()> {

@@ -106,7 +106,7 @@ impl ChangeCache {
             return None;
         }
         let (of, hash) = &description.needs;
-        let needs = Needs::read(&sound(&needs_file(directory, *of), hash)?).filter(|needs| needs.are_of(point))?;
+        let needs = Needs::read(sound(&needs_file(directory, *of), hash)?).filter(|needs| needs.are_of(point))?;
         let root = description.root()?;
         let walk = walk_file(directory, description.begun);
         (fs::metadata(walk).ok()?.len() >= description.walk).then_some(())?;
@@ -467,7 +467,7 @@ mod tests {
     fn a_walk_in_step_finds_what_it_knows() {
         let directory = tempfile::tempdir().expect("a directory");
         let cache = written(directory.path());
-        assert_eq!((cache.sequence(), cache.size(), cache.needs.names.len()), (4, (3, 21), 2));
+        assert_eq!((cache.sequence(), cache.size(), cache.needs.len()), (4, (3, 21), 2));
         let mut walk = cache.walk(false).expect("opened");
         assert_eq!(walk.leaf(b"a").expect("read").expect("known").stamp.inode, 1);
         assert!(walk.leaf(b"aa").expect("read").is_none());

@@ -1,20 +1,22 @@
 //! The chunks that a point needs, and how often each occurs in it.
 
+use std::collections::HashSet;
 use std::io::{self, Write};
 use std::sync::Arc;
 
 use jetfrost_image::ChunkName;
 use jetfrost_image::format::PointHead;
 
-/// Chunks that a point needs.
+/// Bytes of how often a name occurs.
+const TIMES: usize = size_of::<u32>();
+
+/// Chunks that a point needs, as they are written: their names, ascending, each once, and then how often each occurs. There may be
+/// millions, so what was read is used as it is.
 #[derive(Debug, Default, Clone, PartialEq, Eq)]
 pub(crate) struct Needs {
-    /// Their names, ascending, each once.
-    pub(crate) names: Arc<Vec<ChunkName>>,
-    /// How often each occurs.
-    times: Vec<u32>,
+    bytes: Arc<Vec<u8>>,
     /// All names, one upon the other.
-    pub(crate) xor: [u8; 32],
+    pub(crate) xor: [u8; ChunkName::LEN],
 }
 
 /// A change of what is needed.
@@ -30,31 +32,24 @@ impl Needs {
     /// Of names in no order, some more than once.
     pub(crate) fn of(mut all: Vec<ChunkName>) -> Self {
         all.sort_unstable();
-        let mut times: Vec<u32> = Vec::new();
-        let mut last = None;
-        for name in &all {
-            match times.last_mut() {
-                Some(times) if last == Some(*name) => *times = times.saturating_add(1),
-                _ => times.push(1),
-            }
-            last = Some(*name);
+        let mut needs = InOrder::with_room_for(all.len());
+        for run in all.chunk_by(|one, other| one == other) {
+            needs.push(run[0].0, u32::try_from(run.len()).unwrap_or(u32::MAX));
         }
-        all.dedup();
-        Self::new(all, times)
+        needs.done()
     }
 
     /// With some names less and some more; none when that does not come out even, so that one of the two is wrong.
     pub(crate) fn changed(&self, less: &Self, more: &Self) -> Option<Self> {
-        let room = self.names.len() + more.names.len();
-        let (mut names, mut times) = (Vec::with_capacity(room), Vec::with_capacity(room));
         let (mut at, mut gone, mut new) = (0, 0, 0);
+        let mut changed = InOrder::with_room_for(self.len() + more.len());
         loop {
-            let next = [self.names.get(at), less.names.get(gone), more.names.get(new)].into_iter().flatten().min().copied();
+            let next = [self.names().get(at), less.names().get(gone), more.names().get(new)].into_iter().flatten().min().copied();
             let Some(name) = next else { break };
             let take = |of: &Self, at: &mut usize| {
-                if of.names.get(*at) == Some(&name) {
+                if of.names().get(*at) == Some(&name) {
                     *at += 1;
-                    u64::from(of.times[*at - 1])
+                    u64::from(of.times(*at - 1))
                 } else {
                     0
                 }
@@ -62,61 +57,103 @@ impl Needs {
             let had = take(self, &mut at) + take(more, &mut new);
             let left = had.checked_sub(take(less, &mut gone))?;
             if left > 0 {
-                names.push(name);
-                times.push(u32::try_from(left).unwrap_or(u32::MAX));
+                changed.push(name, u32::try_from(left).unwrap_or(u32::MAX));
             }
         }
-        Some(Self::new(names, times))
+        Some(changed.done())
     }
 
     /// What leads from an earlier one to this.
     pub(crate) fn since(&self, before: &Self) -> Difference {
         let (mut added, mut removed) = (Vec::new(), Vec::new());
         let (mut i, mut j) = (0, 0);
-        while i < before.names.len() || j < self.names.len() {
-            match (before.names.get(i), self.names.get(j)) {
+        loop {
+            match (before.names().get(i), self.names().get(j)) {
+                (None, None) => return Difference { added, removed },
                 (Some(a), Some(b)) if a == b => (i, j) = (i + 1, j + 1),
                 (Some(a), b) if b.is_none_or(|b| a < b) => {
-                    removed.push(*a);
+                    removed.push(ChunkName(*a));
                     i += 1;
                 }
-                (_, Some(b)) => {
-                    added.push(*b);
+                (_, b) => {
+                    added.extend(b.copied().map(ChunkName));
                     j += 1;
                 }
-                (_, None) => break,
             }
         }
-        Difference { added, removed }
+    }
+
+    /// Without some names.
+    pub(crate) fn without(&self, names: &HashSet<ChunkName>) -> Self {
+        let mut left = InOrder::with_room_for(self.len());
+        for (at, name) in self.names().iter().enumerate().filter(|(_, name)| !names.contains(&ChunkName(**name))) {
+            left.push(*name, self.times(at));
+        }
+        left.done()
     }
 
     /// Whether a point says that it needs exactly these.
     pub(crate) fn are_of(&self, point: &PointHead) -> bool {
-        self.names.len() as u64 == point.needed && self.xor == point.needed_xor
+        self.len() as u64 == point.needed && self.xor == point.needed_xor
     }
 
-    fn new(names: Vec<ChunkName>, times: Vec<u32>) -> Self {
-        let mut xor = [0; 32];
-        names.iter().for_each(|name| xor.iter_mut().zip(name.as_bytes()).for_each(|(x, b)| *x ^= b));
-        Self { names: Arc::new(names), times, xor }
+    /// How many there are.
+    pub(crate) fn len(&self) -> usize {
+        self.bytes.len() / (ChunkName::LEN + TIMES)
     }
 
-    /// Writes them: the names, and then how often each occurs.
+    /// Whether this is one of them.
+    pub(crate) fn contains(&self, name: ChunkName) -> bool {
+        self.names().binary_search(&name.0).is_ok()
+    }
+
+    fn names(&self) -> &[[u8; ChunkName::LEN]] {
+        self.bytes[..self.len() * ChunkName::LEN].as_chunks().0
+    }
+
+    fn times(&self, at: usize) -> u32 {
+        u32::from_le_bytes(self.bytes[self.len() * ChunkName::LEN..].as_chunks().0[at])
+    }
+
+    fn summed(bytes: Vec<u8>) -> Self {
+        let mut needs = Self { bytes: Arc::new(bytes), xor: [0; ChunkName::LEN] };
+        let mut xor = needs.xor;
+        needs.names().iter().for_each(|name| xor.iter_mut().zip(name).for_each(|(x, b)| *x ^= b));
+        needs.xor = xor;
+        needs
+    }
+
+    /// Writes them.
     pub(super) fn write(&self, mut to: impl Write) -> io::Result<()> {
-        self.names.iter().try_for_each(|name| to.write_all(name.as_bytes()))?;
-        self.times.iter().try_for_each(|times| to.write_all(&times.to_le_bytes()))
+        to.write_all(&self.bytes)
     }
 
-    /// What was written; none where it is not that.
-    pub(super) fn read(bytes: &[u8]) -> Option<Self> {
-        const EACH: usize = ChunkName::LEN + size_of::<u32>();
-        let (names, times) = bytes.split_at_checked(bytes.len() / EACH * ChunkName::LEN)?;
-        if !bytes.len().is_multiple_of(EACH) {
-            return None;
-        }
-        let names: Vec<ChunkName> = names.chunks_exact(ChunkName::LEN).map(|n| ChunkName(n.try_into().expect("exact"))).collect();
-        let times = times.chunks_exact(4).map(|n| u32::from_le_bytes(n.try_into().expect("exact"))).collect();
-        names.is_sorted_by(|a, b| a < b).then(|| Self::new(names, times))
+    /// What was written, which the caller knows by its hash; none where it cannot be that.
+    pub(super) fn read(bytes: Vec<u8>) -> Option<Self> {
+        bytes.len().is_multiple_of(ChunkName::LEN + TIMES).then(|| Self::summed(bytes))
+    }
+}
+
+/// Needs in the making: names come in their order.
+struct InOrder {
+    names: Vec<u8>,
+    times: Vec<u8>,
+}
+
+impl InOrder {
+    fn with_room_for(number: usize) -> Self {
+        Self { names: Vec::with_capacity(number * (ChunkName::LEN + TIMES)), times: Vec::with_capacity(number * TIMES) }
+    }
+
+    fn push(&mut self, name: [u8; ChunkName::LEN], times: u32) {
+        self.names.extend(name);
+        self.times.extend(times.to_le_bytes());
+    }
+
+    fn done(self) -> Needs {
+        let Self { names: mut bytes, times } = self;
+        bytes.extend(times);
+        Needs::summed(bytes)
     }
 }
 
@@ -154,7 +191,7 @@ mod tests {
             let needs = Needs::of(names(&all));
             let mut bytes = Vec::new();
             needs.write(&mut bytes).expect("written");
-            prop_assert_eq!(Needs::read(&bytes), Some(needs));
+            prop_assert_eq!(Needs::read(bytes), Some(needs));
         }
     }
 
@@ -164,7 +201,9 @@ mod tests {
         let changed = |less: &[u8]| needs.changed(&Needs::of(names(less)), &Needs::default());
         assert_eq!(changed(&[3]), None);
         assert_eq!(changed(&[2, 2]), None);
-        assert_eq!(*changed(&[1]).expect("one is left").names, names(&[1, 2]));
-        assert_eq!(Needs::read(&[1; 35]), None);
+        assert_eq!(changed(&[1]), Some(Needs::of(names(&[1, 2]))));
+        assert_eq!(Needs::read(vec![1; 35]), None);
+        let without = needs.without(&names(&[1]).into_iter().collect());
+        assert!(without == Needs::of(names(&[2])) && without.contains(names(&[2])[0]) && !without.contains(names(&[1])[0]));
     }
 }
