@@ -347,7 +347,8 @@ impl Past {
     fn bring_back(&self, desk: &Desk) -> Done {
         let browser = Browser::open(&desk.home)?;
         let point = browser.point(&At::Latest, PointKind::Files)?;
-        let wish = Wish::paths(vec![desk.folder.join("Letters")], Target::Into(desk.folder.join("Restored"))).rights(Rights::Keep);
+        let wish =
+            Wish::paths(vec![desk.folder.join("Letters")], Target::Into(desk.folder.join("Restored"))).rights(Rights::Keep);
         self.while_time_passes(|| restore(&browser, &point, &wish, &Arc::new(Meter::default())))?;
         Ok(())
     }

@@ -238,7 +238,7 @@ fn next_step(error: &ClientError) -> &'static str {
         ClientError::NothingBeside => "Name the files or folders, or give another directory: --to DIR.",
         ClientError::SameName { .. } => "Restore them one after the other, each into a directory of its own.",
         ClientError::NoPath(_) => {
-            "Run 'jetfrost look' or 'jetfrost disks' to see what is there, or choose another point with --at."
+            "See which points have it: jetfrost versions PATH. What is there: jetfrost look, jetfrost disks."
         }
         ClientError::Damaged => {
             "Tell the administrator: the image store needs to be checked. An earlier or later point may be sound."

@@ -62,14 +62,9 @@ pub struct Comparison {
 ///
 /// # Errors
 /// [`ClientError::NoPath`] when it is in neither; what the service said; [`ClientError::Stopped`].
-pub fn compare(
-    browser: &Browser,
-    before: &OpenPoint,
-    after: &OpenPoint,
-    path: &[u8],
-    meter: &Arc<Meter>,
-) -> Result<Comparison> {
-    let mut comparing = Comparing { browser, meter, folders: Vec::new(), removed: Vec::new(), added: Vec::new(), found: Comparison::default() };
+pub fn compare(browser: &Browser, before: &OpenPoint, after: &OpenPoint, path: &[u8], meter: &Arc<Meter>) -> Result<Comparison> {
+    let mut comparing =
+        Comparing { browser, meter, folders: Vec::new(), removed: Vec::new(), added: Vec::new(), found: Comparison::default() };
     let path = path.strip_suffix(b"/").unwrap_or(path);
     match (at(browser, before, path), at(browser, after, path)) {
         (Err(error @ ClientError::NoPath(_)), Err(ClientError::NoPath(_))) => return Err(error),
@@ -238,7 +233,10 @@ fn identity(entry: &Entry) -> Vec<u8> {
 }
 
 /// The next of two lists in the order of their names: the same name of both, or one of one alone.
-fn next_pair(before: &mut Peekable<IntoIter<Entry>>, after: &mut Peekable<IntoIter<Entry>>) -> Option<(Option<Entry>, Option<Entry>)> {
+fn next_pair(
+    before: &mut Peekable<IntoIter<Entry>>,
+    after: &mut Peekable<IntoIter<Entry>>,
+) -> Option<(Option<Entry>, Option<Entry>)> {
     let order = match (before.peek(), after.peek()) {
         (None, None) => return None,
         (Some(_), None) => Ordering::Less,

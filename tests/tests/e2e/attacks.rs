@@ -584,10 +584,8 @@ fn a_lost_point_is_not_told_as_expired_and_its_number_is_not_given_again() {
     office.start();
     office.tend();
     assert_eq!(numbers(&office, &station), [1, 2, 3], "nothing removed it");
-    let error = station.restore(
-        &jetfrost_client::browse::At::Sequence(3),
-        &jetfrost_client::restore::Wish::everything(office.path("back")),
-    );
+    let error = station
+        .restore(&jetfrost_client::browse::At::Sequence(3), &jetfrost_client::restore::Wish::everything(office.path("back")));
     assert!(error.expect_err("lost").to_string().contains("is lost"));
     let report = station.back_up().expect("and the next run goes on");
     assert_eq!((report.point.sequence, report.damaged_points), (4, vec![3]));

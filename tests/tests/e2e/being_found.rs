@@ -325,7 +325,8 @@ fn a_backup_waits_for_as_long_as_network_manager_says_that_the_connection_is_met
     let quay = networks.host("quay", &[("lan", "10.83.1.1/24")]);
     let laptop = networks.host("laptop", &[("lan", "10.83.1.2/24")]);
     let service = service(&quay, directory.path(), "quay");
-    let (shelf, home, letters) = (directory.path().join("shelf"), directory.path().join("laptop"), directory.path().join("letters"));
+    let (shelf, home, letters) =
+        (directory.path().join("shelf"), directory.path().join("laptop"), directory.path().join("letters"));
     fs::create_dir(&letters).expect("made");
     fs::write(letters.join("one"), "dear Aud").expect("written");
     let text = |path: &Path| path.to_str().expect("text").to_owned();

@@ -103,9 +103,7 @@ fn each_point_holds_its_own_state() {
     let second = listing(&workstation.folder);
     for (at, expected) in [(At::Sequence(1), first), (At::Sequence(2), second)] {
         let back = office.path(&format!("back {at:?}"));
-        workstation
-            .restore(&at, &Wish::everything(back.clone()).rights(Rights::Keep))
-            .expect("restored");
+        workstation.restore(&at, &Wish::everything(back.clone()).rights(Rights::Keep)).expect("restored");
         assert_eq!(listing(&workstation.restored(&back)), expected, "{at:?}");
     }
 }
@@ -454,8 +452,7 @@ fn a_full_target_is_said_to_be_full_and_only_what_is_there_is_counted() {
         workstation.write(&format!("file {n}"), bytes);
     }
     workstation.back_up().expect("backed up");
-    let wish =
-        Wish::paths(vec![workstation.folder.clone()], Target::Into(volume.path.join("back"))).rights(Rights::Keep);
+    let wish = Wish::paths(vec![workstation.folder.clone()], Target::Into(volume.path.join("back"))).rights(Rights::Keep);
     let report = workstation.restore(&At::Latest, &wish).expect("as far as there was room");
     let there =
         fs::read_dir(volume.path.join("back").join(workstation.folder.file_name().expect("a name"))).expect("listed").count();

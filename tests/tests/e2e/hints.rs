@@ -10,13 +10,13 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
+use jetfrost_client::ClientError;
 use jetfrost_client::agent::{Surroundings, ThisMachine};
 use jetfrost_client::backup::{BackupReport, ChangeHints, Looked, ReadBack, Told, back_up_unless_queued};
 use jetfrost_client::browse::At;
 use jetfrost_client::hooks::{Hook, Hooks};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::selection::Selection;
-use jetfrost_client::ClientError;
 use jetfrost_platform::Watched;
 use jetfrost_tests::chance::wanted;
 use jetfrost_tests::mounted::Mounted;

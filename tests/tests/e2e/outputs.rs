@@ -73,8 +73,7 @@ fn second_day() -> SecondDay {
     clock.set("2026-03-03T08:00:00Z".parse().expect("a time"));
     avocet.write("letters/third", "dear Cato");
     avocet.back_up().expect("backed up");
-    let wish =
-        Wish::paths(vec![avocet.folder.join("soundings")], Target::Into(office.path("back"))).rights(Rights::Keep);
+    let wish = Wish::paths(vec![avocet.folder.join("soundings")], Target::Into(office.path("back"))).rights(Rights::Keep);
     avocet.restore(&jetfrost_client::browse::At::Latest, &wish).expect("restored");
     avocet.drill(100).expect("rehearsed");
     let _job: Value = office.api.post(&format!("{}/scrub", avocet.store()), &()).expect("begun");

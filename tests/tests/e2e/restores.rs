@@ -34,7 +34,8 @@ impl Setup {
         symlink("one.odt", station.folder.join("letters/first")).expect("linked");
         fs::set_permissions(station.folder.join("letters/old"), fs::Permissions::from_mode(0o750)).expect("set");
         let report = station.back_up().expect("a point");
-        let created = Browser::open(&station.home).expect("opened").point(&At::Latest, PointKind::Files).expect("a point").head.created;
+        let created =
+            Browser::open(&station.home).expect("opened").point(&At::Latest, PointKind::Files).expect("a point").head.created;
         assert_eq!(report.point.sequence, 1);
         let created = jiff::Timestamp::from_millisecond(created).expect("a time").to_zoned(jiff::tz::TimeZone::system());
         Self { _office: office, station, time: created.strftime("%Y-%m-%d %H.%M").to_string() }
@@ -159,7 +160,14 @@ fn skip_replace_and_ask_do_what_they_say() {
     change();
     let report = setup.restore(&wish(OnConflict::Skip));
     let skipped: Vec<(&Path, Trouble)> = report.troubles.iter().map(|t| (t.path.as_path(), t.trouble)).collect();
-    assert_eq!(skipped, ["one", "two"].map(|n| setup.path(&format!("letters/{n}.odt"))).iter().map(|p| (p.as_path(), Trouble::Exists)).collect::<Vec<_>>());
+    assert_eq!(
+        skipped,
+        ["one", "two"]
+            .map(|n| setup.path(&format!("letters/{n}.odt")))
+            .iter()
+            .map(|p| (p.as_path(), Trouble::Exists))
+            .collect::<Vec<_>>()
+    );
     assert_eq!([setup.read("letters/one.odt"), setup.read("letters/two.odt")], ["changed", "changed"]);
 
     let asked = Arc::new(Mutex::new(Vec::new()));
@@ -284,7 +292,10 @@ fn an_exported_tar_holds_everything_that_a_point_has() {
         let done = std::process::Command::new(program).current_dir(place.path()).args(arguments).output().expect("it runs");
         assert!(done.status.success(), "{program}: {}", String::from_utf8_lossy(&done.stderr));
     };
-    unpack("tar", &["--extract", "--file", "all.tar", "--xattrs", "--xattrs-include=*", "--numeric-owner", "--preserve-permissions"]);
+    unpack(
+        "tar",
+        &["--extract", "--file", "all.tar", "--xattrs", "--xattrs-include=*", "--numeric-owner", "--preserve-permissions"],
+    );
     assert_eq!(listing(&place.path().join("odd")), listing(&odd));
     // And as another reader of the format sees it.
     let script = "import tarfile; print(*sorted(tarfile.open('all.tar').getnames()), sep='\\n')";
@@ -310,7 +321,8 @@ fn an_exported_zip_opens_elsewhere() {
     let arguments = ["export", letters.to_str().expect("text"), "--form", "zip", "--to", archive.to_str().expect("text")];
     let _ = jetfrost_ends(setup.station.home.directory(), &arguments, 0);
     let run = |program: &str, arguments: &[&str]| {
-        let done = std::process::Command::new(program).current_dir(place.path()).args(arguments).env("LC_ALL", "C.UTF-8").output();
+        let done =
+            std::process::Command::new(program).current_dir(place.path()).args(arguments).env("LC_ALL", "C.UTF-8").output();
         let done = done.expect("it runs");
         assert!(done.status.success(), "{program}: {}{}", text(&done.stdout), text(&done.stderr));
     };
@@ -359,8 +371,10 @@ fn each_version_of_a_file_is_listed_with_the_points_that_have_it() {
     let (path, first) = (setup.path("letters/one.odt"), fs::metadata(setup.path("letters/one.odt")).expect("there"));
     let versions = || {
         let found = Browser::open(&setup.station.home).expect("opened").versions(path.as_os_str().as_bytes()).expect("told");
-        let numbers = |version: &jetfrost_client::versions::Version| version.points.iter().map(|p| p.sequence).collect::<Vec<_>>();
-        let versions: Vec<(u64, Vec<u64>)> = found.versions.iter().map(|version| (version.entry.len(), numbers(version))).collect();
+        let numbers =
+            |version: &jetfrost_client::versions::Version| version.points.iter().map(|p| p.sequence).collect::<Vec<_>>();
+        let versions: Vec<(u64, Vec<u64>)> =
+            found.versions.iter().map(|version| (version.entry.len(), numbers(version))).collect();
         (versions, found.absent)
     };
     let back_up = || drop(setup.station.back_up().expect("a point"));

@@ -318,7 +318,7 @@ fn writing(error: io::Error) -> ClientError {
 }
 
 fn zeros(archive: &mut impl Archive, mut len: u64) -> io::Result<()> {
-    const SOME: [u8; 1 << 16] = [0; 1 << 16];
+    static SOME: [u8; 1 << 16] = [0; 1 << 16];
     while len > 0 {
         let now = usize::try_from(len.min(SOME.len() as u64)).expect("not longer than that");
         archive.write(&SOME[..now])?;

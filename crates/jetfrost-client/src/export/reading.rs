@@ -16,6 +16,9 @@ use crate::progress::Meter;
 pub(super) const BATCH_BYTES: u64 = 8 << 20;
 pub(super) const BATCH_PIECES: usize = 1024;
 
+/// Takes the pieces of a content in their order: how long each should be, and what it is unless it is damaged or missing.
+type Each<'e> = &'e mut dyn FnMut(u64, Option<&[u8]>) -> Result<()>;
+
 /// Reads content.
 pub(super) struct Reading<'r> {
     browser: &'r Browser,
@@ -50,7 +53,7 @@ impl<'r> Reading<'r> {
     }
 
     /// The same, with the length that each should have.
-    pub(super) fn stretches(&mut self, content: &Content, each: &mut dyn FnMut(u64, Option<&[u8]>) -> Result<()>) -> Result<()> {
+    pub(super) fn stretches(&mut self, content: &Content, each: Each<'_>) -> Result<()> {
         let (mut batch, mut bytes) = (Vec::new(), 0);
         let browser = self.browser;
         expand_parts(&browser.source(), content, &mut |part| {
@@ -65,8 +68,8 @@ impl<'r> Reading<'r> {
         self.give(&batch, each)
     }
 
-    fn give(&mut self, batch: &[Part], each: &mut dyn FnMut(u64, Option<&[u8]>) -> Result<()>) -> Result<()> {
-        const HOLE: [u8; 1 << 16] = [0; 1 << 16];
+    fn give(&mut self, batch: &[Part], each: Each<'_>) -> Result<()> {
+        static HOLE: [u8; 1 << 16] = [0; 1 << 16];
         if self.meter.is_stopped() {
             return Err(ClientError::Stopped);
         }

@@ -239,7 +239,8 @@ pub fn restore(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Me
     let result = put_back(browser, point, wish, None, meter, &troubles);
     let troubles = troubles.take();
     let progress = meter.progress();
-    let (Done { left_out, mut kept_both, already_there }, not_on_record) = record.end(result, progress, |_| troubles.len() as u64)?;
+    let (Done { left_out, mut kept_both, already_there }, not_on_record) =
+        record.end(result, progress, |_| troubles.len() as u64)?;
     kept_both.sort();
     Ok(RestoreReport {
         progress,

@@ -226,11 +226,15 @@ impl<'p> Placing<'p> {
             if is_folder && there.kind == Some(FileKind::Directory) && (!name.is_changed() || journal.made(&path)) {
                 return Ok(Place::Merged(path));
             }
-            if !is_folder && !self.replaces() && (journal.has_done(entry, &there) || self.is_same(source, entry, &path, &there)?) {
+            if !is_folder
+                && !self.replaces()
+                && (journal.has_done(entry, &there) || self.is_same(source, entry, &path, &there)?)
+            {
                 return Ok(Place::There(path));
             }
             let is_folder_there = there.kind == Some(FileKind::Directory);
-            let resolution = if name.is_changed() && name.keeps_both { Resolution::KeepBoth } else { self.resolve(&path, there, entry) };
+            let resolution =
+                if name.is_changed() && name.keeps_both { Resolution::KeepBoth } else { self.resolve(&path, there, entry) };
             match resolution {
                 Resolution::KeepBoth => name = Name { keeps_both: true, number: name.number + 1, ..name },
                 Resolution::Replace if !is_folder && !is_folder_there => return Ok(Place::Over(path)),
@@ -301,7 +305,10 @@ mod tests {
         assert_eq!(suffixed("plan", false), "/home/aud/plan (2026-11-20 14.00)");
         assert_eq!(suffixed(".profile", false), "/home/aud/.profile (2026-11-20 14.00)");
         assert_eq!(suffixed("photos.2026", true), "/home/aud/photos.2026 (2026-11-20 14.00)");
-        assert_eq!(suffixed("minutes of the 3. meeting in spring", false), "/home/aud/minutes of the 3. meeting in spring (2026-11-20 14.00)");
+        assert_eq!(
+            suffixed("minutes of the 3. meeting in spring", false),
+            "/home/aud/minutes of the 3. meeting in spring (2026-11-20 14.00)"
+        );
     }
 
     #[test]

@@ -106,7 +106,9 @@ impl Previewing<'_> {
                     self.entry(&entry, &target, false)?;
                 }
                 Some(entry) if leads_through_folders(path) => self.entry(&entry, path, wish.target == Target::Beside)?,
-                Some(entry) => self.tell(path, Act::Stays("a folder on the way there is none any more, or a link"), 1, entry.len()),
+                Some(entry) => {
+                    self.tell(path, Act::Stays("a folder on the way there is none any more, or a link"), 1, entry.len())
+                }
             }
         }
         Ok(())

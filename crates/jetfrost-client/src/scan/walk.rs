@@ -474,7 +474,8 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     /// Whether a program of another account may write to it while it is not seen that it has it open.
     fn may_be_open_unseen(&self, metadata: &Metadata) -> bool {
         let (uid, gid) = self.own_ids;
-        let may_others_write = metadata.uid != uid || metadata.mode & 0o002 != 0 || (metadata.mode & 0o020 != 0 && metadata.gid != gid);
+        let may_others_write =
+            metadata.uid != uid || metadata.mode & 0o002 != 0 || (metadata.mode & 0o020 != 0 && metadata.gid != gid);
         !self.view.sees_all_programs && metadata.kind == Some(FileKind::File) && may_others_write
     }
 

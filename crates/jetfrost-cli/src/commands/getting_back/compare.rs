@@ -51,7 +51,10 @@ impl Compare {
             ui.remark(&format!("{}, from {} to {}", shown_path(path), named(&before), named(&after)));
             ui.table(&["", "size", "path"], found.differences.iter().map(row).collect(), &[1], "Nothing differs.");
             for folder in &found.unreadable {
-                ui.line(&format!("{}: its listing is damaged in one of the points; what differs in it cannot be told.", shown_path(folder)));
+                ui.line(&format!(
+                    "{}: its listing is damaged in one of the points; what differs in it cannot be told.",
+                    shown_path(folder)
+                ));
             }
             if let Some(lines) = &lines {
                 lines.lines().for_each(|line| ui.line(line));

@@ -77,7 +77,10 @@ impl Export {
             ));
         }
         if self.to.is_none() && ui.is_json() {
-            return Err(Failure::here("Standard output cannot hold both the archive and a report.", "Give --to FILE with --json."));
+            return Err(Failure::here(
+                "Standard output cannot hold both the archive and a report.",
+                "Give --to FILE with --json.",
+            ));
         }
         let browser = self.from.browser(state_dir, ui)?;
         let point = browser.point(&self.at, PointKind::Files)?;

@@ -11,6 +11,7 @@ use jetfrost_wire::workstation::PointKind;
 use jiff::Timestamp;
 use serde::Serialize;
 
+use crate::commands::getting_back::absolute;
 use crate::commands::getting_back::salvage::ReadFrom;
 use crate::commands::labels;
 use crate::failure::{Code, Failure};
@@ -20,7 +21,7 @@ type Done = Result<Code, Failure>;
 
 #[derive(Debug, Args)]
 pub(crate) struct Look {
-    /// An absolute path.
+    /// A folder, by the path that it had.
     #[arg(default_value = "/")]
     path: PathBuf,
     /// The point: 'latest', a number, or a time such as 2026-11-20T14:00.
@@ -47,7 +48,8 @@ impl Look {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let browser = self.from.browser(state_dir, ui)?;
         let point = browser.point(&self.at, PointKind::Files)?;
-        let entries = browser.list(&point, path_bytes(&self.path))?;
+        let path = absolute(std::slice::from_ref(&self.path))?.remove(0);
+        let entries = browser.list(&point, path_bytes(&path))?;
         let listed: Vec<Listed> = entries.iter().map(Listed::of).collect();
         ui.show(&listed, |listed| {
             let row = |l: &Listed| {
@@ -63,7 +65,7 @@ impl Look {
                 ]
             };
             let created = Timestamp::from_millisecond(point.head.created).map(moment).unwrap_or_default();
-            ui.remark(&format!("{} as of point {} ({created})", self.path.display(), point.head.sequence));
+            ui.remark(&format!("{} as of point {} ({created})", path.display(), point.head.sequence));
             ui.table(
                 &["mode", "owner", "group", "size", "modified", "name"],
                 listed.iter().map(row).collect(),

@@ -133,9 +133,7 @@ impl Rule {
             Self::Skip => Ok(OnConflict::Skip),
             Self::Replace => Ok(OnConflict::Replace),
             Self::Ask if ui.is_terminal() => Ok(OnConflict::Ask(asking())),
-            Self::Ask => {
-                Err(Failure::here("There is no terminal to ask at.", "Give --on-conflict keep-both, skip or replace."))
-            }
+            Self::Ask => Err(Failure::here("There is no terminal to ask at.", "Give --on-conflict keep-both, skip or replace.")),
         }
     }
 }

@@ -147,10 +147,11 @@ mod tests {
         let (one_id, other_id) = (id(&one), id(&other));
         let mut watch = watch(&[&root, &one, &other, &one.join("below")], whole_volumes);
         let wait = watch.waiter().expect("it can be waited for");
-        let mut told = |what: &str, folder: (u64, u64)| match wait(Duration::from_secs(60)).and_then(|_| watch.changes()).expect("asked") {
-            Changes::In(folders) => assert!(folders.contains(&folder), "{what}: {folders:?} without {folder:?}"),
-            Changes::Untold => panic!("{what}: untold"),
-        };
+        let mut told =
+            |what: &str, folder: (u64, u64)| match wait(Duration::from_secs(60)).and_then(|_| watch.changes()).expect("asked") {
+                Changes::In(folders) => assert!(folders.contains(&folder), "{what}: {folders:?} without {folder:?}"),
+                Changes::Untold => panic!("{what}: untold"),
+            };
         let file = one.join("file");
         OpenOptions::new().append(true).open(&file).and_then(|mut file| file.write_all(b"more")).expect("written");
         told("written to", one_id);

@@ -76,7 +76,6 @@ impl VolumeWatch {
         }
         Ok(if is_told { Changes::In(found) } else { Changes::Untold })
     }
-
 }
 
 /// All that makes a file, or its entry in a directory, another than it was.
