@@ -13,8 +13,8 @@ use jiff::Timestamp;
 use serde_json::json;
 
 use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::getting_back::troubles_as_json;
 use crate::commands::interrupt::stoppable_meter;
-use crate::commands::labels;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, at_rate, many, moment, shown_path, took};
 
@@ -65,11 +65,7 @@ impl Drill {
 }
 
 fn say(report: &DrillReport, point: u64, of: u64, ui: &Ui) {
-    let troubles: Vec<_> = report
-        .troubles
-        .iter()
-        .map(|t| json!({ "path": t.path.display().to_string(), "trouble": labels::trouble(t.trouble), "explanation": t.explanation }))
-        .collect();
+    let troubles = troubles_as_json(&report.troubles);
     let value = json!({
         "point": point, "progress": report.progress, "compared_here": report.compared_here, "troubles": troubles,
         "seconds": report.took.as_secs_f64(),

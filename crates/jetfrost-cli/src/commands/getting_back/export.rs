@@ -15,10 +15,9 @@ use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
 use serde_json::json;
 
-use crate::commands::getting_back::absolute;
 use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::getting_back::{absolute, troubles_as_json};
 use crate::commands::interrupt::stoppable_meter;
-use crate::commands::labels;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, at_rate, many, shown_path, took};
 
@@ -168,11 +167,7 @@ fn code(report: &ExportReport) -> Code {
 }
 
 fn say(report: &ExportReport, path: &Path, ui: &Ui) {
-    let troubles: Vec<_> = report
-        .troubles
-        .iter()
-        .map(|t| json!({ "path": t.path.display().to_string(), "trouble": labels::trouble(t.trouble), "explanation": t.explanation }))
-        .collect();
+    let troubles = troubles_as_json(&report.troubles);
     let value = json!({
         "progress": report.progress, "troubles": troubles, "seconds": report.took.as_secs_f64(),
         "on_record": report.not_on_record.is_none(),

@@ -16,10 +16,26 @@ pub(crate) mod versions;
 
 use std::path::PathBuf;
 
+use jetfrost_client::restore::NotRestored;
+use serde_json::{Value, json};
+
+use crate::commands::labels;
 use crate::failure::Failure;
 
 /// Paths as a point has them: a person may give those in the current directory without it.
 fn absolute(paths: &[PathBuf]) -> Result<Vec<PathBuf>, Failure> {
     let absolute = paths.iter().map(std::path::absolute).collect::<Result<_, _>>();
     absolute.map_err(|error| Failure::here(format!("The current directory cannot be told: {error}."), "Give absolute paths."))
+}
+
+/// What was not brought back as it was.
+fn troubles_as_json(troubles: &[NotRestored]) -> Vec<Value> {
+    let one = |trouble: &NotRestored| {
+        json!({
+            "path": trouble.path.display().to_string(),
+            "trouble": labels::trouble(trouble.trouble),
+            "explanation": trouble.explanation,
+        })
+    };
+    troubles.iter().map(one).collect()
 }

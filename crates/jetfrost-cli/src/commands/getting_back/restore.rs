@@ -18,10 +18,9 @@ use jetfrost_wire::workstation::PointKind;
 use jiff::Timestamp;
 use serde_json::json;
 
-use crate::commands::getting_back::absolute;
 use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::getting_back::{absolute, troubles_as_json};
 use crate::commands::interrupt::stoppable_meter;
-use crate::commands::labels;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, at_rate, count, many, moment, shown_path, took};
 
@@ -287,11 +286,7 @@ fn say_kept_both(kept_both: &[(PathBuf, PathBuf)], ui: &Ui) {
 }
 
 fn say_restore(report: &RestoreReport, wish: &Wish, ui: &Ui) {
-    let troubles: Vec<_> = report
-        .troubles
-        .iter()
-        .map(|t| json!({ "path": t.path.display().to_string(), "trouble": labels::trouble(t.trouble), "explanation": t.explanation }))
-        .collect();
+    let troubles = troubles_as_json(&report.troubles);
     let pair = |(wanted, placed): &(PathBuf, PathBuf)| json!({ "path": wanted.display().to_string(), "as": placed.display().to_string() });
     let kept_both: Vec<_> = report.kept_both.iter().map(pair).collect();
     let value = json!({
