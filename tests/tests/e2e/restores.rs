@@ -14,6 +14,7 @@ use jetfrost_client::restore::{
 };
 use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_tests::programs::{Said, jetfrost, jetfrost_ends};
+use jetfrost_tests::terminal::Terminal;
 use jetfrost_tests::witness::listing;
 use jetfrost_wire::workstation::PointKind;
 
@@ -257,6 +258,31 @@ fn at_the_command_line() {
     assert!(code == Some(1) && said.contains("--in-place"), "{said}");
     let (code, _, said) = run(&["restore", "letters", "--on-conflict", "ask"]);
     assert!(code == Some(1) && said.contains("no terminal"), "{said}");
+}
+
+#[test]
+fn whoever_is_asked_sees_both_and_may_answer_for_all_that_follow() {
+    let setup = Setup::new();
+    for name in ["old/three", "one", "two"] {
+        setup.station.write(&format!("letters/{name}.odt"), "changed");
+    }
+    let words = format!("restore '{}' --on-conflict ask", setup.path("letters").display());
+    let mut terminal = Terminal::jetfrost(setup.station.home.directory(), &words);
+    let asked = terminal.shows("all that follow.");
+    assert!(asked.contains("one.odt is there.") && asked.contains("there     7 B") && asked.contains("restored  8 B"), "{asked}");
+    terminal.types("what?");
+    let _ = terminal.shows("all that follow.");
+    terminal.types("r");
+    let asked = terminal.shows("all that follow.");
+    assert!(asked.contains("two.odt is there."), "{asked}");
+    terminal.types("B");
+    let _ = terminal.shows("2 items under another name:");
+    terminal.ends(0);
+    assert_eq!(
+        ["one", "two", "old/three"].map(|name| setup.read(&format!("letters/{name}.odt"))),
+        ["dear Aud", "changed", "changed"]
+    );
+    assert_eq!(setup.read(&format!("letters/old/{}", setup.timed("three", ".odt"))), "dear Ingrid");
 }
 
 /// As other programs read it: everything of a file is there, whatever its name.
