@@ -6,12 +6,13 @@ use std::path::{Path, PathBuf};
 
 use jetfrost_image::format::EntryKind;
 use jetfrost_platform::{Directory, FileKind, Metadata, OpenDirectory, Paths, System, name_bytes, path_bytes, path_of};
+use jetfrost_wire::workstation::PointKind;
 use serde::Serialize;
 
 use crate::error::ClientError;
 use crate::exclusion::{CACHE_TAG, Rule, Template, Templates};
 use crate::scan::{DirEntry, Inside, Reading, Seen, StandIns, View, is_tagged_cache};
-use crate::selection::{Patterns, Selection, SelectionTree};
+use crate::selection::{Folder, Patterns, Selection, SelectionTree};
 
 type Result<T> = std::result::Result<T, ClientError>;
 
@@ -63,7 +64,8 @@ pub fn estimate(selection: &Selection, office: Templates, own: &Path) -> Result<
     if selection.folders.is_empty() {
         return Err(ClientError::NothingIncluded);
     }
-    let tree = SelectionTree::of(&selection.folders);
+    let included = selection.included_now(PointKind::Files, &Patterns::of(selection, office)?);
+    let tree = SelectionTree::of(&included);
     let everything = Patterns::compile(&[])?;
     let unmounted = selection.unmounted();
     let view = View {
@@ -77,7 +79,7 @@ pub fn estimate(selection: &Selection, office: Templates, own: &Path) -> Result<
         about_to_list: None,
         sees_all_programs: true,
     };
-    let mut counting = Counting::new(selection, office)?;
+    let mut counting = Counting::new(selection, &included, office)?;
     view.look(&mut |seen| {
         counting.see(seen);
         ControlFlow::Continue(())
@@ -117,20 +119,15 @@ struct Counting {
 }
 
 impl Counting {
-    fn new(selection: &Selection, office: Templates) -> Result<Self> {
+    fn new(selection: &Selection, included: &[Folder], office: Templates) -> Result<Self> {
         let mut rules = selection.rules(office);
         rules.push(cache_rule(selection));
         Ok(Self {
-            included: selection.folders.iter().map(|folder| path_bytes(&folder.0).to_vec()).collect(),
+            included: included.iter().map(|folder| path_bytes(&folder.0).to_vec()).collect(),
             rules,
             patterns: Patterns::of(selection, office)?,
             path: Vec::new(),
-            frames: vec![Frame {
-                path: 0,
-                whole: selection.folders.iter().any(|f| f.0.parent().is_none()),
-                excluded: None,
-                node: 0,
-            }],
+            frames: vec![Frame { path: 0, whole: included.iter().any(|f| f.0.parent().is_none()), excluded: None, node: 0 }],
             nodes: vec![Node { path: PathBuf::from("/"), bytes: 0, children: Vec::new() }],
             links: HashSet::new(),
             by_rule: HashMap::new(),
@@ -335,8 +332,8 @@ pub fn why(selection: &Selection, office: Templates, own: &Path, path: &Path) ->
         return Ok(Why::Own);
     }
     // Of folders within each other the innermost counts: what somebody named is not left out by a pattern.
-    let holding =
-        selection.folders.iter().filter(|folder| path.starts_with(&folder.0)).max_by_key(|folder| folder.0.as_os_str().len());
+    let included = selection.included_now(PointKind::Files, &Patterns::of(selection, office)?);
+    let holding = included.iter().filter(|folder| path.starts_with(&folder.0)).max_by_key(|folder| folder.0.as_os_str().len());
     let Some(folder) = holding.map(|folder| folder.0.clone()) else {
         let within = selection.folders.iter().map(|folder| folder.0.clone()).filter(|folder| folder.starts_with(&path)).collect();
         return Ok(Why::NotIncluded { within });

@@ -6,7 +6,7 @@ use std::path::{Component, Path, PathBuf};
 use data_encoding::HEXLOWER;
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use jetfrost_image::format::PointBody;
-use jetfrost_platform::{Accounts, FileKind, Paths, System, name_bytes, os_str, path_bytes, path_of};
+use jetfrost_platform::{Accounts, FileKind, Paths, System, Volumes, name_bytes, os_str, path_bytes, path_of};
 use jetfrost_wire::workstation::PointKind;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
@@ -27,6 +27,9 @@ pub struct Selection {
     /// Exclusion templates, whose patterns leave things out as well.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub templates: Vec<Template>,
+    /// Those of the included folders with which everything is included that is mounted below them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub with_mounts: Vec<Folder>,
     /// Where volumes are mounted that hold included folders: without them a run would find nothing there, and nothing wrong.
     pub volumes: Vec<Folder>,
 }
@@ -69,6 +72,42 @@ impl Selection {
         }
         add(&mut self.folders, real.clone());
         Ok(real)
+    }
+
+    /// Includes with a folder what is mounted below it, or no longer.
+    pub fn include_mounts(&mut self, folder: &Path, with_mounts: bool) {
+        self.with_mounts.retain(|one| one.0 != folder);
+        if with_mounts {
+            add(&mut self.with_mounts, folder.into());
+        }
+    }
+
+    /// Where volumes with files are mounted now below included folders with which they are included.
+    pub(crate) fn mounted_below(&self) -> Vec<PathBuf> {
+        if self.with_mounts.is_empty() {
+            return Vec::new();
+        }
+        // Where the system does not say, the volumes are not entered, and counted as such.
+        let mut mounted = System::mounted_files().unwrap_or_default();
+        mounted.retain(|at| self.with_mounts.iter().any(|folder| at.starts_with(&folder.0) && *at != folder.0));
+        mounted
+    }
+
+    /// What is included of a kind now: what a person named, and what is mounted below, unless a pattern leaves that out.
+    pub(crate) fn included_now(&self, kind: PointKind, patterns: &Patterns) -> Vec<Folder> {
+        let mut included = self.of_kind(kind).to_vec();
+        if kind == PointKind::Files {
+            let holding = |at: &Path| {
+                self.folders.iter().filter(|folder| at.starts_with(&folder.0)).map(|f| f.0.components().count()).max()
+            };
+            let is_left_out = |at: &PathBuf| {
+                let below = at.components().count() - holding(at).unwrap_or_default();
+                let mut on_the_way = at.ancestors().take(below);
+                on_the_way.any(|path| path.file_name().is_some_and(|name| patterns.leave_out(path_bytes(path), name_bytes(name))))
+            };
+            self.mounted_below().into_iter().filter(|at| !is_left_out(at)).for_each(|at| add(&mut included, at));
+        }
+        included
     }
 
     /// What is worth a backup on a machine like this: for root what people, administrators and services keep, for others the home directory;
@@ -154,6 +193,7 @@ impl Selection {
         // A link may lead elsewhere by now than when it was resolved.
         let real = std::fs::canonicalize(&absolute).unwrap_or_else(|_| absolute.clone());
         self.folders.retain(|folder| folder.0 != absolute && folder.0 != real);
+        self.with_mounts.retain(|folder| folder.0 != absolute && folder.0 != real);
         self.disks.retain(|disk| disk.0 != absolute);
         let folders = &self.folders;
         self.volumes.retain(|volume| folders.iter().any(|folder| folder.0.starts_with(&volume.0)));

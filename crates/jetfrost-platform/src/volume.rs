@@ -20,6 +20,13 @@ pub trait Volumes {
     /// # Errors
     /// What the system says.
     fn mount_points() -> io::Result<Vec<PathBuf>>;
+
+    /// Where volumes are mounted that hold files of this machine: neither what the system makes up, nor what is in memory, on another
+    /// machine, or an image that never changes.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn mounted_files() -> io::Result<Vec<PathBuf>>;
 }
 
 /// What the system says of block devices.

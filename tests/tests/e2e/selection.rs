@@ -2,7 +2,9 @@
 
 use std::fs;
 use std::path::Path;
+use std::process::Command;
 
+use jetfrost_tests::mounted::{LoopDevice, Mounted};
 use jetfrost_tests::office::{ADMINISTRATOR, Office};
 use jetfrost_tests::programs::jetfrost_ends;
 use jetfrost_wire::run::{Outcome, Run};
@@ -115,4 +117,48 @@ fn a_command_before_writes_what_the_point_holds_and_one_that_fails_makes_none() 
     fs::write(&after, "exit 4").expect("written");
     let with = jetfrost_ends(home, &["backup", "--quiet"], 3);
     assert!(with.out.contains("The command after the backup failed") && with.out.contains("The point stands."), "{}", with.out);
+}
+
+/// Volumes of this machine that are mounted within an included folder are left alone unless a person says otherwise; what is in memory always.
+#[test]
+fn what_is_mounted_below_a_folder_is_backed_up_where_a_person_said_so() {
+    let (office, station) = Office::with_station("dunlin");
+    let home = station.home.directory();
+    let volume = |name: &str, folder: &str| {
+        let image = office.path(name);
+        fs::File::create(&image).and_then(|file| file.set_len(8 << 20)).expect("made");
+        let made = Command::new("mkfs.ext4").args(["-q", "-O", "^has_journal"]).arg(&image).status().expect("mkfs.ext4 runs");
+        assert!(made.success());
+        let device = LoopDevice::new(&image);
+        let mounted = Mounted::device(&station.folder.join(folder), &device.path);
+        fs::write(mounted.path.join("inside"), name).expect("written");
+        (mounted, device)
+    };
+    let photos = volume("photos", "photos");
+    let within = volume("older", "photos/older");
+    let left_out = volume("scratch", "build/scratch");
+    let memory = Mounted::new(&station.folder.join("memory"), "1m");
+    fs::write(memory.path.join("inside"), "in memory").expect("written");
+    let _ = jetfrost_ends(home, &["exclude", "build"], 0);
+    let folder = station.folder.to_str().expect("text");
+    let files = || told(home, &["backup"])["points"][0]["point"]["files"].clone();
+    let why = |path: &str| told(home, &["selection", "why", &station.folder.join(path).display().to_string()])["because"].clone();
+    assert_eq!((files(), why("photos/inside")), (1.into(), "other_volume".into()), "they are other volumes");
+    let said = jetfrost_ends(home, &["include", folder, "--with-mounts"], 0).out;
+    assert!(said.contains("with what is mounted below it"), "{said}");
+    assert_eq!(told(home, &["selection", "estimate"])["estimate"]["included"]["files"], 3);
+    assert_eq!((files(), why("photos/older/inside")), (3.into(), "included".into()));
+    assert_eq!((why("build/scratch/inside"), why("memory/inside")), ("excluded".into(), "other_volume".into()));
+    let into = office.path("into");
+    station.restore_all(&into).expect("restored");
+    let back = station.restored(&into);
+    assert_eq!(
+        ["photos/inside", "photos/older/inside"].map(|file| fs::read_to_string(back.join(file)).expect("there")),
+        ["photos", "older"]
+    );
+    assert!(!back.join("build").exists() && fs::read_dir(back.join("memory")).expect("there").count() == 0);
+    // Typed once more without it, the folder is included without them.
+    let _ = jetfrost_ends(home, &["include", folder], 0);
+    assert_eq!(files(), 1);
+    drop((within, photos, left_out));
 }

@@ -78,7 +78,8 @@ struct Places {
 
 impl Places {
     fn of(selection: &Selection) -> Self {
-        let folders: Vec<PathBuf> = selection.folders.iter().map(|folder| folder.0.clone()).collect();
+        let mut folders: Vec<PathBuf> = selection.folders.iter().map(|folder| folder.0.clone()).collect();
+        folders.extend(selection.mounted_below());
         let matters = |mount: &PathBuf| folders.iter().any(|folder| folder.starts_with(mount) || mount.starts_with(folder));
         let mounts = System::mount_points().unwrap_or_default().into_iter().filter(matters);
         let volume = |mount: &PathBuf| System::metadata_behind(mount).ok().map(|found| found.volume);

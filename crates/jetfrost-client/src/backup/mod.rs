@@ -31,7 +31,7 @@ use crate::scan::{
     ChangeCache, ChangeCacheWriter, Counts, Difference, Kept, KnownFolders, Needs, Reading, StandIns, View, Walk, WalkResult,
     count, count_disks, forget,
 };
-use crate::selection::{Patterns, Selection, SelectionTree};
+use crate::selection::{Folder, Patterns, Selection, SelectionTree};
 use crate::state_dir::{Membership, Seen, StateDir};
 use crate::throttle::Throttle;
 
@@ -185,6 +185,7 @@ struct RunUnderway<'r> {
 #[derive(Clone, Copy)]
 struct With<'r> {
     patterns: &'r Patterns,
+    included: &'r [Folder],
     source: &'r Consistent,
     hints: Option<&'r ChangeHints>,
 }
@@ -207,11 +208,12 @@ impl RunUnderway<'_> {
             around.before(self.meter)?;
         }
         let patterns = Patterns::of(self.selection, self.begun.exclude)?;
+        let included = self.selection.included_now(self.kind, &patterns);
         let source = match self.kind {
-            PointKind::Files => Consistent::take(&self.selection.folders),
+            PointKind::Files => Consistent::take(&included),
             PointKind::Disk => Consistent::default(),
         };
-        let with = With { patterns: &patterns, source: &source, hints };
+        let with = With { patterns: &patterns, included: &included, source: &source, hints };
         let done = self.go(with, true).or_else(|error| self.again_if_not_believed(with, error))?;
         Ok(BackupReport { snapshots: source.volumes(), no_snapshot: source.why_not, ..done })
     }
@@ -235,14 +237,14 @@ impl RunUnderway<'_> {
     }
 
     /// Makes the point. Only where the hints are believed it takes anything over without looking.
-    fn go(&self, With { patterns, source, hints }: With<'_>, are_believed: bool) -> Result<BackupReport> {
+    fn go(&self, With { patterns, included, source, hints }: With<'_>, are_believed: bool) -> Result<BackupReport> {
         let latest = self.authentic_latest()?;
         self.check_not_rolled_back(latest.as_ref())?;
         let directory = self.state_dir.memory_directory(self.kind)?;
         let base = head(self.begun.latest_of_kind.as_ref())?;
         let cache = base.and_then(|head| ChangeCache::open(&directory, &self.membership.store, &head));
         let known = self.known(cache.as_ref(), source, hints.filter(|_| are_believed));
-        let tree = SelectionTree::of(self.selection.of_kind(self.kind));
+        let tree = SelectionTree::of(included);
         let _reporter = self.report();
         // As much as the last time, unless something else was chosen since.
         let expected = cache.as_ref().filter(|cache| cache.selection() == self.selection_text()).map(ChangeCache::size);

@@ -107,7 +107,7 @@ impl Previewing<'_> {
                 }
                 Some(entry) if leads_through_folders(path) => self.entry(&entry, path, wish.target == Target::Beside)?,
                 Some(entry) => {
-                    self.tell(path, Act::Stays("a folder on the way there is none any more, or a link"), 1, entry.len())
+                    self.tell(path, Act::Stays("a folder on the way there is none any more, or a link"), 1, entry.len());
                 }
             }
         }

@@ -25,6 +25,19 @@ impl Volumes for System {
         let mounts = Process::myself().and_then(|process| process.mountinfo()).map_err(io::Error::other)?;
         Ok(mounts.into_iter().map(|mount| mount.mount_point).collect())
     }
+
+    fn mounted_files() -> io::Result<Vec<PathBuf>> {
+        let mounts = Process::myself().and_then(|process| process.mountinfo()).map_err(io::Error::other)?;
+        Ok(mounts.into_iter().filter(is_on_disk).map(|mount| mount.mount_point).collect())
+    }
+}
+
+/// File systems on disks of this machine, as `/proc/self/mountinfo` calls them.
+const ON_DISK: [&str; 14] =
+    ["bcachefs", "btrfs", "exfat", "ext2", "ext3", "ext4", "f2fs", "fuseblk", "hfsplus", "jfs", "ntfs3", "vfat", "xfs", "zfs"];
+
+fn is_on_disk(mount: &MountInfo) -> bool {
+    ON_DISK.contains(&mount.fs_type.as_str())
 }
 
 impl Devices for System {
@@ -56,5 +69,14 @@ mod tests {
         let for_reading = of("31 26 254:17 / /mnt/archive ro,noatime - ext4 /dev/vdb1 ro");
         assert!(is_for_writing(&for_writing) && for_writing.majmin == "254:0");
         assert!(!is_for_writing(&for_reading));
+    }
+
+    #[test]
+    fn what_holds_files_of_this_machine_is_told_from_what_does_not() {
+        let of = |kind: &str| {
+            MountInfo::from_line(&format!("31 26 254:17 / /mnt rw - {kind} source rw")).expect("a line of mountinfo")
+        };
+        assert!(["ext4", "xfs", "btrfs", "vfat", "fuseblk"].iter().all(|kind| is_on_disk(&of(kind))));
+        assert!(!["proc", "tmpfs", "nfs4", "cifs", "squashfs", "overlay", "fuse.sshfs"].iter().any(|kind| is_on_disk(&of(kind))));
     }
 }

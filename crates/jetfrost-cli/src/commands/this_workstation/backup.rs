@@ -146,7 +146,7 @@ fn say_backup(report: &BackupReport, ui: &Ui) {
     }
     if report.counts.mounts > 0 {
         ui.line(&format!(
-            "Not entered, since they are other volumes: {} folders. Keep them by name if they matter.",
+            "Not entered, since they are other volumes: {} folders. If they matter, include them by name, or the folder --with-mounts.",
             report.counts.mounts
         ));
     }

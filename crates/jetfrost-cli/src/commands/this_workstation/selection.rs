@@ -29,6 +29,9 @@ pub(crate) struct Include {
     /// The paths are disks: block devices or raw image files, backed up whole.
     #[arg(long, conflicts_with = "drop")]
     disk: bool,
+    /// With each folder, include the volumes that are mounted below it, as far as they are on disks of this machine.
+    #[arg(long, conflicts_with_all = ["disk", "drop"])]
+    with_mounts: bool,
     /// Remove them from the selection. Existing points keep them.
     #[arg(long)]
     drop: bool,
@@ -42,6 +45,7 @@ impl Include {
                 selection.include_disk(folder)?;
             } else if !self.drop {
                 let kept = selection.include(folder)?;
+                selection.include_mounts(&kept, self.with_mounts);
                 if kept != std::path::absolute(folder).unwrap_or_default() {
                     ui.remark(&format!("{} leads to {}, and that is what is included.", folder.display(), kept.display()));
                 }
@@ -221,7 +225,7 @@ fn estimate_selection(state_dir: &StateDir, ui: &Ui) -> Result<(), Failure> {
         }
         for volume in &found.other_volumes {
             ui.line(&format!(
-                "not entered  {}: another volume; include it by name if it matters",
+                "not entered  {}: another volume; include it by name, or the folder --with-mounts",
                 shown_path(path_bytes(volume))
             ));
         }
@@ -334,7 +338,8 @@ fn selection(state_dir: &StateDir, office: Option<Templates>, ui: &Ui) -> Done {
             ui.line("Nothing is included yet. Next: jetfrost include FOLDER");
         }
         for folder in &selection.folders {
-            ui.line(&format!("include  {}", folder.0.display()));
+            let with = if selection.with_mounts.contains(folder) { " with what is mounted below it" } else { "" };
+            ui.line(&format!("include  {}{with}", folder.0.display()));
         }
         for disk in &selection.disks {
             ui.line(&format!("disk     {}", disk.0.display()));
