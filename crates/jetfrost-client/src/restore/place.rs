@@ -327,4 +327,29 @@ mod tests {
         assert_eq!(shown, ["/a/b.c", "/a/b (now).c", "/a/b (now, 2).c"]);
         assert_eq!(Name { keeps_both: false, ..name }.next(), None);
     }
+
+    /// Somebody may make a file while the restore goes on.
+    #[test]
+    fn a_name_that_is_taken_in_the_last_moment_is_not_written_over() {
+        let directory = tempfile::tempdir().expect("a directory");
+        let at = |name: &str| directory.path().join(name);
+        let kept_both = KeptBoth::default();
+        for (keeps_both, placed) in [(true, Some("plan (now).odt")), (false, None)] {
+            fs::write(at("whole"), "restored").expect("written");
+            let wanted = at("plan.odt");
+            let destination =
+                Destination::New(Name { wanted: wanted.clone(), time: "now".into(), number: 0, keeps_both, is_folder: false });
+            fs::write(&wanted, "somebody's").expect("written");
+            let taken = destination.take(&at("whole"), &kept_both);
+            assert_eq!(fs::read(&wanted).expect("there"), b"somebody's");
+            match placed {
+                Some(placed) => {
+                    taken.expect("beside");
+                    assert_eq!(fs::read(at(placed)).expect("there"), b"restored");
+                    assert_eq!(kept_both.take(), [(wanted, at(placed))]);
+                }
+                None => assert_eq!(taken.expect_err("refused").kind(), io::ErrorKind::AlreadyExists),
+            }
+        }
+    }
 }
