@@ -172,12 +172,8 @@ impl Browser {
             Some(Entry { kind: EntryKind::Directory, content: Some(listing), .. }) => listing,
             Some(entry) => return Ok(vec![entry]),
         };
-        let mut entries = Vec::new();
-        read_listing(&source, &listing, &mut |entry| {
-            entries.push(entry);
-            Ok(())
-        })?;
-        Ok(entries)
+        let (entries, read) = entries_of(&source, &listing);
+        read.map(|()| entries)
     }
 
     /// Why a path is not in a point, as far as the point says: it was not included then, or a pattern left it out.
@@ -249,6 +245,16 @@ fn pattern_against(patterns: &[String], path: &[u8]) -> Result<Option<(String, V
         }
     }
     Ok(None)
+}
+
+/// What is in a listing, and how reading it ended: of one that is damaged, what comes before the damage.
+pub(crate) fn entries_of(source: &BrowserSource<'_>, listing: &Content) -> (Vec<Entry>, Result<()>) {
+    let mut entries = Vec::new();
+    let read = read_listing(source, listing, &mut |entry| {
+        entries.push(entry);
+        Ok(())
+    });
+    (entries, read)
 }
 
 pub(crate) fn find(source: &BrowserSource<'_>, point: &OpenPoint, path: &[u8]) -> Result<Option<Entry>> {

@@ -6,10 +6,9 @@ use std::iter::Peekable;
 use std::sync::Arc;
 use std::vec::IntoIter;
 
-use jetfrost_image::format::{Content, Entry, EntryKind};
-use jetfrost_image::tree::read_listing;
+use jetfrost_image::format::{Content, Entry, EntryKind, Flags};
 
-use crate::browse::{Browser, OpenPoint, find};
+use crate::browse::{Browser, OpenPoint, entries_of, find};
 use crate::error::ClientError;
 use crate::export::read_small;
 use crate::progress::Meter;
@@ -121,11 +120,7 @@ impl Comparing<'_> {
 
     /// What is in a folder; none when that cannot be told.
     fn listed(&mut self, path: &[u8], listing: &Content) -> Result<Option<Vec<Entry>>> {
-        let mut entries = Vec::new();
-        let read = read_listing(&self.browser.source(), listing, &mut |entry| {
-            entries.push(entry);
-            Ok(())
-        });
+        let (entries, read) = entries_of(&self.browser.source(), listing);
         match read {
             Err(error) if error.is_loss() => {
                 self.found.unreadable.push(path.to_vec());
@@ -152,8 +147,8 @@ impl Comparing<'_> {
             return self.note(path, Change::Changed, &before, &after);
         }
         // A folder's time changes with what is in it, which is told.
-        let is_other = if is_folder && !same { rights(&before) != rights(&after) } else { before != after };
-        if is_other && !before.name.is_empty() {
+        let is_other = if is_folder && !same { rights(&before) != rights(&after) } else { plain(&before) != plain(&after) };
+        if is_other {
             self.note(path, Change::Attributes, &before, &after);
         }
         if !same {
@@ -219,6 +214,14 @@ impl Comparing<'_> {
         })?;
         Ok((files, bytes))
     }
+}
+
+/// An entry without what is another whenever it is backed up: which file has its other names, and whether it kept changing.
+fn plain(entry: &Entry) -> Entry {
+    let mut plain = entry.clone();
+    plain.links = None;
+    plain.set_flags(Flags { unsettled: false, partial: false });
+    plain
 }
 
 fn rights(entry: &Entry) -> impl PartialEq + use<> {

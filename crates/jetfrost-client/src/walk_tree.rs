@@ -1,9 +1,8 @@
 //! Going through everything in a point.
 
 use jetfrost_image::format::{Content, Entry, EntryKind};
-use jetfrost_image::tree::read_listing;
 
-use crate::browse::Browser;
+use crate::browse::{Browser, entries_of};
 use crate::error::ClientError;
 use crate::progress::Meter;
 
@@ -32,11 +31,7 @@ pub(crate) fn go_through(
             return Err(ClientError::Stopped);
         }
         // Held until it is whole: what is done with the entries asks the service, too.
-        let mut entries = Vec::new();
-        let read = read_listing(&source, &listing, &mut |entry| {
-            entries.push(entry);
-            Ok(())
-        });
+        let (entries, read) = entries_of(&source, &listing);
         for entry in &entries {
             let below = [&path[..], b"/", &entry.name].concat();
             each(Met::Entry(&below, entry))?;

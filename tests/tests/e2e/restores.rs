@@ -10,7 +10,7 @@ use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::compare::{Change, compare};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{
-    Act, Asking, OnConflict, Preview, Previewed, Resolution, RestoreReport, Target, Trouble, Wish, preview,
+    Act, Asking, OnConflict, Preview, Previewed, Resolution, RestoreReport, Rights, Target, Trouble, Wish, preview,
 };
 use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_tests::programs::{Said, jetfrost, jetfrost_ends};
@@ -341,6 +341,18 @@ fn an_exported_zip_opens_elsewhere() {
     setup.station.write("letters/grüße.txt", "from Ingrid");
     setup.station.write("letters/large", vec![3; 9 << 20]);
     setup.station.back_up().expect("a point");
+    // Two names that are no text would be one if they were made text.
+    let odd = tempfile::tempdir().expect("a directory");
+    fs::create_dir(setup.path("odd")).expect("made");
+    for name in [&b"\xfc"[..], b"\xfe", b"plain"] {
+        fs::write(setup.path("odd").join(std::ffi::OsStr::from_bytes(name)), name).expect("written");
+    }
+    setup.station.back_up().expect("a point");
+    let path = odd.path().join("odd.zip");
+    let (from, to) = (setup.path("odd"), path.to_str().expect("text"));
+    let said =
+        jetfrost_ends(setup.station.home.directory(), &["export", from.to_str().expect("text"), "--form", "zip", "--to", to], 3);
+    assert!(said.out.contains("1 file") && said.err.contains("2 items not exactly"), "{}{}", said.out, said.err);
     let place = tempfile::tempdir().expect("a directory");
     let archive = place.path().join("letters.zip");
     let letters = setup.path("letters");
@@ -463,4 +475,20 @@ fn two_points_are_compared_by_what_was_done() {
     let notes = setup.path("notes.txt");
     let said = jetfrost_ends(setup.station.home.directory(), &["compare", "2", "3", notes.to_str().expect("text")], 0);
     assert!(said.out.contains("-two") && said.out.contains("+2"), "{}", said.out);
+}
+
+/// A store may be that of another machine, on which somebody made himself root.
+#[test]
+fn a_file_that_runs_as_its_owner_comes_back_without_that_right_unless_somebody_says_so() {
+    let setup = Setup::new();
+    setup.station.write("tool", "a program");
+    let tool = setup.path("tool");
+    fs::set_permissions(&tool, fs::Permissions::from_mode(0o4755)).expect("set");
+    setup.station.back_up().expect("a point");
+    for (rights, mode) in [(Rights::OfSystemOnly, 0o755), (Rights::Keep, 0o4755)] {
+        fs::remove_file(&tool).expect("removed");
+        let report = setup.restore(&setup.wish(&["tool"], Target::Original).rights(rights));
+        assert_eq!(fs::metadata(&tool).expect("there").mode() & 0o7777, mode);
+        assert_eq!(report.rights_left_out, u64::from(rights == Rights::OfSystemOnly));
+    }
 }

@@ -6,6 +6,9 @@ use jetfrost_image::format::Entry;
 
 /// An archive that is written in one go. Names are paths without a slash at their beginning.
 pub(super) trait Archive {
+    /// Whether it has a form for such a name.
+    fn takes(&self, name: &[u8]) -> bool;
+
     /// Adds what has no content: a folder, a link, a pipe, a device. Returns whether there is a form for it.
     fn without_content(&mut self, name: &[u8], entry: &Entry) -> io::Result<bool>;
 

@@ -9,12 +9,11 @@ use std::vec::IntoIter;
 
 use archive::Archive;
 use jetfrost_image::format::{Content, Entry, EntryKind};
-use jetfrost_image::tree::read_listing;
 use jetfrost_platform::{path_bytes, path_of};
 use jetfrost_wire::restore::Scope;
 use jetfrost_wire::run::{Phase, Progress};
 
-use crate::browse::{Browser, OpenPoint, find};
+use crate::browse::{Browser, OpenPoint, entries_of, find};
 use crate::error::ClientError;
 use crate::progress::Meter;
 use crate::restore::{NotRestored, Trouble, Troubles, no_two_of_one_name};
@@ -182,11 +181,7 @@ impl<'e, A: Archive> Exporting<'e, A> {
         if self.meter.is_stopped() {
             return Err(ClientError::Stopped);
         }
-        let mut entries = Vec::new();
-        let read = read_listing(&self.browser.source(), listing, &mut |entry| {
-            entries.push(entry);
-            Ok(())
-        });
+        let (entries, read) = entries_of(&self.browser.source(), listing);
         match read {
             Err(error) if error.is_loss() => {
                 self.troubles.add(&path_of(folder), Trouble::Damaged, "part of this folder's listing is damaged or missing");
@@ -197,6 +192,14 @@ impl<'e, A: Archive> Exporting<'e, A> {
     }
 
     fn add(&mut self, name: Vec<u8>, entry: Entry) -> Result<()> {
+        if !self.archive.takes(&name) {
+            self.troubles.add(
+                &path_of(&name),
+                Trouble::Unsupported,
+                "its name is no text, and an archive of this form takes no other",
+            );
+            return Ok(());
+        }
         let bytes = entry.len();
         if entry.kind == EntryKind::File && bytes > BATCH_BYTES {
             self.flush()?;

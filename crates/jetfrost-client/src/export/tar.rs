@@ -53,6 +53,10 @@ impl<W: Write> TarArchive<W> {
 }
 
 impl<W: Write> Archive for TarArchive<W> {
+    fn takes(&self, _: &[u8]) -> bool {
+        true
+    }
+
     fn without_content(&mut self, name: &[u8], entry: &Entry) -> io::Result<bool> {
         let kind = match entry.kind {
             EntryKind::Directory => EntryType::Directory,

@@ -25,8 +25,12 @@ impl<W: Write> ZipArchive<W> {
 }
 
 impl<W: Write> Archive for ZipArchive<W> {
+    fn takes(&self, name: &[u8]) -> bool {
+        std::str::from_utf8(name).is_ok()
+    }
+
     fn without_content(&mut self, name: &[u8], entry: &Entry) -> io::Result<bool> {
-        let Some(name) = in_zip(name) else { return Ok(false) };
+        let name = text(name)?;
         match (entry.kind, &entry.target) {
             (EntryKind::Directory, _) => self.0.add_directory(name, options(entry)?)?,
             (EntryKind::Symlink, Some(target)) => {
@@ -43,9 +47,7 @@ impl<W: Write> Archive for ZipArchive<W> {
     }
 
     fn begin(&mut self, name: &[u8], entry: &Entry) -> io::Result<()> {
-        // A name that is no text is readable all the same.
-        let name = String::from_utf8_lossy(name).into_owned();
-        self.0.start_file(name, options(entry)?.large_file(entry.len() >= LARGE))?;
+        self.0.start_file(text(name)?, options(entry)?.large_file(entry.len() >= LARGE))?;
         Ok(())
     }
 
@@ -62,8 +64,8 @@ impl<W: Write> Archive for ZipArchive<W> {
     }
 }
 
-fn in_zip(name: &[u8]) -> Option<&str> {
-    std::str::from_utf8(name).ok()
+fn text(name: &[u8]) -> io::Result<&str> {
+    std::str::from_utf8(name).map_err(|_| io::ErrorKind::InvalidInput.into())
 }
 
 fn options(entry: &Entry) -> io::Result<FileOptions<'static, 'static, ExtendedFileOptions>> {

@@ -41,11 +41,6 @@ impl Journal {
         Self::open(into, &format!("{point} {}", boot())).unwrap_or_default()
     }
 
-    /// One that knows of nothing and notes nothing.
-    pub(super) fn read_only() -> Self {
-        Self::default()
-    }
-
     fn open(into: &Path, head: &str) -> io::Result<Self> {
         let path = into.join(NAME);
         let options = |options: &mut OpenOptions| options.no_link().private().open(&path);

@@ -99,8 +99,8 @@ impl Wish {
 /// group, and capabilities.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub enum Rights {
-    /// Root brings them back only where a whole system is restored, into `/`, and to where they were. Others have no more rights by them
-    /// than before.
+    /// Root brings them back only where a whole system is restored: into `/`, or everything to where it was. Others have no more rights
+    /// by them than before.
     #[default]
     OfSystemOnly,
     /// They come back.
@@ -110,14 +110,17 @@ pub enum Rights {
 }
 
 impl Rights {
-    fn are_left_out(self, target: &Target) -> bool {
-        match (self, target) {
-            (Self::Keep, _) | (Self::OfSystemOnly, Target::Original) => false,
-            (Self::LeaveOut, _) => true,
-            (Self::OfSystemOnly, Target::Beside) => System::is_administrator(),
-            (Self::OfSystemOnly, Target::Into(into)) => {
-                System::is_administrator() && std::fs::canonicalize(into).is_ok_and(|into| into != Path::new("/"))
-            }
+    fn are_left_out(self, wish: &Wish) -> bool {
+        let is_system = match &wish.target {
+            // The store may be another machine's, whose root is not this one's.
+            Target::Original => wish.paths.is_empty(),
+            Target::Beside => false,
+            Target::Into(into) => !std::fs::canonicalize(into).is_ok_and(|into| into != Path::new("/")),
+        };
+        match self {
+            Self::Keep => false,
+            Self::LeaveOut => true,
+            Self::OfSystemOnly => System::is_administrator() && !is_system,
         }
     }
 }
@@ -292,7 +295,7 @@ pub(crate) fn put_back(
 ) -> Result<Done> {
     let base = wish.base();
     std::fs::create_dir_all(&base).map_err(ClientError::file("making", &base))?;
-    let applier = MetadataApplier::new(troubles.clone(), wish.rights.are_left_out(&wish.target));
+    let applier = MetadataApplier::new(troubles.clone(), wish.rights.are_left_out(wish));
     let journal = Journal::begin(&base, point.head.id);
     let past_cache = gains_past_cache(&base);
     let kept_both = KeptBoth::default();

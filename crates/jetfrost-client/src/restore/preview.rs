@@ -9,11 +9,10 @@ use jetfrost_platform::{FileKind, Paths, System, path_bytes, path_of};
 use super::journal::Journal;
 use super::place::{Place, Placing};
 use super::{OnConflict, Result, Target, Wish};
-use crate::browse::{Browser, BrowserSource, OpenPoint, find};
+use crate::browse::{Browser, BrowserSource, OpenPoint, entries_of, find};
 use crate::error::ClientError;
 use crate::progress::Meter;
 use crate::walk_tree::{Met, go_through};
-use jetfrost_image::tree::read_listing;
 
 /// What would become of something.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -71,7 +70,7 @@ pub fn preview(
     let asks = matches!(wish.on_conflict, OnConflict::Ask(_));
     let on_conflict = if asks { OnConflict::Skip } else { wish.on_conflict.clone() };
     let placing = Placing::new(&browser.keys, &on_conflict, &point.head);
-    let journal = Journal::read_only();
+    let journal = Journal::default();
     let mut previewing =
         Previewing { browser, source: browser.source(), placing, journal, asks, meter, each, found: Preview::default() };
     previewing.all(point, wish)?;
@@ -119,12 +118,15 @@ impl Previewing<'_> {
         if self.meter.is_stopped() {
             return Err(ClientError::Stopped);
         }
-        let mut entries = Vec::new();
-        read_listing(&self.source, listing, &mut |entry| {
-            entries.push(entry);
-            Ok(())
-        })?;
-        entries.iter().try_for_each(|entry| self.entry(entry, &into.join(path_of(&entry.name)), false))
+        let (entries, read) = entries_of(&self.source, listing);
+        entries.iter().try_for_each(|entry| self.entry(entry, &into.join(path_of(&entry.name)), false))?;
+        match read {
+            Err(error) if error.is_loss() => {
+                self.tell(into, Act::Stays("part of this folder's listing is damaged or missing in the image store"), 0, 0);
+                Ok(())
+            }
+            other => other,
+        }
     }
 
     fn entry(&mut self, entry: &Entry, wanted: &Path, beside: bool) -> Result<()> {
