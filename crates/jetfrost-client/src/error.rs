@@ -300,7 +300,11 @@ impl ClientError {
 
     /// Whether it says that stored bytes are lost, and not that something failed.
     pub(crate) fn is_loss(&self) -> bool {
-        matches!(self, Self::Damaged | Self::Format(_))
+        match self {
+            Self::Damaged | Self::Format(_) => true,
+            Self::Refused(problem) => problem.known_kind() == Some(ProblemKind::Damaged),
+            _ => false,
+        }
     }
 
     /// Whether the service says that what was sent does not fit what it has.

@@ -587,6 +587,9 @@ fn a_lost_point_is_not_told_as_expired_and_its_number_is_not_given_again() {
     let error = station
         .restore(&jetfrost_client::browse::At::Sequence(3), &jetfrost_client::restore::Wish::everything(office.path("back")));
     assert!(error.expect_err("lost").to_string().contains("is lost"));
+    let browser = jetfrost_client::browse::Browser::open(&station.home).expect("opened");
+    let found = browser.versions(jetfrost_platform::path_bytes(&station.folder)).expect("of the others it is told");
+    assert_eq!((found.unreadable, found.versions.is_empty()), (vec![3], false));
     let report = station.back_up().expect("and the next run goes on");
     assert_eq!((report.point.sequence, report.damaged_points), (4, vec![3]));
     assert_eq!(station.back_up().expect("once it was said").damaged_points, Vec::<u64>::new());
