@@ -247,6 +247,21 @@ mod tests {
     }
 
     #[test]
+    fn where_more_folders_changed_than_are_kept_a_run_looks_everywhere() {
+        let (directory, selection) = selection();
+        let (tracker, now) = (ChangeTracker::new(true), Timestamp::UNIX_EPOCH);
+        let begin = || tracker.begin(&selection, now).expect("on a volume that tells").since;
+        assert!(begin().is_none());
+        tracker.end(Some(("first", Looked::Everywhere)));
+        let elsewhere = (0..MOST_FOLDERS as u64).map(|file| FolderId { volume: 0, file });
+        tracker.lock().changed.extend(elsewhere);
+        assert_eq!(begin().as_deref(), Some("first"), "as many as are kept");
+        tracker.end(Some(("second", Looked::WhereChanged)));
+        std::fs::write(directory.path().join("one more"), "").expect("written");
+        assert!(begin().is_none());
+    }
+
+    #[test]
     fn after_a_day_or_by_a_clock_that_was_set_back_or_once_a_change_was_not_told_it_looks_everywhere() {
         let (_directory, selection) = selection();
         let (tracker, now) = (ChangeTracker::new(true), Timestamp::UNIX_EPOCH);
