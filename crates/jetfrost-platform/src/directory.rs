@@ -3,10 +3,10 @@
 
 use std::fs::File;
 use std::io;
-use std::path::{Component, Path};
+use std::path::{Component, Path, PathBuf};
 
 use crate::attributes::ExtendedAttributes;
-use crate::{Metadata, name_bytes};
+use crate::{Metadata, Node, name_bytes};
 
 /// An open directory. Names in it are one path component; one with a separator or a zero byte is an error.
 pub trait OpenDirectory: Sized {
@@ -15,22 +15,30 @@ pub trait OpenDirectory: Sized {
     where
         Self: 'd;
 
-    /// The root of all paths.
+    /// The root of all paths, held.
     ///
     /// # Errors
     /// What the system says.
     fn root() -> io::Result<Self>;
 
-    /// The directory at an absolute path. A link on the way is refused.
+    /// The directory at an absolute path. A link on the way is refused. Only it itself must be one that may be listed.
     ///
     /// # Errors
     /// What the system says.
     fn at(path: &Path) -> io::Result<Self> {
+        Self::held(path)?.opened_again()
+    }
+
+    /// The directory at an absolute path, to look things up in: it need not be one that may be listed. A link on the way is refused.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn held(path: &Path) -> io::Result<Self> {
         let parts = path.components().filter_map(|part| match part {
             Component::Normal(name) => Some(name_bytes(name)),
             _ => None,
         });
-        parts.into_iter().try_fold(Self::root()?, |at, name| at.open_directory(name))
+        parts.into_iter().try_fold(Self::root()?, |at, name| at.hold_directory(name))
     }
 
     /// The same directory, opened once more: two who list one that is open at the same time would share what is left of it.
@@ -71,6 +79,12 @@ pub trait OpenDirectory: Sized {
     /// What the system says.
     fn open_directory(&self, name: &[u8]) -> io::Result<Self>;
 
+    /// Holds a directory in it, to look things up in; a link is refused.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn hold_directory(&self, name: &[u8]) -> io::Result<Self>;
+
     /// Opens a file for reading, without changing its access time where that is allowed, and without waiting for the other end of
     /// a pipe; a link is refused.
     ///
@@ -89,6 +103,18 @@ pub trait OpenDirectory: Sized {
     /// # Errors
     /// What the system says.
     fn link_target(&self, name: &[u8]) -> io::Result<Vec<u8>>;
+
+    /// What a name is, held without being opened for reading; a link itself, not what it leads to.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn node(&self, name: &[u8]) -> io::Result<Node>;
+
+    /// A path to a name in it that is good while it is open, whatever becomes of its own name: for calls that take nothing else.
+    ///
+    /// # Errors
+    /// [`io::ErrorKind::InvalidInput`] for what is no single name.
+    fn path_to(&self, name: &[u8]) -> io::Result<PathBuf>;
 
     /// A name in it, whose extended attributes are those of the name itself and not of what it leads to.
     fn named<'d>(&'d self, name: &'d [u8]) -> Self::Named<'d>;

@@ -45,8 +45,8 @@ pub use secrets::{Keeper, Secrets};
 pub use snapshot::Snapshot;
 pub use socket::{Listening, LocalSockets};
 pub use system::{
-    Directory, LocalListener, LocalStream, NamedIn, Restored, TakenSnapshot, Watch, is_medium_error, make_link, make_special,
-    name_bytes, os_str, path_bytes, path_of, reason, rename_new,
+    Directory, LocalListener, LocalStream, NamedIn, Node, Restored, TakenSnapshot, Watch, is_medium_error, make_link,
+    make_special, name_bytes, os_str, path_bytes, path_of, reason, rename_new,
 };
 pub use volume::{Devices, Volumes};
 pub use watch::{ChangeWaiter, ChangeWatch, Changes, Watched};

@@ -8,8 +8,8 @@ use std::time::Duration;
 
 use jetfrost_platform::{
     Accounts, Devices, Directory, ExtendedAttributes, FileContent, FileKind, Listening, LocalListener, LocalSockets, Machine,
-    Metadata, MetadataTarget, NewDirectory, OpenDirectory, Opening, Paths, Restored, Special, Stretch, System, Time, Volumes,
-    make_link, make_special, name_bytes, path_bytes, path_of, reason,
+    Metadata, MetadataTarget, NewDirectory, Node, OpenDirectory, Opening, Paths, Restored, Special, Stretch, System, Time,
+    Volumes, make_link, make_special, name_bytes, path_bytes, path_of, reason,
 };
 use proptest::prelude::*;
 use tempfile::TempDir;
@@ -26,6 +26,11 @@ fn opened(path: &Path) -> Directory {
     let real = fs::canonicalize(path).expect("there");
     let names = real.components().skip(1);
     names.fold(Directory::root().expect("opens"), |at, name| at.open_directory(name_bytes(name.as_os_str())).expect("opens"))
+}
+
+/// Holds what has a path.
+fn node(path: &Path) -> Node {
+    opened(path.parent().expect("a parent")).node(name_bytes(path.file_name().expect("a name"))).expect("there")
 }
 
 fn found(path: &Path) -> Metadata {
@@ -70,7 +75,13 @@ fn what_is_in_an_open_directory_is_read_though_something_else_has_its_path_by_no
     assert_eq!(io::read_to_string(letter).expect("read"), "ours");
     assert_eq!(open.metadata_of(b"letter").expect("there").size, 4);
     assert!(open.open_directory(b"inner").is_ok());
-    let value = Restored::Path(&at.path().join("moved/letter")).set_attribute(b"user.note", b"ours");
+    assert_eq!(fs::read_to_string(open.path_to(b"letter").expect("a name")).expect("read"), "ours");
+    assert_eq!(open.node(b"letter").and_then(|node| node.metadata()).expect("held").size, 4);
+    assert_eq!(open.path_to(b"inner/letter").expect_err("two names").kind(), ErrorKind::InvalidInput);
+    let real = fs::canonicalize(at.path()).expect("there").join("real");
+    assert_eq!(Directory::held(&real).expect_err("a link").kind(), ErrorKind::NotADirectory);
+    assert_eq!(Directory::at(&real.join("inner")).expect_err("through a link").kind(), ErrorKind::NotADirectory);
+    let value = Restored::Node(&node(&at.path().join("moved/letter"))).set_attribute(b"user.note", b"ours");
     if value.is_ok() {
         assert_eq!(open.named(b"letter").attribute(b"user.note").expect("read").as_deref(), Some(&b"ours"[..]));
     }
@@ -140,12 +151,12 @@ fn a_file_that_was_changed_and_given_its_old_time_again_shows_that_it_was() {
     let path = at.path().join("file");
     fs::write(&path, "before").expect("written");
     let time = Time { seconds: 1_000_000_000, nanos: 5 };
-    Restored::Path(&path).set_modified(time).expect("set");
+    Restored::Node(&node(&path)).set_modified(time).expect("set");
     let before = found(&path);
     // The clock of a file system moves in steps: changed until it has.
     let after = loop {
         fs::write(&path, "after!").expect("written");
-        Restored::Path(&path).set_modified(time).expect("set");
+        Restored::Node(&node(&path)).set_modified(time).expect("set");
         let after = found(&path);
         if after.changed != before.changed {
             break after;
@@ -161,7 +172,7 @@ fn times_before_1970_and_parts_of_a_second_come_back() {
     let path = at.path().join("file");
     fs::write(&path, "").expect("written");
     for time in [Time { seconds: -14_182_940, nanos: 500_000_000 }, Time { seconds: 2_147_483_649, nanos: 8_000 }] {
-        Restored::Path(&path).set_modified(time).expect("set");
+        Restored::Node(&node(&path)).set_modified(time).expect("set");
         assert_eq!(found(&path).modified, time);
     }
     assert_eq!(Time { seconds: -1, nanos: 1 }.as_nanos(), -999_999_999);
@@ -303,12 +314,13 @@ fn waiting_for_a_connection_ends_when_somebody_connects() {
 // What is restored.
 
 #[test]
-fn permissions_owner_and_time_come_back_on_an_open_file_and_by_its_path() {
+fn permissions_owner_and_time_come_back_on_an_open_file_and_on_one_that_is_held() {
     let at = directory();
     let path = at.path().join("file");
     let file = OpenOptions::new().write(true).create_new(true).private().open(&path).expect("made");
     let (uid, gid) = System::own_ids();
-    for (target, mode, seconds) in [(Restored::File(&file), 0o4751, 1_000), (Restored::Path(&path), 0o640, 2_000)] {
+    let node = node(&path);
+    for (target, mode, seconds) in [(Restored::File(&file), 0o4751, 1_000), (Restored::Node(&node), 0o640, 2_000)] {
         let time = Time { seconds, nanos: 123_456_789 };
         target.set_owner(uid, gid).expect("set");
         target.set_mode(mode).expect("set");
@@ -325,9 +337,9 @@ fn a_link_is_given_what_is_its_own_and_its_target_stays_as_it_was() {
     fs::write(&file, "").expect("written");
     let before = found(&file);
     make_special(&link, Special { kind: FileKind::Symlink, target: Some(b"file"), device: None }).expect("made");
-    Restored::Path(&link).set_modified(Time { seconds: 77, nanos: 0 }).expect("set");
+    Restored::Node(&node(&link)).set_modified(Time { seconds: 77, nanos: 0 }).expect("set");
     let (uid, gid) = System::own_ids();
-    Restored::Path(&link).set_owner(uid, gid).expect("set");
+    Restored::Node(&node(&link)).set_owner(uid, gid).expect("set");
     assert_eq!(found(&link).modified.seconds, 77);
     assert_eq!(found(&file), before);
 }
@@ -339,7 +351,7 @@ fn attributes_come_back_on_a_file_and_are_none_where_there_are_none() {
     fs::write(&path, "").expect("written");
     let (open, file) = (opened(at.path()), File::open(&path).expect("opens"));
     assert_eq!(file.attribute(b"user.note").expect("asked"), None);
-    match Restored::Path(&path).set_attribute(b"user.note", b"\0\xff") {
+    match Restored::Node(&node(&path)).set_attribute(b"user.note", b"\0\xff") {
         Ok(()) => {
             for names in [open.named(b"file").attribute_names(), file.attribute_names()] {
                 assert!(names.expect("listed").contains(&b"user.note".to_vec()));
@@ -354,7 +366,7 @@ fn attributes_come_back_on_a_file_and_are_none_where_there_are_none() {
         }
     }
     assert!(open.itself().attribute_names().is_ok());
-    let too_long = Restored::Path(&path).set_attribute(b"user.long", &vec![7; 1 << 20]);
+    let too_long = Restored::Node(&node(&path)).set_attribute(b"user.long", &vec![7; 1 << 20]);
     assert!(matches!(too_long.expect_err("a mebibyte").kind(), ErrorKind::Unsupported | ErrorKind::InvalidInput));
 }
 

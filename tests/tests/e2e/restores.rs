@@ -4,6 +4,7 @@ use std::fs;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 
 use jetfrost_client::browse::{At, Browser};
@@ -12,6 +13,7 @@ use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{
     Act, Asking, OnConflict, Preview, Previewed, Resolution, RestoreReport, Rights, Target, Trouble, Wish, preview,
 };
+use jetfrost_platform::rename_new;
 use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_tests::programs::{Said, jetfrost, jetfrost_ends};
 use jetfrost_tests::terminal::Terminal;
@@ -189,6 +191,39 @@ fn skip_replace_and_ask_do_what_they_say() {
     let report = setup.restore(&wish(OnConflict::Replace));
     assert!(report.troubles.is_empty());
     assert_eq!([setup.read("letters/one.odt"), setup.read("letters/two.odt")], ["dear Aud", "dear Tove"]);
+}
+
+/// Somebody whose folder it is restored to puts links to what is not theirs in the place of folders, as quickly as they can.
+#[test]
+fn who_puts_links_in_the_place_of_folders_meanwhile_leads_no_restore_elsewhere() {
+    let (_office, station) = Office::with_station("knot");
+    (0..300).for_each(|n| station.write(&format!("letters/{n}"), "dear Aud"));
+    station.back_up().expect("a point");
+    let elsewhere = tempfile::tempdir().expect("a directory");
+    let before = listing(elsewhere.path());
+    let (is_over, swaps) = (AtomicBool::new(false), AtomicUsize::new(0));
+    for _ in 0..20 {
+        let target = tempfile::tempdir().expect("a directory");
+        let at = |name: &str| target.path().join(name);
+        symlink(elsewhere.path(), at("link")).expect("linked");
+        is_over.store(false, Ordering::Relaxed);
+        let report = std::thread::scope(|scope| {
+            scope.spawn(|| {
+                while !is_over.load(Ordering::Relaxed) {
+                    for (from, to) in [("letters", "aside"), ("link", "letters"), ("letters", "link"), ("aside", "letters")] {
+                        let swapped = rename_new(&at(from), &at(to)).is_ok();
+                        swaps.fetch_add(usize::from(swapped), Ordering::Relaxed);
+                    }
+                }
+            });
+            let wish = Wish::paths(vec![station.folder.join("letters")], Target::Into(target.path().into()));
+            let report = station.restore(&At::Latest, &wish);
+            is_over.store(true, Ordering::Relaxed);
+            report.expect("restored")
+        });
+        assert_eq!(listing(elsewhere.path()), before, "{:?}", report.troubles);
+    }
+    assert!(swaps.into_inner() > 20, "nobody was quick enough for this to show anything");
 }
 
 /// What a person or a program on the machine puts in the way, whatever the rule.

@@ -11,6 +11,7 @@ use jetfrost_image::format::Entry;
 use jetfrost_image::medium::PastCache;
 use jetfrost_platform::{FileContent, Machine, Opening, Restored, System, Volumes};
 
+use super::pinned::PinnedFolders;
 use super::place::Destination;
 use super::put::MetadataApplier;
 use super::{KeptBoth, Trouble, Troubles};
@@ -32,6 +33,7 @@ pub(super) struct FileJob {
     path: PathBuf,
     temporary: PathBuf,
     entry: Entry,
+    folders: Arc<PinnedFolders>,
     kept_both: KeptBoth,
     /// Pieces that are still to come, and one for the planner.
     left: AtomicUsize,
@@ -48,12 +50,19 @@ pub(super) struct Piece {
 }
 
 impl FileJob {
-    pub(super) fn new(destination: Destination, temporary: PathBuf, entry: Entry, kept_both: KeptBoth) -> Self {
+    pub(super) fn new(
+        destination: Destination,
+        temporary: PathBuf,
+        entry: Entry,
+        folders: Arc<PinnedFolders>,
+        kept_both: KeptBoth,
+    ) -> Self {
         Self {
             path: destination.path(),
             destination,
             temporary,
             entry,
+            folders,
             kept_both,
             left: AtomicUsize::new(1),
             failed: AtomicBool::new(false),
@@ -82,7 +91,8 @@ impl FileJob {
         if let Some(file) = &*slot {
             return Ok(Arc::clone(file));
         }
-        let file = Arc::new(OpenOptions::new().write(true).create_new(true).private().open(&self.temporary)?);
+        let way = self.folders.way(&self.temporary)?;
+        let file = Arc::new(OpenOptions::new().write(true).create_new(true).private().open(way.path())?);
         Ok(Arc::clone(slot.insert(file)))
     }
 
@@ -116,7 +126,7 @@ impl FileJob {
         applier.apply(&Restored::File(&file), &self.path, &self.entry);
         drop(file);
         drop(self.file.lock().unwrap_or_else(PoisonError::into_inner).take());
-        self.destination.take(&self.temporary, &self.kept_both)?;
+        self.destination.take(&self.folders, &self.temporary, &self.kept_both)?;
         self.in_place.store(true, Ordering::Release);
         Ok(())
     }
@@ -127,7 +137,7 @@ impl Drop for FileJob {
     fn drop(&mut self) {
         if !*self.in_place.get_mut() {
             // It may never have been made.
-            let _ = fs::remove_file(&self.temporary);
+            let _ = self.folders.way(&self.temporary).and_then(|way| fs::remove_file(way.path()));
         }
     }
 }
@@ -250,8 +260,9 @@ mod tests {
             entry.content = Some(Content { len: content.len() as u64, ..Content::empty() });
             (entry.uid, entry.gid) = System::own_ids();
             entry.mode = 0o640;
-            let destination = Destination::Over(directory.path().join("survey"));
-            let job = FileJob::new(destination, directory.path().join("partial"), entry, KeptBoth::default());
+            let root = directory.path().canonicalize().expect("there");
+            let destination = Destination::Over(root.join("survey"));
+            let job = FileJob::new(destination, root.join("partial"), entry, Arc::default(), KeptBoth::default());
             (0..PIECES).for_each(|_| job.expect_piece());
             Self { directory, content, job: Arc::new(job), troubles: Troubles::default() }
         }

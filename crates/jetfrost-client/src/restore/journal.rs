@@ -1,18 +1,21 @@
 //! What a restore has made so far, in a file of the directory that it goes to: one that was killed, stopped or cut off goes on where
 //! it was, and leaves no folder closed and nothing half-written. The file is gone when the restore has come to its end.
 
-use std::collections::HashSet;
+use std::collections::HashMap;
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, BufRead, BufReader, Write};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use data_encoding::HEXLOWER;
 use jetfrost_image::PointId;
 use jetfrost_image::format::{Entry, EntryKind};
 use jetfrost_platform::{
-    Accounts, FileContent, Machine, Metadata, MetadataTarget, Opening, Restored, System, name_bytes, path_bytes, path_of,
+    Accounts, FileContent, Machine, Metadata, MetadataTarget, OpenDirectory, Opening, Restored, System, name_bytes, path_bytes,
+    path_of,
 };
 
+use super::pinned::PinnedFolders;
 use crate::entries::{file_kind, modified};
 
 /// The name of the file.
@@ -27,23 +30,26 @@ const PARTIAL_END: &str = ".partial";
 /// The journal of a restore; without a file where none can be written, or where another restore is under way.
 #[derive(Debug, Default)]
 pub(super) struct Journal {
+    folders: Arc<PinnedFolders>,
     path: PathBuf,
     file: Option<File>,
-    /// Folders that a restore before this one made and did not finish.
-    made_before: HashSet<PathBuf>,
+    /// Folders that a restore before this one made and did not finish, by their numbers in the file system: what has the path of one
+    /// by now need not be it.
+    made_before: HashMap<PathBuf, u64>,
     /// Whether that was one of the same point, since the machine was started last: what it put in place is whole.
     goes_on: bool,
 }
 
 impl Journal {
     /// Begins, or goes on with what was not finished.
-    pub(super) fn begin(into: &Path, point: PointId) -> Self {
-        Self::open(into, &format!("{point} {}", boot())).unwrap_or_default()
+    pub(super) fn begin(folders: &Arc<PinnedFolders>, into: &Path, point: PointId) -> Self {
+        Self::open(folders, into, &format!("{point} {}", boot())).unwrap_or_default()
     }
 
-    fn open(into: &Path, head: &str) -> io::Result<Self> {
+    fn open(folders: &Arc<PinnedFolders>, into: &Path, head: &str) -> io::Result<Self> {
         let path = into.join(NAME);
-        let options = |options: &mut OpenOptions| options.no_link().private().open(&path);
+        let way = folders.way(&path)?;
+        let options = |options: &mut OpenOptions| options.no_link().private().open(way.path());
         let mut file = options(OpenOptions::new().read(true).append(true).create(true))?;
         // Another restore to the same directory keeps the journal; this one goes without.
         file.try_lock().map_err(io::Error::from)?;
@@ -53,9 +59,8 @@ impl Journal {
         }
         let mut lines = BufReader::new(io::Read::take(&mut file, MOST)).split(b'\n').map_while(Result::ok);
         let goes_on = lines.next().is_some_and(|first| first == head.as_bytes());
-        let decode = |line: Vec<u8>| HEXLOWER.decode(&line).ok().filter(|_| line.len() <= MOST_LINE);
-        let made_before: HashSet<PathBuf> = lines.filter_map(decode).map(|path| into.join(path_of(&path))).collect();
-        let mut journal = Self { path, file: Some(file), made_before, goes_on };
+        let made_before = lines.filter_map(|line| noted(&line)).map(|(path, number)| (into.join(path), number)).collect();
+        let mut journal = Self { folders: Arc::clone(folders), path, file: Some(file), made_before, goes_on };
         if !goes_on {
             journal.begin_anew(into, head)?;
         }
@@ -66,16 +71,22 @@ impl Journal {
         let Some(file) = &mut self.file else { return Ok(()) };
         file.set_len(0)?;
         file.write_all(format!("{head}\n").as_bytes())?;
-        for folder in self.made_before.clone() {
-            self.note(into, &folder);
+        for (folder, number) in self.made_before.clone() {
+            self.write(into, &folder, number);
         }
         Ok(())
     }
 
     /// Notes a folder that was made; it is closed to others until it has its own permissions at the end.
     pub(super) fn note(&mut self, into: &Path, folder: &Path) {
+        if let Ok(number) = self.folders.file_number(folder) {
+            self.write(into, folder, number);
+        }
+    }
+
+    fn write(&mut self, into: &Path, folder: &Path, number: u64) {
         let (Some(file), Ok(within)) = (&mut self.file, folder.strip_prefix(into)) else { return };
-        let line = HEXLOWER.encode(path_bytes(within)) + "\n";
+        let line = format!("{} {number}\n", HEXLOWER.encode(path_bytes(within)));
         if file.write_all(line.as_bytes()).is_err() {
             // It is a help, no condition.
             self.file = None;
@@ -84,7 +95,7 @@ impl Journal {
 
     /// Whether an unfinished restore made this folder.
     pub(super) fn made(&self, folder: &Path) -> bool {
-        self.made_before.contains(folder)
+        self.made_before.get(folder).is_some_and(|number| self.folders.file_number(folder).is_ok_and(|found| found == *number))
     }
 
     /// Whether what is there was put there by an unfinished restore of this point: it got its name when it was whole.
@@ -98,7 +109,8 @@ impl Journal {
         if self.file.is_none() {
             return;
         }
-        for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+        let listed = self.folders.folder(folder).and_then(|held| fs::read_dir(held.path_to(b".")?));
+        for entry in listed.into_iter().flatten().flatten() {
             if is_left_behind(name_bytes(&entry.file_name())) {
                 let _ = fs::remove_file(entry.path());
             }
@@ -108,7 +120,7 @@ impl Journal {
     /// Makes a folder that an unfinished restore made fit to be gone into again: it may have been given the permissions that it had,
     /// which need not let its owner write.
     pub(super) fn enter_again(&self, folder: &Path) -> io::Result<()> {
-        Restored::Path(folder).set_mode(0o700)?;
+        Restored::Node(&self.folders.node(folder)?).set_mode(0o700)?;
         self.compact(folder);
         Ok(())
     }
@@ -123,9 +135,15 @@ impl Journal {
     /// The restore came to its end: nothing is unfinished.
     pub(super) fn end(self) {
         if self.file.is_some() {
-            let _ = fs::remove_file(&self.path);
+            let _ = self.folders.way(&self.path).and_then(|way| fs::remove_file(way.path()));
         }
     }
+}
+
+/// A folder of a line, and its number.
+fn noted(line: &[u8]) -> Option<(PathBuf, u64)> {
+    let (path, number) = std::str::from_utf8(line).ok().filter(|line| line.len() <= MOST_LINE)?.split_once(' ')?;
+    Some((path_of(&HEXLOWER.decode(path.as_bytes()).ok()?), number.parse().ok()?))
 }
 
 /// Whether this is the name of something half-written by a process that runs no more.
@@ -153,23 +171,32 @@ mod tests {
 
     const POINT: PointId = PointId([7; 16]);
 
+    fn begin(into: &Path, point: PointId) -> Journal {
+        Journal::begin(&Arc::default(), into, point)
+    }
+
     #[test]
     fn what_was_not_finished_is_known_again_and_what_was_leaves_nothing() {
         let place = tempfile::tempdir().expect("a directory");
         let into = place.path();
-        let mut first = Journal::begin(into, POINT);
+        let mut first = begin(into, POINT);
         let odd = into.join(path_of(b"m\xfcnster\n"));
+        fs::create_dir(&odd).expect("made");
         first.note(into, &odd);
         // Killed here.
         drop(first);
-        let again = Journal::begin(into, POINT);
+        let again = begin(into, POINT);
         assert!(again.goes_on && again.made(&odd) && !again.made(&into.join("other")));
-        assert!(Journal::begin(into, POINT).file.is_none(), "two at once share no journal");
+        assert!(begin(into, POINT).file.is_none(), "two at once share no journal");
         drop(again);
-        let other = Journal::begin(into, PointId([8; 16]));
+        let other = begin(into, PointId([8; 16]));
         assert!(!other.goes_on && other.made(&odd), "of another point it is still ours to open");
+        drop(other);
+        fs::rename(&odd, into.join("other")).and_then(|()| fs::create_dir(&odd)).expect("another has its name");
+        let other = begin(into, PointId([8; 16]));
+        assert!(!other.made(&odd), "somebody else made that");
         other.end();
-        assert_eq!(fs::read_dir(into).expect("listed").count(), 0);
+        assert_eq!(fs::read_dir(into).expect("listed").count(), 2);
     }
 
     #[test]
@@ -177,19 +204,21 @@ mod tests {
         let place = tempfile::tempdir().expect("a directory");
         let folder = place.path().join("read only");
         fs::create_dir(&folder).expect("made");
-        Restored::Path(&folder).set_mode(0o550).expect("set");
-        Journal::begin(place.path(), POINT).enter_again(&folder).expect("entered");
+        fs::set_permissions(&folder, std::os::unix::fs::PermissionsExt::from_mode(0o550)).expect("set");
+        begin(place.path(), POINT).enter_again(&folder).expect("entered");
         assert_eq!(System::metadata_of(&folder).expect("there").mode & 0o777, 0o700);
     }
 
     #[test]
     fn a_restore_that_put_nothing_in_place_leaves_no_journal() {
         let place = tempfile::tempdir().expect("a directory");
-        Journal::begin(place.path(), POINT).end_if_new();
+        begin(place.path(), POINT).end_if_new();
         assert_eq!(fs::read_dir(place.path()).expect("listed").count(), 0);
-        Journal::begin(place.path(), POINT).note(place.path(), &place.path().join("made"));
-        Journal::begin(place.path(), POINT).end_if_new();
-        assert!(Journal::begin(place.path(), POINT).made(&place.path().join("made")), "of an unfinished one before it stays");
+        let made = place.path().join("made");
+        fs::create_dir(&made).expect("made");
+        begin(place.path(), POINT).note(place.path(), &made);
+        begin(place.path(), POINT).end_if_new();
+        assert!(begin(place.path(), POINT).made(&made), "of an unfinished one before it stays");
     }
 
     #[test]
@@ -200,7 +229,7 @@ mod tests {
         for name in [own.as_str(), &dead, ".jetfrost-notes", "letter.partial"] {
             fs::write(place.path().join(name), "x").expect("written");
         }
-        Journal::begin(place.path(), POINT).compact(place.path());
+        begin(place.path(), POINT).compact(place.path());
         let mut left: Vec<String> = fs::read_dir(place.path())
             .expect("listed")
             .map(|entry| entry.expect("an entry").file_name().into_string().expect("text"))

@@ -9,10 +9,11 @@ use std::time::{Duration, Instant};
 
 use batch::Worker;
 use file::{Writer, gains_past_cache};
-use jetfrost_platform::{Accounts, System};
+use jetfrost_platform::{Accounts, FileKind, Paths, System};
 use jetfrost_wire::restore::Scope;
 use jetfrost_wire::run::{Phase, Progress};
 use journal::Journal;
+use pinned::PinnedFolders;
 use place::Placing;
 use plan::{Planner, With};
 use put::MetadataApplier;
@@ -25,6 +26,7 @@ use crate::progress::Meter;
 mod batch;
 mod file;
 mod journal;
+mod pinned;
 mod place;
 mod plan;
 mod preview;
@@ -74,6 +76,16 @@ impl Wish {
         Self { rights, ..self }
     }
 
+    /// With the directory that it goes into by the path that leads through no link, if that is there: the links are whoever named it's
+    /// own; afterwards none is followed.
+    fn without_links(&self) -> Self {
+        let target = match &self.target {
+            Target::Into(directory) => Target::Into(directory.canonicalize().unwrap_or_else(|_| directory.clone())),
+            other => other.clone(),
+        };
+        Self { target, ..self.clone() }
+    }
+
     /// Whether it can be done.
     fn check(&self) -> Result<()> {
         if self.target == Target::Beside && self.paths.iter().all(|path| path.file_name().is_none()) {
@@ -91,7 +103,8 @@ impl Wish {
         let mut parents = self.paths.iter().filter_map(|path| path.parent());
         let first = parents.next().map(Path::to_path_buf);
         let shared = first.and_then(|first| parents.try_fold(first, common)).unwrap_or_else(|| "/".into());
-        shared.ancestors().find(|folder| folder.is_dir()).unwrap_or(Path::new("/")).into()
+        let is_folder = |folder: &&Path| System::metadata_of(folder).is_ok_and(|there| there.kind == Some(FileKind::Directory));
+        shared.ancestors().find(is_folder).unwrap_or(Path::new("/")).into()
     }
 }
 
@@ -295,8 +308,11 @@ pub(crate) fn put_back(
 ) -> Result<Done> {
     let base = wish.base();
     std::fs::create_dir_all(&base).map_err(ClientError::file("making", &base))?;
+    let wish = &wish.without_links();
+    let base = wish.base();
+    let folders = Arc::new(PinnedFolders::default());
     let applier = MetadataApplier::new(troubles.clone(), wish.rights.are_left_out(wish));
-    let journal = Journal::begin(&base, point.head.id);
+    let journal = Journal::begin(&folders, &base, point.head.id);
     let past_cache = gains_past_cache(&base);
     let kept_both = KeptBoth::default();
     let (batches, waiting) = crossbeam_channel::bounded(BATCHES);
@@ -309,8 +325,8 @@ pub(crate) fn put_back(
             })
             .collect();
         drop(waiting);
-        let placing = Placing::new(&browser.keys, &wish.on_conflict, &point.head);
-        let with = With { placing, base: &base, sample, kept_both: kept_both.clone() };
+        let placing = Placing::new(&browser.keys, &wish.on_conflict, &point.head, Arc::clone(&folders));
+        let with = With { placing, pinned: folders, base: &base, sample, kept_both: kept_both.clone() };
         let mut planner = Planner::new(browser, wish, with, meter, &applier, journal, batches);
         let planned = planner.plan(point).and_then(|()| planner.flush());
         let rest = planner.finish();

@@ -8,11 +8,12 @@ use std::{fmt, io};
 use jetfrost_image::crypto::StoreKeys;
 use jetfrost_image::format::{Entry, EntryKind, PointHead};
 use jetfrost_image::tree::ChunkSource;
-use jetfrost_platform::{FileKind, Metadata, Opening, Paths, System, name_bytes, os_str, rename_new};
+use jetfrost_platform::{FileKind, Metadata, Opening, name_bytes, os_str, rename_new};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 use super::journal::Journal;
+use super::pinned::PinnedFolders;
 use super::{KeptBoth, Result};
 use crate::entries::file_kind;
 use crate::error::ClientError;
@@ -156,14 +157,15 @@ impl Destination {
     }
 
     /// Gives what is whole its name. Where something has it by now, nothing is lost of that.
-    pub(super) fn take(&self, temporary: &Path, kept_both: &KeptBoth) -> io::Result<()> {
+    pub(super) fn take(&self, folders: &PinnedFolders, temporary: &Path, kept_both: &KeptBoth) -> io::Result<()> {
+        let temporary = folders.way(temporary)?;
         let mut name = match self {
-            Self::Over(path) => return fs::rename(temporary, path),
+            Self::Over(path) => return fs::rename(temporary.path(), folders.way(path)?.path()),
             Self::New(name) => name.clone(),
         };
         loop {
             let path = name.path();
-            match rename_new(temporary, &path) {
+            match rename_new(temporary.path(), folders.way(&path)?.path()) {
                 Err(error) if error.kind() == io::ErrorKind::AlreadyExists => name = name.next().ok_or(error)?,
                 Err(error) => return Err(error),
                 Ok(()) => {
@@ -197,15 +199,16 @@ fn with_suffix(path: &Path, suffix: &str, is_folder: bool) -> PathBuf {
 pub(super) struct Placing<'p> {
     keys: &'p StoreKeys,
     on_conflict: &'p OnConflict,
+    folders: Arc<PinnedFolders>,
     /// The point's time, as it stands in names.
     time: Arc<str>,
 }
 
 impl<'p> Placing<'p> {
-    pub(super) fn new(keys: &'p StoreKeys, on_conflict: &'p OnConflict, point: &PointHead) -> Self {
+    pub(super) fn new(keys: &'p StoreKeys, on_conflict: &'p OnConflict, point: &PointHead, folders: Arc<PinnedFolders>) -> Self {
         let created = Timestamp::from_millisecond(point.created).unwrap_or_default().to_zoned(TimeZone::system());
         // No name has a colon on every system.
-        Self { keys, on_conflict, time: created.strftime("%Y-%m-%d %H.%M").to_string().into() }
+        Self { keys, on_conflict, folders, time: created.strftime("%Y-%m-%d %H.%M").to_string().into() }
     }
 
     /// Where an entry goes that wants this path, or a place beside it.
@@ -222,7 +225,7 @@ impl<'p> Placing<'p> {
         let mut name = Name { wanted: wanted.into(), time, number, keeps_both: self.keeps_both(), is_folder };
         loop {
             let path = name.path();
-            let Ok(there) = System::metadata_of(&path) else { return Ok(Place::Free(name)) };
+            let Ok(there) = self.folders.metadata_of(&path) else { return Ok(Place::Free(name)) };
             if is_folder && there.kind == Some(FileKind::Directory) && (!name.is_changed() || journal.made(&path)) {
                 return Ok(Place::Merged(path));
             }
@@ -271,17 +274,18 @@ impl<'p> Placing<'p> {
         if there.kind != Some(file_kind(entry.kind)) {
             return Ok(false);
         }
+        let Ok(way) = self.folders.way(path) else { return Ok(false) };
         match entry.kind {
             EntryKind::File if there.size == entry.len() => {
                 let Some(content) = &entry.content else { return Ok(true) };
-                let Ok(mut file) = OpenOptions::new().read(true).put_by_others().open(path) else { return Ok(false) };
+                let Ok(mut file) = OpenOptions::new().read(true).put_by_others().open(way.path()) else { return Ok(false) };
                 match is_content(self.keys, source, &mut file, content) {
                     Err(ClientError::Damaged | ClientError::Format(_)) => Ok(false),
                     other => Ok(other?.unwrap_or(false)),
                 }
             }
             EntryKind::Symlink => {
-                let target = fs::read_link(path).map(|target| name_bytes(target.as_os_str()).to_vec());
+                let target = fs::read_link(way.path()).map(|target| name_bytes(target.as_os_str()).to_vec());
                 Ok(target.ok().as_deref() == entry.target.as_ref().map(|target| &target[..]))
             }
             EntryKind::CharDevice | EntryKind::BlockDevice => Ok(there.device == entry.device),
@@ -333,14 +337,14 @@ mod tests {
     fn a_name_that_is_taken_in_the_last_moment_is_not_written_over() {
         let directory = tempfile::tempdir().expect("a directory");
         let at = |name: &str| directory.path().join(name);
-        let kept_both = KeptBoth::default();
+        let (folders, kept_both) = (PinnedFolders::default(), KeptBoth::default());
         for (keeps_both, placed) in [(true, Some("plan (now).odt")), (false, None)] {
             fs::write(at("whole"), "restored").expect("written");
             let wanted = at("plan.odt");
             let destination =
                 Destination::New(Name { wanted: wanted.clone(), time: "now".into(), number: 0, keeps_both, is_folder: false });
             fs::write(&wanted, "somebody's").expect("written");
-            let taken = destination.take(&at("whole"), &kept_both);
+            let taken = destination.take(&folders, &at("whole"), &kept_both);
             assert_eq!(fs::read(&wanted).expect("there"), b"somebody's");
             match placed {
                 Some(placed) => {

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 use std::fs;
-use std::io::ErrorKind;
+use std::io::{self, ErrorKind};
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 use std::sync::Arc;
@@ -10,12 +10,13 @@ use std::sync::Arc;
 use crossbeam_channel::Sender;
 use jetfrost_image::format::{Content, Entry, EntryKind, LargeAttribute};
 use jetfrost_image::tree::{ChunkSource, expand_parts, read_listing};
-use jetfrost_platform::{FileKind, NewDirectory, Paths, Restored, System, make_special, path_bytes, path_of};
+use jetfrost_platform::{Restored, make_special, path_bytes, path_of};
 
 use super::batch::Batch;
 use super::file::FileJob;
 use super::file::Piece;
 use super::journal::{Journal, partial_name};
+use super::pinned::PinnedFolders;
 use super::place::{Destination, Place, Placing};
 use super::put::MetadataApplier;
 use super::{KeptBoth, Result, STAYED, Sample, Target, Trouble, Troubles, Wish};
@@ -34,6 +35,7 @@ const FOLDERS: usize = 128;
 /// What a plan goes by.
 pub(super) struct With<'p> {
     pub(super) placing: Placing<'p>,
+    pub(super) pinned: Arc<PinnedFolders>,
     /// The directory that all of it goes into or below.
     pub(super) base: &'p Path,
     /// Of files only those that were drawn.
@@ -71,6 +73,7 @@ pub(super) struct Rest {
     /// What was there already.
     already_there: u64,
     journal: Journal,
+    pinned: Arc<PinnedFolders>,
 }
 
 impl Rest {
@@ -79,19 +82,23 @@ impl Rest {
     }
 
     /// Makes the links, then dresses the folders from the inside out, so that times stay as they were.
-    pub(super) fn complete(self, browser: &Browser, applier: &MetadataApplier, troubles: &Troubles) -> Result<()> {
+    pub(super) fn complete(mut self, browser: &Browser, applier: &MetadataApplier, troubles: &Troubles) -> Result<()> {
         for (path, first) in &self.links {
-            if let Err(error) = fs::hard_link(first, path) {
+            if let Err(error) = self.link(first, path) {
                 troubles.add(path, Trouble::System, format!("the link to {} could not be made: {error}", first.display()));
             }
         }
         let source = browser.source();
-        for (path, mut entry) in self.folders.into_iter().rev() {
+        for (path, mut entry) in std::mem::take(&mut self.folders).into_iter().rev() {
             load_attributes(&source, &mut entry, &path, troubles)?;
-            applier.apply(&Restored::Path(&path), &path, &entry);
+            dress(&self.pinned, applier, &path, &entry);
         }
         self.journal.end();
         Ok(())
+    }
+
+    fn link(&self, first: &Path, path: &Path) -> io::Result<()> {
+        fs::hard_link(self.pinned.way(first)?.path(), self.pinned.way(path)?.path())
     }
 
     /// The restore did not come to its end: gives the folders what can be given without the service, so that nothing stays closed.
@@ -99,7 +106,7 @@ impl Rest {
     pub(super) fn leave_unfinished(self, applier: &MetadataApplier, put_in_place: u64) {
         let is_untouched = self.folders.is_empty() && put_in_place == 0;
         for (path, entry) in self.folders.into_iter().rev() {
-            applier.apply(&Restored::Path(&path), &path, &entry);
+            dress(&self.pinned, applier, &path, &entry);
         }
         if is_untouched {
             self.journal.end_if_new();
@@ -171,9 +178,9 @@ impl<'p> Planner<'p> {
     fn make_parents(&mut self, point: &OpenPoint, path: &Path) -> Result<bool> {
         let parents: Vec<PathBuf> = path.ancestors().skip(1).map(Path::to_path_buf).collect();
         for folder in parents.into_iter().rev().skip(1) {
-            match System::metadata_of(&folder) {
-                Ok(there) if there.kind == Some(FileKind::Directory) => {}
-                Ok(_) => {
+            match self.with.pinned.folder(&folder) {
+                Ok(_) => {}
+                Err(error) if error.kind() == ErrorKind::NotADirectory => {
                     let what = format!("{} is no folder any more, or a link; restore to another directory", folder.display());
                     self.troubles.add(path, Trouble::Exists, what);
                     return Ok(false);
@@ -197,7 +204,7 @@ impl<'p> Planner<'p> {
 
     /// Makes a folder; returns whether that went well.
     fn make(&mut self, folder: &Path, entry: Entry) -> bool {
-        if let Err(error) = fs::DirBuilder::new().private().create(folder) {
+        if let Err(error) = self.with.pinned.make(folder) {
             self.troubles.system(folder, &error);
             return false;
         }
@@ -229,7 +236,7 @@ impl<'p> Planner<'p> {
     }
 
     pub(super) fn finish(self) -> Rest {
-        Rest { journal: self.journal, ..self.rest }
+        Rest { journal: self.journal, pinned: self.with.pinned, ..self.rest }
     }
 
     /// Plans what is in a listing; folders in it wait for their turn.
@@ -321,7 +328,7 @@ impl<'p> Planner<'p> {
                 let link = (target.clone(), first.clone());
                 if let Destination::Over(path) = &destination {
                     // What is replaced must be gone before the link is made.
-                    let _ = fs::remove_file(path);
+                    let _ = self.with.pinned.way(path).and_then(|way| fs::remove_file(way.path()));
                 }
                 self.rest.links.push(link);
                 self.meter.file_done();
@@ -345,20 +352,30 @@ impl<'p> Planner<'p> {
         }
         let target = destination.path();
         let temporary = self.temporary(&target);
-        let made = make_special(&temporary, special(entry)).and_then(|()| {
-            self.applier.apply(&Restored::Path(&temporary), &target, entry);
-            destination.take(&temporary, &self.with.kept_both)
-        });
-        if let Err(error) = made {
-            let _ = fs::remove_file(&temporary);
+        if let Err(error) = self.make_special(entry, destination, &temporary) {
+            let _ = self.with.pinned.way(&temporary).and_then(|way| fs::remove_file(way.path()));
             self.troubles.system(&target, &error);
         }
+    }
+
+    fn make_special(&self, entry: &Entry, destination: &Destination, temporary: &Path) -> io::Result<()> {
+        let pinned = &self.with.pinned;
+        make_special(pinned.way(temporary)?.path(), special(entry))?;
+        let made = pinned.made_special(temporary)?;
+        self.applier.apply(&Restored::Node(&made), &destination.path(), entry);
+        destination.take(pinned, temporary, &self.with.kept_both)
     }
 
     fn file(&mut self, entry: Entry, destination: Destination) -> Result<()> {
         let content = entry.content.clone().unwrap_or_else(Content::empty);
         let target = &destination.path();
-        let job = Arc::new(FileJob::new(destination, self.temporary(target), entry, self.with.kept_both.clone()));
+        let job = Arc::new(FileJob::new(
+            destination,
+            self.temporary(target),
+            entry,
+            Arc::clone(&self.with.pinned),
+            self.with.kept_both.clone(),
+        ));
         let source = Rc::clone(&self.source);
         let mut offset = 0;
         let expanded = expand_parts(&*source, &content, &mut |part| {
@@ -388,6 +405,14 @@ impl<'p> Planner<'p> {
     fn temporary(&mut self, target: &Path) -> PathBuf {
         self.number += 1;
         target.with_file_name(partial_name(self.number))
+    }
+}
+
+/// Gives a folder that was made all but its content.
+fn dress(pinned: &PinnedFolders, applier: &MetadataApplier, folder: &Path, entry: &Entry) {
+    match pinned.node(folder) {
+        Ok(node) => applier.apply(&Restored::Node(&node), folder, entry),
+        Err(error) => applier.troubles().system(folder, &error),
     }
 }
 

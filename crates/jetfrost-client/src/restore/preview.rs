@@ -69,7 +69,8 @@ pub fn preview(
     wish.check()?;
     let asks = matches!(wish.on_conflict, OnConflict::Ask(_));
     let on_conflict = if asks { OnConflict::Skip } else { wish.on_conflict.clone() };
-    let placing = Placing::new(&browser.keys, &on_conflict, &point.head);
+    let wish = &wish.without_links();
+    let placing = Placing::new(&browser.keys, &on_conflict, &point.head, Arc::default());
     let journal = Journal::default();
     let mut previewing =
         Previewing { browser, source: browser.source(), placing, journal, asks, meter, each, found: Preview::default() };

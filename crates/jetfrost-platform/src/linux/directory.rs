@@ -19,6 +19,30 @@ use crate::{ExtendedAttributes, Metadata, OpenDirectory};
 #[derive(Debug)]
 pub struct Directory(OwnedFd);
 
+/// Something in a file system that is held, whatever becomes of its name (`O_PATH` of `open(2)`).
+#[derive(Debug)]
+pub struct Node(OwnedFd);
+
+impl Node {
+    /// What it is.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn metadata(&self) -> io::Result<Metadata> {
+        Ok(Metadata::of(&fstat(&self.0)?))
+    }
+
+    /// A path that leads to itself, also if it is a link.
+    pub(super) fn path(&self) -> PathBuf {
+        path_of_open(&self.0)
+    }
+}
+
+/// The way to it in the kernel's list of what this process has open.
+fn path_of_open(open: &OwnedFd) -> PathBuf {
+    PathBuf::from(format!("/proc/self/fd/{}", open.as_raw_fd()))
+}
+
 /// A name in an open directory.
 #[derive(Debug)]
 pub struct NamedIn<'d> {
@@ -33,7 +57,7 @@ impl Directory {
 
     /// A path to it that is good while it is open, whatever becomes of its name: for calls that take nothing else.
     pub(super) fn path(&self) -> PathBuf {
-        PathBuf::from(format!("/proc/self/fd/{}", self.0.as_raw_fd()))
+        path_of_open(&self.0)
     }
 
     fn look(&self, name: &[u8], flags: AtFlags) -> io::Result<Metadata> {
@@ -45,7 +69,7 @@ impl OpenDirectory for Directory {
     type Named<'d> = NamedIn<'d>;
 
     fn root() -> io::Result<Self> {
-        Ok(Self(open("/", OFlag::O_RDONLY | OFlag::O_DIRECTORY | OFlag::O_CLOEXEC, Mode::empty())?))
+        Ok(Self(open("/", OFlag::O_PATH | OFlag::O_DIRECTORY | OFlag::O_CLOEXEC, Mode::empty())?))
     }
 
     fn metadata(&self) -> io::Result<Metadata> {
@@ -78,6 +102,10 @@ impl OpenDirectory for Directory {
         Ok(Self(self.open(name, OFlag::O_DIRECTORY | OFlag::O_NOFOLLOW)?))
     }
 
+    fn hold_directory(&self, name: &[u8]) -> io::Result<Self> {
+        Ok(Self(self.open(name, OFlag::O_PATH | OFlag::O_DIRECTORY | OFlag::O_NOFOLLOW)?))
+    }
+
     fn open_file(&self, name: &[u8]) -> io::Result<File> {
         let flags = OFlag::O_NOFOLLOW | OFlag::O_NONBLOCK;
         let opened = match self.open(name, flags | OFlag::O_NOATIME) {
@@ -93,6 +121,15 @@ impl OpenDirectory for Directory {
 
     fn link_target(&self, name: &[u8]) -> io::Result<Vec<u8>> {
         Ok(readlinkat(self.0.as_fd(), c_name(name)?.as_c_str()).map(OsStringExt::into_vec)?)
+    }
+
+    fn node(&self, name: &[u8]) -> io::Result<Node> {
+        Ok(Node(self.open(name, OFlag::O_PATH | OFlag::O_NOFOLLOW)?))
+    }
+
+    fn path_to(&self, name: &[u8]) -> io::Result<PathBuf> {
+        let name = c_name(name)?;
+        Ok(self.path().join(OsStr::from_bytes(name.to_bytes())))
     }
 
     fn named<'d>(&'d self, name: &'d [u8]) -> NamedIn<'d> {

@@ -22,7 +22,7 @@ use std::io;
 
 use nix::errno::Errno;
 
-pub use directory::{Directory, NamedIn};
+pub use directory::{Directory, NamedIn, Node};
 pub use names::{name_bytes, os_str, path_bytes, path_of};
 pub use restored::{Restored, make_link, make_special, rename_new};
 pub use snapshot::TakenSnapshot;

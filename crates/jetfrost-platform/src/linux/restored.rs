@@ -4,7 +4,7 @@ use std::ffi::OsStr;
 use std::fs::{self, File, Permissions};
 use std::io;
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::{PermissionsExt, fchown, lchown, symlink};
+use std::os::unix::fs::{PermissionsExt, chown, fchown, symlink};
 use std::path::Path;
 
 use nix::errno::Errno;
@@ -14,22 +14,23 @@ use nix::sys::time::TimeSpec;
 use rustix::fs::{CWD, RenameFlags, renameat_with};
 use xattr::FileExt;
 
+use super::directory::Node;
 use crate::{FileKind, MetadataTarget, Special, Time};
 
-/// Something restored. A file that is still open needs no way to it looked up again.
+/// Something restored. No way to it is looked up again: what has its name by now may be something else.
 #[derive(Debug)]
 pub enum Restored<'r> {
     /// An open file.
     File(&'r File),
-    /// Anything, by its path.
-    Path(&'r Path),
+    /// Anything else.
+    Node(&'r Node),
 }
 
 impl MetadataTarget for Restored<'_> {
     fn set_owner(&self, uid: u32, gid: u32) -> io::Result<()> {
         match self {
             Self::File(file) => fchown(file, Some(uid), Some(gid)),
-            Self::Path(path) => lchown(path, Some(uid), Some(gid)),
+            Self::Node(node) => chown(node.path(), Some(uid), Some(gid)),
         }
     }
 
@@ -37,7 +38,7 @@ impl MetadataTarget for Restored<'_> {
         let name = OsStr::from_bytes(name);
         let set = match self {
             Self::File(file) => file.set_xattr(name, value),
-            Self::Path(path) => xattr::set(path, name, value),
+            Self::Node(node) => xattr::set_deref(node.path(), name, value),
         };
         // A volume that is full says the same of an attribute as a file system that has no room for any of this length.
         let unsupported = [Errno::ENOTSUP, Errno::E2BIG, Errno::ENOSPC, Errno::ERANGE].map(|errno| Some(errno as i32));
@@ -50,7 +51,7 @@ impl MetadataTarget for Restored<'_> {
     fn set_mode(&self, mode: u32) -> io::Result<()> {
         match self {
             Self::File(file) => file.set_permissions(Permissions::from_mode(mode)),
-            Self::Path(path) => fs::set_permissions(path, Permissions::from_mode(mode)),
+            Self::Node(node) => fs::set_permissions(node.path(), Permissions::from_mode(mode)),
         }
     }
 
@@ -58,7 +59,7 @@ impl MetadataTarget for Restored<'_> {
         let time = TimeSpec::new(time.seconds, time.nanos.into());
         let set = match self {
             Self::File(file) => futimens(file, &TimeSpec::UTIME_OMIT, &time),
-            Self::Path(path) => utimensat(AT_FDCWD, *path, &TimeSpec::UTIME_OMIT, &time, UtimensatFlags::NoFollowSymlink),
+            Self::Node(node) => utimensat(AT_FDCWD, &node.path(), &TimeSpec::UTIME_OMIT, &time, UtimensatFlags::FollowSymlink),
         };
         Ok(set?)
     }

@@ -1,0 +1,171 @@
+//! The folders that a restore goes through, held as they were found first. Whoever can rename folders or put links among them while it
+//! goes on leads nothing of it elsewhere: neither what is brought back, nor owners and permissions that are given.
+
+use std::collections::hash_map::Entry;
+use std::collections::{HashMap, VecDeque};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::{fs, io};
+
+use jetfrost_platform::{Accounts, Directory, Metadata, NewDirectory, Node, OpenDirectory, System, name_bytes};
+
+use crate::scan::FolderId;
+
+/// Folders that are kept open; files are mostly brought back one folder after the other.
+const OPEN: usize = 16;
+/// Whom a network volume that trusts no administrator makes the owner of what one makes there.
+const NOBODY: u32 = 65_534;
+
+/// Folders by their paths, each the same for as long as the restore goes on.
+#[derive(Debug, Default)]
+pub(super) struct PinnedFolders {
+    known: Mutex<HashMap<PathBuf, FolderId>>,
+    /// Those used last, the latest first.
+    open: Mutex<VecDeque<(PathBuf, Arc<Directory>)>>,
+}
+
+/// A name in a folder that is held.
+#[derive(Debug)]
+pub(super) struct Way {
+    folder: Arc<Directory>,
+    path: PathBuf,
+}
+
+impl Way {
+    /// A path that leads there for as long as this is there. People know it by another.
+    pub(super) fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// What is there, held.
+    fn node(&self) -> io::Result<Node> {
+        self.folder.node(self.path.file_name().map(name_bytes).unwrap_or_default())
+    }
+}
+
+impl PinnedFolders {
+    /// The way to a path whose folder is there. No link leads on it.
+    pub(super) fn way(&self, path: &Path) -> io::Result<Way> {
+        let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else {
+            return Err(io::ErrorKind::InvalidInput.into());
+        };
+        let folder = self.folder(parent)?;
+        let path = folder.path_to(name_bytes(name))?;
+        Ok(Way { folder, path })
+    }
+
+    /// What has a path, without following a link.
+    pub(super) fn metadata_of(&self, path: &Path) -> io::Result<Metadata> {
+        self.way(path)?.node()?.metadata()
+    }
+
+    /// Something without a content that this restore made: to be given all but that.
+    pub(super) fn made_special(&self, path: &Path) -> io::Result<Node> {
+        let node = self.way(path)?.node()?;
+        if is_ours(&node.metadata()?) { Ok(node) } else { Err(replaced()) }
+    }
+
+    /// Makes a folder that is for its owner alone.
+    pub(super) fn make(&self, path: &Path) -> io::Result<()> {
+        fs::DirBuilder::new().private().create(self.way(path)?.path())?;
+        let made = self.folder(path)?;
+        let is_empty = fs::read_dir(made.path_to(b".")?)?.next().is_none();
+        if is_ours(&made.metadata()?) && is_empty { Ok(()) } else { Err(replaced()) }
+    }
+
+    /// A folder itself, to be given all but its content.
+    pub(super) fn node(&self, folder: &Path) -> io::Result<Node> {
+        self.folder(folder)?.node(b".")
+    }
+
+    /// The number of a folder in its file system.
+    pub(super) fn file_number(&self, folder: &Path) -> io::Result<u64> {
+        Ok(self.folder(folder)?.metadata()?.file)
+    }
+
+    /// A folder; the one that had this path when it was first asked for.
+    pub(super) fn folder(&self, path: &Path) -> io::Result<Arc<Directory>> {
+        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(at) = open.iter().position(|(known, _)| known.as_os_str() == path.as_os_str()) {
+            open.swap(0, at);
+            return Ok(Arc::clone(&open[0].1));
+        }
+        let directory = Arc::new(Directory::held(path)?);
+        self.check(path, &directory.metadata()?)?;
+        open.truncate(OPEN - 1);
+        open.push_front((path.into(), Arc::clone(&directory)));
+        Ok(directory)
+    }
+
+    fn check(&self, path: &Path, found: &Metadata) -> io::Result<()> {
+        let found = FolderId { volume: found.volume, file: found.file };
+        match self.known.lock().unwrap_or_else(PoisonError::into_inner).entry(path.into()) {
+            Entry::Occupied(known) if *known.get() != found => Err(replaced()),
+            Entry::Occupied(_) => Ok(()),
+            Entry::Vacant(unknown) => {
+                unknown.insert(found);
+                Ok(())
+            }
+        }
+    }
+}
+
+/// Whether this can be what was made just now.
+fn is_ours(made: &Metadata) -> bool {
+    [System::own_ids().0, NOBODY].contains(&made.uid)
+}
+
+fn replaced() -> io::Error {
+    io::Error::other("somebody put something else in its place while it was brought back")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// What somebody does who may rename things where it is restored to.
+    #[test]
+    fn a_folder_that_was_replaced_is_not_gone_into_and_one_that_is_open_stays_what_it_was() {
+        let directory = tempfile::tempdir().expect("a directory");
+        let root = directory.path().canonicalize().expect("there");
+        let at = |path: &str| root.join(path);
+        for folder in ["real", "trap"] {
+            fs::create_dir(at(folder)).expect("made");
+        }
+        let folders = PinnedFolders::default();
+        let way = folders.way(&at("real/letter")).expect("a way");
+        fs::rename(at("real"), at("moved")).expect("moved");
+        for lead_elsewhere in [
+            |root: &Path| std::os::unix::fs::symlink("trap", root.join("real")).expect("linked"),
+            |root: &Path| fs::create_dir(root.join("real")).expect("made"),
+        ] {
+            lead_elsewhere(&root);
+            fs::write(way.path(), "dear Aud").expect("written");
+            fs::remove_file(at("moved/letter")).expect("in the one that it was");
+            // Open no more.
+            folders.open.lock().expect("no panic").clear();
+            assert!(folders.way(&at("real/other")).is_err());
+            assert!(folders.node(&at("real")).is_err());
+            fs::remove_file(at("real")).or_else(|_| fs::remove_dir(at("real"))).expect("removed");
+        }
+        fs::rename(at("moved"), at("real")).expect("moved back");
+        assert!(folders.way(&at("real/other")).is_ok());
+    }
+
+    #[test]
+    fn only_so_many_folders_are_open_at_once_and_a_link_is_held_as_itself() {
+        let directory = tempfile::tempdir().expect("a directory");
+        let root = directory.path().canonicalize().expect("there");
+        let folders = PinnedFolders::default();
+        for n in 0..2 * OPEN {
+            folders.make(&root.join(n.to_string())).expect("made");
+        }
+        assert_eq!(folders.open.lock().expect("no panic").len(), OPEN);
+        let link = root.join("3/link");
+        std::os::unix::fs::symlink("/etc/passwd", &link).expect("linked");
+        let found = folders.made_special(&link).expect("ours").metadata().expect("there");
+        assert_eq!(found.kind, Some(jetfrost_platform::FileKind::Symlink));
+        assert!(folders.make(&root.join("3")).is_err(), "it is there");
+        assert!(folders.way(Path::new("/")).is_err());
+    }
+}
