@@ -1,5 +1,5 @@
 //! Ratios against what the machine itself can do, measured in the same run: `jetfrost-bench` for all of it, or one of
-//! `files [TREE]`, `restore [TREE]`, `incompressible`, `disks`, `sparse`, `crowd`, `many [N]`, `store`, `watching`, `agents`; `scale`
+//! `files [TREE]`, `restore [TREE]`, `incompressible`, `disks`, `sparse`, `crowd`, `many [N]`, `names [N]`, `store`, `watching`, `agents`; `scale`
 //! simulates a year of many workstations.
 //!
 //! Each work is done by the programs as they ship, over TLS on loopback, and by plain system tools; both read the same
@@ -11,6 +11,7 @@ mod crowd;
 mod disks;
 mod files;
 mod many;
+mod names;
 mod office;
 mod processors;
 mod restore;
@@ -39,6 +40,7 @@ fn main() {
         Some("sparse") => apart(disks::sparse),
         Some("crowd") => apart(crowd::run),
         Some("many") => apart(|scratch| many::run(scratch, more.as_deref().and_then(|n| n.parse().ok()).unwrap_or(MANY))),
+        Some("names") => apart(|scratch| names::run(scratch, more.as_deref().and_then(|n| n.parse().ok()).unwrap_or(MANY))),
         Some("store") => apart(store::run),
         Some("agents") => apart(agents::run),
         Some("watching") => apart(watching::run),
@@ -52,6 +54,7 @@ fn main() {
             apart(disks::sparse);
             apart(crowd::run);
             apart(|scratch| many::run(scratch, MANY));
+            apart(|scratch| names::run(scratch, MANY));
             apart(store::run);
             apart(watching::run);
             apart(agents::run);

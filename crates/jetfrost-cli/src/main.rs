@@ -9,7 +9,7 @@ use commands::administration::{
     scrub, session, settings, setup, store, thinning, workstation,
 };
 use commands::getting_back::{
-    attach, check, compare, disks, drill, exceptions, export, look, points, restore, restore_disk, salvage, versions,
+    attach, check, compare, disks, drill, exceptions, export, look, points, restore, restore_disk, salvage, search, versions,
 };
 use commands::keys::{escrow, unlock, unlock_method};
 use commands::this_workstation::{
@@ -79,6 +79,8 @@ enum Command {
     Points(points::Points),
     /// Lists a folder as it was.
     Look(look::Look),
+    /// Finds files and folders by name, in all points.
+    Search(search::Search),
     /// Lists the versions of a file or folder, and the points that have each.
     Versions(versions::Versions),
     /// Compares two points: what was added, changed, renamed and removed.
@@ -225,6 +227,7 @@ fn run(command: Command, state_dir: &StateDir, ui: &Ui) -> Result<failure::Code,
         Command::AcceptAddress(command) => command.run(state_dir, ui),
         Command::Points(command) => command.run(state_dir, ui),
         Command::Look(command) => command.run(state_dir, ui),
+        Command::Search(command) => command.run(state_dir, ui),
         Command::Versions(command) => command.run(state_dir, ui),
         Command::Compare(command) => command.run(state_dir, ui),
         Command::Restore(command) => command.run(state_dir, ui),

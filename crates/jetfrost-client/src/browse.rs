@@ -248,7 +248,7 @@ fn pattern_against(patterns: &[String], path: &[u8]) -> Result<Option<(String, V
 }
 
 /// What is in a listing, and how reading it ended: of one that is damaged, what comes before the damage.
-pub(crate) fn entries_of(source: &BrowserSource<'_>, listing: &Content) -> (Vec<Entry>, Result<()>) {
+pub(crate) fn entries_of(source: &impl ChunkSource<Error = ClientError>, listing: &Content) -> (Vec<Entry>, Result<()>) {
     let mut entries = Vec::new();
     let read = read_listing(source, listing, &mut |entry| {
         entries.push(entry);

@@ -5,6 +5,7 @@ pub mod api;
 pub mod attach;
 pub mod backup;
 pub mod browse;
+pub mod catalogue;
 pub mod check;
 mod clock;
 pub mod compare;

@@ -34,6 +34,7 @@ mod retention;
 mod roles;
 mod roster;
 mod salvage;
+mod search;
 mod selection;
 mod setup;
 mod soak;

@@ -278,15 +278,8 @@ fn a_point_of_an_unknown_version_is_refused_by_name() {
     assert!(error.to_string().contains("format version 2"), "{error}");
 }
 
-#[test]
-fn a_service_that_went_back_in_time_is_noticed() {
-    let mut office = Office::open();
-    office.destination("shelf");
-    let station = office.workstation("knot");
-    station.write("a", "1");
-    station.back_up().expect("backed up");
-    station.write("a", "2");
-    station.back_up().expect("backed up");
+/// Makes what the service knows of a store what it was before its second point, as a copy of disk and records from then is.
+pub(crate) fn set_back(office: &mut Office) {
     let points = glob(&office.path("shelf"), "point");
     fs::remove_file(points.iter().max().expect("two points")).expect("set back");
     let receipts = glob(&office.path("shelf"), "receipt");
@@ -298,6 +291,18 @@ fn a_service_that_went_back_in_time_is_noticed() {
     let records = office.path("state/records.sqlite");
     assert!(Command::new("python3").args(["-c", statement]).arg(records).status().expect("python3 runs").success());
     office.start();
+}
+
+#[test]
+fn a_service_that_went_back_in_time_is_noticed() {
+    let mut office = Office::open();
+    office.destination("shelf");
+    let station = office.workstation("knot");
+    station.write("a", "1");
+    station.back_up().expect("backed up");
+    station.write("a", "2");
+    station.back_up().expect("backed up");
+    set_back(&mut office);
     let error = station.back_up().expect_err("refused");
     assert!(matches!(error, ClientError::RolledBack { shown: 1, seen: 2 }), "{error}");
 }

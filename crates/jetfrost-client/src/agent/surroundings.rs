@@ -16,6 +16,7 @@ use crate::agent::change_tracker::ChangeTracker;
 use crate::agent::listening::listen;
 use crate::backup::{BackupReport, ReadBack, back_up_unless_queued};
 use crate::browse::{At, Browser};
+use crate::catalogue::Catalogue;
 use crate::clock::minute_of_day;
 use crate::diagnosis::{Findings, diagnose, send_kept, send_or_keep};
 use crate::drill::{Rehearsal, drill};
@@ -126,6 +127,12 @@ impl ThisMachine {
     pub fn watching_single_folders(self) -> Self {
         Self { changes: ChangeTracker::new(false), ..self }
     }
+
+    /// Brings the catalogue of names up to date, so that a search need not wait for that. Where it cannot be, the search says why.
+    fn catalogue_names(&self) {
+        let _ = Browser::open(&self.state_dir)
+            .and_then(|browser| Catalogue::up_to_date(&browser, &self.state_dir, &Meter::default()));
+    }
 }
 
 impl fmt::Debug for ThisMachine {
@@ -212,6 +219,9 @@ impl Surroundings for ThisMachine {
                 Err(error @ ClientError::NothingThere(_)) => missing = Some(error),
                 Err(error) => return Err(error),
             }
+        }
+        if reports.iter().any(|report| report.point.kind == PointKind::Files) {
+            self.catalogue_names();
         }
         missing.map_or(Ok(reports), Err)
     }

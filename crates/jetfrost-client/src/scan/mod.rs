@@ -9,7 +9,7 @@ mod facts;
 mod file;
 mod stand_in;
 #[cfg(test)]
-mod testing;
+pub(crate) mod testing;
 mod walk;
 
 use std::io;

@@ -12,6 +12,7 @@ pub(crate) mod points;
 pub(crate) mod restore;
 pub(crate) mod restore_disk;
 pub(crate) mod salvage;
+pub(crate) mod search;
 pub(crate) mod versions;
 
 use std::path::PathBuf;
@@ -38,4 +39,28 @@ fn troubles_as_json(troubles: &[NotRestored]) -> Vec<Value> {
         })
     };
     troubles.iter().map(one).collect()
+}
+
+/// Descending numbers, those that follow each other as one range: `9, 4-6, 1`.
+fn runs(numbers: impl Iterator<Item = u64>) -> String {
+    let mut ranges: Vec<(u64, u64)> = Vec::new();
+    for number in numbers {
+        match ranges.last_mut() {
+            Some((least, _)) if *least == number + 1 => *least = number,
+            _ => ranges.push((number, number)),
+        }
+    }
+    let shown = |(least, most): &(u64, u64)| if least == most { least.to_string() } else { format!("{least}-{most}") };
+    ranges.iter().map(shown).collect::<Vec<_>>().join(", ")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::runs;
+
+    #[test]
+    fn numbers_that_follow_each_other_are_a_range() {
+        assert_eq!(runs([9, 6, 5, 4, 1].into_iter()), "9, 4-6, 1");
+        assert_eq!(runs(std::iter::empty()), "");
+    }
 }

@@ -10,8 +10,8 @@ use jetfrost_wire::size::show;
 use jiff::Timestamp;
 use serde_json::json;
 
-use crate::commands::getting_back::absolute;
 use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::getting_back::{absolute, runs};
 use crate::commands::labels;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, many, moment, shown_path};
@@ -78,28 +78,4 @@ fn as_json(found: &Found) -> serde_json::Value {
     };
     let versions: Vec<_> = found.versions.iter().map(version).collect();
     json!({ "versions": versions, "absent": found.absent, "unreadable": found.unreadable })
-}
-
-/// Descending numbers, those that follow each other as one range: `9, 4-6, 1`.
-fn runs(numbers: impl Iterator<Item = u64>) -> String {
-    let mut ranges: Vec<(u64, u64)> = Vec::new();
-    for number in numbers {
-        match ranges.last_mut() {
-            Some((least, _)) if *least == number + 1 => *least = number,
-            _ => ranges.push((number, number)),
-        }
-    }
-    let shown = |(least, most): &(u64, u64)| if least == most { least.to_string() } else { format!("{least}-{most}") };
-    ranges.iter().map(shown).collect::<Vec<_>>().join(", ")
-}
-
-#[cfg(test)]
-mod tests {
-    use super::runs;
-
-    #[test]
-    fn numbers_that_follow_each_other_are_a_range() {
-        assert_eq!(runs([9, 6, 5, 4, 1].into_iter()), "9, 4-6, 1");
-        assert_eq!(runs(std::iter::empty()), "");
-    }
 }
