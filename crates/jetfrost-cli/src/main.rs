@@ -9,7 +9,8 @@ use commands::administration::{
     scrub, session, settings, setup, store, thinning, workstation,
 };
 use commands::getting_back::{
-    attach, check, compare, disks, drill, exceptions, export, look, points, restore, restore_disk, salvage, search, versions,
+    attach, check, compare, disks, drill, exceptions, export, look, mount, points, restore, restore_disk, salvage, search,
+    versions,
 };
 use commands::keys::{escrow, unlock, unlock_method};
 use commands::this_workstation::{
@@ -97,6 +98,8 @@ enum Command {
     RestoreDisk(restore_disk::RestoreDisk),
     /// Serves a disk of a point on this machine, read-only, to standard tools.
     Attach(attach::Attach),
+    /// Shows all points as folders in a file manager, for reading.
+    Mount(mount::Mount),
     /// Lists what a point does not hold exactly as it was.
     Exceptions(exceptions::Exceptions),
     /// Reads a point back with the key and compares it with what was backed up.
@@ -227,6 +230,7 @@ fn run(command: Command, state_dir: &StateDir, ui: &Ui) -> Result<failure::Code,
         Command::AcceptAddress(command) => command.run(state_dir, ui),
         Command::Points(command) => command.run(state_dir, ui),
         Command::Look(command) => command.run(state_dir, ui),
+        Command::Mount(command) => command.run(state_dir, ui),
         Command::Search(command) => command.run(state_dir, ui),
         Command::Versions(command) => command.run(state_dir, ui),
         Command::Compare(command) => command.run(state_dir, ui),

@@ -28,7 +28,7 @@ pub(crate) fn say_stopping() {
 }
 
 /// How a command talks.
-#[derive(Debug)]
+#[derive(Debug, Clone, Copy)]
 pub(crate) struct Ui {
     json: bool,
 }

@@ -9,6 +9,7 @@ pub mod catalogue;
 pub mod check;
 mod clock;
 pub mod compare;
+mod content_reader;
 pub mod diagnosis;
 pub mod discovery;
 pub mod disk;
@@ -21,6 +22,7 @@ pub mod export;
 pub mod hooks;
 pub mod join;
 pub mod kept_key;
+pub mod mount;
 mod pins;
 pub mod progress;
 pub mod restore;
@@ -35,6 +37,7 @@ pub mod unlock_methods;
 pub mod versions;
 mod walk_tree;
 
+pub use content_reader::{ContentReader, Stretch};
 pub use error::ClientError;
 pub use scan::{Counts as ScanCounts, FolderId};
 

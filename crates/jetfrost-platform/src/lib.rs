@@ -43,7 +43,7 @@ pub use registration::{Registration, Started};
 pub use restored::{MetadataTarget, Special};
 pub use secrets::{Keeper, Secrets};
 pub use snapshot::Snapshot;
-pub use socket::{Listening, LocalSockets};
+pub use socket::{Listening, LocalSockets, Peers};
 pub use system::{
     Directory, LocalListener, LocalStream, NamedIn, Node, Restored, TakenSnapshot, Watch, is_medium_error, make_link,
     make_special, name_bytes, os_str, path_bytes, path_of, reason, rename_new,

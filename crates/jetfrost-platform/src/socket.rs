@@ -1,6 +1,7 @@
 //! Sockets that only one user of this machine can open, and waiting for whoever connects.
 
 use std::io;
+use std::net::TcpStream;
 use std::path::Path;
 use std::time::Duration;
 
@@ -21,4 +22,14 @@ pub trait Listening {
     /// # Errors
     /// What the system says.
     fn wait(&self, most: Duration) -> io::Result<bool>;
+}
+
+/// Who is at the other end of a connection within this machine.
+pub trait Peers {
+    /// The account whose program has the other end of a connection over the loopback address; none when that cannot be told, as of one
+    /// that has ended.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn account_behind(connection: &TcpStream) -> io::Result<Option<u32>>;
 }

@@ -15,7 +15,7 @@ use jetfrost_wire::job::{Job, JobState};
 use jetfrost_wire::workstation::{Integrity, PointKind, UnlockMethod};
 
 /// Bytes that do not compress.
-fn noise(seed: &str, len: usize) -> Vec<u8> {
+pub(crate) fn noise(seed: &str, len: usize) -> Vec<u8> {
     let mut bytes = vec![0; len];
     SeededRandom::new(seed.as_bytes()).fill(&mut bytes);
     bytes

@@ -22,6 +22,7 @@ mod integrity;
 mod interruptions;
 mod joining;
 mod mail;
+mod mount;
 mod oracle;
 mod outputs;
 mod people;

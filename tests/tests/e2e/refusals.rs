@@ -226,7 +226,7 @@ fn a_volume_that_goes_away_during_a_run_ends_it_and_nothing_is_written_in_its_st
 }
 
 /// Files below a directory with an extension.
-fn glob(directory: &Path, extension: &str) -> Vec<PathBuf> {
+pub(crate) fn glob(directory: &Path, extension: &str) -> Vec<PathBuf> {
     let entries =
         fs::read_dir(directory).map(|d| d.filter_map(Result::ok).map(|e| e.path()).collect::<Vec<_>>()).unwrap_or_default();
     let below = entries.into_iter().flat_map(|p| if p.is_dir() { glob(&p, extension) } else { vec![p] });

@@ -8,7 +8,7 @@ use super::protocol::{
     REQUEST_ONE, Request, answer, answer_option, chunk, command, info, option, pass_over, read_u32, read_u64, write_chunk,
     write_simple,
 };
-use crate::disk::{DiskImage, Stretch};
+use crate::content_reader::{ContentReader, Stretch};
 use crate::error::ClientError;
 
 /// No request reads more at once; the protocol's usual bound.
@@ -32,17 +32,17 @@ pub(super) trait Readable {
     fn stretches(&self, range: Range<u64>) -> Result<Vec<Stretch>, ClientError>;
 }
 
-impl Readable for DiskImage {
+impl Readable for ContentReader {
     fn len(&self) -> u64 {
-        DiskImage::len(self)
+        ContentReader::len(self)
     }
 
     fn read_data(&self, range: Range<u64>) -> Result<(Vec<Stretch>, Vec<u8>), ClientError> {
-        DiskImage::read_data(self, range)
+        ContentReader::read_data(self, range)
     }
 
     fn stretches(&self, range: Range<u64>) -> Result<Vec<Stretch>, ClientError> {
-        DiskImage::stretches(self, range)
+        ContentReader::stretches(self, range)
     }
 }
 

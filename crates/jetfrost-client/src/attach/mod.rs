@@ -16,7 +16,8 @@ use jetfrost_wire::restore::Scope;
 use jetfrost_wire::run::{Phase, Progress};
 
 use crate::browse::{Browser, OpenPoint};
-use crate::disk::{Disk, DiskImage};
+use crate::content_reader::ContentReader;
+use crate::disk::Disk;
 use crate::error::ClientError;
 use crate::progress::Meter;
 use sessions::{Client, Sessions};
@@ -43,7 +44,7 @@ pub enum Listen {
 pub fn attach(
     browser: &Browser,
     point: &OpenPoint,
-    (disk, image): (&Disk, Arc<DiskImage>),
+    (disk, image): (&Disk, Arc<ContentReader>),
     listen: &Listen,
     meter: &Arc<Meter>,
     ready: impl FnOnce(&str),
@@ -92,7 +93,7 @@ impl Listener {
     }
 
     /// Takes connections until the meter is stopped.
-    fn serve(&self, image: &Arc<DiskImage>, export: &str, meter: &Arc<Meter>) -> Result<()> {
+    fn serve(&self, image: &Arc<ContentReader>, export: &str, meter: &Arc<Meter>) -> Result<()> {
         let sessions = Arc::new(Sessions::default());
         let failed = || ClientError::file("listening on", "the address of the attached disk");
         while !meter.is_stopped() {
@@ -159,7 +160,7 @@ fn escaped(byte: u8) -> String {
 }
 
 struct Session {
-    image: Arc<DiskImage>,
+    image: Arc<ContentReader>,
     export: String,
     meter: Arc<Meter>,
     sessions: Arc<Sessions>,

@@ -5,13 +5,12 @@ use jetfrost_image::tree::read_listing;
 use partitions::Table;
 
 use crate::browse::{Browser, Entry, OpenPoint, find};
+use crate::content_reader::ContentReader;
 use crate::error::ClientError;
 
-mod image;
 pub mod partitions;
 mod restore;
 
-pub use image::{DiskImage, Stretch};
 pub use restore::{DiskReport, Target, restore_disk};
 
 type Result<T> = std::result::Result<T, ClientError>;
@@ -49,7 +48,7 @@ impl Browser {
             match (entry.kind, &entry.content) {
                 (EntryKind::Directory, Some(listing)) => self.disks_below(&path, listing, found)?,
                 (_, Some(content)) => {
-                    let image = DiskImage::new(self.clone(), content.clone());
+                    let image = ContentReader::new(self.clone(), content.clone());
                     let table = match Table::read(content.len, |offset, len| image.read(offset, len)) {
                         // The rest of the disk can still be brought back.
                         Err(ClientError::Damaged | ClientError::Format(_)) => None,
@@ -67,7 +66,7 @@ impl Browser {
     ///
     /// # Errors
     /// [`ClientError::NoPath`] when there is no such disk, or several and none was named; [`ClientError::Damaged`].
-    pub fn disk(&self, point: &OpenPoint, path: Option<&[u8]>) -> Result<(Disk, DiskImage)> {
+    pub fn disk(&self, point: &OpenPoint, path: Option<&[u8]>) -> Result<(Disk, ContentReader)> {
         let disk = match path {
             Some(path) => {
                 let no_disk = || ClientError::NoPath(format!("'{}' is no disk in this point", String::from_utf8_lossy(path)));
@@ -86,7 +85,7 @@ impl Browser {
             }
         };
         let content = disk.entry.content.clone().unwrap_or_else(Content::empty);
-        let image = DiskImage::new(self.clone(), content);
+        let image = ContentReader::new(self.clone(), content);
         Ok((disk, image))
     }
 }

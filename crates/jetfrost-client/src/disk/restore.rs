@@ -12,7 +12,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 use std::{fs, io};
 
-use super::image::DiskImage;
+use crate::content_reader::ContentReader;
 use crossbeam_channel::{Receiver, Sender, bounded};
 use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::Opener;
@@ -75,7 +75,7 @@ const PIECE: u64 = 1 << 20;
 pub fn restore_disk(
     browser: &Browser,
     point: &OpenPoint,
-    image: &DiskImage,
+    image: &ContentReader,
     target: &Target,
     meter: &Arc<Meter>,
 ) -> Result<DiskReport> {
@@ -142,7 +142,7 @@ impl Opened {
     }
 
     /// Writes what is not right yet, then reads all of it back.
-    fn fill(&self, browser: &Browser, image: &DiskImage, meter: &Meter) -> Result<DiskReport> {
+    fn fill(&self, browser: &Browser, image: &ContentReader, meter: &Meter) -> Result<DiskReport> {
         let tally = Tally::default();
         meter.enter(Phase::Sending);
         meter.expect(1, image.len());
@@ -166,7 +166,7 @@ impl Opened {
     }
 
     /// Goes through the whole disk with several workers.
-    fn pass(&self, browser: &Browser, image: &DiskImage, meter: &Meter, work: Work<'_>, tally: &Tally) -> Result<()> {
+    fn pass(&self, browser: &Browser, image: &ContentReader, meter: &Meter, work: Work<'_>, tally: &Tally) -> Result<()> {
         let (batches, waiting) = bounded::<Batch>(BATCHES);
         std::thread::scope(|scope| {
             let workers: Vec<_> = (0..WORKERS)
@@ -246,7 +246,7 @@ type Batch = Vec<(u64, Part)>;
 type Work<'w> = &'w (dyn Fn(&mut Worker<'_>, &Batch) -> Result<()> + Sync);
 
 /// Gives the parts of the disk out in batches. Where it is not known what they are, there will be zeros.
-fn plan(image: &DiskImage, tally: &Tally, batches: &Sender<Batch>) -> Result<()> {
+fn plan(image: &ContentReader, tally: &Tally, batches: &Sender<Batch>) -> Result<()> {
     let (mut batch, mut bytes) = (Batch::new(), 0);
     // The channel closes when all workers failed; they tell why.
     let send = |batch: &mut Batch| batches.send(std::mem::take(batch)).map_err(|_| ClientError::Stopped);

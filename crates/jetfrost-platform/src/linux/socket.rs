@@ -2,7 +2,7 @@
 
 use std::fs::{self, Permissions};
 use std::io;
-use std::net::TcpListener;
+use std::net::{TcpListener, TcpStream};
 use std::os::fd::{AsFd, BorrowedFd};
 use std::os::unix::fs::PermissionsExt;
 use std::os::unix::net::{UnixListener, UnixStream};
@@ -12,7 +12,7 @@ use std::time::Duration;
 use nix::errno::Errno;
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 
-use crate::{Listening, LocalSockets};
+use crate::{Listening, LocalSockets, Peers, System};
 
 /// A socket in the file system that takes connections.
 pub type LocalListener = UnixListener;
@@ -55,5 +55,17 @@ fn is_readable(fd: BorrowedFd<'_>, most: Duration) -> io::Result<bool> {
         Ok(ready) => Ok(ready > 0),
         Err(Errno::EINTR) => Ok(false),
         Err(e) => Err(e.into()),
+    }
+}
+
+impl Peers for System {
+    fn account_behind(connection: &TcpStream) -> io::Result<Option<u32>> {
+        let (own, other) = (connection.local_addr()?, connection.peer_addr()?);
+        // The kernel says of one that has ended that it is root's.
+        let is_other_end = |end: &procfs::net::TcpNetEntry| {
+            (end.local_address, end.remote_address) == (other, own) && end.state == procfs::net::TcpState::Established
+        };
+        let ends = procfs::net::tcp().map_err(io::Error::other)?;
+        Ok(ends.into_iter().find(is_other_end).map(|end| end.uid))
     }
 }

@@ -1,4 +1,4 @@
-//! Reading from anywhere in a disk image: only the chunks behind the range are fetched, and a few are kept.
+//! Reading from anywhere in a disk or file of a point: only the chunks behind the range are fetched, and a few are kept.
 
 use std::collections::HashMap;
 use std::num::NonZeroUsize;
@@ -26,16 +26,26 @@ const AHEAD: u64 = 4 << 20;
 /// Readers that are followed side by side.
 const READERS: NonZeroUsize = NonZeroUsize::new(32).expect("not zero");
 
-/// A disk in a recovery point, open for reading. May be read by several threads.
-pub struct DiskImage {
+/// Chunks that were read lately.
+#[derive(Clone)]
+pub(crate) struct KeptChunks(Arc<Mutex<LruCache<ChunkName, Chunk>>>);
+
+impl Default for KeptChunks {
+    fn default() -> Self {
+        Self(Arc::new(Mutex::new(LruCache::new(KEPT))))
+    }
+}
+
+/// The content of a disk or file in a recovery point, open for reading. May be read by several threads.
+pub struct ContentReader {
     browser: Browser,
     content: Content,
-    kept: Mutex<LruCache<ChunkName, Chunk>>,
+    kept: KeptChunks,
     /// Where the latest reads ended.
     ends: Mutex<LruCache<u64, ()>>,
 }
 
-/// A stretch of a disk.
+/// A stretch of it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Stretch {
     /// Bytes.
@@ -44,12 +54,17 @@ pub struct Stretch {
     pub is_hole: bool,
 }
 
-impl DiskImage {
-    pub(super) fn new(browser: Browser, content: Content) -> Self {
-        Self { browser, content, kept: Mutex::new(LruCache::new(KEPT)), ends: Mutex::new(LruCache::new(READERS)) }
+impl ContentReader {
+    pub(crate) fn new(browser: Browser, content: Content) -> Self {
+        Self::sharing(KeptChunks::default(), browser, content)
     }
 
-    /// Bytes of the disk.
+    /// One that keeps chunks together with others.
+    pub(crate) fn sharing(kept: KeptChunks, browser: Browser, content: Content) -> Self {
+        Self { browser, content, kept, ends: Mutex::new(LruCache::new(READERS)) }
+    }
+
+    /// Bytes of it.
     #[must_use]
     pub fn len(&self) -> u64 {
         self.content.len
@@ -61,14 +76,14 @@ impl DiskImage {
         self.content.len == 0
     }
 
-    pub(super) fn content(&self) -> &Content {
+    pub(crate) fn content(&self) -> &Content {
         &self.content
     }
 
     /// `len` bytes from `offset`, or as many as there are.
     ///
     /// # Errors
-    /// As [`DiskImage::read_at`].
+    /// As [`ContentReader::read_at`].
     pub fn read(&self, offset: u64, len: usize) -> Result<Vec<u8>> {
         let there = self.len().saturating_sub(offset).min(len as u64);
         let mut bytes = vec![0; usize::try_from(there).expect("not more than was asked for")];
@@ -76,7 +91,7 @@ impl DiskImage {
         Ok(bytes)
     }
 
-    /// Fills the buffer from `offset`, which with its length must lie within the disk.
+    /// Fills the buffer from `offset`, which with its length must lie within it.
     ///
     /// # Errors
     /// [`ClientError::Damaged`]; what the service said.
@@ -100,7 +115,7 @@ impl DiskImage {
     /// What is data and what is a hole in a range, and the bytes of the data one after the other.
     ///
     /// # Errors
-    /// As [`DiskImage::read_at`].
+    /// As [`ContentReader::read_at`].
     pub fn read_data(&self, range: Range<u64>) -> Result<(Vec<Stretch>, Vec<u8>)> {
         let ahead = if self.follows(&range) { AHEAD } else { 0 };
         let parts = self.parts(range.start..(range.end + ahead).min(self.len()))?;
@@ -132,7 +147,7 @@ impl DiskImage {
     /// What is data and what is a hole, in order; neighbours differ.
     ///
     /// # Errors
-    /// As [`DiskImage::read_at`].
+    /// As [`ContentReader::read_at`].
     pub fn stretches(&self, range: Range<u64>) -> Result<Vec<Stretch>> {
         Ok(as_stretches(&self.parts(range.clone())?, &range))
     }
@@ -184,11 +199,11 @@ impl DiskImage {
     }
 
     fn kept(&self) -> MutexGuard<'_, LruCache<ChunkName, Chunk>> {
-        self.kept.lock().unwrap_or_else(PoisonError::into_inner)
+        self.kept.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
-impl ChunkSource for DiskImage {
+impl ChunkSource for ContentReader {
     type Error = ClientError;
 
     fn get(&self, name: &ChunkName) -> Result<Vec<u8>> {

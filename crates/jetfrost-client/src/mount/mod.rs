@@ -1,0 +1,265 @@
+//! Mounting: all points of files, served for reading to file managers of this machine by WebDAV (RFC 4918) on the loopback address.
+//!
+//! The address has a secret in it, and whose program is at the other end of a connection is looked at as well: the address of what is
+//! mounted can be read by everybody on the machine.
+
+mod file_system;
+mod past;
+
+use std::collections::{BTreeMap, HashSet};
+use std::convert::Infallible;
+use std::net::{Ipv4Addr, SocketAddr, TcpListener, TcpStream};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use data_encoding::BASE32_NOPAD;
+use dav_server::body::Body;
+use dav_server::{DavHandler, DavMethodSet};
+use http::{HeaderValue, Request, Response, StatusCode, header};
+use hyper::body::Incoming;
+use hyper::server::conn::http1;
+use hyper::service::service_fn;
+use hyper_util::rt::{TokioIo, TokioTimer};
+use jetfrost_image::crypto::random_array;
+use jetfrost_platform::{Accounts, Peers, System};
+use jetfrost_wire::restore::Scope;
+use jetfrost_wire::run::Phase;
+use tokio::sync::Semaphore;
+
+use crate::browse::Browser;
+use crate::content_reader::ContentReader;
+use crate::error::ClientError;
+use crate::progress::Meter;
+use crate::store_source::RestoreOnRecord;
+use crate::system_random;
+use file_system::PastFileSystem;
+use past::Past;
+
+type Result<T> = std::result::Result<T, ClientError>;
+
+/// Connections at once; a file manager has a few.
+const CONNECTIONS: usize = 64;
+/// A connection on which nothing is asked for so long is ended.
+const SILENCE: Duration = Duration::from_mins(2);
+/// So often is looked whether it is to end.
+const LOOK_EVERY: Duration = Duration::from_millis(200);
+/// Bytes that are read and sent at once.
+const PIECE: usize = 1 << 20;
+
+/// How points are mounted.
+pub struct Mounting {
+    /// The port of the loopback address; 0 for any free one.
+    pub port: u16,
+    /// The account whose programs may read, beside this one.
+    pub also: Option<u32>,
+    /// Called with the path of what turned out to be damaged, once for each.
+    pub on_damage: Box<dyn Fn(&[u8]) + Send + Sync>,
+}
+
+/// Where it is mounted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Address {
+    /// `127.0.0.1:port`.
+    pub at: SocketAddr,
+    /// The path, which nobody can guess.
+    pub path: String,
+    /// Points of files.
+    pub points: usize,
+}
+
+/// What came of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Unmounted {
+    /// Bytes of files that were read.
+    pub bytes: u64,
+    /// Files and folders that were damaged.
+    pub damaged: u64,
+}
+
+/// What is mounted.
+struct Mounted {
+    past: Past,
+    browser: Browser,
+    /// Of each point that something was read of, its restore on record.
+    records: Mutex<BTreeMap<u64, (RestoreOnRecord, Arc<Meter>)>>,
+    damaged: Mutex<HashSet<Vec<u8>>>,
+    on_damage: Box<dyn Fn(&[u8]) + Send + Sync>,
+}
+
+/// Serves all points until the meter is stopped. `ready` is given the address. Of each point that something is read of, that is put on
+/// record as a restore.
+///
+/// # Errors
+/// [`ClientError::File`] when the port cannot be had; what the service said.
+pub fn mount(browser: &Browser, how: Mounting, meter: &Meter, ready: impl FnOnce(&Address)) -> Result<Unmounted> {
+    let Mounting { port, also, on_damage } = how;
+    let failed = || ClientError::file("listening on", format!("port {port}"));
+    let mounted = Arc::new(Mounted {
+        past: Past::new(browser.clone()),
+        browser: browser.clone(),
+        records: Mutex::default(),
+        damaged: Mutex::default(),
+        on_damage,
+    });
+    let points = mounted.past.number()?;
+    let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, port)).map_err(failed())?;
+    listener.set_nonblocking(true).map_err(failed())?;
+    let secret = BASE32_NOPAD.encode(&random_array::<16>(&system_random())).to_lowercase();
+    let at = listener.local_addr().map_err(failed())?;
+    let handler = DavHandler::builder()
+        .filesystem(Box::new(PastFileSystem(Arc::clone(&mounted))))
+        .methods(DavMethodSet::WEBDAV_RO)
+        .strip_prefix(format!("/{secret}"))
+        .autoindex(true)
+        .read_buf_size(PIECE)
+        .build_handler();
+    let serving = Serving { handler, secret: format!("/{secret}/"), at, own: System::own_ids().0, also };
+    let runtime = tokio::runtime::Runtime::new().map_err(failed())?;
+    ready(&Address { at, path: serving.secret.clone(), points });
+    let served = runtime.block_on(serving.serve(listener, meter));
+    runtime.shutdown_background();
+    served.map_err(failed())?;
+    mounted.end()
+}
+
+impl Mounted {
+    /// Bytes of a file of a point, some or all of those that are asked for; none at its end.
+    fn read(&self, point: u64, file: &ContentReader, at: u64, most: usize) -> Result<Vec<u8>> {
+        let bytes = file.read(at, most.min(PIECE))?;
+        let mut records = lock(&self.records);
+        if !records.contains_key(&point) {
+            let meter = Arc::new(Meter::default());
+            let record = self.browser.source.begin_restore(point, Scope::Selection, &meter)?;
+            meter.enter(Phase::Sending);
+            records.insert(point, (record, meter));
+        }
+        if let Some((_, meter)) = records.get(&point) {
+            meter.bytes_done(bytes.len() as u64);
+            if at == 0 {
+                meter.file_done();
+            }
+        }
+        Ok(bytes)
+    }
+
+    /// Does something with what is at a path, and tells if that is damaged.
+    fn noting<T>(&self, path: &[u8], work: impl FnOnce(&Past) -> Result<T>) -> Result<T> {
+        let done = work(&self.past);
+        if done.as_ref().is_err_and(ClientError::is_loss) && lock(&self.damaged).insert(path.to_vec()) {
+            (self.on_damage)(path);
+        }
+        done
+    }
+
+    fn end(&self) -> Result<Unmounted> {
+        let damaged = lock(&self.damaged).len() as u64;
+        let mut bytes = 0;
+        for (record, meter) in std::mem::take(&mut *lock(&self.records)).into_values() {
+            let progress = meter.progress();
+            bytes += progress.bytes_done;
+            record.end(Ok(()), progress, |()| damaged)?;
+        }
+        Ok(Unmounted { bytes, damaged })
+    }
+}
+
+/// What connections are served with.
+#[derive(Clone)]
+struct Serving {
+    handler: DavHandler,
+    /// What every path begins with.
+    secret: String,
+    at: SocketAddr,
+    /// Accounts whose programs are answered, beside root's.
+    own: u32,
+    also: Option<u32>,
+}
+
+impl Serving {
+    async fn serve(self, listener: TcpListener, meter: &Meter) -> std::io::Result<()> {
+        let listener = tokio::net::TcpListener::from_std(listener)?;
+        let room = Arc::new(Semaphore::new(CONNECTIONS));
+        while !meter.is_stopped() {
+            let Ok(accepted) = tokio::time::timeout(LOOK_EVERY, listener.accept()).await else { continue };
+            let Ok((stream, _)) = accepted else {
+                // As many files are open as may be, or whoever connected has gone.
+                tokio::time::sleep(LOOK_EVERY).await;
+                continue;
+            };
+            let Ok(place) = Arc::clone(&room).try_acquire_owned() else { continue };
+            let serving = self.clone();
+            tokio::spawn(async move {
+                // A client that breaks off or does not keep to the protocol is its own affair.
+                let _ = serving.connection(stream).await;
+                drop(place);
+            });
+        }
+        Ok(())
+    }
+
+    async fn connection(
+        self,
+        stream: tokio::net::TcpStream,
+    ) -> std::result::Result<(), Box<dyn std::error::Error + Send + Sync>> {
+        let stream = stream.into_std()?;
+        let (allowed, stream) = tokio::task::spawn_blocking({
+            let serving = self.clone();
+            move || (serving.admits(&stream), stream)
+        })
+        .await?;
+        if !allowed {
+            return Ok(());
+        }
+        let io = TokioIo::new(tokio::net::TcpStream::from_std(stream)?);
+        let service = service_fn(move |request| {
+            let serving = self.clone();
+            async move { Ok::<_, Infallible>(serving.answer(request).await) }
+        });
+        http1::Builder::new().timer(TokioTimer::new()).header_read_timeout(SILENCE).serve_connection(io, service).await?;
+        Ok(())
+    }
+
+    /// Whether the other end is a program of an account that may read.
+    fn admits(&self, stream: &TcpStream) -> bool {
+        let account = System::account_behind(stream).ok().flatten();
+        account.is_some_and(|account| account == 0 || account == self.own || Some(account) == self.also)
+    }
+
+    async fn answer(&self, request: Request<Incoming>) -> Response<Body> {
+        let mut answer = if self.is_addressed(&request) {
+            self.handler.handle(request).await
+        } else {
+            let mut unknown = Response::new(Body::empty());
+            *unknown.status_mut() = StatusCode::NOT_FOUND;
+            unknown
+        };
+        // What the library says of locks is not so here.
+        if let Some(classes) = answer.headers_mut().get_mut("dav") {
+            *classes = HeaderValue::from_static("1");
+        }
+        // What is in the files is not to run in a browser that shows one, nor is the address to be told to others.
+        for (name, value) in [
+            (header::CONTENT_SECURITY_POLICY, "sandbox; default-src 'none'; img-src 'self'; style-src 'unsafe-inline'"),
+            (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
+            (header::REFERRER_POLICY, "no-referrer"),
+        ] {
+            answer.headers_mut().insert(name, HeaderValue::from_static(value));
+        }
+        answer
+    }
+
+    /// Whether the request has the secret, and is for this address: a page of elsewhere can give this one another name.
+    fn is_addressed(&self, request: &Request<Incoming>) -> bool {
+        let host = request.headers().get(header::HOST).and_then(|host| host.to_str().ok());
+        let names = [self.at.to_string(), format!("localhost:{}", self.at.port())];
+        let path = request.uri().path();
+        let begin = path.get(..self.secret.len()).unwrap_or_default();
+        // Hashes are compared in a time that tells nothing.
+        host.is_some_and(|host| names.iter().any(|name| name == host))
+            && blake3::hash(begin.as_bytes()) == blake3::hash(self.secret.as_bytes())
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
