@@ -4489,7 +4489,7 @@ export interface components {
          * @description What a restore is for.
          * @enum {string}
          */
-        Purpose: "restore" | "drill";
+        Purpose: "restore" | "drill" | "attach" | "mount" | "export";
         /** @description Where a backup waits. */
         QueuePlace: {
             /**

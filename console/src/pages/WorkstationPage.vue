@@ -20,6 +20,7 @@ import { useNow } from '../composables/useNow'
 import { useSession } from '../composables/useSession'
 import { age, many, moment, noun, size, words } from '../logic/format'
 import { withEntry, withRun } from '../logic/live'
+import { restoreWords } from '../logic/restore'
 
 const props = defineProps<{ id: string }>()
 const PAGE = 25
@@ -100,7 +101,7 @@ onMounted(reload)
       <RunProgress :progress="running.progress" :started="running.started" :now="now" label="Progress of the backup" />
     </section>
     <section v-for="r in restoring" :key="r.id" class="jf-panel mb-3" aria-label="Restore underway">
-      <p class="mb-1">{{ r.purpose === 'drill' ? 'Drill of' : 'Restore from' }} point {{ r.point }}, by {{ r.by }}</p>
+      <p class="mb-1">{{ restoreWords(r) }}, by {{ r.by }}</p>
       <RunProgress :progress="r.progress" :started="r.started" :now="now" label="Progress of the restore" />
     </section>
 

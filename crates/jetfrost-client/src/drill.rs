@@ -12,7 +12,7 @@ use std::{fs, io};
 use jetfrost_image::crypto::random_array;
 use jetfrost_image::format::{Entry, EntryKind};
 use jetfrost_platform::{FileKind, Paths, System, path_of};
-use jetfrost_wire::restore::Scope;
+use jetfrost_wire::restore::{BeginRestore, Purpose, Scope};
 use jetfrost_wire::run::{Phase, Progress};
 
 use crate::browse::{Browser, OpenPoint};
@@ -84,7 +84,8 @@ pub fn drill(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<
     check_room(&how.scratch, bytes)?;
     meter.expect(files, bytes);
     let scope = if how.share == 100 { Scope::Everything } else { Scope::Selection };
-    let record = browser.source.begin_drill(point.head.sequence, scope, meter)?;
+    let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Drill };
+    let record = browser.source.begin_restore(&begin, meter)?;
     let result = rehearse(browser, point, &how.scratch, sample, meter);
     let progress = meter.progress();
     let ((compared_here, troubles), not_on_record) = record.end(result, progress, |(_, troubles)| troubles.len() as u64)?;

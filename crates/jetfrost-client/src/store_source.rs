@@ -8,7 +8,7 @@ use jetfrost_image::format::PointFile;
 use jetfrost_image::store::{Store, StoreError};
 use jetfrost_wire::calls;
 use jetfrost_wire::point::Point;
-use jetfrost_wire::restore::{BeginRestore, EndRestore, Purpose, Restore, Scope};
+use jetfrost_wire::restore::{BeginRestore, EndRestore, Purpose, Restore};
 use jetfrost_wire::run::{GiveUp, Progress};
 use jetfrost_wire::workstation::{PointBytes, PointKind};
 use jiff::Timestamp;
@@ -97,20 +97,11 @@ impl StoreSource {
     }
 
     /// Puts a restore on record, as far as there is somebody who keeps records.
-    pub(crate) fn begin_restore(&self, point: u64, scope: Scope, meter: &Arc<Meter>) -> Result<RestoreOnRecord> {
-        self.begin(&BeginRestore { point, scope, purpose: Purpose::Restore }, meter)
-    }
-
-    /// Puts a drill on record.
-    pub(crate) fn begin_drill(&self, point: u64, scope: Scope, meter: &Arc<Meter>) -> Result<RestoreOnRecord> {
-        self.begin(&BeginRestore { point, scope, purpose: Purpose::Drill }, meter)
-    }
-
-    fn begin(&self, begin: &BeginRestore, meter: &Arc<Meter>) -> Result<RestoreOnRecord> {
+    pub(crate) fn begin_restore(&self, begin: &BeginRestore, meter: &Arc<Meter>) -> Result<RestoreOnRecord> {
         let Self::Service { api, membership } = self else { return Ok(RestoreOnRecord(Err(None))) };
         let record: Restore = match api.call_with(&calls::begin_restore(&membership.workstation), begin) {
             // Whoever has a dead laptop gets the files all the same; only a drill is nothing without its record.
-            Err(error) if begin.purpose == Purpose::Restore && error.is_full_records() => {
+            Err(error) if begin.purpose != Purpose::Drill && error.is_full_records() => {
                 return Ok(RestoreOnRecord(Err(Some(error))));
             }
             other => other?,

@@ -29,9 +29,15 @@ pub enum Purpose {
     Restore,
     /// A drill, which proves that a point can be restored.
     Drill,
+    /// A disk served to the tools of a machine, for as long as it is attached.
+    Attach,
+    /// Points shown in a file manager; counted is what was read of the point.
+    Mount,
+    /// An archive, or a file written to standard output.
+    Export,
 }
 
-labels!(Purpose: Restore = "restore", Drill = "drill");
+labels!(Purpose: Restore = "restore", Drill = "drill", Attach = "attach", Mount = "mount", Export = "export");
 
 /// An attempt to get something back.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

@@ -15,7 +15,7 @@ use jetfrost_tests::programs::{Said, jetfrost_ends};
 use jetfrost_wire::workstation::PointKind;
 
 use crate::oracle::Tree;
-use crate::refusals::set_back;
+use crate::refusals::{glob, set_back};
 
 type PointsOfPaths = BTreeMap<Vec<u8>, BTreeSet<u64>>;
 
@@ -163,6 +163,27 @@ fn at_the_command_line() {
     let (store, passphrase) = (store.to_str().expect("text"), elsewhere.path().join("passphrase"));
     let arguments = ["search", "plan", "--store-directory", store, "--passphrase-file", passphrase.to_str().expect("text")];
     assert!(jetfrost_ends(&elsewhere.path().join("home"), &arguments, 0).out.contains("plan.odt"));
+}
+
+/// A disk that lost a point, and then has it again, such as from a copy.
+#[test]
+fn a_point_that_is_lost_is_told_and_searched_once_it_is_back() {
+    let (office, station) = Office::with_station("knot");
+    for n in 1..=3 {
+        station.write(&format!("only in {n}"), "dear Aud");
+        station.back_up().expect("a point");
+        fs::remove_file(station.folder.join(format!("only in {n}"))).expect("removed");
+    }
+    let all = looked(&station);
+    let mut points = glob(&office.path("shelf"), "point");
+    points.sort();
+    let (second, aside) = (&points[1], office.path("aside"));
+    fs::rename(second, &aside).expect("moved");
+    let catalogue_now = catalogue(&station);
+    assert_eq!((catalogue_now.unreadable(), catalogue_now.points().len()), (&[2][..], 2));
+    assert!(!told(&station).keys().any(|path| path.ends_with(b"only in 2")));
+    fs::rename(&aside, second).expect("moved");
+    assert_eq!(told(&station), all);
 }
 
 /// Other points have the numbers of those that are known.

@@ -12,7 +12,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use jetfrost_platform::{Listening, LocalListener, LocalSockets};
-use jetfrost_wire::restore::Scope;
+use jetfrost_wire::restore::{BeginRestore, Purpose, Scope};
 use jetfrost_wire::run::{Phase, Progress};
 
 use crate::browse::{Browser, OpenPoint};
@@ -51,7 +51,8 @@ pub fn attach(
 ) -> Result<Progress> {
     let name = String::from_utf8_lossy(disk.path.rsplit(|byte| *byte == b'/').next().unwrap_or_default()).into_owned();
     let listener = Listener::open(listen)?;
-    let record = browser.source.begin_restore(point.head.sequence, Scope::Selection, meter)?;
+    let begin = BeginRestore { point: point.head.sequence, scope: Scope::Selection, purpose: Purpose::Attach };
+    let record = browser.source.begin_restore(&begin, meter)?;
     meter.enter(Phase::Sending);
     ready(&listener.address(&name)?);
     let result = listener.serve(&image, &name, meter);

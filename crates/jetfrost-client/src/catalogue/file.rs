@@ -87,6 +87,9 @@ pub(super) struct Head {
     /// Names when the log was begun.
     #[n(7)]
     pub(super) names_at_first: u64,
+    /// Points that could not be read at all.
+    #[n(8)]
+    pub(super) unreadable: Vec<u64>,
 }
 
 impl Head {
@@ -133,8 +136,8 @@ impl CatalogueFile {
     /// An empty one, which takes the place of what is there once it is kept.
     pub(super) fn begin(directory: &Path, keys: &StoreKeys) -> io::Result<Self> {
         let log = logs(directory).map(|(number, _)| number).max().unwrap_or(0) + 1;
-        let (points, blocks, folders) = (Vec::new(), Vec::new(), Vec::new());
-        let head = Head { layout: LAYOUT, log, end: 0, points, root: 0, blocks, folders, names_at_first: 0 };
+        let (points, blocks, folders, unreadable) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+        let head = Head { layout: LAYOUT, log, end: 0, points, root: 0, blocks, folders, names_at_first: 0, unreadable };
         let mut options = OpenOptions::new();
         let log = options.read(true).write(true).create_new(true).private().open(log_file(directory, log))?;
         Ok(Self { directory: directory.into(), keys: keys.clone(), head, log })
@@ -179,6 +182,12 @@ impl CatalogueFile {
             fs::remove_file(path)?;
         }
         Ok(())
+    }
+
+    /// The last point that was taken in or passed over.
+    pub(super) fn last(&self) -> u64 {
+        let points = self.head.points.iter().map(|point| point.sequence);
+        points.chain(self.head.unreadable.iter().copied()).max().unwrap_or(0)
     }
 
     /// How many bytes of the disk it takes, without its head.

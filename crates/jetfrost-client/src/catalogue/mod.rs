@@ -112,14 +112,21 @@ fn directory_of(browser: &Browser, state_dir: &StateDir) -> PathBuf {
     state_dir.directory().join("catalogue").join(browser.keys.store.to_string())
 }
 
-/// Whether a catalogue is of this store as it is now: one that was set back has other points of the same numbers, or will have.
+/// Whether a catalogue is of this store as it is now: one that was set back has other points of the same numbers, or will have. Nor is
+/// it where a point can be read that could not be, or was not listed, when those after it were taken in.
 fn is_of(browser: &Browser, known: &CatalogueFile, points: &[Point]) -> bool {
-    let known = &known.head.points;
-    if known.last().is_some_and(|last| points.iter().all(|point| point.sequence < last.sequence)) {
+    let head = &known.head;
+    let last = known.last();
+    if points.iter().all(|point| point.sequence < last) {
+        return last == 0;
+    }
+    let find = |sequence: u64| head.points.iter().find(|known| known.sequence == sequence);
+    let passed_over = points.iter().filter(|point| point.sequence <= last && !point.lost && find(point.sequence).is_none());
+    let can_be_read = |point: &Point| !head.unreadable.contains(&point.sequence) || browser.open_point(point.sequence).is_ok();
+    if passed_over.into_iter().any(can_be_read) {
         return false;
     }
-    let is_there = |sequence: u64| points.iter().any(|point| point.sequence == sequence && !point.lost);
-    let latest = known.iter().rfind(|known| is_there(known.sequence));
+    let latest = points.iter().filter(|point| !point.lost).find_map(|point| find(point.sequence));
     // One that is damaged since is the same as before.
     latest.is_none_or(|latest| browser.source.point(latest.sequence).map_or(true, |file| file.head.id.0 == latest.id))
 }
@@ -131,7 +138,7 @@ fn bring_up_to_date(
     points: &[Point],
     meter: &Meter,
 ) -> std::result::Result<Catalogue, Failed> {
-    let last = known.as_ref().and_then(|known| known.head.points.last()).map_or(0, |point| point.sequence);
+    let last = known.as_ref().map_or(0, |known| known.last());
     let missing: Vec<&Point> = points.iter().rev().filter(|point| point.sequence > last).collect();
     let live: BTreeSet<u64> = points.iter().map(|point| point.sequence).collect();
     let file = match known {
@@ -159,7 +166,7 @@ fn take_in(
         let opened = if point.lost { Err(ClientError::Damaged) } else { browser.open_point(point.sequence) };
         match opened {
             Ok(opened) => update.take_in(&source, (point.sequence, opened.head.id), &opened.body.root, meter)?,
-            Err(error) if error.is_loss() => {}
+            Err(error) if error.is_loss() => update.pass_over(point.sequence),
             Err(error) => return Err(error.into()),
         }
     }

@@ -101,9 +101,15 @@ impl Update {
         if self.kept.elapsed() > KEEP { self.keep() } else { Ok(()) }
     }
 
+    /// Passes over a point that cannot be read.
+    pub(super) fn pass_over(&mut self, sequence: u64) {
+        self.file.head.unreadable.push(sequence);
+    }
+
     /// Keeps it, without what is only of points that are no more.
     pub(super) fn finish(mut self, live: &BTreeSet<u64>) -> Result<CatalogueFile> {
         self.file.head.points.retain(|point| live.contains(&point.sequence));
+        self.file.head.unreadable.retain(|point| live.contains(point));
         self.end_block()?;
         if self.is_worth_compacting() {
             self = self.compacted(live)?;
@@ -256,6 +262,7 @@ impl Update {
         all.sort_by(|one, other| (one.0, one.1).cmp(&(other.0, other.1)));
         let mut file = self.file.begin_anew()?;
         (file.head.points, file.head.root) = (self.file.head.points.clone(), self.file.head.root);
+        file.head.unreadable.clone_from(&self.file.head.unreadable);
         let mut new = Self {
             file,
             folders: self.folders,

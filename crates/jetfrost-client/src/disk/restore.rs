@@ -19,7 +19,7 @@ use jetfrost_image::crypto::Opener;
 use jetfrost_image::format::Part;
 use jetfrost_image::tree::{Readable, parts_or_lost};
 use jetfrost_platform::{FileContent, FileKind, Opening, Paths, System};
-use jetfrost_wire::restore::Scope;
+use jetfrost_wire::restore::{BeginRestore, Purpose, Scope};
 use jetfrost_wire::run::Phase;
 
 use crate::browse::{Browser, OpenPoint};
@@ -81,7 +81,8 @@ pub fn restore_disk(
 ) -> Result<DiskReport> {
     let started = Instant::now();
     let onto = Opened::open(target, image.len())?;
-    let record = browser.source.begin_restore(point.head.sequence, Scope::Selection, meter)?;
+    let begin = BeginRestore { point: point.head.sequence, scope: Scope::Selection, purpose: Purpose::Restore };
+    let record = browser.source.begin_restore(&begin, meter)?;
     let result = onto.fill(browser, image, meter).and_then(|report| onto.finish(target).map(|()| report));
     let progress = meter.progress();
     let (report, not_on_record) = record.end(result, progress, |report| (report.damaged.len() + report.unsound.len()) as u64)?;

@@ -10,7 +10,7 @@ use std::vec::IntoIter;
 use archive::Archive;
 use jetfrost_image::format::{Content, Entry, EntryKind};
 use jetfrost_platform::{path_bytes, path_of};
-use jetfrost_wire::restore::Scope;
+use jetfrost_wire::restore::{BeginRestore, Purpose, Scope};
 use jetfrost_wire::run::{Phase, Progress};
 
 use crate::browse::{Browser, OpenPoint, entries_of, find};
@@ -109,7 +109,8 @@ fn on_record(
     work: impl FnOnce(&Troubles) -> Result<()>,
 ) -> Result<ExportReport> {
     let started = Instant::now();
-    let record = browser.source.begin_restore(point.head.sequence, scope, meter)?;
+    let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Export };
+    let record = browser.source.begin_restore(&begin, meter)?;
     meter.enter(Phase::Sending);
     let troubles = Troubles::default();
     let result = work(&troubles);

@@ -22,7 +22,7 @@ use hyper::service::service_fn;
 use hyper_util::rt::{TokioIo, TokioTimer};
 use jetfrost_image::crypto::random_array;
 use jetfrost_platform::{Accounts, Peers, System};
-use jetfrost_wire::restore::Scope;
+use jetfrost_wire::restore::{BeginRestore, Purpose, Scope};
 use jetfrost_wire::run::Phase;
 use tokio::sync::Semaphore;
 
@@ -129,7 +129,8 @@ impl Mounted {
         let mut records = lock(&self.records);
         if !records.contains_key(&point) {
             let meter = Arc::new(Meter::default());
-            let record = self.browser.source.begin_restore(point, Scope::Selection, &meter)?;
+            let begin = BeginRestore { point, scope: Scope::Selection, purpose: Purpose::Mount };
+            let record = self.browser.source.begin_restore(&begin, &meter)?;
             meter.enter(Phase::Sending);
             records.insert(point, (record, meter));
         }

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 use batch::Worker;
 use file::{Writer, gains_past_cache};
 use jetfrost_platform::{Accounts, FileKind, Paths, System};
-use jetfrost_wire::restore::Scope;
+use jetfrost_wire::restore::{BeginRestore, Purpose, Scope};
 use jetfrost_wire::run::{Phase, Progress};
 use journal::Journal;
 use pinned::PinnedFolders;
@@ -246,7 +246,8 @@ pub fn restore(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Me
     let started = Instant::now();
     wish.check()?;
     let scope = if wish.paths.is_empty() { Scope::Everything } else { Scope::Selection };
-    let record = browser.source.begin_restore(point.head.sequence, scope, meter)?;
+    let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Restore };
+    let record = browser.source.begin_restore(&begin, meter)?;
     let troubles = Troubles::default();
     meter.enter(Phase::Sending);
     if scope == Scope::Everything {

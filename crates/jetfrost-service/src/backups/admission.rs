@@ -137,10 +137,10 @@ impl Backups {
     }
 }
 
-/// Restores in progress. Drills are none: they give way to runs.
+/// Restores in progress. Drills are none: they give way to runs; nor is what may stay attached or mounted for days.
 fn restores(on: &mut Connection) -> Result<u32> {
     let underway = RestoreRow::with_outcome(Outcome::Underway.word(), on)?;
-    let restores = underway.iter().filter(|row| row.purpose.0 == Purpose::Restore).count();
+    let restores = underway.iter().filter(|row| matches!(row.purpose.0, Purpose::Restore | Purpose::Export)).count();
     Ok(u32::try_from(restores).unwrap_or(u32::MAX))
 }
 

@@ -49,8 +49,7 @@ impl Backups {
         let row = self.records.write(|on| {
             let row = row.insert(on)?;
             let subject = format!("{} point {}", line.workstation.name, begin.point);
-            let what = if begin.purpose == Purpose::Drill { "drill begun" } else { "restore begun" };
-            self.trail.note(caller, what, &subject, on)?;
+            self.trail.note(caller, begun(begin.purpose), &subject, on)?;
             Ok::<_, ServiceError>(row)
         })?;
         Ok(self.tell_restore(&row))
@@ -145,8 +144,21 @@ impl Backups {
 /// to give one.
 fn act(purpose: Purpose, line: &WorkstationLine) -> Act<'_> {
     match purpose {
-        Purpose::Restore => Act::ReadStore { workstation: line.workstation.id.as_str(), owner: line.account.id.as_str() },
+        Purpose::Restore | Purpose::Attach | Purpose::Mount | Purpose::Export => {
+            Act::ReadStore { workstation: line.workstation.id.as_str(), owner: line.account.id.as_str() }
+        }
         Purpose::Drill => Act::AddToStore { workstation: line.workstation.id.as_str() },
+    }
+}
+
+/// In the audit log.
+fn begun(purpose: Purpose) -> &'static str {
+    match purpose {
+        Purpose::Restore => "restore begun",
+        Purpose::Drill => "drill begun",
+        Purpose::Attach => "disk attached",
+        Purpose::Mount => "point mounted",
+        Purpose::Export => "export begun",
     }
 }
 

@@ -296,6 +296,10 @@ mod tests {
         UPDATE installation SET own_machines = 1;
         UPDATE agents SET failures = 2;";
 
+    /// What the fourteenth version added to that: a backup waits for what a person has to end.
+    const FOURTEENTH: &str = "
+        UPDATE agents SET delay = 'limit_reached';";
+
     fn brought_up_to_date(versions: &[&str]) -> (tempfile::TempDir, Records) {
         let directory = tempfile::tempdir().expect("a directory");
         let path = directory.path().join("records.sqlite");
@@ -551,6 +555,21 @@ mod tests {
                 Ok::<_, RecordsError>(())
             })
             .expect("readable");
+    }
+
+    #[test]
+    fn records_of_the_fourteenth_version_keep_what_was_restored_and_tell_more_apart_from_now_on() {
+        let before = [
+            FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH, TENTH, ELEVENTH, TWELFTH, THIRTEENTH, FOURTEENTH,
+        ];
+        let (_directory, records) = brought_up_to_date(&before);
+        let delay = line(&records).agent.and_then(|agent| agent.delay.0).expect("it waits");
+        assert_eq!(delay.reason, DelayReason::LimitReached);
+        let purpose =
+            |on: &mut Connection| Ok::<_, RecordsError>(RestoreRow::by_id(&RestoreId("r".into()), on)?.expect("there").purpose.0);
+        assert_eq!(records.read(purpose).expect("readable"), Purpose::Restore);
+        records.write(|on| Ok::<_, RecordsError>(on.batch_execute("UPDATE restores SET purpose = 'mount'")?)).expect("known now");
+        assert_eq!(records.read(purpose).expect("readable"), Purpose::Mount);
     }
 
     #[test]

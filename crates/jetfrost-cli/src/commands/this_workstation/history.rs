@@ -50,6 +50,9 @@ pub(crate) fn say_history(runs: &[Run], restores: &[RestoreRecord], waits: &[Wai
         let what = match restore.purpose {
             Purpose::Restore => format!("restore from {}", restore.point),
             Purpose::Drill => format!("drill of {}", restore.point),
+            Purpose::Attach => format!("disk of {} attached", restore.point),
+            Purpose::Mount => format!("{} mounted", restore.point),
+            Purpose::Export => format!("export of {}", restore.point),
         };
         let note = restore.reason.clone().unwrap_or_else(|| format!("by {}", restore.by));
         let cells = vec![
