@@ -20,7 +20,7 @@ use jetfrost_tests::mounted::{LoopDevice, Mounted};
 use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_tests::witness;
 use jetfrost_wire::point::Point;
-use jetfrost_wire::restore::Restore;
+use jetfrost_wire::restore::{Purpose, Restore};
 use jetfrost_wire::run::Outcome;
 use jetfrost_wire::workstation::PointKind;
 
@@ -206,6 +206,7 @@ fn standard_clients_see_an_attached_disk_as_it_was() {
     }
     let restores: Vec<Restore> = office.api.list(&format!("{}/restores", workstation_path(&station))).expect("listed");
     assert!(restores.len() == 2 && restores.iter().all(|r| r.outcome == Outcome::Complete && r.progress.bytes_done > 0));
+    assert!(restores.iter().all(|r| r.purpose == Purpose::Attach));
 }
 
 #[test]

@@ -16,8 +16,8 @@ use jetfrost_client::progress::Meter;
 use jetfrost_platform::{Accounts, System};
 use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_tests::programs::Said;
-use jetfrost_wire::restore::Restore;
-use percent_encoding::{NON_ALPHANUMERIC, percent_decode_str, percent_encode};
+use jetfrost_wire::restore::{Purpose, Restore};
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, percent_encode};
 
 use crate::integrity::noise;
 use crate::refusals::glob;
@@ -65,8 +65,11 @@ fn status(arguments: &[&str]) -> String {
     curl(&[&["-o", "/dev/null", "-w", "%{http_code}"], arguments].concat()).out
 }
 
+/// RFC 3986, § 2.3.
+const RESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
+
 fn escaped(path: &[u8]) -> String {
-    percent_encode(path, NON_ALPHANUMERIC).to_string().replace("%2F", "/")
+    percent_encode(path, RESERVED).to_string().replace("%2F", "/")
 }
 
 /// The addresses of the points' folders, the earliest first.
@@ -234,6 +237,7 @@ fn what_is_read_is_on_record_and_what_is_damaged_is_named() {
     assert_eq!((unmounted.bytes, damaged.len()), (8, 0));
     let id = station.home.membership().expect("joined").workstation;
     let records: Vec<Restore> = office.api.list(&format!("/workstations/{id}/restores")).expect("listed");
+    assert_eq!(records[0].purpose, Purpose::Mount);
     assert_eq!((records[0].point, records[0].progress.bytes_done, records[0].progress.files_done), (1, 8, 1));
     // A disk that flips a bit of what is nearly all there is.
     let segments = glob(&office.path("shelf"), "seg");

@@ -138,7 +138,7 @@ fn bring_up_to_date(
     points: &[Point],
     meter: &Meter,
 ) -> std::result::Result<Catalogue, Failed> {
-    let last = known.as_ref().map_or(0, |known| known.last());
+    let last = known.as_ref().map_or(0, CatalogueFile::last);
     let missing: Vec<&Point> = points.iter().rev().filter(|point| point.sequence > last).collect();
     let live: BTreeSet<u64> = points.iter().map(|point| point.sequence).collect();
     let file = match known {

@@ -6,6 +6,7 @@
 mod file_system;
 mod past;
 
+use std::collections::btree_map::Entry;
 use std::collections::{BTreeMap, HashSet};
 use std::convert::Infallible;
 use std::net::{Ipv4Addr, SocketAddr, TcpListener, TcpStream};
@@ -46,6 +47,9 @@ const LOOK_EVERY: Duration = Duration::from_millis(200);
 /// Bytes that are read and sent at once.
 const PIECE: usize = 1 << 20;
 
+/// Is told the path of something.
+pub type OnDamage = Box<dyn Fn(&[u8]) + Send + Sync>;
+
 /// How points are mounted.
 pub struct Mounting {
     /// The port of the loopback address; 0 for any free one.
@@ -53,7 +57,7 @@ pub struct Mounting {
     /// The account whose programs may read, beside this one.
     pub also: Option<u32>,
     /// Called with the path of what turned out to be damaged, once for each.
-    pub on_damage: Box<dyn Fn(&[u8]) + Send + Sync>,
+    pub on_damage: OnDamage,
 }
 
 /// Where it is mounted.
@@ -83,7 +87,7 @@ struct Mounted {
     /// Of each point that something was read of, its restore on record.
     records: Mutex<BTreeMap<u64, (RestoreOnRecord, Arc<Meter>)>>,
     damaged: Mutex<HashSet<Vec<u8>>>,
-    on_damage: Box<dyn Fn(&[u8]) + Send + Sync>,
+    on_damage: OnDamage,
 }
 
 /// Serves all points until the meter is stopped. `ready` is given the address. Of each point that something is read of, that is put on
@@ -127,20 +131,24 @@ impl Mounted {
     fn read(&self, point: u64, file: &ContentReader, at: u64, most: usize) -> Result<Vec<u8>> {
         let bytes = file.read(at, most.min(PIECE))?;
         let mut records = lock(&self.records);
-        if !records.contains_key(&point) {
-            let meter = Arc::new(Meter::default());
-            let begin = BeginRestore { point, scope: Scope::Selection, purpose: Purpose::Mount };
-            let record = self.browser.source.begin_restore(&begin, &meter)?;
-            meter.enter(Phase::Sending);
-            records.insert(point, (record, meter));
-        }
-        if let Some((_, meter)) = records.get(&point) {
-            meter.bytes_done(bytes.len() as u64);
-            if at == 0 {
-                meter.file_done();
-            }
+        let (_, meter) = match records.entry(point) {
+            Entry::Occupied(begun) => begun.into_mut(),
+            Entry::Vacant(none) => none.insert(self.begin_record(point)?),
+        };
+        meter.bytes_done(bytes.len() as u64);
+        if at == 0 {
+            meter.file_done();
         }
         Ok(bytes)
+    }
+
+    /// Puts on record that something is read of a point.
+    fn begin_record(&self, point: u64) -> Result<(RestoreOnRecord, Arc<Meter>)> {
+        let meter = Arc::new(Meter::default());
+        let begin = BeginRestore { point, scope: Scope::Selection, purpose: Purpose::Mount };
+        let record = self.browser.source.begin_restore(&begin, &meter)?;
+        meter.enter(Phase::Sending);
+        Ok((record, meter))
     }
 
     /// Does something with what is at a path, and tells if that is damaged.

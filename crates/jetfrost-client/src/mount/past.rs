@@ -71,10 +71,13 @@ impl Item {
     }
 }
 
+/// Points with the names of their folders, earliest first.
+type Points = Arc<Vec<(Vec<u8>, Point)>>;
+
 /// All points of files.
 pub(super) struct Past {
     browser: Browser,
-    points: Mutex<Option<(Instant, Arc<Vec<(Vec<u8>, Point)>>)>>,
+    points: Mutex<Option<(Instant, Points)>>,
     /// What the points that were looked into have at their root.
     roots: Mutex<LruCache<u64, Content>>,
     listings: Mutex<Listings>,
@@ -233,8 +236,8 @@ impl Past {
         Ok(entries)
     }
 
-    /// The points, earliest first, with the names of their folders.
-    fn points(&self) -> Result<Arc<Vec<(Vec<u8>, Point)>>> {
+    /// The points, as they were listed lately.
+    fn points(&self) -> Result<Points> {
         let mut known = lock(&self.points);
         if let Some((since, points)) = &*known
             && since.elapsed() < LIST_AGAIN

@@ -38,7 +38,7 @@ pub(crate) struct Search {
 
 impl Search {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
-        let pattern: Pattern = self.pattern.parse().map_err(refused)?;
+        let pattern: Pattern = self.pattern.parse().map_err(|error| refused(&error))?;
         let browser = self.from.browser(state_dir, ui)?;
         let meter = stoppable_meter();
         let shown = ui.progress(&meter, self.quiet);
@@ -81,7 +81,7 @@ impl Search {
     }
 }
 
-fn refused(error: ClientError) -> Failure {
+fn refused(error: &ClientError) -> Failure {
     Failure::here(format!("{error}."), "See how patterns are written: jetfrost help search")
 }
 
