@@ -323,9 +323,29 @@ pub(crate) fn shown_path(path: &[u8]) -> String {
     os_str(path).display().to_string().replace(char::is_control, "�")
 }
 
+/// A path as a person gives it to a shell; none for one that is no plain text. What others name their files is nothing that a shell
+/// is to act upon.
+pub(crate) fn as_argument(path: &[u8]) -> Option<String> {
+    let text = std::str::from_utf8(path).ok().filter(|text| !text.contains(char::is_control))?;
+    let is_plain = |c: char| c.is_alphanumeric() || "/._-+@%=:,".contains(c);
+    Some(if text.chars().all(is_plain) { text.to_owned() } else { format!("'{}'", text.replace('\'', "'\\''")) })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_path_for_a_shell_is_one_word_of_it() {
+        assert_eq!(as_argument(b"/home/aud/one.odt").as_deref(), Some("/home/aud/one.odt"));
+        for path in ["/home/aud/a b", "/x; rm -rf ~", "/it's", "/$(reboot)", "/`id`", "/\u{fc}ber", "/a\\b", "/*"] {
+            let argument = as_argument(path.as_bytes()).expect("text");
+            let said = std::process::Command::new("sh").args(["-c", &format!("printf %s {argument}")]).output().expect("sh runs");
+            assert_eq!(String::from_utf8_lossy(&said.stdout), path);
+        }
+        assert_eq!(as_argument(b"/new\nline"), None);
+        assert_eq!(as_argument(b"/\xff"), None);
+    }
 
     #[test]
     fn progress_says_the_time_left_only_when_the_end_is_known() {

@@ -4,6 +4,7 @@
 
 mod blocks;
 mod file;
+mod glob;
 mod search;
 mod update;
 

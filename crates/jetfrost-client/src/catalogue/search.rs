@@ -3,13 +3,12 @@
 use std::collections::{BTreeSet, HashMap};
 use std::thread;
 
-use globset::{GlobBuilder, GlobMatcher};
 use jetfrost_image::format::EntryKind;
-use jetfrost_platform::os_str;
 use regex::bytes::{Regex, RegexBuilder};
 
 use super::blocks::{Fact, Folders, Names};
 use super::file::{Block, CatalogueFile};
+use super::glob::compile;
 use super::update::facts_of;
 use crate::error::ClientError;
 
@@ -21,15 +20,15 @@ const MOST_THREADS: usize = 4;
 pub struct Pattern {
     name: NamePattern,
     /// Of the folder that it is in.
-    folder: Option<GlobMatcher>,
+    folder: Option<Regex>,
 }
 
 #[derive(Debug, Clone)]
 enum NamePattern {
     /// A part of the name.
     Part(Regex),
-    /// The whole name.
-    Whole(GlobMatcher),
+    /// The whole name; and a part that every such name has, by which most others are passed over more quickly.
+    Whole(Regex, Option<Regex>),
     /// Any name.
     Any,
 }
@@ -40,19 +39,19 @@ impl std::str::FromStr for Pattern {
     /// A part of a name, or with `*`, `?`, `[…]` or `{…}` the whole name; before a `/` the folder that it is in, or several.
     fn from_str(text: &str) -> Result<Self, ClientError> {
         let refused = |why: String| ClientError::Pattern { pattern: text.into(), why };
-        let glob = |pattern: &str| {
-            let glob = GlobBuilder::new(pattern).literal_separator(true).case_insensitive(true).build();
-            glob.map(|glob| glob.compile_matcher()).map_err(|error| refused(error.kind().to_string()))
+        let glob = |pattern: &str| compile(pattern).map_err(refused);
+        let part = |part: &str| {
+            let part = RegexBuilder::new(&regex::escape(part)).case_insensitive(true).build();
+            part.map_err(|error| refused(error.to_string()))
         };
         let (folder, name) = text.rsplit_once('/').map_or((None, text), |(folder, name)| (Some(folder), name));
         let name = match name {
             "" if folder.is_none() => return Err(refused("it is empty".into())),
             "" | "*" => NamePattern::Any,
-            pattern if pattern.contains(['*', '?', '[', '{']) => NamePattern::Whole(glob(pattern)?),
-            part => {
-                let part = RegexBuilder::new(&regex::escape(part)).case_insensitive(true).build();
-                NamePattern::Part(part.map_err(|error| refused(error.to_string()))?)
+            pattern if pattern.contains(['*', '?', '[', '{']) => {
+                NamePattern::Whole(glob(pattern)?, longest_part(pattern).map(part).transpose()?)
             }
+            name => NamePattern::Part(part(name)?),
         };
         let folder = match folder {
             None => None,
@@ -69,18 +68,31 @@ impl Pattern {
         let folders = names.folders();
         match &self.name {
             NamePattern::Any => (0..names.len()).filter(|at| is_wanted(folders[*at])).collect(),
-            NamePattern::Whole(glob) => {
-                (0..names.len()).filter(|at| is_wanted(folders[*at]) && glob.is_match(os_str(names.name(*at)))).collect()
+            NamePattern::Whole(glob, part) => {
+                let mut found = part.as_ref().map_or_else(|| (0..names.len()).collect(), |part| with_part(names, part));
+                found.retain(|at| is_wanted(folders[*at]) && glob.is_match(names.name(*at)));
+                found
             }
             NamePattern::Part(part) => {
-                // No part has what ends a name, so it is found in all of them at once.
-                let mut found: Vec<usize> = part.find_iter(names.text()).map(|found| names.at_byte(found.start())).collect();
-                found.dedup();
+                let mut found = with_part(names, part);
                 found.retain(|at| is_wanted(folders[*at]));
                 found
             }
         }
     }
+}
+
+/// Which names have a part. None has what ends a name, so it is found in all of them at once.
+fn with_part(names: &Names, part: &Regex) -> Vec<usize> {
+    let mut found: Vec<usize> = part.find_iter(names.text()).map(|found| names.at_byte(found.start())).collect();
+    found.dedup();
+    found
+}
+
+/// The longest part of a pattern that stands in it as it is in every name; none where that cannot be told easily.
+fn longest_part(pattern: &str) -> Option<&str> {
+    let is_easy = !pattern.contains(['[', '{']);
+    pattern.split(['*', '?']).filter(|part| is_easy && !part.is_empty()).max_by_key(|part| part.len())
 }
 
 /// A state of something, and the points that have it.
@@ -117,7 +129,7 @@ impl Found {
 pub(super) fn search(file: &CatalogueFile, folders: &Folders, pattern: &Pattern, live: &BTreeSet<u64>) -> Option<Vec<Found>> {
     let wanted: Option<Vec<bool>> = pattern.folder.as_ref().map(|glob| {
         let numbers = 0..u32::try_from(folders.len()).unwrap_or(u32::MAX);
-        numbers.map(|folder| glob.is_match(os_str(&folders.path(folder)))).collect()
+        numbers.map(|folder| glob.is_match(&folders.path(folder))).collect()
     });
     let is_wanted = |folder: u32| wanted.as_ref().is_none_or(|wanted| wanted.get(folder as usize) == Some(&true));
     let blocks = &file.head.blocks;

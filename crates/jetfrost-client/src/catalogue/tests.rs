@@ -206,6 +206,11 @@ fn names_are_found_by_a_part_a_pattern_or_the_folder() {
     assert_eq!(found("/home/*/letters/"), [letters, more]);
     assert_eq!(found("/t"), ["/top"]);
     assert_eq!(found("merger-?.odt"), [more]);
+    assert_eq!(found("*M*r*ODT"), [letters, more]);
+    assert_eq!(found("merger{.,-2.}odt"), [letters, more]);
+    assert_eq!(found("[mM]erger.odt"), [letters]);
+    assert_eq!(found("über*"), ["/srv/Überblick.pdf"]);
+    assert_eq!(found("letters?txt"), ["/home/aud/letters.txt"]);
     assert_eq!(found("tt.rs"), Vec::<String>::new());
     // A part that would be one across two names is none.
     assert_eq!(found("odtletters"), Vec::<String>::new());

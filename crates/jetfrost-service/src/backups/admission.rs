@@ -147,7 +147,7 @@ fn restores(on: &mut Connection) -> Result<u32> {
 #[cfg(test)]
 mod tests {
     use jetfrost_types::Role;
-    use jetfrost_wire::restore::{BeginRestore, Scope};
+    use jetfrost_wire::restore::{BeginRestore, EndRestore, Scope};
     use jetfrost_wire::run::{GiveUp, Progress};
     use jetfrost_wire::service::{OfficeSettings, RunsAtOnce};
     use jetfrost_wire::size::Units;
@@ -237,6 +237,25 @@ mod tests {
         begin(Purpose::Restore).expect("restores come first");
         office.pass(3_600_000);
         begin(Purpose::Drill).expect("whoever waited is gone");
+    }
+
+    /// It may stay so for days.
+    #[test]
+    fn what_is_attached_or_mounted_does_not_slow_runs_down_and_what_is_brought_back_does() {
+        let (office, mut machines) = office(1);
+        machines[0].back_up(&office, b"one").expect("a point");
+        let in_progress = || office.services.backups.records.read(restores).expect("readable");
+        let mut seen = Vec::new();
+        for purpose in Purpose::ALL {
+            let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose: *purpose };
+            let backups = &office.services.backups;
+            let begun = backups.begin_restore(&machines[0].caller, &machines[0].enrolled.workstation, &begin).expect("begun");
+            seen.push((*purpose, in_progress()));
+            let end = EndRestore { progress: Progress::default(), exceptions: 0 };
+            backups.end_restore(&machines[0].caller, &begun.id, &end).expect("ended");
+        }
+        let counted = seen.into_iter().filter(|(_, number)| *number > 0).map(|(purpose, _)| purpose).collect::<Vec<_>>();
+        assert_eq!(counted, [Purpose::Restore, Purpose::Export]);
     }
 
     #[test]

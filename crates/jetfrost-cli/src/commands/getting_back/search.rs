@@ -13,7 +13,7 @@ use crate::commands::getting_back::salvage::ReadFrom;
 use crate::commands::interrupt::stoppable_meter;
 use crate::commands::labels;
 use crate::failure::{Code, Failure};
-use crate::ui::{Ui, count, many, moment, shown_path};
+use crate::ui::{Ui, as_argument, count, many, moment, shown_path};
 
 type Done = Result<Code, Failure>;
 
@@ -75,8 +75,10 @@ impl Search {
                 ui.line(&format!("Points {} {what}", runs(points.into_iter())));
             }
         }
-        if let Some(found) = found.first() {
-            ui.remark(&format!("Next: jetfrost restore --at {} {}", found.latest(), shown_path(&found.path)));
+        if let Some(found) = found.first()
+            && let Some(path) = as_argument(&found.path)
+        {
+            ui.remark(&format!("Next: jetfrost restore --at {} {path}", found.latest()));
         }
     }
 }
