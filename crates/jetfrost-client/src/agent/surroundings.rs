@@ -131,7 +131,7 @@ impl ThisMachine {
     /// Brings the catalogue of names up to date, so that a search need not wait for that. Where it cannot be, the search says why.
     fn catalogue_names(&self) {
         let _ = Browser::open(&self.state_dir)
-            .and_then(|browser| Catalogue::up_to_date(&browser, &self.state_dir, &Meter::default()));
+            .and_then(|browser| Catalogue::bring_up_to_date(&browser, &self.state_dir, &Meter::default()));
     }
 }
 

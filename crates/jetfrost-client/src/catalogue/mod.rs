@@ -56,20 +56,25 @@ impl Catalogue {
     ///
     /// # Errors
     /// What the service said; [`ClientError::File`] when it cannot be written; [`ClientError::Stopped`].
+    pub fn bring_up_to_date(browser: &Browser, state_dir: &StateDir, meter: &Meter) -> Result<()> {
+        with_latest(browser, state_dir, meter, |_, _| Ok(()))
+    }
+
+    /// The catalogue of a store, brought up to date.
+    ///
+    /// # Errors
+    /// As [`Catalogue::bring_up_to_date`].
     pub fn up_to_date(browser: &Browser, state_dir: &StateDir, meter: &Meter) -> Result<Self> {
-        let directory = directory_of(browser, state_dir);
-        let _lock = file::lock(&directory).map_err(ClientError::file("opening", &directory))?;
-        let points: Vec<Point> = browser.points()?.into_iter().filter(|point| point.kind == PointKind::Files).collect();
-        let known = CatalogueFile::open(&directory, &browser.keys).filter(|known| is_of(browser, known, &points));
-        match bring_up_to_date(browser, &directory, known, &points, meter) {
-            Err(Failed::Unreadable) => match bring_up_to_date(browser, &directory, None, &points, meter) {
-                Err(Failed::Unreadable) => Err(ClientError::Unexpected("a catalogue that was just made cannot be read".into())),
-                Err(Failed::For(error)) => Err(error),
-                Ok(catalogue) => Ok(catalogue),
-            },
-            Err(Failed::For(error)) => Err(error),
-            Ok(catalogue) => Ok(catalogue),
-        }
+        with_latest(browser, state_dir, meter, Self::of)
+    }
+
+    fn of(file: CatalogueFile, points: &[Point]) -> std::result::Result<Self, Failed> {
+        let folders = folders_of(&file, &mut file.opener()).ok_or(Failed::Unreadable)?;
+        let has = |point: &&Point| file.head.points.iter().any(|known| known.sequence == point.sequence);
+        let (points, unreadable): (Vec<&Point>, Vec<&Point>) = points.iter().partition(has);
+        let points = points.into_iter().cloned().collect();
+        let unreadable = unreadable.into_iter().map(|point| point.sequence).collect();
+        Ok(Self { file, folders, points, unreadable })
     }
 
     /// What matches a pattern, by path.
@@ -132,27 +137,43 @@ fn is_of(browser: &Browser, known: &CatalogueFile, points: &[Point]) -> bool {
     latest.is_none_or(|latest| browser.source.point(latest.sequence).map_or(true, |file| file.head.id.0 == latest.id))
 }
 
-fn bring_up_to_date(
+/// Brings the catalogue up to date, and gives it to `then`. One that turns out to be unreadable is made once more.
+fn with_latest<T>(
+    browser: &Browser,
+    state_dir: &StateDir,
+    meter: &Meter,
+    then: impl Fn(CatalogueFile, &[Point]) -> std::result::Result<T, Failed>,
+) -> Result<T> {
+    let directory = directory_of(browser, state_dir);
+    let _lock = file::lock(&directory).map_err(ClientError::file("opening", &directory))?;
+    let points: Vec<Point> = browser.points()?.into_iter().filter(|point| point.kind == PointKind::Files).collect();
+    let known = CatalogueFile::open(&directory, &browser.keys).filter(|known| is_of(browser, known, &points));
+    let latest = |known| latest(browser, &directory, known, &points, meter).and_then(|file| then(file, &points));
+    let made = match latest(known) {
+        Err(Failed::Unreadable) => latest(None),
+        other => other,
+    };
+    made.map_err(|failed| match failed {
+        Failed::Unreadable => ClientError::Unexpected("a catalogue that was just made cannot be read".into()),
+        Failed::For(error) => error,
+    })
+}
+
+fn latest(
     browser: &Browser,
     directory: &Path,
     known: Option<CatalogueFile>,
     points: &[Point],
     meter: &Meter,
-) -> std::result::Result<Catalogue, Failed> {
+) -> std::result::Result<CatalogueFile, Failed> {
     let last = known.as_ref().map_or(0, CatalogueFile::last);
     let missing: Vec<&Point> = points.iter().rev().filter(|point| point.sequence > last).collect();
     let live: BTreeSet<u64> = points.iter().map(|point| point.sequence).collect();
-    let file = match known {
-        Some(known) if missing.is_empty() => known,
-        Some(known) => take_in(browser, Update::of(known)?, &missing, &live, meter)?,
-        None => take_in(browser, Update::of(CatalogueFile::begin(directory, &browser.keys)?)?, &missing, &live, meter)?,
-    };
-    let folders = folders_of(&file, &mut file.opener()).ok_or(Failed::Unreadable)?;
-    let has = |point: &&Point| file.head.points.iter().any(|known| known.sequence == point.sequence);
-    let (points, unreadable): (Vec<&Point>, Vec<&Point>) = points.iter().partition(has);
-    let points = points.into_iter().cloned().collect();
-    let unreadable = unreadable.into_iter().map(|point| point.sequence).collect();
-    Ok(Catalogue { file, folders, points, unreadable })
+    match known {
+        Some(known) if missing.is_empty() => Ok(known),
+        Some(known) => take_in(browser, Update::of(known), &missing, &live, meter),
+        None => take_in(browser, Update::of(CatalogueFile::begin(directory, &browser.keys)?), &missing, &live, meter),
+    }
 }
 
 fn take_in(

@@ -59,6 +59,8 @@ pub(super) trait Listings: ChunkSource<Error = ClientError> {
 /// A catalogue that is brought up to date.
 pub(super) struct Update {
     file: CatalogueFile,
+    /// What is in it is only read when something changed.
+    is_read: bool,
     folders: Folders,
     folders_kept: usize,
     /// The number of each folder by the one that it is in, and its name.
@@ -72,15 +74,32 @@ pub(super) struct Update {
 
 impl Update {
     /// Goes on with a catalogue.
-    pub(super) fn of(file: CatalogueFile) -> Result<Self> {
-        let mut opener = file.opener();
-        let folders = super::folders_of(&file, &mut opener).ok_or(Failed::Unreadable)?;
+    pub(super) fn of(file: CatalogueFile) -> Self {
+        Self {
+            file,
+            is_read: false,
+            folders: Folders::default(),
+            folders_kept: 1,
+            numbers: HashMap::new(),
+            names: Vec::new(),
+            open: Default::default(),
+            kept: Instant::now(),
+        }
+    }
+
+    fn read(&mut self) -> Result<()> {
+        if self.is_read {
+            return Ok(());
+        }
+        let (file, mut opener) = (&self.file, self.file.opener());
+        self.folders = super::folders_of(file, &mut opener).ok_or(Failed::Unreadable)?;
+        self.folders_kept = self.folders.len();
         let read = |block: &Block| Names::from_bytes(&file.read(&block.names, &mut opener)?);
-        let names = file.head.blocks.iter().map(read).collect::<Option<_>>().ok_or(Failed::Unreadable)?;
-        let numbered = (0..).zip(folders.all()).skip(1);
-        let numbers = numbered.map(|(number, (parent, name))| ((parent, name.to_vec()), number)).collect();
-        let (folders_kept, open) = (folders.len(), Default::default());
-        Ok(Self { file, folders, folders_kept, numbers, names, open, kept: Instant::now() })
+        self.names = file.head.blocks.iter().map(read).collect::<Option<_>>().ok_or(Failed::Unreadable)?;
+        let numbered = (0..).zip(self.folders.all()).skip(1);
+        self.numbers = numbered.map(|(number, (parent, name))| ((parent, name.to_vec()), number)).collect();
+        self.is_read = true;
+        Ok(())
     }
 
     /// Takes in a point that comes after all that are in it.
@@ -94,6 +113,7 @@ impl Update {
         let version = version(root);
         let mut unread = 0;
         if version != self.file.head.root {
+            self.read()?;
             unread = self.compare(source, sequence, root, meter)?;
             self.file.head.root = version;
         }
@@ -112,6 +132,7 @@ impl Update {
         self.file.head.unreadable.retain(|point| live.contains(point));
         self.end_block()?;
         if self.is_worth_compacting() {
+            self.read()?;
             self = self.compacted(live)?;
         }
         self.keep()?;
@@ -263,15 +284,7 @@ impl Update {
         let mut file = self.file.begin_anew()?;
         (file.head.points, file.head.root) = (self.file.head.points.clone(), self.file.head.root);
         file.head.unreadable.clone_from(&self.file.head.unreadable);
-        let mut new = Self {
-            file,
-            folders: self.folders,
-            folders_kept: 1,
-            numbers: self.numbers,
-            names: Vec::new(),
-            open: Default::default(),
-            kept: Instant::now(),
-        };
+        let mut new = Self { is_read: true, folders: self.folders, numbers: self.numbers, ..Self::of(file) };
         for of_one in all.chunk_by(|one, other| (one.0, one.1) == (other.0, other.1)) {
             let mut is_there = false;
             for (at, (folder, name, fact)) in of_one.iter().enumerate() {
