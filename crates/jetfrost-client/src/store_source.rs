@@ -56,6 +56,14 @@ impl StoreSource {
         }
     }
 
+    /// The name of the workstation, where the service is asked.
+    pub(crate) fn workstation(&self) -> Option<&str> {
+        match self {
+            Self::Service { membership, .. } => Some(&membership.name),
+            Self::Directory(_) => None,
+        }
+    }
+
     /// Which of these chunks are not there.
     pub(crate) fn missing(&self, names: &[ChunkName]) -> Result<Vec<bool>> {
         match self {

@@ -4,7 +4,7 @@ use std::fs;
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::symlink;
+use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::{Arc, Mutex};
@@ -179,12 +179,18 @@ fn nobody_else_reads_and_nobody_changes_anything() {
     mounted(&station, None, |address| {
         let (host, secret) = address["http://".len()..].split_once('/').expect("an address");
         assert_eq!(status(&[address]), "200");
+        assert_eq!(status(&["-X", "PROPFIND", "-H", "Depth: 0", address.trim_end_matches('/')]), "207");
         assert_eq!(status(&[&format!("http://{host}/")]), "404");
-        let other = format!("{}a/", &secret[..secret.len() - 2]);
-        assert_eq!(status(&[&format!("http://{host}/{other}")]), "404");
+        assert!(secret.ends_with("/knot/"), "file managers show the last part: {secret}");
+        let other = if secret.starts_with('a') { 'b' } else { 'a' };
+        assert_eq!(status(&[&format!("http://{host}/{other}{}", &secret[1..])]), "404");
+        assert_eq!(status(&[&format!("http://{host}/knot/")]), "404");
         // A page of elsewhere whose name leads here, with the secret all the same.
         assert_eq!(status(&["-H", "Host: elsewhere.example", address]), "404");
-        assert!(["403", "404"].contains(&status(&["--path-as-is", &format!("{address}../../etc/passwd")]).as_str()));
+        for above in ["../../etc/passwd", "../../../../etc/passwd", "%2e%2e/%2e%2e/etc/passwd"] {
+            let code = status(&["--path-as-is", &format!("{address}{above}")]);
+            assert!(!code.starts_with('2'), "{above}: {code}");
+        }
         // Another account that has the address, as mounts show it to all.
         let as_somebody = |arguments: &[&str]| {
             let change = [&["--reuid", SOMEBODY, "--regid", SOMEBODY, "--clear-groups", "curl", "-s"], arguments].concat();
@@ -275,6 +281,30 @@ fn standard_clients_read_it() {
         let content = fs::read(station.folder.join("letters/large")).expect("read");
         assert!(fs::read(&large).expect("read") == content);
         assert!(fs::write(&path, "changed").is_err());
+    });
+}
+
+/// What the file manager of a desktop goes by.
+#[test]
+fn a_desktop_opens_it() {
+    let (office, station) = setup();
+    let runtime = office.path("runtime");
+    fs::create_dir(&runtime).and_then(|()| fs::set_permissions(&runtime, fs::Permissions::from_mode(0o700))).expect("made");
+    mounted(&station, None, |address| {
+        let dav = |address: &str| address.replacen("http", "dav", 1);
+        let letters = dav(&in_point(&points(address)[1], &station.folder.join("letters")));
+        let script = format!("gio mount {0} && gio list {0} && gio list -l {letters} && gio cat {letters}/one.odt", dav(address));
+        let ran = Command::new("dbus-run-session")
+            .args(["--", "sh", "-c", &script])
+            .env("XDG_RUNTIME_DIR", &runtime)
+            .env("HOME", &runtime)
+            .output()
+            .expect("it runs");
+        let said = Said::of(&ran);
+        assert!(ran.status.success(), "{}{}", said.out, said.err);
+        for part in ["point 1\n", "point 2\n", "large\t5242880\t(regular)", "dear Tove"] {
+            assert!(said.out.contains(part), "{part}: {}", said.out);
+        }
     });
 }
 

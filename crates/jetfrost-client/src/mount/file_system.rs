@@ -49,8 +49,8 @@ impl DavFileSystem for PastFileSystem {
             let item = self.at(path).await?;
             let What::File { point, content } = &item.what else { return Err(FsError::Forbidden) };
             let file = Arc::new(self.0.past.open(content.clone()));
-            let (point, path) = (*point, Arc::from(path.as_bytes()));
-            Ok(Box::new(OpenFile { of: self.clone(), point, path, file, item, at: 0 }) as Box<dyn DavFile>)
+            let (point, path, facts) = (*point, Arc::from(path.as_bytes()), Facts::of(&item));
+            Ok(Box::new(OpenFile { of: self.clone(), point, path, file, facts, at: 0 }) as Box<dyn DavFile>)
         }
         .boxed()
     }
@@ -67,7 +67,7 @@ impl DavFileSystem for PastFileSystem {
     }
 
     fn metadata<'a>(&'a self, path: &'a DavPath) -> FsFuture<'a, Box<dyn DavMetaData>> {
-        async move { Ok(Box::new(self.at(path).await?) as Box<dyn DavMetaData>) }.boxed()
+        async move { Ok(Box::new(Facts::of(&self.at(path).await?)) as Box<dyn DavMetaData>) }.boxed()
     }
 }
 
@@ -77,13 +77,27 @@ impl DavDirEntry for Item {
     }
 
     fn metadata(&self) -> FsFuture<'_, Box<dyn DavMetaData>> {
-        ready(Ok(Box::new(self.clone()) as Box<dyn DavMetaData>)).boxed()
+        ready(Ok(Box::new(Facts::of(self)) as Box<dyn DavMetaData>)).boxed()
     }
 }
 
-impl DavMetaData for Item {
+/// What is told of an item. A folder may have very many.
+#[derive(Debug, Clone, Copy)]
+struct Facts {
+    len: u64,
+    modified: i64,
+    is_folder: bool,
+}
+
+impl Facts {
+    fn of(item: &Item) -> Self {
+        Self { len: item.len(), modified: item.modified, is_folder: matches!(item.what, What::Folder(_)) }
+    }
+}
+
+impl DavMetaData for Facts {
     fn len(&self) -> u64 {
-        Self::len(self)
+        self.len
     }
 
     fn modified(&self) -> FsResult<SystemTime> {
@@ -92,7 +106,7 @@ impl DavMetaData for Item {
     }
 
     fn is_dir(&self) -> bool {
-        matches!(self.what, What::Folder(_))
+        self.is_folder
     }
 }
 
@@ -102,7 +116,7 @@ struct OpenFile {
     point: u64,
     path: Arc<[u8]>,
     file: Arc<ContentReader>,
-    item: Item,
+    facts: Facts,
     at: u64,
 }
 
@@ -114,7 +128,7 @@ impl fmt::Debug for OpenFile {
 
 impl DavFile for OpenFile {
     fn metadata(&mut self) -> FsFuture<'_, Box<dyn DavMetaData>> {
-        ready(Ok(Box::new(self.item.clone()) as Box<dyn DavMetaData>)).boxed()
+        ready(Ok(Box::new(self.facts) as Box<dyn DavMetaData>)).boxed()
     }
 
     fn write_buf(&mut self, _: Box<dyn Buf + Send>) -> FsFuture<'_, ()> {

@@ -110,16 +110,18 @@ pub fn mount(browser: &Browser, how: Mounting, meter: &Meter, ready: impl FnOnce
     listener.set_nonblocking(true).map_err(failed())?;
     let secret = BASE32_NOPAD.encode(&random_array::<16>(&system_random())).to_lowercase();
     let at = listener.local_addr().map_err(failed())?;
+    // File managers show the last part as the name of what is mounted.
+    let root = format!("/{secret}/{}", browser.source.workstation().map_or_else(|| "points".into(), plain));
     let handler = DavHandler::builder()
         .filesystem(Box::new(PastFileSystem(Arc::clone(&mounted))))
         .methods(DavMethodSet::WEBDAV_RO)
-        .strip_prefix(format!("/{secret}"))
+        .strip_prefix(root.clone())
         .autoindex(true)
         .read_buf_size(PIECE)
         .build_handler();
-    let serving = Serving { handler, secret: format!("/{secret}/"), at, own: System::own_ids().0, also };
+    let serving = Serving { handler, root: format!("{root}/"), at, own: System::own_ids().0, also };
     let runtime = tokio::runtime::Runtime::new().map_err(failed())?;
-    ready(&Address { at, path: serving.secret.clone(), points });
+    ready(&Address { at, path: serving.root.clone(), points });
     let served = runtime.block_on(serving.serve(listener, meter));
     runtime.shutdown_background();
     served.map_err(failed())?;
@@ -176,8 +178,8 @@ impl Mounted {
 #[derive(Clone)]
 struct Serving {
     handler: DavHandler,
-    /// What every path begins with.
-    secret: String,
+    /// What every path begins with: the secret and a name.
+    root: String,
     at: SocketAddr,
     /// Accounts whose programs are answered, beside root's.
     own: u32,
@@ -261,12 +263,18 @@ impl Serving {
     fn is_addressed(&self, request: &Request<Incoming>) -> bool {
         let host = request.headers().get(header::HOST).and_then(|host| host.to_str().ok());
         let names = [self.at.to_string(), format!("localhost:{}", self.at.port())];
-        let path = request.uri().path();
-        let begin = path.get(..self.secret.len()).unwrap_or_default();
+        // Some ask for the root without the slash behind it.
+        let path = format!("{}/", request.uri().path());
+        let begin = path.get(..self.root.len()).unwrap_or_default();
         // Hashes are compared in a time that tells nothing.
         host.is_some_and(|host| names.iter().any(|name| name == host))
-            && blake3::hash(begin.as_bytes()) == blake3::hash(self.secret.as_bytes())
+            && blake3::hash(begin.as_bytes()) == blake3::hash(self.root.as_bytes())
     }
+}
+
+/// A name in letters that need no escape in an address.
+fn plain(name: &str) -> String {
+    name.chars().map(|c| if c.is_ascii_alphanumeric() || "-_".contains(c) { c } else { '-' }).collect()
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
