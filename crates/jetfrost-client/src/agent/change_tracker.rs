@@ -249,15 +249,19 @@ mod tests {
     #[test]
     fn where_more_folders_changed_than_are_kept_a_run_looks_everywhere() {
         let (directory, selection) = selection();
-        let (tracker, now) = (ChangeTracker::new(true), Timestamp::UNIX_EPOCH);
-        let begin = || tracker.begin(&selection, now).expect("on a volume that tells").since;
-        assert!(begin().is_none());
+        let root = directory.path().canonicalize().expect("there");
+        // Only this folder is watched: others change theirs meanwhile.
+        let (tracker, now) = (ChangeTracker::new(false), Timestamp::UNIX_EPOCH);
+        let hints = tracker.begin(&selection, now).expect("on a volume that tells");
+        assert!(hints.since.is_none());
+        (hints.about_to_list)(&Directory::at(&root).expect("opened"));
         tracker.end(Some(("first", Looked::Everywhere)));
+        let begin = || tracker.begin(&selection, now).expect("on a volume that tells").since;
         let elsewhere = (0..MOST_FOLDERS as u64).map(|file| FolderId { volume: 0, file });
         tracker.lock().changed.extend(elsewhere);
         assert_eq!(begin().as_deref(), Some("first"), "as many as are kept");
         tracker.end(Some(("second", Looked::WhereChanged)));
-        std::fs::write(directory.path().join("one more"), "").expect("written");
+        std::fs::write(root.join("one more"), "").expect("written");
         assert!(begin().is_none());
     }
 
