@@ -30,7 +30,7 @@ fn after_the_fire() -> (Office, Workstation, PathBuf) {
     let station = office.workstation("eider");
     for point in 1..=3_u64 {
         station.write("maps/chart.tif", noise(1, 3_000_000));
-        station.write("maps/overlay.tif", noise(10 + point, 800_000));
+        station.write("maps/overlay.tif", noise(10 + point, 2_500_000));
         station.write(&format!("letters/{point}.txt"), format!("letter {point}"));
         station.back_up().expect("backed up");
         copy_tree(&station.folder, &office.path(&format!("after-{point}")));
