@@ -98,7 +98,7 @@ enum Command {
     RestoreDisk(restore_disk::RestoreDisk),
     /// Serves a disk of a point on this machine, read-only, to standard tools.
     Attach(attach::Attach),
-    /// Shows all points as folders in a file manager, for reading.
+    /// Serves all points as read-only folders for a file manager.
     Mount(mount::Mount),
     /// Lists what a point does not hold exactly as it was.
     Exceptions(exceptions::Exceptions),

@@ -106,7 +106,7 @@ fn attached(station: &Workstation, disk: &Path, listen: &Listen, look: impl FnOn
 }
 
 /// Ends the server also when a look at it fails.
-struct Stop<'m>(&'m Meter);
+pub(crate) struct Stop<'m>(pub(crate) &'m Meter);
 
 impl Drop for Stop<'_> {
     fn drop(&mut self) {

@@ -19,6 +19,7 @@ use jetfrost_tests::programs::Said;
 use jetfrost_wire::restore::{Purpose, Restore};
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, percent_encode};
 
+use crate::disks::Stop;
 use crate::integrity::noise;
 use crate::refusals::glob;
 
@@ -45,15 +46,6 @@ fn mounted(station: &Workstation, also: Option<u32>, look: impl FnOnce(&str)) ->
     });
     let damaged = std::mem::take(&mut *damaged.lock().expect("no panic"));
     (unmounted, damaged)
-}
-
-/// Ends it also when a look at it fails.
-struct Stop<'m>(&'m Meter);
-
-impl Drop for Stop<'_> {
-    fn drop(&mut self) {
-        self.0.stop();
-    }
 }
 
 fn curl(arguments: &[&str]) -> Said {
@@ -237,14 +229,17 @@ fn what_is_read_is_on_record_and_what_is_damaged_is_named() {
     let (office, station) = setup();
     let one = station.folder.join("letters/one.odt");
     let (unmounted, damaged) = mounted(&station, None, |address| {
-        let point = &points(address)[0];
-        assert_eq!(curl(&[&in_point(point, &one)]).out, "dear Aud");
+        let points = points(address);
+        // Looked at again, it is still one file.
+        for _ in 0..2 {
+            assert_eq!(curl(&[&in_point(&points[0], &one)]).out, "dear Aud");
+        }
     });
-    assert_eq!((unmounted.bytes, damaged.len()), (8, 0));
+    assert_eq!((unmounted.bytes, damaged.len()), (16, 0));
     let id = station.home.membership().expect("joined").workstation;
     let records: Vec<Restore> = office.api.list(&format!("/workstations/{id}/restores")).expect("listed");
     assert_eq!(records[0].purpose, Purpose::Mount);
-    assert_eq!((records[0].point, records[0].progress.bytes_done, records[0].progress.files_done), (1, 8, 1));
+    assert_eq!((records[0].point, records[0].progress.bytes_done, records[0].progress.files_done), (1, 16, 1));
     // A disk that flips a bit of what is nearly all there is.
     let segments = glob(&office.path("shelf"), "seg");
     let largest = segments.iter().max_by_key(|path| fs::metadata(path).map_or(0, |found| found.len())).expect("some");
@@ -252,12 +247,15 @@ fn what_is_read_is_on_record_and_what_is_damaged_is_named() {
     let middle = bytes.len() / 2;
     bytes[middle] ^= 8;
     fs::write(largest, bytes).expect("written");
-    let (unmounted, damaged) = mounted(&station, None, |address| {
-        let address = in_point(&points(address)[0], &station.folder.join("letters/large"));
+    let (unmounted, damaged) = mounted(&station, None, |mounted_at| {
+        let address = in_point(&points(mounted_at)[0], &station.folder.join("letters/large"));
+        assert_eq!(curl(&[&in_point(&points(mounted_at)[1], &one)]).out, "dear Tove");
         let got = Command::new("curl").args(["-sf", &address]).output().expect("curl runs");
         assert!(!got.status.success(), "a file that is not whole is not taken for one");
     });
     assert_eq!(unmounted.damaged, 1);
+    let records: Vec<Restore> = office.api.list(&format!("/workstations/{id}/restores")).expect("listed");
+    assert_eq!((records.len(), records[0].point, records[0].exceptions, records[1].exceptions), (3, 1, 1, 0));
     assert!(damaged[0].ends_with("letters/large"), "{damaged:?}");
 }
 

@@ -152,7 +152,7 @@ fn at_the_command_line() {
     assert_eq!(json["paths"][0]["versions"].as_array().expect("versions").len(), 2);
     let said = run(&["search", "letters/*", "--gone"], 0);
     assert!(said.out.contains("plan.odt") && !said.out.contains("Invoice"), "{}", said.out);
-    assert!(run(&["search", "nowhere"], 0).out.contains("Nothing in 2 points matches."));
+    assert!(run(&["search", "nowhere"], 0).out.contains("No match in 2 points."));
     assert!(run(&["search", "*", "--most", "1"], 0).out.contains("The first 1 of"));
     let _ = run(&["search", "["], 1);
     // A machine that is no workstation looks into a directory.

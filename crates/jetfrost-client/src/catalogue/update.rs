@@ -325,6 +325,5 @@ fn fact(entry: &Entry, point: u64) -> Fact {
 /// Tells states apart: of 2^32 ones of a name two may be taken for one.
 fn version(state: impl Encode<()>) -> u64 {
     let bytes = minicbor::to_vec(state).expect("a vector takes all");
-    let (first, _) = blake3::hash(&bytes).as_bytes().split_first_chunk().map(|(first, rest)| (*first, rest.len())).expect("32");
-    u64::from_le_bytes(first)
+    u64::from_le_bytes(*blake3::hash(&bytes).as_bytes().first_chunk().expect("it has 32"))
 }

@@ -142,7 +142,7 @@ impl DavFile for OpenFile {
     fn read_bytes(&mut self, count: usize) -> FsFuture<'_, Bytes> {
         async move {
             let (point, path, file, at) = (self.point, Arc::clone(&self.path), Arc::clone(&self.file), self.at);
-            let read = move |mounted: &Mounted| mounted.noting(&path, |_| mounted.read(point, &file, at, count));
+            let read = move |mounted: &Mounted| mounted.noting(&path, |_| mounted.read(point, &path, &file, at, count));
             let bytes = self.of.with(read).await?;
             self.at += bytes.len() as u64;
             Ok(bytes.into())

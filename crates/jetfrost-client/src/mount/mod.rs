@@ -84,10 +84,18 @@ pub struct Unmounted {
 struct Mounted {
     past: Past,
     browser: Browser,
-    /// Of each point that something was read of, its restore on record.
-    records: Mutex<BTreeMap<u64, (RestoreOnRecord, Arc<Meter>)>>,
+    /// Each point of which something was to be read.
+    reading: Mutex<BTreeMap<u64, Reading>>,
     damaged: Mutex<HashSet<Vec<u8>>>,
     on_damage: OnDamage,
+}
+
+/// A point of which something is read.
+struct Reading {
+    record: RestoreOnRecord,
+    meter: Arc<Meter>,
+    files: HashSet<Arc<[u8]>>,
+    damaged: HashSet<Arc<[u8]>>,
 }
 
 /// Serves all points until the meter is stopped. `ready` is given the address. Of each point that something is read of, that is put on
@@ -101,7 +109,7 @@ pub fn mount(browser: &Browser, how: Mounting, meter: &Meter, ready: impl FnOnce
     let mounted = Arc::new(Mounted {
         past: Past::new(browser.clone()),
         browser: browser.clone(),
-        records: Mutex::default(),
+        reading: Mutex::default(),
         damaged: Mutex::default(),
         on_damage,
     });
@@ -130,27 +138,38 @@ pub fn mount(browser: &Browser, how: Mounting, meter: &Meter, ready: impl FnOnce
 
 impl Mounted {
     /// Bytes of a file of a point, some or all of those that are asked for; none at its end.
-    fn read(&self, point: u64, file: &ContentReader, at: u64, most: usize) -> Result<Vec<u8>> {
-        let bytes = file.read(at, most.min(PIECE))?;
-        let mut records = lock(&self.records);
-        let (_, meter) = match records.entry(point) {
-            Entry::Occupied(begun) => begun.into_mut(),
-            Entry::Vacant(none) => none.insert(self.begin_record(point)?),
-        };
-        meter.bytes_done(bytes.len() as u64);
-        if at == 0 {
-            meter.file_done();
-        }
-        Ok(bytes)
+    fn read(&self, point: u64, path: &Arc<[u8]>, file: &ContentReader, at: u64, most: usize) -> Result<Vec<u8>> {
+        self.reading(point, |_| ())?;
+        let read = file.read(at, most.min(PIECE));
+        self.reading(point, |reading| match &read {
+            Ok(bytes) => {
+                reading.meter.bytes_done(bytes.len() as u64);
+                if reading.files.insert(Arc::clone(path)) {
+                    reading.meter.file_done();
+                }
+            }
+            Err(error) if error.is_loss() => drop(reading.damaged.insert(Arc::clone(path))),
+            Err(_) => {}
+        })?;
+        read
     }
 
-    /// Puts on record that something is read of a point.
-    fn begin_record(&self, point: u64) -> Result<(RestoreOnRecord, Arc<Meter>)> {
+    /// Notes something of the reading of a point, which is on record from its first moment.
+    fn reading(&self, point: u64, note: impl FnOnce(&mut Reading)) -> Result<()> {
+        let mut reading = lock(&self.reading);
+        note(match reading.entry(point) {
+            Entry::Occupied(begun) => begun.into_mut(),
+            Entry::Vacant(none) => none.insert(self.begin(point)?),
+        });
+        Ok(())
+    }
+
+    fn begin(&self, point: u64) -> Result<Reading> {
         let meter = Arc::new(Meter::default());
         let begin = BeginRestore { point, scope: Scope::Selection, purpose: Purpose::Mount };
         let record = self.browser.source.begin_restore(&begin, &meter)?;
         meter.enter(Phase::Sending);
-        Ok((record, meter))
+        Ok(Reading { record, meter, files: HashSet::new(), damaged: HashSet::new() })
     }
 
     /// Does something with what is at a path, and tells if that is damaged.
@@ -163,14 +182,13 @@ impl Mounted {
     }
 
     fn end(&self) -> Result<Unmounted> {
-        let damaged = lock(&self.damaged).len() as u64;
         let mut bytes = 0;
-        for (record, meter) in std::mem::take(&mut *lock(&self.records)).into_values() {
+        for Reading { record, meter, damaged, .. } in std::mem::take(&mut *lock(&self.reading)).into_values() {
             let progress = meter.progress();
             bytes += progress.bytes_done;
-            record.end(Ok(()), progress, |()| damaged)?;
+            record.end(Ok(()), progress, |()| damaged.len() as u64)?;
         }
-        Ok(Unmounted { bytes, damaged })
+        Ok(Unmounted { bytes, damaged: lock(&self.damaged).len() as u64 })
     }
 }
 

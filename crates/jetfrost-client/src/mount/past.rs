@@ -1,7 +1,7 @@
 //! All points of files as one tree of folders and files: a folder for each point, and in it what the point has.
 
 use std::num::NonZeroUsize;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use jetfrost_image::format::{Content, Entry, EntryKind};
@@ -11,6 +11,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use lru::LruCache;
 
+use super::lock;
 use crate::browse::{Browser, entries_of};
 use crate::content_reader::{ContentReader, KeptChunks};
 use crate::error::ClientError;
@@ -283,10 +284,6 @@ fn led_to(link: &[u8], target: &[u8]) -> Vec<u8> {
         }
     }
     parts.iter().flat_map(|part| [b"/", *part].concat()).collect()
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 #[cfg(test)]

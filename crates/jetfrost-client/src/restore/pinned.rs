@@ -116,7 +116,7 @@ fn is_ours(made: &Metadata) -> bool {
 }
 
 fn replaced() -> io::Error {
-    io::Error::other("somebody put something else in its place while it was brought back")
+    io::Error::other("something else was put in its place during the restore")
 }
 
 #[cfg(test)]

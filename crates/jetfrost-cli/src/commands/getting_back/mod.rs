@@ -43,7 +43,7 @@ fn troubles_as_json(troubles: &[NotRestored]) -> Vec<Value> {
 }
 
 /// Descending numbers, those that follow each other as one range: `9, 4-6, 1`.
-fn runs(numbers: impl Iterator<Item = u64>) -> String {
+fn ranges(numbers: impl Iterator<Item = u64>) -> String {
     let mut ranges: Vec<(u64, u64)> = Vec::new();
     for number in numbers {
         match ranges.last_mut() {
@@ -57,11 +57,11 @@ fn runs(numbers: impl Iterator<Item = u64>) -> String {
 
 #[cfg(test)]
 mod tests {
-    use super::runs;
+    use super::ranges;
 
     #[test]
     fn numbers_that_follow_each_other_are_a_range() {
-        assert_eq!(runs([9, 6, 5, 4, 1].into_iter()), "9, 4-6, 1");
-        assert_eq!(runs(std::iter::empty()), "");
+        assert_eq!(ranges([9, 6, 5, 4, 1].into_iter()), "9, 4-6, 1");
+        assert_eq!(ranges(std::iter::empty()), "");
     }
 }

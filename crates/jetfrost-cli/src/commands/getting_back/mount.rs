@@ -33,8 +33,8 @@ impl Mount {
         let (meter, said) = (ended_by_key(), *ui);
         let on_damage = move |path: &[u8]| said.remark(&format!("Damaged in the image store: {}", shown_path(path)));
         let how = Mounting { port: self.port, also, on_damage: Box::new(on_damage) };
-        let done = mount(&browser, how, &meter, |address| say(address, ui))?;
-        ui.remark(&format!("No longer mounted; {} were read.", show(done.bytes)));
+        let done = mount(&browser, how, &meter, |address| say(address, self.also.as_deref(), ui))?;
+        ui.remark(&format!("Unmounted; {} read.", show(done.bytes)));
         Ok(if done.damaged == 0 { Code::Done } else { Code::Damage })
     }
 }
@@ -44,13 +44,14 @@ fn account(name: &str) -> Result<u32, Failure> {
     System::user_id(name).ok_or_else(unknown)
 }
 
-fn say(address: &Address, ui: &Ui) {
+fn say(address: &Address, also: Option<&str>, ui: &Ui) {
     let Address { at, path, points } = address;
     let value = json!({ "address": format!("http://{at}{path}"), "points": points });
     ui.show(&value, |_| {
         ui.line(&format!("{}, each a folder, can be opened for reading at", many(*points as u64, "point")));
         ui.line(&format!("  dav://{at}{path}"));
         ui.line("until this command is interrupted. Open the address in a file manager, or with http:// in a browser.");
-        ui.line("Only programs of this account and of root are answered.");
+        let allowed = also.map_or_else(|| "this account and root".into(), |also| format!("this account, root and {also}"));
+        ui.line(&format!("Only programs of {allowed} can read it."));
     });
 }

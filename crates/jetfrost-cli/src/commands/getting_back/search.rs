@@ -8,7 +8,7 @@ use jetfrost_wire::size::show;
 use jiff::Timestamp;
 use serde_json::json;
 
-use crate::commands::getting_back::runs;
+use crate::commands::getting_back::ranges;
 use crate::commands::getting_back::salvage::ReadFrom;
 use crate::commands::interrupt::stoppable_meter;
 use crate::commands::labels;
@@ -58,8 +58,8 @@ impl Search {
     fn say(&self, catalogue: &Catalogue, found: &[Found], ui: &Ui) {
         let searched = many(catalogue.points().len() as u64, "point");
         let empty = match self.gone {
-            true => format!("Nothing in {searched} matches that the latest does not have."),
-            false => format!("Nothing in {searched} matches."),
+            true => format!("No match in {searched} is missing from the latest."),
+            false => format!("No match in {searched}."),
         };
         let rows = found.iter().take(self.most).map(row).collect();
         ui.table(&["path", "size", "modified", "in points", "versions"], rows, &[1, 4], &empty);
@@ -68,11 +68,11 @@ impl Search {
             ui.line(&format!("The first {most} of {all} paths. For more: --most {all}"));
         }
         for (points, what) in [
-            (catalogue.unreadable().to_vec(), "are damaged or lost: what is in them is not searched."),
-            (catalogue.partly_unreadable().into_iter().rev().collect(), "have damaged folders: there may be more in them."),
+            (catalogue.unreadable().to_vec(), "Not searched, because damaged or lost"),
+            (catalogue.partly_unreadable().into_iter().rev().collect(), "Searched in part, because folders are damaged"),
         ] {
             if !points.is_empty() {
-                ui.line(&format!("Points {} {what}", runs(points.into_iter())));
+                ui.line(&format!("{what}: point {}.", ranges(points.into_iter())));
             }
         }
         if let Some(found) = found.first()
@@ -94,7 +94,7 @@ fn row(found: &Found) -> Vec<String> {
         format!("{}{}", shown_path(&found.path), if kind == "directory" { "/" } else { "" }),
         if kind == "file" { show(latest.len) } else { String::new() },
         Timestamp::from_second(latest.modified).map(moment).unwrap_or_default(),
-        runs(found.versions.iter().flat_map(|version| version.points.iter().copied())),
+        ranges(found.versions.iter().flat_map(|version| version.points.iter().copied())),
         found.versions.len().to_string(),
     ]
 }

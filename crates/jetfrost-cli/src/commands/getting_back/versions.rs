@@ -11,7 +11,7 @@ use jiff::Timestamp;
 use serde_json::json;
 
 use crate::commands::getting_back::salvage::ReadFrom;
-use crate::commands::getting_back::{absolute, runs};
+use crate::commands::getting_back::{absolute, ranges};
 use crate::commands::labels;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, many, moment, shown_path};
@@ -43,7 +43,7 @@ impl Versions {
                 vec![
                     changed(version),
                     if labels::entry_kind(version.entry.kind) == "file" { show(version.entry.len()) } else { String::new() },
-                    runs(version.points.iter().map(|point| point.sequence)),
+                    ranges(version.points.iter().map(|point| point.sequence)),
                     version.points.last().map(|point| moment(point.committed)).unwrap_or_default(),
                     version.points.first().map(|point| moment(point.committed)).unwrap_or_default(),
                 ]
@@ -52,10 +52,10 @@ impl Versions {
             let heads = ["changed", "size", "in points", "first backed up", "last backed up"];
             ui.table(&heads, found.versions.iter().map(row).collect(), &[1], "");
             if !found.absent.is_empty() {
-                ui.line(&format!("Not in points {}.", runs(found.absent.iter().copied())));
+                ui.line(&format!("Not in points {}.", ranges(found.absent.iter().copied())));
             }
             if !found.unreadable.is_empty() {
-                ui.line(&format!("Points {} are damaged or lost.", runs(found.unreadable.iter().copied())));
+                ui.line(&format!("Points {} are damaged or lost.", ranges(found.unreadable.iter().copied())));
             }
         });
         Ok(if found.unreadable.is_empty() { Code::Done } else { Code::Damage })
