@@ -1,5 +1,5 @@
 //! Ratios against what the machine itself can do, measured in the same run: `jetfrost-bench` for all of it, or one of
-//! `files [TREE]`, `restore [TREE]`, `incompressible`, `disks`, `sparse`, `crowd`, `many [N]`, `names [N]`, `store`, `watching`, `agents`; `scale`
+//! `files [TREE]`, `restore [TREE]`, `incompressible`, `disks`, `sparse`, `crowd`, `many [N]`, `names [N]`, `store`, `suspects [DAYS]`, `watching`, `agents`; `scale`
 //! simulates a year of many workstations.
 //!
 //! Each work is done by the programs as they ship, over TLS on loopback, and by plain system tools; both read the same
@@ -17,6 +17,7 @@ mod processors;
 mod restore;
 mod scale;
 mod store;
+mod suspects;
 mod watching;
 
 use std::path::Path;
@@ -27,6 +28,8 @@ use processors::Processors;
 const TREE: &str = "/usr/lib";
 /// Files of the bench of many files, when all benches run.
 const MANY: u64 = 200_000;
+/// Working days of a year.
+const DAYS: u64 = 260;
 
 fn main() {
     let mut arguments = std::env::args().skip(1);
@@ -43,6 +46,7 @@ fn main() {
         Some("names") => apart(|scratch| names::run(scratch, more.as_deref().and_then(|n| n.parse().ok()).unwrap_or(MANY))),
         Some("store") => apart(store::run),
         Some("agents") => apart(agents::run),
+        Some("suspects") => apart(|scratch| suspects::run(scratch, more.as_deref().and_then(|n| n.parse().ok()).unwrap_or(DAYS))),
         Some("watching") => apart(watching::run),
         Some("scale") => scale::run(),
         Some(other) => office::outln(&format!("there is no bench '{other}'")),
@@ -56,6 +60,7 @@ fn main() {
             apart(|scratch| many::run(scratch, MANY));
             apart(|scratch| names::run(scratch, MANY));
             apart(store::run);
+            apart(|scratch| suspects::run(scratch, DAYS));
             apart(watching::run);
             apart(agents::run);
         }

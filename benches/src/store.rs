@@ -116,6 +116,7 @@ fn commit(
         files: 0,
         exceptions: 0,
         needs: needs_check(&needs),
+        changes: None,
     };
     let keys = StoreKeys::derive(STORE, &StoreKey([1; 32]));
     let file = seal_point(&keys, head, &PointBody::default(), &SeededRandom::new(b"bench")).to_bytes();

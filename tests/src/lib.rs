@@ -10,3 +10,4 @@ pub mod programs;
 pub mod raw;
 pub mod terminal;
 pub mod witness;
+pub mod work;

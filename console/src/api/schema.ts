@@ -1274,6 +1274,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stores/{id}/points/{sequence}/mark": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Marks a point good, suspect or resolved. While the latest mark of a point is suspect, all older points stay. */
+        put: operations["mark_point"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stores/{id}/points/{sequence}/removal": {
         parameters: {
             query?: never;
@@ -2000,7 +2017,7 @@ export interface components {
          * @description A kind of trouble, the worst first.
          * @enum {string}
          */
-        AlertKind: "audit_altered" | "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_not_backed_up" | "certificate" | "failing" | "kept_waiting" | "overdue" | "no_first_point" | "proof_due";
+        AlertKind: "audit_altered" | "suspect_point" | "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_not_backed_up" | "certificate" | "failing" | "kept_waiting" | "overdue" | "no_first_point" | "proof_due";
         /** @description All current alerts. */
         Alerts: {
             /** @description The most severe first. */
@@ -2278,6 +2295,84 @@ export interface components {
          * @enum {string}
          */
         Carry: "cookie" | "token";
+        /**
+         * @description How a point of files differs from the one before: counts of files and bytes, made by the workstation from its own walk. The numbers of the
+         *     fields are those of the image format.
+         */
+        Changes: {
+            /**
+             * Format: int64
+             * @description New files.
+             */
+            added: number;
+            /**
+             * Format: int64
+             * @description Bytes in them.
+             */
+            added_bytes: number;
+            /**
+             * Format: int64
+             * @description Bytes of content in the point before.
+             */
+            bytes_before: number;
+            /**
+             * Format: int64
+             * @description Files with other content.
+             */
+            changed: number;
+            /**
+             * Format: int64
+             * @description Bytes in them.
+             */
+            changed_bytes: number;
+            /**
+             * Format: int64
+             * @description Files in the point before.
+             */
+            files_before: number;
+            /**
+             * Format: int64
+             * @description Files that are gone.
+             */
+            gone: number;
+            /**
+             * Format: int64
+             * @description Bytes that were in them.
+             */
+            gone_bytes: number;
+            /**
+             * Format: int64
+             * @description Of the files that are gone, those that had not changed for 30 days.
+             */
+            old_gone: number;
+            /**
+             * Format: int64
+             * @description Bytes that were in them.
+             */
+            old_gone_bytes: number;
+            /**
+             * Format: int64
+             * @description Files that changed together with the ending of their name, to the ending that most of them have now.
+             */
+            relabelled: number;
+            /**
+             * Format: int64
+             * @description Files that have the same content at another path.
+             */
+            renamed: number;
+            /**
+             * Format: int64
+             * @description Files whose content was recognisable and looks random or blank now: changed ones, and new ones in the place of ones that are gone.
+             */
+            scrambled: number;
+            /**
+             * Format: int64
+             * @description Bytes in them.
+             */
+            scrambled_bytes: number;
+            /** @description Whether something else was selected: then what is gone may only be left out. */
+            selection_changed: boolean;
+        };
         /**
          * @description Asks whether a directory can be a destination.
          * @example {
@@ -3375,6 +3470,35 @@ export interface components {
             version: components["schemas"]["Version"];
         };
         /**
+         * @description Marks a point.
+         * @example {
+         *       "mark": "good",
+         *       "reason": "the survey was packed and moved",
+         *       "seen": "suspect"
+         *     }
+         */
+        MarkPoint: {
+            /** @description As what. */
+            mark: components["schemas"]["PointMark"];
+            /** @description Why. */
+            reason: string;
+            seen?: components["schemas"]["PointMark"] | null;
+        };
+        /** @description What a person found out about a point. */
+        Marked: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Who. */
+            by: string;
+            /** @description What. */
+            mark: components["schemas"]["PointMark"];
+            /** @description Why. */
+            reason: string;
+        };
+        /**
          * @description Makes an account.
          * @example {
          *       "login": "tove",
@@ -3999,6 +4123,7 @@ export interface components {
                  * @description Bytes of content in it.
                  */
                 bytes: number;
+                changes?: components["schemas"]["Changes"] | null;
                 /**
                  * Format: date-time
                  * @description When it was committed, by the service's clock.
@@ -4019,6 +4144,7 @@ export interface components {
                 kind: components["schemas"]["PointKind"];
                 /** @description Whether its files were missing when the service last checked. */
                 lost?: boolean;
+                mark?: components["schemas"]["Marked"] | null;
                 pending_removal?: components["schemas"]["PendingRemoval"] | null;
                 /**
                  * Format: int64
@@ -4030,6 +4156,7 @@ export interface components {
                  * @description Its number within the image store.
                  */
                 sequence: number;
+                suspicion?: components["schemas"]["Suspicion"] | null;
             }[];
             /** @description Pass as `after` for the next page; absent on the last. */
             next?: string | null;
@@ -4316,6 +4443,7 @@ export interface components {
              * @description Bytes of content in it.
              */
             bytes: number;
+            changes?: components["schemas"]["Changes"] | null;
             /**
              * Format: date-time
              * @description When it was committed, by the service's clock.
@@ -4336,6 +4464,7 @@ export interface components {
             kind: components["schemas"]["PointKind"];
             /** @description Whether its files were missing when the service last checked. */
             lost?: boolean;
+            mark?: components["schemas"]["Marked"] | null;
             pending_removal?: components["schemas"]["PendingRemoval"] | null;
             /**
              * Format: int64
@@ -4347,6 +4476,7 @@ export interface components {
              * @description Its number within the image store.
              */
             sequence: number;
+            suspicion?: components["schemas"]["Suspicion"] | null;
         };
         /** @description A point's file as stored: plain head, encrypted body. */
         PointBytes: {
@@ -4383,6 +4513,11 @@ export interface components {
          * @enum {string}
          */
         PointKind: "files" | "disk";
+        /**
+         * @description What a person found out about a point.
+         * @enum {string}
+         */
+        PointMark: "good" | "suspect" | "resolved";
         /** @description A problem document. */
         Problem: {
             /** @description The details. */
@@ -5059,7 +5194,7 @@ export interface components {
          * @description Why a point stays.
          * @enum {string}
          */
-        StayReason: "recent" | "protected" | "day" | "week" | "month" | "year" | "at_least" | "from_the_future" | "latest" | "held" | "pending_removal";
+        StayReason: "recent" | "protected" | "day" | "week" | "month" | "year" | "at_least" | "from_the_future" | "latest" | "held" | "suspect" | "pending_removal";
         /**
          * @description A step of setting an office up, in the order of the work.
          * @enum {string}
@@ -5165,6 +5300,7 @@ export interface components {
              * @description When every byte of it was last read and verified.
              */
             scrubbed?: string | null;
+            suspect?: components["schemas"]["SuspectPoint"] | null;
             /**
              * Format: int64
              * @description Bytes it occupies; absent while the destination is missing.
@@ -5173,6 +5309,17 @@ export interface components {
             /** @description Version of limit and retention, for `If-Match`. */
             version: components["schemas"]["Version"];
         };
+        /** @description A suspect point, and the one to go back to. */
+        SuspectPoint: {
+            last_good?: components["schemas"]["Point"] | null;
+            /** @description The latest suspect point. */
+            point: components["schemas"]["Point"];
+        };
+        /**
+         * @description What a point looks like that no normal work makes.
+         * @enum {string}
+         */
+        Suspicion: "scrambled" | "deleted" | "replaced";
         /**
          * @description A list of what may be left out together.
          * @enum {string}
@@ -9594,6 +9741,51 @@ export interface operations {
             403: components["responses"]["NotAllowed"];
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mark_point: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                sequence: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarkPoint"];
+            };
+        };
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Point"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];
             429: components["responses"]["TooMuch"];
             /** @description A problem: the kind says which, and the next step what to do. */

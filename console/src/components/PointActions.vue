@@ -4,14 +4,15 @@ import { computed, ref } from 'vue'
 import { answer, api, at } from '../api/client'
 import type { Point, Proof } from '../api/types'
 import { useForm } from '../composables/useForm'
+import MarkForm from './MarkForm.vue'
 import ProblemAlert from './ProblemAlert.vue'
 import RemoveNowForm from './RemoveNowForm.vue'
 
-/** Hold, release, remove and undelete one point, and remove it without waiting. What cannot be undone is asked again. */
+/** Hold, release, mark, remove and undelete one point, and remove it without waiting. What cannot be undone is asked again. */
 const props = defineProps<{ store: string; point: Point; isLatest: boolean }>()
 const emit = defineEmits<{ changed: [] }>()
 
-const asking = ref<'hold' | 'remove' | 'now'>()
+const asking = ref<'hold' | 'mark' | 'remove' | 'now'>()
 const reason = ref('')
 const here = computed(() => at({ id: props.store, sequence: props.point.sequence }))
 const POINT = '/api/v1/stores/{id}/points/{sequence}'
@@ -24,7 +25,7 @@ function form(send: () => Promise<unknown>) {
     emit('changed')
   })
 }
-function removedNow() {
+function done() {
   asking.value = undefined
   emit('changed')
 }
@@ -43,15 +44,17 @@ const problem = computed(() => [holding, releasing, removing, bringing].map((f) 
     <BButton size="sm" type="submit" variant="primary">Hold</BButton>
     <BButton size="sm" variant="outline-secondary" @click="asking = undefined">Cancel</BButton>
   </form>
+  <MarkForm v-else-if="asking === 'mark'" :store="store" :point="point" @done="done" @cancel="asking = undefined" />
   <div v-else-if="asking === 'remove'" class="d-flex gap-2 align-items-center">
     <span>Remove point {{ point.sequence }}?</span>
     <BButton size="sm" variant="danger" @click="removing.submit">Remove</BButton>
     <BButton size="sm" variant="outline-secondary" @click="asking = undefined">Cancel</BButton>
   </div>
-  <RemoveNowForm v-else-if="asking === 'now'" :id="`point-${point.sequence}`" :remove="removeNow" :what="`point ${point.sequence}`" @done="removedNow" @cancel="asking = undefined" />
+  <RemoveNowForm v-else-if="asking === 'now'" :id="`point-${point.sequence}`" :remove="removeNow" :what="`point ${point.sequence}`" @done="done" @cancel="asking = undefined" />
   <div v-else class="d-flex gap-2 justify-content-end">
     <BButton v-if="point.hold" size="sm" variant="outline-secondary" :aria-label="`Release point ${point.sequence}`" @click="releasing.submit">Release</BButton>
     <BButton v-else size="sm" variant="outline-secondary" :aria-label="`Hold point ${point.sequence}`" @click="asking = 'hold'">Hold</BButton>
+    <BButton size="sm" variant="outline-secondary" :aria-label="`Mark point ${point.sequence}`" @click="asking = 'mark'">Mark</BButton>
     <BButton v-if="point.pending_removal" size="sm" variant="outline-secondary" :aria-label="`Undelete point ${point.sequence}`" @click="bringing.submit">Undelete</BButton>
     <BButton v-if="point.pending_removal" size="sm" variant="outline-secondary" :aria-label="`Remove now… point ${point.sequence}`" @click="asking = 'now'">Remove now…</BButton>
     <BButton v-if="!point.pending_removal && !point.hold && !isLatest" size="sm" variant="outline-secondary" :aria-label="`Remove point ${point.sequence}`" @click="asking = 'remove'">Remove</BButton>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import type { Point } from '../api/types'
 import { age, count, many, moment, noun, size } from '../logic/format'
+import { isSuspect, pointNote } from '../logic/suspects'
 import PointActions from './PointActions.vue'
 
 defineProps<{ points: Point[]; now: Date; store: string; mayChange: boolean }>()
@@ -30,6 +31,7 @@ const emit = defineEmits<{ changed: [] }>()
         <td class="jf-number">{{ size(p.sent) }}</td>
         <td class="jf-number">{{ p.exceptions === 0 ? '–' : count(p.exceptions) }}</td>
         <td>
+          <span v-if="pointNote(p)" :class="{ 'jf-bad': isSuspect(p) }">{{ pointNote(p) }}{{ p.hold || p.lost || p.pending_removal ? '; ' : '' }}</span>
           <template v-if="p.hold">held by {{ p.hold.by }}: {{ p.hold.reason }}</template>
           <template v-else-if="p.lost">its files are lost</template>
           <template v-else-if="p.pending_removal">removed by {{ p.pending_removal.by }}, gone for good {{ moment(p.pending_removal.ends) }}</template>

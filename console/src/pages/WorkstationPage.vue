@@ -13,6 +13,7 @@ import SchedulePanel from '../components/SchedulePanel.vue'
 import RunProgress from '../components/RunProgress.vue'
 import IntegrityPanel from '../components/IntegrityPanel.vue'
 import StateWord from '../components/StateWord.vue'
+import SuspectPanel from '../components/SuspectPanel.vue'
 import UnlockMethodsPanel from '../components/UnlockMethodsPanel.vue'
 import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
@@ -96,6 +97,8 @@ onMounted(reload)
       <StateWord :state="w.state" />
       <span class="jf-quiet">{{ w.person }} ({{ w.login }})</span>
     </div>
+
+    <SuspectPanel :workstation="w" :now="now" :may-change="mayChange" @changed="reload" />
 
     <section v-if="running" class="jf-panel mb-3" aria-label="Run underway">
       <RunProgress :progress="running.progress" :started="running.started" :now="now" label="Progress of the backup" />

@@ -9,64 +9,16 @@ use jetfrost_image::format::{Content, PointBody, PointHead, exceptions_from_page
 use jetfrost_image::tree::{ChunkSource, ReadError, expand_parts, find_entry, read_listing};
 use jetfrost_wire::point::Point;
 use jetfrost_wire::workstation::PointKind;
-use jiff::civil;
-use jiff::tz::TimeZone;
 
 use crate::error::ClientError;
 use crate::selection::{Patterns, Selection};
 use crate::state_dir::StateDir;
 use crate::store_source::StoreSource;
 
+pub use crate::which_point::{At, Doubt};
 pub use jetfrost_image::format::{Cause, Entry, EntryKind, Exception};
 
 type Result<T> = std::result::Result<T, ClientError>;
-
-/// Which recovery point a person means.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum At {
-    /// The latest.
-    Latest,
-    /// The one with this number.
-    Sequence(u64),
-    /// The last one not after this moment, in the machine's time zone.
-    Time(civil::DateTime),
-}
-
-impl std::str::FromStr for At {
-    type Err = String;
-
-    fn from_str(text: &str) -> std::result::Result<Self, String> {
-        if text == "latest" {
-            return Ok(Self::Latest);
-        }
-        if let Ok(sequence) = text.parse() {
-            return Ok(Self::Sequence(sequence));
-        }
-        if let Ok(date) = text.parse::<civil::Date>()
-            && text.len() == 10
-        {
-            return Ok(Self::Time(date.at(23, 59, 59, 999_999_999)));
-        }
-        text.parse()
-            .map(Self::Time)
-            .map_err(|_| format!("'{text}' is neither 'latest', nor a number, nor a time such as 2026-11-20T14:00"))
-    }
-}
-
-impl At {
-    /// Finds the point, of a kind if one is given, among `points`, which come latest first.
-    fn find<'p>(&self, points: &'p [Point], kind: Option<PointKind>) -> Option<&'p Point> {
-        let mut of_kind = points.iter().filter(|p| kind.is_none_or(|kind| p.kind == kind));
-        match self {
-            Self::Latest => of_kind.next(),
-            Self::Sequence(sequence) => of_kind.find(|p| p.sequence == *sequence),
-            Self::Time(time) => {
-                let moment = time.to_zoned(TimeZone::system()).ok()?.timestamp();
-                of_kind.find(|p| p.committed <= moment)
-            }
-        }
-    }
-}
 
 /// The recovery points of one image store.
 #[derive(Clone)]
@@ -82,6 +34,8 @@ pub struct OpenPoint {
     pub head: PointHead,
     /// What only the store key opens.
     pub body: PointBody,
+    /// What speaks against it, where it was looked at among all others.
+    pub doubt: Option<Doubt>,
 }
 
 impl Browser {
@@ -131,9 +85,10 @@ impl Browser {
                 None => ClientError::NoPoint(sequence.to_string()),
             },
             At::Latest => ClientError::NoPoint(format!("of {} yet", kind.plural())),
+            At::LastGood => ClientError::NoPoint(format!("of {} before everything that is suspect", kind.plural())),
             At::Time(time) => ClientError::NoPoint(format!("of {} from {time} or before", kind.plural())),
         };
-        self.open_point(at.find(&points, Some(kind)).ok_or_else(refusal)?.sequence)
+        self.open_listed(at.find(&points, Some(kind)).ok_or_else(refusal)?, &points)
     }
 
     /// Opens the point that is meant, whatever it is a state of.
@@ -145,15 +100,20 @@ impl Browser {
         let refusal = || match at {
             At::Sequence(sequence) => ClientError::NoPoint(sequence.to_string()),
             At::Latest => ClientError::NoPoint("yet".into()),
+            At::LastGood => ClientError::NoPoint("before everything that is suspect".into()),
             At::Time(time) => ClientError::NoPoint(format!("from {time} or before")),
         };
-        self.open_point(at.find(&points, None).ok_or_else(refusal)?.sequence)
+        self.open_listed(at.find(&points, None).ok_or_else(refusal)?, &points)
+    }
+
+    fn open_listed(&self, point: &Point, points: &[Point]) -> Result<OpenPoint> {
+        Ok(OpenPoint { doubt: Doubt::about(point, points), ..self.open_point(point.sequence)? })
     }
 
     pub(crate) fn open_point(&self, sequence: u64) -> Result<OpenPoint> {
         let file = self.source.point(sequence)?;
         let body = open_point(&self.keys, &file)?;
-        Ok(OpenPoint { head: file.head, body })
+        Ok(OpenPoint { head: file.head, body, doubt: None })
     }
 
     /// The chunks of the store, opened and checked.
@@ -314,21 +274,6 @@ impl ChunkSource for BrowserSource<'_> {
 mod tests {
     use super::*;
 
-    fn point(sequence: u64, created: &str) -> Point {
-        Point {
-            sequence,
-            kind: if sequence == 6 { PointKind::Disk } else { PointKind::Files },
-            committed: created.parse().expect("a time"),
-            files: 0,
-            bytes: 0,
-            exceptions: 0,
-            sent: 0,
-            hold: None,
-            pending_removal: None,
-            lost: false,
-        }
-    }
-
     #[test]
     fn the_pattern_that_left_something_out_is_found_with_what_it_matches() {
         let patterns = ["*.tmp".to_owned(), "node_modules".to_owned(), "/home/*/Downloads".to_owned()];
@@ -339,24 +284,5 @@ mod tests {
         assert_eq!(against("/home/tove/Downloads/z"), found("/home/*/Downloads", "/home/tove/Downloads"));
         assert_eq!(against("/home/tove/a.odt"), None);
         assert!(lies_in(b"/home/tove/a", b"/home/tove") && lies_in(b"/a", b"/") && !lies_in(b"/home/tove2", b"/home/tove"));
-    }
-
-    #[test]
-    fn a_point_is_meant_by_number_time_or_as_the_latest() {
-        let points = [
-            point(9, "2026-11-20T12:00:00Z"),
-            point(8, "2026-11-18T12:00:00Z"),
-            point(6, "2026-11-12T01:00:00Z"),
-            point(5, "2026-11-10T12:00:00Z"),
-        ];
-        let found = |text: &str| text.parse::<At>().expect("parses").find(&points, Some(PointKind::Files)).map(|p| p.sequence);
-        assert_eq!(found("latest"), Some(9));
-        assert_eq!(found("8"), Some(8));
-        assert_eq!(found("7"), None);
-        assert_eq!(found("6"), None, "it is of another kind");
-        assert_eq!(found("2026-11-19"), Some(8));
-        assert_eq!(found("2026-11-12T08:00"), Some(5));
-        assert_eq!(found("2026-11-01"), None);
-        assert!("yesterday".parse::<At>().is_err());
     }
 }

@@ -36,6 +36,7 @@ mod throttle;
 pub mod unlock_methods;
 pub mod versions;
 mod walk_tree;
+mod which_point;
 
 pub use content_reader::{ContentReader, Stretch};
 pub use error::ClientError;

@@ -4,10 +4,11 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use jetfrost_image::ChunkName;
-use jetfrost_image::format::PointFile;
+use jetfrost_image::format::{PointFile, PointHead};
 use jetfrost_image::store::{Store, StoreError};
+use jetfrost_office::suspicion::{StillNeeded, suspicion};
 use jetfrost_wire::calls;
-use jetfrost_wire::point::Point;
+use jetfrost_wire::point::{Point, Suspicion};
 use jetfrost_wire::restore::{BeginRestore, EndRestore, Purpose, Restore};
 use jetfrost_wire::run::{GiveUp, Progress};
 use jetfrost_wire::workstation::{PointBytes, PointKind};
@@ -82,7 +83,7 @@ impl StoreSource {
                 let listed = |sequence| {
                     let receipt = store.receipt(sequence).ok().flatten().map(|receipt| receipt.committed);
                     match store.point_head(sequence) {
-                        Ok(head) => as_listed(&head, receipt.unwrap_or(head.created)),
+                        Ok(head) => as_listed(store, &head, receipt.unwrap_or(head.created)),
                         Err(_) => lost(sequence, receipt.unwrap_or_default()),
                     }
                 };
@@ -136,10 +137,20 @@ fn lost(sequence: u64, committed: i64) -> Point {
         hold: None,
         pending_removal: None,
         lost: true,
+        changes: None,
+        suspicion: None,
+        mark: None,
     }
 }
 
-fn as_listed(head: &jetfrost_image::format::PointHead, committed: i64) -> Point {
+/// What a point looks like. Where the store is damaged, what the workstation says of it is all there is.
+fn suspicion_of(store: &Store, head: &PointHead) -> Option<Suspicion> {
+    let overlap = store.overlap(head.sequence).ok().flatten();
+    let needed = overlap.map(|overlap| StillNeeded { before: overlap.before, still: overlap.still });
+    suspicion(head.kind, head.changes.as_ref(), needed)
+}
+
+fn as_listed(store: &Store, head: &PointHead, committed: i64) -> Point {
     Point {
         sequence: head.sequence,
         kind: head.kind,
@@ -151,6 +162,9 @@ fn as_listed(head: &jetfrost_image::format::PointHead, committed: i64) -> Point 
         hold: None,
         pending_removal: None,
         lost: false,
+        changes: head.changes,
+        suspicion: suspicion_of(store, head),
+        mark: None,
     }
 }
 

@@ -34,6 +34,8 @@ pub struct PlaceFacts {
 pub struct MachineFacts {
     /// Its name.
     pub name: String,
+    /// Which of its points is suspect, and what there is to go back to, if one is.
+    pub suspect: Option<String>,
     /// Whether its last complete point is too old.
     pub overdue: bool,
     /// Chunks that its points need and that are lost.
@@ -87,6 +89,7 @@ pub fn alerts(places: &[PlaceFacts], machines: &[MachineFacts], service: &Servic
         ];
         let mut found = of(&machine.name, &kinds);
         let waiting = machine.kept_waiting.map(|reason| reason.word().to_owned());
+        found.extend(detailed(AlertKind::SuspectPoint, &machine.name, machine.suspect.as_ref()));
         found.extend(detailed(AlertKind::KeptWaiting, &machine.name, waiting.as_ref()));
         found.extend(detailed(AlertKind::RoomMade, &machine.name, machine.room_made.as_ref()));
         found.extend(detailed(AlertKind::TermsShortened, &machine.name, machine.shortened.as_ref()));

@@ -17,3 +17,4 @@ pub mod roster;
 pub mod schedule;
 pub mod setup;
 pub mod sizing;
+pub mod suspicion;

@@ -11,6 +11,8 @@ use crate::labels;
 pub enum AlertKind {
     /// The audit log is not what the service wrote.
     AuditAltered,
+    /// A point looks as if somebody had encrypted, deleted or replaced files by the mass.
+    SuspectPoint,
     /// Chunks that points need are damaged or gone.
     Damage,
     /// A destination is not there, or another installation's.
@@ -39,7 +41,7 @@ pub enum AlertKind {
     ProofDue,
 }
 
-labels!(AlertKind: AuditAltered = "audit_altered", Damage = "damage", DestinationMissing = "destination_missing",
+labels!(AlertKind: AuditAltered = "audit_altered", SuspectPoint = "suspect_point", Damage = "damage", DestinationMissing = "destination_missing",
     DestinationFull = "destination_full", RoomMade = "room_made", TermsShortened = "terms_shortened", DrillFailed = "drill_failed",
     RecordsNotBackedUp = "records_not_backed_up", Certificate = "certificate", Failing = "failing", KeptWaiting = "kept_waiting", Overdue = "overdue",
     NoFirstPoint = "no_first_point", ProofDue = "proof_due");

@@ -2,6 +2,7 @@
 //! writes anything.
 
 mod alert_kind;
+mod changes;
 mod delay;
 mod id;
 mod labels;
@@ -15,6 +16,7 @@ mod step;
 mod template;
 
 pub use alert_kind::AlertKind;
+pub use changes::{Changes, PointMark, Suspicion};
 pub use delay::{DelayReason, PowerSource};
 pub use id::{
     AccountId, CodeId, DestinationId, GroupId, ImageStoreId, JobId, RestoreId, RunId, ServiceId, SessionId, TextId, WorkstationId,

@@ -27,6 +27,8 @@ pub enum StayReason {
     Latest,
     /// A hold is on it.
     Held,
+    /// It is suspect, or a later one is.
+    Suspect,
     /// A person removed it, and its waiting time is not over.
     PendingRemoval,
 }

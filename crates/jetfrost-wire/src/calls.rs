@@ -640,6 +640,12 @@ pub fn release_point(id: impl Display, sequence: impl Display) -> Call<(), Point
     Call::new(Method::DELETE, format!("/stores/{}/points/{}/hold", segment(id), segment(sequence)))
 }
 
+/// `PUT /stores/{id}/points/{sequence}/mark`
+#[must_use]
+pub fn mark_point(id: impl Display, sequence: impl Display) -> Call<MarkPoint, Point> {
+    Call::new(Method::PUT, format!("/stores/{}/points/{}/mark", segment(id), segment(sequence)))
+}
+
 /// `PUT /stores/{id}/points/{sequence}/removal`
 #[must_use]
 pub fn remove_point(id: impl Display, sequence: impl Display) -> Call<(), Point> {

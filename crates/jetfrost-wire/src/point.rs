@@ -1,6 +1,7 @@
 //! Recovery points, what keeps them and what removes them.
 
 use jetfrost_types::PointKind;
+pub use jetfrost_types::{Changes, PointMark, Suspicion};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -29,6 +30,64 @@ pub struct Point {
     /// Whether its files were missing when the service last checked.
     #[serde(default)]
     pub lost: bool,
+    /// How its files differ from the point before, as the workstation counted it.
+    #[serde(default)]
+    pub changes: Option<Changes>,
+    /// Why it looked like an incident when it arrived; absent if it did not.
+    #[serde(default)]
+    pub suspicion: Option<Suspicion>,
+    /// What a person found out about it.
+    #[serde(default)]
+    pub mark: Option<Marked>,
+}
+
+impl Point {
+    /// Whether it may contain what an incident left, and nobody has dealt with that: all older points stay.
+    #[must_use]
+    pub fn is_suspect(&self) -> bool {
+        self.mark.as_ref().map_or(self.suspicion.is_some(), |mark| mark.mark == PointMark::Suspect)
+    }
+
+    /// Whether nothing is known against restoring from it.
+    #[must_use]
+    pub fn is_good(&self) -> bool {
+        self.mark.as_ref().map_or(self.suspicion.is_none(), |mark| mark.mark == PointMark::Good)
+    }
+}
+
+/// What a person found out about a point.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Marked {
+    /// What.
+    pub mark: PointMark,
+    /// Why.
+    pub reason: String,
+    /// Who.
+    pub by: String,
+    /// When.
+    pub at: Timestamp,
+}
+
+/// Marks a point.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct MarkPoint {
+    /// As what.
+    pub mark: PointMark,
+    /// Why.
+    pub reason: String,
+    /// How it was marked when this was decided; absent if it was not. It is refused if somebody marked it otherwise since.
+    #[serde(default)]
+    pub seen: Option<PointMark>,
+}
+
+/// A suspect point, and the one to go back to.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SuspectPoint {
+    /// The latest suspect point.
+    pub point: Point,
+    /// The latest point of the same kind before all suspect ones against which nothing is known.
+    pub last_good: Option<Point>,
 }
 
 /// A hold, which keeps a point or a store from expiring or being removed.

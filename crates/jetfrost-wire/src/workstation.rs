@@ -9,7 +9,7 @@ use utoipa::ToSchema;
 use crate::binary::Binary;
 use crate::destination::{Destination, DestinationState};
 use crate::labels::labels;
-use crate::point::{Hold, PendingRemoval, Point};
+use crate::point::{Hold, PendingRemoval, Point, SuspectPoint};
 use crate::retention::Retention;
 use crate::run::Run;
 use crate::schedule::{AppliedSchedule, AskedBackup, OfficePause};
@@ -193,6 +193,9 @@ pub struct StoreSummary {
     /// Since when such a proof is overdue.
     #[serde(default)]
     pub proof_due: Option<Timestamp>,
+    /// Its latest suspect point; all older points stay until somebody marks it good or resolved.
+    #[serde(default)]
+    pub suspect: Option<SuspectPoint>,
 }
 
 /// What is known of the integrity of an image store.

@@ -103,6 +103,7 @@ impl Attacker {
             files: forged.files,
             exceptions: 0,
             needs: needs_check(needs),
+            changes: None,
         };
         let file = seal_point(&self.keys, head, &PointBody::default(), &SystemRandom::default());
         CommitPoint { point: Binary(file.to_bytes()), progress: Progress::default(), exceptions: ExceptionCounts::default() }

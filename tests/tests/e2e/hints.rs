@@ -25,6 +25,7 @@ use jetfrost_tests::witness::listing;
 use jetfrost_wire::workstation::PointKind;
 
 use crate::oracle::{Tree, restored};
+use crate::suspects::adds_up;
 
 /// What leads to the folder is part of a point as well: only one test at a time changes that.
 static ONE_AT_A_TIME: Mutex<()> = Mutex::new(());
@@ -138,6 +139,7 @@ fn whatever_changes(watching: Watching) {
         let report = setup.run().unwrap_or_else(|e| panic!("round {round}: {e}"));
         let at = At::Sequence(report.point.sequence);
         assert_eq!(restored(&setup.office, &setup.station, &at, &tree.root), before, "round {round}");
+        adds_up(&report);
         assert!(
             !is_started || report.looked == Looked::Everywhere,
             "round {round}: an agent that has just started knows nothing"

@@ -41,5 +41,6 @@ mod setup;
 mod soak;
 mod standard_clients;
 mod store_key;
+mod suspects;
 mod two_administrators;
 mod unlock_methods;

@@ -6,6 +6,7 @@ use jetfrost_types::DelayReason;
 use jetfrost_wire::access::Grants;
 use jetfrost_wire::destination::DestinationState;
 use jetfrost_wire::enrolment::CodeState;
+use jetfrost_wire::point::{Point, PointMark, Suspicion};
 use jetfrost_wire::retention::AtLimit;
 use jetfrost_wire::run::{Outcome, QueuePlace};
 use jetfrost_wire::workstation::{AgentState, PointKind, ProvedWith, UnlockMethodKind, Workstation, WorkstationState};
@@ -53,6 +54,27 @@ pub(crate) fn delay(reason: DelayReason) -> &'static str {
         DelayReason::DestinationUnavailable => "the destination has not been available",
         DelayReason::PassphraseNeeded => "no secret on this machine has unlocked the image store",
         DelayReason::SourceMissing => "nothing has been included, or it has not been there",
+    }
+}
+
+/// What a suspect point looks like, after its number.
+pub(crate) fn suspicion(suspicion: Option<Suspicion>) -> &'static str {
+    match suspicion {
+        Some(Suspicion::Scrambled) => "looks like mass encryption",
+        Some(Suspicion::Deleted) => "looks like mass deletion",
+        Some(Suspicion::Replaced) => "shares almost nothing with the point before",
+        None => "was marked suspect",
+    }
+}
+
+/// What is known against a point; nothing where nothing is.
+pub(crate) fn mark(point: &Point) -> &'static str {
+    match (&point.mark, point.suspicion) {
+        (Some(given), _) if given.mark == PointMark::Good => "",
+        (Some(given), _) if given.mark == PointMark::Resolved => "bad; resolved",
+        (_, Some(suspicion)) => self::suspicion(Some(suspicion)),
+        (Some(_), None) => "marked suspect",
+        (None, None) => "",
     }
 }
 

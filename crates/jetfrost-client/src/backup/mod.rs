@@ -13,6 +13,7 @@ use jetfrost_image::format::{Content, Exception, PointBody, PointFile, PointHead
 use jetfrost_image::tree::{ChunkSink, Chunker, store_content};
 use jetfrost_image::{ChunkName, PointId};
 use jetfrost_platform::path_bytes;
+use jetfrost_types::Changes;
 use jetfrost_wire::Binary;
 use jetfrost_wire::calls;
 use jetfrost_wire::point::Point;
@@ -306,8 +307,15 @@ impl RunUnderway<'_> {
         self.read_back.of(given, top, self.api, store, self.keys, self.meter)?;
         let looked = if known.is_some() { Looked::WhereChanged } else { Looked::Everywhere };
         let needs = ToNeed::after(&base.1, cache.as_ref(), &mut walked, &exceptions)?;
+        walked.changes = walked.changes.zip(cache.as_ref()).map(|(changes, before)| self.of_whole(changes, before));
         let done = self.commit(walked, exceptions, base.0, &needs, latest.as_ref(), self.meter.progress().sent)?;
         Ok(BackupReport { looked, ..done })
+    }
+
+    /// How a point differs from the whole of the one before.
+    fn of_whole(&self, changes: Changes, before: &ChangeCache) -> Changes {
+        let (files_before, bytes_before) = before.size();
+        Changes { files_before, bytes_before, selection_changed: before.selection() != self.selection_text(), ..changes }
     }
 
     /// Where nothing changed since the last walk, by what the system told of; none where everything is to be looked at.
@@ -456,6 +464,7 @@ impl RunUnderway<'_> {
             files: walked.counts.files,
             exceptions: walked.exceptions.counts.total(),
             needs,
+            changes: walked.changes,
         }
     }
 

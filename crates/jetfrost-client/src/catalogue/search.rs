@@ -27,8 +27,8 @@ pub struct Pattern {
 enum NamePattern {
     /// A part of the name.
     Part(Regex),
-    /// The whole name; and a part that every such name has, by which most others are passed over more quickly.
-    Whole(Regex, Option<Regex>),
+    /// The whole name; and parts that every such name has, the longest first, by which others are passed over more quickly.
+    Whole(Regex, Vec<Regex>),
     /// Any name.
     Any,
 }
@@ -49,7 +49,7 @@ impl std::str::FromStr for Pattern {
             "" if folder.is_none() => return Err(refused("it is empty".into())),
             "" | "*" => NamePattern::Any,
             pattern if pattern.contains(['*', '?', '[', '{']) => {
-                NamePattern::Whole(glob(pattern)?, longest_part(pattern).map(part).transpose()?)
+                NamePattern::Whole(glob(pattern)?, parts_of(pattern).into_iter().map(part).collect::<Result<_, _>>()?)
             }
             name => NamePattern::Part(part(name)?),
         };
@@ -68,9 +68,13 @@ impl Pattern {
         let folders = names.folders();
         match &self.name {
             NamePattern::Any => (0..names.len()).filter(|at| is_wanted(folders[*at])).collect(),
-            NamePattern::Whole(glob, part) => {
-                let mut found = part.as_ref().map_or_else(|| (0..names.len()).collect(), |part| with_part(names, part));
-                found.retain(|at| is_wanted(folders[*at]) && glob.is_match(names.name(*at)));
+            NamePattern::Whole(glob, parts) => {
+                let mut found = parts.first().map_or_else(|| (0..names.len()).collect(), |part| with_part(names, part));
+                let has_others = |name: &[u8]| parts.iter().skip(1).all(|part| part.is_match(name));
+                found.retain(|at| {
+                    let name = names.name(*at);
+                    is_wanted(folders[*at]) && has_others(name) && glob.is_match(name)
+                });
                 found
             }
             NamePattern::Part(part) => {
@@ -89,10 +93,12 @@ fn with_part(names: &Names, part: &Regex) -> Vec<usize> {
     found
 }
 
-/// The longest part of a pattern that stands in it as it is in every name; none where that cannot be told easily.
-fn longest_part(pattern: &str) -> Option<&str> {
+/// The parts of a pattern that stand in it as they are in every name, the longest first; none where that cannot be told easily.
+fn parts_of(pattern: &str) -> Vec<&str> {
     let is_easy = !pattern.contains(['[', '{']);
-    pattern.split(['*', '?']).filter(|part| is_easy && !part.is_empty()).max_by_key(|part| part.len())
+    let mut parts: Vec<&str> = pattern.split(['*', '?']).filter(|part| is_easy && !part.is_empty()).collect();
+    parts.sort_by_key(|part| std::cmp::Reverse(part.len()));
+    parts
 }
 
 /// A state of something, and the points that have it.

@@ -2,11 +2,13 @@
 
 mod attributes;
 mod change_cache;
+mod change_profile;
 mod count;
 mod dir_reader;
 mod extents;
 mod facts;
 mod file;
+mod form;
 mod stand_in;
 #[cfg(test)]
 pub(crate) mod testing;

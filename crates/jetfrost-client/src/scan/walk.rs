@@ -10,13 +10,16 @@ use jetfrost_image::crypto::StoreKeys;
 use jetfrost_image::format::{Cause, Content, Entry, EntryKind, EntryPage, Flags};
 use jetfrost_image::tree::{ChunkBuffer, ChunkSink, Chunker, ListingWriter};
 use jetfrost_platform::{Accounts, Devices, Directory, FileContent, FileKind, Metadata, OpenDirectory, System, reason};
+use jetfrost_types::Changes;
 
 use super::attributes::{self, Attributes, attributes_of};
 use super::change_cache::{ChangeCacheWriter, FolderId, Remembered, RememberedFolder, RememberedInside, SeenFolder, WalkReader};
+use super::change_profile::{ChangeProfile, FileSeen};
 use super::dir_reader::{DEEPEST, DirEntry, Inside, Reading, Seen, Sights, View, look_ahead};
 use super::extents::{DiskRead, Extents, Held, read_extents};
 use super::facts::{Links, Owners, Stamp, entry};
 use super::file::{ReadFailure, read_file};
+use super::form::Form;
 use super::{Counts, Exceptions};
 use crate::error::ClientError;
 use crate::progress::Meter;
@@ -29,6 +32,10 @@ pub(crate) struct Walk<'w, S> {
     view: View<'w>,
     sink: Noting<'w, S>,
     cache: Option<WalkReader>,
+    /// How this walk differs from the last, as long as that is known.
+    profile: Option<ChangeProfile>,
+    /// When it began, in seconds since 1970.
+    began: i64,
     /// Chunks that the service lost: what they belong to is read again, though it did not change.
     lost: HashSet<ChunkName>,
     writer: ChangeCacheWriter,
@@ -68,6 +75,8 @@ pub(crate) struct WalkResult {
     pub(crate) passed: Option<Vec<ChunkName>>,
     /// Folders that differ although the system told of no change in them.
     pub(crate) surprises: Vec<FolderId>,
+    /// How its files differ from those of the last walk; none where that is not known.
+    pub(crate) changes: Option<Changes>,
     pub(crate) writer: ChangeCacheWriter,
 }
 
@@ -95,11 +104,13 @@ struct ContentRead {
 pub(crate) struct Noting<'w, S> {
     inner: &'w mut S,
     needed: Vec<ChunkName>,
+    /// What the content that passes began with.
+    form: Option<Form>,
 }
 
 impl<'w, S> Noting<'w, S> {
     pub(crate) fn new(inner: &'w mut S) -> Self {
-        Self { inner, needed: Vec::new() }
+        Self { inner, needed: Vec::new(), form: None }
     }
 }
 
@@ -108,11 +119,13 @@ impl<S: ChunkSink<Error = ClientError>> ChunkSink for Noting<'_, S> {
 
     fn put(&mut self, name: ChunkName, content: &[u8]) -> Result<()> {
         self.needed.push(name);
+        self.form.get_or_insert_with(|| Form::of(content));
         self.inner.put(name, content)
     }
 
     fn put_buffer(&mut self, name: ChunkName, buffer: &mut ChunkBuffer, len: usize) -> Result<()> {
         self.needed.push(name);
+        self.form.get_or_insert_with(|| Form::of(&buffer[..len]));
         self.inner.put_buffer(name, buffer, len)
     }
 }
@@ -126,7 +139,14 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         writer: ChangeCacheWriter,
         meter: Arc<Meter>,
     ) -> Self {
+        let began = seconds_now();
+        let (mut cache, is_of_files) = (cache, view.reading == Reading::Files);
+        if let Some(cache) = cache.as_mut().filter(|_| is_of_files) {
+            cache.note_what_is_gone(began);
+        }
         Self {
+            profile: cache.as_ref().filter(|_| is_of_files).map(|_| ChangeProfile::default()),
+            began,
             keys,
             view,
             sink: Noting::new(sink),
@@ -161,10 +181,12 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             self.place.should_be_unchanged = self.should_be_unchanged(self.place.id);
             self.listing(&root, &mut sights).map(|(root, _)| root)
         })?;
-        let passed = match self.view.known {
-            Some(_) => Some(self.cache.ok_or(ClientError::CacheDamaged)?.passed()),
-            None => None,
+        let (passed, not_come_to) = match (self.cache.map(WalkReader::passed), self.view.known) {
+            (None, Some(_)) => return Err(ClientError::CacheDamaged),
+            (Some((passed, not_come_to)), known) => (known.map(|_| passed), Some(not_come_to)),
+            (None, None) => (None, None),
         };
+        let changes = self.profile.zip(not_come_to).map(|(profile, gone)| profile.finish(gone));
         Ok(WalkResult {
             root,
             counts: self.counts,
@@ -172,6 +194,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             needed: self.sink.needed,
             passed,
             surprises: self.surprises,
+            changes,
             writer: self.writer,
         })
     }
@@ -290,14 +313,14 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
                 (Content::empty(), true)
             }
             Inside::TooDeep => {
+                self.lose_sight(known)?;
                 let what = format!("it lies within more than {DEEPEST} folders, and what is in it is not backed up");
                 self.except(Cause::Unreadable, what);
-                self.gone(known)?;
                 (Content::empty(), false)
             }
             Inside::Closed(error) => {
                 self.failed(&error);
-                self.gone(known)?;
+                self.lose_sight(known)?;
                 (Content::empty(), false)
             }
             Inside::TakenOver => return Err(ClientError::CacheDamaged),
@@ -326,6 +349,14 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
     fn gone(&mut self, known: Option<RememberedFolder>) -> Result<()> {
         match known {
             Some(known) => self.remembered(|cache| cache.lose(&known)).map_or_else(|| self.without_cache(), Ok),
+            None => Ok(()),
+        }
+    }
+
+    /// What was remembered of a folder may be there, but cannot be gone into.
+    fn lose_sight(&mut self, known: Option<RememberedFolder>) -> Result<()> {
+        match known {
+            Some(known) => self.remembered(|cache| cache.lose_sight(&known)).map_or_else(|| self.without_cache(), Ok),
             None => Ok(()),
         }
     }
@@ -381,10 +412,14 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
                 self.with_sound_links(known, metadata)?
             }
             known => {
+                let before = known.as_ref().and_then(|known| self.seen_before(name, known));
                 let mut extents = known.map_or_else(Extents::new, |known| known.extents);
                 extents.iter_mut().for_each(|extent| *extent = extent.filter(|held| !self.lost.contains(&held.name)));
                 match self.read_leaf(parent, name, kind, metadata, &extents)? {
-                    Some(read) => read,
+                    Some(read) => {
+                        self.compare(before, name, &read);
+                        read
+                    }
                     None => return Ok(None),
                 }
             }
@@ -398,6 +433,17 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         self.place.look_again |= present.stamp == Stamp::default() || metadata.links > 1 || self.may_be_open_unseen(metadata);
         self.remember(|writer| writer.leaf(name, &present))?;
         Ok(Some(present.entry))
+    }
+
+    /// A file as it was, while differences are counted.
+    fn seen_before(&self, name: &[u8], known: &Remembered) -> Option<FileSeen> {
+        self.profile.as_ref().and_then(|_| FileSeen::of(name, known, self.began))
+    }
+
+    fn compare(&mut self, before: Option<FileSeen>, name: &[u8], present: &Remembered) {
+        if let Some(profile) = &mut self.profile {
+            profile.compare(before, FileSeen::of(name, present, self.began));
+        }
     }
 
     /// A file with several names is only told as one with another of them if it is the same.
@@ -420,6 +466,7 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         known: &[Option<Held>],
     ) -> Result<Option<Remembered>> {
         let first_name = self.sink.needed.len();
+        self.sink.form = None;
         let mut metadata = *metadata;
         let (mut content, mut target, mut unsettled, mut extents, mut attributes) = (None, None, false, Extents::new(), None);
         match kind {
@@ -468,7 +515,8 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             stamp = Stamp::default();
         }
         let names = self.sink.needed[first_name..].to_vec();
-        Ok(Some(Remembered { stamp, bytes, entry: entry.to_bytes(), names, extents }))
+        let form = self.sink.form.filter(|_| bytes > 0).unwrap_or_default();
+        Ok(Some(Remembered { stamp, bytes, form, entry: entry.to_bytes(), names, extents }))
     }
 
     /// Whether a program of another account may write to it while it is not seen that it has it open.
@@ -583,6 +631,8 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         let answer = ask(self.cache.as_mut()?);
         if answer.is_err() {
             self.cache = None;
+            // What is new and what is gone cannot be told any more.
+            self.profile = None;
         }
         answer.ok()
     }
@@ -596,6 +646,10 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
 fn had_links(known: Option<&Remembered>) -> Result<bool> {
     let Some(known) = known else { return Ok(false) };
     Ok(EntryPage::read(&known.entry)?.iter().any(|entry| entry.links.is_some()))
+}
+
+fn seconds_now() -> i64 {
+    i64::try_from(now_ns() / 1_000_000_000).unwrap_or(i64::MAX)
 }
 
 fn now_ns() -> i128 {

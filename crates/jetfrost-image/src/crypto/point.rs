@@ -51,6 +51,7 @@ mod tests {
             files: 0,
             exceptions: 0,
             needs: None,
+            changes: None,
         };
         let body = PointBody {
             root: Content::empty(),

@@ -2,7 +2,7 @@
 
 use super::cursor::Cursor;
 use super::{Content, FormatError, check_at_end, from_cbor, from_cbor_sequence, to_cbor, with_check, with_clear_part};
-use jetfrost_types::PointKind;
+use jetfrost_types::{Changes, PointKind};
 use minicbor::bytes::ByteVec;
 use minicbor::{Decode, Encode};
 
@@ -51,6 +51,10 @@ pub struct PointHead {
     /// The check of the needs file with which the point is committed. A point of an earlier version has none.
     #[cbor(n(11), with = "minicbor::bytes")]
     pub needs: Option<[u8; 32]>,
+    /// How it differs from the latest point of its kind before it. A point of an earlier version has none, nor has one whose workstation does not
+    /// remember that point.
+    #[n(12)]
+    pub changes: Option<Changes>,
 }
 
 /// The body, which only the store key opens.
@@ -209,6 +213,7 @@ mod tests {
             files: 2,
             exceptions: 0,
             needs: Some([6; 32]),
+            changes: Some(Changes { added: 2, gone: 1, ..Changes::default() }),
         };
         PointFile { head, sealed: vec![5; 60] }
     }

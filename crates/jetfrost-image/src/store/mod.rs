@@ -6,6 +6,7 @@ mod index;
 mod layout;
 mod liveness;
 mod needs;
+mod overlap;
 mod reader;
 mod receipts;
 mod run;
@@ -24,6 +25,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 
 pub use compact::{Compacted, Compaction, GoOn, Headway};
 pub use liveness::Freed;
+pub use overlap::Overlap;
 pub use reader::ChunkReader;
 pub use salvage::{Mended, Rebuilt, describe_again, mend};
 pub use scrub::{Finding, Lost, Scrubbed, Wrong};

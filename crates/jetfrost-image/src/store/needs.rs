@@ -136,14 +136,7 @@ impl NeedsFiles {
 
     /// What the files say of the names of a band, ascending by name, then by file.
     pub(super) fn events(&self, files: &[NeedsHead], band: &Band) -> Result<Vec<Event>> {
-        let mut events = Vec::new();
-        for (i, head) in files.iter().enumerate() {
-            for_both_lists(&*self.on, head, |list, added| {
-                list.each_in(band, |name| events.push(Event { name, file: ordinal(i), added }))
-            })?;
-        }
-        events.sort_unstable();
-        Ok(events)
+        events_in(&*self.on, files, band)
     }
 
     /// Files of points that are gone, the latest first, so that none is there without its base for longer than need be.
@@ -339,6 +332,66 @@ pub(super) fn check_difference(on: &dyn Medium, new: &NeedsHead) -> Result<()> {
         }
     }
     Ok(())
+}
+
+/// How many of the chunks that one point needs another one does not. Only what the files say from where both build on the same is read.
+pub(super) fn needed_no_more(on: &dyn Medium, one: u64, other: u64) -> Result<u64> {
+    let paths = paths_to_common(on, one, other)?;
+    let mut no_more = 0;
+    for band in bands_for(paths.iter().flatten().map(events_of).sum()) {
+        let [of_one, of_other] = [events_in(on, &paths[0], &band)?, events_in(on, &paths[1], &band)?];
+        let [of_one, of_other] = [differences(&of_one), differences(&of_other)];
+        let lost = of_other.iter().filter(|(name, other)| match of_one.get(*name) {
+            // Where only the later one says something of a chunk, the earlier one has what both build on.
+            None => other.was_there && !other.is_there,
+            Some(one) => one.is_there && !other.is_there,
+        });
+        let added_by_one = of_one.iter().filter(|(name, one)| !one.was_there && one.is_there && !of_other.contains_key(*name));
+        no_more += (lost.count() + added_by_one.count()) as u64;
+    }
+    Ok(no_more)
+}
+
+/// The needs files that only one of two points builds on, for each, the first one first.
+fn paths_to_common(on: &dyn Medium, one: u64, other: u64) -> Result<[Vec<NeedsHead>; 2]> {
+    let (mut at, mut paths) = ([one, other], [Vec::new(), Vec::new()]);
+    while at[0] != at[1] {
+        let later = usize::from(at[1] > at[0]);
+        let head = read_head(on, at[later])?;
+        if head.sequence != at[later] || head.base >= head.sequence {
+            return Err(StoreError::Needs("they are another point's"));
+        }
+        at[later] = head.base;
+        paths[later].push(head);
+    }
+    paths.iter_mut().for_each(|path| path.reverse());
+    Ok(paths)
+}
+
+/// Whether a chunk was needed before some needs files and is needed after them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Difference {
+    was_there: bool,
+    is_there: bool,
+}
+
+/// What events, ascending by name, then by file, come to.
+fn differences(said: &[Event]) -> BTreeMap<ChunkName, Difference> {
+    let of_one = |of_one: &[Event]| {
+        let (first, last) = (of_one.first()?, of_one.last()?);
+        Some((first.name, Difference { was_there: !first.added, is_there: last.added }))
+    };
+    said.chunk_by(|a, b| a.name == b.name).filter_map(of_one).collect()
+}
+
+/// What needs files say of the names of a band, ascending by name, then by file.
+fn events_in(on: &dyn Medium, files: &[NeedsHead], band: &Band) -> Result<Vec<Event>> {
+    let mut events = Vec::new();
+    for (i, head) in files.iter().enumerate() {
+        for_both_lists(on, head, |list, added| list.each_in(band, |name| events.push(Event { name, file: ordinal(i), added })))?;
+    }
+    events.sort_unstable();
+    Ok(events)
 }
 
 fn read_head(on: &dyn Medium, sequence: u64) -> Result<NeedsHead> {

@@ -335,7 +335,7 @@ fn points() -> Vec<(&'static str, Vector)> {
         (
             "point-first-version",
             sound(
-                "the same point as 0.2 wrote it, without the workstation's selection as a whole",
+                "the same point as 0.2 wrote it, without the workstation's selection as a whole and without its changes",
                 "point",
                 &first_version_point().to_bytes(),
                 keyed(json!({ "sequence": 2, "host": "avocet", "pages": pages })),

@@ -7,6 +7,7 @@ use jetfrost_image::format::{
 };
 use jetfrost_image::tree::Chunker;
 use jetfrost_image::{ChunkName, PointId, StoreId};
+use jetfrost_types::Changes;
 
 /// The store and the key of all vectors.
 pub(super) const STORE: StoreId = StoreId(*b"vector store 001");
@@ -33,15 +34,24 @@ pub(super) fn sealed(content: &[u8]) -> (ChunkName, Vec<u8>) {
 
 /// A point of one file with a hole, and a link.
 pub(super) fn point() -> PointFile {
-    point_with(Some("folders = [\"/srv/maps\"]\nexclude = [\"*.tmp\"]\n"))
+    let changes = Changes {
+        files_before: 2,
+        bytes_before: 5000,
+        changed: 1,
+        changed_bytes: 4200,
+        gone: 1,
+        gone_bytes: 800,
+        ..Changes::default()
+    };
+    point_with(Some("folders = [\"/srv/maps\"]\nexclude = [\"*.tmp\"]\n"), Some(changes))
 }
 
 /// As a point was that does not hold the workstation's selection as a whole.
 pub(super) fn first_version_point() -> PointFile {
-    point_with(None)
+    point_with(None, None)
 }
 
-fn point_with(selection: Option<&str>) -> PointFile {
+fn point_with(selection: Option<&str>, changes: Option<Changes>) -> PointFile {
     let needed = [sealed(CONTENT).0, keys().name(&page())];
     let needed_xor = std::array::from_fn(|i| needed[0].0[i] ^ needed[1].0[i]);
     let head = PointHead {
@@ -57,6 +67,7 @@ fn point_with(selection: Option<&str>) -> PointFile {
         files: 1,
         exceptions: 0,
         needs: needs_check(&needs()),
+        changes,
     };
     let part = Part { len: page().len() as u64, name: Some(needed[1]) };
     let body = PointBody {

@@ -22,7 +22,7 @@ use crate::records::{Connection, Count, Id, NewRun, PointRow, RunRow, StoreRow, 
 use crate::secrets::new_id;
 use crate::shared::{Caller, Conflict, Invalid, Result, ServiceError, Thing, Traffic, bounds, convert, to_db};
 use crate::storage::points;
-use crate::storage::points::insert_point;
+use crate::storage::points::{NewPoint, insert_point, suspicion_of};
 
 /// A point's body refers to its lists, it does not hold them.
 const MOST_POINT: usize = 1 << 20;
@@ -199,12 +199,14 @@ impl Backups {
         row.sequence = Some(to_db(head.sequence)?);
         let committed = self.storage.committed_at(&store, head.sequence)?;
         end(&mut row, outcome, None, self.clock.now());
+        let suspicion = suspicion_of(&store, &head, self.storage.good_before(&line, &head)?);
+        let new = NewPoint { head: &head, committed, run: Some(row.number), sent: row.sent, suspicion };
         self.records.write(|on| {
             // The point is there, whatever became of the run meanwhile: it is recorded in any case.
             row.update_if_underway(on)?;
             WorkstationRow::forget_failures(&line.workstation.id, on)?;
             StoreRow::set_occupied(&line.store.id, to_db(store.used())?, on)?;
-            insert_point(&line.store.id, &head, committed, Some(row.number), row.sent, on)
+            insert_point(&line.store.id, &new, on)
         })?;
         if let Err(error) = self.retention.make_room(&line, &store, &going) {
             // The point is there; what has to go is looked at again with the next one.
@@ -316,7 +318,9 @@ fn check_bounds(commit: &CommitPoint) -> Result<()> {
     let head = PointFile::from_bytes(&commit.point.0).map_err(StoreError::from)?.head;
     let exceptions = &commit.exceptions;
     let numbers = [head.sequence, head.files, head.bytes, head.exceptions, head.needed, exceptions.changed_while_read];
-    numbers.into_iter().chain([exceptions.unreadable, exceptions.disappeared]).try_for_each(|n| to_db(n).map(drop))
+    let of_changes = head.changes.map(|changes| changes.counts()).unwrap_or_default();
+    let mut all = numbers.into_iter().chain([exceptions.unreadable, exceptions.disappeared]).chain(of_changes);
+    all.try_for_each(|n| to_db(n).map(drop))
 }
 
 fn still_underway(written: bool) -> Result<()> {

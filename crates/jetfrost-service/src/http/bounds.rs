@@ -39,7 +39,7 @@ fn of_field(kind: &str, field: &str) -> Value {
         ("OwnPassword", "old") | (_, "password") => up_to(MOST_PASSWORD),
         ("NewToken", "days") => json!({ "minimum": 1, "maximum": most::TOKEN_DAYS }),
         ("GiveUp", "reason") => up_to(most::WHY_A_RUN_ENDED),
-        ("NewHold", "reason") | ("Dismiss", "why") => text(most::REASON),
+        ("NewHold" | "MarkPoint", "reason") | ("Dismiss", "why") => text(most::REASON),
         ("SignIn", "label") => up_to(MOST_NAME),
         ("AskHandOuts", "codes") | (_, "code" | "confirmation") => up_to(128),
         ("Typed", "until_now") => up_to(10_000),

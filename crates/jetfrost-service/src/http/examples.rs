@@ -41,6 +41,7 @@ pub(super) fn of(kind: &str) -> Option<Value> {
         "GroupLogins" => json!({ "logins": ["tove", "ragna"] }),
         "JobOrder" => json!({ "order": "pause" }),
         "LookAtCode" => json!({ "secret": BYTES }),
+        "MarkPoint" => json!({ "mark": "good", "reason": "the survey was packed and moved", "seen": "suspect" }),
         "NewAccount" => json!({ "login": "tove", "display_name": "Tove Lund", "role": "member", "groups": ["survey"] }),
         "NewDestination" => json!({ "name": "Attic shelf", "directory": "/backup/attic", "grants": { "everybody": true } }),
         "NewEnrolmentCode" => {

@@ -3,14 +3,14 @@
 use jetfrost_office::access::Act;
 use jetfrost_office::alerts::{Alert, MachineFacts, PlaceFacts, ServiceFacts};
 use jetfrost_office::freshness;
-use jetfrost_types::DelayReason;
+use jetfrost_types::{DelayReason, Suspicion};
 use jetfrost_wire::alerts::{Alert as AlertLine, AlertKind, Alerts};
 use jetfrost_wire::destination::{Destination, DestinationState};
 use jetfrost_wire::workstation::WorkstationState;
 
 use crate::clock::{Moment, timestamp};
 use crate::operations::Operations;
-use crate::records::{DestinationRow, Noted, WorkstationLine};
+use crate::records::{DestinationRow, Noted, Suspects, Word, WorkstationLine};
 use crate::shared::{Caller, Result, ServiceError, convert};
 
 /// All workstations are looked at together.
@@ -35,6 +35,7 @@ impl Operations {
         let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(None, "", ALL, on)?))?;
         let machine = |line: &WorkstationLine| MachineFacts {
             name: line.workstation.name.clone(),
+            suspect: line.suspect.as_ref().map(said_of_suspects),
             overdue: convert::workstation_state(line, now) == WorkstationState::Overdue,
             lost_chunks: line.store.lost_chunks.get(),
             // What a scrub found is an alert until the next one finds nothing.
@@ -86,6 +87,22 @@ fn kept_waiting(line: &WorkstationLine, now: Moment) -> Option<DelayReason> {
     freshness::is_kept_waiting(delay.reason, rhythm, delay.since.ms(), now.ms()).then_some(delay.reason)
 }
 
+/// What looks like an incident, and what there is to go back to.
+fn said_of_suspects(suspects: &Suspects) -> String {
+    let Suspects { latest, last_good } = suspects;
+    let sequence = latest.sequence.get();
+    let looks = match latest.suspicion {
+        Some(Word(Suspicion::Scrambled)) => format!("point {sequence} looks like mass encryption"),
+        Some(Word(Suspicion::Deleted)) => format!("point {sequence} looks like mass deletion"),
+        Some(Word(Suspicion::Replaced)) => format!("point {sequence} shares almost nothing with the one before"),
+        None => format!("point {sequence} was marked suspect"),
+    };
+    match last_good {
+        Some(good) => format!("{looks}; last good point: {}", good.sequence.get()),
+        None => format!("{looks}; there is no good point before it"),
+    }
+}
+
 fn has_machine(line: &WorkstationLine) -> bool {
     line.workstation.rest.is_none()
 }
@@ -97,6 +114,12 @@ pub(crate) fn line(alert: &Alert) -> AlertLine {
         AlertKind::AuditAltered => (
             format!("The audit log is not what the service wrote: {detail}."),
             "jetfrost audit check says where. Somebody wrote to the records file behind the service's back, or an old copy took its place.".into(),
+        ),
+        AlertKind::SuspectPoint => (
+            format!("On '{subject}', {detail}. Everything before it is kept until you decide."),
+            format!(
+                "If nobody meant it, disconnect {subject} and restore from the last good point. If it was work: jetfrost point mark {subject} N good --because WHY"
+            ),
         ),
         AlertKind::Damage => (
             format!("Pieces of the image store of '{subject}' are damaged or gone."),

@@ -1,14 +1,15 @@
 //! Runs, points and restores.
 
-use super::joint::{PointGone, PointHold, PointRemoval};
+use super::joint::{PointGone, PointHold, PointMarked, PointRemoval};
 use super::schema::{jobs, points, restores, runs, stores};
-use super::{Connection, Count, Id, Rows, Word};
+use super::{Connection, Count, Id, InJson, Rows, Word};
 use diesel::prelude::*;
-use jetfrost_types::{DestinationId, ImageStoreId, JobId, RestoreId, RunId, WorkstationId};
+use jetfrost_types::{Changes, DestinationId, ImageStoreId, JobId, PointMark, RestoreId, RunId, Suspicion, WorkstationId};
 use jetfrost_wire::job::{JobKind, JobState};
 use jetfrost_wire::restore::{Purpose, Scope};
 use jetfrost_wire::run::{Outcome, Phase};
 use jetfrost_wire::workstation::PointKind;
+use std::collections::HashMap;
 
 use crate::clock::Moment;
 
@@ -106,9 +107,46 @@ pub(crate) struct PointRow {
     pub(crate) going: bool,
     /// Whether its files were lost when it was last looked.
     pub(crate) lost: bool,
+    /// How it differs from the one before, as the workstation says.
+    pub(crate) changes: Option<InJson<Changes>>,
+    /// What it looked like when it was recorded.
+    pub(crate) suspicion: Option<Word<Suspicion>>,
+    #[diesel(embed)]
+    pub(crate) mark: PointMarked,
 }
 
 impl PointRow {
+    /// Whether it may hold what an incident left, and nobody said that this is dealt with.
+    pub(crate) fn is_suspect(&self) -> bool {
+        let mark = self.mark.as_ref().map(|mark| mark.mark);
+        mark.map_or(self.suspicion.is_some(), |mark| mark == PointMark::Suspect)
+    }
+
+    /// The suspect points of image stores, by store and the latest first; of one store only when `store` is given.
+    pub(crate) fn suspects(store: Option<&ImageStoreId>, on: &mut Connection) -> Rows<Vec<Self>> {
+        let is_suspect = points::mark
+            .eq(PointMark::Suspect.word())
+            .or(points::mark.is_null().and(points::suspicion.is_not_null()).assume_not_null());
+        let mut suspects = points::table.filter(points::gone.is_null().and(is_suspect.assume_not_null())).into_boxed();
+        if let Some(store) = store {
+            suspects = suspects.filter(points::store_id.eq(store.as_str()));
+        }
+        suspects.order((points::store_id, points::sequence.desc())).select(Self::as_select()).load(on)
+    }
+
+    /// The latest point of a kind before a number against which nothing is known.
+    pub(crate) fn last_good(store: &ImageStoreId, kind: PointKind, before: Count, on: &mut Connection) -> Rows<Option<Self>> {
+        let good =
+            points::mark.eq(PointMark::Good.word()).or(points::mark.is_null().and(points::suspicion.is_null()).assume_not_null());
+        points::table
+            .filter(points::store_id.eq(store.as_str()).and(points::kind.eq(kind.word())))
+            .filter(points::gone.is_null().and(points::sequence.lt(before)).and(good.assume_not_null()))
+            .order(points::sequence.desc())
+            .select(Self::as_select())
+            .first(on)
+            .optional()
+    }
+
     pub(crate) fn insert(&self, on: &mut Connection) -> Rows<()> {
         diesel::insert_into(points::table).values(self).execute(on).map(drop)
     }
@@ -163,6 +201,31 @@ impl PointRow {
             .limit(most as i64)
             .select(Self::as_select())
             .load(on)
+    }
+}
+
+/// What is suspect of an image store.
+#[derive(Debug, Clone)]
+pub(crate) struct Suspects {
+    /// The latest suspect point: it and all older ones stay.
+    pub(crate) latest: PointRow,
+    /// The latest point of its kind before the first suspect one against which nothing is known.
+    pub(crate) last_good: Option<PointRow>,
+}
+
+impl Suspects {
+    /// By store; of one store only when `store` is given.
+    pub(crate) fn list(store: Option<&ImageStoreId>, on: &mut Connection) -> Rows<HashMap<Id<ImageStoreId>, Self>> {
+        let rows = PointRow::suspects(store, on)?;
+        let of_stores = rows.chunk_by(|one, other| one.store_id == other.store_id);
+        of_stores
+            .filter_map(|rows| Some((rows.first()?, rows)))
+            .map(|(latest, rows)| {
+                let first = rows.iter().filter(|row| row.kind == latest.kind).map(|row| row.sequence).min();
+                let good = PointRow::last_good(&latest.store_id, latest.kind.0, first.unwrap_or(latest.sequence), on)?;
+                Ok((latest.store_id.clone(), Self { latest: latest.clone(), last_good: good }))
+            })
+            .collect()
     }
 }
 

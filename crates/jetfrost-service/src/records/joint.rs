@@ -9,7 +9,7 @@ use diesel::dsl::Eq;
 use diesel::expression::Expression;
 use diesel::prelude::*;
 use diesel::sqlite::Sqlite;
-use jetfrost_types::{DelayReason, labels};
+use jetfrost_types::{DelayReason, PointMark, labels};
 
 use super::Word;
 use super::schema::{accounts, agents, destinations, points, stores, workstations};
@@ -141,6 +141,34 @@ pub(crate) struct Removal {
     /// When it goes, unless it is protected for longer.
     pub(crate) ends: Moment,
     pub(crate) by: String,
+}
+
+/// What a person found out about a point.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct GivenMark {
+    pub(crate) mark: PointMark,
+    pub(crate) reason: String,
+    pub(crate) by: String,
+    pub(crate) at: Moment,
+}
+
+impl Joint for GivenMark {
+    type Columns = (Option<Word<PointMark>>, Option<String>, Option<String>, Option<Moment>);
+
+    fn join((mark, reason, by, at): Self::Columns) -> Result<Option<Self>, HalfThere> {
+        match (both(mark, reason)?, both(by, at)?) {
+            (Some((mark, reason)), Some((by, at))) => Ok(Some(Self { mark: mark.0, reason, by, at })),
+            (None, None) => Ok(None),
+            _ => Err(HalfThere),
+        }
+    }
+
+    fn split(value: Option<&Self>) -> Self::Columns {
+        match value.cloned() {
+            Some(Self { mark, reason, by, at }) => (Some(mark.into()), Some(reason), Some(by), Some(at)),
+            None => (None, None, None, None),
+        }
+    }
 }
 
 impl Joint for Removal {
@@ -330,6 +358,10 @@ joint!(
 joint!(
     /// The pending removal of an image store.
     StoreRemoval: Removal, stores { removal_ends: Moment, removal_by: String }
+);
+joint!(
+    /// What a person found out about a point.
+    PointMarked: GivenMark, points { mark: Word<PointMark>, mark_reason: String, mark_by: String, marked: Moment }
 );
 joint!(
     /// When a point went, and why.

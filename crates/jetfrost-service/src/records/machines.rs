@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use super::agents::AgentRow;
 use super::diagnoses::{DiagnosisRow, Ended, FormerCredentialRow, ProofRow};
-use super::history::{PointRow, RunRow};
+use super::history::{PointRow, RunRow, Suspects};
 use super::joint::{
     Asked, AtRest, Noted, OfficePause, Rest, StoreHold, StoreRemoval, StoreRoomMade, StoreShortened, WorkstationRest,
 };
@@ -130,6 +130,8 @@ pub(crate) struct WorkstationLine {
     pub(crate) proof: Option<ProofRow>,
     /// What its account's groups set of its schedule, by their names.
     pub(crate) of_groups: Vec<(String, ScheduleSettings)>,
+    /// What is suspect of its image store.
+    pub(crate) suspect: Option<Suspects>,
 }
 
 impl WorkstationRow {
@@ -384,11 +386,17 @@ impl WorkstationLine {
         for (account, group, set) in GroupRow::schedules(owner, on)? {
             by_account.entry(account).or_default().push((group, set.0));
         }
-        let line = |(workstation, account, store, destination, latest_point, latest_run, agent, proof): Joined| {
-            let of_groups = by_account.get(&account.id).cloned().unwrap_or_default();
-            Self { workstation, account, store, destination, latest_point, latest_run, agent, proof, of_groups }
+        let only = match &rows[..] {
+            [(_, _, store, ..)] => Some(store.id.0.clone()),
+            _ => None,
         };
-        Ok(rows.into_iter().map(line).collect())
+        let mut suspects = Suspects::list(only.as_ref(), on)?;
+        let mut line = |(workstation, account, store, destination, latest_point, latest_run, agent, proof): Joined| {
+            let of_groups = by_account.get(&account.id).cloned().unwrap_or_default();
+            let suspect = suspects.remove(&store.id);
+            Self { workstation, account, store, destination, latest_point, latest_run, agent, proof, of_groups, suspect }
+        };
+        Ok(rows.into_iter().map(&mut line).collect())
     }
 
     /// When the latest point was committed, in Unix milliseconds.

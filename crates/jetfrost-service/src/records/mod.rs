@@ -20,14 +20,14 @@ use diesel::r2d2::{ConnectionManager, CustomizeConnection, Pool};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 pub(crate) use dismissed::{DismissedRow, limits, people};
 pub(crate) use enrolments::{CodeRow, CodeWithNames, NewCode};
-pub(crate) use history::{JobRow, NewRun, PointRow, RestoreRow, RunRow, added_by_day};
+pub(crate) use history::{JobRow, NewRun, PointRow, RestoreRow, RunRow, Suspects, added_by_day};
 pub(crate) use installation::{
     Accepting, DiscoveryRow, Switches, end_escrow, escrow, first_code_hash, important_change, insert_installation,
     installation_id, office_key, own_machines, runs_at_once, set_first_code_hash, set_important_change, set_office_key,
     set_own_machines, set_runs_at_once, set_units, units, write_nothing_new,
 };
 pub(crate) use joint::{
-    AgentDelay, Asked, AtRest, Deed, Erasing, Noted, Noticed, OfficePause, Pause, Removal, Rest, WorkstationRest,
+    AgentDelay, Asked, AtRest, Deed, Erasing, GivenMark, Noted, Noticed, OfficePause, Pause, Removal, Rest, WorkstationRest,
 };
 pub(crate) use machines::{StoreRow, WorkstationLine, WorkstationRow};
 pub(crate) use mail::{MailRow, ToldRow};
@@ -204,7 +204,9 @@ pub(crate) fn is_duplicate(error: &diesel::result::Error) -> bool {
 
 #[cfg(test)]
 mod tests {
-    use jetfrost_types::{AlertKind, DelayReason, ImageStoreId, Label, PointKind, RestoreId, Role, SetBy, Step, TimeOfDay};
+    use jetfrost_types::{
+        AlertKind, DelayReason, ImageStoreId, Label, PointKind, PointMark, RestoreId, Role, SetBy, Step, Suspicion, TimeOfDay,
+    };
     use jetfrost_wire::alerts::MailSecurity;
     use jetfrost_wire::destination::EncryptionPolicy;
     use jetfrost_wire::job::{JobKind, JobState};
@@ -300,6 +302,10 @@ mod tests {
     const FOURTEENTH: &str = "
         UPDATE agents SET delay = 'limit_reached';";
 
+    /// What the fifteenth version added to that: what was restored by mounting.
+    const FIFTEENTH: &str = "
+        UPDATE restores SET purpose = 'mount';";
+
     fn brought_up_to_date(versions: &[&str]) -> (tempfile::TempDir, Records) {
         let directory = tempfile::tempdir().expect("a directory");
         let path = directory.path().join("records.sqlite");
@@ -377,6 +383,8 @@ mod tests {
             "UPDATE installation SET new_backups = 'paused'",
             "UPDATE points SET removal_by = NULL WHERE sequence = 1",
             "UPDATE points SET bytes = -1",
+            "UPDATE points SET suspicion = 'odd'",
+            "UPDATE points SET mark = 'good'",
             "UPDATE points SET committed = -1",
             "UPDATE workstations SET last_seen = 253402300800000",
             "UPDATE restores SET purpose = 'bring_back'",
@@ -417,6 +425,7 @@ mod tests {
             ("installation", "new_backups", words(&[Accepting::On, Accepting::Off])),
             ("installation", "units", words(Units::ALL)),
             ("points", "kind", words(PointKind::ALL)),
+            ("points", "suspicion", words(Suspicion::ALL)),
             ("restores", "outcome", words(Outcome::ALL)),
             ("restores", "purpose", words(Purpose::ALL)),
             ("restores", "scope", words(Scope::ALL)),
@@ -429,6 +438,10 @@ mod tests {
                 let set = format!("UPDATE {table} SET {column} = '{word}'");
                 records.write(|on| Ok::<_, RecordsError>(on.batch_execute(&set)?)).expect(&set);
             }
+        }
+        for mark in PointMark::ALL {
+            let set = format!("UPDATE points SET mark = '{}', mark_reason = 'r', mark_by = 'b', marked = 1", mark.word());
+            records.write(|on| Ok::<_, RecordsError>(on.batch_execute(&set)?)).expect(&set);
         }
         let insert = |on: &mut Connection, what: &str| Ok::<_, RecordsError>(on.batch_execute(what)?);
         for (kind, state) in
@@ -570,6 +583,21 @@ mod tests {
         assert_eq!(records.read(purpose).expect("readable"), Purpose::Restore);
         records.write(|on| Ok::<_, RecordsError>(on.batch_execute("UPDATE restores SET purpose = 'mount'")?)).expect("known now");
         assert_eq!(records.read(purpose).expect("readable"), Purpose::Mount);
+    }
+
+    #[test]
+    fn records_of_the_fifteenth_version_have_points_of_which_nothing_is_suspect() {
+        let before = [
+            FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH, TENTH, ELEVENTH, TWELFTH, THIRTEENTH, FOURTEENTH,
+            FIFTEENTH,
+        ];
+        let (_directory, records) = brought_up_to_date(&before);
+        let point = line(&records).latest_point.expect("there");
+        assert_eq!((point.suspicion, point.mark.is_some(), point.is_suspect()), (None, false, false));
+        let set = "UPDATE points SET suspicion = 'deleted' WHERE sequence = 2";
+        records.write(|on| Ok::<_, RecordsError>(on.batch_execute(set)?)).expect("known now");
+        let suspects = line(&records).suspect.expect("suspect now");
+        assert_eq!((suspects.latest.sequence.get(), suspects.last_good.map(|row| row.sequence.get())), (2, Some(1)));
     }
 
     #[test]

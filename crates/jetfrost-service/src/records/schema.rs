@@ -308,6 +308,12 @@ diesel::table! {
         gone_why -> Nullable<Text>,
         going -> Bool,
         lost -> Bool,
+        changes -> Nullable<Text>,
+        suspicion -> Nullable<Text>,
+        mark -> Nullable<Text>,
+        mark_reason -> Nullable<Text>,
+        mark_by -> Nullable<Text>,
+        marked -> Nullable<BigInt>,
     }
 }
 

@@ -4,6 +4,7 @@ mod integrity;
 mod jobs;
 mod room;
 pub(crate) mod settings;
+mod suspects;
 pub(crate) mod thinning;
 
 use std::collections::BTreeMap;

@@ -231,7 +231,7 @@ fn expendable(line: &WorkstationLine, rows: &[PointRow], promise: &Promise, now:
     let waiting: BTreeSet<u64> = rows.iter().filter(|row| row.removal.is_some()).map(|row| row.sequence.get()).collect();
     // A lost one frees nothing, and stands in for no other.
     let there: Vec<PointRow> = rows.iter().filter(|row| !row.lost).cloned().collect();
-    let mut may_go = promise.expendable(&points::facts(&there), now.ms());
+    let mut may_go = promise.expendable(&points::facts(line, &there), now.ms());
     may_go.retain(|sequence| !waiting.contains(sequence));
     may_go
 }

@@ -180,6 +180,18 @@ impl Retention {
         act: &str,
         change: impl FnOnce(&mut PointRow, &WorkstationLine, &Caller, &mut Connection) -> Result<()>,
     ) -> Result<Point> {
+        self.change_point_for(caller, store, sequence, (act, ""), change)
+    }
+
+    /// Changes a point; the audit log has what was done, and the reason if one is given.
+    pub(super) fn change_point_for(
+        &self,
+        caller: &Caller,
+        store: &ImageStoreId,
+        sequence: u64,
+        (act, reason): (&str, &str),
+        change: impl FnOnce(&mut PointRow, &WorkstationLine, &Caller, &mut Connection) -> Result<()>,
+    ) -> Result<Point> {
         caller.may(&Act::ChangeOffice)?;
         let (line, row) = self.records.write(|on| {
             let line = WorkstationLine::by_store(store, on)?.ok_or(ServiceError::NotFound(Thing::ImageStore))?;
@@ -187,7 +199,8 @@ impl Retention {
             let mut row = row.ok_or(ServiceError::NotFound(Thing::Point))?;
             change(&mut row, &line, caller, on)?;
             row.update(on)?;
-            self.trail.note(caller, act, &format!("{} point {sequence}", line.workstation.name), on)?;
+            let what = format!("{} point {sequence} {reason}", line.workstation.name);
+            self.trail.note(caller, act, what.trim_end(), on)?;
             Ok::<_, ServiceError>((line, row))
         })?;
         self.events.workstation_changed(&line.workstation.id);

@@ -15,7 +15,7 @@ use crate::clock::{DAY_MS, Moment, timestamp};
 use crate::records::{Connection, Count, PointRow, StoreRow, WorkstationLine};
 use crate::retention::Retention;
 use crate::shared::{Caller, Result, SERVICE, ServiceError, Thing, convert, to_db};
-use crate::storage::points::{ALL, fact, facts, lost};
+use crate::storage::points::{ALL, fact, facts, is_held_for_suspect, lost};
 use crate::storage::removal::store_goes;
 use crate::storage::stores::ALL_STORES;
 use crate::storage::terms::{promise, retention};
@@ -31,14 +31,15 @@ impl Retention {
         let promise = self.storage.promise(&line)?;
         let fates = self.fates(&line, &rows, &promise);
         let going = going(&rows, &fates);
-        let room_from = promise.go_for_room_from(&facts(&rows), self.clock.now_ms());
+        let room_from = promise.go_for_room_from(&facts(&line, &rows), self.clock.now_ms());
         let (_, store) = self.storage.open_store(&line)?;
         let on_media: BTreeSet<u64> = store.points().into_iter().collect();
         let freed = store.room_freed_by(&going.intersection(&on_media).copied().collect())?;
-        let keeps_earlier_promises = promise.earlier_still_count(&facts(&rows), &self.zone, self.clock.now_ms());
+        let keeps_earlier_promises = promise.earlier_still_count(&facts(&line, &rows), &self.zone, self.clock.now_ms());
         let fate_of = |(row, fate): (&PointRow, &Fate)| {
             let room_from = room_from.get(&row.sequence.get()).copied().map(Moment::from_ms);
-            point_fate(row, fate, removal_ends(row, &promise), room_from, self.clock.now())
+            let fate = if is_only_held_for_suspect(&line, row) { as_suspect(*fate) } else { *fate };
+            point_fate(row, &fate, removal_ends(row, &promise), room_from, self.clock.now())
         };
         let points = rows.iter().zip(&fates).map(fate_of).collect();
         Ok(ThinningPreview {
@@ -161,7 +162,7 @@ impl Retention {
 
     /// What becomes of points: by the rule, by their waiting time, and by a hold on the whole store.
     fn fates(&self, line: &WorkstationLine, rows: &[PointRow], promise: &Promise) -> Vec<Fate> {
-        let mut facts = facts(rows);
+        let mut facts = facts(line, rows);
         facts.iter_mut().for_each(|fact| fact.held |= line.store.hold.is_some());
         let mut fates = promise.fates(&facts, &self.zone, self.clock.now_ms());
         if rows.iter().any(|row| row.lost) {
@@ -205,6 +206,19 @@ impl Retention {
             }
             _ => by_rule,
         }
+    }
+}
+
+/// Whether nothing else than a suspect point holds it.
+fn is_only_held_for_suspect(line: &WorkstationLine, row: &PointRow) -> bool {
+    row.hold.is_none() && line.store.hold.is_none() && is_held_for_suspect(line, row)
+}
+
+/// The fate of such a point, with the reason that people know.
+fn as_suspect(fate: Fate) -> Fate {
+    match fate {
+        Fate::Stays { reason: StayReason::Held, until_ms } => Fate::Stays { reason: StayReason::Suspect, until_ms },
+        other => other,
     }
 }
 
@@ -264,7 +278,7 @@ fn going(rows: &[PointRow], fates: &[Fate]) -> BTreeSet<u64> {
 fn point_fate(row: &PointRow, fate: &Fate, removal_ends: Option<Moment>, room_from: Option<Moment>, now: Moment) -> PointFate {
     let (stays, until) = match (fate, removal_ends) {
         (Fate::Goes, _) => (None, None),
-        (Fate::Stays { reason, .. }, Some(leaves)) if *reason != StayReason::Held => {
+        (Fate::Stays { reason, .. }, Some(leaves)) if !matches!(reason, StayReason::Held | StayReason::Suspect) => {
             (Some(StayReason::PendingRemoval), Some(leaves))
         }
         (Fate::Stays { reason, until_ms }, _) => (Some(*reason), until_ms.map(Moment::from_ms)),

@@ -41,6 +41,10 @@ pub(crate) enum Conflict {
     NeedsSecondFactor,
     /// The point or its store is held.
     PointOnHold,
+    /// It stays because a later point is suspect.
+    HeldForSuspect,
+    /// Somebody else marked the point meanwhile.
+    MarkedMeanwhile,
     /// The latest point cannot be removed.
     LatestPointStays,
     /// The store or a point of it is held.
@@ -66,7 +70,7 @@ labels!(Conflict: TooManySessions = "too_many_sessions", HasAdministrator = "has
     CodeSpent = "code_spent", CodeNotUnused = "code_not_unused", ClientTooOld = "client_too_old", CodeMakesNew = "code_makes_new",
     NoMachine = "no_machine", StoreIdTaken = "store_id_taken", StorePendingRemoval = "store_pending_removal",
     NothingToDiagnose = "nothing_to_diagnose", RestoreEnded = "restore_ended", JobEnded = "job_ended", StoreStays = "store_stays",
-    NeedsSecondFactor = "needs_second_factor", PointOnHold = "point_on_hold", LatestPointStays = "latest_point_stays",
+    NeedsSecondFactor = "needs_second_factor", PointOnHold = "point_on_hold", HeldForSuspect = "held_for_suspect", MarkedMeanwhile = "marked_meanwhile", LatestPointStays = "latest_point_stays",
     StoreOnHold = "store_on_hold", StoreKnown = "store_known", ErasurePending = "erasure_pending", NotWithdrawn = "not_withdrawn",
     ErasureNotAsked = "erasure_not_asked", NoMailSettings = "no_mail_settings",
     NotOwnMachines = "not_own_machines", EnoughMachines = "enough_machines");
@@ -129,6 +133,14 @@ impl Conflict {
                 ("Removing without the waiting time needs a second factor.", "Add a second factor to your account first.")
             }
             Self::PointOnHold => ("This recovery point or its image store is on hold.", "Release the hold first."),
+            Self::HeldForSuspect => (
+                "A later recovery point is suspect, so everything before it stays.",
+                "Look at the suspect point and mark it good or resolved first.",
+            ),
+            Self::MarkedMeanwhile => (
+                "Somebody else marked this recovery point meanwhile.",
+                "Look at the point again, then decide. Nothing was changed.",
+            ),
             Self::LatestPointStays => (
                 "The latest recovery point cannot be removed: the next one builds on it.",
                 "Remove another one, or the whole image store.",

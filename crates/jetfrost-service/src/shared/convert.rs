@@ -5,7 +5,7 @@ use jetfrost_types::Limit;
 use jetfrost_wire::enrolment::{CodeLimit, CodeState, EnrolmentCode};
 use jetfrost_wire::job::Job;
 use jetfrost_wire::people::{Account, AccountState};
-use jetfrost_wire::point::{PendingRemoval, Point};
+use jetfrost_wire::point::{Marked, PendingRemoval, Point, SuspectPoint};
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::{ExceptionCounts, Outcome, Phase, Progress, Run};
 use jetfrost_wire::service::AuditEntry;
@@ -13,8 +13,8 @@ use jetfrost_wire::workstation::{AgentState, Delay, Proof, Wait, WorkstationStat
 
 use crate::clock::{Moment, timestamp};
 use crate::records::{
-    AccountRow, AgentRow, AuditRow, CodeWithNames, Connection, Count, JobRow, PointRow, ProofRow, Removal, Rest, RestoreRow,
-    RunRow, WaitRow, WorkstationLine,
+    AccountRow, AgentRow, AuditRow, CodeWithNames, Connection, Count, GivenMark, JobRow, PointRow, ProofRow, Removal, Rest,
+    RestoreRow, RunRow, Suspects, WaitRow, WorkstationLine,
 };
 use crate::shared::Result;
 use crate::shared::versions::version;
@@ -51,7 +51,19 @@ pub(crate) fn point(row: &PointRow) -> Point {
         hold: row.hold.0.clone(),
         pending_removal: row.removal.as_ref().map(pending_removal),
         lost: row.lost,
+        changes: row.changes.map(|changes| changes.0),
+        suspicion: row.suspicion.map(|suspicion| suspicion.0),
+        mark: row.mark.as_ref().map(mark),
     }
+}
+
+fn mark(marked: &GivenMark) -> Marked {
+    let GivenMark { mark, reason, by, at } = marked;
+    Marked { mark: *mark, reason: reason.clone(), by: by.clone(), at: timestamp(*at) }
+}
+
+pub(crate) fn suspect_point(suspects: &Suspects) -> SuspectPoint {
+    SuspectPoint { point: point(&suspects.latest), last_good: suspects.last_good.as_ref().map(point) }
 }
 
 pub(crate) fn pending_removal(removal: &Removal) -> PendingRemoval {

@@ -18,14 +18,14 @@ use crate::clock::{Moment, timestamp};
 use crate::identity::accounts::insert_account;
 use crate::media::{Found, MediaError, volume_of};
 use crate::records::{
-    AccountRow, Asked, AtRest, Connection, Count, Days, DestinationRow, GrantScope, Id, InJson, OfficePause, Rest, StoreRow,
-    WorkstationRow, Written,
+    AccountRow, Asked, AtRest, Connection, Count, Days, DestinationRow, GrantScope, Id, InJson, OfficePause, PointRow, Rest,
+    StoreRow, WorkstationRow, Written,
 };
 use crate::secrets::new_id;
 use crate::shared::{Caller, Conflict, Result, ServiceError, checked_name, place, to_db};
 use crate::storage::Storage;
 use crate::storage::destinations::USUAL_WAITING_DAYS;
-use crate::storage::points::insert_point;
+use crate::storage::points::{NewPoint, insert_point, suspicion_of};
 
 /// Whose an image store is, as its owner file says. It was written by another installation: nothing in it is trusted to be a name.
 #[derive(Debug, Default, Deserialize)]
@@ -153,7 +153,9 @@ impl Storage {
         store.insert(on)?;
         for (head, committed) in &found.points {
             // What lost the record of its time counts as young, and nothing is from the future.
-            insert_point(&id, head, committed.unwrap_or(now).min(now), None, Count::ZERO, on)?;
+            let good = PointRow::last_good(&id, head.kind, to_db(head.sequence)?, on)?.map(|row| row.sequence);
+            let (committed, suspicion) = (committed.unwrap_or(now).min(now), suspicion_of(&found.store, head, good));
+            insert_point(&id, &NewPoint { head, committed, run: None, sent: Count::ZERO, suspicion }, on)?;
         }
         Ok(adopted(found, workstation, &account.login, new_account))
     }

@@ -159,7 +159,7 @@ impl Storage {
         let mut until = Moment::FIRST;
         for line in self.lines_on(row)? {
             let promise = self.promise(&line)?;
-            let facts = points::facts(&self.point_rows(&line)?);
+            let facts = points::facts(&line, &self.point_rows(&line)?);
             until = facts.iter().map(|fact| Moment::from_ms(promise.protected_until_ms(fact))).fold(until, Moment::max);
         }
         Ok(until)

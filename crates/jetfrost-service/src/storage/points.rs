@@ -3,29 +3,39 @@
 use std::collections::BTreeSet;
 
 use jetfrost_image::format::PointHead;
-use jetfrost_image::store::Store;
+use jetfrost_image::store::{Overlap, Store, StoreError};
 use jetfrost_office::retention::PointFacts;
+use jetfrost_office::suspicion::{StillNeeded, suspicion};
 
 use crate::clock::Moment;
-use crate::records::{Connection, Count, Id, Noted, PointRow, StoreRow, WorkstationLine};
+use crate::records::{Connection, Count, Id, InJson, Noted, PointRow, StoreRow, Word, WorkstationLine};
 use crate::shared::{Result, ServiceError, to_db};
 use crate::storage::Storage;
-use jetfrost_types::ImageStoreId;
+use jetfrost_types::{ImageStoreId, Suspicion};
 
 /// A store's points are judged together; there are as many as the rule keeps.
 pub(crate) const ALL: usize = 1_000_000;
 
-pub(crate) fn facts(points: &[PointRow]) -> Vec<PointFacts> {
-    points.iter().map(fact).collect()
+/// What the rule needs to know of the points of an image store.
+pub(crate) fn facts(line: &WorkstationLine, points: &[PointRow]) -> Vec<PointFacts> {
+    let of = |row: &PointRow| PointFacts { held: row.hold.is_some() || is_held_for_suspect(line, row), ..fact(row) };
+    points.iter().map(of).collect()
 }
 
+/// Whether a point stays because it, or a later one, is suspect. A suspect one that a person removed goes.
+pub(crate) fn is_held_for_suspect(line: &WorkstationLine, row: &PointRow) -> bool {
+    let is_before = line.suspect.as_ref().is_some_and(|suspects| row.sequence <= suspects.latest.sequence);
+    is_before && !(row.is_suspect() && row.removal.is_some())
+}
+
+/// The same of one point, but for what holds it.
 pub(crate) fn fact(row: &PointRow) -> PointFacts {
     PointFacts {
         sequence: row.sequence.get(),
         kind: row.kind.0,
         committed_ms: row.committed.ms(),
         complete: row.exceptions == Count::ZERO,
-        held: row.hold.is_some(),
+        held: false,
     }
 }
 
@@ -69,6 +79,13 @@ impl Storage {
         Ok(())
     }
 
+    /// The latest point of a kind before a number against which nothing is known.
+    pub(crate) fn good_before(&self, line: &WorkstationLine, head: &PointHead) -> Result<Option<Count>> {
+        let before = to_db(head.sequence)?;
+        let row = self.records.read(|on| Ok::<_, ServiceError>(PointRow::last_good(&line.store.id, head.kind, before, on)?))?;
+        Ok(row.map(|row| row.sequence))
+    }
+
     pub(crate) fn point_rows(&self, line: &WorkstationLine) -> Result<Vec<PointRow>> {
         self.records.read(|on| Ok::<_, ServiceError>(PointRow::list(&line.store.id, i64::MAX, ALL, on)?))
     }
@@ -80,14 +97,36 @@ pub(crate) fn lost(rows: &[PointRow], on_media: &BTreeSet<u64>) -> BTreeSet<u64>
     rows.iter().filter(is_lost).map(|row| row.sequence.get()).collect()
 }
 
-pub(crate) fn insert_point(
-    store: &ImageStoreId,
-    head: &PointHead,
-    committed: Moment,
-    run: Option<i64>,
-    sent: Count,
-    on: &mut Connection,
-) -> Result<()> {
+/// What a point looks like, by what its workstation says of it and by what its store keeps for it. `good` is the latest point of its kind before
+/// it against which nothing is known: who restores from that one replaces what an incident left.
+pub(crate) fn suspicion_of(store: &Store, head: &PointHead, good: Option<Count>) -> Option<Suspicion> {
+    let judged = |overlap: Result<Option<Overlap>, StoreError>| {
+        let overlap = overlap.unwrap_or_else(|error| {
+            tracing::warn!(%error, point = head.sequence, "looking what a point still needs of an earlier one");
+            None
+        });
+        let needed = overlap.map(|Overlap { before, still }| StillNeeded { before, still });
+        suspicion(head.kind, head.changes.as_ref(), needed)
+    };
+    match (judged(store.overlap(head.sequence)), good) {
+        (Some(Suspicion::Replaced), Some(good)) => judged(store.overlap_with(good.get(), head.sequence).map(Some)),
+        (found, _) => found,
+    }
+}
+
+/// A point that is to be recorded.
+pub(crate) struct NewPoint<'p> {
+    pub(crate) head: &'p PointHead,
+    pub(crate) committed: Moment,
+    /// The run that made it, if that is known, and what it sent.
+    pub(crate) run: Option<i64>,
+    pub(crate) sent: Count,
+    pub(crate) suspicion: Option<Suspicion>,
+}
+
+/// Records a point, unless it is on record.
+pub(crate) fn insert_point(store: &ImageStoreId, new: &NewPoint<'_>, on: &mut Connection) -> Result<()> {
+    let NewPoint { head, committed, run, sent, suspicion } = *new;
     let sequence = to_db(head.sequence)?;
     if PointRow::is_recorded(store, sequence, on)? {
         return Ok(());
@@ -102,6 +141,8 @@ pub(crate) fn insert_point(
         bytes: to_db(head.bytes)?,
         exceptions: to_db(head.exceptions)?,
         sent,
+        changes: head.changes.map(InJson),
+        suspicion: suspicion.map(Word),
         ..PointRow::default()
     }
     .insert(on)?;

@@ -16,6 +16,9 @@ pub(crate) fn point_protected_until(row: &PointRow, line: &WorkstationLine, on: 
     if row.hold.is_some() || line.store.hold.is_some() {
         return Err(ServiceError::Conflict(Conflict::PointOnHold));
     }
+    if points::is_held_for_suspect(line, row) && !row.is_suspect() {
+        return Err(ServiceError::Conflict(Conflict::HeldForSuspect));
+    }
     if line.store.latest_sequence == Some(row.sequence) {
         return Err(ServiceError::Conflict(Conflict::LatestPointStays));
     }
@@ -27,15 +30,20 @@ pub(crate) fn store_protected_until(line: &WorkstationLine, now: Moment, on: &mu
     if line.store.hold.is_some() || PointRow::any_held(&line.store.id, on)? {
         return Err(ServiceError::Conflict(Conflict::StoreOnHold));
     }
+    if line.suspect.is_some() {
+        return Err(ServiceError::Conflict(Conflict::HeldForSuspect));
+    }
     let rows = PointRow::list(&line.store.id, i64::MAX, points::ALL, on)?;
-    let (promise, facts) = (promise(line, on)?, points::facts(&rows));
+    let (promise, facts) = (promise(line, on)?, points::facts(line, &rows));
     Ok(facts.iter().map(|fact| Moment::from_ms(promise.protected_until_ms(fact))).max().unwrap_or(now))
 }
 
 /// The same where several image stores are to go: a refusal names the one in the way.
 pub(crate) fn one_of_several_protected_until(line: &WorkstationLine, now: Moment, on: &mut Connection) -> Result<Moment> {
     store_protected_until(line, now, on).map_err(|error| match error {
-        ServiceError::Conflict(Conflict::StoreOnHold) => Invalid::OnHold(line.workstation.name.clone()).into(),
+        ServiceError::Conflict(Conflict::StoreOnHold | Conflict::HeldForSuspect) => {
+            Invalid::OnHold(line.workstation.name.clone()).into()
+        }
         other => other,
     })
 }
@@ -48,7 +56,7 @@ pub(crate) fn store_goes(line: &WorkstationLine, now: Moment, on: &mut Connectio
     }
     match store_protected_until(line, now, on) {
         Ok(until) => Ok(until <= now),
-        Err(ServiceError::Conflict(Conflict::StoreOnHold)) => Ok(false),
+        Err(ServiceError::Conflict(Conflict::StoreOnHold | Conflict::HeldForSuspect)) => Ok(false),
         Err(error) => Err(error),
     }
 }

@@ -10,7 +10,7 @@ use crate::clock::Moment;
 use crate::records::{Count, PointRow, WorkstationLine};
 use crate::shared::{Caller, Result, ServiceError, Thing, place, to_db};
 use crate::storage::Storage;
-use crate::storage::points::insert_point;
+use crate::storage::points::{NewPoint, insert_point, suspicion_of};
 use jetfrost_types::ImageStoreId;
 
 /// All workstations of the office.
@@ -45,7 +45,9 @@ impl Storage {
             if to_db(sequence)? > recorded {
                 let head = store.point_head(sequence)?;
                 let committed = self.committed_at(store, sequence)?;
-                self.records.write(|on| insert_point(&line.store.id, &head, committed, None, Count::ZERO, on))?;
+                let suspicion = suspicion_of(store, &head, self.good_before(line, &head)?);
+                let new = NewPoint { head: &head, committed, run: None, sent: Count::ZERO, suspicion };
+                self.records.write(|on| insert_point(&line.store.id, &new, on))?;
             }
         }
         Ok(())

@@ -72,6 +72,7 @@ impl Storage {
             drill_failed: line.store.drill_failed.map(timestamp),
             proof: line.proof.as_ref().map(convert::proof),
             proof_due: line.proof_due().filter(|due| *due <= self.clock.now()).map(timestamp),
+            suspect: line.suspect.as_ref().map(convert::suspect_point),
         }
     }
 }

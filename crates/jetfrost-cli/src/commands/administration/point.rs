@@ -1,15 +1,16 @@
 //! `jetfrost point`: recovery points, held, removed, undeleted.
 
-use clap::Subcommand;
+use clap::{Subcommand, ValueEnum};
 use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::calls;
-use jetfrost_wire::point::Point as PointRecord;
+use jetfrost_wire::point::{MarkPoint, Point as PointRecord, PointMark};
 use jetfrost_wire::retention::{NewHold, PointFate, StayReason, ThinningPreview};
 use jetfrost_wire::size::show;
 
 use crate::commands::administration::removal::Now;
 use crate::commands::administration::store::workstation_named;
+use crate::commands::labels;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, count, moment};
 
@@ -39,6 +40,19 @@ pub(crate) enum Point {
         /// The point's number.
         number: u64,
     },
+    /// Marks a point: 'good' ends a false alarm, 'suspect' keeps all older points, 'resolved' ends an incident.
+    Mark {
+        /// The workstation's name.
+        workstation: String,
+        /// The point's number.
+        number: u64,
+        /// As what.
+        #[arg(value_enum)]
+        mark: Mark,
+        /// Why.
+        #[arg(long)]
+        because: String,
+    },
     /// Removes a point; it can be undeleted during the destination's waiting time.
     Remove {
         /// The workstation's name.
@@ -57,6 +71,36 @@ pub(crate) enum Point {
     },
 }
 
+/// What a person found out about a point.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Mark {
+    /// It is as it should be.
+    Good,
+    /// It may contain what an incident left.
+    Suspect,
+    /// It contains what an incident left, and that is dealt with.
+    Resolved,
+}
+
+impl From<Mark> for PointMark {
+    fn from(mark: Mark) -> Self {
+        match mark {
+            Mark::Good => Self::Good,
+            Mark::Suspect => Self::Suspect,
+            Mark::Resolved => Self::Resolved,
+        }
+    }
+}
+
+/// Marks a point, unless somebody else marks it meanwhile.
+fn mark(api: &Api, name: &str, number: u64, mark: Mark, because: &str) -> Result<PointRecord, Failure> {
+    let workstation = workstation_named(api, name)?;
+    let points: Vec<PointRecord> = api.all(&calls::points(&workstation.id))?;
+    let seen = points.iter().find(|point| point.sequence == number).and_then(|point| point.mark.as_ref());
+    let wish = MarkPoint { mark: mark.into(), reason: because.into(), seen: seen.map(|given| given.mark) };
+    Ok(api.call_with(&calls::mark_point(workstation.store.id, number), &wish)?)
+}
+
 impl Point {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let (session, api) = state_dir.session_api()?;
@@ -67,6 +111,7 @@ impl Point {
                 api.call_with(&calls::hold_point(store(workstation)?, number), &NewHold { reason: because.clone() })?
             }
             Self::Release { workstation, number } => api.call(&calls::release_point(store(workstation)?, number))?,
+            Self::Mark { workstation, number, mark, because } => self::mark(&api, workstation, *number, *mark, because)?,
             Self::Remove { workstation, number, now } if now.now => {
                 return now.remove(&api, &session.login, &calls::remove_point_now(store(workstation)?, number), ui);
             }
@@ -75,6 +120,13 @@ impl Point {
         };
         ui.show(&point, |p| {
             ui.line(&format!("Point {} of {}:", p.sequence, moment(p.committed)));
+            if let Some(given) = &p.mark {
+                ui.line(&format!("  marked {} by {}: {}", given.mark.word(), given.by, given.reason));
+            }
+            if p.is_suspect() {
+                ui.line("  it and all older points stay until it is marked good or resolved");
+                return;
+            }
             match (&p.hold, &p.pending_removal) {
                 (Some(hold), _) => ui.line(&format!("  held by {}: {}", hold.by, hold.reason)),
                 (None, Some(pending_removal)) => {
@@ -111,6 +163,7 @@ pub(crate) fn say_fates(fates: &[PointFate], ui: &Ui) {
         let p = &fate.point;
         let why = fate.stays.map_or("its time is over", stay_reason);
         let why = if p.lost { "its files are lost" } else { why };
+        let why = if p.is_suspect() { labels::mark(p) } else { why };
         let why = p.hold.as_ref().map_or_else(|| why.to_owned(), |hold| format!("held: {}", hold.reason));
         vec![p.sequence.to_string(), moment(p.committed), count(p.files), show(p.bytes), until, why]
     };
@@ -130,6 +183,7 @@ fn stay_reason(reason: StayReason) -> &'static str {
         StayReason::FromTheFuture => "made later than now",
         StayReason::Latest => "the latest",
         StayReason::Held => "held",
+        StayReason::Suspect => "kept because of a suspect point",
         StayReason::PendingRemoval => "removed, waiting",
     }
 }

@@ -24,7 +24,7 @@ use crate::commands::keys::unlock_method::say_unlock_methods;
 use crate::commands::labels;
 use crate::commands::limit::parse_limit;
 use crate::commands::this_workstation::history::say_history;
-use crate::commands::this_workstation::status::{said_of_drill, said_of_proof};
+use crate::commands::this_workstation::status::{said_of_drill, said_of_proof, said_of_suspect};
 use crate::commands::time::moment_of;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, ago, many, moment};
@@ -235,6 +235,9 @@ fn show_workstation(api: &Api, w: &WorkstationRecord, ui: &Ui) -> Result<(), Fai
         ui.line(&format!("agent: {}", labels::agent(w.agent.as_ref(), now)));
         say_asked(w, ui);
         ui.line(&format!("schedule: {}", summary_of(&w.schedule)));
+        if let Some(suspect) = &w.store.suspect {
+            ui.line(&format!("suspect: {}", said_of_suspect(suspect)));
+        }
         ui.line(&format!("last drill: {}", said_of_drill(&w.store, now)));
         if w.store.encrypted {
             ui.line(&format!("last proof: {}", said_of_proof(&w.store, now)));

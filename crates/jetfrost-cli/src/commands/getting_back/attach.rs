@@ -23,7 +23,7 @@ type Done = Result<Code, Failure>;
 pub(crate) struct Attach {
     /// Path of the disk when it was backed up; needed only if the point holds several.
     disk: Option<PathBuf>,
-    /// The point: 'latest', a number, or a time such as 2026-11-20T14:00.
+    /// The point: 'latest', 'last-good', a number, or a time such as 2026-11-20T14:00.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
     /// The Unix socket to make; only this user can open it.

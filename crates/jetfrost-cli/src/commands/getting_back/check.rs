@@ -16,7 +16,7 @@ type Done = Result<Code, Failure>;
 
 #[derive(Debug, Args)]
 pub(crate) struct Check {
-    /// The point: 'latest', a number, or a time.
+    /// The point: 'latest', 'last-good', a number, or a time.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
     /// Percentage of file content to read, drawn at random. Folders are always read.

@@ -27,7 +27,7 @@ pub(crate) struct Compare {
     /// The earlier point: a number, or a time such as 2026-11-20T14:00.
     #[arg(value_name = "POINT")]
     before: At,
-    /// The later point: 'latest', a number, or a time.
+    /// The later point: 'latest', 'last-good', a number, or a time.
     #[arg(value_name = "POINT")]
     after: At,
     /// A file or folder, by the path that it had. Of a text file up to 1 MiB the lines are compared.

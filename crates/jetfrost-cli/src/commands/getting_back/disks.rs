@@ -20,7 +20,7 @@ type Done = Result<Code, Failure>;
 
 #[derive(Debug, Args)]
 pub(crate) struct Disks {
-    /// The point: 'latest', a number, or a time such as 2026-11-20T14:00.
+    /// The point: 'latest', 'last-good', a number, or a time such as 2026-11-20T14:00.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
     #[command(flatten)]

@@ -20,7 +20,7 @@ use crate::ui::{Ui, at_rate, many, moment, shown_path, took};
 
 #[derive(Debug, Args)]
 pub(crate) struct Drill {
-    /// The point: 'latest', a number, or a time such as 2026-11-20T14:00.
+    /// The point: 'latest', 'last-good', a number, or a time such as 2026-11-20T14:00.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
     /// Percentage of files to restore, drawn at random; at least twenty files.

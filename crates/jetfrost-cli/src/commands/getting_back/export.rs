@@ -30,7 +30,7 @@ const BUFFER: usize = 1 << 18;
 pub(crate) struct Export {
     /// Files or folders, by the paths that they had; everything unless given.
     paths: Vec<PathBuf>,
-    /// The point: 'latest', a number, or a time such as 2026-11-20T14:00.
+    /// The point: 'latest', 'last-good', a number, or a time such as 2026-11-20T14:00.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
     /// The archive's form. tar (pax) holds everything that a point has of a file; zip opens everywhere.
@@ -56,7 +56,7 @@ enum Archive {
 pub(crate) struct Cat {
     /// A file, by the path that it had.
     path: PathBuf,
-    /// The point: 'latest', a number, or a time such as 2026-11-20T14:00.
+    /// The point: 'latest', 'last-good', a number, or a time such as 2026-11-20T14:00.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
     #[command(flatten)]

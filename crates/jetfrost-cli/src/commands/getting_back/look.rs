@@ -24,7 +24,7 @@ pub(crate) struct Look {
     /// A folder, by the path that it had.
     #[arg(default_value = "/")]
     path: PathBuf,
-    /// The point: 'latest', a number, or a time such as 2026-11-20T14:00.
+    /// The point: 'latest', 'last-good', a number, or a time such as 2026-11-20T14:00.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
     #[command(flatten)]

@@ -19,6 +19,15 @@ pub(crate) struct Points {
     from: ReadFrom,
 }
 
+fn remarks(point: &Point) -> String {
+    if point.lost {
+        return "lost or damaged".into();
+    }
+    let exceptions = if point.exceptions == 0 { String::new() } else { many(point.exceptions, "exception") };
+    let remarks = [labels::mark(point).to_owned(), exceptions];
+    remarks.into_iter().filter(|remark| !remark.is_empty()).collect::<Vec<_>>().join(", ")
+}
+
 impl Points {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let points = self.from.browser(state_dir, ui)?.points()?;
@@ -32,11 +41,7 @@ impl Points {
                     many(p.files, labels::noun(p.kind)),
                     show(p.bytes),
                     show(p.sent),
-                    match (p.lost, p.exceptions) {
-                        (true, _) => "lost or damaged".into(),
-                        (false, 0) => String::new(),
-                        (false, exceptions) => many(exceptions, "exception"),
-                    },
+                    remarks(p),
                 ]
             };
             let heads = ["point", "made", "", "of", "size", "sent", ""];
@@ -46,6 +51,10 @@ impl Points {
                 &[0, 3, 4, 5],
                 "There is no recovery point yet. Next: jetfrost backup",
             );
+            if points.iter().any(Point::is_suspect) {
+                ui.line("");
+                ui.line("To restore from before everything that is suspect: --at last-good");
+            }
         });
         Ok(if points.iter().any(|point| point.lost) { Code::Damage } else { Code::Done })
     }

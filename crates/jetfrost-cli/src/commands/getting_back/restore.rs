@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use clap::{Args, ValueEnum};
 use jetfrost_client::ClientError;
-use jetfrost_client::browse::{At, Browser, Missing, OpenPoint};
+use jetfrost_client::browse::{At, Browser, Doubt, Missing, OpenPoint};
 use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{
     Act, Asking, Conflict, OnConflict, Previewed, Resolution, RestoreReport, Rights, Target, Trouble, Wish, preview, restore,
@@ -21,6 +21,7 @@ use serde_json::json;
 use crate::commands::getting_back::salvage::ReadFrom;
 use crate::commands::getting_back::{absolute, troubles_as_json};
 use crate::commands::interrupt::stoppable_meter;
+use crate::commands::labels;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, at_rate, count, many, moment, shown_path, took};
 
@@ -39,7 +40,7 @@ pub(crate) struct Restore {
     /// Restore to where they were. Say so to restore a whole point; for named paths it is the default.
     #[arg(long, group = "where_to")]
     in_place: bool,
-    /// The point: 'latest', a number, or a time such as 2026-11-20T14:00.
+    /// The point: 'latest', 'last-good', a number, or a time such as 2026-11-20T14:00.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
     /// What to do where something else has the name. A file with the same content is left as it is.
@@ -75,6 +76,9 @@ impl Restore {
         };
         let wish = Wish { paths: absolute(&self.paths)?, target, on_conflict, rights };
         let meter = stoppable_meter();
+        if let Some(doubt) = &point.doubt {
+            ui.remark(&warning(doubt, &point));
+        }
         if self.dry_run {
             ui.remark(&format!("From point {} ({created}) {}:", point.head.sequence, where_to(&wish.target)));
             return say_preview(&browser, &point, &wish, &meter, ui);
@@ -110,6 +114,17 @@ impl Restore {
             None => Ok(Target::Original),
         }
     }
+}
+
+/// What speaks against a point, and which one to take instead.
+fn warning(doubt: &Doubt, point: &OpenPoint) -> String {
+    let Doubt { suspect, suspicion, last_good } = doubt;
+    let after = if *suspect == point.head.sequence { "" } else { ", and this one was made after it" };
+    let instead = match last_good {
+        Some(good) => format!("Last good point: {good}. To restore from it: --at last-good"),
+        None => "There is no good point before it.".into(),
+    };
+    format!("Careful: point {suspect} {}{after}. {instead}", labels::suspicion(*suspicion))
 }
 
 /// What to do where something else has the name.

@@ -27,7 +27,7 @@ pub(crate) struct RestoreDisk {
     /// A new raw image file, or a block device, whose content is overwritten.
     #[arg(long, value_name = "TARGET")]
     to: PathBuf,
-    /// The point: 'latest', a number, or a time such as 2026-11-20T14:00.
+    /// The point: 'latest', 'last-good', a number, or a time such as 2026-11-20T14:00.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
     /// The block device again, to confirm without a prompt.

@@ -135,6 +135,13 @@ fn say_backup(report: &BackupReport, ui: &Ui) {
         took(report.took),
         at_rate(point.bytes, report.took),
     ));
+    if let Some(suspicion) = point.suspicion {
+        ui.line(&format!(
+            "Careful: point {} {}. If you did not do that, disconnect this machine and tell the administrator. Older points are kept.",
+            point.sequence,
+            labels::suspicion(Some(suspicion))
+        ));
+    }
     if !report.snapshots.is_empty() {
         ui.line(&format!("As it was at one moment, from a snapshot of {}.", snapshots(report).join(", ")));
     }

@@ -3,6 +3,7 @@
 use jetfrost_client::ClientError;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::calls;
+use jetfrost_wire::point::SuspectPoint;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::{StoreSummary, Workstation};
 use jiff::Timestamp;
@@ -34,6 +35,13 @@ pub(crate) fn said_of_proof(store: &StoreSummary, now: Timestamp) -> String {
     if store.proof_due.is_some() { format!("{last}; overdue. Next: jetfrost unlock") } else { last }
 }
 
+/// Which point is suspect, and what there is to go back to.
+pub(crate) fn said_of_suspect(suspect: &SuspectPoint) -> String {
+    let good = suspect.last_good.as_ref().map(|good| format!("last good point: {}", good.sequence));
+    let good = good.unwrap_or_else(|| "no good point before it".into());
+    format!("point {} {}; {good}; all older points are kept", suspect.point.sequence, labels::suspicion(suspect.point.suspicion))
+}
+
 pub(crate) fn status(state_dir: &StateDir, ui: &Ui) -> Done {
     let (membership, api) = state_dir.device_api()?;
     let workstation: Workstation = api.call(&calls::workstation(&membership.workstation))?;
@@ -63,6 +71,9 @@ pub(crate) fn status(state_dir: &StateDir, ui: &Ui) -> Done {
                 ));
             }
             None => ui.line("last point   none yet. Next: jetfrost backup"),
+        }
+        if let Some(suspect) = &w.store.suspect {
+            ui.line(&format!("suspect      {}", said_of_suspect(suspect)));
         }
         if let Some(run) = &w.latest_run {
             ui.line(&format!("last run     {}, {}", labels::outcome(run.outcome), ago(run.started, now)));

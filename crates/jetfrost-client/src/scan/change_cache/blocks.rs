@@ -13,6 +13,7 @@ use jetfrost_platform::FileContent;
 use super::super::Counts;
 use super::super::extents::{Extents, Held};
 use super::super::facts::Stamp;
+use super::super::form::Form;
 
 /// Where a block is, and what it must be.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -27,6 +28,8 @@ pub(super) struct BlockRef {
 pub(crate) struct Remembered {
     pub(crate) stamp: Stamp,
     pub(crate) bytes: u64,
+    /// What its content looked like.
+    pub(crate) form: Form,
     /// The entry as it stands in the listing.
     pub(crate) entry: Vec<u8>,
     /// All chunks behind it.
@@ -103,6 +106,7 @@ impl Bytes {
         self.block(name)?;
         self.stamp(&seen.stamp);
         self.0.extend(seen.bytes.to_le_bytes());
+        self.0.push(seen.form as u8);
         self.block(&seen.entry)?;
         self.names(&seen.names)?;
         self.length(seen.extents.len())?;
@@ -183,10 +187,16 @@ impl<'f> Fields<'f> {
         Ok(Remembered {
             stamp: self.stamp()?,
             bytes: self.number()?,
+            form: self.form()?,
             entry: self.block()?.to_vec(),
             names: self.names()?,
             extents: self.extents()?,
         })
+    }
+
+    fn form(&mut self) -> io::Result<Form> {
+        let [number] = self.bytes()?;
+        Form::from_number(number).ok_or_else(|| io::ErrorKind::InvalidData.into())
     }
 
     fn remembered_folder(&mut self) -> io::Result<RememberedFolder> {

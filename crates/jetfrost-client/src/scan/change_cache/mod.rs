@@ -37,7 +37,7 @@ pub(crate) use needs::{Difference, Needs};
 pub(crate) use reader::WalkReader;
 
 /// Written into the description; another number means another layout, and the memory is not used.
-const LAYOUT: u32 = 5;
+const LAYOUT: u32 = 6;
 const DESCRIPTION: &str = "last.json";
 
 /// Which point the memory belongs to.
@@ -396,12 +396,14 @@ mod tests {
 
     use super::super::extents::Held;
     use super::super::facts::Stamp;
+    use super::super::form::Form;
     use super::*;
 
     fn seen(n: u8) -> Remembered {
         Remembered {
             stamp: Stamp { inode: n.into(), ..Stamp::default() },
             bytes: 7,
+            form: Form::Text,
             entry: vec![n; 3],
             names: vec![ChunkName([n; 32])],
             extents: vec![None, Some(Held { tag: [n; 16], name: ChunkName([n; 32]) })],
@@ -460,6 +462,7 @@ mod tests {
             files: 3,
             exceptions: 0,
             needs: None,
+            changes: None,
         }
     }
 
@@ -488,7 +491,7 @@ mod tests {
         assert!(walk.leaf(b"c").expect("read").is_some());
         assert!(walk.folder(b"z").expect("read").is_none());
         assert!(!walk.leave().expect("read"), "names were passed");
-        let mut passed: Vec<u8> = walk.passed().iter().map(|name| name.0[0]).collect();
+        let mut passed: Vec<u8> = walk.passed().0.iter().map(|name| name.0[0]).collect();
         passed.sort_unstable();
         assert_eq!(passed, [1, 2, 3, 7, 8]);
     }
@@ -505,7 +508,7 @@ mod tests {
         let counts = Counts { files: 1, ..Counts::default() };
         writer.leave(&[], counts).expect("written");
         assert!(!walk.leave().expect("read"));
-        let mut passed: Vec<u8> = walk.passed().iter().map(|name| name.0[0]).collect();
+        let mut passed: Vec<u8> = walk.passed().0.iter().map(|name| name.0[0]).collect();
         passed.sort_unstable();
         assert_eq!(passed, [1, 3, 7]);
         let next = kept(writer, directory.path());

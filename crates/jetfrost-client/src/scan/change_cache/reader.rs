@@ -5,6 +5,7 @@ use std::io;
 
 use jetfrost_image::ChunkName;
 
+use super::super::change_profile::{FileSeen, Unpaired};
 use super::blocks::{BlockRef, Fields, Item, Remembered, RememberedFolder, RememberedInside, read};
 
 /// Reads the last walk.
@@ -14,6 +15,10 @@ pub(crate) struct WalkReader {
     frames: Vec<Frame>,
     /// The chunks of everything that is read, if they are noted: for a walk that takes the rest over: it says by them what is gone.
     passed: Option<Vec<ChunkName>>,
+    /// The files that the present walk did not come to.
+    not_come_to: Unpaired,
+    /// When that walk began, in seconds since 1970; none where it does not ask for them.
+    asked_at: Option<i64>,
 }
 
 /// A folder that is read.
@@ -31,9 +36,15 @@ struct Frame {
 impl WalkReader {
     /// The walk whose outermost folder that is; `notes` the chunks of all that is read.
     pub(super) fn new(file: File, root: BlockRef, notes: bool) -> io::Result<Self> {
-        let mut reader = Self { file, frames: Vec::new(), passed: notes.then(Vec::new) };
+        let passed = notes.then(Vec::new);
+        let mut reader = Self { file, frames: Vec::new(), passed, not_come_to: Unpaired::default(), asked_at: None };
         reader.push(root)?;
         Ok(reader)
+    }
+
+    /// Notes the files that the present walk, which began `at`, does not come to.
+    pub(crate) fn note_what_is_gone(&mut self, at: i64) {
+        self.asked_at = Some(at);
     }
 
     /// What is remembered of the file `name` in the present folder.
@@ -67,7 +78,7 @@ impl WalkReader {
 
     /// Leaves the present folder, past whatever is left in it. Says whether everything that was in it was asked for.
     pub(crate) fn leave(&mut self) -> io::Result<bool> {
-        if self.passed.is_some() {
+        if self.passed.is_some() || self.asked_at.is_some() {
             while let Some(item) = self.take()? {
                 self.pass(&item)?;
             }
@@ -78,14 +89,23 @@ impl WalkReader {
 
     /// What a folder held is gone, or is walked as if it were new.
     pub(crate) fn lose(&mut self, folder: &RememberedFolder) -> io::Result<()> {
-        let (Some(inside), true) = (&folder.inside, self.passed.is_some()) else { return Ok(()) };
+        let is_asked_for = self.passed.is_some() || self.asked_at.is_some();
+        let (Some(inside), true) = (&folder.inside, is_asked_for) else { return Ok(()) };
         self.push(inside.folder)?;
         self.leave().map(drop)
     }
 
-    /// The chunks of everything that was read.
-    pub(crate) fn passed(self) -> Vec<ChunkName> {
-        self.passed.unwrap_or_default()
+    /// What a folder held is there, but cannot be read.
+    pub(crate) fn lose_sight(&mut self, folder: &RememberedFolder) -> io::Result<()> {
+        let asked_at = self.asked_at.take();
+        let lost = self.lose(folder);
+        self.asked_at = asked_at;
+        lost
+    }
+
+    /// The chunks of everything that was read, and the files that the present walk did not come to.
+    pub(crate) fn passed(self) -> (Vec<ChunkName>, Unpaired) {
+        (self.passed.unwrap_or_default(), self.not_come_to)
     }
 
     fn push(&mut self, folder: BlockRef) -> io::Result<()> {
@@ -126,8 +146,11 @@ impl WalkReader {
     fn pass(&mut self, item: &Item) -> io::Result<()> {
         self.frame()?.has_lost = true;
         match item {
-            Item::Leaf(_, leaf) => {
+            Item::Leaf(name, leaf) => {
                 self.note(&leaf.names);
+                if let Some(gone) = self.asked_at.and_then(|at| FileSeen::of(name, leaf, at)) {
+                    self.not_come_to.push(gone);
+                }
                 Ok(())
             }
             Item::Folder(_, folder) => {

@@ -138,6 +138,7 @@ impl Store {
             files: told.files,
             exceptions: 0,
             needs: None,
+            changes: None,
         };
         let body = PointBody { root, writer: "rebuilt by salvage".into(), ..PointBody::default() };
         let bytes = seal_point(keys, head, &body, random).to_bytes();

@@ -28,6 +28,11 @@ fn names_of(chunks: &BTreeSet<u64>) -> Vec<ChunkName> {
 
 /// Backs up as a workstation does that only sends what is missing and says its needs as a difference to the latest.
 pub(super) fn back_up_set(store: &Store, set: &BTreeSet<u64>) -> Result<()> {
+    back_up_set_after(store, set, store.points().last().copied())
+}
+
+/// The same, with its needs as a difference to any point there is, or to none.
+pub(super) fn back_up_set_after(store: &Store, set: &BTreeSet<u64>, base: Option<u64>) -> Result<()> {
     let workstation = Workstation::new();
     let chunks: Vec<u64> = set.iter().copied().collect();
     let missing = store.missing(&chunks.iter().map(|chunk| name_of(*chunk)).collect::<Vec<_>>())?;
@@ -37,19 +42,19 @@ pub(super) fn back_up_set(store: &Store, set: &BTreeSet<u64>) -> Result<()> {
         send_segment(store, &workstation.segment(&contents.iter().map(Vec::as_slice).collect::<Vec<_>>()).0)?;
     }
     let latest = store.points().last().copied();
-    let before = latest.map_or_else(BTreeSet::new, |latest| needed_by(store, latest));
+    let before = base.map_or_else(BTreeSet::new, |base| needed_by(store, base));
     let now: BTreeSet<ChunkName> = names_of(set).into_iter().collect();
     let added: Vec<_> = now.difference(&before).copied().collect();
     let removed: Vec<_> = before.difference(&now).copied().collect();
     let next = latest.map_or(1, |latest| latest + 1);
-    let check = send_difference(store, next, latest.unwrap_or(0), &added, &removed)?;
+    let check = send_difference(store, next, base.unwrap_or(0), &added, &removed)?;
     let previous = latest.map(|latest| store.point_head(latest)).transpose()?.map(|head| head.id);
     let needed: Vec<_> = now.into_iter().collect();
     store.commit_point(&workstation.point(next, previous, &needed, check), at(next)).map(drop)
 }
 
 /// The set of a point, followed through its needs files.
-fn needed_by(store: &Store, sequence: u64) -> BTreeSet<ChunkName> {
+pub(super) fn needed_by(store: &Store, sequence: u64) -> BTreeSet<ChunkName> {
     let (mut added, mut removed) = (BTreeSet::new(), BTreeSet::new());
     let scan = |name, is_added| {
         if is_added { &mut added } else { &mut removed }.insert(name);
@@ -100,7 +105,7 @@ fn compact(store: &Store, most_dead_percent: u64) -> Compacted {
     store.compact(&Compaction { most_dead_percent, drop_unfinished: false }, &mut |_| true).expect("compacted")
 }
 
-fn histories() -> impl Strategy<Value = (Sets, BTreeSet<u64>)> {
+pub(super) fn histories() -> impl Strategy<Value = (Sets, BTreeSet<u64>)> {
     let set = prop::collection::btree_set(0_u64..40, 0..25);
     prop::collection::vec(set, 2..8).prop_flat_map(|sets| {
         let last = sets.len() as u64;

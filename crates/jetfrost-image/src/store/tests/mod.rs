@@ -12,6 +12,7 @@ use crate::medium::{CrashMedium, MemoryMedium};
 mod damage;
 mod expiring;
 mod failing;
+mod overlap;
 mod overwriting;
 mod salvage;
 mod slots;
@@ -58,6 +59,7 @@ impl Workstation {
             files: 0,
             exceptions: 0,
             needs: Some(needs),
+            changes: None,
         };
         seal_point(&self.keys, head, &PointBody::default(), &self.random).to_bytes()
     }

@@ -5,7 +5,7 @@ use actix_web::web::{Data, Json, Path};
 use actix_web::{HttpResponse, delete, get, post, put};
 use jetfrost_types::ImageStoreId;
 use jetfrost_wire::job::Job;
-use jetfrost_wire::point::Point;
+use jetfrost_wire::point::{MarkPoint, Point};
 use jetfrost_wire::retention::{NewHold, RemoveNow, StoreSettings, ThinningPreview};
 use jetfrost_wire::sizing::{AskAdvice, AskCapacity, CapacityAdvice, LimitAdvice};
 use jetfrost_wire::workstation::{Integrity, NewSlot, PointBytes, Slots, UnlockMethod, Workstation};
@@ -25,6 +25,7 @@ serve!(
     undelete_store,
     hold_point,
     release_point,
+    mark_point,
     remove_point,
     remove_point_now,
     undelete_point,
@@ -128,6 +129,20 @@ async fn hold_point(
 #[delete("/stores/{id}/points/{sequence}/hold")]
 async fn release_point(app: Data<App>, credential: Credential, path: Path<(ImageStoreId, u64)>) -> Reply<Point> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.retention.release_point(caller, &path.0, path.1)).await?))
+}
+
+/// Marks a point good, suspect or resolved. While the latest mark of a point is suspect, all older points stay.
+#[utoipa::path(tag = "stores", request_body = MarkPoint, security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Point), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/stores/{id}/points/{sequence}/mark")]
+async fn mark_point(
+    app: Data<App>,
+    credential: Credential,
+    path: Path<(ImageStoreId, u64)>,
+    body: Json<MarkPoint>,
+) -> Reply<Point> {
+    Ok(Json(
+        app.for_caller(credential, move |services, caller| services.retention.mark_point(caller, &path.0, path.1, &body)).await?,
+    ))
 }
 
 /// Removes a point after the waiting time.

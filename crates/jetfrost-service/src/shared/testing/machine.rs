@@ -8,7 +8,7 @@ use jetfrost_image::format::{
     needs_check,
 };
 use jetfrost_image::{ChunkName, PointId, StoreId};
-use jetfrost_types::{ImageStoreId, Role};
+use jetfrost_types::{Changes, ImageStoreId, Role};
 use jetfrost_wire::Binary;
 use jetfrost_wire::enrolment::{Enrol, Enrolled, Invitation, NewEnrolmentCode};
 use jetfrost_wire::point::Point;
@@ -30,6 +30,8 @@ pub(crate) struct Machine {
     keys: StoreKeys,
     random: SystemRandom,
     chunks: Vec<ChunkName>,
+    /// What its next points say of their changes.
+    pub(crate) changes: Option<Changes>,
 }
 
 impl Office {
@@ -58,7 +60,7 @@ impl Office {
         let enrolled = self.services.backups.enrol(&enrol, "127.0.0.1").expect("enrolled");
         let keys = StoreKeys::derive(store, &key);
         let caller = self.device(&enrolled).expect("known");
-        Machine { enrolled, caller, slot, store, keys, random: SystemRandom::default(), chunks: Vec::new() }
+        Machine { enrolled, caller, slot, store, keys, random: SystemRandom::default(), chunks: Vec::new(), changes: None }
     }
 
     /// A workstation's credential, shown once more.
@@ -98,11 +100,19 @@ impl Machine {
 
     /// Sends a segment with one chunk.
     pub(crate) fn send(&mut self, office: &Office, content: &[u8]) -> Result<()> {
-        let name = self.keys.name(content);
-        let mut sealed = Vec::new();
-        Sealer::new(self.keys.clone(), Effort::Quick).seal(&name, content, &self.random, &mut sealed);
-        let mut builder = SegmentBuilder::new(self.store, sealed.len());
-        builder.push(name, &sealed);
+        self.send_all(office, &[content])
+    }
+
+    /// Sends a segment with a chunk of each of these.
+    pub(crate) fn send_all(&mut self, office: &Office, contents: &[&[u8]]) -> Result<()> {
+        let mut builder = SegmentBuilder::new(self.store, 1 << 20);
+        let mut sealer = Sealer::new(self.keys.clone(), Effort::Quick);
+        for content in contents {
+            let (name, mut sealed) = (self.keys.name(content), Vec::new());
+            sealer.seal(&name, content, &self.random, &mut sealed);
+            builder.push(name, &sealed);
+            self.chunks.push(name);
+        }
         let segment = builder.finish();
         let upload = office.services.backups.store_to_send_to(&self.caller, self.store())?;
         let retention = &office.services.retention;
@@ -110,7 +120,6 @@ impl Machine {
             arriving.push(&segment.bytes)?;
             arriving.finish()?;
         }
-        self.chunks.push(name);
         Ok(())
     }
 
@@ -137,9 +146,15 @@ impl Machine {
             files: 0,
             exceptions: 0,
             needs: needs_check(&needs),
+            changes: self.changes,
         };
         let point = seal_point(&self.keys, head, &PointBody::default(), &self.random).to_bytes();
         Ok(CommitPoint { point: Binary(point), progress: Progress::default(), exceptions: ExceptionCounts::default() })
+    }
+
+    /// The next points need nothing of what was sent before.
+    pub(crate) fn forget_chunks(&mut self) {
+        self.chunks.clear();
     }
 
     /// A whole run. `content` is new with it; what was sent before stays.
