@@ -98,6 +98,33 @@ impl Files {
         self.log(at, self.dice.between(20, 120))
     }
 
+    /// What a program does that wants money: mail and letters are encrypted, and get one more ending.
+    pub(crate) fn suffer_encryption(&mut self, at: Timestamp) -> io::Result<()> {
+        for path in files_below(&self.root.join("Mail"))?.into_iter().chain(files_below(&self.root.join("Letters"))?) {
+            let noise = self.dice.noise(fs::metadata(&path)?.len());
+            self.write_at(&path, &noise, at)?;
+            let mut name = path.clone().into_os_string();
+            name.push(".sealed");
+            fs::rename(&path, name)?;
+        }
+        self.write("Letters/READ THIS.txt", b"Your letters are locked. Write to us.\n", at)
+    }
+
+    /// A folder with photos goes by mistake.
+    pub(crate) fn lose_photos(&mut self) -> io::Result<()> {
+        let places = PLACES.iter().map(|place| self.root.join("Photos").join(place));
+        places.filter(|place| place.exists()).take(1).try_for_each(fs::remove_dir_all)
+    }
+
+    /// The first drawing gets another name.
+    pub(crate) fn rename_drawing(&mut self) -> io::Result<()> {
+        let Some(drawing) = self.drawings.first_mut() else { return Ok(()) };
+        let renamed = drawing.with_file_name("boundary for the court.dxf");
+        fs::rename(&*drawing, &renamed)?;
+        *drawing = renamed;
+        Ok(())
+    }
+
     fn photo(&mut self, at: Timestamp) -> io::Result<()> {
         let path = format!("Photos/{}/IMG_{:05}.jpg", self.dice.choose(&PLACES), self.next());
         let bytes = [&[0xff, 0xd8, 0xff, 0xe0][..], &self.dice.noise(self.dice.between(300_000, 1_400_000))].concat();
@@ -176,4 +203,17 @@ impl Files {
         self.number += 1;
         self.number
     }
+}
+
+/// Every file in a folder and below.
+fn files_below(folder: &Path) -> io::Result<Vec<PathBuf>> {
+    let (mut folders, mut files) = (vec![folder.to_path_buf()], Vec::new());
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(folder)? {
+            let path = entry?.path();
+            if path.is_dir() { folders.push(path) } else { files.push(path) }
+        }
+    }
+    files.sort();
+    Ok(files)
 }

@@ -40,7 +40,8 @@ use crate::files::Files;
 use crate::machine_disk::MachineDisk;
 use crate::mail_stand_in::MailStandIn;
 use crate::office::{
-    ADMINISTRATOR, AWAY, FORGETFUL, HASTY, HELPDESK, MACHINES, Machine, PASSPHRASE, PASSWORD, RESTLESS, WITH_DISK, Work,
+    ADMINISTRATOR, AWAY, BEREFT, ENCRYPTED, FORGETFUL, HASTY, HELPDESK, MACHINES, Machine, PASSPHRASE, PASSWORD, RENAMED,
+    RESTLESS, WITH_DISK, Work,
 };
 
 /// Why the demo could not be made.
@@ -282,6 +283,7 @@ impl Past {
             self.clock.set(at);
         }
         self.desks[index].files.work(at)?;
+        self.mishap(index, ago, at)?;
         let desk = &self.desks[index];
         match desk.machine.name {
             HASTY if ago > 0 && ago % 7 != 3 => Ok(()),
@@ -297,6 +299,18 @@ impl Past {
             _ => {}
         }
         self.report(desk, at)
+    }
+
+    /// What goes wrong at some machines in the last two days.
+    fn mishap(&mut self, index: usize, ago: i64, at: Timestamp) -> Done {
+        let desk = &mut self.desks[index];
+        match (desk.machine.name, ago) {
+            (ENCRYPTED, 0) => desk.files.suffer_encryption(at)?,
+            (BEREFT, 1) => desk.files.lose_photos()?,
+            (RENAMED, 1) => desk.files.rename_drawing()?,
+            _ => {}
+        }
+        Ok(())
     }
 
     /// What the machine's agent says after a day's run.

@@ -76,5 +76,11 @@ pub(crate) const RESTLESS: &str = "turnstone";
 pub(crate) const FORGETFUL: &str = "plover";
 /// Runs a virtual machine, whose disk is backed up every Friday.
 pub(crate) const WITH_DISK: &str = "oystercatcher";
+/// On the last day something encrypted its mail and letters.
+pub(crate) const ENCRYPTED: &str = "lapwing";
+/// Somebody removed a folder with photos by mistake the day before.
+pub(crate) const BEREFT: &str = "godwit";
+/// Somebody gave a drawing another name the day before.
+pub(crate) const RENAMED: &str = "redshank";
 /// Has never stayed long enough for its first backup.
 pub(crate) const HASTY: &str = "phalarope";

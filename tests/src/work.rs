@@ -230,7 +230,8 @@ impl Home {
         if incident == Incident::EncryptedDuringBuild {
             self.build()?;
         }
-        let files: Vec<PathBuf> = self.files()?.into_iter().filter(|path| is_hit(incident, path)).collect();
+        let is_hit = |path: &PathBuf| path.strip_prefix(&self.directory).is_ok_and(|path| is_hit(incident, path));
+        let files: Vec<PathBuf> = self.files()?.into_iter().filter(is_hit).collect();
         let (from, most) = if incident == Incident::EncryptedSlowly { (self.made * 10, 10) } else { (0, usize::MAX) };
         self.made += 1;
         for (n, path) in files.into_iter().skip(from).take(most).enumerate() {

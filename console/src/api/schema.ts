@@ -806,6 +806,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/restores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Restores, drills and other reads of points of all workstations, latest first. */
+        get: operations["restore_report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/restores/{id}": {
         parameters: {
             query?: never;
@@ -2017,7 +2034,7 @@ export interface components {
          * @description A kind of trouble, the worst first.
          * @enum {string}
          */
-        AlertKind: "audit_altered" | "suspect_point" | "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_not_backed_up" | "certificate" | "failing" | "kept_waiting" | "overdue" | "no_first_point" | "proof_due";
+        AlertKind: "audit_altered" | "suspect_point" | "damage" | "destination_missing" | "destination_full" | "room_made" | "terms_shortened" | "drill_failed" | "records_not_backed_up" | "certificate" | "failing" | "kept_waiting" | "overdue" | "drill_overdue" | "no_first_point" | "proof_due";
         /** @description All current alerts. */
         Alerts: {
             /** @description The most severe first. */
@@ -4162,6 +4179,20 @@ export interface components {
             next?: string | null;
         };
         /** @description One page of a list. */
+        Page_ReportedRestore: {
+            /** @description The entries. */
+            items: {
+                /** @description Login name of its account. */
+                login: string;
+                /** @description The workstation's name. */
+                name: string;
+                /** @description The restore. */
+                restore: components["schemas"]["Restore"];
+            }[];
+            /** @description Pass as `after` for the next page; absent on the last. */
+            next?: string | null;
+        };
+        /** @description One page of a list. */
         Page_Restore: {
             /** @description The entries. */
             items: {
@@ -4667,6 +4698,15 @@ export interface components {
             code: string;
             /** @description The caller's account password. */
             password: string;
+        };
+        /** @description A restore with whose it was, for a report. */
+        ReportedRestore: {
+            /** @description Login name of its account. */
+            login: string;
+            /** @description The workstation's name. */
+            name: string;
+            /** @description The restore. */
+            restore: components["schemas"]["Restore"];
         };
         /** @description An attempt to get something back. */
         Restore: {
@@ -8309,6 +8349,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Protection"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restore_report: {
+        parameters: {
+            query?: {
+                /** @description Started not before this time. */
+                since?: string;
+                /** @description Started before this time. */
+                until?: string;
+                /** @description Only those for this. */
+                purpose?: components["schemas"]["Purpose"];
+                /** @description `next` of the previous page. */
+                after?: string;
+                /** @description Entries per page, 1 to 500; 100 by default. */
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ReportedRestore"];
                 };
             };
             400: components["responses"]["BadRequest"];

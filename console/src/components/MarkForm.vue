@@ -1,6 +1,6 @@
 <script setup lang="ts">
-import { BButton, BFormInput, BFormRadio } from 'bootstrap-vue-next'
-import { ref } from 'vue'
+import { BButton, BFormGroup, BFormInput, BFormRadio } from 'bootstrap-vue-next'
+import { ref, useId } from 'vue'
 import { answer, api, at } from '../api/client'
 import type { Point, PointMark } from '../api/types'
 import { useForm } from '../composables/useForm'
@@ -13,6 +13,7 @@ const emit = defineEmits<{ done: []; cancel: [] }>()
 
 const mark = ref<PointMark>(isSuspect(props.point) ? 'good' : 'suspect')
 const reason = ref('')
+const why = useId()
 const marking = useForm(async () => {
   const body = { mark: mark.value, reason: reason.value, seen: props.point.mark?.mark ?? null }
   await answer(api.PUT('/api/v1/stores/{id}/points/{sequence}/mark', { ...at({ id: props.store, sequence: props.point.sequence }), body }))
@@ -25,12 +26,12 @@ const marking = useForm(async () => {
     <ProblemAlert :problem="marking.problem.value" />
     <fieldset class="mb-2">
       <legend class="fs-6">Mark point {{ point.sequence }} as</legend>
-      <BFormRadio v-for="one in MARKS" :key="one.mark" v-model="mark" :value="one.mark" :name="`mark-${point.sequence}`">
+      <BFormRadio v-for="one in MARKS" :key="one.mark" v-model="mark" :value="one.mark" :name="`mark-${why}`">
         <strong>{{ one.mark }}</strong> <span class="jf-quiet">{{ one.means }}</span>
       </BFormRadio>
     </fieldset>
+    <BFormGroup label="Why" :label-for="why" class="mb-2"><BFormInput :id="why" v-model="reason" size="sm" required maxlength="200" /></BFormGroup>
     <div class="d-flex gap-2">
-      <BFormInput v-model="reason" size="sm" required maxlength="200" :aria-label="`Why point ${point.sequence} is ${mark}`" placeholder="Why?" />
       <BButton size="sm" type="submit" variant="primary" :disabled="marking.busy.value">Mark {{ mark }}</BButton>
       <BButton size="sm" variant="outline-secondary" @click="emit('cancel')">Cancel</BButton>
     </div>

@@ -3,6 +3,7 @@ import { RouterLink } from 'vue-router'
 import type { Workstation } from '../api/types'
 import { late, nextRun } from '../logic/agent'
 import { age, many, moment, size } from '../logic/format'
+import { provenText } from '../logic/restore'
 import { sources } from '../logic/schedule'
 import StateWord from './StateWord.vue'
 
@@ -31,6 +32,7 @@ function runNote(workstation: Workstation): string {
           <th scope="col">State</th>
           <th scope="col">Next backup</th>
           <th scope="col">Last complete point</th>
+          <th scope="col">Proven restorable</th>
           <th scope="col" class="jf-number">Size</th>
           <th scope="col" class="jf-number">Image store</th>
           <th scope="col">Last run</th>
@@ -46,12 +48,13 @@ function runNote(workstation: Workstation): string {
         <tr v-for="w in workstations" :key="w.id">
           <th scope="row"><RouterLink :to="{ name: 'workstation', params: { id: w.id } }">{{ w.name }}</RouterLink></th>
           <td>{{ w.person }}</td>
-          <td><StateWord :state="w.state" /></td>
+          <td><StateWord :state="w.store.suspect ? 'suspect' : w.state" /></td>
           <td><span :class="{ 'jf-bad': late(w.agent), 'jf-quiet': !w.agent }">{{ nextRun(w, now) }}</span></td>
           <td>
             <span v-if="w.latest_point" :title="moment(w.latest_point.committed)">{{ age(w.latest_point.committed, now) }}</span>
             <span v-else class="jf-quiet">none</span>
           </td>
+          <td :class="{ 'jf-bad': w.store.drill_failed }">{{ provenText(w.store, now) }}</td>
           <td class="jf-number">{{ w.latest_point ? size(w.latest_point.bytes) : '–' }}</td>
           <td class="jf-number">{{ w.store.used == null ? '–' : size(w.store.used) }}</td>
           <td>{{ runNote(w) }}</td>

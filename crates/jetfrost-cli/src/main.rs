@@ -5,8 +5,8 @@ use std::process::ExitCode;
 
 use clap::{FromArgMatches, Parser, Subcommand};
 use commands::administration::{
-    access, account, alert, audit, destination, discovery, enrolment, group, job, mail, maintenance, me, point, roster, schedule,
-    scrub, session, settings, setup, store, thinning, workstation,
+    access, account, alert, audit, destination, discovery, enrolment, group, job, mail, maintenance, me, point, report, roster,
+    schedule, scrub, session, settings, setup, store, thinning, workstation,
 };
 use commands::getting_back::{
     attach, check, compare, disks, drill, exceptions, export, look, mount, points, restore, restore_disk, salvage, search,
@@ -185,6 +185,9 @@ enum Command {
     /// What was done and refused, by whom, when and from where.
     #[command(subcommand)]
     Audit(audit::Audit),
+    /// What happened in a period: restores and drills, as a table, CSV, JSON or a page to print.
+    #[command(subcommand)]
+    Report(report::Report),
 
     /// Shows the help of a command, or of all commands under a heading.
     Help(help::Help),
@@ -270,6 +273,7 @@ fn run(command: Command, state_dir: &StateDir, ui: &Ui) -> Result<failure::Code,
         Command::Discovery(command) => command.run(state_dir, ui),
         Command::Settings(command) => command.run(state_dir, ui),
         Command::Audit(command) => command.run(state_dir, ui),
+        Command::Report(command) => command.run(state_dir, ui),
         Command::Help(command) => command.run(ui),
         Command::Completions(command) => command.run(ui),
         Command::Manual(command) => command.run(ui),

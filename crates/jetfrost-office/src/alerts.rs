@@ -54,6 +54,8 @@ pub struct MachineFacts {
     pub kept_waiting: Option<DelayReason>,
     /// Whether it joined a while ago and has no point yet.
     pub without_first_point: bool,
+    /// Whether no drill restored anything for too long.
+    pub drill_overdue: bool,
     /// Whether nobody showed for too long that a secret opens its image store.
     pub proof_overdue: bool,
 }
@@ -84,6 +86,7 @@ pub fn alerts(places: &[PlaceFacts], machines: &[MachineFacts], service: &Servic
             (machine.drill_failed, AlertKind::DrillFailed),
             (machine.failing && !machine.overdue, AlertKind::Failing),
             (machine.overdue, AlertKind::Overdue),
+            (machine.drill_overdue, AlertKind::DrillOverdue),
             (machine.without_first_point, AlertKind::NoFirstPoint),
             (machine.proof_overdue, AlertKind::ProofDue),
         ];

@@ -1,11 +1,12 @@
 //! How a workstation stands.
 
-use jetfrost_types::{DelayReason, Rhythm};
+use jetfrost_types::{DelayReason, DrillDays, Rhythm};
 
 /// A point is overdue when it is older than this many times the rhythm.
 const TOLERANCE: i64 = 3;
 /// No workstation is overdue before this age, however tight its rhythm: machines are off at night and at weekends.
 const AT_LEAST_MS: i64 = 72 * 3600 * 1000;
+const DAY_MS: i64 = 24 * 3600 * 1000;
 /// A run of which nothing was heard for this long is lost.
 const SILENCE_MS: i64 = 10 * 60 * 1000;
 
@@ -83,6 +84,13 @@ pub fn is_kept_waiting(reason: DelayReason, rhythm: Rhythm, since_ms: i64, now_m
     now_ms.saturating_sub(since_ms) > patience
 }
 
+/// Whether it was too long ago that a drill restored something: since `proved_ms`, or since the workstation joined where none ever did. One
+/// drill that does not come may be a machine that was off.
+#[must_use]
+pub fn is_drill_overdue(proved_ms: i64, every: DrillDays, now_ms: i64) -> bool {
+    now_ms.saturating_sub(proved_ms) > (2 * i64::from(every.days()) + 1) * DAY_MS
+}
+
 /// Whether a run or restore that last reported at `last_heard_ms` is lost.
 #[must_use]
 pub fn is_lost(last_heard_ms: i64, now_ms: i64) -> bool {
@@ -104,6 +112,12 @@ mod tests {
         assert_eq!(freshness(Some(0), HOURLY, 72 * HOUR + 1), Freshness::Overdue);
         let weekly = Rhythm::new(7 * 86_400).expect("within");
         assert_eq!(freshness(Some(0), weekly, 20 * 24 * HOUR), Freshness::Current);
+    }
+
+    #[test]
+    fn a_second_drill_that_does_not_come_is_overdue() {
+        let weekly = DrillDays::WEEKLY;
+        assert!(!is_drill_overdue(0, weekly, 15 * DAY_MS) && is_drill_overdue(0, weekly, 15 * DAY_MS + 1));
     }
 
     #[test]

@@ -35,6 +35,8 @@ pub enum AlertKind {
     KeptWaiting,
     /// A workstation's last complete point is too old.
     Overdue,
+    /// No drill restored anything of a workstation for too long.
+    DrillOverdue,
     /// A workstation joined a while ago and has no point yet.
     NoFirstPoint,
     /// Nobody showed for too long that a secret opens a workstation's image store.
@@ -43,5 +45,5 @@ pub enum AlertKind {
 
 labels!(AlertKind: AuditAltered = "audit_altered", SuspectPoint = "suspect_point", Damage = "damage", DestinationMissing = "destination_missing",
     DestinationFull = "destination_full", RoomMade = "room_made", TermsShortened = "terms_shortened", DrillFailed = "drill_failed",
-    RecordsNotBackedUp = "records_not_backed_up", Certificate = "certificate", Failing = "failing", KeptWaiting = "kept_waiting", Overdue = "overdue",
+    RecordsNotBackedUp = "records_not_backed_up", Certificate = "certificate", Failing = "failing", KeptWaiting = "kept_waiting", Overdue = "overdue", DrillOverdue = "drill_overdue",
     NoFirstPoint = "no_first_point", ProofDue = "proof_due");

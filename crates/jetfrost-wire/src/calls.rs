@@ -424,6 +424,12 @@ pub fn protection() -> Call<(), Protection> {
     Call::new(Method::GET, "/protection")
 }
 
+/// `GET /restores`
+#[must_use]
+pub fn restore_report() -> Call<(), Page<ReportedRestore>> {
+    Call::new(Method::GET, "/restores")
+}
+
 /// `PATCH /restores/{id}`
 #[must_use]
 pub fn restore_progress(id: impl Display) -> Call<Progress, Restore> {

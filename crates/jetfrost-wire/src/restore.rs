@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 
 use crate::labels::labels;
 use crate::run::{Outcome, Progress};
@@ -66,6 +66,34 @@ pub struct Restore {
     pub ended: Option<Timestamp>,
     /// Why it failed, in a sentence.
     pub reason: Option<String>,
+}
+
+/// A restore with whose it was, for a report.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ReportedRestore {
+    /// The workstation's name.
+    pub name: String,
+    /// Login name of its account.
+    pub login: String,
+    /// The restore.
+    pub restore: Restore,
+}
+
+/// Which restores to report.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct RestoreQuery {
+    /// Started not before this time.
+    pub since: Option<Timestamp>,
+    /// Started before this time.
+    pub until: Option<Timestamp>,
+    /// Only those for this.
+    pub purpose: Option<Purpose>,
+    /// `next` of the previous page.
+    pub after: Option<String>,
+    /// Entries per page, 1 to 500; 100 by default.
+    #[param(minimum = 1, maximum = 500)]
+    pub most: Option<u16>,
 }
 
 /// Starts a restore.

@@ -27,9 +27,10 @@ async fn main() {
     browser.press("Light colours").await;
 
     go("/").await;
-    browser.sees("curlew").await;
-    browser.follow("curlew").await;
+    browser.sees("lapwing").await;
+    browser.follow("lapwing").await;
     browser.sees("History of runs and restores").await;
+    browser.press("Decide…").await;
     browser.picture(&into.join("console-workstation.png")).await;
 
     go("/").await;

@@ -7,6 +7,7 @@ use jetfrost_demo::mail_stand_in::MailStandIn;
 use jetfrost_tests::browser::Browser;
 use jetfrost_tests::office::{Office, PASSWORD};
 use jetfrost_tests::programs::Daemon;
+use jetfrost_tests::work::{Home, Incident};
 use jetfrost_types::Limit;
 use jetfrost_wire::access::Grants;
 use jetfrost_wire::destination::{Destination, DestinationChange};
@@ -296,6 +297,29 @@ fn a_workstations_page_shows_what_it_found_out_about_itself() {
         browser.press("Show all 22 steps").await;
         browser.sees("'shelf' grants access to").await;
         assert_accessible(browser, "a diagnosis").await;
+    });
+}
+
+#[test]
+fn a_suspect_point_stands_on_its_workstations_page_until_an_administrator_decides() {
+    let (office, station) = Office::with_station("dunlin");
+    let mut home = Home::make(&station.folder.join("home"), "console").expect("made");
+    station.back_up().expect("a point");
+    home.suffer(Incident::EncryptedInPlace).expect("it happens");
+    station.back_up().expect("backups go on");
+    on_page(&office, "/", async |browser| {
+        browser.sees("On 'dunlin', point 2 looks like mass encryption; last good point: 1.").await;
+        browser.follow("dunlin").await;
+        browser.sees("Point 2 looks like mass encryption").await;
+        browser.sees("not recognisable any more").await;
+        browser.sees("It and everything before it stay, whatever the retention, until an administrator decides.").await;
+        browser.press("Decide…").await;
+        assert_accessible(browser, "a suspect point").await;
+        browser.fill_in_form("Mark good", "Why", "the vault was moved on purpose").await;
+        browser.press("Mark good").await;
+        browser.sees("marked good by ingrid: the vault was moved on purpose").await;
+        let gone = browser.text().await;
+        assert!(!gone.contains("until an administrator decides"), "{gone}");
     });
 }
 

@@ -26,7 +26,7 @@ use serde::{Deserialize, Serialize};
 
 pub use control::{Ask, ask};
 pub use jetfrost_wire::workstation::Delay;
-pub use record::Failed;
+pub use record::{Failed, Suspect};
 pub use surroundings::{Known, Listener, Surroundings, ThisMachine};
 
 use crate::backup::{BackupReport, Looked};
@@ -105,6 +105,9 @@ pub struct AgentStatus {
     pub schedule: AppliedSchedule,
     /// Why the command after the last complete run failed, if it did.
     pub after_failed: Option<String>,
+    /// A suspect point, until somebody marks it good or resolved.
+    #[serde(default)]
+    pub suspect: Option<Suspect>,
     /// Where a backup that is due waits in the service's queue.
     pub queue: Option<QueuePlace>,
     /// Why this machine cannot keep what the agent notes, if so.
@@ -375,6 +378,7 @@ impl<S: Surroundings> Agent<S> {
             schedule: shared.record.schedule.clone(),
             queue: shared.queue.filter(|_| matches!(shared.doing, Doing::Delayed(Delay { reason: DelayReason::Queued, .. }))),
             after_failed: shared.record.after_failed.clone(),
+            suspect: shared.record.suspect,
             not_kept: shared.not_kept.clone(),
             looked: shared.looked,
         }
@@ -481,7 +485,7 @@ impl<S: Surroundings> Agent<S> {
         let mut shared = self.lock();
         match answered {
             Ok(known) => {
-                let Known { now: office, completed, drilled, schedule, paused_until, asked } = known;
+                let Known { now: office, completed, drilled, schedule, paused_until, asked, suspect } = known;
                 shared.office_ahead = office.duration_since(now);
                 let by_this_clock = |at: Timestamp| at.checked_sub(office.duration_since(now)).unwrap_or(now).min(now);
                 (shared.drilled, shared.asked) = (drilled.map(by_this_clock), asked);
@@ -492,6 +496,7 @@ impl<S: Surroundings> Agent<S> {
                 // Somebody may have backed up by hand meanwhile.
                 shared.record.completed = shared.record.completed.max(completed.map(by_this_clock));
                 (shared.record.schedule, shared.record.paused_by_office_until) = (schedule, paused_until);
+                shared.record.suspect = suspect;
                 if shared.record != before {
                     self.keep(&mut shared);
                 }
@@ -673,6 +678,8 @@ impl<S: Surroundings> Agent<S> {
                 let mut shared = self.lock();
                 shared.record.complete(now);
                 shared.looked = reports.iter().find(|report| report.point.kind == PointKind::Files).map(|report| report.looked);
+                let suspect = reports.iter().map(|report| &report.point).find(|point| point.is_suspect());
+                shared.record.suspect = suspect.map(Suspect::of).or(shared.record.suspect);
                 shared.record.after_failed = reports.into_iter().find_map(|report| report.after_failed);
                 shared.held_back = None;
                 self.keep(&mut shared);

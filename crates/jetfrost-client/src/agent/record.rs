@@ -1,7 +1,8 @@
 //! What an agent keeps over its end: what came of its runs, and what is in the way since when.
 
 use jetfrost_office::schedule::Earlier;
-use jetfrost_types::DelayReason;
+use jetfrost_types::{DelayReason, Suspicion};
+use jetfrost_wire::point::Point;
 use jetfrost_wire::schedule::AppliedSchedule;
 use jetfrost_wire::workstation::{Delay, Wait};
 use jiff::{SignedDuration, Timestamp};
@@ -18,6 +19,23 @@ pub struct Failed {
     pub why: String,
     /// How many failed since the last complete one.
     pub times: u32,
+}
+
+/// A suspect point.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Suspect {
+    /// Its number.
+    pub sequence: u64,
+    /// What it looks like; none where only a person marked it.
+    pub suspicion: Option<Suspicion>,
+    /// When it was committed, by the service's clock.
+    pub committed: Timestamp,
+}
+
+impl Suspect {
+    pub(super) fn of(point: &Point) -> Self {
+        Self { sequence: point.sequence, suspicion: point.suspicion, committed: point.committed }
+    }
 }
 
 /// A file of the state directory. One that cannot be read is none: then a run is due, which harms nothing.
@@ -44,6 +62,9 @@ pub(super) struct Record {
     /// Why the command after the last complete run failed, if it did.
     #[serde(default)]
     pub(super) after_failed: Option<String>,
+    /// A suspect point, as last heard.
+    #[serde(default)]
+    pub(super) suspect: Option<Suspect>,
     /// When it was last found out why backups are not made.
     #[serde(default)]
     pub(super) diagnosed: Option<Timestamp>,

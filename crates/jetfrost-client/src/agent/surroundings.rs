@@ -14,6 +14,7 @@ use jiff::Timestamp;
 
 use crate::agent::change_tracker::ChangeTracker;
 use crate::agent::listening::listen;
+use crate::agent::record::Suspect;
 use crate::backup::{BackupReport, ReadBack, back_up_unless_queued};
 use crate::browse::{At, Browser};
 use crate::catalogue::Catalogue;
@@ -40,6 +41,8 @@ pub struct Known {
     pub paused_until: Option<Timestamp>,
     /// When an administrator asked for a backup that has not begun.
     pub asked: Option<Timestamp>,
+    /// A point that may hold what an incident left, until somebody says that it does not.
+    pub suspect: Option<Suspect>,
 }
 
 /// Listens to the service for as long as the process lives, and calls what it is given whenever something may have changed; ends when that
@@ -175,6 +178,7 @@ impl Surroundings for ThisMachine {
             schedule: workstation.schedule,
             paused_until: workstation.paused.map(|paused| paused.until),
             asked: workstation.asked.map(|asked| asked.at),
+            suspect: workstation.store.suspect.map(|suspect| Suspect::of(&suspect.point)),
         })
     }
 

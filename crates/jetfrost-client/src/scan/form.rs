@@ -1,4 +1,4 @@
-//! What the beginning of a file's content looks like: whether a person or a program could tell what it is. Content that somebody encrypted can be
+//! What the first chunk of a file's content looks like: whether a person or a program could tell what it is. Content that somebody encrypted can be
 //! told from work by that: nothing in it has a type, and all bytes are equally frequent.
 
 /// Bytes at the beginning that are looked at.
@@ -31,8 +31,16 @@ pub(crate) enum Form {
 }
 
 impl Form {
-    /// The form of content that begins so.
+    /// The form of content that begins so: of a file's first chunk.
     pub(crate) fn of(content: &[u8]) -> Self {
+        match Self::of_head(content) {
+            // Some leave the beginning as it was.
+            Self::Text | Self::Structured if is_random(further_in(content)) => Self::Random,
+            form => form,
+        }
+    }
+
+    fn of_head(content: &[u8]) -> Self {
         let head = &content[..content.len().min(LOOKED_AT)];
         if is_text(head) {
             return if head.is_empty() { Self::Unknown } else { Self::Text };
@@ -46,7 +54,7 @@ impl Form {
         }
         match head.len() {
             ..FEWEST => Self::Unknown,
-            _ if chi_square(head) < MOST_CHI_SQUARE => Self::Random,
+            _ if is_random(head) => Self::Random,
             _ => Self::Structured,
         }
     }
@@ -78,6 +86,16 @@ fn is_text(bytes: &[u8]) -> bool {
     };
     let is_of_text = |c: char| !c.is_ascii_control() || matches!(c, '\t' | '\n' | '\r' | '\x0c' | '\x08' | '\x1b');
     text.chars().all(is_of_text) && (bytes.is_empty() || !text.is_empty())
+}
+
+/// The last bytes, as many as are looked at, where they are apart from the first.
+fn further_in(content: &[u8]) -> &[u8] {
+    content.get(2 * LOOKED_AT..).and_then(|rest| rest.last_chunk::<LOOKED_AT>()).map_or(&[], <[u8; LOOKED_AT]>::as_slice)
+}
+
+/// Whether there are enough bytes, all equally frequent.
+fn is_random(bytes: &[u8]) -> bool {
+    bytes.len() >= FEWEST && chi_square(bytes) < MOST_CHI_SQUARE
 }
 
 /// Pearson's chi-square of the bytes against all of them being equally frequent.
@@ -127,6 +145,15 @@ mod tests {
         for (content, form) in samples {
             assert_eq!(Form::of(content), form, "{:?}", &content[..content.len().min(12)]);
         }
+    }
+
+    #[test]
+    fn what_is_encrypted_behind_a_beginning_that_was_left_as_it_was_looks_random() {
+        let words = "Die Sitzung beginnt um neun. ".repeat(900).into_bytes();
+        assert_eq!(Form::of(&words), Form::Text);
+        assert_eq!(Form::of(&[&words[..LOOKED_AT], &random(9, 9_000)].concat()), Form::Random);
+        let typed = [b"PK\x03\x04\x14\0\0\0\x08\0".as_slice(), &random(9, 30_000)].concat();
+        assert_eq!(Form::of(&typed), Form::Typed, "what is packed looks random behind its type");
     }
 
     #[test]

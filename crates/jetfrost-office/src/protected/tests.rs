@@ -1,6 +1,7 @@
 //! What the protected time guarantees against whoever holds a device credential or an administrator's session, and where it ends.
 
 use std::collections::BTreeSet;
+use std::ops::Range;
 
 use proptest::prelude::*;
 
@@ -108,16 +109,19 @@ struct Simulation {
     gone: Vec<(PointFacts, i64)>,
     honest: BTreeSet<u64>,
     next: u64,
+    /// The latest suspect point: it and all before it are held.
+    suspect: Option<u64>,
 }
 
 impl Simulation {
     fn new(now: Terms, limit: u64) -> Self {
         let promise = Promise { now, earlier: Vec::new() };
-        Self { promise, limit, points: Vec::new(), gone: Vec::new(), honest: BTreeSet::new(), next: 1 }
+        Self { promise, limit, points: Vec::new(), gone: Vec::new(), honest: BTreeSet::new(), next: 1, suspect: None }
     }
 
     fn facts(&self) -> Vec<PointFacts> {
-        self.points.iter().map(|(point, _)| *point).collect()
+        let held = |point: &PointFacts| self.suspect.is_some_and(|suspect| point.sequence <= suspect);
+        self.points.iter().map(|(point, _)| PointFacts { held: held(point), ..*point }).collect()
     }
 
     fn used(&self) -> u64 {
@@ -176,7 +180,11 @@ impl Simulation {
     }
 
     fn run(&mut self, strategy: Option<Attack>) {
-        for day in 0..HONEST_DAYS + ATTACK_DAYS {
+        self.run_days(0..HONEST_DAYS + ATTACK_DAYS, strategy);
+    }
+
+    fn run_days(&mut self, days: Range<i64>, strategy: Option<Attack>) {
+        for day in days {
             if day < HONEST_DAYS {
                 self.commit(point(0, day * DAY_MS + 12 * HOUR_MS), 10, true);
             } else if let Some(strategy) = strategy {
@@ -258,6 +266,36 @@ fn some_terms() -> impl Strategy<Value = Terms> {
         protected_days,
         makes_room,
     })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(48))]
+    /// Any rule, any limit, any protected time: no way of attack makes an honest point go within it.
+    #[test]
+    fn with_any_rule_and_any_limit_a_stolen_credential_makes_no_protected_point_go(
+        terms in some_terms(), limit in 50_u64..5_000, strategy in prop::sample::select(STRATEGIES.to_vec()),
+    ) {
+        let mut office = Simulation::new(terms, limit);
+        office.run(Some(strategy));
+        let protected = i64::from(terms.protected_days) * DAY_MS;
+        for (point, at) in &office.gone {
+            prop_assert!(at - point.committed_ms >= protected, "{:?} went at {}", point, at);
+        }
+    }
+
+    /// Once a point was found suspect, nothing before it goes at all, however long nobody looks.
+    #[test]
+    fn before_a_suspect_point_no_flood_takes_anything_however_long_nobody_looks(
+        terms in some_terms(), limit in 600_u64..5_000, strategy in prop::sample::select(STRATEGIES.to_vec()),
+    ) {
+        let mut office = Simulation::new(terms, limit);
+        office.run_days(0..HONEST_DAYS, None);
+        office.suspect = Some(office.next);
+        let before: BTreeSet<u64> = office.points.iter().map(|(point, _)| point.sequence).collect();
+        office.run_days(HONEST_DAYS..HONEST_DAYS + 3 * ATTACK_DAYS, Some(strategy));
+        let after: BTreeSet<u64> = office.points.iter().map(|(point, _)| point.sequence).collect();
+        prop_assert!(before.is_subset(&after));
+    }
 }
 
 proptest! {

@@ -1,4 +1,4 @@
--- How a point differs from the one before, what that looks like, and what a person found out about it.
+-- How a point differs from the one before, what that looks like, and what a person found out about it. Two more alerts.
 ALTER TABLE points ADD COLUMN changes TEXT;
 ALTER TABLE points ADD COLUMN suspicion TEXT;
 ALTER TABLE points ADD COLUMN mark TEXT;
@@ -60,13 +60,13 @@ DROP TRIGGER told_guard_insert;
 DROP TRIGGER told_guard_update;
 CREATE TRIGGER told_guard_insert BEFORE INSERT ON told
     WHEN NOT (
-        (NEW.kind IN ('audit_altered', 'suspect_point', 'damage', 'destination_missing', 'destination_full', 'room_made', 'terms_shortened', 'drill_failed', 'records_not_backed_up', 'certificate', 'failing', 'kept_waiting', 'overdue', 'no_first_point', 'proof_due'))
+        (NEW.kind IN ('audit_altered', 'suspect_point', 'damage', 'destination_missing', 'destination_full', 'room_made', 'terms_shortened', 'drill_failed', 'records_not_backed_up', 'certificate', 'failing', 'kept_waiting', 'overdue', 'drill_overdue', 'no_first_point', 'proof_due'))
         AND coalesce(NEW.at, 0) BETWEEN 0 AND 253402300799999
     )
     BEGIN SELECT RAISE(ABORT, 'a row of told would hold what none may'); END;
 CREATE TRIGGER told_guard_update BEFORE UPDATE ON told
     WHEN NOT (
-        (NEW.kind IN ('audit_altered', 'suspect_point', 'damage', 'destination_missing', 'destination_full', 'room_made', 'terms_shortened', 'drill_failed', 'records_not_backed_up', 'certificate', 'failing', 'kept_waiting', 'overdue', 'no_first_point', 'proof_due'))
+        (NEW.kind IN ('audit_altered', 'suspect_point', 'damage', 'destination_missing', 'destination_full', 'room_made', 'terms_shortened', 'drill_failed', 'records_not_backed_up', 'certificate', 'failing', 'kept_waiting', 'overdue', 'drill_overdue', 'no_first_point', 'proof_due'))
         AND coalesce(NEW.at, 0) BETWEEN 0 AND 253402300799999
     )
     BEGIN SELECT RAISE(ABORT, 'a row of told would hold what none may'); END;

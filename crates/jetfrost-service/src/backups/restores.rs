@@ -3,13 +3,15 @@
 use jetfrost_office::access::Act;
 use jetfrost_types::{RestoreId, WorkstationId};
 use jetfrost_wire::event::Event;
-use jetfrost_wire::restore::{BeginRestore, EndRestore, Purpose, Restore};
+use jetfrost_wire::restore::{BeginRestore, EndRestore, Purpose, ReportedRestore, Restore, RestoreQuery};
 use jetfrost_wire::run::{GiveUp, Outcome, Progress};
+use jetfrost_wire::{Page, PageQuery};
 
 use crate::backups::Backups;
+use crate::clock::Moment;
 use crate::records::{Count, Id, RestoreRow, StoreRow, WorkstationLine};
 use crate::secrets::new_id;
-use crate::shared::{Caller, Conflict, Result, ServiceError, Thing, Traffic, convert, to_db};
+use crate::shared::{Caller, Conflict, Result, ServiceError, Thing, Traffic, convert, number_cursor, to_db};
 
 impl Backups {
     /// Begins a restore from a workstation's store.
@@ -53,6 +55,21 @@ impl Backups {
             Ok::<_, ServiceError>(row)
         })?;
         Ok(self.tell_restore(&row))
+    }
+
+    /// Restores, drills and whatever else was read of points, of all workstations; latest first.
+    pub(crate) fn restore_report(&self, caller: &Caller, query: &RestoreQuery) -> Result<Page<ReportedRestore>> {
+        caller.may(&Act::SeeOffice)?;
+        let page = PageQuery { after: query.after.clone(), most: query.most };
+        let before = number_cursor(page.after.as_ref())?;
+        let within = query.since.map_or(Moment::FIRST, Moment::from)..query.until.map_or(Moment::LAST, Moment::from);
+        let rows = self
+            .records
+            .read(|on| Ok::<_, ServiceError>(RestoreRow::report(within, query.purpose, before, page.size() + 1, on)?))?;
+        let rows = Page::from_one_more(rows, page.size(), |(row, ..)| row.number.to_string());
+        let now = self.clock.now();
+        let reported = |(row, name, login)| ReportedRestore { name, login, restore: convert::restore(&row, now) };
+        Ok(Page { items: rows.items.into_iter().map(reported).collect(), next: rows.next })
     }
 
     /// Notes how far a restore is.
@@ -183,9 +200,41 @@ mod tests {
         let late = GiveUp { stopped: true, reason: "late".into(), progress: Progress::default() };
         let late = backups.give_up_restore(&office.ingrid, &restore.id, &late);
         assert!(matches!(late, Err(ServiceError::Conflict(Conflict::RestoreEnded))));
-        let listed = backups.restores(&office.ingrid, id, &jetfrost_wire::PageQuery::default()).expect("listed").items;
+        let listed = backups.restores(&office.ingrid, id, &PageQuery::default()).expect("listed").items;
         let shown: Vec<_> = listed.iter().map(|restore| (restore.by.as_str(), restore.outcome)).collect();
         assert_eq!(shown, [("ingrid", Outcome::Complete)]);
+    }
+
+    #[test]
+    fn a_report_has_what_began_in_its_period_page_by_page_and_members_do_not_see_it() {
+        let (office, machine) = office_with_points([b"one"]);
+        let (backups, id) = (&office.services.backups, &machine.enrolled.workstation);
+        let begin = |who: &Caller, purpose| {
+            let begin = BeginRestore { point: 1, scope: Scope::Selection, purpose };
+            let restore = backups.begin_restore(who, id, &begin).expect("begun");
+            office.pass(3_600_000);
+            restore
+        };
+        let first = begin(&office.ingrid, Purpose::Restore);
+        let drill = begin(&machine.caller, Purpose::Drill);
+        let last = begin(&office.ingrid, Purpose::Export);
+        let report = |query: RestoreQuery| {
+            let page = backups.restore_report(&office.ingrid, &query).expect("seen");
+            (page.items.iter().map(|line| line.restore.id.clone()).collect::<Vec<_>>(), page.next)
+        };
+        let all = report(RestoreQuery::default());
+        assert_eq!(all, (vec![last.id.clone(), drill.id.clone(), first.id.clone()], None));
+        let within = RestoreQuery { since: Some(drill.started), until: Some(last.started), ..RestoreQuery::default() };
+        assert_eq!(report(within).0, std::slice::from_ref(&drill.id));
+        assert_eq!(
+            report(RestoreQuery { purpose: Some(Purpose::Drill), ..RestoreQuery::default() }).0,
+            std::slice::from_ref(&drill.id)
+        );
+        let (shown, next) = report(RestoreQuery { most: Some(2), ..RestoreQuery::default() });
+        assert_eq!(shown, [last.id, drill.id]);
+        assert_eq!(report(RestoreQuery { after: next, most: Some(2), ..RestoreQuery::default() }), (vec![first.id], None));
+        let ona = office.person("ona", Role::Member);
+        assert!(matches!(backups.restore_report(&ona, &RestoreQuery::default()), Err(ServiceError::NotAllowed)));
     }
 
     #[test]

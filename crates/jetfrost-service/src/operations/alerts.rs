@@ -46,6 +46,7 @@ impl Operations {
             failing: freshness::is_failing(line.failures()) && has_machine(line),
             kept_waiting: kept_waiting(line, now).filter(|_| has_machine(line)),
             without_first_point: has_machine(line) && lacks_first_point(line, now),
+            drill_overdue: has_machine(line) && line.drill_overdue(now),
             proof_overdue: line.proof_due().is_some_and(|due| due <= now),
         };
         let machines: Vec<MachineFacts> = lines.iter().filter(|line| line.store.removal.is_none()).map(machine).collect();
@@ -87,15 +88,15 @@ fn kept_waiting(line: &WorkstationLine, now: Moment) -> Option<DelayReason> {
     freshness::is_kept_waiting(delay.reason, rhythm, delay.since.ms(), now.ms()).then_some(delay.reason)
 }
 
-/// What looks like an incident, and what there is to go back to.
+/// The number of the point that looks like an incident, how, and what there is to go back to.
 fn said_of_suspects(suspects: &Suspects) -> String {
     let Suspects { latest, last_good } = suspects;
     let sequence = latest.sequence.get();
     let looks = match latest.suspicion {
-        Some(Word(Suspicion::Scrambled)) => format!("point {sequence} looks like mass encryption"),
-        Some(Word(Suspicion::Deleted)) => format!("point {sequence} looks like mass deletion"),
-        Some(Word(Suspicion::Replaced)) => format!("point {sequence} shares almost nothing with the one before"),
-        None => format!("point {sequence} was marked suspect"),
+        Some(Word(Suspicion::Scrambled)) => format!("{sequence} looks like mass encryption"),
+        Some(Word(Suspicion::Deleted)) => format!("{sequence} looks like mass deletion"),
+        Some(Word(Suspicion::Replaced)) => format!("{sequence} shares almost nothing with the one before"),
+        None => format!("{sequence} was marked suspect"),
     };
     match last_good {
         Some(good) => format!("{looks}; last good point: {}", good.sequence.get()),
@@ -116,9 +117,10 @@ pub(crate) fn line(alert: &Alert) -> AlertLine {
             "jetfrost audit check says where. Somebody wrote to the records file behind the service's back, or an old copy took its place.".into(),
         ),
         AlertKind::SuspectPoint => (
-            format!("On '{subject}', {detail}. Everything before it is kept until you decide."),
+            format!("On '{subject}', point {detail}. Everything before it is kept until you decide."),
             format!(
-                "If nobody meant it, disconnect {subject} and restore from the last good point. If it was work: jetfrost point mark {subject} N good --because WHY"
+                "If nobody meant it, disconnect {subject} and restore from the last good point. If it was work: jetfrost point mark {subject} {} good --because WHY",
+                detail.split_whitespace().next().unwrap_or_default()
             ),
         ),
         AlertKind::Damage => (
@@ -154,6 +156,10 @@ pub(crate) fn line(alert: &Alert) -> AlertLine {
         AlertKind::KeptWaiting => (
             format!("Backups of '{subject}' do not start: {}.", waits_for(detail)),
             format!("jetfrost workstation show {subject} says since when."),
+        ),
+        AlertKind::DrillOverdue => (
+            format!("No drill has restored anything of '{subject}' for too long."),
+            format!("On {subject}: jetfrost drill. An agent does it by itself when the machine is on: jetfrost agent status"),
         ),
         AlertKind::NoFirstPoint => (
             format!("'{subject}' joined days ago and has no point yet."),
@@ -207,6 +213,7 @@ fn waits_for(reason: &str) -> &'static str {
 #[cfg(test)]
 mod tests {
     use jetfrost_types::{AlertKind, DelayReason, Role};
+    use jetfrost_wire::restore::{BeginRestore, EndRestore, Purpose, Scope};
     use jetfrost_wire::run::{GiveUp, Progress};
     use jetfrost_wire::workstation::{AgentReport, Delay, NewProof, ProvedWith};
 
@@ -250,6 +257,26 @@ mod tests {
         assert!(due(), "90 days are the usual interval");
         machine.back_up(&office, b"two").expect("a point");
         assert!(due(), "a backup proves no secret");
+    }
+
+    #[test]
+    fn a_workstation_that_no_drill_proves_is_an_alert_until_one_does() {
+        let (office, mut machine) = office_with_points([b"one"]);
+        let overdue = || kinds(&office).contains(&(AlertKind::DrillOverdue, "front desk".to_owned()));
+        office.pass(15 * DAY_MS);
+        machine.back_up(&office, b"two").expect("a point");
+        assert!(!overdue());
+        office.pass(1);
+        assert!(overdue(), "backups alone prove nothing");
+        let begin = BeginRestore { point: 1, scope: Scope::Selection, purpose: Purpose::Drill };
+        let backups = &office.services.backups;
+        let drill = backups.begin_restore(&machine.caller, &machine.enrolled.workstation, &begin).expect("begun");
+        let end = |exceptions| EndRestore { progress: Progress::default(), exceptions };
+        backups.end_restore(&machine.caller, &drill.id, &end(1)).expect("ended");
+        assert!(overdue(), "it did not bring everything back");
+        let drill = backups.begin_restore(&machine.caller, &machine.enrolled.workstation, &begin).expect("begun");
+        backups.end_restore(&machine.caller, &drill.id, &end(0)).expect("ended");
+        assert!(!overdue());
     }
 
     #[test]

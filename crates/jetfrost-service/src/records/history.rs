@@ -1,7 +1,7 @@
 //! Runs, points and restores.
 
 use super::joint::{PointGone, PointHold, PointMarked, PointRemoval};
-use super::schema::{jobs, points, restores, runs, stores};
+use super::schema::{accounts, jobs, points, restores, runs, stores, workstations};
 use super::{Connection, Count, Id, InJson, Rows, Word};
 use diesel::prelude::*;
 use jetfrost_types::{Changes, DestinationId, ImageStoreId, JobId, PointMark, RestoreId, RunId, Suspicion, WorkstationId};
@@ -10,6 +10,7 @@ use jetfrost_wire::restore::{Purpose, Scope};
 use jetfrost_wire::run::{Outcome, Phase};
 use jetfrost_wire::workstation::PointKind;
 use std::collections::HashMap;
+use std::ops::Range;
 
 use crate::clock::Moment;
 
@@ -325,6 +326,28 @@ impl RestoreRow {
             .order(restores::number.desc())
             .limit(most as i64)
             .select(Self::as_select())
+            .load(on)
+    }
+
+    /// Those of all workstations that started within a time, with the name and login of each; latest first, before the number `before`.
+    pub(crate) fn report(
+        within: Range<Moment>,
+        purpose: Option<Purpose>,
+        before: i64,
+        most: usize,
+        on: &mut Connection,
+    ) -> Rows<Vec<(Self, String, String)>> {
+        let mut rows = restores::table
+            .inner_join(workstations::table.on(workstations::id.eq(restores::workstation_id)))
+            .inner_join(accounts::table.on(accounts::id.eq(workstations::account_id)))
+            .filter(restores::started.ge(within.start).and(restores::started.lt(within.end)).and(restores::number.lt(before)))
+            .into_boxed();
+        if let Some(purpose) = purpose {
+            rows = rows.filter(restores::purpose.eq(purpose.word()));
+        }
+        rows.order(restores::number.desc())
+            .limit(most as i64)
+            .select((Self::as_select(), workstations::name, accounts::login))
             .load(on)
     }
 

@@ -411,6 +411,13 @@ impl WorkstationLine {
         self.workstation.failures.max(by_agent).get()
     }
 
+    /// Whether no drill restored anything for too long.
+    pub(crate) fn drill_overdue(&self, now: Moment) -> bool {
+        let proved = self.store.drilled.unwrap_or(self.workstation.enrolled);
+        let every = self.schedule().0.drill_days;
+        self.latest_point.is_some() && jetfrost_office::freshness::is_drill_overdue(proved.ms(), every, now.ms())
+    }
+
     /// From when on a proof is overdue that a secret opens its image store; none where there is no secret, or no machine.
     pub(crate) fn proof_due(&self) -> Option<Moment> {
         let proved = self.proof.as_ref().map(|proof| proof.at.ms());

@@ -15,6 +15,7 @@ pub(crate) mod maintenance;
 pub(crate) mod me;
 pub(crate) mod point;
 pub(crate) mod removal;
+pub(crate) mod report;
 pub(crate) mod roster;
 pub(crate) mod schedule;
 pub(crate) mod scrub;

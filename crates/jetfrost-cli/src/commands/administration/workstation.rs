@@ -183,16 +183,17 @@ fn say_workstations(workstations: &[WorkstationRecord], now: Timestamp, ui: &Ui)
         vec![
             w.name.clone(),
             w.person.clone(),
-            labels::workstation(w.state).into(),
+            if w.store.suspect.is_some() { "suspect".into() } else { labels::workstation(w.state).to_owned() },
             labels::next_run(w, now),
             point.map_or_else(|| "–".into(), |p| ago(p.committed, now)),
+            w.store.drilled.map_or_else(|| "never".into(), |at| ago(at, now)),
             point.map_or_else(|| "–".into(), |p| show(p.bytes)),
             w.store.used.map_or_else(|| "–".into(), show),
             run,
         ]
     };
-    let heads = ["workstation", "person", "state", "next backup", "last point", "size", "store", "last run"];
-    ui.table(&heads, workstations.iter().map(row).collect(), &[5, 6], NO_WORKSTATION);
+    let heads = ["workstation", "person", "state", "next backup", "last point", "proven", "size", "store", "last run"];
+    ui.table(&heads, workstations.iter().map(row).collect(), &[6, 7], NO_WORKSTATION);
 }
 
 fn say_agents(workstations: &[WorkstationRecord], now: Timestamp, ui: &Ui) {

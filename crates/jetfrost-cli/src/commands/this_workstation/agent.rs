@@ -113,6 +113,14 @@ fn show(state_dir: &StateDir, what: &Ask, ui: &Ui) -> Done {
         if let Some(why) = &status.after_failed {
             ui.line(&format!("after        the command after the backup failed: {why}. The point stands."));
         }
+        if let Some(suspect) = &status.suspect {
+            let looks = labels::suspicion(suspect.suspicion);
+            ui.line(&format!(
+                "suspect      {}: point {} {looks}. Next: jetfrost status",
+                ago(suspect.committed, now),
+                suspect.sequence
+            ));
+        }
         if let Some(until) = status.paused_until {
             ui.line(&format!("paused       until {}. Next: jetfrost agent resume", moment(until)));
         }

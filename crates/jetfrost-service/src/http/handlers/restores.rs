@@ -1,16 +1,23 @@
 //! Restores.
 
-use actix_web::web::{Data, Json, Path};
-use actix_web::{patch, post};
+use actix_web::web::{Data, Json, Path, Query};
+use actix_web::{get, patch, post};
 use jetfrost_types::{RestoreId, WorkstationId};
-use jetfrost_wire::Problem;
-use jetfrost_wire::restore::{BeginRestore, EndRestore, Restore};
+use jetfrost_wire::restore::{BeginRestore, EndRestore, ReportedRestore, Restore, RestoreQuery};
 use jetfrost_wire::run::{GiveUp, Progress};
+use jetfrost_wire::{Page, Problem};
 
 use super::super::{App, Reply};
 use crate::shared::Credential;
 
-serve!(begin_restore, restore_progress, end_restore, give_up_restore,);
+serve!(restore_report, begin_restore, restore_progress, end_restore, give_up_restore,);
+
+/// Restores, drills and other reads of points of all workstations, latest first.
+#[utoipa::path(tag = "restores", params(RestoreQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<ReportedRestore>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/restores")]
+async fn restore_report(app: Data<App>, credential: Credential, query: Query<RestoreQuery>) -> Reply<Page<ReportedRestore>> {
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.restore_report(caller, &query)).await?))
+}
 
 /// Starts a restore and records it.
 #[utoipa::path(tag = "restores", request_body = BeginRestore, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
