@@ -30,7 +30,7 @@ function done() {
         The last good point is <strong>{{ good.sequence }}</strong> of {{ moment(good.committed) }}: restore from it, not from a later one.
       </template>
       <template v-else>There is no good point before it.</template>
-      It and everything before it stay, whatever the retention, until an administrator decides.
+      Point {{ point.sequence }} and everything before it stay, whatever the retention, until an administrator decides.
     </p>
     <p class="mb-2">If nobody meant these changes, take {{ workstation.name }} off the network first.</p>
     <MarkForm v-if="marking" :store="workstation.store.id" :point="point" @done="done" @cancel="marking = false" />

@@ -94,7 +94,7 @@ onMounted(reload)
   <template v-if="data && w">
     <div class="d-flex align-items-baseline gap-3 mb-3">
       <h1 class="mb-0">{{ w.name }}</h1>
-      <StateWord :state="w.state" />
+      <StateWord :state="w.store.suspect ? 'suspect' : w.state" />
       <span class="jf-quiet">{{ w.person }} ({{ w.login }})</span>
     </div>
 

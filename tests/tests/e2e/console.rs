@@ -312,9 +312,10 @@ fn a_suspect_point_stands_on_its_workstations_page_until_an_administrator_decide
         browser.follow("dunlin").await;
         browser.sees("Point 2 looks like mass encryption").await;
         browser.sees("not recognisable any more").await;
-        browser.sees("It and everything before it stay, whatever the retention, until an administrator decides.").await;
+        browser.sees("Point 2 and everything before it stay, whatever the retention, until an administrator decides.").await;
         browser.press("Decide…").await;
         assert_accessible(browser, "a suspect point").await;
+        browser.choose("good false alarm: older points go by the rule again").await;
         browser.fill_in_form("Mark good", "Why", "the vault was moved on purpose").await;
         browser.press("Mark good").await;
         browser.sees("marked good by ingrid: the vault was moved on purpose").await;
