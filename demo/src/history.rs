@@ -353,7 +353,7 @@ impl Past {
     fn rehearse(&self, desk: &Desk) -> Done {
         let browser = Browser::open(&desk.home)?;
         let point = browser.point(&At::Latest, PointKind::Files)?;
-        let how = Rehearsal { share: 5, most: 100_000_000, scratch: desk.home.directory().into() };
+        let how = Rehearsal { share: 5, most: 100_000_000, scratch: desk.home.directory().into(), memory: None };
         self.while_time_passes(|| drill(&browser, &point, &how, &Arc::new(Meter::default())))?;
         Ok(())
     }

@@ -377,7 +377,7 @@ impl Workstation {
     pub fn drill(&self, share: u8) -> Result<DrillReport, ClientError> {
         let browser = Browser::open(&self.home)?;
         let point = browser.point(&At::Latest, PointKind::Files)?;
-        let how = Rehearsal { share, most: 1 << 30, scratch: self.home.directory().into() };
+        let how = Rehearsal { share, most: 1 << 30, scratch: self.home.directory().into(), memory: None };
         drill(&browser, &point, &how, &Arc::new(Meter::default()))
     }
 

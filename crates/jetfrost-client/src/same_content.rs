@@ -9,6 +9,13 @@ use jetfrost_image::tree::{ChunkSource, expand_parts};
 
 use crate::error::ClientError;
 
+/// A number that tells contents of one image store apart: of 2^32 ones, two may have the same. It follows from the keyed names of chunks, and says
+/// nothing of what is in them.
+pub(crate) fn number_of(content: &Content) -> u64 {
+    let bytes = minicbor::to_vec(content).expect("a vector takes all");
+    u64::from_le_bytes(*blake3::hash(&bytes).as_bytes().first_chunk().expect("it has 32"))
+}
+
 /// Whether what is left of a file is this content, or why it cannot be read. Nothing is fetched but the lists of a large content's parts.
 ///
 /// # Errors

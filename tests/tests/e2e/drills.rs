@@ -3,13 +3,16 @@
 use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::Path;
+use std::sync::Arc;
 
+use jetfrost_client::browse::{At, Browser};
+use jetfrost_client::drill::{Drawing, Rehearsal, drill};
 use jetfrost_client::restore::Trouble;
 use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_wire::alerts::{AlertKind, Alerts};
 use jetfrost_wire::restore::{BeginRestore, Purpose, Restore, Scope};
 use jetfrost_wire::run::Outcome;
-use jetfrost_wire::workstation::Workstation as WorkstationRecord;
+use jetfrost_wire::workstation::{PointKind, Workstation as WorkstationRecord};
 
 fn record(office: &Office, station: &Workstation) -> WorkstationRecord {
     office.api.get(&format!("/workstations/{}", station.home.membership().expect("joined").workstation)).expect("a workstation")
@@ -66,6 +69,47 @@ fn a_drill_brings_files_back_compares_them_and_says_so() {
     assert!(report.troubles.is_empty() && (5..42).contains(&report.progress.files_done), "{report:?}");
     let report = station.drill(100).expect("rehearsed");
     assert_eq!((report.troubles.len(), report.compared_here), (0, 41));
+}
+
+#[test]
+fn drills_draw_by_turns_what_no_drill_has_brought_back_until_everything_was_once() {
+    let office = Office::open();
+    office.destination("Shelf");
+    let station = office.workstation("knot");
+    for i in 0..60 {
+        station.write(&format!("letters/{i}"), format!("letter {i} ").repeat(300));
+    }
+    station.back_up().expect("backed up");
+    let memory = Rehearsal::memory_in(station.home.directory());
+    let known = || fs::metadata(&memory).map_or(0, |found| (found.len() - 8 - 1 - 32) / 8);
+    let drills = || {
+        let browser = Browser::open(&station.home).expect("opened");
+        let point = browser.point(&At::Latest, PointKind::Files).expect("there");
+        let scratch = station.home.directory().to_path_buf();
+        let how = Rehearsal { share: 50, most: 1 << 30, scratch, memory: Some(memory.clone()) };
+        let report = drill(&browser, &point, &how, &Arc::default()).expect("rehearsed");
+        assert!(report.troubles.is_empty(), "{:?}", report.troubles);
+        (report.drawing, report.progress.files_done, known())
+    };
+    assert_eq!(drills(), (Drawing::Unproven, 30, 30));
+    let (drawing, _, after_random) = drills();
+    assert!(drawing == Drawing::AtRandom && after_random > 30);
+    let rest = 60 - after_random;
+    let (drawing, files, all) = drills();
+    assert_eq!((drawing, files, all), (Drawing::Unproven, rest.min(30), after_random + rest.min(30)), "none a second time");
+    // What is new is drawn by the next one whose turn it is, whatever else there is.
+    assert_eq!(drills().0, Drawing::AtRandom);
+    station.write("letters/new", "the newest of all");
+    station.back_up().expect("backed up");
+    let before = known();
+    let (drawing, files, after) = drills();
+    assert_eq!((drawing, files), (Drawing::Unproven, 61 - before));
+    assert_eq!(after, 61);
+    let _ = drills();
+    assert_eq!(drills().0, Drawing::Unproven, "it begins anew");
+    // A memory that is damaged is none: what was proven is drawn once more, and nothing fails.
+    fs::write(&memory, b"not what was written").expect("written");
+    assert_eq!(drills(), (Drawing::Unproven, 30, 30));
 }
 
 #[test]
@@ -128,10 +172,10 @@ fn a_file_that_changed_behind_its_size_and_time_is_told_and_a_drill_that_would_p
     let told: Vec<(&Path, Trouble)> = report.troubles.iter().map(|t| (t.path.as_path(), t.trouble)).collect();
     assert_eq!(told, [(path.as_path(), Trouble::Differs)]);
 
-    let browser = jetfrost_client::browse::Browser::open(&station.home).expect("open");
-    let point = browser.any_point(&jetfrost_client::browse::At::Latest).expect("a point");
-    let how = jetfrost_client::drill::Rehearsal { share: 100, most: 3, scratch: station.home.directory().into() };
-    let refused = jetfrost_client::drill::drill(&browser, &point, &how, &std::sync::Arc::default());
+    let browser = Browser::open(&station.home).expect("open");
+    let point = browser.any_point(&At::Latest).expect("a point");
+    let how = Rehearsal { share: 100, most: 3, scratch: station.home.directory().into(), memory: None };
+    let refused = drill(&browser, &point, &how, &Arc::default());
     assert!(matches!(refused, Err(jetfrost_client::ClientError::NothingDrawn)), "{refused:?}");
     assert_eq!(restores(&office, &station).len(), 1, "it says nothing of the point, so it is not on record");
 }

@@ -302,7 +302,7 @@ impl<'p> Planner<'p> {
 
     fn leaf(&mut self, mut entry: Entry, wanted: &Path, beside: bool) -> Result<()> {
         let within = path_bytes(wanted.strip_prefix(self.with.base).unwrap_or(wanted));
-        if self.with.sample.is_some_and(|sample| !sample.takes(within, &entry)) {
+        if self.with.sample.as_ref().is_some_and(|sample| !sample.takes(within, &entry)) {
             return Ok(());
         }
         let destination = match self.with.placing.find(&*self.source, &self.journal, &entry, wanted, beside)? {

@@ -4,11 +4,12 @@
 use std::collections::HashMap;
 use std::hash::Hash;
 
-use jetfrost_image::format::{Content, EntryKind, EntryPage};
+use jetfrost_image::format::{EntryKind, EntryPage};
 use jetfrost_types::Changes;
 
 use super::change_cache::Remembered;
 use super::form::Form;
+use crate::same_content::number_of;
 
 /// Files of one side that are paired one by one; about 60 bytes each.
 const MOST_PAIRED: usize = 250_000;
@@ -42,7 +43,7 @@ impl FileSeen {
             id: Some((remembered.stamp.device, remembered.stamp.inode)).filter(|id| *id != (0, 0)),
             bytes: remembered.bytes,
             form: remembered.form,
-            content: entry.content.as_ref().filter(|content| content.len > 0).map(hash_of_content),
+            content: entry.content.as_ref().filter(|content| content.len > 0).map(number_of),
             stem: hash(stem),
             ending: hash(ending),
             is_old: now.saturating_sub(entry.mtime) >= OLD,
@@ -66,10 +67,6 @@ fn parts_of(name: &[u8]) -> (&[u8], &[u8]) {
 
 fn hash(bytes: &[u8]) -> u64 {
     u64::from_le_bytes(*blake3::hash(bytes).as_bytes().first_chunk().expect("it has 32"))
-}
-
-fn hash_of_content(content: &Content) -> u64 {
-    hash(&minicbor::to_vec(content).expect("a vector takes all"))
 }
 
 /// Files that are only in one of the two walks, as far as they are paired.

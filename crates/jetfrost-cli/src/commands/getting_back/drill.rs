@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use jetfrost_client::browse::At;
-use jetfrost_client::drill::{DrillReport, Rehearsal, drill};
+use jetfrost_client::drill::{Drawing, DrillReport, Rehearsal, drill};
 use jetfrost_client::restore::Trouble;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::size;
@@ -23,7 +23,7 @@ pub(crate) struct Drill {
     /// The point: 'latest', 'last-good', a number, or a time such as 2026-11-20T14:00.
     #[arg(long, default_value = "latest", value_name = "POINT")]
     at: At,
-    /// Percentage of files to restore, drawn at random; at least twenty files.
+    /// Percentage of files to restore, at least twenty: drawn at random, and by turns from what no drill has restored yet.
     #[arg(long, default_value_t = Rehearsal::USUAL_SHARE, value_name = "PERCENT", value_parser = clap::value_parser!(u8).range(1..=100))]
     share: u8,
     /// Restore about this much at most. Larger files are never drawn.
@@ -46,7 +46,8 @@ impl Drill {
         let created = Timestamp::from_millisecond(point.head.created).map(moment).unwrap_or_default();
         let scratch = self.scratch.unwrap_or_else(|| state_dir.directory().into());
         ui.remark(&format!("Rehearsing a restore of point {} ({created}) in {}", point.head.sequence, scratch.display()));
-        let how = Rehearsal { share: self.share, most: self.most, scratch };
+        let memory = Some(Rehearsal::memory_in(state_dir.directory()));
+        let how = Rehearsal { share: self.share, most: self.most, scratch, memory };
         let meter = stoppable_meter();
         let report = {
             let _shown = ui.progress(&meter, self.quiet);
@@ -68,7 +69,7 @@ fn say(report: &DrillReport, point: u64, of: u64, ui: &Ui) {
     let troubles = troubles_as_json(&report.troubles);
     let value = json!({
         "point": point, "progress": report.progress, "compared_here": report.compared_here, "troubles": troubles,
-        "seconds": report.took.as_secs_f64(),
+        "drawn": report.drawing.word(), "seconds": report.took.as_secs_f64(),
     });
     ui.show(&value, |_| {
         let p = &report.progress;
@@ -80,6 +81,9 @@ fn say(report: &DrillReport, point: u64, of: u64, ui: &Ui) {
             took(report.took),
             at_rate(p.bytes_done, report.took)
         ));
+        if report.drawing == Drawing::Unproven {
+            ui.line("They were drawn from what no drill had restored before, half of them the newest.");
+        }
         if report.compared_here > 0 {
             let are = if report.compared_here == 1 { "is" } else { "are" };
             ui.line(&format!(

@@ -1,5 +1,7 @@
-//! A drill: a rehearsal of a restore. Files drawn at random are brought back for real, read back from where they were put, and
+//! A drill: a rehearsal of a restore. Some files are drawn, brought back for real, read back from where they were put, and
 //! compared with the point and with what is still at its place on this machine.
+
+mod proven;
 
 use std::collections::HashSet;
 use std::fs::File;
@@ -9,7 +11,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 use std::{fs, io};
 
-use jetfrost_image::crypto::random_array;
+use jetfrost_image::crypto::{Random, random_array};
 use jetfrost_image::format::{Entry, EntryKind};
 use jetfrost_platform::{FileKind, Paths, System, path_of};
 use jetfrost_wire::restore::{BeginRestore, Purpose, Scope};
@@ -21,13 +23,35 @@ use crate::error::ClientError;
 use crate::progress::Meter;
 use crate::restore::{NotRestored, Rights, Sample, Trouble, Troubles, Wish, put_back};
 use crate::salvage::check_room;
-use crate::same_content::is_content;
+use crate::same_content::{is_content, number_of};
 use crate::walk_tree::{Met, go_through};
+
+use proven::Proven;
 
 type Result<T> = std::result::Result<T, ClientError>;
 
 /// So many files are drawn at least, of a point that has as many: a small share of few files would prove nothing.
 const AT_LEAST: u64 = 20;
+
+/// How files are drawn.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Drawing {
+    /// At random, each as likely as any other.
+    AtRandom,
+    /// Where the risk is largest: what no drill has brought back yet, half of it what changed last.
+    Unproven,
+}
+
+impl Drawing {
+    /// The word for it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::AtRandom => "at_random",
+            Self::Unproven => "unproven",
+        }
+    }
+}
 
 /// How a drill is done.
 #[derive(Debug, Clone)]
@@ -38,6 +62,8 @@ pub struct Rehearsal {
     pub most: u64,
     /// Where they are put meanwhile. A directory is made in there, and goes again.
     pub scratch: PathBuf,
+    /// Where it is remembered what drills brought back: then they draw at random and what is unproven by turns.
+    pub memory: Option<PathBuf>,
 }
 
 impl Rehearsal {
@@ -46,10 +72,16 @@ impl Rehearsal {
     /// In bytes.
     pub const USUAL_MOST: u64 = 2_000_000_000;
 
+    /// Where a state directory remembers what drills brought back.
+    #[must_use]
+    pub fn memory_in(state_directory: &Path) -> PathBuf {
+        state_directory.join("proven")
+    }
+
     /// A twentieth of the files, 2 GB at most, put beside the settings in a state directory meanwhile.
     #[must_use]
     pub fn usual(scratch: &Path) -> Self {
-        Self { share: Self::USUAL_SHARE, most: Self::USUAL_MOST, scratch: scratch.into() }
+        Self { share: Self::USUAL_SHARE, most: Self::USUAL_MOST, scratch: scratch.into(), memory: Some(Self::memory_in(scratch)) }
     }
 }
 
@@ -62,6 +94,8 @@ pub struct DrillReport {
     pub compared_here: u64,
     /// What did not come back as it was.
     pub troubles: Vec<NotRestored>,
+    /// How the files were drawn.
+    pub drawing: Drawing,
     /// How long it took.
     pub took: Duration,
 }
@@ -74,9 +108,17 @@ pub struct DrillReport {
 pub fn drill(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<Meter>) -> Result<DrillReport> {
     let started = Instant::now();
     // What stands in the way before anything is brought back says nothing of the point, and is not put on record.
-    let can_be_drawn = drawn(browser, point, Sample::new([0; 32], 1.0, how.most), meter)?;
-    let sample = sample(can_be_drawn, how);
-    let (files, bytes) = drawn(browser, point, sample, meter)?;
+    let can_be_drawn = drawn(browser, point, &Sample::new([0; 32], 1.0, how.most), meter)?;
+    let mut proven = how.memory.as_ref().map(|at| Proven::read(at));
+    let unproven = match &mut proven {
+        Some(proven) if how.share < 100 && proven.next() == Drawing::Unproven => {
+            unproven(browser, point, how, proven, can_be_drawn.0, meter)?
+        }
+        _ => None,
+    };
+    let drawing = if unproven.is_some() { Drawing::Unproven } else { Drawing::AtRandom };
+    let sample = unproven.unwrap_or_else(|| sample(can_be_drawn, how));
+    let (files, bytes) = drawn(browser, point, &sample, meter)?;
     // Empty files alone are brought back from nothing, and prove nothing, unless there are no others.
     if files == 0 || (bytes == 0 && point.head.bytes > 0) {
         return Err(ClientError::NothingDrawn);
@@ -86,32 +128,41 @@ pub fn drill(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<
     let scope = if how.share == 100 { Scope::Everything } else { Scope::Selection };
     let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Drill };
     let record = browser.source.begin_restore(&begin, meter)?;
-    let result = rehearse(browser, point, &how.scratch, sample, meter);
+    let result = rehearse(browser, point, &how.scratch, &sample, meter);
     let progress = meter.progress();
-    let ((compared_here, troubles), not_on_record) = record.end(result, progress, |(_, troubles)| troubles.len() as u64)?;
+    let (came, not_on_record) = record.end(result, progress, |came| came.troubles.len() as u64)?;
     // A drill that is not on record proves nothing to anybody.
     not_on_record.map_or(Ok(()), Err)?;
-    Ok(DrillReport { progress, compared_here, troubles, took: started.elapsed() })
+    if let (Some(proven), Some(at)) = (&mut proven, &how.memory) {
+        proven.add(drawing, came.contents);
+        // The drill stands. What is not remembered is drawn once more.
+        let _ = proven.keep(at);
+    }
+    let Came { compared_here, troubles, .. } = came;
+    Ok(DrillReport { progress, compared_here, troubles, drawing, took: started.elapsed() })
 }
 
-/// Brings back what is drawn and compares it. Returns how many files were also compared with those at their place, and what did
-/// not come back as it was.
-fn rehearse(
-    browser: &Browser,
-    point: &OpenPoint,
-    within: &Path,
-    sample: Sample,
-    meter: &Arc<Meter>,
-) -> Result<(u64, Vec<NotRestored>)> {
+/// What came of a rehearsal.
+struct Came {
+    /// Files that were also compared with those at their place.
+    compared_here: u64,
+    /// What did not come back as it was.
+    troubles: Vec<NotRestored>,
+    /// The contents that did, by their numbers.
+    contents: Vec<u64>,
+}
+
+/// Brings back what is drawn and compares it.
+fn rehearse(browser: &Browser, point: &OpenPoint, within: &Path, sample: &Sample, meter: &Arc<Meter>) -> Result<Came> {
     let scratch = tempfile::Builder::new().prefix(".jetfrost-drill-").tempdir_in(within);
     let scratch = scratch.map_err(ClientError::file("making a directory in", within))?;
     meter.enter(Phase::Sending);
     let troubles = Troubles::default();
     let wish = Wish::everything(scratch.path()).rights(Rights::Keep);
-    put_back(browser, point, &wish, Some(sample), meter, &troubles)?;
+    put_back(browser, point, &wish, Some(sample.clone()), meter, &troubles)?;
     meter.enter(Phase::Comparing);
-    let mut comparison =
-        Comparison { browser, root: scratch.path(), told: troubles.paths(), troubles: &troubles, compared_here: 0 };
+    let (root, told_of) = (scratch.path(), troubles.paths());
+    let mut comparison = Comparison { browser, root, told: told_of, troubles: &troubles, compared_here: 0, contents: Vec::new() };
     go_through(browser, &point.body.root, meter, |met| match met {
         Met::Entry(path, entry) if entry.kind != EntryKind::Directory && sample.takes(path, entry) => {
             comparison.compare(path, entry)
@@ -119,7 +170,8 @@ fn rehearse(
         // Damaged folders were told when they were to be brought back.
         Met::Entry(..) | Met::DamagedFolder(_) => Ok(()),
     })?;
-    Ok((comparison.compared_here, told(troubles.take(), scratch.path())))
+    let Comparison { compared_here, contents, .. } = comparison;
+    Ok(Came { compared_here, troubles: told(troubles.take(), scratch.path()), contents })
 }
 
 /// The troubles under the paths that people know. That a file kept changing while it was backed up is no fault of the restore, nor
@@ -143,8 +195,69 @@ fn sample((files, bytes): (u64, u64), how: &Rehearsal) -> Sample {
     Sample::new(seed, share.max(at_least).min(at_most), how.most)
 }
 
+/// A file that no drill has brought back.
+struct Candidate {
+    content: u64,
+    bytes: u64,
+    modified: i64,
+}
+
+/// Draws among what no drill has brought back: one half what changed last, the other at random. Where everything was brought back once, all of it
+/// counts as unproven again. None where there is nothing to be drawn.
+fn unproven(
+    browser: &Browser,
+    point: &OpenPoint,
+    how: &Rehearsal,
+    proven: &mut Proven,
+    files: u64,
+    meter: &Meter,
+) -> Result<Option<Sample>> {
+    let mut candidates = candidates(browser, point, how, proven, meter)?;
+    if candidates.is_empty() {
+        proven.forget();
+        candidates = self::candidates(browser, point, how, proven, meter)?;
+    }
+    let wanted = (files * u64::from(how.share) / 100).max(AT_LEAST);
+    let wanted = usize::try_from(wanted).unwrap_or(usize::MAX).min(candidates.len());
+    candidates.sort_by_key(|candidate| std::cmp::Reverse(candidate.modified));
+    let mut rest = candidates.split_off(wanted.div_ceil(2));
+    let random = crate::system_random();
+    let mut drawn = candidates;
+    while drawn.len() < wanted && !rest.is_empty() {
+        drawn.push(rest.swap_remove(below(rest.len(), &random)));
+    }
+    let mut bytes = 0_u64;
+    let fits = |candidate: &Candidate| {
+        bytes = bytes.saturating_add(candidate.bytes);
+        bytes <= how.most
+    };
+    let contents: HashSet<u64> = drawn.into_iter().take_while(fits).map(|candidate| candidate.content).collect();
+    Ok((!contents.is_empty()).then(|| Sample::These(Arc::new(contents))))
+}
+
+fn candidates(browser: &Browser, point: &OpenPoint, how: &Rehearsal, proven: &Proven, meter: &Meter) -> Result<Vec<Candidate>> {
+    let mut candidates = Vec::new();
+    go_through(browser, &point.body.root, meter, |met| {
+        if let Met::Entry(_, entry) = met
+            && entry.kind == EntryKind::File
+            && let Some(content) = entry.content.as_ref().filter(|content| (1..=how.most).contains(&content.len))
+        {
+            let candidate = Candidate { content: number_of(content), bytes: content.len, modified: entry.mtime };
+            if !proven.contents.contains(&candidate.content) {
+                candidates.push(candidate);
+            }
+        }
+        Ok(())
+    })?;
+    Ok(candidates)
+}
+
+fn below(number: usize, random: &dyn Random) -> usize {
+    usize::try_from(u64::from_le_bytes(random_array(random)) % number as u64).expect("less than a number of that type")
+}
+
 /// Files that are drawn, and their bytes.
-fn drawn(browser: &Browser, point: &OpenPoint, sample: Sample, meter: &Meter) -> Result<(u64, u64)> {
+fn drawn(browser: &Browser, point: &OpenPoint, sample: &Sample, meter: &Meter) -> Result<(u64, u64)> {
     let (mut files, mut bytes) = (0, 0);
     go_through(browser, &point.body.root, meter, |met| {
         if let Met::Entry(path, entry) = met
@@ -168,6 +281,7 @@ struct Comparison<'c> {
     told: HashSet<PathBuf>,
     troubles: &'c Troubles,
     compared_here: u64,
+    contents: Vec<u64>,
 }
 
 impl Comparison<'_> {
@@ -182,8 +296,10 @@ impl Comparison<'_> {
             None if entry.kind == EntryKind::File => self.difference_here(&back, shown, entry).map(str::to_owned),
             None => None,
         };
-        if let Some(what) = differs {
-            self.troubles.add(shown, Trouble::Differs, what);
+        match (differs, &entry.content) {
+            (Some(what), _) => self.troubles.add(shown, Trouble::Differs, what),
+            (None, Some(content)) => self.contents.push(number_of(content)),
+            (None, None) => {}
         }
         Ok(())
     }
