@@ -138,8 +138,8 @@ impl Conflict {
                 "Look at the suspect point and mark it good or resolved first.",
             ),
             Self::MarkedMeanwhile => (
-                "Somebody else marked this recovery point meanwhile.",
-                "Look at the point again, then decide. Nothing was changed.",
+                "This recovery point has another mark than the one to be replaced.",
+                "List the points to see who marked it and why, then name that mark. Nothing was changed.",
             ),
             Self::LatestPointStays => (
                 "The latest recovery point cannot be removed: the next one builds on it.",

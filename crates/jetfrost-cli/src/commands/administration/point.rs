@@ -49,6 +49,9 @@ pub(crate) enum Point {
         /// As what.
         #[arg(value_enum)]
         mark: Mark,
+        /// The mark that it has, if it has one: what somebody else found out meanwhile is not overwritten.
+        #[arg(long, value_enum, value_name = "MARK")]
+        instead_of: Option<Mark>,
         /// Why.
         #[arg(long)]
         because: String,
@@ -92,15 +95,6 @@ impl From<Mark> for PointMark {
     }
 }
 
-/// Marks a point, unless somebody else marks it meanwhile.
-fn mark(api: &Api, name: &str, number: u64, mark: Mark, because: &str) -> Result<PointRecord, Failure> {
-    let workstation = workstation_named(api, name)?;
-    let points: Vec<PointRecord> = api.all(&calls::points(&workstation.id))?;
-    let seen = points.iter().find(|point| point.sequence == number).and_then(|point| point.mark.as_ref());
-    let wish = MarkPoint { mark: mark.into(), reason: because.into(), seen: seen.map(|given| given.mark) };
-    Ok(api.call_with(&calls::mark_point(workstation.store.id, number), &wish)?)
-}
-
 impl Point {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
         let (session, api) = state_dir.session_api()?;
@@ -111,7 +105,10 @@ impl Point {
                 api.call_with(&calls::hold_point(store(workstation)?, number), &NewHold { reason: because.clone() })?
             }
             Self::Release { workstation, number } => api.call(&calls::release_point(store(workstation)?, number))?,
-            Self::Mark { workstation, number, mark, because } => self::mark(&api, workstation, *number, *mark, because)?,
+            Self::Mark { workstation, number, mark, instead_of, because } => {
+                let wish = MarkPoint { mark: (*mark).into(), reason: because.clone(), seen: instead_of.map(Into::into) };
+                api.call_with(&calls::mark_point(store(workstation)?, number), &wish)?
+            }
             Self::Remove { workstation, number, now } if now.now => {
                 return now.remove(&api, &session.login, &calls::remove_point_now(store(workstation)?, number), ui);
             }

@@ -62,6 +62,9 @@ impl Report {
         let query = [("since", since), ("until", until), ("purpose", purpose)];
         let found: Vec<ReportedRestore> = api.first(&calls::restore_report(), &query, usize::MAX)?;
         match form {
+            Form::Table if to.is_some() => {
+                return Err(Failure::here("A table is for the terminal.", "For a file, give --form csv or --form html."));
+            }
             Form::Table => ui.show(&found, |found| say(found, ui)),
             Form::Csv => write_to(to.as_ref(), &csv_of(&found))?,
             Form::Html => write_to(to.as_ref(), &page_of(&found, &period))?,
