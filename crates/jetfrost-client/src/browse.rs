@@ -7,6 +7,7 @@ use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::{StoreKeys, open_chunk, open_point};
 use jetfrost_image::format::{Content, PointBody, PointHead, exceptions_from_page};
 use jetfrost_image::tree::{ChunkSource, ReadError, expand_parts, find_entry, read_listing};
+use jetfrost_office::suspicion::suspicion;
 use jetfrost_wire::point::Point;
 use jetfrost_wire::workstation::PointKind;
 
@@ -88,7 +89,7 @@ impl Browser {
             At::LastGood => ClientError::NoPoint(format!("of {} before everything that is suspect", kind.plural())),
             At::Time(time) => ClientError::NoPoint(format!("of {} from {time} or before", kind.plural())),
         };
-        self.open_listed(at.find(&points, Some(kind)).ok_or_else(refusal)?, &points)
+        self.open_listed(at.find(&points, Some(kind)).ok_or_else(refusal)?.sequence, points)
     }
 
     /// Opens the point that is meant, whatever it is a state of.
@@ -103,11 +104,18 @@ impl Browser {
             At::LastGood => ClientError::NoPoint("before everything that is suspect".into()),
             At::Time(time) => ClientError::NoPoint(format!("from {time} or before")),
         };
-        self.open_listed(at.find(&points, None).ok_or_else(refusal)?, &points)
+        self.open_listed(at.find(&points, None).ok_or_else(refusal)?.sequence, points)
     }
 
-    fn open_listed(&self, point: &Point, points: &[Point]) -> Result<OpenPoint> {
-        Ok(OpenPoint { doubt: Doubt::about(point, points), ..self.open_point(point.sequence)? })
+    fn open_listed(&self, sequence: u64, mut points: Vec<Point>) -> Result<OpenPoint> {
+        let opened = self.open_point(sequence)?;
+        for point in points.iter_mut().filter(|point| point.sequence == sequence) {
+            // The counts are sealed with the point: a list that leaves out what they look like is not believed.
+            let by_counts = suspicion(opened.head.kind, opened.head.changes.as_ref(), None, || None);
+            point.suspicion = point.suspicion.or(by_counts);
+        }
+        let doubt = points.iter().find(|point| point.sequence == sequence).and_then(|point| Doubt::about(point, &points));
+        Ok(OpenPoint { doubt, ..opened })
     }
 
     pub(crate) fn open_point(&self, sequence: u64) -> Result<OpenPoint> {

@@ -49,6 +49,12 @@ pub use jetfrost_image::crypto::{OfficeKey, OfficePublicKey, Secret};
 pub use jetfrost_image::format::{OfficeKeyFile, RecoveryKey};
 pub use jetfrost_image::store::StoreError;
 
+/// A number below `number`, which is not 0.
+pub(crate) fn below(number: usize, random: &dyn jetfrost_image::crypto::Random) -> usize {
+    let drawn = u64::from_le_bytes(jetfrost_image::crypto::random_array(random));
+    usize::try_from(drawn % number as u64).expect("less than a number of that type")
+}
+
 /// The source of random values for keys that protect something.
 #[must_use]
 pub fn system_random() -> jetfrost_image::crypto::SystemRandom {

@@ -1,4 +1,4 @@
-//! Whether a file holds what a point says it held, by the names of its chunks.
+//! Telling contents apart, and whether a file holds what a point says it held, by the names of chunks.
 
 use std::fs::File;
 use std::io::{self, Read};
@@ -6,13 +6,14 @@ use std::io::{self, Read};
 use jetfrost_image::crypto::StoreKeys;
 use jetfrost_image::format::{Content, MAX_CHUNK, Part};
 use jetfrost_image::tree::{ChunkSource, expand_parts};
+use minicbor::Encode;
 
 use crate::error::ClientError;
 
-/// A number that tells contents of one image store apart: of 2^32 ones, two may have the same. It follows from the keyed names of chunks, and says
-/// nothing of what is in them.
-pub(crate) fn number_of(content: &Content) -> u64 {
-    let bytes = minicbor::to_vec(content).expect("a vector takes all");
+/// A number that tells states apart, such as contents: of 2^32 ones, two may have the same. That of a content follows from the keyed names of its
+/// chunks, and says nothing of what is in them.
+pub(crate) fn number_of(state: impl Encode<()>) -> u64 {
+    let bytes = minicbor::to_vec(state).expect("a vector takes all");
     u64::from_le_bytes(*blake3::hash(&bytes).as_bytes().first_chunk().expect("it has 32"))
 }
 

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use jetfrost_image::ChunkName;
 use jetfrost_image::format::{PointFile, PointHead};
-use jetfrost_image::store::{Store, StoreError};
+use jetfrost_image::store::{Overlap, Store, StoreError};
 use jetfrost_office::suspicion::{StillNeeded, suspicion};
 use jetfrost_wire::calls;
 use jetfrost_wire::point::{Point, Suspicion};
@@ -79,16 +79,23 @@ impl StoreSource {
             Self::Service { api, membership } => api.all(&calls::points(&membership.workstation)),
             Self::Directory(directory) => {
                 let store = &directory.store;
-                // One that is damaged or lost is listed as such: no other one is to be taken for it.
-                let listed = |sequence| {
-                    let receipt = store.receipt(sequence).ok().flatten().map(|receipt| receipt.committed);
-                    match store.point_head(sequence) {
-                        Ok(head) => as_listed(store, &head, receipt.unwrap_or(head.created)),
-                        Err(_) => lost(sequence, receipt.unwrap_or_default()),
-                    }
-                };
                 let known: BTreeSet<u64> = store.points().into_iter().chain(store.lost_points()?).collect();
-                Ok(known.into_iter().rev().map(listed).collect())
+                let mut listed: Vec<Point> = Vec::new();
+                for sequence in known {
+                    let receipt = store.receipt(sequence).ok().flatten().map(|receipt| receipt.committed);
+                    // One that is damaged or lost is listed as such: no other one is to be taken for it.
+                    listed.push(store.point_head(sequence).map_or_else(
+                        |_| lost(sequence, receipt.unwrap_or_default()),
+                        |head| {
+                            let good =
+                                listed.iter().rev().find(|point| point.kind == head.kind && !point.lost && point.is_good());
+                            let suspicion = suspicion_of(store, &head, good.map(|point| point.sequence));
+                            as_listed(&head, receipt.unwrap_or(head.created), suspicion)
+                        },
+                    ));
+                }
+                listed.reverse();
+                Ok(listed)
             }
         }
     }
@@ -143,14 +150,15 @@ fn lost(sequence: u64, committed: i64) -> Point {
     }
 }
 
-/// What a point looks like. Where the store is damaged, what the workstation says of it is all there is.
-fn suspicion_of(store: &Store, head: &PointHead) -> Option<Suspicion> {
-    let overlap = store.overlap(head.sequence).ok().flatten();
-    let needed = overlap.map(|overlap| StillNeeded { before: overlap.before, still: overlap.still });
-    suspicion(head.kind, head.changes.as_ref(), needed)
+/// What a point looks like; `good` is the latest one of its kind before it against which nothing is known. Where the store is damaged, what the
+/// workstation says of it is all there is.
+fn suspicion_of(store: &Store, head: &PointHead, good: Option<u64>) -> Option<Suspicion> {
+    let known = |Overlap { before, still }| StillNeeded { before, still };
+    let of_good = || store.overlap_with(good?, head.sequence).ok().map(known);
+    suspicion(head.kind, head.changes.as_ref(), store.overlap(head.sequence).ok().flatten().map(known), of_good)
 }
 
-fn as_listed(store: &Store, head: &PointHead, committed: i64) -> Point {
+fn as_listed(head: &PointHead, committed: i64, suspicion: Option<Suspicion>) -> Point {
     Point {
         sequence: head.sequence,
         kind: head.kind,
@@ -163,7 +171,7 @@ fn as_listed(store: &Store, head: &PointHead, committed: i64) -> Point {
         pending_removal: None,
         lost: false,
         changes: head.changes,
-        suspicion: suspicion_of(store, head),
+        suspicion,
         mark: None,
     }
 }

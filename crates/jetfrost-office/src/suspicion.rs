@@ -31,11 +31,19 @@ pub struct StillNeeded {
     pub still: u64,
 }
 
-/// What a point looks like; none where it looks like work.
+/// What a point looks like; none where it looks like work. `needed` is of the point before, and `of_good`, asked only where that says that the past was
+/// replaced, of the latest one against which nothing is known: who restores from that one replaces what an incident left.
 #[must_use]
-pub fn suspicion(kind: PointKind, changes: Option<&Changes>, needed: Option<StillNeeded>) -> Option<Suspicion> {
+pub fn suspicion(
+    kind: PointKind,
+    changes: Option<&Changes>,
+    needed: Option<StillNeeded>,
+    of_good: impl FnOnce() -> Option<StillNeeded>,
+) -> Option<Suspicion> {
     let by_changes = changes.filter(|_| kind == PointKind::Files).and_then(of_changes);
-    by_changes.or_else(|| needed.filter(is_replaced).map(|_| Suspicion::Replaced))
+    let is_past_replaced =
+        || needed.is_some_and(|needed| is_replaced(&needed)) && of_good().is_none_or(|good| is_replaced(&good));
+    by_changes.or_else(|| is_past_replaced().then_some(Suspicion::Replaced))
 }
 
 fn of_changes(changes: &Changes) -> Option<Suspicion> {
@@ -75,7 +83,7 @@ mod tests {
     }
 
     fn of(changes: Changes) -> Option<Suspicion> {
-        suspicion(PointKind::Files, Some(&changes), None)
+        suspicion(PointKind::Files, Some(&changes), None, || None)
     }
 
     #[test]
@@ -106,11 +114,19 @@ mod tests {
     #[test]
     fn a_past_that_the_new_point_shares_next_to_nothing_with_is_suspect_whatever_the_workstation_says() {
         let needed = |before, still| Some(StillNeeded { before, still });
-        assert_eq!(suspicion(PointKind::Files, Some(&quiet()), needed(10_000, 2_000)), Some(Suspicion::Replaced));
-        assert_eq!(suspicion(PointKind::Disk, None, needed(10_000, 2_000)), Some(Suspicion::Replaced));
-        assert_eq!(suspicion(PointKind::Files, None, needed(10_000, 2_001)), None);
-        assert_eq!(suspicion(PointKind::Files, None, needed(499, 0)), None);
-        assert_eq!(suspicion(PointKind::Files, None, None), None);
+        let judged = |kind, changes: Option<&Changes>, before| suspicion(kind, changes, before, || None);
+        assert_eq!(judged(PointKind::Files, Some(&quiet()), needed(10_000, 2_000)), Some(Suspicion::Replaced));
+        assert_eq!(judged(PointKind::Disk, None, needed(10_000, 2_000)), Some(Suspicion::Replaced));
+        assert_eq!(judged(PointKind::Files, None, needed(10_000, 2_001)), None);
+        assert_eq!(judged(PointKind::Files, None, needed(499, 0)), None);
+        assert_eq!(judged(PointKind::Files, None, None), None);
+    }
+
+    #[test]
+    fn who_restores_from_the_last_good_point_replaces_what_an_incident_left_and_nothing_else() {
+        let low = Some(StillNeeded { before: 10_000, still: 0 });
+        let good = |still| suspicion(PointKind::Files, None, low, || Some(StillNeeded { before: 10_000, still }));
+        assert_eq!((good(9_000), good(100)), (None, Some(Suspicion::Replaced)));
     }
 
     proptest! {
@@ -118,7 +134,7 @@ mod tests {
         fn no_counts_are_too_large_to_be_judged(numbers: [u64; 14], selection_changed: bool, before: u64, still: u64) {
             let [files_before, bytes_before, changed, gone, scrambled, relabelled, old_gone, old_gone_bytes, ..] = numbers;
             let changes = Changes { files_before, bytes_before, changed, gone, scrambled, relabelled, old_gone, old_gone_bytes, selection_changed, ..Changes::default() };
-            let _ = suspicion(PointKind::Files, Some(&changes), Some(StillNeeded { before, still }));
+            let _ = suspicion(PointKind::Files, Some(&changes), Some(StillNeeded { before, still }), || None);
         }
 
         #[test]

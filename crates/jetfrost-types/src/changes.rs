@@ -63,11 +63,22 @@ impl Changes {
     /// Every count, for whoever checks their bounds.
     #[must_use]
     pub fn counts(&self) -> [u64; 14] {
-        let Self { files_before, bytes_before, added, added_bytes, changed, changed_bytes, gone, gone_bytes, .. } = *self;
-        let Self { renamed, scrambled, scrambled_bytes, relabelled, old_gone, old_gone_bytes, .. } = *self;
-        let first = [files_before, bytes_before, added, added_bytes, changed, changed_bytes, gone];
-        let [a, b, c, d, e, f, g] = first;
-        [a, b, c, d, e, f, g, gone_bytes, renamed, scrambled, scrambled_bytes, relabelled, old_gone, old_gone_bytes]
+        [
+            self.files_before,
+            self.bytes_before,
+            self.added,
+            self.added_bytes,
+            self.changed,
+            self.changed_bytes,
+            self.gone,
+            self.gone_bytes,
+            self.renamed,
+            self.scrambled,
+            self.scrambled_bytes,
+            self.relabelled,
+            self.old_gone,
+            self.old_gone_bytes,
+        ]
     }
 }
 

@@ -33,7 +33,7 @@ fn sign_in(office: &Office, login: &str, password: &str) -> Result<SignedIn, Cli
 }
 
 /// Does something to the records file behind the service's back, and says what it wrote.
-fn behind_its_back(office: &mut Office, script: &str, arguments: &[&str]) -> String {
+pub(crate) fn behind_its_back(office: &mut Office, script: &str, arguments: &[&str]) -> String {
     office.stop();
     let records = office.path("state/records.sqlite").display().to_string();
     let said = Command::new("python3").args(["-c", script, &records]).args(arguments).output().expect("python3 runs");
@@ -42,7 +42,7 @@ fn behind_its_back(office: &mut Office, script: &str, arguments: &[&str]) -> Str
     String::from_utf8(said.stdout).expect("text")
 }
 
-const STATEMENT: &str = "import sqlite3,sys; c=sqlite3.connect(sys.argv[1]); c.execute(sys.argv[2]); c.commit()";
+pub(crate) const STATEMENT: &str = "import sqlite3,sys; c=sqlite3.connect(sys.argv[1]); c.execute(sys.argv[2]); c.commit()";
 const READ: &str = "import sqlite3,sys,json; c=sqlite3.connect(sys.argv[1]); print(json.dumps(c.execute('SELECT number,at,who,origin,what,subject,before,after,refused FROM audit ORDER BY number').fetchall()))";
 const LINKS: &str = "import sqlite3,sys,json; c=sqlite3.connect(sys.argv[1]); [c.execute('UPDATE audit SET link=? WHERE number=?', (bytes.fromhex(l), n)) for n,l in json.loads(sys.argv[2])]; c.commit()";
 

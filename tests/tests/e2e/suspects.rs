@@ -4,17 +4,20 @@ use std::fs;
 use std::path::Path;
 
 use jetfrost_client::backup::BackupReport;
-use jetfrost_client::browse::At;
+use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::restore::Wish;
 use jetfrost_tests::chance::wanted;
-use jetfrost_tests::office::{Office, Workstation};
+use jetfrost_tests::office::{ADMINISTRATOR, Office, PASSPHRASE, Workstation};
+use jetfrost_tests::programs::jetfrost_ends;
 use jetfrost_tests::work::{Day, Home, Incident};
 use jetfrost_types::{Changes, PointMark, Suspicion};
 use jetfrost_wire::alerts::{AlertKind, Alerts};
 use jetfrost_wire::calls;
 use jetfrost_wire::point::{MarkPoint, Point};
+use jetfrost_wire::workstation::PointKind;
 use jiff::ToSpan;
 
+use crate::audit::{STATEMENT, behind_its_back};
 use crate::oracle::Tree;
 
 /// What a point says of its changes, once more: as many files as there were, and the new ones, without those that are gone.
@@ -115,6 +118,64 @@ fn after_an_encrypted_day_the_last_good_point_is_there_past_any_rule_and_restore
     mark(&office, &station, suspect.sequence, PointMark::Resolved);
     office.tend();
     assert_eq!(points(&office, &station), [41]);
+}
+
+#[test]
+fn a_service_that_leaves_suspicions_out_of_its_list_is_not_believed() {
+    let (mut office, station, mut home) = office_with_home("lied to");
+    home.suffer(Incident::EncryptedInPlace).expect("it happens");
+    let suspect = station.back_up().expect("backups go on").point.sequence;
+    behind_its_back(&mut office, STATEMENT, &["UPDATE points SET suspicion = NULL, changes = NULL"]);
+    let browser = Browser::open(&station.home).expect("opened");
+    assert!(browser.points().expect("listed").iter().all(|point| !point.is_suspect()), "it says nothing");
+    let doubt = browser.point(&At::Latest, PointKind::Files).expect("opened").doubt.expect("its sealed counts do");
+    assert_eq!((doubt.suspect, doubt.suspicion, doubt.last_good), (suspect, Some(Suspicion::Scrambled), Some(suspect - 1)));
+}
+
+#[test]
+fn a_mark_on_the_command_line_replaces_none_that_its_person_did_not_name() {
+    let (office, station, mut home) = office_with_home("two at once");
+    home.suffer(Incident::EncryptedInPlace).expect("it happens");
+    let sequence = station.back_up().expect("backups go on").point.sequence.to_string();
+    let desk = office.path("desk");
+    let _ = jetfrost_ends(
+        &desk,
+        &["sign-in", &office.address(), "--login", ADMINISTRATOR, "--fingerprint", &office.fingerprint()],
+        0,
+    );
+    let mark = |arguments: &[&str], code| {
+        jetfrost_ends(&desk, &[&["point", "mark", "knot", &sequence], arguments, &["--because", "looked at"]].concat(), code)
+    };
+    let _ = mark(&["suspect"], 0);
+    let refused = mark(&["good"], 1);
+    assert!(refused.err.contains("another mark"), "{}", refused.err);
+    let done = mark(&["good", "--instead-of", "suspect"], 0);
+    assert!(done.out.contains("marked good by ingrid: looked at"), "{}", done.out);
+}
+
+#[test]
+fn who_goes_back_to_the_last_good_point_replaces_no_past_also_as_its_bare_directory_tells_it() {
+    let (office, station, mut home) = office_with_home("bare");
+    home.work(Day::Build).expect("worked");
+    station.back_up().expect("a point");
+    let good = station.restored(&office.path("good"));
+    station.restore_all(&office.path("good")).expect("restored");
+    home.suffer(Incident::EncryptedInPlace).expect("it happens");
+    let encrypted = station.back_up().expect("backups go on").point;
+    fs::remove_dir_all(&station.folder).expect("removed");
+    fs::rename(good, &station.folder).expect("put back");
+    let after = station.back_up().expect("a point").point;
+    assert_eq!((encrypted.suspicion, after.suspicion), (Some(Suspicion::Scrambled), None));
+    let store = station.home.membership().expect("joined").store;
+    let store = office.path("shelf").join("stores").join(store);
+    let passphrase = office.path("passphrase");
+    fs::write(&passphrase, PASSPHRASE).expect("written");
+    let (store, passphrase) = (store.to_str().expect("text"), passphrase.to_str().expect("text"));
+    let arguments = ["points", "--store-directory", store, "--passphrase-file", passphrase, "--json"];
+    let said = jetfrost_ends(&office.path("elsewhere"), &arguments, 0).out;
+    let points: Vec<Point> = serde_json::from_str(&said).expect("JSON");
+    let suspect: Vec<u64> = points.iter().filter(|point| point.is_suspect()).map(|point| point.sequence).collect();
+    assert_eq!(suspect, [encrypted.sequence]);
 }
 
 fn points(office: &Office, station: &Workstation) -> Vec<u64> {

@@ -8,13 +8,13 @@ use std::time::{Duration, Instant};
 use jetfrost_image::PointId;
 use jetfrost_image::format::{Content, Entry, EntryKind};
 use jetfrost_image::tree::ChunkSource;
-use minicbor::Encode;
 
 use super::blocks::{Fact, Folders, Names, ROOT, facts_from_bytes, facts_to_bytes};
 use super::file::{Block, CatalogueFile, CataloguedPoint};
 use crate::browse::entries_of;
 use crate::error::ClientError;
 use crate::progress::Meter;
+use crate::same_content::number_of;
 
 /// A block ends when it has so many names, or so many bytes of them.
 const MOST_NAMES: usize = 16 << 10;
@@ -110,7 +110,7 @@ impl Update {
         root: &Content,
         meter: &Meter,
     ) -> Result<()> {
-        let version = version(root);
+        let version = number_of(root);
         let mut unread = 0;
         if version != self.file.head.root {
             self.read()?;
@@ -316,14 +316,8 @@ fn is_folder(fact: Fact) -> bool {
 
 fn fact(entry: &Entry, point: u64) -> Fact {
     let version = match entry.kind {
-        EntryKind::Directory => version(&entry.content),
-        _ => version((&entry.content, &entry.target, entry.mtime, entry.mtime_nanos)),
+        EntryKind::Directory => number_of(&entry.content),
+        _ => number_of((&entry.content, &entry.target, entry.mtime, entry.mtime_nanos)),
     };
     Fact { point, kind: Some(entry.kind), len: entry.len(), modified: entry.mtime, version }
-}
-
-/// Tells states apart: of 2^32 ones of a name two may be taken for one.
-fn version(state: impl Encode<()>) -> u64 {
-    let bytes = minicbor::to_vec(state).expect("a vector takes all");
-    u64::from_le_bytes(*blake3::hash(&bytes).as_bytes().first_chunk().expect("it has 32"))
 }

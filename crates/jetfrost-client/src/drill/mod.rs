@@ -11,7 +11,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 use std::{fs, io};
 
-use jetfrost_image::crypto::{Random, random_array};
+use jetfrost_image::crypto::random_array;
 use jetfrost_image::format::{Entry, EntryKind};
 use jetfrost_platform::{FileKind, Paths, System, path_of};
 use jetfrost_wire::restore::{BeginRestore, Purpose, Scope};
@@ -224,7 +224,7 @@ fn unproven(
     let random = crate::system_random();
     let mut drawn = candidates;
     while drawn.len() < wanted && !rest.is_empty() {
-        drawn.push(rest.swap_remove(below(rest.len(), &random)));
+        drawn.push(rest.swap_remove(crate::below(rest.len(), &random)));
     }
     let mut bytes = 0_u64;
     let fits = |candidate: &Candidate| {
@@ -250,10 +250,6 @@ fn candidates(browser: &Browser, point: &OpenPoint, how: &Rehearsal, proven: &Pr
         Ok(())
     })?;
     Ok(candidates)
-}
-
-fn below(number: usize, random: &dyn Random) -> usize {
-    usize::try_from(u64::from_le_bytes(random_array(random)) % number as u64).expect("less than a number of that type")
 }
 
 /// Files that are drawn, and their bytes.

@@ -309,18 +309,18 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
             }
             Inside::OtherVolume => {
                 self.counts.mounts += 1;
-                self.gone(known)?;
+                self.pass_by(known, WalkReader::lose)?;
                 (Content::empty(), true)
             }
             Inside::TooDeep => {
-                self.lose_sight(known)?;
+                self.pass_by(known, WalkReader::lose_sight)?;
                 let what = format!("it lies within more than {DEEPEST} folders, and what is in it is not backed up");
                 self.except(Cause::Unreadable, what);
                 (Content::empty(), false)
             }
             Inside::Closed(error) => {
                 self.failed(&error);
-                self.lose_sight(known)?;
+                self.pass_by(known, WalkReader::lose_sight)?;
                 (Content::empty(), false)
             }
             Inside::TakenOver => return Err(ClientError::CacheDamaged),
@@ -345,18 +345,14 @@ impl<'w, S: ChunkSink<Error = ClientError>> Walk<'w, S> {
         Ok(known.entry)
     }
 
-    /// What was remembered of a folder is no longer there to be gone into.
-    fn gone(&mut self, known: Option<RememberedFolder>) -> Result<()> {
+    /// Passes by what was remembered of a folder that is not gone into.
+    fn pass_by(
+        &mut self,
+        known: Option<RememberedFolder>,
+        pass: fn(&mut WalkReader, &RememberedFolder) -> std::io::Result<()>,
+    ) -> Result<()> {
         match known {
-            Some(known) => self.remembered(|cache| cache.lose(&known)).map_or_else(|| self.without_cache(), Ok),
-            None => Ok(()),
-        }
-    }
-
-    /// What was remembered of a folder may be there, but cannot be gone into.
-    fn lose_sight(&mut self, known: Option<RememberedFolder>) -> Result<()> {
-        match known {
-            Some(known) => self.remembered(|cache| cache.lose_sight(&known)).map_or_else(|| self.without_cache(), Ok),
+            Some(known) => self.remembered(|cache| pass(cache, &known)).map_or_else(|| self.without_cache(), Ok),
             None => Ok(()),
         }
     }

@@ -98,20 +98,17 @@ pub(crate) fn lost(rows: &[PointRow], on_media: &BTreeSet<u64>) -> BTreeSet<u64>
 }
 
 /// What a point looks like, by what its workstation says of it and by what its store keeps for it. `good` is the latest point of its kind before
-/// it against which nothing is known: who restores from that one replaces what an incident left.
+/// it against which nothing is known.
 pub(crate) fn suspicion_of(store: &Store, head: &PointHead, good: Option<Count>) -> Option<Suspicion> {
-    let judged = |overlap: Result<Option<Overlap>, StoreError>| {
-        let overlap = overlap.unwrap_or_else(|error| {
+    let known = |overlap: Result<Option<Overlap>, StoreError>| match overlap {
+        Ok(overlap) => overlap.map(|Overlap { before, still }| StillNeeded { before, still }),
+        Err(error) => {
             tracing::warn!(%error, point = head.sequence, "looking what a point still needs of an earlier one");
             None
-        });
-        let needed = overlap.map(|Overlap { before, still }| StillNeeded { before, still });
-        suspicion(head.kind, head.changes.as_ref(), needed)
+        }
     };
-    match (judged(store.overlap(head.sequence)), good) {
-        (Some(Suspicion::Replaced), Some(good)) => judged(store.overlap_with(good.get(), head.sequence).map(Some)),
-        (found, _) => found,
-    }
+    let of_good = || known(store.overlap_with(good?.get(), head.sequence).map(Some));
+    suspicion(head.kind, head.changes.as_ref(), known(store.overlap(head.sequence)), of_good)
 }
 
 /// A point that is to be recorded.

@@ -113,7 +113,7 @@ impl KnownFolders {
         if all <= number {
             return self.folders.keys().copied().collect();
         }
-        let drawn: HashSet<usize> = (0..number).map(|_| below(all, random)).collect();
+        let drawn: HashSet<usize> = (0..number).map(|_| crate::below(all, random)).collect();
         self.folders.keys().enumerate().filter(|(at, _)| drawn.contains(at)).map(|(_, id)| *id).collect()
     }
 
@@ -142,11 +142,6 @@ impl KnownFolders {
     pub(crate) fn should_be_unchanged(&self, id: FolderId) -> bool {
         self.watched.includes(id.parts()) && !self.changed.contains(&id)
     }
-}
-
-fn below(number: usize, random: &dyn Random) -> usize {
-    let drawn = u64::from_le_bytes(jetfrost_image::crypto::random_array(random));
-    usize::try_from(drawn % (number as u64).max(1)).expect("less than a number of that type")
 }
 
 #[cfg(test)]
