@@ -151,6 +151,8 @@ fn a_mark_on_the_command_line_replaces_none_that_its_person_did_not_name() {
     assert!(refused.err.contains("another mark"), "{}", refused.err);
     let done = mark(&["good", "--instead-of", "suspect"], 0);
     assert!(done.out.contains("marked good by ingrid: looked at"), "{}", done.out);
+    let listed = jetfrost_ends(&desk, &["point", "list", "knot"], 0);
+    assert!(listed.out.contains("marked good by ingrid: looked at"), "whoever is refused finds out why: {}", listed.out);
 }
 
 #[test]

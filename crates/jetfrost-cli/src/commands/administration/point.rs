@@ -162,6 +162,8 @@ pub(crate) fn say_fates(fates: &[PointFate], ui: &Ui) {
         let why = if p.lost { "its files are lost" } else { why };
         let why = if p.is_suspect() { labels::mark(p) } else { why };
         let why = p.hold.as_ref().map_or_else(|| why.to_owned(), |hold| format!("held: {}", hold.reason));
+        let marked = p.mark.as_ref().map(|given| format!("; marked {} by {}: {}", given.mark.word(), given.by, given.reason));
+        let why = why + &marked.unwrap_or_default();
         vec![p.sequence.to_string(), moment(p.committed), count(p.files), show(p.bytes), until, why]
     };
     let heads = ["point", "made", "files", "size", "stays until", "because"];
