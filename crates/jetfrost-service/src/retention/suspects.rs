@@ -32,6 +32,7 @@ impl Retention {
 
 #[cfg(test)]
 mod tests {
+    use diesel::connection::SimpleConnection;
     use jetfrost_types::{AlertKind, Changes, Role, Suspicion};
     use jetfrost_wire::PageQuery;
     use jetfrost_wire::destination::DestinationChange;
@@ -177,6 +178,18 @@ mod tests {
             mark(&office, &office.ingrid, &machine, point, PointMark::Good, None).expect("marked");
         }
         assert!(alerts().iter().all(|alert| alert.kind != AlertKind::SuspectPoint));
+    }
+
+    #[test]
+    fn a_suspect_point_that_was_committed_right_before_the_power_went_is_suspect_once_it_is_found() {
+        let (office, machine) = office(&[3]);
+        let unrecorded = "DELETE FROM points WHERE sequence = 3; UPDATE stores SET points = 2, latest_sequence = 2";
+        office.records.write(|on| Ok::<_, ServiceError>(on.batch_execute(unrecorded)?)).expect("as if it had never been written");
+        let suspect = || office.services.storage.line_of_store(machine.store()).expect("there").suspect;
+        assert!(suspect().is_none());
+        machine.begin(&office).expect("begun");
+        let found = suspect().expect("the next run finds it");
+        assert_eq!((found.latest.sequence.get(), found.last_good.map(|good| good.sequence.get())), (3, Some(2)));
     }
 
     #[test]
