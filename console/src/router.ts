@@ -7,6 +7,7 @@ export const router = createRouter({
   routes: [
     { path: '/', name: 'overview', component: () => import('./pages/OverviewPage.vue'), meta: { title: 'Overview' } },
     { path: '/workstations/:id', name: 'workstation', component: () => import('./pages/WorkstationPage.vue'), props: true, meta: { title: 'Workstation' } },
+    { path: '/workstations/:id/browse', name: 'browse', component: () => import('./pages/BrowsePage.vue'), props: true, meta: { title: 'Browse and restore' } },
     { path: '/storage', name: 'storage', component: () => import('./pages/StoragePage.vue'), meta: { title: 'Storage' } },
     { path: '/people', name: 'people', component: () => import('./pages/PeoplePage.vue'), meta: { title: 'People' } },
     { path: '/access', name: 'access', component: () => import('./pages/AccessPage.vue'), meta: { title: 'Access' } },

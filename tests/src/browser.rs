@@ -129,9 +129,26 @@ impl Browser {
         self.click(&format!("//button[normalize-space(.)=\"{name}\"]")).await;
     }
 
+    /// Presses the button whose name contains this.
+    pub async fn press_about(&self, part: &str) {
+        self.click(&format!("//button[contains(normalize-space(.), \"{part}\") or contains(@aria-label, \"{part}\")]")).await;
+    }
+
     /// Chooses the box with this name.
     pub async fn choose(&self, name: &str) {
         self.click(&format!("//label[normalize-space(.)=\"{name}\"]")).await;
+    }
+
+    /// Ticks the box that is named so for those who do not see it.
+    pub async fn tick(&self, name: &str) {
+        self.click(&format!("//input[@aria-label=\"{name}\"]")).await;
+    }
+
+    /// Puts a file into the field with this label, in the form that this button sends.
+    pub async fn choose_file(&self, button: &str, label: &str, file: &std::path::Path) {
+        let id = self.field_in_form(button, label).await;
+        let field = self.driver.find(By::Id(id)).await.expect("the field");
+        field.send_keys(file.to_str().expect("text")).await.expect("chosen");
     }
 
     /// Picks an option of the list with this id.

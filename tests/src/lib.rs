@@ -8,6 +8,7 @@ pub mod network;
 pub mod office;
 pub mod programs;
 pub mod raw;
+pub mod tap;
 pub mod terminal;
 pub mod witness;
 pub mod work;

@@ -103,7 +103,7 @@ fn trusting() -> ClientConfig {
 }
 
 #[derive(Debug)]
-struct Trusting;
+pub(crate) struct Trusting;
 
 impl ServerCertVerifier for Trusting {
     fn verify_server_cert(

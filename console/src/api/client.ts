@@ -4,40 +4,11 @@
  */
 import createClient from 'openapi-fetch'
 import { units } from '../logic/format'
+import { problemOf, ProblemError, unreachable } from './problem'
 import type { paths } from './schema'
-import type { Page, Problem } from './types'
+import type { Page } from './types'
 
-export class ProblemError extends Error {
-  constructor(readonly problem: Problem) {
-    super(problem.title)
-  }
-
-  is(word: string): boolean {
-    return this.problem.type === `urn:jetfrost:problem:${word}`
-  }
-}
-
-const unreachable: Problem = {
-  type: 'urn:jetfrost:problem:unreachable',
-  title: 'The service does not answer.',
-  status: 0,
-  next_step: 'Look whether the service runs and this computer is in the office’s network; then try again.',
-  whose_move: 'caller',
-}
-
-function isProblem(value: unknown): value is Problem {
-  return typeof value === 'object' && value !== null && 'title' in value && 'next_step' in value
-}
-
-async function problemOf(response: Response): Promise<Problem> {
-  try {
-    const body: unknown = await response.json()
-    if (isProblem(body)) return body
-  } catch {
-    // Not a problem document: what follows says all that is known.
-  }
-  return { ...unreachable, title: `The service answered with status ${response.status}.`, status: response.status }
-}
+export { ProblemError }
 
 export const api = createClient<paths>({ baseUrl: location.origin, credentials: 'same-origin' })
 api.use({

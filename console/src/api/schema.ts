@@ -840,6 +840,23 @@ export interface paths {
         patch: operations["restore_progress"];
         trace?: never;
     };
+    "/api/v1/restores/{id}/cancellation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Asks the program in which a restore runs to cancel it. It ends once that program hears of it, within seconds. */
+        post: operations["cancel_restore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/restores/{id}/end": {
         parameters: {
             query?: never;
@@ -2238,6 +2255,7 @@ export interface components {
             purpose?: components["schemas"]["Purpose"];
             /** @description How much is restored. */
             scope: components["schemas"]["Scope"];
+            target?: components["schemas"]["RestoreTarget"] | null;
         };
         /**
          * @description Starts a run.
@@ -4198,6 +4216,8 @@ export interface components {
             items: {
                 /** @description Who asked: a workstation's or an account's name. */
                 by: string;
+                /** @description Who asked for it to be cancelled; it ends as soon as its program hears of that. */
+                cancelled_by?: string | null;
                 /**
                  * Format: date-time
                  * @description When it ended.
@@ -4210,6 +4230,8 @@ export interface components {
                 exceptions: number;
                 /** @description The restore. */
                 id: components["schemas"]["RestoreId"];
+                /** @description The address from which it was begun. One of an earlier version has none. */
+                origin?: string | null;
                 /** @description Its state or outcome. */
                 outcome: components["schemas"]["Outcome"];
                 /**
@@ -4230,6 +4252,7 @@ export interface components {
                  * @description When it started.
                  */
                 started: string;
+                target?: components["schemas"]["RestoreTarget"] | null;
                 /** @description From whose image store. */
                 workstation: components["schemas"]["WorkstationId"];
             }[];
@@ -4655,7 +4678,7 @@ export interface components {
          * @description What a restore is for.
          * @enum {string}
          */
-        Purpose: "restore" | "drill" | "attach" | "mount" | "export";
+        Purpose: "restore" | "drill" | "attach" | "mount" | "export" | "browse";
         /** @description Where a backup waits. */
         QueuePlace: {
             /**
@@ -4712,6 +4735,8 @@ export interface components {
         Restore: {
             /** @description Who asked: a workstation's or an account's name. */
             by: string;
+            /** @description Who asked for it to be cancelled; it ends as soon as its program hears of that. */
+            cancelled_by?: string | null;
             /**
              * Format: date-time
              * @description When it ended.
@@ -4724,6 +4749,8 @@ export interface components {
             exceptions: number;
             /** @description The restore. */
             id: components["schemas"]["RestoreId"];
+            /** @description The address from which it was begun. One of an earlier version has none. */
+            origin?: string | null;
             /** @description Its state or outcome. */
             outcome: components["schemas"]["Outcome"];
             /**
@@ -4744,11 +4771,17 @@ export interface components {
              * @description When it started.
              */
             started: string;
+            target?: components["schemas"]["RestoreTarget"] | null;
             /** @description From whose image store. */
             workstation: components["schemas"]["WorkstationId"];
         };
         /** @description A restore. */
         RestoreId: string;
+        /**
+         * @description Where a restore puts things. The names of folders stay with the workstation.
+         * @enum {string}
+         */
+        RestoreTarget: "original" | "beside" | "elsewhere" | "device";
         /** @description Which points are kept. */
         Retention: {
             /** @enum {string} */
@@ -8441,6 +8474,44 @@ export interface operations {
             409: components["responses"]["Conflict"];
             413: components["responses"]["TooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel_restore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Restore"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
             422: components["responses"]["Invalid"];
             429: components["responses"]["TooMuch"];
             /** @description A problem: the kind says which, and the next step what to do. */

@@ -2,7 +2,7 @@
 import { computed } from 'vue'
 import type { Restore, Run, Wait } from '../api/types'
 import { count, duration, moment, size, words } from '../logic/format'
-import { restoreWords } from '../logic/restore'
+import { noteText, restoreWords, scopeText } from '../logic/restore'
 import StateWord from './StateWord.vue'
 
 const props = withDefaults(defineProps<{ runs: Run[]; restores: Restore[]; waits?: Wait[] }>(), { waits: () => [] })
@@ -36,8 +36,8 @@ const runLine = (run: Run): Line => ({
 })
 const restoreLine = (restore: Restore): Line => ({
   ...figures(restore),
-  what: restore.purpose === 'restore' ? `${restoreWords(restore)} (${restore.scope})` : restoreWords(restore),
-  note: restore.reason ?? `by ${restore.by}${restore.exceptions ? `, ${restore.exceptions} not as they were` : ''}`,
+  what: restore.purpose === 'restore' ? `${restoreWords(restore)} (${scopeText(restore)})` : restoreWords(restore),
+  note: noteText(restore),
 })
 /** A backup that was due and did not start. */
 const waitLine = (wait: Wait): Line => ({

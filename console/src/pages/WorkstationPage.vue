@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { BButton, BSpinner } from 'bootstrap-vue-next'
-import { computed, onMounted, watch } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 import { answer, api, at } from '../api/client'
 import type { Event, LastDiagnosis, Page, Point, Restore, Run, Wait, Workstation } from '../api/types'
@@ -16,12 +16,13 @@ import StateWord from '../components/StateWord.vue'
 import SuspectPanel from '../components/SuspectPanel.vue'
 import UnlockMethodsPanel from '../components/UnlockMethodsPanel.vue'
 import { useEvents } from '../composables/useEvents'
+import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
 import { useNow } from '../composables/useNow'
 import { useSession } from '../composables/useSession'
 import { age, many, moment, noun, size, words } from '../logic/format'
 import { withEntry, withRun } from '../logic/live'
-import { restoreWords } from '../logic/restore'
+import { restoreWords, whoText } from '../logic/restore'
 
 const props = defineProps<{ id: string }>()
 const PAGE = 25
@@ -80,6 +81,14 @@ async function morePoints() {
 const { account } = useSession()
 const mayChange = computed(() => account.value?.role === 'administrator')
 const w = computed(() => data.value?.workstation)
+const toCancel = ref<Restore>()
+const cancelling = useForm(async () => {
+  if (toCancel.value) await answer(api.POST('/api/v1/restores/{id}/cancellation', at({ id: toCancel.value.id })))
+})
+function cancel(restore: Restore) {
+  toCancel.value = restore
+  void cancelling.submit()
+}
 const running = computed(() => (w.value?.latest_run?.outcome === 'underway' ? w.value.latest_run : undefined))
 const restoring = computed(() => data.value?.restores.items.filter((r) => r.outcome === 'underway') ?? [])
 
@@ -96,7 +105,9 @@ onMounted(reload)
       <h1 class="mb-0">{{ w.name }}</h1>
       <StateWord :state="w.store.suspect ? 'suspect' : w.state" />
       <span class="jf-quiet">{{ w.person }} ({{ w.login }})</span>
+      <RouterLink v-if="w.latest_point" class="btn btn-primary btn-sm ms-auto" :to="{ name: 'browse', params: { id } }">Browse and restore</RouterLink>
     </div>
+    <ProblemAlert :problem="cancelling.problem.value" />
 
     <SuspectPanel :workstation="w" :now="now" :may-change="mayChange" @changed="reload" />
 
@@ -104,7 +115,11 @@ onMounted(reload)
       <RunProgress :progress="running.progress" :started="running.started" :now="now" label="Progress of the backup" />
     </section>
     <section v-for="r in restoring" :key="r.id" class="jf-panel mb-3" aria-label="Restore underway">
-      <p class="mb-1">{{ restoreWords(r) }}, by {{ r.by }}</p>
+      <div class="d-flex align-items-baseline gap-3 mb-1">
+        <span>{{ restoreWords(r) }}, {{ whoText(r) }}</span>
+        <span v-if="r.cancelled_by" class="jf-quiet ms-auto">cancelled by {{ r.cancelled_by }}, ending…</span>
+        <BButton v-else size="sm" variant="outline-secondary" class="ms-auto" :aria-label="`Cancel: ${restoreWords(r)}`" @click="cancel(r)">Cancel</BButton>
+      </div>
       <RunProgress :progress="r.progress" :started="r.started" :now="now" label="Progress of the restore" />
     </section>
 

@@ -68,7 +68,7 @@ impl Failure {
                 | ClientError::Store(_)
                 | ClientError::RolledBack { .. } => Code::Damage,
                 ClientError::NoRoomToWrite { .. } => Code::NoRoom,
-                ClientError::Stopped => Code::Interrupted,
+                ClientError::Stopped | ClientError::Cancelled(_) => Code::Interrupted,
                 ClientError::Unexpected(_)
                 | ClientError::File { .. }
                 | ClientError::NotJoined
@@ -257,6 +257,7 @@ fn next_step(error: &ClientError) -> &'static str {
         }
         ClientError::NothingDrawn => "Let it restore more: jetfrost drill --most SIZE",
         ClientError::Stopped => "Run it again: it goes on where it was.",
+        ClientError::Cancelled(_) => "Ask them why. Run it again if it is still wanted: it goes on where it was.",
         ClientError::Refused(_) | ClientError::Unexpected(_) | ClientError::File { .. } => {
             "See what the system says, then try again."
         }

@@ -214,6 +214,9 @@ pub enum ClientError {
     /// A person stopped it.
     #[error("stopped")]
     Stopped,
+    /// Somebody else cancelled it, at the service.
+    #[error("cancelled by {0}")]
+    Cancelled(String),
 }
 
 /// Words that may be sent to the service: only [`ClientError::without_names`] makes them.
@@ -256,6 +259,7 @@ impl ClientError {
     pub fn without_names(&self) -> Told {
         let words: &str = match self {
             Self::Stopped => "a person stopped it",
+            Self::Cancelled(_) => "it was cancelled",
             Self::File { doing, source, .. } => {
                 return Told(format!("{doing} a file on the workstation failed: {}", source.kind()));
             }

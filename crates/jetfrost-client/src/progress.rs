@@ -6,6 +6,8 @@ use std::time::Duration;
 
 use jetfrost_wire::run::{Phase, Progress, QueuePlace};
 
+use crate::error::ClientError;
+
 /// Shared between the engine, which counts, and whoever shows it.
 #[derive(Debug, Default)]
 pub struct Meter {
@@ -17,6 +19,8 @@ pub struct Meter {
     files_total: AtomicU64,
     bytes_total: AtomicU64,
     stop: AtomicBool,
+    /// Who cancelled it, if somebody else than the person in front of it did.
+    cancelled_by: Mutex<Option<String>>,
     begun: AtomicBool,
     /// Where it waits before it begins.
     queue: Mutex<Option<QueuePlace>>,
@@ -43,6 +47,24 @@ impl Meter {
     /// Asks the engine to stop at the next good moment.
     pub fn stop(&self) {
         self.stop.store(true, Ordering::Relaxed);
+    }
+
+    /// Asks the engine to stop, as somebody else wishes.
+    pub(crate) fn cancel(&self, by: String) {
+        if let Ok(mut cancelled) = self.cancelled_by.lock() {
+            *cancelled = Some(by);
+        }
+        self.stop();
+    }
+
+    /// For what goes on until it is stopped: whether that was as the person in front of it wished.
+    pub(crate) fn unless_cancelled(&self) -> Result<(), ClientError> {
+        if self.cancelled_by().is_some() { Err(ClientError::Stopped) } else { Ok(()) }
+    }
+
+    /// Who cancelled it, if somebody else did.
+    pub(crate) fn cancelled_by(&self) -> Option<String> {
+        self.cancelled_by.lock().ok().and_then(|by| by.clone())
     }
 
     /// Whether it was asked to stop.

@@ -10,7 +10,7 @@ use jetfrost_office::suspicion::{StillNeeded, suspicion};
 use jetfrost_wire::calls;
 use jetfrost_wire::point::{Point, Suspicion};
 use jetfrost_wire::restore::{BeginRestore, EndRestore, Purpose, Restore};
-use jetfrost_wire::run::{GiveUp, Progress};
+use jetfrost_wire::run::GiveUp;
 use jetfrost_wire::workstation::{PointBytes, PointKind};
 use jiff::Timestamp;
 use tempfile::TempDir;
@@ -124,8 +124,10 @@ impl StoreSource {
         };
         let (told, counted, call) = (api.clone(), Arc::clone(meter), calls::restore_progress(&record.id));
         let reporter = Reporter::begin(move || {
-            // The next report says it all again.
-            let _ = told.call_with(&call, &counted.progress());
+            // One that failed is followed by another, which says it all again.
+            if let Ok(Restore { cancelled_by: Some(who), .. }) = told.call_with(&call, &counted.progress()) {
+                counted.cancel(who);
+            }
         });
         Ok(RestoreOnRecord(Ok((api.clone(), record, reporter))))
     }
@@ -187,7 +189,7 @@ impl RestoreOnRecord {
     pub(crate) fn end<T>(
         self,
         result: Result<T>,
-        progress: Progress,
+        meter: &Meter,
         exceptions: impl FnOnce(&T) -> u64,
     ) -> Result<(T, Option<ClientError>)> {
         let (api, record, reporter) = match self.0 {
@@ -195,17 +197,21 @@ impl RestoreOnRecord {
             Err(why) => return result.map(|done| (done, why)),
         };
         drop(reporter);
+        let result = result.map_err(|error| match (error, meter.cancelled_by()) {
+            (ClientError::Stopped, Some(who)) => ClientError::Cancelled(who),
+            (error, _) => error,
+        });
         match result {
             Ok(done) => {
-                let end = EndRestore { progress, exceptions: exceptions(&done) };
+                let end = EndRestore { progress: meter.progress(), exceptions: exceptions(&done) };
                 let ended = api.call_with(&calls::end_restore(&record.id), &end);
                 Ok((done, ended.err()))
             }
             Err(error) => {
                 let why = GiveUp {
-                    stopped: matches!(error, ClientError::Stopped),
+                    stopped: matches!(error, ClientError::Stopped | ClientError::Cancelled(_)),
                     reason: error.without_names().into_text(),
-                    progress,
+                    progress: meter.progress(),
                 };
                 // If even this does not arrive, the service notes the restore as lost.
                 let _ = api.call_with(&calls::give_up_restore(&record.id), &why);

@@ -436,6 +436,12 @@ pub fn restore_progress(id: impl Display) -> Call<Progress, Restore> {
     Call::new(Method::PATCH, format!("/restores/{}", segment(id)))
 }
 
+/// `POST /restores/{id}/cancellation`
+#[must_use]
+pub fn cancel_restore(id: impl Display) -> Call<(), Restore> {
+    Call::new(Method::POST, format!("/restores/{}/cancellation", segment(id)))
+}
+
 /// `POST /restores/{id}/end`
 #[must_use]
 pub fn end_restore(id: impl Display) -> Call<EndRestore, Restore> {

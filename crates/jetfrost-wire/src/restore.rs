@@ -35,9 +35,27 @@ pub enum Purpose {
     Mount,
     /// An archive, or a file written to standard output.
     Export,
+    /// A point looked through in the console, where the key stays in the browser; counted is what was previewed or downloaded.
+    Browse,
 }
 
-labels!(Purpose: Restore = "restore", Drill = "drill", Attach = "attach", Mount = "mount", Export = "export");
+labels!(Purpose: Restore = "restore", Drill = "drill", Attach = "attach", Mount = "mount", Export = "export", Browse = "browse");
+
+/// Where a restore puts things. The names of folders stay with the workstation.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum RestoreTarget {
+    /// Where they were.
+    Original,
+    /// Where they were, under names with the point's time.
+    Beside,
+    /// Another folder, or a new image file.
+    Elsewhere,
+    /// A disk of the machine.
+    Device,
+}
+
+labels!(RestoreTarget: Original = "original", Beside = "beside", Elsewhere = "elsewhere", Device = "device");
 
 /// An attempt to get something back.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -54,6 +72,12 @@ pub struct Restore {
     pub purpose: Purpose,
     /// Who asked: a workstation's or an account's name.
     pub by: String,
+    /// The address from which it was begun. One of an earlier version has none.
+    pub origin: Option<String>,
+    /// Where to, of a restore. One of an earlier version has none.
+    pub target: Option<RestoreTarget>,
+    /// Who asked for it to be cancelled; it ends as soon as its program hears of that.
+    pub cancelled_by: Option<String>,
     /// Its state or outcome.
     pub outcome: Outcome,
     /// Its progress.
@@ -106,6 +130,8 @@ pub struct BeginRestore {
     /// What it is for.
     #[serde(default)]
     pub purpose: Purpose,
+    /// Where to, of a restore.
+    pub target: Option<RestoreTarget>,
 }
 
 /// Ends a restore.

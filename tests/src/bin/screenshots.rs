@@ -34,6 +34,14 @@ async fn main() {
     browser.picture(&into.join("console-workstation.png")).await;
 
     go("/").await;
+    browser.follow("redshank").await;
+    browser.follow("Browse and restore").await;
+    browser.fill_in_form("Unlock", "Image passphrase of redshank", "three herring gulls").await;
+    browser.press("Unlock").await;
+    browser.sees("as of").await;
+    browser.picture(&into.join("console-browse.png")).await;
+
+    go("/").await;
     browser.follow("curlew").await;
     browser.press("What would expire next?").await;
     browser.sees("Nothing would expire").await;

@@ -121,7 +121,7 @@ fn nobody_but_the_workstation_can_put_a_drill_on_record() {
     station.back_up().expect("backed up");
     let path = format!("/workstations/{}/restores", station.home.membership().expect("joined").workstation);
     for purpose in [Purpose::Restore, Purpose::Drill] {
-        let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose };
+        let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose, target: None };
         for who in [&office.api, &office.signed_in("owner of knot")] {
             let begun: Result<Restore, _> = who.post(&path, &begin);
             assert_eq!(begun.is_ok(), purpose == Purpose::Restore, "{begun:?}");

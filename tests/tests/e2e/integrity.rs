@@ -22,7 +22,7 @@ pub(crate) fn noise(seed: &str, len: usize) -> Vec<u8> {
 }
 
 /// The largest segment of the only store at `shelf`.
-fn largest_segment(office: &Office) -> PathBuf {
+pub(crate) fn largest_segment(office: &Office) -> PathBuf {
     fn below(directory: PathBuf, found: &mut Vec<PathBuf>) {
         for entry in fs::read_dir(directory).expect("readable") {
             let path = entry.expect("an entry").path();

@@ -6,6 +6,7 @@ mod api;
 mod attacks;
 mod audit;
 mod being_found;
+mod browse;
 mod certificates;
 mod consistent;
 mod console;

@@ -51,14 +51,13 @@ pub fn attach(
 ) -> Result<Progress> {
     let name = String::from_utf8_lossy(disk.path.rsplit(|byte| *byte == b'/').next().unwrap_or_default()).into_owned();
     let listener = Listener::open(listen)?;
-    let begin = BeginRestore { point: point.head.sequence, scope: Scope::Selection, purpose: Purpose::Attach };
+    let begin = BeginRestore { point: point.head.sequence, scope: Scope::Selection, purpose: Purpose::Attach, target: None };
     let record = browser.source.begin_restore(&begin, meter)?;
     meter.enter(Phase::Sending);
     ready(&listener.address(&name)?);
     let result = listener.serve(&image, &name, meter);
-    let progress = meter.progress();
-    record.end(result, progress, |()| 0)?;
-    Ok(progress)
+    record.end(result.and_then(|()| meter.unless_cancelled()), meter, |()| 0)?;
+    Ok(meter.progress())
 }
 
 enum Listener {

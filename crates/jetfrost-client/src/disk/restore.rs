@@ -19,7 +19,7 @@ use jetfrost_image::crypto::Opener;
 use jetfrost_image::format::Part;
 use jetfrost_image::tree::{Readable, parts_or_lost};
 use jetfrost_platform::{FileContent, FileKind, Opening, Paths, System};
-use jetfrost_wire::restore::{BeginRestore, Purpose, Scope};
+use jetfrost_wire::restore::{BeginRestore, Purpose, RestoreTarget, Scope};
 use jetfrost_wire::run::Phase;
 
 use crate::browse::{Browser, OpenPoint};
@@ -36,6 +36,16 @@ pub enum Target {
     File(PathBuf),
     /// A block device, whose content is overwritten.
     Device(PathBuf),
+}
+
+impl Target {
+    /// What the service learns of it.
+    fn on_record(&self) -> RestoreTarget {
+        match self {
+            Self::File(_) => RestoreTarget::Elsewhere,
+            Self::Device(_) => RestoreTarget::Device,
+        }
+    }
 }
 
 /// What bringing a disk back came to.
@@ -81,11 +91,15 @@ pub fn restore_disk(
 ) -> Result<DiskReport> {
     let started = Instant::now();
     let onto = Opened::open(target, image.len())?;
-    let begin = BeginRestore { point: point.head.sequence, scope: Scope::Selection, purpose: Purpose::Restore };
+    let begin = BeginRestore {
+        point: point.head.sequence,
+        scope: Scope::Selection,
+        purpose: Purpose::Restore,
+        target: Some(target.on_record()),
+    };
     let record = browser.source.begin_restore(&begin, meter)?;
     let result = onto.fill(browser, image, meter).and_then(|report| onto.finish(target).map(|()| report));
-    let progress = meter.progress();
-    let (report, not_on_record) = record.end(result, progress, |report| (report.damaged.len() + report.unsound.len()) as u64)?;
+    let (report, not_on_record) = record.end(result, meter, |report| (report.damaged.len() + report.unsound.len()) as u64)?;
     Ok(DiskReport { took: started.elapsed(), not_on_record, ..report })
 }
 

@@ -126,11 +126,10 @@ pub fn drill(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<
     check_room(&how.scratch, bytes)?;
     meter.expect(files, bytes);
     let scope = if how.share == 100 { Scope::Everything } else { Scope::Selection };
-    let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Drill };
+    let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Drill, target: None };
     let record = browser.source.begin_restore(&begin, meter)?;
     let result = rehearse(browser, point, &how.scratch, &sample, meter);
-    let progress = meter.progress();
-    let (came, not_on_record) = record.end(result, progress, |came| came.troubles.len() as u64)?;
+    let (came, not_on_record) = record.end(result, meter, |came| came.troubles.len() as u64)?;
     // A drill that is not on record proves nothing to anybody.
     not_on_record.map_or(Ok(()), Err)?;
     if let (Some(proven), Some(at)) = (&mut proven, &how.memory) {
@@ -139,7 +138,7 @@ pub fn drill(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<
         let _ = proven.keep(at);
     }
     let Came { compared_here, troubles, .. } = came;
-    Ok(DrillReport { progress, compared_here, troubles, drawing, took: started.elapsed() })
+    Ok(DrillReport { progress: meter.progress(), compared_here, troubles, drawing, took: started.elapsed() })
 }
 
 /// What came of a rehearsal.

@@ -109,13 +109,13 @@ fn on_record(
     work: impl FnOnce(&Troubles) -> Result<()>,
 ) -> Result<ExportReport> {
     let started = Instant::now();
-    let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Export };
+    let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Export, target: None };
     let record = browser.source.begin_restore(&begin, meter)?;
     meter.enter(Phase::Sending);
     let troubles = Troubles::default();
     let result = work(&troubles);
-    let (troubles, progress) = (troubles.take(), meter.progress());
-    let ((), not_on_record) = record.end(result, progress, |()| troubles.len() as u64)?;
+    let troubles = troubles.take();
+    let ((), not_on_record) = record.end(result, meter, |()| troubles.len() as u64)?;
     Ok(ExportReport { progress: meter.progress(), troubles, not_on_record, took: started.elapsed() })
 }
 

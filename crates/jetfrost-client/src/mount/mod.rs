@@ -130,7 +130,8 @@ pub fn mount(browser: &Browser, how: Mounting, meter: &Meter, ready: impl FnOnce
     let serving = Serving { handler, root: format!("{root}/"), at, own: System::own_ids().0, also };
     let runtime = tokio::runtime::Runtime::new().map_err(failed())?;
     ready(&Address { at, path: serving.root.clone(), points });
-    let served = runtime.block_on(serving.serve(listener, meter));
+    let is_over = || meter.is_stopped() || mounted.is_cancelled();
+    let served = runtime.block_on(serving.serve(listener, is_over));
     runtime.shutdown_background();
     served.map_err(failed())?;
     mounted.end()
@@ -166,7 +167,7 @@ impl Mounted {
 
     fn begin(&self, point: u64) -> Result<Reading> {
         let meter = Arc::new(Meter::default());
-        let begin = BeginRestore { point, scope: Scope::Selection, purpose: Purpose::Mount };
+        let begin = BeginRestore { point, scope: Scope::Selection, purpose: Purpose::Mount, target: None };
         let record = self.browser.source.begin_restore(&begin, &meter)?;
         meter.enter(Phase::Sending);
         Ok(Reading { record, meter, files: HashSet::new(), damaged: HashSet::new() })
@@ -181,13 +182,23 @@ impl Mounted {
         done
     }
 
+    /// Whether somebody cancelled the reading of a point: then nothing is served any more.
+    fn is_cancelled(&self) -> bool {
+        lock(&self.reading).values().any(|reading| reading.meter.is_stopped())
+    }
+
+    /// Puts on record that all reading has ended; what was cancelled is told after that.
     fn end(&self) -> Result<Unmounted> {
         let mut bytes = 0;
+        let mut cancelled = Ok(());
         for Reading { record, meter, damaged, .. } in std::mem::take(&mut *lock(&self.reading)).into_values() {
-            let progress = meter.progress();
-            bytes += progress.bytes_done;
-            record.end(Ok(()), progress, |()| damaged.len() as u64)?;
+            bytes += meter.progress().bytes_done;
+            match record.end(meter.unless_cancelled(), &meter, |()| damaged.len() as u64) {
+                Err(error @ ClientError::Cancelled(_)) => cancelled = Err(error),
+                ended => drop(ended?),
+            }
         }
+        cancelled?;
         Ok(Unmounted { bytes, damaged: lock(&self.damaged).len() as u64 })
     }
 }
@@ -205,10 +216,10 @@ struct Serving {
 }
 
 impl Serving {
-    async fn serve(self, listener: TcpListener, meter: &Meter) -> std::io::Result<()> {
+    async fn serve(self, listener: TcpListener, is_over: impl Fn() -> bool) -> std::io::Result<()> {
         let listener = tokio::net::TcpListener::from_std(listener)?;
         let room = Arc::new(Semaphore::new(CONNECTIONS));
-        while !meter.is_stopped() {
+        while !is_over() {
             let Ok(accepted) = tokio::time::timeout(LOOK_EVERY, listener.accept()).await else { continue };
             let Ok((stream, _)) = accepted else {
                 // As many files are open as may be, or whoever connected has gone.

@@ -246,7 +246,8 @@ pub fn restore(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Me
     let started = Instant::now();
     wish.check()?;
     let scope = if wish.paths.is_empty() { Scope::Everything } else { Scope::Selection };
-    let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Restore };
+    let target = Some(wish.target.on_record());
+    let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Restore, target };
     let record = browser.source.begin_restore(&begin, meter)?;
     let troubles = Troubles::default();
     meter.enter(Phase::Sending);
@@ -255,12 +256,11 @@ pub fn restore(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Me
     }
     let result = put_back(browser, point, wish, None, meter, &troubles);
     let troubles = troubles.take();
-    let progress = meter.progress();
     let (Done { left_out, mut kept_both, already_there }, not_on_record) =
-        record.end(result, progress, |_| troubles.len() as u64)?;
+        record.end(result, meter, |_| troubles.len() as u64)?;
     kept_both.sort();
     Ok(RestoreReport {
-        progress,
+        progress: meter.progress(),
         troubles,
         kept_both,
         already_there,

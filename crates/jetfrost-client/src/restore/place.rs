@@ -9,6 +9,7 @@ use jetfrost_image::crypto::StoreKeys;
 use jetfrost_image::format::{Entry, EntryKind, PointHead};
 use jetfrost_image::tree::ChunkSource;
 use jetfrost_platform::{FileKind, Metadata, Opening, name_bytes, os_str, rename_new};
+use jetfrost_wire::restore::RestoreTarget;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
@@ -29,6 +30,17 @@ pub enum Target {
     Original,
     /// Where they were, each under a name that has the point's time in it.
     Beside,
+}
+
+impl Target {
+    /// What the service learns of it.
+    pub(crate) fn on_record(&self) -> RestoreTarget {
+        match self {
+            Self::Into(_) => RestoreTarget::Elsewhere,
+            Self::Original => RestoreTarget::Original,
+            Self::Beside => RestoreTarget::Beside,
+        }
+    }
 }
 
 /// What happens when something else has the name.

@@ -47,6 +47,9 @@ impl Backups {
             ended: None,
             reason: None,
             purpose: begin.purpose.into(),
+            origin: Some(caller.origin.clone()),
+            target: begin.target.map(Into::into),
+            cancelled_by: None,
         };
         let row = self.records.write(|on| {
             let row = row.insert(on)?;
@@ -99,6 +102,29 @@ impl Backups {
         row.reason = Some(why.reason.chars().take(500).collect());
         row.ended = Some(self.clock.now());
         self.end_on_record(&row, outcome)
+    }
+
+    /// Asks whatever program a restore runs in to stop it. A workstation stops only what it began itself: what holds its credential must not
+    /// keep anybody else from getting things back.
+    pub(crate) fn cancel_restore(&self, caller: &Caller, id: &RestoreId) -> Result<Restore> {
+        let missing = || ServiceError::NotFound(Thing::Restore);
+        let row = self.records.read(|on| Ok::<_, ServiceError>(RestoreRow::by_id(id, on)?))?.ok_or_else(missing)?;
+        let line = self.storage.line(caller, &row.workstation_id).map_err(|_| missing())?;
+        caller.may(&act(Purpose::Restore, &line))?;
+        if caller.is_workstation() && row.by != caller.name() {
+            return Err(ServiceError::NotAllowed);
+        }
+        let row = self.records.write(|on| {
+            let row = RestoreRow::cancel(id, &caller.name(), on)?.ok_or(ServiceError::Conflict(Conflict::RestoreEnded))?;
+            self.trail.note(
+                caller,
+                "restore cancelled",
+                &format!("{} point {}", line.workstation.name, row.sequence.get()),
+                on,
+            )?;
+            Ok::<_, ServiceError>(row)
+        })?;
+        Ok(self.tell_restore(&row))
     }
 
     fn current_restore(&self, caller: &Caller, id: &RestoreId) -> Result<RestoreRow> {
@@ -161,7 +187,7 @@ impl Backups {
 /// to give one.
 fn act(purpose: Purpose, line: &WorkstationLine) -> Act<'_> {
     match purpose {
-        Purpose::Restore | Purpose::Attach | Purpose::Mount | Purpose::Export => {
+        Purpose::Restore | Purpose::Attach | Purpose::Mount | Purpose::Export | Purpose::Browse => {
             Act::ReadStore { workstation: line.workstation.id.as_str(), owner: line.account.id.as_str() }
         }
         Purpose::Drill => Act::AddToStore { workstation: line.workstation.id.as_str() },
@@ -176,6 +202,7 @@ fn begun(purpose: Purpose) -> &'static str {
         Purpose::Attach => "disk attached",
         Purpose::Mount => "point mounted",
         Purpose::Export => "export begun",
+        Purpose::Browse => "point browsed",
     }
 }
 
@@ -192,7 +219,7 @@ mod tests {
     fn a_restore_is_on_record_with_who_asked_and_ends_once() {
         let (office, machine) = office_with_points([b"one"]);
         let (backups, id) = (&office.services.backups, &machine.enrolled.workstation);
-        let begin = |point| BeginRestore { point, scope: Scope::Selection, purpose: Purpose::Restore };
+        let begin = |point| BeginRestore { point, scope: Scope::Selection, purpose: Purpose::Restore, target: None };
         assert!(backups.begin_restore(&office.ingrid, id, &begin(2)).is_err(), "there is no such point");
         let restore = backups.begin_restore(&office.ingrid, id, &begin(1)).expect("begun");
         let end = EndRestore { progress: Progress::default(), exceptions: 0 };
@@ -206,11 +233,40 @@ mod tests {
     }
 
     #[test]
+    fn a_report_of_progress_does_not_undo_that_somebody_cancelled() {
+        let (office, machine) = office_with_points([b"one"]);
+        let (backups, id) = (&office.services.backups, &machine.enrolled.workstation);
+        let begin = BeginRestore { point: 1, scope: Scope::Selection, purpose: Purpose::Export, target: None };
+        let restore = backups.begin_restore(&machine.caller, id, &begin).expect("begun");
+        let read_before = backups.current_restore(&machine.caller, &restore.id).expect("underway");
+        let cancelled = backups.cancel_restore(&office.ingrid, &restore.id).expect("cancelled");
+        assert_eq!((cancelled.outcome, cancelled.cancelled_by.as_deref()), (Outcome::Underway, Some("ingrid")));
+        backups.save_restore(&read_before).expect("a report that was under way meanwhile");
+        let heard = backups.restore_progress(&machine.caller, &restore.id, &Progress::default()).expect("the next one");
+        assert_eq!(heard.cancelled_by.as_deref(), Some("ingrid"));
+        let end = GiveUp { stopped: true, reason: "it was cancelled".into(), progress: Progress::default() };
+        backups.give_up_restore(&machine.caller, &restore.id, &end).expect("ended");
+        let late = backups.cancel_restore(&office.ingrid, &restore.id);
+        assert!(matches!(late, Err(ServiceError::Conflict(Conflict::RestoreEnded))));
+    }
+
+    #[test]
+    fn what_holds_a_workstations_credential_cancels_nobody_elses_restore() {
+        let (office, machine) = office_with_points([b"one"]);
+        let (backups, id) = (&office.services.backups, &machine.enrolled.workstation);
+        let begin = BeginRestore { point: 1, scope: Scope::Selection, purpose: Purpose::Browse, target: None };
+        let restore = backups.begin_restore(&office.ingrid, id, &begin).expect("begun");
+        assert!(matches!(backups.cancel_restore(&machine.caller, &restore.id), Err(ServiceError::NotAllowed)));
+        let liv = office.person("liv", Role::Member);
+        assert!(matches!(backups.cancel_restore(&liv, &restore.id), Err(ServiceError::NotFound(Thing::Restore))));
+    }
+
+    #[test]
     fn a_report_has_what_began_in_its_period_page_by_page_and_members_do_not_see_it() {
         let (office, machine) = office_with_points([b"one"]);
         let (backups, id) = (&office.services.backups, &machine.enrolled.workstation);
         let begin = |who: &Caller, purpose| {
-            let begin = BeginRestore { point: 1, scope: Scope::Selection, purpose };
+            let begin = BeginRestore { point: 1, scope: Scope::Selection, purpose, target: None };
             let restore = backups.begin_restore(who, id, &begin).expect("begun");
             office.pass(3_600_000);
             restore
@@ -245,7 +301,7 @@ mod tests {
         let liv = office.person("liv", Role::Member);
         let mut machine = office.machine("tove", "front desk");
         machine.back_up(&office, b"one").expect("a point");
-        let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose: Purpose::Restore };
+        let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose: Purpose::Restore, target: None };
         let refused = office.services.backups.begin_restore(&liv, &machine.enrolled.workstation, &begin);
         assert!(matches!(refused, Err(ServiceError::NotFound(Thing::Workstation))), "{refused:?}");
     }

@@ -6,7 +6,7 @@ use super::{Connection, Count, Id, InJson, Rows, Word};
 use diesel::prelude::*;
 use jetfrost_types::{Changes, DestinationId, ImageStoreId, JobId, PointMark, RestoreId, RunId, Suspicion, WorkstationId};
 use jetfrost_wire::job::{JobKind, JobState};
-use jetfrost_wire::restore::{Purpose, Scope};
+use jetfrost_wire::restore::{Purpose, RestoreTarget, Scope};
 use jetfrost_wire::run::{Outcome, Phase};
 use jetfrost_wire::workstation::PointKind;
 use std::collections::HashMap;
@@ -302,6 +302,11 @@ pub(crate) struct RestoreRow {
     pub(crate) ended: Option<Moment>,
     pub(crate) reason: Option<String>,
     pub(crate) purpose: Word<Purpose>,
+    pub(crate) origin: Option<String>,
+    pub(crate) target: Option<Word<RestoreTarget>>,
+    /// Set by [`RestoreRow::cancel`] alone: a report of progress that was read before must not undo it.
+    #[diesel(skip_update)]
+    pub(crate) cancelled_by: Option<String>,
 }
 
 impl RestoreRow {
@@ -317,6 +322,15 @@ impl RestoreRow {
     pub(crate) fn update_if_underway(&self, on: &mut Connection) -> Rows<bool> {
         let underway = restores::table.find(self.number).filter(restores::outcome.eq(Outcome::Underway.word()));
         diesel::update(underway).set(self).execute(on).map(|rows| rows == 1)
+    }
+
+    /// Notes who cancelled one that is underway; whoever was first stays. `None` when it has ended.
+    pub(crate) fn cancel(id: &RestoreId, by: &str, on: &mut Connection) -> Rows<Option<Self>> {
+        let underway = restores::table.filter(restores::id.eq(id.as_str()).and(restores::outcome.eq(Outcome::Underway.word())));
+        diesel::update(underway.clone().filter(restores::cancelled_by.is_null()))
+            .set(restores::cancelled_by.eq(by))
+            .execute(on)?;
+        underway.select(Self::as_select()).get_result(on).optional()
     }
 
     /// Latest first, before the number `before`.

@@ -306,6 +306,10 @@ mod tests {
     const FIFTEENTH: &str = "
         UPDATE restores SET purpose = 'mount';";
 
+    /// What the sixteenth version added to that: a point that looked like mass deletion.
+    const SIXTEENTH: &str = "
+        UPDATE points SET suspicion = 'deleted' WHERE sequence = 2;";
+
     fn brought_up_to_date(versions: &[&str]) -> (tempfile::TempDir, Records) {
         let directory = tempfile::tempdir().expect("a directory");
         let path = directory.path().join("records.sqlite");
@@ -598,6 +602,26 @@ mod tests {
         records.write(|on| Ok::<_, RecordsError>(on.batch_execute(set)?)).expect("known now");
         let suspects = line(&records).suspect.expect("suspect now");
         assert_eq!((suspects.latest.sequence.get(), suspects.last_good.map(|row| row.sequence.get())), (2, Some(1)));
+    }
+
+    #[test]
+    fn records_of_the_sixteenth_version_have_restores_of_which_it_is_not_known_from_where_or_where_to() {
+        let before = [
+            FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH, TENTH, ELEVENTH, TWELFTH, THIRTEENTH, FOURTEENTH,
+            FIFTEENTH, SIXTEENTH,
+        ];
+        let (_directory, records) = brought_up_to_date(&before);
+        assert_eq!(line(&records).suspect.expect("still").latest.sequence.get(), 2);
+        let id = RestoreId("r".into());
+        let row = records.read(|on| Ok::<_, RecordsError>(RestoreRow::by_id(&id, on)?)).expect("readable").expect("there");
+        assert_eq!((row.origin, row.target.map(|target| target.0), row.cancelled_by), (None, None, None));
+        let known = ["purpose = 'browse'", "target = 'beside'"];
+        for set in known {
+            let set = format!("UPDATE restores SET {set}");
+            records.write(|on| Ok::<_, RecordsError>(on.batch_execute(&set)?)).expect("known now");
+        }
+        let unknown = records.write(|on| Ok::<_, RecordsError>(on.batch_execute("UPDATE restores SET target = 'the moon'")?));
+        assert!(unknown.is_err());
     }
 
     #[test]

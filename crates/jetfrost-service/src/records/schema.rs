@@ -354,6 +354,9 @@ diesel::table! {
         ended -> Nullable<BigInt>,
         reason -> Nullable<Text>,
         purpose -> Text,
+        origin -> Nullable<Text>,
+        target -> Nullable<Text>,
+        cancelled_by -> Nullable<Text>,
     }
 }
 

@@ -45,6 +45,11 @@ impl Caller {
         if may(&self.asker(), act) { Ok(()) } else { Err(ServiceError::NotAllowed) }
     }
 
+    /// Whether it is a workstation with its device credential.
+    pub(crate) fn is_workstation(&self) -> bool {
+        matches!(self.who, Who::Device { .. })
+    }
+
     /// The caller's name, as people know it.
     pub(crate) fn name(&self) -> String {
         match &self.who {

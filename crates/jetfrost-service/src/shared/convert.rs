@@ -128,6 +128,9 @@ pub(crate) fn restore(row: &RestoreRow, now: Moment) -> Restore {
         scope: row.scope.0,
         purpose: row.purpose.0,
         by: row.by.clone(),
+        origin: row.origin.clone(),
+        target: row.target.map(|target| target.0),
+        cancelled_by: row.cancelled_by.clone(),
         outcome: shown_outcome(row.outcome.0, row.last_heard, now),
         progress: Progress {
             phase: Phase::Sending,

@@ -48,8 +48,21 @@ pub(crate) enum Form {
     Html,
 }
 
-const HEADS: [&str; 11] =
-    ["started", "workstation", "account", "what", "point", "by", "outcome", "files", "bytes", "exceptions", "ended"];
+const HEADS: [&str; 13] = [
+    "started",
+    "workstation",
+    "account",
+    "what",
+    "point",
+    "by",
+    "from",
+    "to",
+    "outcome",
+    "files",
+    "bytes",
+    "exceptions",
+    "ended",
+];
 
 impl Report {
     pub(crate) fn run(self, state_dir: &StateDir, ui: &Ui) -> Done {
@@ -88,7 +101,10 @@ fn say(found: &[ReportedRestore], ui: &Ui) {
         vec![
             moment(restore.started),
             name.clone(),
-            restore.purpose.word().into(),
+            restore.target.map_or_else(
+                || restore.purpose.word().to_owned(),
+                |target| format!("{}, {}", restore.purpose.word(), target.word()),
+            ),
             restore.point.to_string(),
             restore.by.clone(),
             labels::outcome(restore.outcome),
@@ -102,7 +118,7 @@ fn say(found: &[ReportedRestore], ui: &Ui) {
 }
 
 /// The cells of a line, as programs read them.
-fn cells(line: &ReportedRestore) -> [String; 11] {
+fn cells(line: &ReportedRestore) -> [String; 13] {
     let ReportedRestore { name, login, restore } = line;
     [
         restore.started.to_string(),
@@ -111,6 +127,8 @@ fn cells(line: &ReportedRestore) -> [String; 11] {
         restore.purpose.word().into(),
         restore.point.to_string(),
         restore.by.clone(),
+        restore.origin.clone().unwrap_or_default(),
+        restore.target.map(|target| target.word().to_owned()).unwrap_or_default(),
         restore.outcome.word().into(),
         restore.progress.files_done.to_string(),
         restore.progress.bytes_done.to_string(),
@@ -179,6 +197,9 @@ mod tests {
             scope: Scope::Selection,
             purpose: Purpose::Drill,
             by: "ingrid, \"the admin\"".into(),
+            origin: Some("192.0.2.9".into()),
+            target: None,
+            cancelled_by: None,
             outcome: Outcome::Complete,
             progress: Progress { files_done: 3, bytes_done: 90, ..Progress::default() },
             exceptions: 0,

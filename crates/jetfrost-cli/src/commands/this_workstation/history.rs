@@ -53,6 +53,7 @@ pub(crate) fn say_history(runs: &[Run], restores: &[RestoreRecord], waits: &[Wai
             Purpose::Attach => format!("disk of {} attached", restore.point),
             Purpose::Mount => format!("{} mounted", restore.point),
             Purpose::Export => format!("export of {}", restore.point),
+            Purpose::Browse => format!("{} browsed", restore.point),
         };
         let note = restore.reason.clone().unwrap_or_else(|| format!("by {}", restore.by));
         let cells = vec![

@@ -10,7 +10,7 @@ use jetfrost_wire::{Page, Problem};
 use super::super::{App, Reply};
 use crate::shared::Credential;
 
-serve!(restore_report, begin_restore, restore_progress, end_restore, give_up_restore,);
+serve!(restore_report, begin_restore, restore_progress, end_restore, give_up_restore, cancel_restore,);
 
 /// Restores, drills and other reads of points of all workstations, latest first.
 #[utoipa::path(tag = "restores", params(RestoreQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<ReportedRestore>), (status = "default", body = Problem, content_type = "application/problem+json")))]
@@ -50,4 +50,11 @@ async fn end_restore(app: Data<App>, credential: Credential, id: Path<RestoreId>
 #[post("/restores/{id}/give-up")]
 async fn give_up_restore(app: Data<App>, credential: Credential, id: Path<RestoreId>, body: Json<GiveUp>) -> Reply<Restore> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.give_up_restore(caller, &id, &body)).await?))
+}
+
+/// Asks the program in which a restore runs to cancel it. It ends once that program hears of it, within seconds.
+#[utoipa::path(tag = "restores", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[post("/restores/{id}/cancellation")]
+async fn cancel_restore(app: Data<App>, credential: Credential, id: Path<RestoreId>) -> Reply<Restore> {
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.cancel_restore(caller, &id)).await?))
 }
