@@ -1,5 +1,5 @@
 //! Ratios against what the machine itself can do, measured in the same run: `jetfrost-bench` for all of it, or one of
-//! `files [TREE]`, `restore [TREE]`, `incompressible`, `disks`, `sparse`, `crowd`, `many [N]`, `names [N]`, `store`, `suspects [DAYS]`, `watching`, `agents`; `scale`
+//! `files [TREE]`, `restore [TREE]`, `incompressible`, `disks`, `sparse`, `crowd`, `many [N]`, `browser [N]`, `names [N]`, `store`, `suspects [DAYS]`, `watching`, `agents`; `scale`
 //! simulates a year of many workstations.
 //!
 //! Each work is done by the programs as they ship, over TLS on loopback, and by plain system tools; both read the same
@@ -7,6 +7,7 @@
 #![expect(clippy::print_stdout, reason = "this program's output is its purpose")]
 
 mod agents;
+mod browser;
 mod crowd;
 mod disks;
 mod files;
@@ -44,6 +45,7 @@ fn main() {
         Some("crowd") => apart(crowd::run),
         Some("many") => apart(|scratch| many::run(scratch, more.as_deref().and_then(|n| n.parse().ok()).unwrap_or(MANY))),
         Some("names") => apart(|scratch| names::run(scratch, more.as_deref().and_then(|n| n.parse().ok()).unwrap_or(MANY))),
+        Some("browser") => apart(|scratch| browser::run(scratch, more.as_deref().and_then(|n| n.parse().ok()).unwrap_or(MANY))),
         Some("store") => apart(store::run),
         Some("agents") => apart(agents::run),
         Some("suspects") => apart(|scratch| suspects::run(scratch, more.as_deref().and_then(|n| n.parse().ok()).unwrap_or(DAYS))),
@@ -58,6 +60,7 @@ fn main() {
             apart(disks::sparse);
             apart(crowd::run);
             apart(|scratch| many::run(scratch, MANY));
+            apart(|scratch| browser::run(scratch, MANY));
             apart(|scratch| names::run(scratch, MANY));
             apart(store::run);
             apart(|scratch| suspects::run(scratch, DAYS));

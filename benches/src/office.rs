@@ -66,6 +66,13 @@ impl Station {
         Self { home: office.at(name) }
     }
 
+    /// Its id at the service.
+    pub(crate) fn id(&self) -> String {
+        let said: serde_json::Value =
+            serde_json::from_str(&jetfrost_ends(&self.home, &["status", "--json"], 0).out).expect("JSON");
+        said["id"].as_str().expect("an id").to_owned()
+    }
+
     pub(crate) fn keep(&self, path: &Path, is_disk: bool) {
         let mut arguments = vec!["include", path.to_str().expect("text")];
         if is_disk {

@@ -2,7 +2,7 @@
 import { BButton, BSpinner } from 'bootstrap-vue-next'
 import { onBeforeUnmount, ref, watch } from 'vue'
 import { shown, shownName } from '../image/path'
-import { moment, size } from '../logic/format'
+import { many, moment, size } from '../logic/format'
 import type { Preview, ShownEntry, ShownVersion } from '../worker/protocol'
 
 /** A file of the past: a preview, its versions, and the file itself. */
@@ -42,27 +42,29 @@ const inPoints = (version: ShownVersion) => {
       <BButton size="sm" variant="primary" :disabled="busy" @click="emit('download', point)">Download</BButton>
       <BButton v-if="!versions" size="sm" variant="outline-secondary" @click="emit('versions')">All versions</BButton>
     </div>
-    <table v-if="versions" class="table table-sm align-middle mb-3">
-      <caption class="caption-top py-1">Versions</caption>
-      <thead>
-        <tr>
-          <th scope="col">Modified</th>
-          <th scope="col" class="jf-number">Size</th>
-          <th scope="col">In</th>
-          <th scope="col"><span class="visually-hidden">Actions</span></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="version in versions" :key="version.points[0]">
-          <td>{{ moment(new Date(version.entry.modified).toISOString()) }}</td>
-          <td class="jf-number">{{ size(version.entry.bytes) }}</td>
-          <td>{{ inPoints(version) }}</td>
-          <td class="text-end">
-            <BButton size="sm" variant="outline-secondary" :disabled="busy" :aria-label="`Download the version of ${inPoints(version)}`" @click="emit('download', version.points[0] ?? point)">Download</BButton>
-          </td>
-        </tr>
-      </tbody>
-    </table>
+    <div v-if="versions" class="jf-versions mb-3" tabindex="0" role="region" aria-label="Versions">
+      <table class="table table-sm align-middle">
+        <caption class="caption-top py-1">{{ many(versions.length, 'version') }}</caption>
+        <thead>
+          <tr>
+            <th scope="col">Modified</th>
+            <th scope="col" class="jf-number">Size</th>
+            <th scope="col">In</th>
+            <th scope="col"><span class="visually-hidden">Actions</span></th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="version in versions" :key="version.points[0]">
+            <td>{{ moment(new Date(version.entry.modified).toISOString()) }}</td>
+            <td class="jf-number">{{ size(version.entry.bytes) }}</td>
+            <td>{{ inPoints(version) }}</td>
+            <td class="text-end">
+              <BButton size="sm" variant="outline-secondary" :disabled="busy" :aria-label="`Download the version of ${inPoints(version)}`" @click="emit('download', version.points[0] ?? point)">Download</BButton>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
     <p v-if="!preview" class="jf-quiet mb-0"><BSpinner small /> Reading…</p>
     <p v-else-if="preview.kind === 'none'" class="jf-quiet mb-0">{{ preview.why }}</p>
     <img v-else-if="preview.kind === 'image'" :src="image" :alt="`Preview of ${shownName(file.path)}`" class="img-fluid rounded" />

@@ -21,7 +21,7 @@ const KINDS: Partial<Record<ShownEntry['kind'], string>> = { link: 'link', fifo:
           <th scope="col"><span class="visually-hidden">Select</span></th>
           <th scope="col">Name</th>
           <th scope="col" class="jf-number">Size</th>
-          <th scope="col">Modified</th>
+          <th scope="col" class="d-none d-md-table-cell">Modified</th>
         </tr>
       </thead>
       <tbody>
@@ -41,10 +41,11 @@ const KINDS: Partial<Record<ShownEntry['kind'], string>> = { link: 'link', fifo:
             <template v-else>
               {{ shownName(entry.path) }} <span class="jf-quiet">{{ KINDS[entry.kind] }}<template v-if="entry.target"> to {{ entry.target }}</template></span>
             </template>
+            <span class="jf-quiet small d-block d-md-none">{{ moment(new Date(entry.modified).toISOString()) }}</span>
             <span v-if="entry.isPartial" class="jf-quiet small"> {{ entry.kind === 'folder' ? 'could not be listed completely' : 'was changing while it was backed up' }}</span>
           </th>
-          <td class="jf-number">{{ entry.kind === 'folder' ? '–' : size(entry.bytes) }}</td>
-          <td class="text-nowrap">{{ moment(new Date(entry.modified).toISOString()) }}</td>
+          <td class="jf-number">{{ entry.kind === 'file' || entry.kind === 'block-device' ? size(entry.bytes) : '–' }}</td>
+          <td class="text-nowrap d-none d-md-table-cell">{{ moment(new Date(entry.modified).toISOString()) }}</td>
         </tr>
       </tbody>
     </table>

@@ -21,9 +21,9 @@ const emit = defineEmits<{ go: [hit: Hit]; stop: []; close: [] }>()
     <thead>
       <tr>
         <th scope="col">Name</th>
-        <th scope="col">Folder</th>
-        <th scope="col" class="jf-number">Size</th>
-        <th scope="col">Modified</th>
+        <th scope="col" class="d-none d-md-table-cell">Folder</th>
+        <th scope="col" class="jf-number d-none d-md-table-cell">Size</th>
+        <th scope="col" class="d-none d-md-table-cell">Modified</th>
         <th scope="col" class="jf-number">Latest in</th>
       </tr>
     </thead>
@@ -31,10 +31,11 @@ const emit = defineEmits<{ go: [hit: Hit]; stop: []; close: [] }>()
       <tr v-for="hit in found.hits" :key="hit.entry.path">
         <th scope="row" class="fw-normal text-break">
           <button type="button" class="btn btn-link p-0 text-start" @click="emit('go', hit)">{{ shownName(hit.entry.path) }}{{ hit.entry.kind === 'folder' ? '/' : '' }}</button>
+          <span class="jf-quiet small d-block d-md-none">{{ shown(parentOf(hit.entry.path)) }}</span>
         </th>
-        <td class="text-break">{{ shown(parentOf(hit.entry.path)) }}</td>
-        <td class="jf-number">{{ hit.entry.kind === 'folder' ? '–' : size(hit.entry.bytes) }}</td>
-        <td class="text-nowrap">{{ moment(new Date(hit.entry.modified).toISOString()) }}</td>
+        <td class="text-break d-none d-md-table-cell">{{ shown(parentOf(hit.entry.path)) }}</td>
+        <td class="jf-number d-none d-md-table-cell">{{ hit.entry.kind === 'folder' ? '–' : size(hit.entry.bytes) }}</td>
+        <td class="text-nowrap d-none d-md-table-cell">{{ moment(new Date(hit.entry.modified).toISOString()) }}</td>
         <td class="jf-number">{{ hit.point }}</td>
       </tr>
     </tbody>

@@ -11,6 +11,9 @@ import type { PointBody } from './point'
 /** Pages of listings that are kept, in bytes. */
 const KEPT = 24 << 20
 
+/** Pages that are asked for together before their turn. */
+const MOST_WARMED = 64
+
 /** Brings a point, opened. */
 export type OpenPoint = (sequence: number) => Promise<PointBody>
 
@@ -99,6 +102,7 @@ export class UnlockedStore {
   private async *walkListing(listing: Content, folder: RawPath, lost: (path: RawPath, error: ImageError) => void): AsyncGenerator<Found> {
     try {
       for await (const entries of readListing(this.pages, listing)) {
+        await this.warm(entries.flatMap(listingIn))
         for (const entry of entries) {
           const path = below(folder, entry.name)
           yield { path, entry }
@@ -124,6 +128,14 @@ export class UnlockedStore {
     }
   }
 
+  /** Asks for the first pages of listings together: they are needed one after another. Which of them is lost is told when its turn comes. */
+  private async warm(listings: Content[]): Promise<void> {
+    const names = listings.flatMap(({ depth, parts }) => (depth === 0 ? parts.flatMap(({ name }) => name ?? []) : []))
+    await this.pages.get(names.slice(0, MOST_WARMED)).catch((error: unknown) => {
+      if (!isLoss(error)) throw error
+    })
+  }
+
   private async *everything(sequences: number[], step: Step, lost: (path: RawPath) => void): AsyncGenerator<Found & { point: number }> {
     const seen = new Set<string>()
     for (const point of sequences) {
@@ -136,12 +148,16 @@ export class UnlockedStore {
             step()
             const places = names.map((name) => `${folder}\0${toHex(name)}`)
             const fresh = names.filter((_, i) => !seen.has(places[i] ?? ''))
+            const inside: typeof folders = []
             for (const entry of (await this.pages.get(fresh)).flatMap(readPage)) {
               const path = below(folder, entry.name)
               yield { path, entry, point }
-              if (entry.kind === 'folder' && entry.content) folders.push({ folder: path, listing: entry.content })
+              for (const listing of listingIn(entry)) inside.push({ folder: path, listing })
             }
             for (const place of places) seen.add(place)
+            const unseen = inside.filter(({ folder: at, listing: { parts } }) => parts.some(({ name }) => name && !seen.has(`${at}\0${toHex(name)}`)))
+            await this.warm(unseen.map((one) => one.listing))
+            folders.push(...unseen)
           }
         } catch (error) {
           if (!isLoss(error)) throw error
@@ -198,6 +214,8 @@ export class UnlockedStore {
     })
   }
 }
+
+const listingIn = (entry: Entry): Content[] => (entry.kind === 'folder' && entry.content ? [entry.content] : [])
 
 /** Whether nothing that a person would notice differs: kind, time, length and content. */
 function isSameState(a: Entry, b: Entry): boolean {

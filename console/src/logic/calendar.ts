@@ -52,4 +52,4 @@ export function byDay(points: Point[]): Map<Day, Point[]> {
 
 export const monthText = (month: Month) => new Date(`${month}-15T12:00`).toLocaleString('en', { month: 'long', year: 'numeric' })
 
-export const dayText = (day: Day) => new Date(`${day}T12:00`).toLocaleString('en', { weekday: 'long', day: 'numeric', month: 'long', year: 'numeric' })
+export const dayText = (day: Day) => new Date(`${day}T12:00`).toLocaleString('en-GB', { weekday: 'long', day: 'numeric', month: 'long', year: 'numeric' })

@@ -39,6 +39,11 @@ async fn main() {
     browser.fill_in_form("Unlock", "Image passphrase of redshank", "three herring gulls").await;
     browser.press("Unlock").await;
     browser.sees("as of").await;
+    browser.press("Logs/").await;
+    browser.press("instruments.log").await;
+    browser.sees("Only the beginning").await;
+    browser.press("All versions").await;
+    browser.sees("versions").await;
     browser.picture(&into.join("console-browse.png")).await;
 
     go("/").await;

@@ -120,7 +120,7 @@ fn a_person_downloads_yesterdays_version_and_what_was_sent_holds_no_secret_no_ke
         browser.press("offer to the harbour.txt").await;
         browser.sees("what it says today").await;
         browser.press("All versions").await;
-        browser.sees("Versions").await;
+        browser.sees("2 versions").await;
         assert_eq!(browser.violations().await, Vec::<String>::new(), "unlocked");
         // The folder and the file are where they were in the point of yesterday.
         browser.press_about("point 1").await;
