@@ -22,10 +22,6 @@ async fn main() {
     browser.sees("Updates live").await;
     browser.picture(&into.join("console-overview.png")).await;
 
-    browser.press("Dark colours").await;
-    browser.picture(&into.join("console-overview-dark.png")).await;
-    browser.press("Light colours").await;
-
     go("/").await;
     browser.sees("lapwing").await;
     browser.follow("lapwing").await;

@@ -10,6 +10,7 @@ use std::process::{Command, Stdio};
 use std::sync::{Arc, Mutex};
 use std::thread;
 
+use jetfrost_client::ClientError;
 use jetfrost_client::browse::Browser;
 use jetfrost_client::mount::{Address, Mounting, Unmounted, mount};
 use jetfrost_client::progress::Meter;
@@ -17,6 +18,7 @@ use jetfrost_platform::{Accounts, System};
 use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_tests::programs::Said;
 use jetfrost_wire::restore::{Purpose, Restore};
+use jetfrost_wire::run::Outcome;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, percent_encode};
 
 use crate::disks::Stop;
@@ -236,8 +238,7 @@ fn what_is_read_is_on_record_and_what_is_damaged_is_named() {
         }
     });
     assert_eq!((unmounted.bytes, damaged.len()), (16, 0));
-    let id = station.home.membership().expect("joined").workstation;
-    let records: Vec<Restore> = office.api.list(&format!("/workstations/{id}/restores")).expect("listed");
+    let records = restores(&office, &station);
     assert_eq!(records[0].purpose, Purpose::Mount);
     assert_eq!((records[0].point, records[0].progress.bytes_done, records[0].progress.files_done), (1, 16, 1));
     // A disk that flips a bit of what is nearly all there is.
@@ -254,7 +255,7 @@ fn what_is_read_is_on_record_and_what_is_damaged_is_named() {
         assert!(!got.status.success(), "a file that is not whole is not taken for one");
     });
     assert_eq!(unmounted.damaged, 1);
-    let records: Vec<Restore> = office.api.list(&format!("/workstations/{id}/restores")).expect("listed");
+    let records = restores(&office, &station);
     assert_eq!((records.len(), records[0].point, records[0].exceptions, records[1].exceptions), (3, 1, 1, 0));
     assert!(damaged[0].ends_with("letters/large"), "{damaged:?}");
 }
@@ -422,4 +423,32 @@ fn the_parts_of_the_standard_suite_that_only_read_pass() {
             }
         }
     });
+}
+
+#[test]
+fn a_mount_that_an_administrator_cancels_ends_at_the_workstation_and_says_who_wanted_it() {
+    let (office, station) = setup();
+    let browser = Browser::open(&station.home).expect("opened");
+    let (told, address) = std::sync::mpsc::channel::<Address>();
+    let ended = thread::scope(|scope| {
+        let serving = scope.spawn(|| {
+            let how = Mounting { port: 0, also: None, on_damage: Box::new(|_| ()) };
+            mount(&browser, how, &Meter::default(), |address| told.send(address.clone()).expect("awaited"))
+        });
+        let Address { at, path, .. } = address.recv().expect("it is ready");
+        let point = &points(&format!("http://{at}{path}"))[0];
+        assert_eq!(curl(&[&in_point(point, &station.folder.join("letters/one.odt"))]).out, "dear Aud");
+        let [record] = &restores(&office, &station)[..] else { panic!("one point was read") };
+        assert!(record.origin.is_some(), "{record:?}");
+        let _: Restore = office.api.post(&format!("/restores/{}/cancellation", record.id), &()).expect("cancelled");
+        serving.join().expect("no panic")
+    });
+    assert!(matches!(ended, Err(ClientError::Cancelled(who)) if who == "ingrid"));
+    let [record] = &restores(&office, &station)[..] else { panic!("it stays on record") };
+    assert_eq!((record.outcome, record.cancelled_by.as_deref()), (Outcome::Stopped, Some("ingrid")));
+}
+
+fn restores(office: &Office, station: &Workstation) -> Vec<Restore> {
+    let id = station.home.membership().expect("joined").workstation;
+    office.api.list(&format!("/workstations/{id}/restores")).expect("listed")
 }

@@ -55,7 +55,8 @@ pub(crate) fn say_history(runs: &[Run], restores: &[RestoreRecord], waits: &[Wai
             Purpose::Export => format!("export of {}", restore.point),
             Purpose::Browse => format!("{} browsed", restore.point),
         };
-        let note = restore.reason.clone().unwrap_or_else(|| format!("by {}", restore.by));
+        let cancelled = restore.cancelled_by.as_ref().map(|who| format!("cancelled by {who}"));
+        let note = cancelled.or_else(|| restore.reason.clone()).unwrap_or_else(|| format!("by {}", restore.by));
         let cells = vec![
             what,
             labels::outcome(restore.outcome),
