@@ -14,7 +14,9 @@ use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::check::check;
 use jetfrost_client::disk::partitions::Scheme;
 use jetfrost_client::disk::{DiskReport, Target, restore_disk};
+use jetfrost_client::drill::{DiskDrillReport, FileSystem, Found, Rehearsal, drill_disks};
 use jetfrost_client::progress::Meter;
+use jetfrost_client::restore::Trouble;
 use jetfrost_image::crypto::{Random, SeededRandom};
 use jetfrost_tests::mounted::{LoopDevice, Mounted};
 use jetfrost_tests::office::{Office, Workstation};
@@ -22,7 +24,9 @@ use jetfrost_tests::witness;
 use jetfrost_wire::point::Point;
 use jetfrost_wire::restore::{Purpose, Restore};
 use jetfrost_wire::run::Outcome;
-use jetfrost_wire::workstation::PointKind;
+use jetfrost_wire::workstation::{PointKind, Workstation as WorkstationRecord};
+
+use crate::integrity::largest_segment;
 
 const MIB: u64 = 1 << 20;
 
@@ -290,4 +294,67 @@ fn a_damaged_extent_costs_what_it_held_and_nothing_else() {
         }
     }
     assert_eq!(lost, MIB);
+}
+
+/// Flips a bit of a file.
+fn flip(path: &Path, at: u64) {
+    let file = OpenOptions::new().read(true).write(true).open(path).expect("there");
+    let mut byte = [0];
+    file.read_exact_at(&mut byte, at).expect("read");
+    file.write_all_at(&[byte[0] ^ 4], at).expect("flipped");
+}
+
+fn rehearsed(station: &Workstation) -> DiskDrillReport {
+    let browser = Browser::open(&station.home).expect("joined");
+    let point = browser.point(&At::Latest, PointKind::Disk).expect("a point");
+    let how = Rehearsal { share: 100, most: 1 << 30, scratch: station.home.directory().into(), memory: None };
+    drill_disks(&browser, &point, &how, &Arc::new(Meter::default())).expect("rehearsed")
+}
+
+#[test]
+fn a_drill_brings_extents_back_and_opens_partition_tables_and_file_systems() {
+    let (office, station, accounts, survey) = office_with_disks();
+    // The first partition of the divided disk has a file system, too; the second has something unknown.
+    tool("mkfs.ext4", &["-q", "-E", "offset=1048576", text(&survey), "20M"]);
+    station.back_up_disks().expect("a point");
+    let report = rehearsed(&station);
+    assert!(report.troubles.is_empty(), "{:?}", report.troubles);
+    let of = |path: &Path| report.disks.iter().find(|disk| disk.path == path).expect("drilled");
+    let (whole, divided) = (of(&accounts), of(&survey));
+    assert!(whole.extents > 6 && whole.extents == whole.of && whole.compared_here == whole.extents, "{whole:?}");
+    let opened = |names| FileSystem::Opens(names);
+    // '.', '..' and lost+found, and two files in the one.
+    assert_eq!((&whole.table, &whole.file_systems[..]), (&None, &[Found { partition: None, what: opened(5) }][..]));
+    assert_eq!(divided.table.as_ref().map(|table| table.partitions.len()), Some(2));
+    assert_eq!(divided.file_systems, [Found { partition: Some(1), what: opened(3) }]);
+    let id = station.home.membership().expect("joined").workstation;
+    let record: WorkstationRecord = office.api.get(&format!("/workstations/{id}")).expect("a workstation");
+    assert!(record.store.drilled.is_some() && record.store.drill_failed.is_none());
+}
+
+#[test]
+fn a_drill_of_disks_says_which_file_system_does_not_open_and_what_is_damaged() {
+    let (office, station, accounts, _) = office_with_disks();
+    // A bit flipped in the root folder of a file system before it was backed up: the point is as the disk was, and of no use.
+    let root = tool("debugfs", &["-R", "blocks /", text(&accounts)]);
+    let block: u64 = root.split_whitespace().next().expect("a block").parse().expect("a number");
+    let size = tool("dumpe2fs", &["-h", text(&accounts)]);
+    let size =
+        size.lines().find_map(|line| line.strip_prefix("Block size:")).expect("a size").trim().parse::<u64>().expect("a number");
+    flip(&accounts, block * size + 20);
+    station.back_up_disks().expect("a point");
+    let report = rehearsed(&station);
+    let told: Vec<_> = report.troubles.iter().map(|trouble| (trouble.path.as_path(), trouble.explanation.as_str())).collect();
+    assert!(
+        matches!(told[..], [(path, why)] if path == accounts && why.contains("the ext4 file system of the disk does not open")),
+        "{told:?}"
+    );
+    // The server's disk flips a bit of an extent.
+    let segment = largest_segment(&office);
+    flip(&segment, fs::metadata(&segment).expect("there").len() / 2);
+    let damaged = rehearsed(&station).troubles.iter().filter(|trouble| trouble.trouble == Trouble::Damaged).count();
+    assert_eq!(damaged, 1);
+    let id = station.home.membership().expect("joined").workstation;
+    let record: WorkstationRecord = office.api.get(&format!("/workstations/{id}")).expect("a workstation");
+    assert!(record.store.drill_failed.is_some(), "what did not come back is no proof");
 }

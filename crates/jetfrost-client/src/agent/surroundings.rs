@@ -20,7 +20,7 @@ use crate::browse::{At, Browser};
 use crate::catalogue::Catalogue;
 use crate::clock::minute_of_day;
 use crate::diagnosis::{Findings, diagnose, send_kept, send_or_keep};
-use crate::drill::{Rehearsal, drill};
+use crate::drill::{Rehearsal, drill, drill_disks};
 use crate::error::ClientError;
 use crate::join::{find_again, go_back};
 use crate::progress::Meter;
@@ -247,8 +247,20 @@ impl Surroundings for ThisMachine {
 
     fn drill(&self, meter: &Arc<Meter>) -> Result<(), ClientError> {
         let browser = Browser::open(&self.state_dir)?;
-        let point = browser.point(&At::Latest, PointKind::Files)?;
-        drill(&browser, &point, &Rehearsal::usual(self.state_dir.directory()), meter).map(drop)
+        let how = Rehearsal::usual(self.state_dir.directory());
+        let latest = |kind| match browser.point(&At::Latest, kind) {
+            Err(ClientError::NoPoint(_)) => Ok(None),
+            other => other.map(Some),
+        };
+        let (files, disks) = (latest(PointKind::Files)?, latest(PointKind::Disk)?);
+        if let Some(point) = &files {
+            drill(&browser, point, &how, meter).map(drop)?;
+        }
+        match &disks {
+            Some(point) => drill_disks(&browser, point, &how, meter).map(drop),
+            None if files.is_none() => Err(ClientError::NoPoint("yet".into())),
+            None => Ok(()),
+        }
     }
 }
 

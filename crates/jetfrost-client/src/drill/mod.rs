@@ -1,6 +1,8 @@
 //! A drill: a rehearsal of a restore. Some files are drawn, brought back for real, read back from where they were put, and
 //! compared with the point and with what is still at its place on this machine.
 
+mod disks;
+mod file_systems;
 mod proven;
 
 use std::collections::HashSet;
@@ -26,6 +28,8 @@ use crate::salvage::check_room;
 use crate::same_content::{is_content, number_of};
 use crate::walk_tree::{Met, go_through};
 
+pub use disks::{DiskDrillReport, DrilledDisk, drill_disks};
+pub use file_systems::{FileSystem, Found};
 use proven::Proven;
 
 type Result<T> = std::result::Result<T, ClientError>;
