@@ -1,10 +1,26 @@
 import { describe, expect, it } from 'vitest'
-import { provenText, restoreWords } from './restore'
+import { noteText, provenText, restoreWords, scopeText } from './restore'
 
 describe('a restore on record', () => {
   it('is told by what it was for', () => {
     expect(restoreWords({ purpose: 'restore', point: 7 })).toBe('Restore from point 7')
     expect(restoreWords({ purpose: 'mount', point: 7 })).toBe('Point 7 mounted')
+  })
+})
+
+describe('what there is to say of a restore', () => {
+  const restore = {
+    ...{ id: 'r', workstation: 'w', point: 7, scope: 'selection', purpose: 'restore', by: 'pelle', outcome: 'stopped', exceptions: 2, started: '2026-11-20T12:00:00Z' },
+    progress: { phase: 'sending', files_done: 1, bytes_done: 1, sent: 1 },
+  } as const
+
+  it('is who, from where, who cancelled it, and what did not come back', () => {
+    expect(noteText(restore)).toBe('by pelle; 2 not as they were')
+    expect(noteText({ ...restore, origin: '192.0.2.9', cancelled_by: 'ingrid', reason: 'it was cancelled' })).toBe('cancelled by ingrid; by pelle from 192.0.2.9; 2 not as they were')
+  })
+
+  it('says where to, as far as that is known', () => {
+    expect([scopeText(restore), scopeText({ ...restore, target: 'beside' })]).toEqual(['selection', 'selection, beside what is there'])
   })
 })
 

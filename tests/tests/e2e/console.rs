@@ -184,7 +184,7 @@ fn a_workstation_its_backup_restore_and_drill_show_by_themselves() {
         browser.follow("dunlin").await;
         browser.sees("1 file, 123 kB").await;
         block_in_place(|| station.restore_all(&office.path("back"))).expect("a restore");
-        browser.sees("Restore from point 1 (everything)").await;
+        browser.sees("Restore from point 1 (everything, to another place)").await;
         browser.sees("none yet: jetfrost drill").await;
         block_in_place(|| station.drill(100)).expect("a drill");
         browser.sees("restored point 1, just now").await;
