@@ -1,4 +1,5 @@
 import { describe, expect, it } from 'vitest'
+import type { Restore } from '../api/types'
 import { noteText, provenText, restoreWords, scopeText } from './restore'
 
 describe('a restore on record', () => {
@@ -9,10 +10,18 @@ describe('a restore on record', () => {
 })
 
 describe('what there is to say of a restore', () => {
-  const restore = {
-    ...{ id: 'r', workstation: 'w', point: 7, scope: 'selection', purpose: 'restore', by: 'pelle', outcome: 'stopped', exceptions: 2, started: '2026-11-20T12:00:00Z' },
+  const restore: Restore = {
+    id: 'r',
+    workstation: 'w',
+    point: 7,
+    scope: 'selection',
+    purpose: 'restore',
+    by: 'pelle',
+    outcome: 'stopped',
+    exceptions: 2,
+    started: '2026-11-20T12:00:00Z',
     progress: { phase: 'sending', files_done: 1, bytes_done: 1, sent: 1 },
-  } as const
+  }
 
   it('is who, from where, who cancelled it, and what did not come back', () => {
     expect(noteText(restore)).toBe('by pelle; 2 not as they were')
