@@ -47,7 +47,7 @@ impl Browser {
     pub fn open(state_dir: &StateDir) -> Result<Self> {
         let (membership, api) = state_dir.device_api()?;
         let keys = state_dir.keys(&membership)?;
-        Ok(Self { source: StoreSource::Service { api, membership: Box::new(membership) }, keys })
+        Ok(Self { source: StoreSource::Service { api, of: Box::new(membership.into()) }, keys })
     }
 
     /// The points, latest first.

@@ -2,6 +2,7 @@
 
 pub mod agent;
 pub mod api;
+pub mod at_service;
 pub mod attach;
 pub mod backup;
 pub mod browse;

@@ -42,7 +42,7 @@ pub enum Opening<'o> {
 }
 
 impl Opening<'_> {
-    fn open(&self, slot: &Slot) -> std::result::Result<StoreKey, OpenError> {
+    pub(crate) fn open(&self, slot: &Slot) -> std::result::Result<StoreKey, OpenError> {
         match self {
             Self::Secret(secret) => unwrap_key(slot, *secret),
             Self::Office(office) => unwrap_with_office_key(slot, office),

@@ -25,15 +25,31 @@ type Result<T> = std::result::Result<T, ClientError>;
 /// An image store to read from.
 #[derive(Clone)]
 pub(crate) enum StoreSource {
-    /// The service's, as this workstation.
+    /// The service's.
     Service {
-        /// The service.
+        /// The service, and as whom it is asked.
         api: Api,
-        /// This workstation.
-        membership: Box<Membership>,
+        /// Whose store it is.
+        of: Box<StoreOf>,
     },
     /// A directory that holds an image store.
     Directory(Arc<StoreDirectory>),
+}
+
+/// Whose an image store at the service is.
+#[derive(Clone)]
+pub(crate) struct StoreOf {
+    pub(crate) store: String,
+    pub(crate) workstation: String,
+    pub(crate) name: String,
+    /// Whether it is that of this machine, which then reads it as itself.
+    pub(crate) is_own: bool,
+}
+
+impl From<Membership> for StoreOf {
+    fn from(own: Membership) -> Self {
+        Self { store: own.store, workstation: own.workstation, name: own.name, is_own: true }
+    }
 }
 
 /// An image store in a directory, and where what is derived from it is kept meanwhile.
@@ -48,7 +64,7 @@ impl StoreSource {
     /// Fetches sealed chunks and gives each to `each` in the order of `names`; `None` for one that is damaged or missing.
     pub(crate) fn fetch(&self, names: &[ChunkName], mut each: impl FnMut(usize, Option<&mut [u8]>) -> Result<()>) -> Result<()> {
         match self {
-            Self::Service { api, membership } => api.fetch(&membership.store, names, each),
+            Self::Service { api, of } => api.fetch(&of.store, names, each),
             Self::Directory(directory) => names.iter().enumerate().try_for_each(|(i, name)| match directory.store.chunk(name) {
                 Ok(mut sealed) => each(i, Some(&mut sealed)),
                 Err(StoreError::NoChunk(_) | StoreError::DamagedChunk { .. }) => each(i, None),
@@ -60,15 +76,20 @@ impl StoreSource {
     /// The name of the workstation, where the service is asked.
     pub(crate) fn workstation(&self) -> Option<&str> {
         match self {
-            Self::Service { membership, .. } => Some(&membership.name),
+            Self::Service { of, .. } => Some(&of.name),
             Self::Directory(_) => None,
         }
+    }
+
+    /// Whether it is the store of this machine, whose files can be compared with what is in it.
+    pub(crate) fn is_own(&self) -> bool {
+        matches!(self, Self::Service { of, .. } if of.is_own)
     }
 
     /// Which of these chunks are not there.
     pub(crate) fn missing(&self, names: &[ChunkName]) -> Result<Vec<bool>> {
         match self {
-            Self::Service { api, membership } => api.missing(&membership.store, names),
+            Self::Service { api, of } => api.missing(&of.store, names),
             Self::Directory(directory) => Ok(directory.store.missing(names)?),
         }
     }
@@ -76,7 +97,7 @@ impl StoreSource {
     /// The points, latest first.
     pub(crate) fn points(&self) -> Result<Vec<Point>> {
         match self {
-            Self::Service { api, membership } => api.all(&calls::points(&membership.workstation)),
+            Self::Service { api, of } => api.all(&calls::points(&of.workstation)),
             Self::Directory(directory) => {
                 let store = &directory.store;
                 let known: BTreeSet<u64> = store.points().into_iter().chain(store.lost_points()?).collect();
@@ -103,8 +124,8 @@ impl StoreSource {
     /// A point's file.
     pub(crate) fn point(&self, sequence: u64) -> Result<PointFile> {
         let bytes = match self {
-            Self::Service { api, membership } => {
-                let bytes: PointBytes = api.call(&calls::point_bytes(&membership.store, sequence))?;
+            Self::Service { api, of } => {
+                let bytes: PointBytes = api.call(&calls::point_bytes(&of.store, sequence))?;
                 bytes.point.0
             }
             Self::Directory(directory) => directory.store.point(sequence)?,
@@ -114,8 +135,8 @@ impl StoreSource {
 
     /// Puts a restore on record, as far as there is somebody who keeps records.
     pub(crate) fn begin_restore(&self, begin: &BeginRestore, meter: &Arc<Meter>) -> Result<RestoreOnRecord> {
-        let Self::Service { api, membership } = self else { return Ok(RestoreOnRecord(Err(None))) };
-        let record: Restore = match api.call_with(&calls::begin_restore(&membership.workstation), begin) {
+        let Self::Service { api, of } = self else { return Ok(RestoreOnRecord(Err(None))) };
+        let record: Restore = match api.call_with(&calls::begin_restore(&of.workstation), begin) {
             // Whoever has a dead laptop gets the files all the same; only a drill is nothing without its record.
             Err(error) if begin.purpose != Purpose::Drill && error.is_full_records() => {
                 return Ok(RestoreOnRecord(Err(Some(error))));

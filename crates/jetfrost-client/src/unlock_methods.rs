@@ -20,7 +20,7 @@ use jetfrost_wire::workstation::{NewProof, NewSlot, Proof, ProvedWith, Slots, Un
 use crate::api::Api;
 use crate::clock::unix_now;
 use crate::error::ClientError;
-use crate::state_dir::{Membership, StateDir};
+use crate::state_dir::StateDir;
 
 /// The shortest image passphrase.
 const SHORTEST: usize = 10;
@@ -88,7 +88,7 @@ pub fn slot_of(state_dir: &StateDir, secret: Secret<'_>) -> Result<SlotId> {
 
 fn open(state_dir: &StateDir, open: impl Fn(&Slot) -> std::result::Result<StoreKey, OpenError>) -> Result<(SlotId, bool)> {
     let (membership, api) = state_dir.device_api()?;
-    let (slots, damaged) = slots(&api, &membership)?;
+    let (slots, damaged) = slots(&api, &membership.store)?;
     for slot in slots {
         match open(&slot) {
             Ok(key) => return Ok((slot.id, state_dir.keep_key_if_lost(&membership, &key)?)),
@@ -101,10 +101,10 @@ fn open(state_dir: &StateDir, open: impl Fn(&Slot) -> std::result::Result<StoreK
 }
 
 /// The slots that the service hands out, and how many of them are damaged: those keep nobody from the others.
-fn slots(api: &Api, membership: &Membership) -> Result<(Vec<Slot>, usize)> {
-    let handed_out: Slots = api.call(&calls::slots(&membership.store))?;
+pub(crate) fn slots(api: &Api, store: &str) -> Result<(Vec<Slot>, usize)> {
+    let handed_out: Slots = api.call(&calls::slots(store))?;
     let slots: Vec<Slot> = handed_out.slots.iter().filter_map(|bytes| Slot::from_bytes(&bytes.0).ok()).collect();
-    if slots.iter().any(|slot| slot.store.to_string() != membership.store) {
+    if slots.iter().any(|slot| slot.store.to_string() != store) {
         return Err(ClientError::Unexpected("a key slot of another image store".into()));
     }
     check_guessing(&slots)?;

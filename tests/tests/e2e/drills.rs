@@ -9,7 +9,9 @@ use jetfrost_client::browse::{At, Browser};
 use jetfrost_client::drill::{Drawing, Rehearsal, drill};
 use jetfrost_client::restore::Trouble;
 use jetfrost_tests::office::{Office, Workstation};
+use jetfrost_tests::programs::{Said, jetfrost, jetfrost_ends};
 use jetfrost_wire::alerts::{AlertKind, Alerts};
+use jetfrost_wire::people::Role;
 use jetfrost_wire::restore::{BeginRestore, Purpose, Restore, Scope};
 use jetfrost_wire::run::Outcome;
 use jetfrost_wire::workstation::{PointKind, Workstation as WorkstationRecord};
@@ -113,21 +115,66 @@ fn drills_draw_by_turns_what_no_drill_has_brought_back_until_everything_was_once
 }
 
 #[test]
-fn nobody_but_the_workstation_can_put_a_drill_on_record() {
+fn a_drill_counts_from_whoever_may_read_the_store_and_from_nobody_else() {
     let office = Office::open();
     office.destination("Shelf");
     let station = office.workstation("knot");
     furnish(&station);
     station.back_up().expect("backed up");
     let path = format!("/workstations/{}/restores", station.home.membership().expect("joined").workstation);
-    for purpose in [Purpose::Restore, Purpose::Drill] {
-        let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose, target: None };
-        for who in [&office.api, &office.signed_in("owner of knot")] {
-            let begun: Result<Restore, _> = who.post(&path, &begin);
-            assert_eq!(begun.is_ok(), purpose == Purpose::Restore, "{begun:?}");
-        }
+    let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose: Purpose::Drill, target: None };
+    office.account("liv", Role::Member);
+    office.account("pelle", Role::Helpdesk);
+    let other = office.workstation("dunlin");
+    let others = [office.signed_in("liv"), other.home.device_api().expect("joined").1];
+    for who in &others {
+        assert!(who.post::<_, Restore>(&path, &begin).is_err());
     }
+    for who in [&office.api, &office.signed_in("owner of knot"), &office.signed_in("pelle")] {
+        let _: Restore = who.post(&path, &begin).expect("begun");
+    }
+    // That one was begun proves nothing.
     assert_eq!(record(&office, &station).store.drilled, None);
+}
+
+#[test]
+fn another_machine_restores_and_drills_with_a_secret_and_an_account_and_that_counts() {
+    let office = Office::open();
+    office.destination("Shelf");
+    let station = office.workstation("knot");
+    furnish(&station);
+    station.write("letters/offer.txt", "an offer");
+    station.back_up().expect("backed up");
+    let home = office.path("another");
+    sign_in(&office, &home, "owner of knot");
+    let offer = station.folder.join("letters/offer.txt");
+    let (offer, into) = (offer.to_str().expect("text"), office.path("back"));
+    let restore = ["restore", "--of", "KNOT", "--to", into.to_str().expect("text"), offer];
+    let _ = jetfrost_ends(&home, &restore, 0);
+    assert_eq!(fs::read_to_string(into.join("offer.txt")).expect("there"), "an offer");
+    // What lies at the same place of this machine says nothing of the other one, whatever its size and time.
+    let drilled = jetfrost_ends(&home, &["drill", "--of", "knot", "--share", "100", "--json"], 0).out;
+    let drilled: serde_json::Value = serde_json::from_str(&drilled).expect("JSON");
+    assert_eq!((&drilled["progress"]["files_done"], &drilled["compared_here"]), (&43.into(), &0.into()));
+    assert!(record(&office, &station).store.drilled.is_some());
+    let done: Vec<_> = restores(&office, &station).into_iter().map(|restore| (restore.purpose, restore.by)).collect();
+    assert_eq!(done, [Purpose::Drill, Purpose::Restore].map(|purpose| (purpose, "owner of knot".into())));
+    // With another secret nothing is read, and of others' workstations nothing is seen.
+    let mut wrong = jetfrost(&home);
+    wrong.env("JETFROST_PASSPHRASE", "some other passphrase").args(["points", "--of", "knot"]);
+    let wrong = Said::of(&wrong.output().expect("it ends"));
+    assert!(wrong.err.contains("passphrase") && wrong.out.is_empty(), "{wrong:?}");
+    office.account("liv", Role::Member);
+    sign_in(&office, &office.path("stranger"), "liv");
+    let refused = jetfrost_ends(&office.path("stranger"), &["points", "--of", "knot"], 1);
+    assert!(refused.err.contains("There is no workstation 'knot'"), "{refused:?}");
+}
+
+/// Signs a person in at the command line of a machine.
+fn sign_in(office: &Office, home: &Path, login: &str) {
+    let fingerprint = office.fingerprint();
+    let arguments = ["sign-in", &office.address(), "--login", login, "--fingerprint", &fingerprint];
+    let _ = jetfrost_ends(home, &arguments, 0);
 }
 
 #[test]

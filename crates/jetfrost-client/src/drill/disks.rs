@@ -170,7 +170,7 @@ fn rehearse(
     }
     scratch.sync_data().and_then(|()| scratch.seek(SeekFrom::Start(0))).map_err(failed())?;
     meter.enter(Phase::Comparing);
-    let mut here = unchanged_here(&path, &disk);
+    let mut here = browser.source.is_own().then(|| unchanged_here(&path, &disk)).flatten();
     let mut compared_here = 0;
     for extent in &written {
         let mut content = vec![0; usize::try_from(extent.len).expect("an extent is a mebibyte at most")];

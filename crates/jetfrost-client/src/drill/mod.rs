@@ -344,9 +344,10 @@ impl Comparison<'_> {
 
     /// What differs from the file at its place, if that was not changed since the point was made.
     fn difference_here(&mut self, back: &Path, here: &Path, entry: &Entry) -> Option<&'static str> {
-        let unchanged = System::metadata_of(here).is_ok_and(|found| {
-            found.kind == Some(FileKind::File) && found.size == entry.len() && found.modified == modified(entry)
-        });
+        let unchanged = self.browser.source.is_own()
+            && System::metadata_of(here).is_ok_and(|found| {
+                found.kind == Some(FileKind::File) && found.size == entry.len() && found.modified == modified(entry)
+            });
         let same = if unchanged { same_bytes(back, here).ok()? } else { return None };
         self.compared_here += 1;
         (!same).then_some("the file at its place has the same size and time, and another content: see which of them is right")

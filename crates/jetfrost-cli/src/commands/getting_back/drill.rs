@@ -51,7 +51,7 @@ impl Drill {
         let created = Timestamp::from_millisecond(point.head.created).map(moment).unwrap_or_default();
         let scratch = self.scratch.unwrap_or_else(|| state_dir.directory().into());
         ui.remark(&format!("Rehearsing a restore of point {} ({created}) in {}", point.head.sequence, scratch.display()));
-        let memory = Some(Rehearsal::memory_in(state_dir.directory()));
+        let memory = (!self.from.is_elsewhere()).then(|| Rehearsal::memory_in(state_dir.directory()));
         let how = Rehearsal { share: self.share, most: self.most, scratch, memory };
         let meter = stoppable_meter();
         if self.disks {

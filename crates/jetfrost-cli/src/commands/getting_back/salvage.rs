@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use jetfrost_client::Secret;
+use jetfrost_client::at_service::StoreAtService;
 use jetfrost_client::browse::Browser;
 use jetfrost_client::salvage::{
     Copied, Finding, FoundStore, Lost, Mended, Opening, PointLosses, Rebuilt, Salvage as Salvaging, StoreKeys, Wrong,
@@ -13,6 +14,7 @@ use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
 use serde_json::{Value, json};
 
+use crate::commands::administration::store::workstation_named;
 use crate::commands::interrupt::stoppable_meter;
 use crate::commands::keys::secret::Which;
 use crate::commands::labels;
@@ -30,6 +32,9 @@ pub(crate) struct ReadFrom {
     /// Read from this directory with an image store in it, without the service. Nothing in it is changed.
     #[arg(long, value_name = "DIR")]
     store_directory: Option<PathBuf>,
+    /// Read the image store of this workstation at the service, as the account that is signed in here (`jetfrost sign-in`).
+    #[arg(long = "of", value_name = "WORKSTATION", conflicts_with = "store_directory")]
+    workstation: Option<String>,
     #[command(flatten)]
     which: Which,
 }
@@ -37,9 +42,29 @@ pub(crate) struct ReadFrom {
 impl ReadFrom {
     /// Opens what is read from.
     pub(crate) fn browser(&self, state_dir: &StateDir, ui: &Ui) -> Result<Browser, Failure> {
+        if let Some(name) = &self.workstation {
+            return self.at_service(name, state_dir, ui);
+        }
         let Some(directory) = &self.store_directory else { return Ok(Browser::open(state_dir)?) };
         let store = FoundStore::open(directory)?;
         let keys = keys_of(&store, &self.which, state_dir, ui)?;
+        Ok(store.browse(keys))
+    }
+
+    /// Whether it is something else than what this machine backs up.
+    pub(crate) fn is_elsewhere(&self) -> bool {
+        self.workstation.is_some() || self.store_directory.is_some()
+    }
+
+    fn at_service(&self, name: &str, state_dir: &StateDir, ui: &Ui) -> Result<Browser, Failure> {
+        let (_, api) = state_dir.session_api()?;
+        let workstation = workstation_named(&api, name)?;
+        let store = StoreAtService::new(api, &workstation);
+        let keys = if workstation.store.encrypted {
+            self.which.open(&format!("of {}", workstation.name), ui, |opening| store.unlock(opening))?
+        } else {
+            store.unlock(&Opening::Secret(Secret::None))?
+        };
         Ok(store.browse(keys))
     }
 }
