@@ -86,7 +86,7 @@ async function* between(source: ChunkSource, parts: Part[], depth: number, begin
 /** Chunks that are asked for at once, and bytes that they have together at most. */
 const BATCH = { chunks: 64, bytes: 4 << 20 }
 /** Requests that are under way while what came before is worked on. */
-const AHEAD = 2
+const AHEAD = 3
 const ZEROS = new Uint8Array(MAX_CHUNK)
 
 /** Bytes, or so many zeros of a hole. */

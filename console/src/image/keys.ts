@@ -1,8 +1,8 @@
 /** What follows from a store key (§ 3). */
+import { createHMAC, createSHA256 } from 'hash-wasm'
 import type { Bytes } from './bytes'
-import { utf8 } from './bytes'
 import { expand } from './crypto'
-import { hasher, type Hasher } from './hash'
+import { hasher, HASH, type Hasher } from './hash'
 
 export interface StoreKeys {
   store: Bytes
@@ -16,10 +16,17 @@ export interface StoreKeys {
 
 export async function storeKeys(store: Bytes, key: Bytes): Promise<StoreKeys> {
   const subkey = (info: string) => expand(key, store, info)
-  const seal = await crypto.subtle.importKey('raw', await subkey('jetfrost v1 chunk seal'), 'HKDF', false, ['deriveKey'])
-  const chunkKey = (name: Bytes) => {
-    const how = { name: 'HKDF', hash: 'SHA-256', salt: utf8(''), info: name }
-    return crypto.subtle.deriveKey(how, seal, { name: 'AES-GCM', length: 256 }, false, ['decrypt'])
-  }
+  const ofChunk = await shortHkdf(await subkey('jetfrost v1 chunk seal'))
+  const chunkKey = (name: Bytes) => crypto.subtle.importKey('raw', ofChunk(name), 'AES-GCM', false, ['decrypt'])
   return { store, name: await hasher(await subkey('jetfrost v1 chunk name')), chunkKey, point: await subkey('jetfrost v1 point seal') }
+}
+
+/**
+ * HKDF-SHA-256 (RFC 5869) with an empty salt, for 32 bytes: one block. It is needed for every chunk, and WebCrypto's goes through another thread
+ * each time.
+ */
+export async function shortHkdf(input: Bytes): Promise<(info: Bytes) => Bytes> {
+  const extract = await createHMAC(createSHA256(), new Uint8Array(HASH))
+  const state = await createHMAC(createSHA256(), extract.update(input).digest('binary'))
+  return (info) => new Uint8Array(state.init().update(info).update(Uint8Array.of(1)).digest('binary'))
 }

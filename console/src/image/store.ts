@@ -1,5 +1,5 @@
 /** An unlocked image store: its points, their folders and files. */
-import { same, toHex, type Bytes } from './bytes'
+import { concat, same, toHex, type Bytes } from './bytes'
 import { cached } from './chunks'
 import { bytesBetween, type ChunkSource, type Content } from './content'
 import { ImageError, isLoss } from './errors'
@@ -213,6 +213,22 @@ export class UnlockedStore {
       return content
     })
   }
+}
+
+/** The same bytes in pieces of about this length. */
+export async function* gathered(pieces: AsyncGenerator<Bytes>, length: number): AsyncGenerator<Bytes> {
+  let some: Bytes[] = []
+  let bytes = 0
+  for await (const piece of pieces) {
+    some.push(piece)
+    bytes += piece.length
+    if (bytes >= length) {
+      yield concat(...some)
+      some = []
+      bytes = 0
+    }
+  }
+  if (bytes > 0) yield concat(...some)
 }
 
 const listingIn = (entry: Entry): Content[] => (entry.kind === 'folder' && entry.content ? [entry.content] : [])

@@ -11,7 +11,7 @@ import { below, rawName, rawPath, shown, type RawPath } from '../image/path'
 import { matcher } from '../image/pattern'
 import { openPoint } from '../image/point'
 import { unlock } from '../image/slots'
-import { UnlockedStore, type Step } from '../image/store'
+import { gathered, UnlockedStore, type Step } from '../image/store'
 import { preview } from './preview'
 import type { Failure, Hit, NotExact, Question, Questions, Reply, Request, SaveProgress, ShownEntry } from './protocol'
 import { fetchChunks, fetchPoint, fetchSlots } from './service'
@@ -20,6 +20,8 @@ class Cancelled extends Error {}
 
 let unlocked: UnlockedStore | undefined
 const cancelled = new Set<number>()
+/** Bytes that are written at once: each write goes to another process and back. */
+const WRITTEN = 2 << 20
 /** How often progress is told, in milliseconds. */
 const TELL_EVERY = 200
 
@@ -83,7 +85,7 @@ const answers: Answering = {
     const counted = counting(step, () => tell({ ...done }))
     const pieces = asArchive
       ? archive(store(), point, paths, (now) => Object.assign(done, now), (one) => notExact.push(one))
-      : streamOf(store().bytes(await fileAt(point, paths[0] ?? '')), (piece) => (done.bytes += piece.length))
+      : streamOf(gathered(store().bytes(await fileAt(point, paths[0] ?? '')), WRITTEN), (piece) => (done.bytes += piece.length))
     // What breaks off leaves nothing behind: what was written so far is given its name only when it is closed.
     const whole = (await to.createWritable()) as WritableStream<Bytes>
     await naming(asArchive ? undefined : paths[0], () => pieces.pipeThrough(counted).pipeTo(whole))
