@@ -255,24 +255,30 @@ impl Past {
 
     /// Day by day until `now`: people work, machines back up when they are on.
     fn live(&mut self, now: Timestamp, tell: &dyn Fn(&str)) -> Done {
+        let today = now.to_zoned(TimeZone::UTC);
+        let is_worked = |day: &Zoned| !matches!(day.weekday(), Weekday::Saturday | Weekday::Sunday);
+        let mut days = Vec::new();
         for ago in (0..DAYS).rev() {
-            let day = now.to_zoned(TimeZone::UTC).checked_sub(ago.days())?;
-            let is_last = ago == 0;
-            if !is_last && matches!(day.weekday(), Weekday::Saturday | Weekday::Sunday) {
-                continue;
+            let day = today.checked_sub(ago.days())?;
+            if ago == 0 || is_worked(&day) {
+                days.push((ago, day));
             }
+        }
+        for (left, (ago, day)) in (0..days.len()).rev().zip(days) {
+            let is_last = left == 0;
             tell(&format!("{}", day.strftime("%A %d %B")));
             for index in 0..self.desks.len() {
                 let away = self.desks[index].machine.name == AWAY && ago < AWAY_DAYS;
                 if !away {
-                    self.day_at(index, &day, ago, is_last.then_some(now))?;
+                    self.day_at(index, &day, (ago, left), is_last.then_some(now))?;
                 }
             }
         }
         Ok(())
     }
 
-    fn day_at(&mut self, index: usize, day: &Zoned, ago: i64, now: Option<Timestamp>) -> Done {
+    /// `ago` in days, and how many days of work are `left`.
+    fn day_at(&mut self, index: usize, day: &Zoned, (ago, left): (i64, usize), now: Option<Timestamp>) -> Done {
         // On the last day the runs lie in the hour before now, else in the late afternoon, one machine after another.
         let offset = SignedDuration::from_mins(4 * i64::try_from(index)?);
         let at = match now {
@@ -283,7 +289,7 @@ impl Past {
             self.clock.set(at);
         }
         self.desks[index].files.work(at)?;
-        self.mishap(index, ago, at)?;
+        self.mishap(index, left, at)?;
         let desk = &self.desks[index];
         match desk.machine.name {
             HASTY if ago > 0 && ago % 7 != 3 => Ok(()),
@@ -301,10 +307,10 @@ impl Past {
         self.report(desk, at)
     }
 
-    /// What goes wrong at some machines in the last two days.
-    fn mishap(&mut self, index: usize, ago: i64, at: Timestamp) -> Done {
+    /// What goes wrong at some machines on the last two days of work.
+    fn mishap(&mut self, index: usize, left: usize, at: Timestamp) -> Done {
         let desk = &mut self.desks[index];
-        match (desk.machine.name, ago) {
+        match (desk.machine.name, left) {
             (ENCRYPTED, 0) => desk.files.suffer_encryption(at)?,
             (BEREFT, 1) => desk.files.lose_photos()?,
             (RENAMED, 1) => desk.files.rename_drawing()?,

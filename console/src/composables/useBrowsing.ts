@@ -27,7 +27,6 @@ export function useBrowsing(workstation: string, store: string) {
   const unlocked = ref(false)
   const cancelledBy = ref<string>()
   const point = ref<number>()
-  const start = ref<RawPath>('')
   const folder = ref<RawPath>('')
   const entries = shallowRef<ShownEntry[]>([])
   const total = ref(0)
@@ -40,6 +39,7 @@ export function useBrowsing(workstation: string, store: string) {
   const saving = ref<Saving>()
   const saved = ref<{ name: string; done: SaveProgress; notExact: NotExact[] }>()
   let searching: Asked<unknown> | undefined
+  let listing = 0
 
   const record = useBrowseRecord(workstation, (by) => {
     cancelledBy.value = by
@@ -74,7 +74,7 @@ export function useBrowsing(workstation: string, store: string) {
         await record.begin(sequence)
         point.value = sequence
         close()
-        if (first) start.value = folder.value = included.length === 1 ? (included[0] ?? '') : ''
+        if (first) folder.value = included.length === 1 ? (included[0] ?? '') : ''
         await listOrRise(folder.value)
       } finally {
         loading.value = false
@@ -95,7 +95,10 @@ export function useBrowsing(workstation: string, store: string) {
 
   async function list(path: RawPath, from: number): Promise<void> {
     if (point.value === undefined) return
+    const asked = ++listing
     const shown = await worker.ask('list', { point: point.value, folder: path, from, most: MOST_SHOWN }).answer
+    // Somebody has gone on to another point or folder: what is under its name must be in it.
+    if (asked !== listing) return
     if (from === 0) selected.clear()
     folder.value = path
     entries.value = from === 0 ? shown.entries : [...entries.value, ...shown.entries]
@@ -118,6 +121,7 @@ export function useBrowsing(workstation: string, store: string) {
       if (point.value === undefined) return
       file.value = entry
       preview.value = versions.value = undefined
+      await record.begin(point.value)
       const shown = await worker.ask('preview', { point: point.value, path: entry.path }).answer
       if (file.value?.path !== entry.path) return
       preview.value = shown
@@ -206,7 +210,7 @@ export function useBrowsing(workstation: string, store: string) {
   }
 
   return {
-    ...{ problem, unlocked, cancelledBy, point, start, folder, entries, total, loading, selected, file, preview, versions, found, saving, saved },
+    ...{ problem, unlocked, cancelledBy, point, folder, entries, total, loading, selected, file, preview, versions, found, saving, saved },
     hasMore: computed(() => entries.value.length < total.value),
     ...{ unlock, openPoint, openFolder, more, openFile, findVersions, close, search, stopSearch, endSearch, save, lock },
   }

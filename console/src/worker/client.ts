@@ -94,6 +94,7 @@ const NEXT: Record<ImageTrouble, string> = {
 /** Any failure, as a problem that a person is shown. */
 export function problemFrom(error: unknown): Problem {
   if (error instanceof ProblemError) return error.problem
+  if (error instanceof DOMException) return { ...brokenDown, title: `The browser refused: ${error.message}` }
   if (!(error instanceof ImageError)) throw error
   const title = error.message.charAt(0).toUpperCase() + error.message.slice(1)
   return { type: `urn:jetfrost:problem:${error.trouble}`, title: /[.!?]$/.test(title) ? title : `${title}.`, status: 0, next_step: NEXT[error.trouble], whose_move: 'caller' }
