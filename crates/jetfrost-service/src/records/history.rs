@@ -327,9 +327,7 @@ impl RestoreRow {
     /// Notes who cancelled one that is underway; whoever was first stays. `None` when it has ended.
     pub(crate) fn cancel(id: &RestoreId, by: &str, on: &mut Connection) -> Rows<Option<Self>> {
         let underway = restores::table.filter(restores::id.eq(id.as_str()).and(restores::outcome.eq(Outcome::Underway.word())));
-        diesel::update(underway.clone().filter(restores::cancelled_by.is_null()))
-            .set(restores::cancelled_by.eq(by))
-            .execute(on)?;
+        diesel::update(underway.filter(restores::cancelled_by.is_null())).set(restores::cancelled_by.eq(by)).execute(on)?;
         underway.select(Self::as_select()).get_result(on).optional()
     }
 
