@@ -37,9 +37,10 @@ async fn main() {
     browser.sees("as of").await;
     browser.press("Logs/").await;
     browser.press("instruments.log").await;
-    browser.sees("Only the beginning").await;
+    browser.sees("station=").await;
     browser.press("All versions").await;
-    browser.sees("versions").await;
+    browser.sees("point 20").await;
+    browser.driver.execute("window.scrollTo(0, 0)", vec![]).await.expect("scrolled");
     browser.picture(&into.join("console-browse.png")).await;
 
     go("/").await;
