@@ -10,6 +10,8 @@ export function useBrowseRecord(workstation: string, onCancel: (by: string) => v
   let files = 0
   let bytes = 0
   let exceptions = 0
+  /** Counts what was begun and ended, so that an answer that comes late is noticed. */
+  let begun = 0
   let timer: ReturnType<typeof setInterval> | undefined
 
   const progress = (): Progress => ({ phase: 'sending', files_done: files, files_total: null, bytes_done: bytes, bytes_total: null, sent: 0 })
@@ -18,7 +20,11 @@ export function useBrowseRecord(workstation: string, onCancel: (by: string) => v
     if (record?.point === point) return
     await end()
     const body = { point, scope: 'selection' as const, purpose: 'browse' as const }
-    record = await answer(api.POST('/api/v1/workstations/{id}/restores', { ...at({ id: workstation }), body }))
+    const turn = ++begun
+    const made = await answer(api.POST('/api/v1/workstations/{id}/restores', { ...at({ id: workstation }), body }))
+    record = made
+    // Somebody left or locked the page meanwhile: nothing is browsed any more.
+    if (turn !== begun) return end()
     timer = setInterval(() => void report(), REPORT_EVERY_MS)
   }
 
@@ -33,6 +39,7 @@ export function useBrowseRecord(workstation: string, onCancel: (by: string) => v
   }
 
   async function end(): Promise<void> {
+    begun += 1
     clearInterval(timer)
     const ended = record
     record = undefined

@@ -98,6 +98,7 @@ fn open(place: Within) -> Result<FileSystem, ClientError> {
         Ok(names) => Ok(FileSystem::Opens(names)),
         // It is sound as far as anybody can tell, and cannot be read here.
         Err(Ext4Error::Incompatible(_) | Ext4Error::Encrypted) => Ok(FileSystem::Known("ext4")),
+        Err(Ext4Error::Io(error)) if error.is::<TooMuch>() => Ok(FileSystem::Known("ext4")),
         Err(Ext4Error::Io(error)) => match error.downcast::<ClientError>() {
             Ok(error) if !error.is_loss() => Err(*error),
             _ => Ok(FileSystem::DoesNotOpen("what it consists of is damaged or missing".into())),
@@ -105,6 +106,11 @@ fn open(place: Within) -> Result<FileSystem, ClientError> {
         Err(error) => Ok(FileSystem::DoesNotOpen(error.to_string())),
     }
 }
+
+/// More would have to be read than a drill reads.
+#[derive(Debug, thiserror::Error)]
+#[error("more would have to be read")]
+struct TooMuch;
 
 /// A part of a disk, for the reader of file systems.
 struct Within {
@@ -122,7 +128,9 @@ impl Ext4Read for Within {
         let at = end.and_then(|_| self.start.checked_add(start)).filter(|at| at.saturating_add(len) <= self.disk.len());
         match at {
             Some(at) if self.read <= MOST_READ => self.disk.read_at(dst, at).map_err(Into::into),
-            _ => Err(Box::new(ClientError::Damaged)),
+            // A large journal that was in use takes that much: it says nothing of the file system.
+            Some(_) => Err(Box::new(TooMuch)),
+            None => Err(Box::new(ClientError::Damaged)),
         }
     }
 }
