@@ -1,6 +1,6 @@
 //! The small structures, and what people type.
 
-use jetfrost_image::format::{OfficeKeyFile, Receipt, RecoveryKey, RunHead, Slot, StoreFile};
+use jetfrost_image::format::{OfficeKeyFile, Order, Receipt, RecoveryKey, RunHead, Slot, StoreFile};
 use jetfrost_wire::enrolment::Invitation;
 use jetfrost_wire::retention::Retention;
 use libfuzzer_sys::fuzz_target;
@@ -13,6 +13,9 @@ fuzz_target!(|bytes: &[u8]| {
     let _ = Slot::from_bytes(bytes);
     if let Ok(receipt) = Receipt::from_bytes(bytes) {
         assert_eq!(Receipt::from_bytes(&receipt.to_bytes()), Ok(receipt));
+    }
+    if let Ok(order) = Order::from_bytes(bytes) {
+        assert_eq!(Order::from_bytes(&order.to_bytes()), Ok(order));
     }
     let _ = OfficeKeyFile::from_bytes(bytes);
     let _ = RunHead::from_bytes(bytes, bytes.len() as u64);

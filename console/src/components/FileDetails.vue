@@ -7,7 +7,7 @@ import type { Preview, ShownEntry, ShownVersion } from '../worker/protocol'
 
 /** A file of the past: a preview, its versions, and the file itself. */
 const props = defineProps<{ file: ShownEntry; point: number; preview?: Preview; versions?: ShownVersion[]; busy: boolean }>()
-const emit = defineEmits<{ download: [point: number]; versions: []; close: [] }>()
+const emit = defineEmits<{ download: [point: number]; order: [point: number]; versions: []; close: [] }>()
 
 const image = ref<string>()
 function forget() {
@@ -40,6 +40,7 @@ const inPoints = (version: ShownVersion) => {
     <p class="jf-quiet text-break mb-2">{{ shown(file.path) }}<br />{{ size(file.bytes) }}, modified {{ moment(new Date(file.modified).toISOString()) }}, of {{ file.owner }}</p>
     <div class="d-flex gap-2 mb-3">
       <BButton size="sm" variant="primary" :disabled="busy" @click="emit('download', point)">Download</BButton>
+      <BButton size="sm" variant="outline-primary" @click="emit('order', point)">Restore on the machine…</BButton>
       <BButton v-if="!versions" size="sm" variant="outline-secondary" @click="emit('versions')">All versions</BButton>
     </div>
     <div v-if="versions" class="jf-versions mb-3" tabindex="0" role="region" aria-label="Versions">
@@ -59,6 +60,7 @@ const inPoints = (version: ShownVersion) => {
             <td class="jf-number">{{ size(version.entry.bytes) }}</td>
             <td>{{ inPoints(version) }}</td>
             <td class="text-end">
+              <BButton size="sm" variant="outline-secondary" class="me-1" :aria-label="`Restore the version of ${inPoints(version)} on the machine`" @click="emit('order', version.points[0] ?? point)">Restore…</BButton>
               <BButton size="sm" variant="outline-secondary" :disabled="busy" :aria-label="`Download the version of ${inPoints(version)}`" @click="emit('download', version.points[0] ?? point)">Download</BButton>
             </td>
           </tr>

@@ -1,5 +1,6 @@
 /** Looking through an unlocked image store: a point, a folder of it, a file, a search, a download. */
 import { computed, reactive, ref, shallowRef } from 'vue'
+import { answer, api, at } from '../api/client'
 import type { Problem } from '../api/types'
 import { isLoss } from '../image/errors'
 import { parentOf, shownName, type RawPath } from '../image/path'
@@ -28,6 +29,8 @@ export function useBrowsing(workstation: string, store: string) {
   const cancelledBy = ref<string>()
   const point = ref<number>()
   const folder = ref<RawPath>('')
+  /** What the point's backup included. */
+  const included = shallowRef<RawPath[]>([])
   const entries = shallowRef<ShownEntry[]>([])
   const total = ref(0)
   const loading = ref(false)
@@ -70,11 +73,12 @@ export function useBrowsing(workstation: string, store: string) {
       loading.value = true
       try {
         const first = point.value === undefined
-        const { included } = await worker.ask('open', { point: sequence }).answer
+        const opened = await worker.ask('open', { point: sequence }).answer
+        included.value = opened.included
         await record.begin(sequence)
         point.value = sequence
         close()
-        if (first) folder.value = included.length === 1 ? (included[0] ?? '') : ''
+        if (first) folder.value = opened.included.length === 1 ? (opened.included[0] ?? '') : ''
         await listOrRise(folder.value)
       } finally {
         loading.value = false
@@ -193,6 +197,15 @@ export function useBrowsing(workstation: string, store: string) {
       }
     })
 
+  /** Asks the workstation's agent to restore something. */
+  const order = (paths: RawPath[], from: number, into: RawPath | undefined) =>
+    trying(async () => {
+      const [who, sessions] = await Promise.all([answer(api.GET('/api/v1/sessions/current')), answer(api.GET('/api/v1/sessions'))])
+      const session = sessions.items.find((one) => one.current)?.id ?? ''
+      const sealed = await worker.ask('order', { point: from, paths, into, login: who.login, session }).answer
+      await answer(api.POST('/api/v1/workstations/{id}/orders', { ...at({ id: workstation }), body: { sealed } }))
+    })
+
   function nameOf(paths: RawPath[], asArchive: boolean, from: number): string {
     const [first = ''] = paths
     const name = (paths.length === 1 ? shownName(first) : shownName(folder.value)).replaceAll(/[\\/:*?"<>|]/g, '_')
@@ -210,8 +223,8 @@ export function useBrowsing(workstation: string, store: string) {
   }
 
   return {
-    ...{ problem, unlocked, cancelledBy, point, folder, entries, total, loading, selected, file, preview, versions, found, saving, saved },
+    ...{ problem, unlocked, cancelledBy, point, included, folder, entries, total, loading, selected, file, preview, versions, found, saving, saved },
     hasMore: computed(() => entries.value.length < total.value),
-    ...{ unlock, openPoint, openFolder, more, openFile, findVersions, close, search, stopSearch, endSearch, save, lock },
+    ...{ unlock, openPoint, openFolder, more, openFile, findVersions, close, search, stopSearch, endSearch, save, order, lock },
   }
 }

@@ -24,6 +24,8 @@ export function fromHex(hex: string): Bytes {
 }
 
 /** Base64 (RFC 4648, § 4), as the API has bytes in JSON. */
+export const toBase64 = (bytes: Uint8Array): string => btoa(Array.from(bytes, (byte) => String.fromCharCode(byte)).join(''))
+
 export const fromBase64 = (text: string): Bytes => Uint8Array.from(atob(text), (symbol) => symbol.charCodeAt(0))
 
 /** A number of 32 bits, little-endian. */

@@ -24,6 +24,13 @@ export async function open(key: Uint8Array | CryptoKey, nonce: Uint8Array, seale
   }
 }
 
+/** Seals with AES-256-GCM. */
+export async function seal(key: Uint8Array, nonce: Uint8Array, content: Uint8Array, bound: Uint8Array): Promise<Bytes> {
+  const used = await crypto.subtle.importKey('raw', new Uint8Array(key), 'AES-GCM', false, ['encrypt'])
+  const how = { name: 'AES-GCM', iv: new Uint8Array(nonce), additionalData: new Uint8Array(bound) }
+  return new Uint8Array(await crypto.subtle.encrypt(how, used, content as Bytes))
+}
+
 /** What a guess costs: memory in KiB, passes, lanes. */
 export interface ArgonCost {
   memory: number

@@ -1,7 +1,10 @@
 /** Why something of an image store could not be read. */
 
-/** A wrong or mistyped secret, bytes that are not what they should be, a piece that is gone, a path that leads nowhere, a format of a later version. */
-export type ImageTrouble = 'secret' | 'damaged' | 'missing' | 'no-such-path' | 'unknown-version'
+/**
+ * A wrong or mistyped secret, bytes that are not what they should be, a piece that is gone, a path that leads nowhere, more than an
+ * order takes, a format of a later version.
+ */
+export type ImageTrouble = 'secret' | 'damaged' | 'missing' | 'no-such-path' | 'too-much' | 'unknown-version'
 
 export class ImageError extends Error {
   constructor(

@@ -12,13 +12,15 @@ export interface StoreKeys {
   chunkKey(name: Bytes): Promise<CryptoKey>
   /** The AES-256-GCM key of point bodies. */
   point: Bytes
+  /** The AES-256-GCM key of orders. */
+  order: Bytes
 }
 
 export async function storeKeys(store: Bytes, key: Bytes): Promise<StoreKeys> {
   const subkey = (info: string) => expand(key, store, info)
   const ofChunk = await shortHkdf(await subkey('jetfrost v1 chunk seal'))
   const chunkKey = (name: Bytes) => crypto.subtle.importKey('raw', ofChunk(name), 'AES-GCM', false, ['decrypt'])
-  return { store, name: await hasher(await subkey('jetfrost v1 chunk name')), chunkKey, point: await subkey('jetfrost v1 point seal') }
+  return { store, name: await hasher(await subkey('jetfrost v1 chunk name')), chunkKey, point: await subkey('jetfrost v1 point seal'), order: await subkey('jetfrost v1 order seal') }
 }
 
 /**

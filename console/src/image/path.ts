@@ -10,12 +10,20 @@ export const below = (folder: RawPath, name: Uint8Array): RawPath => `${folder}/
 
 export const rawPath = (path: Uint8Array): RawPath => rawName(path).replace(/\/+$/, '')
 
+const bytesOf = (text: string): Bytes => Uint8Array.from(text, (symbol) => symbol.charCodeAt(0))
+
+/** The bytes of a path. */
+export const pathBytes = (path: RawPath): Bytes => bytesOf(path || '/')
+
+/** A path as a person types it. Whether there is such a one is not known. */
+export const typedPath = (text: string): RawPath => rawPath(new TextEncoder().encode(text.trim()))
+
 /** The names that a path leads by. */
 export const namesOf = (path: RawPath): Bytes[] =>
   path
     .split('/')
     .filter((name) => name !== '')
-    .map((name) => Uint8Array.from(name, (symbol) => symbol.charCodeAt(0)))
+    .map(bytesOf)
 
 export const parentOf = (path: RawPath): RawPath => path.slice(0, Math.max(0, path.lastIndexOf('/')))
 
@@ -23,12 +31,11 @@ const decoder = new TextDecoder()
 
 /** As a person reads it. What is no text is shown by replacement characters. */
 export function shown(path: RawPath): string {
-  const bytes = Uint8Array.from(path, (symbol) => symbol.charCodeAt(0))
-  return decoder.decode(bytes) || '/'
+  return decoder.decode(bytesOf(path)) || '/'
 }
 
 export const shownName = (path: RawPath): string => shown(path.slice(path.lastIndexOf('/') + 1))
 
 /** The bytes of a path relative to a folder: as it is named in an archive. */
 export const within = (folder: RawPath, path: RawPath): Bytes =>
-  concat(Uint8Array.from(path.slice(folder.length).replace(/^\//, ''), (symbol) => symbol.charCodeAt(0)))
+  concat(bytesOf(path.slice(folder.length).replace(/^\//, '')))

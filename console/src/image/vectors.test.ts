@@ -2,12 +2,13 @@
 /** The console's reader, held against the vectors of the format, as the workstation's is. */
 import { init } from '@bokuweb/zstd-wasm'
 import { beforeAll, describe, expect, it } from 'vitest'
-import { fromHex, toHex, type Bytes } from './bytes'
+import { fromHex, toHex, utf8, type Bytes } from './bytes'
 import { readCbor } from './cbor'
 import { openChunk } from './chunk'
 import { partsBetween, readContent, type ChunkSource } from './content'
 import { storeKeys } from './keys'
 import { readListing, readPage } from './listing'
+import { sealOrder } from './order'
 import { openPoint } from './point'
 import { readRecoveryKey } from './recoveryKey'
 import { readSlot, unwrap, type Secret } from './slots'
@@ -27,6 +28,14 @@ interface With {
   as_printed: string
   sequence: number
   host: string
+  id: string
+  point: number
+  paths: string[]
+  into: string | null
+  login: string
+  session: string
+  created: number
+  expires: number
 }
 
 interface Vector {
@@ -86,6 +95,24 @@ const READERS: Record<string, (vector: Vector, bytes: Bytes) => Promise<void>> =
 }
 
 beforeAll(() => init())
+
+describe('orders', () => {
+  it.each(of('order').filter((vector) => vector.expect === 'sound'))('$file is what this console seals', async (vector) => {
+    const { id, point, paths, into, login, session, created, expires } = vector.with
+    const order = { id: fromHex(id), point, paths: paths.map(fromHex), into: into === null ? undefined : fromHex(into), login, session, created, expires }
+    const bytes = fromHex(vector.bytes)
+    expect(toHex(await sealOrder(await keysOf(vector), order, bytes.subarray(2, 14)))).toBe(vector.bytes)
+  })
+
+  it('refuses to name more than an order takes', async () => {
+    const [vector] = of('order')
+    const keys = await keysOf(vector as Vector)
+    const order = { id: new Uint8Array(16), point: 1, into: undefined, login: 'ingrid', session: 's', created: 0, expires: 1 }
+    const many = Array.from({ length: 501 }, () => utf8('/a'))
+    const long = Array.from({ length: 11 }, () => utf8(`/${'a'.repeat(4000)}`))
+    for (const paths of [many, long]) await expect(sealOrder(keys, { ...order, paths })).rejects.toThrow('cannot name')
+  })
+})
 
 describe('the vectors of the format', () => {
   for (const [structure, read] of Object.entries(READERS)) {

@@ -6,6 +6,8 @@ import { answer, api, at, list } from '../api/client'
 import FileDetails from '../components/FileDetails.vue'
 import FolderTable from '../components/FolderTable.vue'
 import FoundTable from '../components/FoundTable.vue'
+import OrderForm from '../components/OrderForm.vue'
+import OrdersPanel from '../components/OrdersPanel.vue'
 import PointCalendar from '../components/PointCalendar.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
 import RunProgress from '../components/RunProgress.vue'
@@ -14,7 +16,7 @@ import { MOST_HITS, useBrowsing } from '../composables/useBrowsing'
 import { useLoad } from '../composables/useLoad'
 import { useNow } from '../composables/useNow'
 import type { Secret } from '../image/slots'
-import { namesOf, parentOf, shown, shownName, rawName } from '../image/path'
+import { namesOf, parentOf, shown, shownName, rawName, type RawPath } from '../image/path'
 import { count, many, moment, size } from '../logic/format'
 import { isSuspect, looks } from '../logic/suspects'
 import { clearOwnPlace } from '../logic/saving'
@@ -85,6 +87,19 @@ function toggle(path: string) {
   if (selected && !selected.delete(path)) selected.add(path)
 }
 
+/** What is to be restored on the machine, once it is said where to. */
+const asked = shallowRef<{ paths: RawPath[]; point: number }>()
+const ordering = ref(false)
+function ask(paths: RawPath[], from: number | undefined) {
+  if (from !== undefined) asked.value = { paths, point: from }
+}
+async function order(into: RawPath | undefined) {
+  if (!asked.value || !b.value) return
+  ordering.value = true
+  if (await b.value.order(asked.value.paths, asked.value.point, into)) asked.value = undefined
+  ordering.value = false
+}
+
 const progress = (p: SaveProgress) => ({ phase: 'sending' as const, files_done: p.files, files_total: p.filesTotal, bytes_done: p.bytes, bytes_total: p.bytesTotal, sent: 0 })
 const leave = () => b.value?.lock()
 
@@ -153,6 +168,19 @@ onBeforeUnmount(() => {
           <BButton size="sm" type="submit" variant="outline-primary">Search</BButton>
         </form>
 
+        <OrderForm
+          v-if="asked"
+          :key="asked.paths.join()"
+          :workstation="w"
+          :paths="asked.paths"
+          :point="asked.point"
+          :included="b.included.value"
+          :busy="ordering"
+          :now="now"
+          @order="order"
+          @close="asked = undefined"
+        />
+        <OrdersPanel :workstation="id" :name="w.name" :now="now" />
         <section v-if="b.saving.value" class="mb-3" :aria-label="`Download of ${b.saving.value.name}`">
           <div class="d-flex align-items-center gap-3">
             <span class="text-break">{{ b.saving.value.name }}</span>
@@ -184,7 +212,8 @@ onBeforeUnmount(() => {
             </nav>
             <span v-if="point" class="jf-quiet">as of {{ moment(point.committed) }}</span>
             <BSpinner v-if="b.loading.value" small label="Reading the folder" />
-            <BButton size="sm" variant="primary" class="ms-auto" :disabled="b.selected.size === 0 || !!b.saving.value" @click="b.save([...b.selected], true)">
+            <BButton size="sm" variant="outline-primary" class="ms-auto" :disabled="b.selected.size === 0" @click="ask([...b.selected], b.point.value)">Restore on the machine…</BButton>
+            <BButton size="sm" variant="primary" :disabled="b.selected.size === 0 || !!b.saving.value" @click="b.save([...b.selected], true)">
               {{ b.selected.size ? `Download ${b.selected.size} as zip` : 'Download as zip' }}
             </BButton>
           </div>
@@ -208,6 +237,7 @@ onBeforeUnmount(() => {
         :preview="b.preview.value"
         :versions="b.versions.value"
         :busy="!!b.saving.value"
+        @order="(from) => ask([b?.file.value?.path ?? ''], from)"
         @download="(from) => b?.save([b.file.value?.path ?? ''], false, from)"
         @versions="b.findVersions(everywhere)"
         @close="b.close"

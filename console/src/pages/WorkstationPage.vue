@@ -6,6 +6,7 @@ import { answer, api, at } from '../api/client'
 import type { Event, LastDiagnosis, Page, Point, Restore, Run, Wait, Workstation } from '../api/types'
 import DiagnosisPanel from '../components/DiagnosisPanel.vue'
 import HistoryTable from '../components/HistoryTable.vue'
+import OrdersPanel from '../components/OrdersPanel.vue'
 import RetentionPanel from '../components/RetentionPanel.vue'
 import PointTable from '../components/PointTable.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
@@ -122,6 +123,8 @@ onMounted(reload)
       </div>
       <RunProgress :progress="r.progress" :started="r.started" :now="now" label="Progress of the restore" />
     </section>
+
+    <OrdersPanel :workstation="id" :name="w.name" :now="now" />
 
     <section class="jf-panel mb-3" aria-label="Facts">
       <dl class="jf-facts">

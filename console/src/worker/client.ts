@@ -87,6 +87,7 @@ const NEXT: Record<ImageTrouble, string> = {
   secret: 'Compare what you typed with where it is written down. Nothing of it was sent.',
   damaged: 'Take another point, or another version of the file. The administrator can look at Integrity on the workstation’s page.',
   missing: 'Take another point, or another version of the file. The administrator can look at Integrity on the workstation’s page.',
+  'too-much': 'Order the folder that they are in.',
   'no-such-path': 'Choose another point or folder.',
   'unknown-version': 'Reload the page; if that does not help, the service is older than the workstation’s program.',
 }

@@ -2,12 +2,13 @@
 import { init } from '@bokuweb/zstd-wasm'
 import { ProblemError } from '../api/problem'
 import { archive, measure } from '../image/archive'
-import { compare, fromHex, type Bytes } from '../image/bytes'
+import { compare, fromHex, toBase64, type Bytes } from '../image/bytes'
 import { fetched } from '../image/chunks'
 import { ImageError, isLoss } from '../image/errors'
-import { storeKeys } from '../image/keys'
+import { storeKeys, type StoreKeys } from '../image/keys'
 import { lengthOf, type Entry } from '../image/listing'
-import { below, rawName, rawPath, shown, type RawPath } from '../image/path'
+import { below, pathBytes, rawName, rawPath, shown, type RawPath } from '../image/path'
+import { sealOrder } from '../image/order'
 import { matcher } from '../image/pattern'
 import { openPoint } from '../image/point'
 import { unlock } from '../image/slots'
@@ -19,14 +20,18 @@ import { fetchChunks, fetchPoint, fetchSlots } from './service'
 class Cancelled extends Error {}
 
 let unlocked: UnlockedStore | undefined
+let keys: StoreKeys | undefined
+/** An order is good for so long, in milliseconds: seven days. */
+const ORDER_FOR = 7 * 24 * 3_600_000
 const cancelled = new Set<number>()
 /** Bytes that are written at once: each write goes to another process and back. */
 const WRITTEN = 2 << 20
 /** How often progress is told, in milliseconds. */
 const TELL_EVERY = 200
 
+const locked = () => new ImageError('secret', 'The image store is locked.')
 const store = (): UnlockedStore => {
-  if (!unlocked) throw new ImageError('secret', 'The image store is locked.')
+  if (!unlocked) throw locked()
   return unlocked
 }
 
@@ -36,10 +41,11 @@ const answers: Answering = {
   async unlock({ store: id, secret }) {
     const [slots] = await Promise.all([fetchSlots(id), init()])
     const bytes = fromHex(id)
-    const keys = await storeKeys(bytes, await unlock(bytes, slots, secret))
+    const opened = await storeKeys(bytes, await unlock(bytes, slots, secret))
+    keys = opened
     unlocked = new UnlockedStore(
-      async (sequence) => openPoint(keys, sequence, await fetchPoint(id, sequence)),
-      fetched(keys, (names) => fetchChunks(id, names)),
+      async (sequence) => openPoint(opened, sequence, await fetchPoint(id, sequence)),
+      fetched(opened, (names) => fetchChunks(id, names)),
     )
   },
 
@@ -76,6 +82,14 @@ const answers: Answering = {
 
   async preview({ point, path }) {
     return naming(path, async () => preview(store(), await fileAt(point, path)))
+  },
+
+  async order({ point, paths, into, login, session }) {
+    if (!keys) throw locked()
+    const created = Date.now()
+    const id = crypto.getRandomValues(new Uint8Array(16))
+    const order = { id, point, paths: paths.map(pathBytes), into: into === undefined ? undefined : pathBytes(into), login, session, created, expires: created + ORDER_FOR }
+    return toBase64(await sealOrder(keys, order))
   },
 
   async save({ point, paths, asArchive, to }, step, tell) {

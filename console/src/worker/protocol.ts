@@ -55,6 +55,8 @@ export interface Questions {
   search: { with: { points: number[]; wanted: string; most: number }; tells: Hit[]; answer: { isCut: boolean; lost: RawPath[] } }
   versions: { with: { points: number[]; path: RawPath }; tells: never; answer: ShownVersion[] }
   preview: { with: { point: number; path: RawPath }; tells: never; answer: Preview }
+  /** Seals an order to bring things back to their machine: base64. */
+  order: { with: { point: number; paths: RawPath[]; into: RawPath | undefined; login: string; session: string }; tells: never; answer: string }
   /** Writes a file, or a selection as a zip archive, to where the person wants it. */
   save: {
     with: { point: number; paths: RawPath[]; asArchive: boolean; to: FileSystemFileHandle }

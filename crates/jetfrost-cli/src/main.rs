@@ -9,7 +9,7 @@ use commands::administration::{
     schedule, scrub, session, settings, setup, store, thinning, workstation,
 };
 use commands::getting_back::{
-    attach, check, compare, disks, drill, exceptions, export, look, mount, points, restore, restore_disk, salvage, search,
+    attach, check, compare, disks, drill, exceptions, export, look, mount, order, points, restore, restore_disk, salvage, search,
     versions,
 };
 use commands::keys::{escrow, unlock, unlock_method};
@@ -100,6 +100,9 @@ enum Command {
     Attach(attach::Attach),
     /// Serves all points as read-only folders for a file manager.
     Mount(mount::Mount),
+    /// Restores that somebody asks a workstation's agent to do.
+    #[command(subcommand)]
+    Order(order::Order),
     /// Lists what a point does not hold exactly as it was.
     Exceptions(exceptions::Exceptions),
     /// Reads a point back with the key and compares it with what was backed up.
@@ -234,6 +237,7 @@ fn run(command: Command, state_dir: &StateDir, ui: &Ui) -> Result<failure::Code,
         Command::Points(command) => command.run(state_dir, ui),
         Command::Look(command) => command.run(state_dir, ui),
         Command::Mount(command) => command.run(state_dir, ui),
+        Command::Order(command) => command.run(state_dir, ui),
         Command::Search(command) => command.run(state_dir, ui),
         Command::Versions(command) => command.run(state_dir, ui),
         Command::Compare(command) => command.run(state_dir, ui),

@@ -197,7 +197,7 @@ pub enum Missing {
     },
 }
 
-fn lies_in(path: &[u8], folder: &[u8]) -> bool {
+pub(crate) fn lies_in(path: &[u8], folder: &[u8]) -> bool {
     path.strip_prefix(folder).is_some_and(|rest| rest.is_empty() || rest.starts_with(b"/") || folder.ends_with(b"/"))
 }
 

@@ -24,6 +24,7 @@ pub mod hooks;
 pub mod join;
 pub mod kept_key;
 pub mod mount;
+pub mod orders;
 mod pins;
 pub mod progress;
 pub mod restore;

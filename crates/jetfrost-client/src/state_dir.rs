@@ -17,6 +17,7 @@ use crate::api::Api;
 use crate::error::ClientError;
 use crate::hooks::Hooks;
 use crate::kept_key::{KeptKey, KeyPlace};
+use crate::orders::OrderRecord;
 use crate::pins::Learn;
 use crate::selection::Selection;
 
@@ -83,6 +84,7 @@ const STORE_KEY: &str = "store-key";
 const HOOKS: &str = "hooks.toml";
 const SEEN: &str = "seen.json";
 const AGENT: &str = "agent.json";
+const ORDERS: &str = "orders.json";
 const DIAGNOSIS: &str = "diagnosis.json";
 const PROBE: &str = "probe";
 const KEY_PIN: &str = "store-key-pin.json";
@@ -381,6 +383,26 @@ impl StateDir {
 
     pub(crate) fn keep_agent_record<T: Serialize>(&self, record: &T) -> Result<()> {
         self.write_json(AGENT, record)
+    }
+
+    /// What this workstation keeps of orders. One that cannot be read is an error: it may say that none are to be carried out.
+    pub(crate) fn order_record(&self) -> Result<OrderRecord> {
+        Ok(self.read_json(ORDERS)?.unwrap_or_default())
+    }
+
+    /// Changes what is kept of orders: the agent does, and commands beside it. Of a record that cannot be read nothing is kept if it
+    /// `begins_anew`.
+    pub(crate) fn change_order_record(&self, begins_anew: bool, change: impl FnOnce(&mut OrderRecord)) -> Result<()> {
+        make_private(&self.0).map_err(ClientError::file("making", &self.0))?;
+        let path = self.0.join("orders.lock");
+        let lock = File::create(&path).and_then(|file| file.lock().map(|()| file));
+        let _lock = lock.map_err(ClientError::file("locking", &path))?;
+        let mut record = match self.order_record() {
+            Err(_) if begins_anew => OrderRecord::default(),
+            other => other?,
+        };
+        change(&mut record);
+        self.write_json(ORDERS, &record)
     }
 
     /// What was found out and the service was not told yet. What cannot be read is nothing.

@@ -92,6 +92,11 @@ byte_id!(
     16
 );
 byte_id!(
+    /// Identifies an order of a restore; random.
+    OrderId,
+    16
+);
+byte_id!(
     /// Identifies a key slot within its store; random.
     SlotId,
     8

@@ -13,4 +13,4 @@ pub mod medium;
 pub mod store;
 pub mod tree;
 
-pub use id::{ChunkName, PointId, SegmentHash, SlotId, StoreId};
+pub use id::{ChunkName, OrderId, PointId, SegmentHash, SlotId, StoreId};

@@ -80,6 +80,10 @@ text_id!(
     RestoreId
 );
 text_id!(
+    /// An order of a restore, as it is on record; not what is sealed in it.
+    RestoreOrderId
+);
+text_id!(
     /// A session; not its secret.
     SessionId
 );

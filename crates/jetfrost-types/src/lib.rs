@@ -19,7 +19,8 @@ pub use alert_kind::AlertKind;
 pub use changes::{Changes, PointMark, Suspicion};
 pub use delay::{DelayReason, PowerSource};
 pub use id::{
-    AccountId, CodeId, DestinationId, GroupId, ImageStoreId, JobId, RestoreId, RunId, ServiceId, SessionId, TextId, WorkstationId,
+    AccountId, CodeId, DestinationId, GroupId, ImageStoreId, JobId, RestoreId, RestoreOrderId, RunId, ServiceId, SessionId,
+    TextId, WorkstationId,
 };
 pub use labels::Label;
 pub use limit::{Limit, given};

@@ -14,6 +14,7 @@ use crate::discovery::*;
 use crate::downloads::*;
 use crate::enrolment::*;
 use crate::job::*;
+use crate::order::*;
 use crate::page::Page;
 use crate::people::*;
 use crate::point::*;
@@ -410,6 +411,18 @@ pub fn maintenance() -> Call<(), MaintenanceState> {
 #[must_use]
 pub fn set_maintenance() -> Call<Maintenance, MaintenanceState> {
     Call::new(Method::PUT, "/maintenance")
+}
+
+/// `POST /orders/{id}/answer`
+#[must_use]
+pub fn answer_order(id: impl Display) -> Call<AnswerOrder, RestoreOrder> {
+    Call::new(Method::POST, format!("/orders/{}/answer", segment(id)))
+}
+
+/// `POST /orders/{id}/withdrawal`
+#[must_use]
+pub fn withdraw_order(id: impl Display) -> Call<(), RestoreOrder> {
+    Call::new(Method::POST, format!("/orders/{}/withdrawal", segment(id)))
 }
 
 /// `GET /overview`
@@ -812,6 +825,18 @@ pub fn diagnose_own(id: impl Display) -> Call<(), Diagnosis> {
 #[must_use]
 pub fn keep_diagnosis(id: impl Display) -> Call<Diagnosis, LastDiagnosis> {
     Call::new(Method::PUT, format!("/workstations/{}/diagnosis", segment(id)))
+}
+
+/// `GET /workstations/{id}/orders`
+#[must_use]
+pub fn orders(id: impl Display) -> Call<(), Page<RestoreOrder>> {
+    Call::new(Method::GET, format!("/workstations/{}/orders", segment(id)))
+}
+
+/// `POST /workstations/{id}/orders`
+#[must_use]
+pub fn give_order(id: impl Display) -> Call<NewOrder, RestoreOrder> {
+    Call::new(Method::POST, format!("/workstations/{}/orders", segment(id)))
 }
 
 /// `PUT /workstations/{id}/pause`

@@ -27,6 +27,11 @@ pub enum Event {
         /// The workstation.
         workstation: WorkstationId,
     },
+    /// The orders of a workstation changed.
+    Orders {
+        /// The workstation.
+        workstation: WorkstationId,
+    },
     /// A job started, progressed or ended.
     Job {
         /// The job.
@@ -45,7 +50,7 @@ impl Event {
         match self {
             Self::Run { run } => Some(&run.workstation),
             Self::Restore { restore } => Some(&restore.workstation),
-            Self::Workstation { workstation } => Some(workstation),
+            Self::Workstation { workstation } | Self::Orders { workstation } => Some(workstation),
             Self::Job { job } => Some(&job.workstation),
             Self::Office | Self::Schedules => None,
         }

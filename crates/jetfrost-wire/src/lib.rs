@@ -16,6 +16,7 @@ pub mod enrolment;
 pub mod event;
 pub mod job;
 pub mod labels;
+pub mod order;
 pub mod page;
 pub mod people;
 pub mod point;
@@ -36,7 +37,8 @@ pub mod workstation;
 pub use binary::Binary;
 pub use call::Call;
 pub use jetfrost_types::{
-    AccountId, CodeId, DestinationId, GroupId, ImageStoreId, JobId, RestoreId, RunId, ServiceId, SessionId, WorkstationId,
+    AccountId, CodeId, DestinationId, GroupId, ImageStoreId, JobId, RestoreId, RestoreOrderId, RunId, ServiceId, SessionId,
+    WorkstationId,
 };
 pub use page::{Page, PageQuery};
 pub use problem::{Problem, ProblemKind, WhoseMove};

@@ -6,7 +6,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use crate::labels::labels;
 use crate::run::{Outcome, Progress};
-use crate::{RestoreId, WorkstationId};
+use crate::{RestoreId, RestoreOrderId, WorkstationId};
 
 /// How much is restored. The service does not learn names.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -132,6 +132,9 @@ pub struct BeginRestore {
     pub purpose: Purpose,
     /// Where to, of a restore.
     pub target: Option<RestoreTarget>,
+    /// The order that it carries out, if it does.
+    #[serde(default)]
+    pub order: Option<RestoreOrderId>,
 }
 
 /// Ends a restore.

@@ -145,7 +145,7 @@ fn who_reads_an_image_store_without_a_restore_is_on_record_once_an_hour() {
     }
     assert_eq!(reads(), ["hedda"]);
     let membership = station.home.membership().expect("joined");
-    let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose: Purpose::Restore, target: None };
+    let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose: Purpose::Restore, target: None, order: None };
     let path = format!("/workstations/{}/restores", membership.workstation);
     let _: Restore = office.api.post(&path, &begin).expect("begun");
     let _: Slots = office.api.get(&format!("{}/slots", station.store())).expect("read");

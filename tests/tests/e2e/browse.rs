@@ -11,6 +11,7 @@ use jetfrost_image::crypto::{Secret, StoreKey, SystemRandom, unwrap_key};
 use jetfrost_image::format::{ArgonCost, Slot, SlotKind};
 use jetfrost_tests::browser::Browser;
 use jetfrost_tests::office::{Office, PASSPHRASE, PASSWORD, Workstation};
+use jetfrost_tests::programs::{jetfrost, start};
 use jetfrost_tests::tap::Tap;
 use jetfrost_wire::Page;
 use jetfrost_wire::people::Role;
@@ -203,6 +204,65 @@ fn the_helpdesk_finds_a_file_by_name_and_gives_a_folder_back_with_the_office_key
     let [record] = &ended(&office, &station)[..] else { panic!("one point was browsed") };
     // The zip, and the preview of one of its files.
     assert_eq!((record.by.as_str(), record.progress.files_done, record.exceptions), ("pelle", 4, 0));
+}
+
+#[test]
+fn what_the_helpdesk_orders_in_the_browser_is_restored_by_the_machine_and_no_name_was_sent() {
+    let office = Office::open();
+    office.destination("shelf");
+    office.account("pelle", Role::Helpdesk);
+    let station = office.workstation("dunlin");
+    let (public, file) = new_office_key("in the blue safe", ArgonCost::USUAL, &SystemRandom::default());
+    let key_file = office.path("office.key");
+    fs::write(&key_file, file.to_bytes()).expect("written");
+    entrust(&station.home, &public, &SystemRandom::default()).expect("agreed");
+    station.write("plans/quay.dwg", noise("quay", 3 << 20));
+    station.write("plans/old/pier.txt", "piles of oak");
+    station.back_up().expect("a point");
+    let before = fs::read(station.folder.join("plans/quay.dwg")).expect("there");
+    fs::remove_dir_all(station.folder.join("plans")).expect("lost");
+
+    let heard = Runtime::new().expect("a runtime").block_on(async {
+        let tap = Tap::before(office.port()).await;
+        let browser = open(&tap.address, "pelle", &station).await;
+        browser.choose("Office key").await;
+        browser.choose_file("Unlock", "File of the office key", &key_file).await;
+        browser.fill_in_form("Unlock", "Passphrase of that file", "in the blue safe").await;
+        browser.press("Unlock").await;
+        browser.sees("as of").await;
+        browser.tick("Select plans").await;
+        browser.press("Restore on the machine…").await;
+        browser.sees("Nothing that is there is replaced.").await;
+        browser.choose("into a new folder in a folder that I name").await;
+        assert_eq!(browser.violations().await, Vec::<String>::new(), "the form");
+        // Where nothing is backed up the machine says no, and why.
+        browser.fill_in_form("Order", "Folder on dunlin", "/etc").await;
+        browser.press("Order").await;
+        browser.sees("waits for the workstation, until").await;
+        let _agent = start(jetfrost(station.home.directory()).args(["agent", "run"]));
+        browser.sees("was declined. It would put something outside").await;
+        browser.press("Restore on the machine…").await;
+        browser.choose("into a new folder in a folder that I name").await;
+        browser.fill_in_form("Order", "Folder on dunlin", station.folder.to_str().expect("text")).await;
+        browser.press("Order").await;
+        browser.sees("is restored.").await;
+        assert_eq!(browser.violations().await, Vec::<String>::new(), "with what became of it");
+        lock(&browser).await;
+        let heard = tap.heard();
+        browser.close().await;
+        heard
+    });
+    let own = fs::read_dir(&station.folder).expect("listed").map(|entry| entry.expect("an entry").path());
+    let own = own.into_iter().find(|path| path.to_string_lossy().contains("/Restored ")).expect("a folder of its own");
+    assert_eq!(fs::read(own.join("plans/quay.dwg")).expect("restored"), before);
+    assert_eq!(fs::read_to_string(own.join("plans/old/pier.txt")).expect("restored"), "piles of oak");
+    let holds = |what: &[u8]| heard.windows(what.len()).any(|window| window == what);
+    assert!(holds(b"/orders"), "it hears what is sent");
+    for name in ["plans", "quay", "dunlin-files", "/etc", "in the blue safe"] {
+        assert!(!holds(name.as_bytes()), "{name} was sent");
+    }
+    let by_order = ended(&office, &station).into_iter().find(|record| record.purpose == Purpose::Restore).expect("on record");
+    assert_eq!((by_order.by.as_str(), by_order.progress.files_done), ("pelle", 2));
 }
 
 #[test]

@@ -122,7 +122,7 @@ fn a_drill_counts_from_whoever_may_read_the_store_and_from_nobody_else() {
     furnish(&station);
     station.back_up().expect("backed up");
     let path = format!("/workstations/{}/restores", station.home.membership().expect("joined").workstation);
-    let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose: Purpose::Drill, target: None };
+    let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose: Purpose::Drill, target: None, order: None };
     office.account("liv", Role::Member);
     office.account("pelle", Role::Helpdesk);
     let other = office.workstation("dunlin");

@@ -25,6 +25,7 @@ mod joining;
 mod mail;
 mod mount;
 mod oracle;
+mod orders;
 mod outputs;
 mod people;
 mod places;

@@ -5,6 +5,8 @@ use std::collections::BTreeMap;
 use jetfrost_client::api::Api;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_tests::office::{ADMINISTRATOR, Office, PASSWORD};
+use jetfrost_wire::Binary;
+use jetfrost_wire::order::NewOrder;
 use jetfrost_wire::people::{Account, Group, NewGroup, Role};
 use jetfrost_wire::run::RunBegun;
 use jetfrost_wire::service::{IssuedToken, NewToken, TokenScope};
@@ -127,6 +129,8 @@ fn furnished() -> Offices {
         let begun: RunBegun = device.post(&run, &json!({ "client_version": "0", "kind": "files" })).expect("begun");
         let begin = json!({ "point": 1, "scope": "everything" });
         let restore: Value = device.post(&format!("/workstations/{}/restores", m.workstation), &begin).expect("begun");
+        let order = NewOrder { sealed: Binary(vec![0; 4126]) };
+        let order: Value = office.api.post(&format!("/workstations/{}/orders", m.workstation), &order).expect("given");
         let job: Value = office.api.post(&format!("/stores/{}/scrub", m.store), &()).expect("begun");
         let account = accounts.iter().find(|a| a.login == m.login).expect("its account").id.0.clone();
         Things::from([
@@ -134,6 +138,7 @@ fn furnished() -> Offices {
             ("stores", m.store),
             ("runs", begun.run.id.0),
             ("restores", restore["id"].as_str().expect("an id").to_owned()),
+            ("orders", order["id"].as_str().expect("an id").to_owned()),
             ("accounts", account),
             ("jobs", job["id"].as_str().expect("an id").to_owned()),
             ("groups", group.id.0.clone()),
@@ -192,7 +197,7 @@ impl Offices {
             let of_machine = ["agent", "diagnosis", "probe", "proof"]
                 .iter()
                 .any(|end| route.method != Method::GET && route.path.ends_with(&format!("workstations/{{id}}/{end}")));
-            let posts = ["/runs", "/slots"].iter().any(|end| route.path.ends_with(end));
+            let posts = ["/runs", "/slots", "/answer"].iter().any(|end| route.path.ends_with(end));
             let adds = (route.method == Method::POST && posts) || of_machine;
             let adds_bytes = ["segments", "missing", "/v1/runs/"].iter().any(|part| route.path.contains(part));
             let things = if adds || adds_bytes { &self.own } else { &nothing };

@@ -16,6 +16,7 @@ use jetfrost_client::backup::BackupReport;
 use jetfrost_client::browse::At;
 use jetfrost_client::progress::Meter;
 use jetfrost_client::restore::{Rights, Wish};
+use jetfrost_image::OrderId;
 use jetfrost_service::{Clock, SteppedClock};
 use jetfrost_tests::chance::{Chance, wanted};
 use jetfrost_tests::mounted::Mounted;
@@ -145,6 +146,14 @@ impl Surroundings for &World {
     fn go_back(&self) {}
 
     fn diagnose(&self) {}
+
+    fn see_to_orders(&self, _: &dyn Fn(OrderId, &Arc<Meter>)) -> Result<(), ClientError> {
+        Ok(())
+    }
+
+    fn is_declined(&self, _: &OrderId) -> bool {
+        false
+    }
 
     fn drill(&self, meter: &Arc<Meter>) -> Result<(), ClientError> {
         self.there(|real| real.drill(meter))

@@ -37,6 +37,8 @@ pub enum Ask {
     },
     /// To end a pause.
     Resume,
+    /// To look at the orders: somebody at this workstation said something to one.
+    SeeToOrders,
 }
 
 /// What the agent answers.

@@ -17,8 +17,19 @@ const FOR_MANY: Duration = Duration::from_secs(3);
 /// What comes faster is heard together: a service that goes wrong must not keep the machine busy.
 const AT_MOST_EVERY: Duration = Duration::from_secs(1);
 
+/// What may have changed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum News {
+    /// Anything: it was not heard for a while.
+    Anything,
+    /// Something about the workstation.
+    Workstation,
+    /// Its orders.
+    Orders,
+}
+
 /// Listens, and calls `heard` when something may have changed for this workstation, until that says that nobody needs it any more.
-pub(super) fn listen(state_dir: &StateDir, spread: u64, heard: &dyn Fn() -> bool) {
+pub(super) fn listen(state_dir: &StateDir, spread: u64, heard: &dyn Fn(News) -> bool) {
     loop {
         if matches!(once(state_dir, spread, heard), Ok(Heard::Enough)) {
             return;
@@ -35,20 +46,24 @@ enum Heard {
     Broken,
 }
 
-fn once(state_dir: &StateDir, spread: u64, heard: &dyn Fn() -> bool) -> Result<Heard, ClientError> {
+fn once(state_dir: &StateDir, spread: u64, heard: &dyn Fn(News) -> bool) -> Result<Heard, ClientError> {
     let (membership, api) = state_dir.device_api()?;
     let own = WorkstationId(membership.workstation.to_string());
     let mut enough = false;
     api.listen(|event| {
-        match event {
+        let news = match event {
             // Whatever was missed before the connection counts as heard.
-            None => {}
-            Some(Event::Workstation { workstation }) if workstation == own => {}
-            Some(Event::Schedules) => sleep(share(spread, FOR_MANY)),
+            None => News::Anything,
+            Some(Event::Workstation { workstation }) if workstation == own => News::Workstation,
+            Some(Event::Orders { workstation }) if workstation == own => News::Orders,
+            Some(Event::Schedules) => {
+                sleep(share(spread, FOR_MANY));
+                News::Workstation
+            }
             // Its own runs and restores are nothing new to it.
             Some(_) => return true,
-        }
-        enough = !heard();
+        };
+        enough = !heard(news);
         if !enough {
             sleep(AT_MOST_EVERY);
         }

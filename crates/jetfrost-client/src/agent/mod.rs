@@ -7,6 +7,7 @@ mod change_tracker;
 mod control;
 mod in_the_way;
 mod listening;
+mod ordered;
 mod record;
 mod surroundings;
 
@@ -26,6 +27,7 @@ use serde::{Deserialize, Serialize};
 
 pub use control::{Ask, ask};
 pub use jetfrost_wire::workstation::Delay;
+pub use listening::News;
 pub use record::{Failed, Suspect};
 pub use surroundings::{Known, Listener, Surroundings, ThisMachine};
 
@@ -35,6 +37,7 @@ use crate::progress::Meter;
 use crate::state_dir::StateDir;
 use control::{Answer, Control};
 use in_the_way::{again_after, in_the_way};
+use ordered::Orders;
 use record::Record;
 
 type Result<T> = std::result::Result<T, ClientError>;
@@ -114,6 +117,12 @@ pub struct AgentStatus {
     pub not_kept: Option<String>,
     /// Where the last run of this agent looked.
     pub looked: Option<Looked>,
+    /// How far an order is that is being carried out.
+    #[serde(default)]
+    pub order: Option<Progress>,
+    /// Why the orders could not be seen to the last time.
+    #[serde(default)]
+    pub orders_trouble: Option<String>,
 }
 
 /// An agent.
@@ -138,9 +147,10 @@ impl State {
     }
 
     /// Something may have changed at the service. Says whether anybody still wants to know.
-    fn hear(&self) -> bool {
+    fn hear(&self, news: News) -> bool {
         let mut shared = self.lock();
-        shared.has_heard = true;
+        shared.has_heard |= news != News::Orders;
+        shared.orders.is_due |= news != News::Workstation;
         self.changed.notify_all();
         !shared.ended
     }
@@ -183,6 +193,7 @@ struct Shared {
     meter: Option<Arc<Meter>>,
     /// Whether the work that the meter counts is over.
     is_over: bool,
+    orders: Orders,
 }
 
 impl<S: Surroundings> Agent<S> {
@@ -217,6 +228,7 @@ impl<S: Surroundings> Agent<S> {
             ended: false,
             meter: None,
             is_over: true,
+            orders: Orders::default(),
         };
         let hash = blake3::hash(membership.workstation.as_bytes());
         let spread = u64::from_le_bytes(*hash.as_bytes().first_chunk().expect("a hash has 32 bytes"));
@@ -232,10 +244,11 @@ impl<S: Surroundings> Agent<S> {
         let control = Control::open(&self.state_dir)?;
         let (listen, state) = (self.world.listener(self.spread), Arc::clone(&self.state));
         // It waits for the network most of the time, and ends with the process.
-        thread::spawn(move || listen(&|| state.hear()));
+        thread::spawn(move || listen(&|news| state.hear(news)));
         thread::scope(|scope| {
             scope.spawn(|| control.serve(|| self.lock().ended, |what| self.answer(what)));
             scope.spawn(|| self.show(changed));
+            scope.spawn(|| self.see_to_orders());
             self.work();
             self.end();
         });
@@ -286,7 +299,7 @@ impl<S: Surroundings> Agent<S> {
         if gone.is_none() {
             self.world.go_back();
         } else if self.world.seek() {
-            self.state.hear();
+            self.state.hear(News::Anything);
         }
     }
 
@@ -356,6 +369,7 @@ impl<S: Surroundings> Agent<S> {
         if let Some(meter) = &shared.meter {
             meter.stop();
         }
+        shared.orders.stop();
         self.state.changed.notify_all();
     }
 
@@ -381,6 +395,8 @@ impl<S: Surroundings> Agent<S> {
             suspect: shared.record.suspect,
             not_kept: shared.not_kept.clone(),
             looked: shared.looked,
+            order: shared.orders.progress(),
+            orders_trouble: shared.orders.trouble.clone(),
         }
     }
 
@@ -407,6 +423,10 @@ impl<S: Surroundings> Agent<S> {
             }
             Ask::Pause { until } => shared.record.paused_until = Some(until),
             Ask::Resume => shared.record.paused_until = None,
+            Ask::SeeToOrders => {
+                shared.orders.cancel_if(|order| self.world.is_declined(order));
+                shared.orders.is_due = true;
+            }
         }
         self.keep(&mut shared);
         self.state.changed.notify_all();

@@ -5,6 +5,7 @@ use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, ToSocketAddrs, UdpSocket};
 use std::sync::Arc;
 
+use jetfrost_image::OrderId;
 use jetfrost_platform::{Accounts, Machine, Network, Power, Priority, System};
 use jetfrost_wire::calls;
 use jetfrost_wire::diagnosis::Diagnosis;
@@ -13,7 +14,7 @@ use jetfrost_wire::workstation::{AgentReport, AgentState, PointKind};
 use jiff::Timestamp;
 
 use crate::agent::change_tracker::ChangeTracker;
-use crate::agent::listening::listen;
+use crate::agent::listening::{News, listen};
 use crate::agent::record::Suspect;
 use crate::backup::{BackupReport, ReadBack, back_up_unless_queued};
 use crate::browse::{At, Browser};
@@ -23,6 +24,7 @@ use crate::diagnosis::{Findings, diagnose, send_kept, send_or_keep};
 use crate::drill::{Rehearsal, drill, drill_disks};
 use crate::error::ClientError;
 use crate::join::{find_again, go_back};
+use crate::orders;
 use crate::progress::Meter;
 use crate::state_dir::StateDir;
 
@@ -47,7 +49,7 @@ pub struct Known {
 
 /// Listens to the service for as long as the process lives, and calls what it is given whenever something may have changed; ends when that
 /// says that nobody needs it any more.
-pub type Listener = Box<dyn FnOnce(&dyn Fn() -> bool) + Send>;
+pub type Listener = Box<dyn FnOnce(&dyn Fn(News) -> bool) + Send>;
 
 /// The world of an agent.
 pub trait Surroundings: Sync {
@@ -107,6 +109,15 @@ pub trait Surroundings: Sync {
     /// # Errors
     /// As [`drill`] has them.
     fn drill(&self, meter: &Arc<Meter>) -> Result<(), ClientError>;
+
+    /// Does with the orders of this workstation what is to be done. `underway` is told of each that is carried out.
+    ///
+    /// # Errors
+    /// What makes it worth another try; [`ClientError::Stopped`].
+    fn see_to_orders(&self, underway: &dyn Fn(OrderId, &Arc<Meter>)) -> Result<(), ClientError>;
+
+    /// Whether somebody at this workstation declined an order.
+    fn is_declined(&self, order: &OrderId) -> bool;
 }
 
 /// This machine and its service.
@@ -261,6 +272,14 @@ impl Surroundings for ThisMachine {
             None if files.is_none() => Err(ClientError::NoPoint("yet".into())),
             None => Ok(()),
         }
+    }
+
+    fn see_to_orders(&self, underway: &dyn Fn(OrderId, &Arc<Meter>)) -> Result<(), ClientError> {
+        orders::see_to(&self.state_dir, underway)
+    }
+
+    fn is_declined(&self, order: &OrderId) -> bool {
+        orders::is_declined(&self.state_dir, order)
     }
 }
 

@@ -3,6 +3,7 @@
 use std::io;
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 
+use jetfrost_image::OrderId;
 use jetfrost_wire::Problem;
 use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::workstation::{AgentState, Wait};
@@ -96,6 +97,14 @@ impl Surroundings for &World {
         self.diagnoses.fetch_add(1, Ordering::SeqCst);
     }
 
+    fn see_to_orders(&self, _: &dyn Fn(OrderId, &Arc<Meter>)) -> Result<()> {
+        Ok(())
+    }
+
+    fn is_declined(&self, _: &OrderId) -> bool {
+        false
+    }
+
     fn drill(&self, _: &Arc<Meter>) -> Result<()> {
         self.drills.fetch_add(1, Ordering::SeqCst);
         if self.drills_wait.load(Ordering::SeqCst) { refused(ProblemKind::Queued) } else { Ok(()) }
@@ -164,7 +173,7 @@ impl World {
     /// The office wants something else, and the agent hears that something changed.
     fn wants(&self, agent: &Agent<&Self>, want: impl FnOnce(&mut Known)) {
         want(&mut self.wanted.lock().expect("a lock"));
-        assert!(agent.state.hear());
+        assert!(agent.state.hear(News::Anything));
     }
 
     fn ends_with(&self, ends: fn() -> Result<()>) {
@@ -514,7 +523,7 @@ fn a_backup_that_an_administrator_asks_for_is_begun_once_and_not_during_a_person
     assert_eq!((world.runs(), agent.status().failed.map(|failed| failed.times)), (1, Some(1)), "also on battery");
     for _ in 0..10 {
         world.pass(1);
-        agent.state.hear();
+        agent.state.hear(News::Anything);
         agent.step();
     }
     assert_eq!(world.runs(), 1, "the service still asks for it; it is tried again like any other");
@@ -557,7 +566,7 @@ fn a_backup_in_the_queue_knows_its_place_and_asks_again_when_it_hears_something(
     assert_eq!(status.queue.map(|queue| (queue.place, queue.expected_seconds)), Some((3, 240)));
     agent.step();
     assert_eq!(world.runs(), 1, "it does not knock all the time");
-    agent.state.hear();
+    agent.state.hear(News::Anything);
     agent.step();
     assert_eq!(world.runs(), 2, "it may be its turn");
     world.ends_with(|| Ok(()));

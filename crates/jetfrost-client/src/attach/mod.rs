@@ -51,7 +51,8 @@ pub fn attach(
 ) -> Result<Progress> {
     let name = String::from_utf8_lossy(disk.path.rsplit(|byte| *byte == b'/').next().unwrap_or_default()).into_owned();
     let listener = Listener::open(listen)?;
-    let begin = BeginRestore { point: point.head.sequence, scope: Scope::Selection, purpose: Purpose::Attach, target: None };
+    let begin =
+        BeginRestore { point: point.head.sequence, scope: Scope::Selection, purpose: Purpose::Attach, target: None, order: None };
     let record = browser.source.begin_restore(&begin, meter)?;
     meter.enter(Phase::Sending);
     ready(&listener.address(&name)?);

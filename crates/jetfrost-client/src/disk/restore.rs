@@ -96,6 +96,7 @@ pub fn restore_disk(
         scope: Scope::Selection,
         purpose: Purpose::Restore,
         target: Some(target.on_record()),
+        order: None,
     };
     let record = browser.source.begin_restore(&begin, meter)?;
     let result = onto.fill(browser, image, meter).and_then(|report| onto.finish(target).map(|()| report));

@@ -78,7 +78,8 @@ pub fn drill_disks(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter:
     }
     check_room(&how.scratch, drawn.iter().map(|drawn| drawn.bytes).max().unwrap_or(0))?;
     meter.expect(drawn.len() as u64, bytes);
-    let begin = BeginRestore { point: point.head.sequence, scope: Scope::Selection, purpose: Purpose::Drill, target: None };
+    let begin =
+        BeginRestore { point: point.head.sequence, scope: Scope::Selection, purpose: Purpose::Drill, target: None, order: None };
     let record = browser.source.begin_restore(&begin, meter)?;
     meter.enter(Phase::Sending);
     let mut troubles = Vec::new();

@@ -130,7 +130,7 @@ pub fn drill(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<
     check_room(&how.scratch, bytes)?;
     meter.expect(files, bytes);
     let scope = if how.share == 100 { Scope::Everything } else { Scope::Selection };
-    let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Drill, target: None };
+    let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Drill, target: None, order: None };
     let record = browser.source.begin_restore(&begin, meter)?;
     let result = rehearse(browser, point, &how.scratch, &sample, meter);
     let (came, not_on_record) = record.end(result, meter, |came| came.troubles.len() as u64)?;

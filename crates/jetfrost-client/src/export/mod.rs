@@ -109,7 +109,7 @@ fn on_record(
     work: impl FnOnce(&Troubles) -> Result<()>,
 ) -> Result<ExportReport> {
     let started = Instant::now();
-    let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Export, target: None };
+    let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Export, target: None, order: None };
     let record = browser.source.begin_restore(&begin, meter)?;
     meter.enter(Phase::Sending);
     let troubles = Troubles::default();

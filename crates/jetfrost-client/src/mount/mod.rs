@@ -167,7 +167,7 @@ impl Mounted {
 
     fn begin(&self, point: u64) -> Result<Reading> {
         let meter = Arc::new(Meter::default());
-        let begin = BeginRestore { point, scope: Scope::Selection, purpose: Purpose::Mount, target: None };
+        let begin = BeginRestore { point, scope: Scope::Selection, purpose: Purpose::Mount, target: None, order: None };
         let record = self.browser.source.begin_restore(&begin, &meter)?;
         meter.enter(Phase::Sending);
         Ok(Reading { record, meter, files: HashSet::new(), damaged: HashSet::new() })

@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 use batch::Worker;
 use file::{Writer, gains_past_cache};
 use jetfrost_platform::{Accounts, FileKind, Paths, System};
+use jetfrost_wire::RestoreOrderId;
 use jetfrost_wire::restore::{BeginRestore, Purpose, Scope};
 use jetfrost_wire::run::{Phase, Progress};
 use journal::Journal;
@@ -26,6 +27,7 @@ use crate::progress::Meter;
 mod batch;
 mod file;
 mod journal;
+mod ordered;
 mod pinned;
 mod place;
 mod plan;
@@ -33,6 +35,7 @@ mod preview;
 mod put;
 mod sample;
 
+pub(crate) use ordered::restore_ordered;
 pub use place::{Asking, Conflict, OnConflict, Resolution, Target};
 pub use preview::{Act, Preview, Previewed, preview};
 
@@ -49,6 +52,8 @@ pub struct Wish {
     pub on_conflict: OnConflict,
     /// What becomes of what gives rights.
     pub rights: Rights,
+    /// Whether the directory that it goes into has to be there, with no link on the way to it.
+    pinned: bool,
 }
 
 impl Wish {
@@ -61,7 +66,7 @@ impl Wish {
     /// What was at these paths.
     #[must_use]
     pub fn paths(paths: Vec<PathBuf>, target: Target) -> Self {
-        Self { paths, target, on_conflict: OnConflict::default(), rights: Rights::default() }
+        Self { paths, target, on_conflict: OnConflict::default(), rights: Rights::default(), pinned: false }
     }
 
     /// With this for names that something else has.
@@ -80,7 +85,9 @@ impl Wish {
     /// own; afterwards none is followed.
     fn without_links(&self) -> Self {
         let target = match &self.target {
-            Target::Into(directory) => Target::Into(directory.canonicalize().unwrap_or_else(|_| directory.clone())),
+            Target::Into(directory) if !self.pinned => {
+                Target::Into(directory.canonicalize().unwrap_or_else(|_| directory.clone()))
+            }
             other => other.clone(),
         };
         Self { target, ..self.clone() }
@@ -243,11 +250,22 @@ impl KeptBoth {
 /// # Errors
 /// [`ClientError`] when it could not be done at all; single files that could not be brought back are in the report.
 pub fn restore(browser: &Browser, point: &OpenPoint, wish: &Wish, meter: &Arc<Meter>) -> Result<RestoreReport> {
+    restore_for(browser, point, wish, None, meter)
+}
+
+/// Restores; for an order, if there is one.
+fn restore_for(
+    browser: &Browser,
+    point: &OpenPoint,
+    wish: &Wish,
+    order: Option<RestoreOrderId>,
+    meter: &Arc<Meter>,
+) -> Result<RestoreReport> {
     let started = Instant::now();
     wish.check()?;
     let scope = if wish.paths.is_empty() { Scope::Everything } else { Scope::Selection };
     let target = Some(wish.target.on_record());
-    let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Restore, target };
+    let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Restore, target, order };
     let record = browser.source.begin_restore(&begin, meter)?;
     let troubles = Troubles::default();
     meter.enter(Phase::Sending);
@@ -308,7 +326,9 @@ pub(crate) fn put_back(
     troubles: &Troubles,
 ) -> Result<Done> {
     let base = wish.base();
-    std::fs::create_dir_all(&base).map_err(ClientError::file("making", &base))?;
+    if !wish.pinned {
+        std::fs::create_dir_all(&base).map_err(ClientError::file("making", &base))?;
+    }
     let wish = &wish.without_links();
     let base = wish.base();
     let folders = Arc::new(PinnedFolders::default());

@@ -207,6 +207,12 @@ fn with_suffix(path: &Path, suffix: &str, is_folder: bool) -> PathBuf {
     path.with_file_name(os_str(&[stem, suffix.as_bytes(), extension].concat()))
 }
 
+/// A point's time as it stands in names. No name has a colon on every system.
+pub(super) fn time_in_names(point: &PointHead) -> String {
+    let created = Timestamp::from_millisecond(point.created).unwrap_or_default().to_zoned(TimeZone::system());
+    created.strftime("%Y-%m-%d %H.%M").to_string()
+}
+
 /// Finds places.
 pub(super) struct Placing<'p> {
     keys: &'p StoreKeys,
@@ -218,9 +224,7 @@ pub(super) struct Placing<'p> {
 
 impl<'p> Placing<'p> {
     pub(super) fn new(keys: &'p StoreKeys, on_conflict: &'p OnConflict, point: &PointHead, folders: Arc<PinnedFolders>) -> Self {
-        let created = Timestamp::from_millisecond(point.created).unwrap_or_default().to_zoned(TimeZone::system());
-        // No name has a colon on every system.
-        Self { keys, on_conflict, folders, time: created.strftime("%Y-%m-%d %H.%M").to_string().into() }
+        Self { keys, on_conflict, folders, time: time_in_names(point).into() }
     }
 
     /// Where an entry goes that wants this path, or a place beside it.

@@ -33,6 +33,7 @@ pub struct StoreKeys {
     name: [u8; 32],
     chunk: Prk,
     pub(super) point: [u8; 32],
+    pub(super) order: [u8; 32],
     border_seed: u64,
     memory: [u8; 16],
 }
@@ -48,6 +49,7 @@ impl StoreKeys {
             name: expand(&prk, b"jetfrost v1 chunk name"),
             chunk: Salt::new(HKDF_SHA256, &[]).extract(&chunk_seal),
             point: expand(&prk, b"jetfrost v1 point seal"),
+            order: expand(&prk, b"jetfrost v1 order seal"),
             border_seed: u64::from_le_bytes(expand(&prk, b"jetfrost v1 chunk border")),
             memory: expand(&prk, b"jetfrost v1 client memory"),
         }

@@ -5,15 +5,15 @@ use std::io::Write as _;
 use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::{BoxWriter, OfficeKey, Secret, SeededRandom, wrap_for_office, wrap_key};
 use jetfrost_image::format::{
-    ArgonCost, Cause, Entry, EntryKind, Exception, IndexEntry, RunHead, SegmentBuilder, SegmentEntry, SegmentScanner, Slot,
-    StoreFile, encode_needs,
+    ArgonCost, Cause, Entry, EntryKind, Exception, IndexEntry, Order, RunHead, SegmentBuilder, SegmentEntry, SegmentScanner,
+    Slot, StoreFile, encode_needs,
 };
 use serde_json::{Value, json};
 
 use super::Vector;
 use super::samples::{
-    CONTENT, KEY, PASSPHRASE, Paged, RECOVERY, STORE, border_lengths, disks, first_version_point, hex, keys, needs, page, paged,
-    point, receipt, sealed, seldom,
+    CONTENT, KEY, PASSPHRASE, Paged, RECOVERY, STORE, border_lengths, disks, first_version_point, hex, keys, needs, order, page,
+    paged, point, receipt, sealed, sealed_order, seldom,
 };
 
 /// A vector that a reader takes.
@@ -320,6 +320,8 @@ fn points() -> Vec<(&'static str, Vector)> {
     let mut flipped = receipt().to_bytes();
     let at = flipped.len() - 70;
     flipped[at] ^= 1;
+    let mut flipped_order = sealed_order(&order());
+    flipped_order[100] ^= 1;
     let selection = "folders = [\"/srv/maps\"]\nexclude = [\"*.tmp\"]\n";
     let pages = json!({ keys().name(&page()).to_string(): hex(page()) });
     vec![
@@ -352,6 +354,44 @@ fn points() -> Vec<(&'static str, Vector)> {
             ),
         ),
         (
+            "order",
+            sound(
+                "an order to bring two things of a point back into a folder",
+                "order",
+                &sealed_order(&order()),
+                keyed(ordered(&order())),
+            ),
+        ),
+        (
+            "order-beside",
+            sound(
+                "an order to bring them back beside where they were",
+                "order",
+                &sealed_order(&Order { into: None, ..order() }),
+                keyed(ordered(&Order { into: None, ..order() })),
+            ),
+        ),
+        (
+            "order-flipped-bit",
+            refused(
+                "one bit of what is sealed is another",
+                "order",
+                &flipped_order,
+                "the bytes are not what was stored",
+                keyed(json!({})),
+            ),
+        ),
+        (
+            "order-upwards",
+            refused(
+                "a path in it leads upwards",
+                "order",
+                &sealed_order(&Order { paths: vec![b"/srv/maps/../../etc".to_vec().into()], ..order() }),
+                "an order is damaged: a path in it is none",
+                keyed(json!({})),
+            ),
+        ),
+        (
             "receipt",
             sound(
                 "what the service says of that point: it and its needs file, and when it was committed",
@@ -371,6 +411,15 @@ fn points() -> Vec<(&'static str, Vector)> {
             ),
         ),
     ]
+}
+
+/// What an order says.
+pub(super) fn ordered(order: &Order) -> Value {
+    json!({
+        "id": order.id.to_string(), "point": order.point, "paths": order.paths.iter().map(|path| hex(&**path)).collect::<Vec<_>>(),
+        "into": order.into.as_ref().map(|into| hex(&**into)), "login": order.login, "session": order.session,
+        "created": order.created, "expires": order.expires,
+    })
 }
 
 fn listings() -> Vec<(&'static str, Vector)> {

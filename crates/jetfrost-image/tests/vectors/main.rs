@@ -11,7 +11,9 @@ use std::io::Read as _;
 use std::path::PathBuf;
 
 use jetfrost_image::ChunkName;
-use jetfrost_image::crypto::{BoxReader, OfficeKey, Secret, open_chunk, open_point, unwrap_key, unwrap_with_office_key};
+use jetfrost_image::crypto::{
+    BoxReader, OfficeKey, Secret, open_chunk, open_order, open_point, unwrap_key, unwrap_with_office_key,
+};
 use jetfrost_image::format::{
     Content, EntryPage, FormatError, IndexEntry, NeedsScanner, OfficeKeyFile, Part, PointFile, Receipt, RecoveryKey, RunHead,
     SegmentScanner, Slot, StoreFile, exceptions_from_page,
@@ -102,6 +104,11 @@ fn read(vector: &Vector) -> Result<(), String> {
             assert_eq!(vector.with.get("base").and_then(serde_json::Value::as_u64), Some(head.base));
             let removed = vector.with.get("removed").and_then(|names| names.as_array()).map_or(0, Vec::len);
             assert_eq!(head.removed, removed as u64);
+        }
+        "order" => {
+            let order = open_order(&keys(), &bytes).map_err(|e| said(&e))?;
+            assert_eq!(vector.with.get("paths"), listed::ordered(&order).get("paths"));
+            assert_eq!(order.login, text("login").expect("a login"));
         }
         "receipt" => {
             let receipt = Receipt::from_bytes(&bytes).map_err(|e| said(&e))?;

@@ -1,12 +1,12 @@
 //! What the vectors are made of: a store, its key, and things in it.
 
-use jetfrost_image::crypto::{Effort, Sealer, SeededRandom, StoreKey, StoreKeys, seal_point};
+use jetfrost_image::crypto::{Effort, Sealer, SeededRandom, StoreKey, StoreKeys, seal_order, seal_point};
 use jetfrost_image::format::{
-    Content, Entry, EntryKind, Flags, LargeAttribute, Part, PointBody, PointFile, PointHead, PointKind, Receipt, RecoveryKey,
-    encode_needs, needs_check,
+    Content, Entry, EntryKind, Flags, LargeAttribute, Order, Part, PointBody, PointFile, PointHead, PointKind, Receipt,
+    RecoveryKey, encode_needs, needs_check,
 };
 use jetfrost_image::tree::Chunker;
-use jetfrost_image::{ChunkName, PointId, StoreId};
+use jetfrost_image::{ChunkName, OrderId, PointId, StoreId};
 use jetfrost_types::Changes;
 
 /// The store and the key of all vectors.
@@ -196,4 +196,22 @@ pub(super) fn border_lengths(of: &[u8]) -> Vec<u64> {
     });
     cut.expect("memory is readable");
     lengths
+}
+
+/// An order of two things into a folder.
+pub(super) fn order() -> Order {
+    Order {
+        id: OrderId(*b"vector order 001"),
+        point: 2,
+        paths: vec![b"/srv/maps/harbour".to_vec().into(), b"/srv/maps/\xffnot text".to_vec().into()],
+        into: Some(b"/srv/maps/found".to_vec().into()),
+        login: "ingrid".into(),
+        session: "5e5510".into(),
+        created: 1_790_000_000_000,
+        expires: 1_790_604_800_000,
+    }
+}
+
+pub(super) fn sealed_order(order: &Order) -> Vec<u8> {
+    seal_order(&keys(), order, &SeededRandom::new(b"vectors"))
 }

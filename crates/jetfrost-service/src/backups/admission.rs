@@ -230,7 +230,7 @@ mod tests {
         machines[0].back_up(&office, b"one").expect("a point");
         assert_eq!([&machines[1], &machines[2]].map(|machine| place(machine.begin(&office))), [None, Some(1)]);
         let begin = |purpose| {
-            let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose, target: None };
+            let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose, target: None, order: None };
             office.services.backups.begin_restore(&machines[0].caller, &machines[0].enrolled.workstation, &begin)
         };
         assert!(matches!(begin(Purpose::Drill), Err(ServiceError::DrillWaits)));
@@ -247,7 +247,7 @@ mod tests {
         let in_progress = || office.services.backups.records.read(restores).expect("readable");
         let mut seen = Vec::new();
         for purpose in Purpose::ALL {
-            let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose: *purpose, target: None };
+            let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose: *purpose, target: None, order: None };
             let backups = &office.services.backups;
             let begun = backups.begin_restore(&machines[0].caller, &machines[0].enrolled.workstation, &begin).expect("begun");
             seen.push((*purpose, in_progress()));

@@ -6,6 +6,7 @@ mod departures;
 mod diagnosis;
 mod enrolment;
 mod hand_outs;
+mod orders;
 mod restores;
 mod roster;
 mod runs;

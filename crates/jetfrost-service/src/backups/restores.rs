@@ -7,7 +7,7 @@ use jetfrost_wire::restore::{BeginRestore, EndRestore, Purpose, ReportedRestore,
 use jetfrost_wire::run::{GiveUp, Outcome, Progress};
 use jetfrost_wire::{Page, PageQuery};
 
-use crate::backups::Backups;
+use crate::backups::{Backups, orders};
 use crate::clock::Moment;
 use crate::records::{Count, Id, RestoreRow, StoreRow, WorkstationLine};
 use crate::secrets::new_id;
@@ -28,7 +28,7 @@ impl Backups {
         }
         self.pace(&self.restores_begun, Traffic::Restores, &caller.name())?;
         let now = self.clock.now();
-        let row = RestoreRow {
+        let mut row = RestoreRow {
             number: 0,
             id: Id(new_id(&*self.random)),
             workstation_id: line.workstation.id.clone(),
@@ -51,12 +51,25 @@ impl Backups {
             target: begin.target.map(Into::into),
             cancelled_by: None,
         };
-        let row = self.records.write(|on| {
+        let (row, order) = self.records.write(|on| {
+            let mut order = None;
+            if let Some(given) = &begin.order {
+                let open = orders::open_for(caller, id, given, now, on)?;
+                // It is theirs who gave the order; where it runs, its address says.
+                row.by.clone_from(&open.by);
+                order = Some(open);
+            }
             let row = row.insert(on)?;
+            if let Some(order) = &mut order {
+                order.take_up(&row.id, on)?;
+            }
             let subject = format!("{} point {}", line.workstation.name, begin.point);
             self.trail.note(caller, begun(begin.purpose), &subject, on)?;
-            Ok::<_, ServiceError>(row)
+            Ok::<_, ServiceError>((row, order))
         })?;
+        if let Some(order) = order {
+            self.tell_order(&order, now);
+        }
         Ok(self.tell_restore(&row))
     }
 
@@ -214,7 +227,7 @@ mod tests {
     fn a_restore_is_on_record_with_who_asked_and_ends_once() {
         let (office, machine) = office_with_points([b"one"]);
         let (backups, id) = (&office.services.backups, &machine.enrolled.workstation);
-        let begin = |point| BeginRestore { point, scope: Scope::Selection, purpose: Purpose::Restore, target: None };
+        let begin = |point| BeginRestore { point, scope: Scope::Selection, purpose: Purpose::Restore, target: None, order: None };
         assert!(backups.begin_restore(&office.ingrid, id, &begin(2)).is_err(), "there is no such point");
         let restore = backups.begin_restore(&office.ingrid, id, &begin(1)).expect("begun");
         let end = EndRestore { progress: Progress::default(), exceptions: 0 };
@@ -231,7 +244,7 @@ mod tests {
     fn a_report_of_progress_does_not_undo_that_somebody_cancelled() {
         let (office, machine) = office_with_points([b"one"]);
         let (backups, id) = (&office.services.backups, &machine.enrolled.workstation);
-        let begin = BeginRestore { point: 1, scope: Scope::Selection, purpose: Purpose::Export, target: None };
+        let begin = BeginRestore { point: 1, scope: Scope::Selection, purpose: Purpose::Export, target: None, order: None };
         let restore = backups.begin_restore(&machine.caller, id, &begin).expect("begun");
         let read_before = backups.current_restore(&machine.caller, &restore.id).expect("underway");
         let cancelled = backups.cancel_restore(&office.ingrid, &restore.id).expect("cancelled");
@@ -249,7 +262,7 @@ mod tests {
     fn what_holds_a_workstations_credential_cancels_nobody_elses_restore() {
         let (office, machine) = office_with_points([b"one"]);
         let (backups, id) = (&office.services.backups, &machine.enrolled.workstation);
-        let begin = BeginRestore { point: 1, scope: Scope::Selection, purpose: Purpose::Browse, target: None };
+        let begin = BeginRestore { point: 1, scope: Scope::Selection, purpose: Purpose::Browse, target: None, order: None };
         let restore = backups.begin_restore(&office.ingrid, id, &begin).expect("begun");
         assert!(matches!(backups.cancel_restore(&machine.caller, &restore.id), Err(ServiceError::NotAllowed)));
         let liv = office.person("liv", Role::Member);
@@ -261,7 +274,7 @@ mod tests {
         let (office, machine) = office_with_points([b"one"]);
         let (backups, id) = (&office.services.backups, &machine.enrolled.workstation);
         let begin = |who: &Caller, purpose| {
-            let begin = BeginRestore { point: 1, scope: Scope::Selection, purpose, target: None };
+            let begin = BeginRestore { point: 1, scope: Scope::Selection, purpose, target: None, order: None };
             let restore = backups.begin_restore(who, id, &begin).expect("begun");
             office.pass(3_600_000);
             restore
@@ -296,7 +309,7 @@ mod tests {
         let liv = office.person("liv", Role::Member);
         let mut machine = office.machine("tove", "front desk");
         machine.back_up(&office, b"one").expect("a point");
-        let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose: Purpose::Restore, target: None };
+        let begin = BeginRestore { point: 1, scope: Scope::Everything, purpose: Purpose::Restore, target: None, order: None };
         let refused = office.services.backups.begin_restore(&liv, &machine.enrolled.workstation, &begin);
         assert!(matches!(refused, Err(ServiceError::NotFound(Thing::Workstation))), "{refused:?}");
     }

@@ -38,7 +38,8 @@ fn of_field(kind: &str, field: &str) -> Value {
         }
         ("OwnPassword", "old") | (_, "password") => up_to(MOST_PASSWORD),
         ("NewToken", "days") => json!({ "minimum": 1, "maximum": most::TOKEN_DAYS }),
-        ("GiveUp", "reason") => up_to(most::WHY_A_RUN_ENDED),
+        ("NewOrder", "sealed") => json!({ "minLength": base64(most::ORDER.start()), "maxLength": base64(most::ORDER.end()) }),
+        ("GiveUp" | "AnswerOrder", "reason") => up_to(most::WHY_A_RUN_ENDED),
         ("NewHold" | "MarkPoint", "reason") | ("Dismiss", "why") => text(most::REASON),
         ("SignIn", "label") => up_to(MOST_NAME),
         ("AskHandOuts", "codes") | (_, "code" | "confirmation") => up_to(128),
@@ -57,6 +58,11 @@ fn of_field(kind: &str, field: &str) -> Value {
         ) => text(MOST_NAME),
         _ => Value::Null,
     }
+}
+
+/// So many characters have bytes in base64.
+fn base64(bytes: &usize) -> usize {
+    bytes.div_ceil(3) * 4
 }
 
 /// How many items a list of a body may have, where that is bounded by more than the body's length.

@@ -1,5 +1,6 @@
 //! An example of each type that calls take.
 
+use data_encoding::BASE64;
 use serde_json::{Value, json};
 
 /// 32 bytes as base64, in place of a secret or a key.
@@ -75,6 +76,8 @@ pub(super) fn of(kind: &str) -> Option<Value> {
         "Diagnosis" => json!({ "well": true, "steps": [
             { "step": "name", "result": "passed", "says": "quay.office.example resolves to 10.0.1.5.", "ms": 2 },
         ] }),
+        "NewOrder" => json!({ "sealed": BASE64.encode(&[0; 4126]) }),
+        "AnswerOrder" => json!({ "answer": "declined", "reason": "Somebody at the workstation declined it." }),
         "NewProof" => json!({ "secret": "passphrase" }),
         "DiagnoseFor" => json!({ "login": "tove" }),
         "Typed" => json!({ "rule": "size", "text": "300GB" }),

@@ -268,7 +268,7 @@ mod tests {
         assert!(!overdue());
         office.pass(1);
         assert!(overdue(), "backups alone prove nothing");
-        let begin = BeginRestore { point: 1, scope: Scope::Selection, purpose: Purpose::Drill, target: None };
+        let begin = BeginRestore { point: 1, scope: Scope::Selection, purpose: Purpose::Drill, target: None, order: None };
         let backups = &office.services.backups;
         let drill = backups.begin_restore(&machine.caller, &machine.enrolled.workstation, &begin).expect("begun");
         let end = |exceptions| EndRestore { progress: Progress::default(), exceptions };

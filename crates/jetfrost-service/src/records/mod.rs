@@ -31,6 +31,7 @@ pub(crate) use joint::{
 };
 pub(crate) use machines::{StoreRow, WorkstationLine, WorkstationRow};
 pub(crate) use mail::{MailRow, ToldRow};
+pub(crate) use orders::OrderRow;
 pub(crate) use people::{AccountRow, GroupRow};
 pub(crate) use places::{DestinationRow, GrantScope, GrantedTo};
 pub(crate) use sessions::SessionRow;
@@ -48,6 +49,7 @@ mod installation;
 mod joint;
 mod machines;
 mod mail;
+mod orders;
 mod people;
 mod places;
 mod schema;
@@ -309,6 +311,9 @@ mod tests {
     /// What the sixteenth version added to that: a point that looked like mass deletion.
     const SIXTEENTH: &str = "
         UPDATE points SET suspicion = 'deleted' WHERE sequence = 2;";
+
+    const SEVENTEENTH: &str = "
+        UPDATE restores SET target = 'beside', origin = '10.0.1.9';";
 
     fn brought_up_to_date(versions: &[&str]) -> (tempfile::TempDir, Records) {
         let directory = tempfile::tempdir().expect("a directory");
@@ -622,6 +627,53 @@ mod tests {
         }
         let unknown = records.write(|on| Ok::<_, RecordsError>(on.batch_execute("UPDATE restores SET target = 'the moon'")?));
         assert!(unknown.is_err());
+    }
+
+    #[test]
+    fn records_of_the_seventeenth_version_have_no_orders_and_take_those_that_hang_together() {
+        let before = [
+            FIRST,
+            SECOND,
+            THIRD,
+            FOURTH,
+            FIFTH,
+            SIXTH,
+            SEVENTH,
+            EIGHTH,
+            NINTH,
+            TENTH,
+            ELEVENTH,
+            TWELFTH,
+            THIRTEENTH,
+            FOURTEENTH,
+            FIFTEENTH,
+            SIXTEENTH,
+            SEVENTEENTH,
+        ];
+        let (_directory, records) = brought_up_to_date(&before);
+        let workstation = line(&records).workstation.id.0;
+        let row = records.read(|on| Ok::<_, RecordsError>(RestoreRow::by_id(&RestoreId("r".into()), on)?)).expect("readable");
+        assert_eq!(row.and_then(|row| row.origin).as_deref(), Some("10.0.1.9"));
+        let order = |state: &str, ended: &str, sealed: &str| {
+            let set = format!(
+                "INSERT INTO orders (id, workstation_id, by, origin, state, created, expires, ended, sealed)
+                    VALUES ('{state}', '{workstation}', 'ingrid', '10.0.1.9', '{state}', 1, 2, {ended}, {sealed})"
+            );
+            records.write(|on| Ok::<_, RecordsError>(on.batch_execute(&set)?))
+        };
+        for (state, ended, sealed) in [
+            ("waiting", "NULL", "NULL"),
+            ("waiting", "3", "NULL"),
+            ("done", "NULL", "x'00'"),
+            ("done", "3", "x'00'"),
+            ("lost", "3", "NULL"),
+        ] {
+            order(state, ended, sealed).expect_err(state);
+        }
+        order("waiting", "NULL", "x'00'").expect("one that waits");
+        order("done", "3", "NULL").expect("one that ended");
+        let open = records.read(|on| Ok::<_, RecordsError>(OrderRow::open_of(&workstation, on)?)).expect("readable");
+        assert_eq!((open.len(), open[0].is_open(Moment::from_ms(1)), open[0].is_open(Moment::from_ms(2))), (1, true, false));
     }
 
     #[test]

@@ -361,6 +361,23 @@ diesel::table! {
 }
 
 diesel::table! {
+    orders (number) {
+        number -> BigInt,
+        id -> Text,
+        workstation_id -> Text,
+        by -> Text,
+        origin -> Text,
+        state -> Text,
+        created -> BigInt,
+        expires -> BigInt,
+        restore_id -> Nullable<Text>,
+        reason -> Nullable<Text>,
+        ended -> Nullable<BigInt>,
+        sealed -> Nullable<Binary>,
+    }
+}
+
+diesel::table! {
     mail (id) {
         id -> Integer,
         server -> Text,
@@ -450,6 +467,7 @@ diesel::allow_tables_to_appear_in_same_query!(
     runs,
     points,
     restores,
+    orders,
     jobs,
     sessions,
 );

@@ -1,5 +1,7 @@
 //! The bounds of what callers give: the use cases judge by them, and the API's document says them.
 
+use std::ops::RangeInclusive;
+
 /// Nobody waits longer than ten years.
 pub(crate) const DAYS: u32 = 3650;
 
@@ -29,6 +31,15 @@ pub(crate) const SLOTS: usize = 16;
 
 /// So many hand-outs are made at once.
 pub(crate) const HAND_OUTS: usize = 5000;
+
+/// A workstation has so many orders that have not ended.
+pub(crate) const MOST_ORDERS: usize = 20;
+
+/// An order waits for its workstation for so many days.
+pub(crate) const ORDER_DAYS: i64 = 7;
+
+/// The length of a sealed order, in bytes: version, nonce, 4 KiB or more that are sealed, tag.
+pub(crate) const ORDER: RangeInclusive<usize> = 4096..=41_100;
 
 /// A label in DNS has 63 bytes; of two services of one name, one gets a part of its id behind it.
 pub(crate) const ANNOUNCED_NAME: usize = 48;

@@ -59,6 +59,10 @@ pub(crate) enum Conflict {
     ErasureNotAsked,
     /// There are no mail settings.
     NoMailSettings,
+    /// The order has ended.
+    OrderEnded,
+    /// The workstation has as many orders as may wait.
+    TooManyOrders,
     /// People do not enrol their own machines here.
     NotOwnMachines,
     /// The account has as many machines as a person enrols.
@@ -73,6 +77,7 @@ labels!(Conflict: TooManySessions = "too_many_sessions", HasAdministrator = "has
     NeedsSecondFactor = "needs_second_factor", PointOnHold = "point_on_hold", HeldForSuspect = "held_for_suspect", MarkedMeanwhile = "marked_meanwhile", LatestPointStays = "latest_point_stays",
     StoreOnHold = "store_on_hold", StoreKnown = "store_known", ErasurePending = "erasure_pending", NotWithdrawn = "not_withdrawn",
     ErasureNotAsked = "erasure_not_asked", NoMailSettings = "no_mail_settings",
+    OrderEnded = "order_ended", TooManyOrders = "too_many_orders",
     NotOwnMachines = "not_own_machines", EnoughMachines = "enough_machines");
 
 impl Conflict {
@@ -124,6 +129,11 @@ impl Conflict {
                 ("The destination has no limit that could be checked.", "See the other steps of the diagnosis.")
             }
             Self::RestoreEnded => ("This restore has ended.", "Start a new one."),
+            Self::OrderEnded => ("This order has ended.", "Give a new one if something is still to be restored."),
+            Self::TooManyOrders => (
+                "Twenty orders wait for this workstation, as many as may.",
+                "Withdraw some of them, or wait until its agent has carried them out.",
+            ),
             Self::JobEnded => ("This job has ended.", "List the jobs to see its outcome."),
             Self::StoreStays => (
                 "This image store stays: it was undeleted, or one of its points is on hold or within its protected time.",

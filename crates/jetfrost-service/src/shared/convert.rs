@@ -2,8 +2,10 @@
 
 use jetfrost_office::freshness::{Freshness, freshness, is_lost};
 use jetfrost_types::Limit;
+use jetfrost_wire::Binary;
 use jetfrost_wire::enrolment::{CodeLimit, CodeState, EnrolmentCode};
 use jetfrost_wire::job::Job;
+use jetfrost_wire::order::{OrderState, RestoreOrder};
 use jetfrost_wire::people::{Account, AccountState};
 use jetfrost_wire::point::{Marked, PendingRemoval, Point, SuspectPoint};
 use jetfrost_wire::restore::Restore;
@@ -13,8 +15,8 @@ use jetfrost_wire::workstation::{AgentState, Delay, Proof, Wait, WorkstationStat
 
 use crate::clock::{Moment, timestamp};
 use crate::records::{
-    AccountRow, AgentRow, AuditRow, CodeWithNames, Connection, Count, GivenMark, JobRow, PointRow, ProofRow, Removal, Rest,
-    RestoreRow, RunRow, Suspects, WaitRow, WorkstationLine,
+    AccountRow, AgentRow, AuditRow, CodeWithNames, Connection, Count, GivenMark, JobRow, OrderRow, PointRow, ProofRow, Removal,
+    Rest, RestoreRow, RunRow, Suspects, WaitRow, WorkstationLine,
 };
 use crate::shared::Result;
 use crate::shared::versions::version;
@@ -117,6 +119,23 @@ pub(crate) fn run(row: &RunRow, now: Moment) -> Run {
             disappeared: row.disappeared.get(),
         },
         reason: row.reason.clone(),
+    }
+}
+
+pub(crate) fn order(row: &OrderRow, now: Moment) -> RestoreOrder {
+    let state = row.shown_state(now);
+    RestoreOrder {
+        id: row.id.0.clone(),
+        workstation: row.workstation_id.0.clone(),
+        by: row.by.clone(),
+        origin: row.origin.clone(),
+        state,
+        created: timestamp(row.created),
+        expires: timestamp(row.expires),
+        restore: row.restore_id.as_ref().map(|id| id.0.clone()),
+        reason: row.reason.clone(),
+        ended: row.ended.or((state == OrderState::Expired).then_some(row.expires)).map(timestamp),
+        sealed: row.sealed.clone().filter(|_| !state.has_ended()).map(Binary),
     }
 }
 

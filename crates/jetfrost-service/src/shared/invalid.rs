@@ -207,6 +207,9 @@ pub(crate) enum Invalid {
     /// A report of more than anybody reads.
     #[error("a report tells of {0} waits at most")]
     TooManyWaits(usize),
+    /// Bytes that cannot be an order, by their length.
+    #[error("this is not a sealed order, or one that names too many files: order the folder that they are in")]
+    NotAnOrder,
     /// A diagnosis of more steps than there are.
     #[error("a diagnosis has {0} steps at most")]
     TooManySteps(usize),
@@ -279,6 +282,7 @@ impl Invalid {
             Self::NeedsTooLong(_) => "needs_too_long",
             Self::PointTooLong(_) => "point_too_long",
             Self::TooManyWaits(_) => "too_many_waits",
+            Self::NotAnOrder => "not_an_order",
             Self::TooManySteps(_) => "too_many_steps",
             Self::ShortSegments => "short_segments",
             Self::MoreThanAnnounced => "more_than_announced",

@@ -13,6 +13,7 @@ pub(crate) enum Thing {
     Group,
     ImageStore,
     Job,
+    Order,
     Path,
     Point,
     Restore,
@@ -24,7 +25,7 @@ pub(crate) enum Thing {
 }
 
 labels!(Thing: Account = "account", Destination = "destination", EnrolmentCode = "enrolment_code", Group = "group",
-    ImageStore = "image_store", Job = "job", Path = "path", Point = "recovery_point", Restore = "restore", Run = "run",
+    ImageStore = "image_store", Job = "job", Order = "order", Path = "path", Point = "recovery_point", Restore = "restore", Run = "run",
     Session = "session", Step = "step", UnlockMethod = "unlock_method", Workstation = "workstation");
 
 impl Thing {

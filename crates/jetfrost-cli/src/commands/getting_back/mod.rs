@@ -9,6 +9,7 @@ pub(crate) mod exceptions;
 pub(crate) mod export;
 pub(crate) mod look;
 pub(crate) mod mount;
+pub(crate) mod order;
 pub(crate) mod points;
 pub(crate) mod restore;
 pub(crate) mod restore_disk;

@@ -74,7 +74,7 @@ impl Restore {
             (_, true) => Rights::LeaveOut,
             (false, false) => Rights::default(),
         };
-        let wish = Wish { paths: absolute(&self.paths)?, target, on_conflict, rights };
+        let wish = Wish::paths(absolute(&self.paths)?, target).on_conflict(on_conflict).rights(rights);
         let meter = stoppable_meter();
         if let Some(doubt) = &point.doubt {
             ui.remark(&warning(doubt, &point));

@@ -56,6 +56,11 @@ impl ReadFrom {
         self.workstation.is_some() || self.store_directory.is_some()
     }
 
+    /// Whether it is a workstation's image store at the service.
+    pub(crate) fn is_of_a_workstation(&self) -> bool {
+        self.workstation.is_some()
+    }
+
     fn at_service(&self, name: &str, state_dir: &StateDir, ui: &Ui) -> Result<Browser, Failure> {
         let (_, api) = state_dir.session_api()?;
         let workstation = workstation_named(&api, name)?;

@@ -9,6 +9,7 @@ use jetfrost_client::backup::Looked;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_platform::{Accounts, Registration, Started, System};
 use jetfrost_types::DelayReason;
+use jetfrost_wire::size;
 use jiff::Timestamp;
 
 use crate::commands::administration::schedule::say_schedule;
@@ -16,7 +17,7 @@ use crate::commands::labels;
 use crate::commands::this_workstation::diagnose::as_told;
 use crate::commands::time::moment_of;
 use crate::failure::{Code, Failure};
-use crate::ui::{Ui, ago, moment, phase};
+use crate::ui::{Ui, ago, many, moment, phase};
 
 type Done = Result<Code, Failure>;
 
@@ -120,6 +121,15 @@ fn show(state_dir: &StateDir, what: &Ask, ui: &Ui) -> Done {
                 ago(suspect.committed, now),
                 suspect.sequence
             ));
+        }
+        if let Some(progress) = &status.order {
+            let (files, bytes) = (many(progress.files_done, "file"), size::show(progress.bytes_done));
+            ui.line(&format!(
+                "order        restoring what was ordered: {files}, {bytes} so far. To stop it: jetfrost order list"
+            ));
+        }
+        if let Some(why) = &status.orders_trouble {
+            ui.line(&format!("orders       cannot be looked at: {why}. It is tried again within a minute."));
         }
         if let Some(until) = status.paused_until {
             ui.line(&format!("paused       until {}. Next: jetfrost agent resume", moment(until)));

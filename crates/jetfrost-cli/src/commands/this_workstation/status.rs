@@ -1,6 +1,7 @@
 //! `jetfrost status`: how this workstation is doing.
 
 use jetfrost_client::ClientError;
+use jetfrost_client::orders::{Verdict, received};
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::calls;
 use jetfrost_wire::point::SuspectPoint;
@@ -42,6 +43,12 @@ pub(crate) fn said_of_suspect(suspect: &SuspectPoint) -> String {
     format!("point {} {}; {good}; all older points are kept", suspect.point.sequence, labels::suspicion(suspect.point.suspicion))
 }
 
+/// How many orders wait for somebody here to say something; none where that cannot be found out, as without the store key.
+fn orders_that_ask(state_dir: &StateDir) -> Option<usize> {
+    let received = received(state_dir).ok()?;
+    Some(received.iter().filter(|order| order.verdict == Verdict::Ask).count())
+}
+
 pub(crate) fn status(state_dir: &StateDir, ui: &Ui) -> Done {
     let (membership, api) = state_dir.device_api()?;
     let workstation: Workstation = api.call(&calls::workstation(&membership.workstation))?;
@@ -49,6 +56,8 @@ pub(crate) fn status(state_dir: &StateDir, ui: &Ui) -> Done {
     // What this machine knows beside the service.
     let place = state_dir.key_place();
     said["store_key"] = json!(place.as_ref().ok());
+    let asking = orders_that_ask(state_dir);
+    said["orders_asking"] = json!(asking);
     ui.show(&said, |_| {
         let w = &workstation;
         let now = Timestamp::now();
@@ -79,6 +88,12 @@ pub(crate) fn status(state_dir: &StateDir, ui: &Ui) -> Done {
             ui.line(&format!("last run     {}, {}", labels::outcome(run.outcome), ago(run.started, now)));
         }
         ui.line(&format!("agent        {}", labels::agent(w.agent.as_ref(), now)));
+        if let Some(asking) = asking.filter(|asking| *asking > 0) {
+            ui.line(&format!(
+                "orders       {} for you. Next: jetfrost order list",
+                if asking == 1 { "one waits".into() } else { format!("{asking} wait") }
+            ));
+        }
         ui.line(&format!("last drill   {}", said_of_drill(&w.store, now)));
         if w.store.encrypted {
             let place = place.map_or_else(|error| format!("{error}. Next: jetfrost unlock"), |place| place.to_string());

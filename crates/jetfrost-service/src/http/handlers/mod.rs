@@ -17,6 +17,7 @@ mod diagnosis;
 mod enrolment;
 mod groups;
 mod jobs;
+mod orders;
 mod restores;
 mod roster;
 mod runs;
@@ -32,6 +33,7 @@ pub(super) fn routes(config: &mut ServiceConfig<'_>) {
     enrolment::routes(config);
     groups::routes(config);
     jobs::routes(config);
+    orders::routes(config);
     restores::routes(config);
     roster::routes(config);
     runs::routes(config);
