@@ -237,6 +237,12 @@ impl Office {
         sign_in(&Api::new(&self.address(), Some(&self.fingerprint())).expect("a service"), login)
     }
 
+    /// The service as an account sees it that reaches it by another address, and knows nothing of it.
+    #[must_use]
+    pub fn signed_in_at(&self, address: &str, login: &str) -> Api {
+        sign_in(&Api::new(address.trim_start_matches("https://"), None).expect("a service"), login)
+    }
+
     /// Makes an enrolment code.
     #[must_use]
     pub fn code(&self, login: &str) -> Invitation {

@@ -16,6 +16,16 @@ use crate::raw::Trusting;
 #[derive(Clone, Default)]
 struct Heard(Arc<Mutex<Vec<u8>>>);
 
+/// What is asked for, and what is asked for instead.
+type Lie = (Vec<u8>, Vec<u8>);
+
+fn put_in_its_place(bytes: &mut [u8], asked: &[u8], given: &[u8]) {
+    let places: Vec<usize> = (0..bytes.len()).filter(|at| bytes[*at..].starts_with(asked)).collect();
+    for at in places {
+        bytes[at..at + given.len()].copy_from_slice(given);
+    }
+}
+
 /// A listening tap; it ends with the runtime that it was started in.
 pub struct Tap {
     /// Where browsers find it, as `https://localhost:port`.
@@ -29,6 +39,19 @@ impl Tap {
     /// # Panics
     /// When nothing can be listened on.
     pub async fn before(service: u16) -> Self {
+        Self::with(service, None).await
+    }
+
+    /// The same, where every request for one thing gets another: with a service behind it that is honest, it is one that lies.
+    ///
+    /// # Panics
+    /// When nothing can be listened on, or the two are not of one length.
+    pub async fn giving_another(service: u16, asked: &str, given: &str) -> Self {
+        assert_eq!(asked.len(), given.len(), "what a request says of its own length stays so");
+        Self::with(service, Some((asked.into(), given.into()))).await
+    }
+
+    async fn with(service: u16, lie: Option<Lie>) -> Self {
         let provider = Arc::new(rustls::crypto::ring::default_provider());
         let own = rcgen::generate_simple_self_signed(["localhost".to_owned()]).expect("a certificate");
         let key = PrivateKeyDer::try_from(own.signing_key.serialize_der()).expect("a key");
@@ -49,9 +72,9 @@ impl Tap {
         let hearing = heard.clone();
         tokio::spawn(async move {
             while let Ok((browser, _)) = listener.accept().await {
-                let (acceptor, connector, hearing) = (acceptor.clone(), connector.clone(), hearing.clone());
+                let (acceptor, connector, hearing, lie) = (acceptor.clone(), connector.clone(), hearing.clone(), lie.clone());
                 // A browser that breaks off is its own affair.
-                tokio::spawn(async move { drop(pass_on(browser, service, acceptor, connector, hearing).await) });
+                tokio::spawn(async move { drop(pass_on(browser, service, acceptor, connector, hearing, lie).await) });
             }
         });
         Self { address, heard }
@@ -70,6 +93,7 @@ async fn pass_on(
     acceptor: TlsAcceptor,
     connector: TlsConnector,
     heard: Heard,
+    lie: Option<Lie>,
 ) -> io::Result<()> {
     let (mut from_browser, mut to_browser) = split(acceptor.accept(browser).await?);
     let upstream = TcpStream::connect(SocketAddr::from((Ipv4Addr::LOCALHOST, service))).await?;
@@ -85,6 +109,9 @@ async fn pass_on(
             0 => break,
             n => {
                 heard.0.lock().unwrap_or_else(PoisonError::into_inner).extend(&piece[..n]);
+                if let Some((asked, given)) = &lie {
+                    put_in_its_place(&mut piece[..n], asked, given);
+                }
                 to_service.write_all(&piece[..n]).await?;
                 to_service.flush().await?;
             }

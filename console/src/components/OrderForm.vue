@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { BButton, BFormGroup, BFormInput, BFormRadio } from 'bootstrap-vue-next'
-import { computed, ref, useId } from 'vue'
+import { computed, onMounted, ref, useId, useTemplateRef } from 'vue'
 import type { Workstation } from '../api/types'
 import { shown, typedPath, type RawPath } from '../image/path'
 import { age, many } from '../logic/format'
@@ -14,6 +14,10 @@ const folder = ref(shown(props.included[0] ?? ''))
 const ids = { where: useId(), folder: useId() }
 const what = computed(() => (props.paths.length === 1 ? shown(props.paths[0] ?? '') : many(props.paths.length, 'item')))
 
+/** Whoever asked for it is led to it: it stands above what was pressed. */
+const heading = useTemplateRef<HTMLElement>('heading')
+onMounted(() => heading.value?.focus())
+
 function send() {
   emit('order', where.value === 'folder' ? typedPath(folder.value) : undefined)
 }
@@ -21,7 +25,7 @@ function send() {
 
 <template>
   <section class="jf-panel mb-3" aria-labelledby="order">
-    <h2 id="order">Restore on {{ workstation.name }}</h2>
+    <h2 id="order" ref="heading" tabindex="-1">Restore on {{ workstation.name }}</h2>
     <p class="text-break mb-2">{{ what }}, as of point {{ point }}. Nothing that is there is replaced.</p>
     <form class="jf-form" @submit.prevent="send">
       <fieldset class="mb-2">

@@ -18,13 +18,14 @@ export function useBrowseRecord(workstation: string, onCancel: (by: string) => v
 
   async function begin(point: number): Promise<void> {
     if (record?.point === point) return
-    await end()
-    const body = { point, scope: 'selection' as const, purpose: 'browse' as const }
     const turn = ++begun
+    await close()
+    // Somebody left or locked the page meanwhile, or went on: nothing is browsed here any more.
+    if (turn !== begun) return
+    const body = { point, scope: 'selection' as const, purpose: 'browse' as const }
     const made = await answer(api.POST('/api/v1/workstations/{id}/restores', { ...at({ id: workstation }), body }))
+    if (turn !== begun) return sayEnded(made)
     record = made
-    // Somebody left or locked the page meanwhile: nothing is browsed any more.
-    if (turn !== begun) return end()
     timer = setInterval(() => void report(), REPORT_EVERY_MS)
   }
 
@@ -38,12 +39,19 @@ export function useBrowseRecord(workstation: string, onCancel: (by: string) => v
     }
   }
 
-  async function end(): Promise<void> {
+  function end(): Promise<void> {
     begun += 1
+    return close()
+  }
+
+  async function close(): Promise<void> {
     clearInterval(timer)
     const ended = record
     record = undefined
-    if (!ended) return
+    if (ended) await sayEnded(ended)
+  }
+
+  async function sayEnded(ended: Restore): Promise<void> {
     const body = { progress: progress(), exceptions }
     files = bytes = exceptions = 0
     // The page may be on its way out: the browser sends it all the same.

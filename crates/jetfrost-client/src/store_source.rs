@@ -130,7 +130,7 @@ impl StoreSource {
             }
             Self::Directory(directory) => directory.store.point(sequence)?,
         };
-        Ok(PointFile::from_bytes(&bytes)?)
+        numbered(PointFile::from_bytes(&bytes)?, sequence)
     }
 
     /// Puts a restore on record, as far as there is somebody who keeps records.
@@ -152,6 +152,11 @@ impl StoreSource {
         });
         Ok(RestoreOnRecord(Ok((api.clone(), record, reporter))))
     }
+}
+
+/// A point's file, if it is that of this number: its own key opens an older one as well, which a service that lies could give in its place.
+fn numbered(file: PointFile, sequence: u64) -> Result<PointFile> {
+    if file.head.sequence == sequence { Ok(file) } else { Err(ClientError::Damaged) }
 }
 
 /// A point of which nothing is known but that it was there.

@@ -94,16 +94,20 @@ fn open(place: Within) -> Result<FileSystem, ClientError> {
         let names = Ext4::load(Box::new(place))?.read_dir("/")?.take(MOST_NAMES);
         names.map(|name| name.map(|_| 1)).sum()
     };
-    match names() {
-        Ok(names) => Ok(FileSystem::Opens(names)),
+    names().map(FileSystem::Opens).or_else(judged)
+}
+
+/// What it says of a file system that it could not be opened.
+fn judged(error: Ext4Error) -> Result<FileSystem, ClientError> {
+    match error {
         // It is sound as far as anybody can tell, and cannot be read here.
-        Err(Ext4Error::Incompatible(_) | Ext4Error::Encrypted) => Ok(FileSystem::Known("ext4")),
-        Err(Ext4Error::Io(error)) if error.is::<TooMuch>() => Ok(FileSystem::Known("ext4")),
-        Err(Ext4Error::Io(error)) => match error.downcast::<ClientError>() {
+        Ext4Error::Incompatible(_) | Ext4Error::Encrypted => Ok(FileSystem::Known("ext4")),
+        Ext4Error::Io(error) if error.is::<TooMuch>() => Ok(FileSystem::Known("ext4")),
+        Ext4Error::Io(error) => match error.downcast::<ClientError>() {
             Ok(error) if !error.is_loss() => Err(*error),
             _ => Ok(FileSystem::DoesNotOpen("what it consists of is damaged or missing".into())),
         },
-        Err(error) => Ok(FileSystem::DoesNotOpen(error.to_string())),
+        error => Ok(FileSystem::DoesNotOpen(error.to_string())),
     }
 }
 
@@ -132,5 +136,21 @@ impl Ext4Read for Within {
             Some(_) => Err(Box::new(TooMuch)),
             None => Err(Box::new(ClientError::Damaged)),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_what_is_lost_or_wrong_says_that_a_file_system_does_not_open() {
+        let io = |error: Box<dyn std::error::Error + Send + Sync>| judged(Ext4Error::Io(error));
+        // A journal of more than is read says nothing of the file system.
+        assert_eq!(io(Box::new(TooMuch)).expect("judged"), FileSystem::Known("ext4"));
+        assert_eq!(judged(Ext4Error::Encrypted).expect("judged"), FileSystem::Known("ext4"));
+        assert!(matches!(io(Box::new(ClientError::Damaged)), Ok(FileSystem::DoesNotOpen(_))));
+        assert!(matches!(judged(Ext4Error::NotFound), Ok(FileSystem::DoesNotOpen(_))));
+        assert!(matches!(io(Box::new(ClientError::Stopped)), Err(ClientError::Stopped)), "that says nothing of the disk");
     }
 }

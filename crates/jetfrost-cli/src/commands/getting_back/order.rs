@@ -124,8 +124,9 @@ impl Give {
 
 fn list(state_dir: &StateDir, ui: &Ui) -> Done {
     let orders = received(state_dir)?;
-    ui.show(&orders.iter().map(as_json).collect::<Vec<_>>(), |_| {
-        orders.iter().for_each(|order| say(order, ui));
+    let agent_runs = !matches!(ask(state_dir, &Ask::Status), Err(ClientError::NoAgent));
+    ui.show(&orders.iter().map(|order| as_json(order, agent_runs)).collect::<Vec<_>>(), |_| {
+        orders.iter().for_each(|order| say(order, agent_runs, ui));
         if orders.is_empty() {
             ui.line("No order waits for this workstation.");
         }
@@ -133,11 +134,11 @@ fn list(state_dir: &StateDir, ui: &Ui) -> Done {
     if ui.is_json() { Ok(Code::Done) } else { say_policy(state_dir, ui) }
 }
 
-fn say(received: &Received, ui: &Ui) {
+fn say(received: &Received, agent_runs: bool, ui: &Ui) {
     let now = Timestamp::now();
     let given = ago(received.on_record.created, now);
     let Ok(order) = &received.order else {
-        ui.line(&format!("order    from {}, {given}: {}", received.on_record.by, becomes(received)));
+        ui.line(&format!("order    from {}, {given}: {}", received.on_record.by, becomes(received, agent_runs)));
         return;
     };
     ui.line(&format!("order    {}, from {} at {}, {given}", number(received), order.login, received.on_record.origin));
@@ -149,17 +150,18 @@ fn say(received: &Received, ui: &Ui) {
     }
     let into = order.into.as_ref().map(|into| format!("into a new folder in {}", shown_path(into)));
     ui.line(&format!("         from point {}, {}", order.point, into.unwrap_or_else(|| "beside where it was".into())));
-    ui.line(&format!("         {}", becomes(received)));
+    ui.line(&format!("         {}", becomes(received, agent_runs)));
 }
 
 /// What is to become of an order, and what can be done about it.
-fn becomes(received: &Received) -> String {
+fn becomes(received: &Received, agent_runs: bool) -> String {
     match &received.verdict {
         Verdict::Ask => {
             let number = number(received);
             format!("It waits for you. Next: jetfrost order accept {number}, or: jetfrost order decline {number}")
         }
-        Verdict::CarryOut => "The agent carries it out.".into(),
+        Verdict::CarryOut if agent_runs => "The agent carries it out.".into(),
+        Verdict::CarryOut => "It waits for the agent, which does not run. Next: jetfrost agent install".into(),
         Verdict::End(Ending::Done) => "It is done.".into(),
         Verdict::End(Ending::Declined(why)) => format!("It is declined: {why}"),
         Verdict::End(Ending::Failed(why)) => format!("It failed: {why}"),
@@ -171,7 +173,7 @@ fn number(received: &Received) -> String {
     received.order.as_ref().map_or_else(|_| String::new(), |order| order.id.to_string()[..8].to_owned())
 }
 
-fn as_json(received: &Received) -> Value {
+fn as_json(received: &Received, agent_runs: bool) -> Value {
     let order = received.order.as_ref().ok();
     json!({
         "order": order.map(|_| number(received)),
@@ -183,7 +185,7 @@ fn as_json(received: &Received) -> Value {
         "point": order.map(|order| order.point),
         "paths": order.map(|order| order.paths.iter().map(|path| shown_path(path)).collect::<Vec<_>>()),
         "into": order.and_then(|order| order.into.as_ref()).map(|into| shown_path(into)),
-        "becomes": becomes(received),
+        "becomes": becomes(received, agent_runs),
     })
 }
 
