@@ -9,8 +9,8 @@ use commands::administration::{
     schedule, scrub, session, settings, setup, store, thinning, workstation,
 };
 use commands::getting_back::{
-    attach, check, compare, disks, drill, exceptions, export, look, mount, order, points, restore, restore_disk, salvage, search,
-    versions,
+    attach, check, compare, disks, drill, exceptions, export, look, mount, order, points, rebuild, restore, restore_disk,
+    salvage, search, versions,
 };
 use commands::keys::{escrow, unlock, unlock_method};
 use commands::this_workstation::{
@@ -88,6 +88,8 @@ enum Command {
     Compare(compare::Compare),
     /// Restores files and folders.
     Restore(restore::Restore),
+    /// Restores everything of a machine into an empty directory, and checks it off with evidence.
+    Rebuild(rebuild::Rebuild),
     /// Writes a file as it was to standard output.
     Cat(export::Cat),
     /// Writes files and folders as they were into one archive.
@@ -242,6 +244,7 @@ fn run(command: Command, state_dir: &StateDir, ui: &Ui) -> Result<failure::Code,
         Command::Versions(command) => command.run(state_dir, ui),
         Command::Compare(command) => command.run(state_dir, ui),
         Command::Restore(command) => command.run(state_dir, ui),
+        Command::Rebuild(command) => command.run(state_dir, ui),
         Command::Cat(command) => command.run(state_dir, ui),
         Command::Export(command) => command.run(state_dir, ui),
         Command::Disks(command) => command.run(state_dir, ui),

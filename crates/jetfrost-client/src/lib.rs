@@ -27,6 +27,7 @@ pub mod mount;
 pub mod orders;
 mod pins;
 pub mod progress;
+pub mod rebuild;
 pub mod restore;
 pub mod salvage;
 mod same_content;

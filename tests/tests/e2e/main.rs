@@ -30,6 +30,7 @@ mod outputs;
 mod people;
 mod places;
 mod power_cuts;
+mod rebuild;
 mod records_in_trouble;
 mod refusals;
 mod restores;

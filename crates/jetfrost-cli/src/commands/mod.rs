@@ -34,6 +34,11 @@ pub(crate) fn look_and_change<T>(mut attempt: impl FnMut() -> Result<T, Failure>
     attempt()
 }
 
+/// Text as it stands in HTML.
+pub(crate) fn escaped(text: &str) -> String {
+    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
+}
+
 /// A limit in words.
 pub(crate) fn limit(bytes: Option<u64>) -> String {
     bytes.map_or_else(|| "no limit".into(), show)

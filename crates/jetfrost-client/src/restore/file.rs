@@ -268,7 +268,8 @@ mod tests {
         }
 
         fn put(&self, past_cache: bool, content_of: impl Fn(usize) -> Option<Vec<u8>>) {
-            let (meter, applier) = (Meter::default(), MetadataApplier::new(self.troubles.clone(), false));
+            let (meter, applier) =
+                (Meter::default(), MetadataApplier::new(self.troubles.clone(), false, crate::restore::Owners::default()));
             let mut halves = [(); 2].map(|()| Writer::new(&meter, &self.troubles, &applier, past_cache));
             for n in 0..PIECES {
                 // The halves meet within a page.

@@ -19,7 +19,7 @@ use super::pinned::PinnedFolders;
 use crate::entries::{file_kind, modified};
 
 /// The name of the file.
-const NAME: &str = ".jetfrost-restoring";
+pub(super) const NAME: &str = ".jetfrost-restoring";
 /// What is read of it.
 const MOST: u64 = 256 << 20;
 /// A longer line is none of ours: a path has 4096 bytes at most.

@@ -52,6 +52,8 @@ pub struct Wish {
     pub on_conflict: OnConflict,
     /// What becomes of what gives rights.
     pub rights: Rights,
+    /// Whose it becomes.
+    pub owners: Owners,
     /// Whether the directory that it goes into has to be there, with no link on the way to it.
     pinned: bool,
 }
@@ -66,7 +68,14 @@ impl Wish {
     /// What was at these paths.
     #[must_use]
     pub fn paths(paths: Vec<PathBuf>, target: Target) -> Self {
-        Self { paths, target, on_conflict: OnConflict::default(), rights: Rights::default(), pinned: false }
+        Self {
+            paths,
+            target,
+            on_conflict: OnConflict::default(),
+            rights: Rights::default(),
+            owners: Owners::default(),
+            pinned: false,
+        }
     }
 
     /// With this for names that something else has.
@@ -79,6 +88,12 @@ impl Wish {
     #[must_use]
     pub fn rights(self, rights: Rights) -> Self {
         Self { rights, ..self }
+    }
+
+    /// With this for whose it becomes.
+    #[must_use]
+    pub fn owners(self, owners: Owners) -> Self {
+        Self { owners, ..self }
     }
 
     /// With the directory that it goes into by the path that leads through no link, if that is there: the links are whoever named it's
@@ -127,6 +142,16 @@ pub enum Rights {
     Keep,
     /// They do not.
     LeaveOut,
+}
+
+/// Whose what is brought back becomes, where root does it.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Owners {
+    /// The user and group of the same name on this machine; where there is none, of the same number.
+    #[default]
+    ByName,
+    /// Of the same number: what is brought back is a system with accounts of its own.
+    ByNumber,
 }
 
 impl Rights {
@@ -332,7 +357,7 @@ pub(crate) fn put_back(
     let wish = &wish.without_links();
     let base = wish.base();
     let folders = Arc::new(PinnedFolders::default());
-    let applier = MetadataApplier::new(troubles.clone(), wish.rights.are_left_out(wish));
+    let applier = MetadataApplier::new(troubles.clone(), wish.rights.are_left_out(wish), wish.owners);
     let journal = Journal::begin(&folders, &base, point.head.id);
     let past_cache = gains_past_cache(&base);
     let kept_both = KeptBoth::default();
@@ -365,6 +390,11 @@ pub(crate) fn put_back(
         }
     }
     Ok(Done { left_out: applier.left_out(), kept_both: kept_both.take(), already_there })
+}
+
+/// Whether a restore into a directory was begun and did not come to its end.
+pub(crate) fn is_unfinished(directory: &Path) -> bool {
+    directory.join(journal::NAME).symlink_metadata().is_ok()
 }
 
 /// Batches that wait, and threads that fetch them.

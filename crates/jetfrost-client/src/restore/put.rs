@@ -9,7 +9,7 @@ use std::sync::{Mutex, PoisonError};
 use jetfrost_image::format::{Entry, EntryKind};
 use jetfrost_platform::{Accounts, MetadataTarget, Restored, System};
 
-use super::{LeftOut, Trouble, Troubles};
+use super::{LeftOut, Owners, Trouble, Troubles};
 use crate::entries::modified;
 
 /// Set user id and set group id (POSIX.1-2017, sys/stat.h).
@@ -20,6 +20,7 @@ pub(super) struct MetadataApplier {
     is_root: bool,
     owners_left: AtomicBool,
     leaves_out_rights: bool,
+    whose: Owners,
     rights_left_out: AtomicU64,
     users: Mutex<HashMap<String, Option<u32>>>,
     groups: Mutex<HashMap<String, Option<u32>>>,
@@ -27,11 +28,12 @@ pub(super) struct MetadataApplier {
 }
 
 impl MetadataApplier {
-    pub(super) fn new(troubles: Troubles, leaves_out_rights: bool) -> Self {
+    pub(super) fn new(troubles: Troubles, leaves_out_rights: bool, whose: Owners) -> Self {
         Self {
             is_root: System::is_administrator(),
             owners_left: AtomicBool::new(false),
             leaves_out_rights,
+            whose,
             rights_left_out: AtomicU64::new(0),
             users: Mutex::default(),
             groups: Mutex::default(),
@@ -94,9 +96,11 @@ impl MetadataApplier {
             self.owners_left.fetch_or(differs, Ordering::Relaxed);
             return Ok(());
         }
-        let uid = self.user(entry.owner.as_deref()).unwrap_or(entry.uid);
-        let gid = self.group(entry.group.as_deref()).unwrap_or(entry.gid);
-        target.set_owner(uid, gid)
+        let (uid, gid) = match self.whose {
+            Owners::ByNumber => (None, None),
+            Owners::ByName => (self.user(entry.owner.as_deref()), self.group(entry.group.as_deref())),
+        };
+        target.set_owner(uid.unwrap_or(entry.uid), gid.unwrap_or(entry.gid))
     }
 
     /// The id that a name has on this machine; it may be another than on the machine that was backed up.

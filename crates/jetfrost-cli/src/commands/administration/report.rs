@@ -9,6 +9,7 @@ use jetfrost_wire::calls;
 use jetfrost_wire::restore::{Purpose, ReportedRestore};
 use jetfrost_wire::size::show;
 
+use crate::commands::escaped;
 use crate::commands::labels;
 use crate::commands::time::moment_of;
 use crate::failure::{Code, Failure};
@@ -165,10 +166,6 @@ fn page_of(found: &[ReportedRestore], title: &str) -> String {
         page.push_str("</tr>\n");
     }
     page + "</tbody>\n</table>\n</html>\n"
-}
-
-fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }
 
 fn write_to(to: Option<&PathBuf>, text: &str) -> Result<(), Failure> {

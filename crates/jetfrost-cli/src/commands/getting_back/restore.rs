@@ -117,7 +117,7 @@ impl Restore {
 }
 
 /// What speaks against a point, and which one to take instead.
-fn warning(doubt: &Doubt, point: &OpenPoint) -> String {
+pub(crate) fn warning(doubt: &Doubt, point: &OpenPoint) -> String {
     let Doubt { suspect, suspicion, last_good } = doubt;
     let after = if *suspect == point.head.sequence { "" } else { ", and this one was made after it" };
     let instead = match last_good {

@@ -1,0 +1,87 @@
+//! The list that a rebuild ends with: what was looked at, and what was found.
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+/// What an item of the list says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum State {
+    /// It is as it should be.
+    Right,
+    /// It is as well as it can be, and somebody should know of it.
+    Known,
+    /// It is not as it should be.
+    Wrong,
+}
+
+/// An item of the list.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Item {
+    /// What was looked at.
+    pub what: String,
+    /// What it comes to.
+    pub state: State,
+    /// What was found, in a sentence with its figures.
+    pub found: String,
+    /// Some of the paths that it is about, as people read them.
+    pub paths: Vec<String>,
+    /// How many paths it is about.
+    pub count: u64,
+}
+
+/// What a rebuild came to, with evidence.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Checklist {
+    /// The machine's name.
+    pub machine: String,
+    /// The point's number.
+    pub point: u64,
+    /// When the point was made, by the machine's clock.
+    pub made: Timestamp,
+    /// Where it was restored to.
+    pub target: String,
+    /// When this was looked at.
+    pub checked: Timestamp,
+    /// What was looked at, in order.
+    pub items: Vec<Item>,
+}
+
+impl Checklist {
+    /// What all of it comes to.
+    #[must_use]
+    pub fn state(&self) -> State {
+        self.items.iter().map(|item| item.state).max().unwrap_or(State::Right)
+    }
+}
+
+/// Paths that an item shows.
+pub(super) const SHOWN: usize = 20;
+
+/// Collects the paths that an item is about.
+#[derive(Debug, Default)]
+pub(super) struct Paths {
+    pub(super) count: u64,
+    shown: Vec<String>,
+}
+
+impl Paths {
+    pub(super) fn add(&mut self, path: &[u8], what: &str) {
+        self.count += 1;
+        if self.shown.len() < SHOWN {
+            // A name must not pass for lines of the list.
+            let path: String =
+                String::from_utf8_lossy(path).chars().map(|c| if c.is_control() { '\u{fffd}' } else { c }).collect();
+            self.shown.push(if what.is_empty() { path } else { format!("{path}: {what}") });
+        }
+    }
+
+    pub(super) fn wrong_if_any(self, what: &str, found: String) -> Item {
+        let state = if self.count > 0 { State::Wrong } else { State::Right };
+        self.item(what, state, found)
+    }
+
+    pub(super) fn item(self, what: &str, state: State, found: String) -> Item {
+        Item { what: what.into(), state, found, paths: self.shown, count: self.count }
+    }
+}

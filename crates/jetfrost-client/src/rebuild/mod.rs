@@ -1,0 +1,171 @@
+//! A whole machine: everything of a point into an empty directory or a mounted root, and what came of it, with evidence.
+
+mod boot;
+mod checklist;
+mod evidence;
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use jetfrost_image::ChunkName;
+use jetfrost_image::format::EntryKind;
+use jetfrost_image::tree::expand_parts;
+use jetfrost_wire::point::Point;
+use jetfrost_wire::workstation::PointKind;
+
+pub use checklist::{Checklist, Item, State};
+pub use evidence::check;
+
+use crate::browse::{Browser, OpenPoint, find};
+use crate::compare::{Change, compare};
+use crate::error::ClientError;
+use crate::progress::Meter;
+use crate::restore::{Owners, RestoreReport, Rights, Wish, is_unfinished, restore};
+use crate::store_source::StoreSource;
+use crate::walk_tree::{Met, go_through};
+
+type Result<T> = std::result::Result<T, ClientError>;
+
+/// What a new file system has in it before anything is put there.
+const OF_THE_FILE_SYSTEM: &str = "lost+found";
+/// So much is read to measure how fast that goes, for so long at most.
+const MEASURED: u64 = 64 << 20;
+const MEASURED_FOR: Duration = Duration::from_secs(5);
+/// Chunks that are asked for at once.
+const AT_ONCE: usize = 64;
+
+/// What is at the directory that a machine is to be rebuilt in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Found {
+    /// Nothing is there, or an empty directory.
+    Empty,
+    /// A rebuild that did not come to its end; it goes on.
+    Unfinished,
+    /// Something else: how many names, and some of them.
+    Taken(usize, Vec<PathBuf>),
+}
+
+/// Names that are shown of what is in the way.
+const SHOWN: usize = 5;
+
+/// What people call the machine: its workstation's name at the service, or what it called itself.
+#[must_use]
+pub fn name_of(browser: &Browser, point: &OpenPoint) -> String {
+    match &browser.source {
+        StoreSource::Service { of, .. } => of.name.clone(),
+        StoreSource::Directory(_) => point.body.host.clone(),
+    }
+}
+
+/// Looks at the directory that a machine is to be rebuilt in.
+///
+/// # Errors
+/// [`ClientError::File`].
+pub fn look_at(target: &Path) -> Result<Found> {
+    let listed = match fs::read_dir(target) {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Found::Empty),
+        other => other.map_err(ClientError::file("looking into", target))?,
+    };
+    if is_unfinished(target) {
+        return Ok(Found::Unfinished);
+    }
+    let names = listed.map(|entry| entry.map(|entry| PathBuf::from(entry.file_name())));
+    let mut names: Vec<PathBuf> = names.collect::<std::io::Result<_>>().map_err(ClientError::file("looking into", target))?;
+    names.retain(|name| name.as_os_str() != OF_THE_FILE_SYSTEM);
+    names.sort();
+    let count = names.len();
+    names.truncate(SHOWN);
+    Ok(if count == 0 { Found::Empty } else { Found::Taken(count, names) })
+}
+
+/// What is not in a point, and is in the newest one of its kind.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Forgone {
+    /// The newest one.
+    pub newest: Point,
+    /// Files that were added or changed since.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
+}
+
+/// What is forgone by choosing a point instead of the newest; none when it is the newest.
+///
+/// # Errors
+/// What the service said; [`ClientError::Damaged`].
+pub fn forgone(browser: &Browser, point: &OpenPoint, meter: &Arc<Meter>) -> Result<Option<Forgone>> {
+    let points = browser.points()?;
+    let newest = points.into_iter().filter(|one| one.kind == PointKind::Files && !one.lost).max_by_key(|one| one.sequence);
+    let Some(newest) = newest.filter(|newest| newest.sequence > point.head.sequence) else { return Ok(None) };
+    let compared = compare(browser, point, &browser.open_point(newest.sequence)?, b"/", meter)?;
+    let new = compared.differences.iter().filter(|one| matches!(one.change, Change::Added | Change::Changed));
+    let (files, bytes) = new.fold((0, 0), |(files, bytes), one| (files + one.files, bytes + one.after));
+    Ok(Some(Forgone { newest, files, bytes }))
+}
+
+/// Bytes a second at which contents of this point can be read now, as measured; none where there is too little to measure.
+///
+/// # Errors
+/// What the service said.
+pub fn measure(browser: &Browser, point: &OpenPoint, meter: &Meter) -> Result<Option<f64>> {
+    let mut names = Vec::new();
+    let mut wanted = 0;
+    let gathered = go_through(browser, &point.body.root, meter, |met| {
+        let Met::Entry(_, entry) = met else { return Ok(()) };
+        if let (EntryKind::File, Some(content)) = (entry.kind, &entry.content) {
+            expand_parts(&browser.source(), content, &mut |part| {
+                names.extend(part.name);
+                wanted += part.len;
+                Ok(())
+            })?;
+        }
+        // Enough is known: it is no error of anybody.
+        if wanted < MEASURED { Ok(()) } else { Err(ClientError::Stopped) }
+    });
+    match gathered {
+        Err(ClientError::Stopped) if wanted >= MEASURED => {}
+        other => other?,
+    }
+    read_for_a_while(browser, &names)
+}
+
+fn read_for_a_while(browser: &Browser, names: &[ChunkName]) -> Result<Option<f64>> {
+    let (began, mut read) = (Instant::now(), 0_usize);
+    for some in names.chunks(AT_ONCE) {
+        browser.source.fetch(some, |i, sealed| {
+            // What is lost is told when it is to be restored.
+            let opened = sealed.and_then(|sealed| jetfrost_image::crypto::open_chunk(&browser.keys, &some[i], sealed).ok());
+            read += opened.map_or(0, |content| content.len());
+            Ok(())
+        })?;
+        if began.elapsed() > MEASURED_FOR {
+            break;
+        }
+    }
+    let seconds = began.elapsed().as_secs_f64();
+    Ok((read > 1 << 20 && seconds > 0.0).then(|| read as f64 / seconds))
+}
+
+/// Whose the files become: by their numbers where the point holds a system with accounts of its own, since those of the machine that this
+/// runs on are others; else by their names.
+///
+/// # Errors
+/// What the service said; [`ClientError::Damaged`].
+pub fn owners(browser: &Browser, point: &OpenPoint) -> Result<Owners> {
+    match find(&browser.source(), point, b"/etc/passwd") {
+        Ok(Some(entry)) if entry.kind == EntryKind::File => Ok(Owners::ByNumber),
+        Ok(_) | Err(ClientError::NoPath(_)) => Ok(Owners::ByName),
+        Err(error) => Err(error),
+    }
+}
+
+/// Restores everything of a point into an empty directory, or goes on with that.
+///
+/// # Errors
+/// As [`restore`].
+pub fn rebuild(browser: &Browser, point: &OpenPoint, target: &Path, meter: &Arc<Meter>) -> Result<RestoreReport> {
+    let wish = Wish::everything(target).rights(Rights::Keep).owners(owners(browser, point)?);
+    restore(browser, point, &wish, meter)
+}

@@ -1,0 +1,161 @@
+//! A whole machine into an empty directory, with the list that it ends with; killed on the way, and damaged afterwards.
+
+use std::fs;
+use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
+use std::path::{Path, PathBuf};
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use jetfrost_platform::{Accounts, System};
+use jetfrost_tests::chance::Chance;
+use jetfrost_tests::office::{Office, Workstation};
+use jetfrost_tests::programs::{jetfrost, jetfrost_ends};
+use serde_json::Value;
+
+use crate::integrity::noise;
+
+fn furnished(files: usize, each: usize) -> (Office, Workstation) {
+    let (office, station) = Office::with_station("dunlin");
+    for i in 0..files {
+        station.write(&format!("survey/{}/{i}.dat", i % 7), noise(&format!("survey {i}"), each + i * 17));
+    }
+    station.write("letters/offer <to> the harbour.txt", "an offer");
+    let at = |name: &str| station.folder.join(name);
+    symlink("letters/offer <to> the harbour.txt", at("current")).expect("linked");
+    fs::hard_link(at("letters/offer <to> the harbour.txt"), at("letters/the same")).expect("linked");
+    fs::set_permissions(at("letters"), fs::Permissions::from_mode(0o750)).expect("set");
+    station.back_up().expect("a point");
+    (office, station)
+}
+
+fn rebuild(station: &Workstation, to: &Path, more: &[&str], code: i32) -> Value {
+    let to = to.to_str().expect("text");
+    let words = [&["rebuild", "--json", "--quiet", "--to", to, "--confirm", "dunlin"], more].concat();
+    serde_json::from_str(&jetfrost_ends(station.home.directory(), &words, code).out).expect("JSON")
+}
+
+fn item<'l>(list: &'l Value, what: &str) -> &'l Value {
+    let items = list["items"].as_array().expect("items");
+    items.iter().find(|item| item["what"] == what).unwrap_or_else(|| panic!("{what}: {list}"))
+}
+
+/// Where a folder of a workstation is below the directory that it was rebuilt in.
+fn below(to: &Path, station: &Workstation) -> PathBuf {
+    to.join(station.folder.strip_prefix("/").expect("absolute"))
+}
+
+#[test]
+fn a_rebuild_asks_for_the_machines_name_and_ends_with_evidence_that_nobody_has_to_take_on_trust() {
+    let (office, station) = furnished(20, 3000);
+    let (home, to) = (station.home.directory(), office.path("root"));
+    let target = to.to_str().expect("text");
+    let said = jetfrost_ends(home, &["rebuild", "--to", target, "--confirm", "whimbrel"], 1);
+    assert!(said.err.contains("--confirm dunlin") && !to.exists(), "{}", said.err);
+    let page = office.path("list.html");
+    let list = rebuild(&station, &to, &["--read-back", "100", "--checklist", page.to_str().expect("text")], 0);
+    for what in
+        ["Entries", "Contents", "Permissions and times", "Links", "Attributes", "Restored exactly", "Exceptions at the backup"]
+    {
+        assert_eq!(item(&list, what)["state"], "right", "{what}: {list}");
+    }
+    assert_eq!(item(&list, "Boot files")["state"], "known");
+    assert!(item(&list, "Contents")["found"].as_str().expect("said").contains("23 files"), "{list}");
+    let page = fs::read_to_string(page).expect("written");
+    assert!(page.contains("dunlin as of point 1") && page.contains("Everything that the backup has is there as it was"));
+    assert_eq!(below(&to, &station).join("letters").metadata().expect("there").mode() & 0o777, 0o750);
+    let said = jetfrost_ends(home, &["rebuild", "--to", target, "--confirm", "dunlin"], 1);
+    assert!(said.err.contains("is not empty") && said.err.contains("--check-only"), "{}", said.err);
+}
+
+#[test]
+fn the_list_finds_whatever_became_another_after_it_was_restored() {
+    let (office, station) = furnished(10, 3000);
+    let to = office.path("root");
+    rebuild(&station, &to, &[], 0);
+    let at = |name: &str| below(&to, &station).join(name);
+    let keeping_its_time = |name: &str, change: &dyn Fn(&Path)| {
+        let time = fs::metadata(at(name)).expect("there").modified().expect("a time");
+        change(&at(name));
+        fs::File::options().write(true).open(at(name)).and_then(|file| file.set_modified(time)).expect("set");
+    };
+    keeping_its_time("survey/1/1.dat", &|path| {
+        let mut bytes = fs::read(path).expect("readable");
+        bytes[100] ^= 1;
+        fs::write(path, bytes).expect("written");
+    });
+    fs::remove_file(at("survey/2/2.dat")).expect("removed");
+    fs::set_permissions(at("survey/3/3.dat"), fs::Permissions::from_mode(0o777)).expect("set");
+    fs::remove_file(at("current")).and_then(|()| symlink("elsewhere", at("current"))).expect("linked");
+    fs::remove_file(at("letters/the same")).expect("removed");
+    fs::copy(at("letters/offer <to> the harbour.txt"), at("letters/the same")).expect("copied");
+    let page = office.path("list.html");
+    let list = rebuild(&station, &to, &["--check-only", "--read-back", "100", "--checklist", page.to_str().expect("text")], 3);
+    let about = |what: &str, name: &str| {
+        let item = item(&list, what);
+        let paths = item["paths"].as_array().expect("paths");
+        item["state"] == "wrong" && paths.iter().any(|path| path.as_str().expect("text").contains(name))
+    };
+    for (what, name) in [
+        ("Contents", "survey/1/1.dat"),
+        ("Entries", "survey/2/2.dat"),
+        ("Permissions and times", "survey/3/3.dat"),
+        ("Links", "current"),
+        ("Links", "letters/the same"),
+    ] {
+        assert!(about(what, name), "{what}, {name}: {list}");
+    }
+    let page = fs::read_to_string(page).expect("written");
+    assert!(page.contains("Not everything is as it was") && page.contains("WRONG"));
+    if System::is_administrator() {
+        std::os::unix::fs::chown(at("survey/4/4.dat"), Some(12_345), None).expect("given away");
+        let list = rebuild(&station, &to, &["--check-only"], 3);
+        assert_eq!(item(&list, "Owners")["count"], 1, "{list}");
+    }
+}
+
+#[test]
+fn a_rebuild_that_is_killed_again_and_again_goes_on_and_everything_is_as_it_was() {
+    let (office, station) = furnished(400, 90_000);
+    let to = office.path("root");
+    let chance = Chance::of("killed");
+    let mut killed = 0;
+    // A whole one takes about this long here.
+    let began = Instant::now();
+    rebuild(&station, &office.path("at once"), &["--read-back", "0"], 0);
+    let whole = began.elapsed();
+    while killed < 20 {
+        let words = ["rebuild", "--quiet", "--to", to.to_str().expect("text"), "--confirm", "dunlin", "--read-back", "0"];
+        let mut running = jetfrost(station.home.directory())
+            .args(words)
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("it starts");
+        let until = Instant::now() + whole.mul_f64(f64::from(u32::try_from(chance.below(90)).expect("small")) / 100.0);
+        let ended = loop {
+            if let Some(status) = running.try_wait().expect("it is ours") {
+                break Some(status);
+            }
+            if Instant::now() >= until {
+                break None;
+            }
+            std::thread::park_timeout(Duration::from_millis(1));
+        };
+        match ended {
+            // It came to its end, this one or the one that was killed while it checked off: the next one begins anew.
+            Some(_) => {
+                rebuild(&station, &to, &["--check-only", "--read-back", "100"], 0);
+                fs::remove_dir_all(&to).expect("removed");
+            }
+            None => {
+                running.kill().and_then(|()| running.wait()).expect("killed");
+                killed += 1;
+            }
+        }
+    }
+    let is_complete = to.exists() && !to.join(".jetfrost-restoring").exists() && fs::read_dir(&to).expect("listed").count() > 0;
+    let more: &[&str] = if is_complete { &["--check-only"] } else { &[] };
+    let list = rebuild(&station, &to, &[more, &["--read-back", "100"]].concat(), 0);
+    assert_eq!(item(&list, "Contents")["state"], "right");
+    assert!(item(&list, "Contents")["found"].as_str().expect("said").contains("403 files"), "{list}");
+}
