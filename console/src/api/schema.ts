@@ -891,6 +891,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/restores/{id}/checklist": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Puts on record what was found when a whole machine was checked off after a restore. */
+        put: operations["check_off"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/restores/{id}/end": {
         parameters: {
             query?: never;
@@ -2483,6 +2500,36 @@ export interface components {
         CheckDirectory: {
             /** @description The directory on the server, an absolute path. */
             directory: string;
+        };
+        /**
+         * @description What an item of a checklist says.
+         * @enum {string}
+         */
+        CheckState: "right" | "known" | "wrong";
+        /** @description An item of a checklist, without names of files. */
+        CheckedItem: {
+            /** @description What was found, in a sentence with its figures. */
+            found: string;
+            /** @description What it comes to. */
+            state: components["schemas"]["CheckState"];
+            /** @description What was looked at. */
+            what: string;
+        };
+        /**
+         * @description What was found when a whole machine was checked off after a restore.
+         * @example {
+         *       "items": [
+         *         {
+         *           "what": "Entries",
+         *           "state": "right",
+         *           "found": "466 of 466 are there: 433 files, 32 folders, 1 link, 0 others; 20.3 MB."
+         *         }
+         *       ]
+         *     }
+         */
+        CheckedOff: {
+            /** @description What was looked at, in order. */
+            items: components["schemas"]["CheckedItem"][];
         };
         /**
          * @description Makes a machine an existing workstation.
@@ -4309,6 +4356,7 @@ export interface components {
                 by: string;
                 /** @description Who asked for it to be cancelled; it ends as soon as its program hears of that. */
                 cancelled_by?: string | null;
+                checklist?: components["schemas"]["CheckedOff"] | null;
                 /**
                  * Format: date-time
                  * @description When it ended.
@@ -4865,6 +4913,7 @@ export interface components {
             by: string;
             /** @description Who asked for it to be cancelled; it ends as soon as its program hears of that. */
             cancelled_by?: string | null;
+            checklist?: components["schemas"]["CheckedOff"] | null;
             /**
              * Format: date-time
              * @description When it ended.
@@ -8756,6 +8805,50 @@ export interface operations {
             403: components["responses"]["NotAllowed"];
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
+            422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_off: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckedOff"];
+            };
+        };
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Restore"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["Conflict"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];
             429: components["responses"]["TooMuch"];
             /** @description A problem: the kind says which, and the next step what to do. */

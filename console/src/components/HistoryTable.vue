@@ -17,6 +17,7 @@ interface Line {
   moved: string
   took: string
   note: string
+  checklist?: Restore['checklist']
 }
 const lasted = (from: string, to?: string | null) => (to ? duration((new Date(to).getTime() - new Date(from).getTime()) / 1000) : '–')
 const figures = (entry: Run | Restore) => ({
@@ -38,6 +39,7 @@ const restoreLine = (restore: Restore): Line => ({
   ...figures(restore),
   what: restore.purpose === 'restore' ? `${restoreWords(restore)} (${scopeText(restore)})` : restoreWords(restore),
   note: noteText(restore),
+  checklist: restore.checklist,
 })
 /** A backup that was due and did not start. */
 const waitLine = (wait: Wait): Line => ({
@@ -90,7 +92,15 @@ const lines = computed(() =>
         <td class="jf-number">{{ line.bytes }}</td>
         <td class="jf-number">{{ line.moved }}</td>
         <td class="jf-number">{{ line.took }}</td>
-        <td class="jf-quiet">{{ line.note }}</td>
+        <td class="jf-quiet">
+          {{ line.note }}
+          <details v-if="line.checklist">
+            <summary>Checklist</summary>
+            <ul class="mb-0">
+              <li v-for="item in line.checklist.items" :key="item.what" :class="{ 'jf-bad': item.state === 'wrong' }">{{ item.what }}: {{ item.found }}</li>
+            </ul>
+          </details>
+        </td>
       </tr>
     </tbody>
   </table>

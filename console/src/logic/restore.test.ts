@@ -28,6 +28,12 @@ describe('what there is to say of a restore', () => {
     expect(noteText({ ...restore, origin: '192.0.2.9', cancelled_by: 'ingrid', reason: 'it was cancelled' })).toBe('cancelled by ingrid; by pelle from 192.0.2.9; 2 not as they were')
   })
 
+  it('says what was found when it was checked off', () => {
+    const item = (state: 'right' | 'known' | 'wrong') => ({ what: 'Entries', state, found: 'all of them' })
+    expect(noteText({ ...restore, checklist: { items: [item('right'), item('known')] } })).toMatch(/checked off, nothing wrong$/)
+    expect(noteText({ ...restore, checklist: { items: [item('wrong'), item('wrong')] } })).toMatch(/checked off, 2 items wrong$/)
+  })
+
   it('says where to, as far as that is known', () => {
     expect([scopeText(restore), scopeText({ ...restore, target: 'beside' })]).toEqual(['selection', 'selection, beside what is there'])
   })

@@ -1,7 +1,7 @@
 /** What a restore on record was, in words. */
 
 import type { Restore, Workstation } from '../api/types'
-import { age } from './format'
+import { age, many } from './format'
 
 const WORDS: Record<Restore['purpose'], (point: number) => string> = {
   restore: (point) => `Restore from point ${point}`,
@@ -37,7 +37,14 @@ export function whoText(restore: Pick<Restore, 'by' | 'origin'>): string {
 export function noteText(restore: Restore): string {
   const ended = restore.cancelled_by ? `cancelled by ${restore.cancelled_by}` : restore.reason
   const lost = restore.exceptions ? `${restore.exceptions} not as they were` : ''
-  return [ended, whoText(restore), lost].filter(Boolean).join('; ')
+  return [ended, whoText(restore), lost, checkedText(restore)].filter(Boolean).join('; ')
+}
+
+/** What was found when a whole machine was checked off. */
+function checkedText({ checklist }: Restore): string {
+  if (!checklist) return ''
+  const wrong = checklist.items.filter((item) => item.state === 'wrong').length
+  return wrong ? `checked off, ${many(wrong, 'item')} wrong` : 'checked off, nothing wrong'
 }
 
 /** When a drill last restored something exactly, or that the latest one did not. */

@@ -7,11 +7,11 @@ use jetfrost_image::ChunkName;
 use jetfrost_image::format::{PointFile, PointHead};
 use jetfrost_image::store::{Overlap, Store, StoreError};
 use jetfrost_office::suspicion::{StillNeeded, suspicion};
-use jetfrost_wire::calls;
 use jetfrost_wire::point::{Point, Suspicion};
 use jetfrost_wire::restore::{BeginRestore, EndRestore, Purpose, Restore};
 use jetfrost_wire::run::GiveUp;
 use jetfrost_wire::workstation::{PointBytes, PointKind};
+use jetfrost_wire::{RestoreId, calls};
 use jiff::Timestamp;
 use tempfile::TempDir;
 
@@ -208,6 +208,11 @@ fn as_listed(head: &PointHead, committed: i64, suspicion: Option<Suspicion>) -> 
 pub(crate) struct RestoreOnRecord(std::result::Result<(Api, Restore, Reporter), Option<ClientError>>);
 
 impl RestoreOnRecord {
+    /// Which it is, if it is on record.
+    pub(crate) fn id(&self) -> Option<RestoreId> {
+        self.0.as_ref().ok().map(|(_, record, _)| record.id.clone())
+    }
+
     /// Puts on record how it ended, and passes the result on, with why that could not be put on record.
     ///
     /// # Errors

@@ -455,6 +455,12 @@ pub fn cancel_restore(id: impl Display) -> Call<(), Restore> {
     Call::new(Method::POST, format!("/restores/{}/cancellation", segment(id)))
 }
 
+/// `PUT /restores/{id}/checklist`
+#[must_use]
+pub fn check_off(id: impl Display) -> Call<CheckedOff, Restore> {
+    Call::new(Method::PUT, format!("/restores/{}/checklist", segment(id)))
+}
+
 /// `POST /restores/{id}/end`
 #[must_use]
 pub fn end_restore(id: impl Display) -> Call<EndRestore, Restore> {

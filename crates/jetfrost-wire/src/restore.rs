@@ -78,6 +78,8 @@ pub struct Restore {
     pub target: Option<RestoreTarget>,
     /// Who asked for it to be cancelled; it ends as soon as its program hears of that.
     pub cancelled_by: Option<String>,
+    /// What was found when a whole machine was checked off after it.
+    pub checklist: Option<CheckedOff>,
     /// Its state or outcome.
     pub outcome: Outcome,
     /// Its progress.
@@ -90,6 +92,44 @@ pub struct Restore {
     pub ended: Option<Timestamp>,
     /// Why it failed, in a sentence.
     pub reason: Option<String>,
+}
+
+/// What an item of a checklist says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum CheckState {
+    /// It is as it should be.
+    Right,
+    /// It is as well as it can be, and somebody should know of it.
+    Known,
+    /// It is not as it should be.
+    Wrong,
+}
+
+/// An item of a checklist, without names of files.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct CheckedItem {
+    /// What was looked at.
+    pub what: String,
+    /// What it comes to.
+    pub state: CheckState,
+    /// What was found, in a sentence with its figures.
+    pub found: String,
+}
+
+/// What was found when a whole machine was checked off after a restore.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct CheckedOff {
+    /// What was looked at, in order.
+    pub items: Vec<CheckedItem>,
+}
+
+impl CheckedOff {
+    /// What all of it comes to.
+    #[must_use]
+    pub fn state(&self) -> CheckState {
+        self.items.iter().map(|item| item.state).max().unwrap_or(CheckState::Right)
+    }
 }
 
 /// A restore with whose it was, for a report.

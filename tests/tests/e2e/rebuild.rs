@@ -10,6 +10,8 @@ use jetfrost_platform::{Accounts, System};
 use jetfrost_tests::chance::Chance;
 use jetfrost_tests::office::{Office, Workstation};
 use jetfrost_tests::programs::{jetfrost, jetfrost_ends};
+use jetfrost_wire::Page;
+use jetfrost_wire::restore::{CheckState, Restore};
 use serde_json::Value;
 
 use crate::integrity::noise;
@@ -60,6 +62,13 @@ fn a_rebuild_asks_for_the_machines_name_and_ends_with_evidence_that_nobody_has_t
     }
     assert_eq!(item(&list, "Boot files")["state"], "known");
     assert!(item(&list, "Contents")["found"].as_str().expect("said").contains("23 files"), "{list}");
+    let id = station.home.membership().expect("joined").workstation;
+    let on_record = office.api.get::<Page<Restore>>(&format!("/workstations/{id}/restores")).expect("listed").items;
+    let told = on_record[0].checklist.as_ref().expect("checked off");
+    assert_eq!((told.state(), told.items.len()), (CheckState::Known, list["items"].as_array().expect("items").len()));
+    let told = serde_json::to_string(told).expect("JSON");
+    assert!(["dunlin-files", "letters", "survey"].iter().all(|name| !told.contains(name)), "no names: {told}");
+    assert!(jetfrost_ends(home, &["history"], 0).out.contains("checked off, nothing wrong"));
     let page = fs::read_to_string(page).expect("written");
     assert!(page.contains("dunlin as of point 1") && page.contains("Everything that the backup has is there as it was"));
     assert_eq!(below(&to, &station).join("letters").metadata().expect("there").mode() & 0o777, 0o750);

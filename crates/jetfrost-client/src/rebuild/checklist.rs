@@ -1,19 +1,8 @@
 //! The list that a rebuild ends with: what was looked at, and what was found.
 
+pub use jetfrost_wire::restore::CheckState as State;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-
-/// What an item of the list says.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum State {
-    /// It is as it should be.
-    Right,
-    /// It is as well as it can be, and somebody should know of it.
-    Known,
-    /// It is not as it should be.
-    Wrong,
-}
 
 /// An item of the list.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

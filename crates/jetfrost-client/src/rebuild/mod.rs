@@ -13,7 +13,9 @@ use jetfrost_image::ChunkName;
 use jetfrost_image::format::EntryKind;
 use jetfrost_image::tree::expand_parts;
 use jetfrost_wire::point::Point;
+use jetfrost_wire::restore::{CheckedItem, CheckedOff};
 use jetfrost_wire::workstation::PointKind;
+use jetfrost_wire::{RestoreId, calls};
 
 pub use checklist::{Checklist, Item, State};
 pub use evidence::check;
@@ -168,4 +170,15 @@ pub fn owners(browser: &Browser, point: &OpenPoint) -> Result<Owners> {
 pub fn rebuild(browser: &Browser, point: &OpenPoint, target: &Path, meter: &Arc<Meter>) -> Result<RestoreReport> {
     let wish = Wish::everything(target).rights(Rights::Keep).owners(owners(browser, point)?);
     restore(browser, point, &wish, meter)
+}
+
+/// Puts on record what was found after a restore, without names of files.
+///
+/// # Errors
+/// What the service said.
+pub fn put_on_record(browser: &Browser, restore: &RestoreId, list: &Checklist) -> Result<()> {
+    let StoreSource::Service { api, .. } = &browser.source else { return Ok(()) };
+    let items =
+        list.items.iter().map(|item| CheckedItem { what: item.what.clone(), state: item.state, found: item.found.clone() });
+    api.call_with(&calls::check_off(restore), &CheckedOff { items: items.collect() }).map(drop)
 }

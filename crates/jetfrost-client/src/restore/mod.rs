@@ -10,9 +10,9 @@ use std::time::{Duration, Instant};
 use batch::Worker;
 use file::{Writer, gains_past_cache};
 use jetfrost_platform::{Accounts, FileKind, Paths, System};
-use jetfrost_wire::RestoreOrderId;
 use jetfrost_wire::restore::{BeginRestore, Purpose, Scope};
 use jetfrost_wire::run::{Phase, Progress};
+use jetfrost_wire::{RestoreId, RestoreOrderId};
 use journal::Journal;
 use pinned::PinnedFolders;
 use place::Placing;
@@ -215,6 +215,8 @@ pub struct RestoreReport {
     pub owners_left: bool,
     /// Device nodes, rights to run as the owner or group, and capabilities that were left out.
     pub rights_left_out: u64,
+    /// Which restore it is on record.
+    pub on_record: Option<RestoreId>,
     /// Why the service could not put this restore on record, if so.
     pub not_on_record: Option<ClientError>,
     /// How long it took.
@@ -292,7 +294,7 @@ fn restore_for(
     let target = Some(wish.target.on_record());
     let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Restore, target, order };
     let record = browser.source.begin_restore(&begin, meter)?;
-    let troubles = Troubles::default();
+    let (troubles, on_record) = (Troubles::default(), record.id());
     meter.enter(Phase::Sending);
     if scope == Scope::Everything {
         meter.expect(point.head.files, point.head.bytes);
@@ -309,6 +311,7 @@ fn restore_for(
         already_there,
         owners_left: left_out.owners,
         rights_left_out: left_out.rights,
+        on_record,
         not_on_record,
         took: started.elapsed(),
     })

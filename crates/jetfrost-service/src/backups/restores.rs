@@ -3,15 +3,18 @@
 use jetfrost_office::access::Act;
 use jetfrost_types::{RestoreId, WorkstationId};
 use jetfrost_wire::event::Event;
-use jetfrost_wire::restore::{BeginRestore, EndRestore, Purpose, ReportedRestore, Restore, RestoreQuery};
+use jetfrost_wire::restore::{
+    BeginRestore, CheckedItem, CheckedOff, EndRestore, Purpose, ReportedRestore, Restore, RestoreQuery,
+};
 use jetfrost_wire::run::{GiveUp, Outcome, Progress};
 use jetfrost_wire::{Page, PageQuery};
 
 use crate::backups::{Backups, orders};
 use crate::clock::Moment;
-use crate::records::{Count, Id, RestoreRow, StoreRow, WorkstationLine};
+use crate::records::{Count, Id, InJson, RestoreRow, StoreRow, WorkstationLine};
 use crate::secrets::new_id;
-use crate::shared::{Caller, Conflict, Result, ServiceError, Thing, Traffic, convert, number_cursor, to_db};
+use crate::shared::bounds::{CHECKED, MOST_CHECKED};
+use crate::shared::{Caller, Conflict, Invalid, Result, ServiceError, Thing, Traffic, convert, number_cursor, to_db};
 
 impl Backups {
     /// Begins a restore from a workstation's store.
@@ -50,6 +53,7 @@ impl Backups {
             origin: Some(caller.origin.clone()),
             target: begin.target.map(Into::into),
             cancelled_by: None,
+            checklist: None,
         };
         let (row, order) = self.records.write(|on| {
             let mut order = None;
@@ -140,6 +144,31 @@ impl Backups {
         Ok(self.tell_restore(&row))
     }
 
+    /// Puts on record what was found when a whole machine was checked off after a restore. Once; a workstation does for its own alone.
+    pub(crate) fn check_off(&self, caller: &Caller, id: &RestoreId, found: &CheckedOff) -> Result<Restore> {
+        let missing = || ServiceError::NotFound(Thing::Restore);
+        let is_short = |item: &CheckedItem| item.what.len() <= CHECKED && item.found.len() <= CHECKED;
+        if found.items.is_empty() || found.items.len() > MOST_CHECKED || !found.items.iter().all(is_short) {
+            return Err(Invalid::NotAChecklist.into());
+        }
+        let row = self.records.write(|on| {
+            let mut row = RestoreRow::by_id(id, on)?.ok_or_else(missing)?;
+            let line = WorkstationLine::by_id(&row.workstation_id, on)?.ok_or_else(missing)?;
+            caller.may(&act(&line)).map_err(|_| missing())?;
+            if caller.is_workstation() && row.by != caller.name() {
+                return Err(ServiceError::NotAllowed);
+            }
+            if row.purpose.0 != Purpose::Restore || row.ended.is_none() || !row.check_off(found, on)? {
+                return Err(ServiceError::Conflict(Conflict::NotToBeChecked));
+            }
+            let subject = format!("{} point {}", line.workstation.name, row.sequence.get());
+            self.trail.note(caller, "restore checked off", &subject, on)?;
+            row.checklist = Some(InJson(found.clone()));
+            Ok::<_, ServiceError>(row)
+        })?;
+        Ok(self.tell_restore(&row))
+    }
+
     fn current_restore(&self, caller: &Caller, id: &RestoreId) -> Result<RestoreRow> {
         let missing = || ServiceError::NotFound(Thing::Restore);
         let row = self.records.read(|on| Ok::<_, ServiceError>(RestoreRow::by_id(id, on)?))?.ok_or_else(missing)?;
@@ -217,7 +246,7 @@ fn begun(purpose: Purpose) -> &'static str {
 #[cfg(test)]
 mod tests {
     use jetfrost_types::Role;
-    use jetfrost_wire::restore::{Purpose, Scope};
+    use jetfrost_wire::restore::{CheckState, Purpose, Scope};
 
     use super::*;
     use crate::shared::testing::Office;
@@ -256,6 +285,34 @@ mod tests {
         backups.give_up_restore(&machine.caller, &restore.id, &end).expect("ended");
         let late = backups.cancel_restore(&office.ingrid, &restore.id);
         assert!(matches!(late, Err(ServiceError::Conflict(Conflict::RestoreEnded))));
+    }
+
+    #[test]
+    fn a_restore_that_has_ended_is_checked_off_once_and_by_no_workstation_for_somebody_else() {
+        let (office, machine) = office_with_points([b"one"]);
+        let (backups, id) = (&office.services.backups, &machine.enrolled.workstation);
+        let list = |found: &str| CheckedOff {
+            items: vec![CheckedItem { what: "Entries".into(), state: CheckState::Right, found: found.into() }],
+        };
+        let begin = |purpose| BeginRestore { point: 1, scope: Scope::Everything, purpose, target: None, order: None };
+        let restore = backups.begin_restore(&office.ingrid, id, &begin(Purpose::Restore)).expect("begun");
+        let early = backups.check_off(&office.ingrid, &restore.id, &list("all"));
+        assert!(matches!(early, Err(ServiceError::Conflict(Conflict::NotToBeChecked))));
+        let end = EndRestore { progress: Progress::default(), exceptions: 0 };
+        backups.end_restore(&office.ingrid, &restore.id, &end).expect("ended");
+        assert!(matches!(backups.check_off(&machine.caller, &restore.id, &list("all")), Err(ServiceError::NotAllowed)));
+        for wrong in [CheckedOff { items: Vec::new() }, list(&"all ".repeat(200))] {
+            let refused = backups.check_off(&office.ingrid, &restore.id, &wrong);
+            assert!(matches!(refused, Err(ServiceError::Invalid(Invalid::NotAChecklist))));
+        }
+        let checked = backups.check_off(&office.ingrid, &restore.id, &list("all")).expect("checked off");
+        assert_eq!(checked.checklist, Some(list("all")));
+        let again = backups.check_off(&office.ingrid, &restore.id, &list("none"));
+        assert!(matches!(again, Err(ServiceError::Conflict(Conflict::NotToBeChecked))));
+        let drill = backups.begin_restore(&machine.caller, id, &begin(Purpose::Drill)).expect("begun");
+        backups.end_restore(&machine.caller, &drill.id, &end).expect("ended");
+        let no_restore = backups.check_off(&machine.caller, &drill.id, &list("all"));
+        assert!(matches!(no_restore, Err(ServiceError::Conflict(Conflict::NotToBeChecked))));
     }
 
     #[test]

@@ -38,6 +38,7 @@ fn of_field(kind: &str, field: &str) -> Value {
         }
         ("OwnPassword", "old") | (_, "password") => up_to(MOST_PASSWORD),
         ("NewToken", "days") => json!({ "minimum": 1, "maximum": most::TOKEN_DAYS }),
+        ("CheckedItem", "what" | "found") => up_to(most::CHECKED),
         ("NewOrder", "sealed") => json!({ "minLength": base64(most::ORDER.start()), "maxLength": base64(most::ORDER.end()) }),
         ("GiveUp" | "AnswerOrder", "reason") => up_to(most::WHY_A_RUN_ENDED),
         ("NewHold" | "MarkPoint", "reason") | ("Dismiss", "why") => text(most::REASON),
@@ -69,6 +70,7 @@ fn base64(bytes: &usize) -> usize {
 fn of_list(kind: &str, field: &str) -> Value {
     match (kind, field) {
         ("DiscoverySettings", "interfaces") => json!({ "maxItems": most::INTERFACES }),
+        ("CheckedOff", "items") => json!({ "minItems": 1, "maxItems": most::MOST_CHECKED }),
         ("Enrol", "slots") => json!({ "minItems": 1, "maxItems": most::SLOTS }),
         ("AskHandOuts", "codes") => json!({ "minItems": 1, "maxItems": most::HAND_OUTS }),
         _ => Value::Null,

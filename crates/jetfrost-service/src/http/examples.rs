@@ -76,6 +76,9 @@ pub(super) fn of(kind: &str) -> Option<Value> {
         "Diagnosis" => json!({ "well": true, "steps": [
             { "step": "name", "result": "passed", "says": "quay.office.example resolves to 10.0.1.5.", "ms": 2 },
         ] }),
+        "CheckedOff" => json!({ "items": [
+            { "what": "Entries", "state": "right", "found": "466 of 466 are there: 433 files, 32 folders, 1 link, 0 others; 20.3 MB." },
+        ] }),
         "NewOrder" => json!({ "sealed": BASE64.encode(&[0; 4126]) }),
         "AnswerOrder" => json!({ "answer": "declined", "reason": "Somebody at the workstation declined it." }),
         "NewProof" => json!({ "secret": "passphrase" }),

@@ -6,7 +6,7 @@ use super::{Connection, Count, Id, InJson, Rows, Word};
 use diesel::prelude::*;
 use jetfrost_types::{Changes, DestinationId, ImageStoreId, JobId, PointMark, RestoreId, RunId, Suspicion, WorkstationId};
 use jetfrost_wire::job::{JobKind, JobState};
-use jetfrost_wire::restore::{Purpose, RestoreTarget, Scope};
+use jetfrost_wire::restore::{CheckedOff, Purpose, RestoreTarget, Scope};
 use jetfrost_wire::run::{Outcome, Phase};
 use jetfrost_wire::workstation::PointKind;
 use std::collections::HashMap;
@@ -307,6 +307,9 @@ pub(crate) struct RestoreRow {
     /// Set by [`RestoreRow::cancel`] alone: a report of progress that was read before must not undo it.
     #[diesel(skip_update)]
     pub(crate) cancelled_by: Option<String>,
+    /// Set by [`RestoreRow::check_off`] alone.
+    #[diesel(skip_update)]
+    pub(crate) checklist: Option<InJson<CheckedOff>>,
 }
 
 impl RestoreRow {
@@ -329,6 +332,12 @@ impl RestoreRow {
         let underway = restores::table.filter(restores::id.eq(id.as_str()).and(restores::outcome.eq(Outcome::Underway.word())));
         diesel::update(underway.filter(restores::cancelled_by.is_null())).set(restores::cancelled_by.eq(by)).execute(on)?;
         underway.select(Self::as_select()).get_result(on).optional()
+    }
+
+    /// Notes what was found after it; what was found first stays.
+    pub(crate) fn check_off(&self, found: &CheckedOff, on: &mut Connection) -> Rows<bool> {
+        let unchecked = restores::table.find(self.number).filter(restores::checklist.is_null());
+        diesel::update(unchecked).set(restores::checklist.eq(InJson(found.clone()))).execute(on).map(|rows| rows == 1)
     }
 
     /// Latest first, before the number `before`.

@@ -207,13 +207,14 @@ pub(crate) fn is_duplicate(error: &diesel::result::Error) -> bool {
 #[cfg(test)]
 mod tests {
     use jetfrost_types::{
-        AlertKind, DelayReason, ImageStoreId, Label, PointKind, PointMark, RestoreId, Role, SetBy, Step, Suspicion, TimeOfDay,
+        AlertKind, DelayReason, ImageStoreId, Label, PointKind, PointMark, RestoreId, RestoreOrderId, Role, SetBy, Step,
+        Suspicion, TimeOfDay,
     };
     use jetfrost_wire::alerts::MailSecurity;
     use jetfrost_wire::destination::EncryptionPolicy;
     use jetfrost_wire::job::{JobKind, JobState};
     use jetfrost_wire::people::AccountKind;
-    use jetfrost_wire::restore::{Purpose, Scope};
+    use jetfrost_wire::restore::{CheckState, CheckedItem, CheckedOff, Purpose, Scope};
     use jetfrost_wire::retention::AtLimit;
     use jetfrost_wire::run::{Outcome, Phase};
     use jetfrost_wire::service::{Carry, TokenScope};
@@ -314,6 +315,10 @@ mod tests {
 
     const SEVENTEENTH: &str = "
         UPDATE restores SET target = 'beside', origin = '10.0.1.9';";
+
+    const EIGHTEENTH: &str = "
+        INSERT INTO orders (id, workstation_id, by, origin, state, created, expires, restore_id, sealed)
+            SELECT 'o', workstation_id, 'ingrid', '10.0.1.9', 'underway', 1, 2, 'r', x'00' FROM restores WHERE id = 'r';";
 
     fn brought_up_to_date(versions: &[&str]) -> (tempfile::TempDir, Records) {
         let directory = tempfile::tempdir().expect("a directory");
@@ -674,6 +679,43 @@ mod tests {
         order("done", "3", "NULL").expect("one that ended");
         let open = records.read(|on| Ok::<_, RecordsError>(OrderRow::open_of(&workstation, on)?)).expect("readable");
         assert_eq!((open.len(), open[0].is_open(Moment::from_ms(1)), open[0].is_open(Moment::from_ms(2))), (1, true, false));
+    }
+
+    #[test]
+    fn records_of_the_eighteenth_version_have_restores_that_nobody_checked_off_and_take_one_checklist_each() {
+        let before = [
+            FIRST,
+            SECOND,
+            THIRD,
+            FOURTH,
+            FIFTH,
+            SIXTH,
+            SEVENTH,
+            EIGHTH,
+            NINTH,
+            TENTH,
+            ELEVENTH,
+            TWELFTH,
+            THIRTEENTH,
+            FOURTEENTH,
+            FIFTEENTH,
+            SIXTEENTH,
+            SEVENTEENTH,
+            EIGHTEENTH,
+        ];
+        let (_directory, records) = brought_up_to_date(&before);
+        let id = RestoreId("r".into());
+        let row = || records.read(|on| Ok::<_, RecordsError>(RestoreRow::by_id(&id, on)?)).expect("readable").expect("there");
+        assert!(row().checklist.is_none());
+        let found = |what: &str| CheckedOff {
+            items: vec![CheckedItem { what: what.into(), state: CheckState::Right, found: "all of them".into() }],
+        };
+        let noted = |what| records.write(|on| Ok::<_, RecordsError>(row().check_off(&found(what), on)?)).expect("written");
+        assert!(noted("Entries") && !noted("Contents"), "what was found first stays");
+        assert_eq!(row().checklist.map(|list| list.0), Some(found("Entries")));
+        let order =
+            records.read(|on| Ok::<_, RecordsError>(OrderRow::by_id(&RestoreOrderId("o".into()), on)?)).expect("readable");
+        assert_eq!(order.and_then(|order| order.restore_id).map(|restore| restore.0), Some(id.clone()));
     }
 
     #[test]

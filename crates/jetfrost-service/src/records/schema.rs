@@ -357,6 +357,7 @@ diesel::table! {
         origin -> Nullable<Text>,
         target -> Nullable<Text>,
         cancelled_by -> Nullable<Text>,
+        checklist -> Nullable<Text>,
     }
 }
 

@@ -41,6 +41,11 @@ pub(crate) const ORDER_DAYS: i64 = 7;
 /// The length of a sealed order, in bytes: version, nonce, 4 KiB or more that are sealed, tag.
 pub(crate) const ORDER: RangeInclusive<usize> = 4096..=41_100;
 
+/// A checklist has so many items, and each of its texts so many bytes.
+pub(crate) const MOST_CHECKED: usize = 40;
+
+pub(crate) const CHECKED: usize = 500;
+
 /// A label in DNS has 63 bytes; of two services of one name, one gets a part of its id behind it.
 pub(crate) const ANNOUNCED_NAME: usize = 48;
 

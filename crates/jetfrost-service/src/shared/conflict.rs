@@ -59,6 +59,8 @@ pub(crate) enum Conflict {
     ErasureNotAsked,
     /// There are no mail settings.
     NoMailSettings,
+    /// The restore is none that is checked off, or was.
+    NotToBeChecked,
     /// The order has ended.
     OrderEnded,
     /// The workstation has as many orders as may wait.
@@ -77,7 +79,7 @@ labels!(Conflict: TooManySessions = "too_many_sessions", HasAdministrator = "has
     NeedsSecondFactor = "needs_second_factor", PointOnHold = "point_on_hold", HeldForSuspect = "held_for_suspect", MarkedMeanwhile = "marked_meanwhile", LatestPointStays = "latest_point_stays",
     StoreOnHold = "store_on_hold", StoreKnown = "store_known", ErasurePending = "erasure_pending", NotWithdrawn = "not_withdrawn",
     ErasureNotAsked = "erasure_not_asked", NoMailSettings = "no_mail_settings",
-    OrderEnded = "order_ended", TooManyOrders = "too_many_orders",
+    NotToBeChecked = "not_to_be_checked", OrderEnded = "order_ended", TooManyOrders = "too_many_orders",
     NotOwnMachines = "not_own_machines", EnoughMachines = "enough_machines");
 
 impl Conflict {
@@ -129,6 +131,10 @@ impl Conflict {
                 ("The destination has no limit that could be checked.", "See the other steps of the diagnosis.")
             }
             Self::RestoreEnded => ("This restore has ended.", "Start a new one."),
+            Self::NotToBeChecked => (
+                "This is no restore that has ended, or it was checked off already.",
+                "What was found first stays on record. Restore again to check off anew.",
+            ),
             Self::OrderEnded => ("This order has ended.", "Give a new one if something is still to be restored."),
             Self::TooManyOrders => (
                 "Twenty orders wait for this workstation, as many as may.",

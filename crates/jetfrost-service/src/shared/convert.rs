@@ -150,6 +150,7 @@ pub(crate) fn restore(row: &RestoreRow, now: Moment) -> Restore {
         origin: row.origin.clone(),
         target: row.target.map(|target| target.0),
         cancelled_by: row.cancelled_by.clone(),
+        checklist: row.checklist.as_ref().map(|list| list.0.clone()),
         outcome: shown_outcome(row.outcome.0, row.last_heard, now),
         progress: Progress {
             phase: Phase::Sending,

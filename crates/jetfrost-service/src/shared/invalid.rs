@@ -207,6 +207,9 @@ pub(crate) enum Invalid {
     /// A report of more than anybody reads.
     #[error("a report tells of {0} waits at most")]
     TooManyWaits(usize),
+    /// A checklist of more, or of longer texts, than there are.
+    #[error("a checklist has forty items at most, with a sentence each")]
+    NotAChecklist,
     /// Bytes that cannot be an order, by their length.
     #[error("this is not a sealed order, or one that names too many files: order the folder that they are in")]
     NotAnOrder,
@@ -282,6 +285,7 @@ impl Invalid {
             Self::NeedsTooLong(_) => "needs_too_long",
             Self::PointTooLong(_) => "point_too_long",
             Self::TooManyWaits(_) => "too_many_waits",
+            Self::NotAChecklist => "not_a_checklist",
             Self::NotAnOrder => "not_an_order",
             Self::TooManySteps(_) => "too_many_steps",
             Self::ShortSegments => "short_segments",

@@ -197,6 +197,7 @@ mod tests {
             origin: Some("192.0.2.9".into()),
             target: None,
             cancelled_by: None,
+            checklist: None,
             outcome: Outcome::Complete,
             progress: Progress { files_done: 3, bytes_done: 90, ..Progress::default() },
             exceptions: 0,

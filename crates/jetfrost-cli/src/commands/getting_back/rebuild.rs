@@ -5,8 +5,10 @@ use std::time::Duration;
 
 use clap::Args;
 use jetfrost_client::browse::{At, Browser, OpenPoint};
-use jetfrost_client::rebuild::{Checklist, Forgone, Found, State, check, forgone, look_at, measure, name_of, owners, rebuild};
-use jetfrost_client::restore::NotRestored;
+use jetfrost_client::rebuild::{
+    Checklist, Forgone, Found, State, check, forgone, look_at, measure, name_of, owners, put_on_record, rebuild,
+};
+use jetfrost_client::restore::RestoreReport;
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::PointKind;
@@ -79,7 +81,7 @@ impl Rebuild {
         if self.check_only {
             let browser = self.from.browser(state_dir, ui)?;
             let point = browser.point(&self.at, PointKind::Files)?;
-            return self.check_off(&browser, &point, &[], ui);
+            return self.check_off(&browser, &point, None, ui);
         }
         let found = look_at(&self.to)?;
         if let Found::Taken(names, some) = &found {
@@ -153,16 +155,21 @@ impl Rebuild {
         if let Some(error) = &report.not_on_record {
             ui.remark(&format!("This restore is not on record: {error}"));
         }
-        self.check_off(browser, point, &report.troubles, ui)
+        self.check_off(browser, point, Some(&report), ui)
     }
 
-    fn check_off(&self, browser: &Browser, point: &OpenPoint, troubles: &[NotRestored], ui: &Ui) -> Done {
+    fn check_off(&self, browser: &Browser, point: &OpenPoint, report: Option<&RestoreReport>, ui: &Ui) -> Done {
         let whose = owners(browser, point)?;
         let meter = stoppable_meter();
         let shown = ui.progress(&meter, self.quiet);
+        let troubles = report.map_or(&[][..], |report| &report.troubles);
         let list = check(browser, point, &self.to, self.read_back, whose, troubles, &meter);
         drop(shown);
         let list = list?;
+        if let Some(Err(error)) = report.and_then(|report| report.on_record.as_ref()).map(|id| put_on_record(browser, id, &list))
+        {
+            ui.remark(&format!("This checklist is not on record: {error}"));
+        }
         for file in &self.checklists {
             write(file, &list)?;
         }

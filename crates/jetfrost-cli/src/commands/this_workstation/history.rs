@@ -2,7 +2,7 @@
 
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::calls;
-use jetfrost_wire::restore::{Purpose, Restore as RestoreRecord};
+use jetfrost_wire::restore::{CheckState, Purpose, Restore as RestoreRecord};
 use jetfrost_wire::run::Run;
 use jetfrost_wire::size::show;
 use jetfrost_wire::workstation::Wait;
@@ -11,7 +11,7 @@ use serde_json::json;
 
 use crate::commands::labels;
 use crate::failure::{Code, Failure};
-use crate::ui::{Ui, count, moment, took};
+use crate::ui::{Ui, count, many, moment, took};
 
 type Done = Result<Code, Failure>;
 
@@ -57,6 +57,13 @@ pub(crate) fn say_history(runs: &[Run], restores: &[RestoreRecord], waits: &[Wai
         };
         let cancelled = restore.cancelled_by.as_ref().map(|who| format!("cancelled by {who}"));
         let note = cancelled.or_else(|| restore.reason.clone()).unwrap_or_else(|| format!("by {}", restore.by));
+        let checked = restore.checklist.as_ref().map(|list| {
+            match list.items.iter().filter(|item| item.state == CheckState::Wrong).count() {
+                0 => "; checked off, nothing wrong".to_owned(),
+                wrong => format!("; checked off, {} wrong", many(wrong as u64, "item")),
+            }
+        });
+        let note = note + &checked.unwrap_or_default();
         let cells = vec![
             what,
             labels::outcome(restore.outcome),

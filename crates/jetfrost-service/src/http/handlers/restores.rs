@@ -1,16 +1,16 @@
 //! Restores.
 
 use actix_web::web::{Data, Json, Path, Query};
-use actix_web::{get, patch, post};
+use actix_web::{get, patch, post, put};
 use jetfrost_types::{RestoreId, WorkstationId};
-use jetfrost_wire::restore::{BeginRestore, EndRestore, ReportedRestore, Restore, RestoreQuery};
+use jetfrost_wire::restore::{BeginRestore, CheckedOff, EndRestore, ReportedRestore, Restore, RestoreQuery};
 use jetfrost_wire::run::{GiveUp, Progress};
 use jetfrost_wire::{Page, Problem};
 
 use super::super::{App, Reply};
 use crate::shared::Credential;
 
-serve!(restore_report, begin_restore, restore_progress, end_restore, give_up_restore, cancel_restore,);
+serve!(restore_report, begin_restore, restore_progress, end_restore, give_up_restore, cancel_restore, check_off,);
 
 /// Restores, drills and other reads of points of all workstations, latest first.
 #[utoipa::path(tag = "restores", params(RestoreQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<ReportedRestore>), (status = "default", body = Problem, content_type = "application/problem+json")))]
@@ -57,4 +57,11 @@ async fn give_up_restore(app: Data<App>, credential: Credential, id: Path<Restor
 #[post("/restores/{id}/cancellation")]
 async fn cancel_restore(app: Data<App>, credential: Credential, id: Path<RestoreId>) -> Reply<Restore> {
     Ok(Json(app.for_caller(credential, move |services, caller| services.backups.cancel_restore(caller, &id)).await?))
+}
+
+/// Puts on record what was found when a whole machine was checked off after a restore.
+#[utoipa::path(tag = "restores", request_body = CheckedOff, params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Restore), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[put("/restores/{id}/checklist")]
+async fn check_off(app: Data<App>, credential: Credential, id: Path<RestoreId>, body: Json<CheckedOff>) -> Reply<Restore> {
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.check_off(caller, &id, &body)).await?))
 }
