@@ -40,7 +40,7 @@ const inPoints = (version: ShownVersion) => {
     <p class="jf-quiet text-break mb-2">{{ shown(file.path) }}<br />{{ size(file.bytes) }}, modified {{ moment(new Date(file.modified).toISOString()) }}, of {{ file.owner }}</p>
     <div class="d-flex gap-2 mb-3">
       <BButton size="sm" variant="primary" :disabled="busy" @click="emit('download', point)">Download</BButton>
-      <BButton size="sm" variant="outline-primary" @click="emit('order', point)">Restore on the machine…</BButton>
+      <BButton size="sm" variant="outline-secondary" @click="emit('order', point)">Restore on the machine…</BButton>
       <BButton v-if="!versions" size="sm" variant="outline-secondary" @click="emit('versions')">All versions</BButton>
     </div>
     <div v-if="versions" class="jf-versions mb-3" tabindex="0" role="region" aria-label="Versions">

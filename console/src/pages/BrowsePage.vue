@@ -212,10 +212,12 @@ onBeforeUnmount(() => {
             </nav>
             <span v-if="point" class="jf-quiet">as of {{ moment(point.committed) }}</span>
             <BSpinner v-if="b.loading.value" small label="Reading the folder" />
-            <BButton size="sm" variant="outline-primary" class="ms-auto" :disabled="b.selected.size === 0" @click="ask([...b.selected], b.point.value)">Restore on the machine…</BButton>
-            <BButton size="sm" variant="primary" :disabled="b.selected.size === 0 || !!b.saving.value" @click="b.save([...b.selected], true)">
-              {{ b.selected.size ? `Download ${b.selected.size} as zip` : 'Download as zip' }}
-            </BButton>
+            <div class="d-flex flex-wrap gap-2 ms-auto">
+              <BButton size="sm" variant="outline-secondary" :disabled="b.selected.size === 0" @click="ask([...b.selected], b.point.value)">Restore on the machine…</BButton>
+              <BButton size="sm" variant="primary" :disabled="b.selected.size === 0 || !!b.saving.value" @click="b.save([...b.selected], true)">
+                {{ b.selected.size ? `Download ${b.selected.size} as zip` : 'Download as zip' }}
+              </BButton>
+            </div>
           </div>
           <FolderTable
             :entries="b.entries.value"

@@ -51,6 +51,18 @@ fn names_come_ascending_by_their_bytes_and_are_only_those_in_the_directory() {
 }
 
 #[test]
+fn the_root_and_whatever_is_only_held_can_be_listed() {
+    let root = Directory::root().expect("opens");
+    let names = root.names().expect("listed");
+    assert!(names.iter().any(|name| name == b"etc"), "{names:?}");
+    assert_eq!(Directory::held(Path::new("/")).and_then(|root| root.names()).expect("listed"), names);
+    let at = directory();
+    fs::write(at.path().join("letter"), "").expect("written");
+    let held = Directory::held(&at.path().canonicalize().expect("there")).expect("held");
+    assert_eq!(held.names().expect("listed"), [b"letter"]);
+}
+
+#[test]
 fn a_directory_is_read_anew_each_time() {
     let at = directory();
     let open = opened(at.path());

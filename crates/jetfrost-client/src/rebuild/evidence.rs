@@ -16,7 +16,7 @@ use jiff::Timestamp;
 
 use super::boot::BootPart;
 use super::checklist::{Checklist, Item, Paths, State};
-use super::{Owners, Result, name_of};
+use super::{MOUNT_POINTS, Owners, Result, name_of};
 use crate::browse::{Browser, OpenPoint};
 use crate::entries::{file_kind, modified};
 use crate::progress::Meter;
@@ -52,6 +52,9 @@ pub fn check(
         }
     })?;
     let mut items = evidence.items(read_back, point);
+    if owners == Owners::ByNumber {
+        items.push(of_mount_points(target));
+    }
     items.push(of_troubles(troubles, target));
     items.extend(of_the_backup(browser, point)?);
     Ok(Checklist {
@@ -278,7 +281,7 @@ fn of_contents(wrong: Paths, read_back: u8, files: u64, read: u64) -> Item {
     let is_whole = read_back >= 100;
     let how = if is_whole { "every file was".into() } else { format!("a random {read_back} % of the files were") };
     let found = match wrong.count {
-        0 => format!("All have their length; {how} read again, and match: {}, {}.", many(files, "file"), bytes(read)),
+        0 => format!("All have their length; {how} read again, and match: {}, {}.", many(files, "file"), show(read)),
         count => format!("{} not as they were; {how} read again, and {} match.", many(count, "file"), many(files, "file")),
     };
     let item = wrong.wrong_if_any("Contents", found);
@@ -316,6 +319,19 @@ fn of_boot(found: &BTreeSet<BootPart>, point: &OpenPoint) -> Item {
         (State::Known, format!("There is {there}, and not {}.", names(&mut missing.into_iter())))
     };
     Paths::default().item("Boot files", state, said)
+}
+
+/// Whether the directories are there that a system mounts things on; those that its backup left out were made.
+fn of_mount_points(target: &Path) -> Item {
+    let mut missing = Paths::default();
+    for (name, _) in MOUNT_POINTS.iter().filter(|(name, _)| System::metadata_of(&target.join(name)).is_err()) {
+        missing.add(format!("/{name}").as_bytes(), "it is missing");
+    }
+    let found = match missing.count {
+        0 => "All that a system needs to start are there; those that the backup left out were made.".into(),
+        count => format!("{count} of those that a system needs to start are missing."),
+    };
+    missing.wrong_if_any("Mount points", found)
 }
 
 fn of_troubles(troubles: &[NotRestored], target: &Path) -> Item {

@@ -12,6 +12,7 @@ use std::time::{Duration, Instant};
 use jetfrost_image::ChunkName;
 use jetfrost_image::format::EntryKind;
 use jetfrost_image::tree::expand_parts;
+use jetfrost_platform::{Directory, MetadataTarget, OpenDirectory, Restored};
 use jetfrost_wire::point::Point;
 use jetfrost_wire::restore::{CheckedItem, CheckedOff};
 use jetfrost_wire::workstation::PointKind;
@@ -163,13 +164,33 @@ pub fn owners(browser: &Browser, point: &OpenPoint) -> Result<Owners> {
     }
 }
 
-/// Restores everything of a point into an empty directory, or goes on with that.
+/// Restores everything of a point into an empty directory, or goes on with that. A system gets the directories that it needs to start, should
+/// its backup have left them out.
 ///
 /// # Errors
 /// As [`restore`].
 pub fn rebuild(browser: &Browser, point: &OpenPoint, target: &Path, meter: &Arc<Meter>) -> Result<RestoreReport> {
-    let wish = Wish::everything(target).rights(Rights::Keep).owners(owners(browser, point)?);
-    restore(browser, point, &wish, meter)
+    let owners = owners(browser, point)?;
+    let report = restore(browser, point, &Wish::everything(target).rights(Rights::Keep).owners(owners), meter)?;
+    if owners == Owners::ByNumber {
+        make_mount_points(target).map_err(ClientError::file("making directories in", target))?;
+    }
+    Ok(report)
+}
+
+/// What a system mounts before anything of its own runs, with permissions: without these directories it does not start.
+const MOUNT_POINTS: [(&str, u32); 5] = [("dev", 0o755), ("proc", 0o555), ("run", 0o755), ("sys", 0o555), ("tmp", 0o1777)];
+
+fn make_mount_points(target: &Path) -> std::io::Result<()> {
+    for (name, mode) in MOUNT_POINTS {
+        let path = target.join(name);
+        if path.symlink_metadata().is_err() {
+            fs::create_dir(&path)?;
+            let made = Directory::held(target)?.node(name.as_bytes())?;
+            Restored::Node(&made).set_mode(mode)?;
+        }
+    }
+    Ok(())
 }
 
 /// Puts on record what was found after a restore, without names of files.
@@ -181,4 +202,37 @@ pub fn put_on_record(browser: &Browser, restore: &RestoreId, list: &Checklist) -
     let items =
         list.items.iter().map(|item| CheckedItem { what: item.what.clone(), state: item.state, found: item.found.clone() });
     api.call_with(&calls::check_off(restore), &CheckedOff { items: items.collect() }).map(drop)
+}
+
+#[cfg(test)]
+mod tests {
+    use jetfrost_platform::{Paths, System};
+
+    use super::*;
+
+    #[test]
+    fn a_system_gets_the_directories_that_it_mounts_things_on_and_keeps_those_that_it_has() {
+        let target = tempfile::tempdir().expect("a directory");
+        let target = &target.path().canonicalize().expect("there");
+        fs::create_dir_all(target.join("dev/pts")).expect("made");
+        make_mount_points(target).expect("made");
+        make_mount_points(target).expect("there");
+        let mode = |name: &str| System::metadata_of(&target.join(name)).expect("there").mode;
+        assert_eq!((mode("proc"), mode("sys"), mode("tmp"), mode("run")), (0o555, 0o555, 0o1777, 0o755));
+        assert!(target.join("dev/pts").exists());
+    }
+
+    #[test]
+    fn only_an_empty_directory_or_an_unfinished_rebuild_is_gone_into() {
+        let target = tempfile::tempdir().expect("a directory");
+        assert_eq!(look_at(&target.path().join("none yet")).expect("looked"), Found::Empty);
+        fs::create_dir(target.path().join("lost+found")).expect("made");
+        assert_eq!(look_at(target.path()).expect("looked"), Found::Empty);
+        for name in 0..9 {
+            fs::write(target.path().join(name.to_string()), "").expect("written");
+        }
+        assert!(matches!(look_at(target.path()).expect("looked"), Found::Taken(9, some) if some.len() == SHOWN));
+        fs::write(target.path().join(".jetfrost-restoring"), "").expect("written");
+        assert_eq!(look_at(target.path()).expect("looked"), Found::Unfinished);
+    }
 }

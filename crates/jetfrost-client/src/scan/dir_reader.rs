@@ -463,6 +463,19 @@ mod tests {
         seen[on_the_way..seen.len() - on_the_way - 1].to_vec()
     }
 
+    /// Whoever included `/` had points with nothing in them, and an exception.
+    #[test]
+    fn a_whole_machine_is_listed_from_its_root() {
+        let names =
+            fs::read_dir("/").expect("listed").map(|entry| entry.expect("an entry").file_name().into_string().expect("text"));
+        let mut skipped: Vec<String> = names.filter(|name| name != "etc").map(|name| format!("/{name}")).collect();
+        skipped.push("/etc/*".into());
+        let skipped: Vec<&str> = skipped.iter().map(String::as_str).collect();
+        let mut seen = kept(Path::new("/"), &[""], &skipped, &[]);
+        seen.retain(|entry_seen| entry_seen != "left out");
+        assert_eq!(seen, ["etc/", "leave"]);
+    }
+
     #[test]
     fn a_folder_that_was_chosen_below_a_skipped_name_is_kept_though_its_parent_is_chosen_as_well() {
         let root = tempfile::tempdir().expect("a directory");

@@ -78,7 +78,9 @@ impl OpenDirectory for Directory {
 
     fn names(&self) -> io::Result<Vec<Vec<u8>>> {
         let mut names = Vec::new();
-        let mut listing = Dir::from_fd(self.0.try_clone()?)?;
+        // One that is only held cannot be listed itself, nor can two list one that is open.
+        let flags = OFlag::O_RDONLY | OFlag::O_DIRECTORY | OFlag::O_CLOEXEC;
+        let mut listing = Dir::openat(self.0.as_fd(), c".", flags, Mode::empty())?;
         for entry in listing.iter() {
             let entry = entry?;
             let name = entry.file_name().to_bytes();
