@@ -43,8 +43,18 @@ const ADMINISTRATORS: [&[&str]; 28] = [
     &["destination", "advise", "shelf"],
     &["audit", "export"],
 ];
-const WORKSTATIONS: [&[&str]; 8] =
-    [&["selection"], &["status"], &["history"], &["points"], &["exceptions"], &["check"], &["unlock-method", "list"], &["drill"]];
+const WORKSTATIONS: [&[&str]; 10] = [
+    &["selection"],
+    &["status"],
+    &["history"],
+    &["points"],
+    &["exceptions"],
+    &["check"],
+    &["unlock-method", "list"],
+    &["order", "list"],
+    &["order", "policy"],
+    &["drill"],
+];
 
 /// Figures that hang on keys, on the machine's disk, or on which of two threads was faster.
 const FIGURES: &str = "used|free|size|sent|bytes|bytes_done|bytes_total|files_total|disk_bytes|freed_bytes|room|volume|offered|minimum|usual|generous|done|total|seconds";
