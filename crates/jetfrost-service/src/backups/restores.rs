@@ -148,15 +148,15 @@ impl Backups {
     pub(crate) fn check_off(&self, caller: &Caller, id: &RestoreId, found: &CheckedOff) -> Result<Restore> {
         let missing = || ServiceError::NotFound(Thing::Restore);
         let is_short = |item: &CheckedItem| item.what.len() <= CHECKED && item.found.len() <= CHECKED;
-        if found.items.is_empty() || found.items.len() > MOST_CHECKED || !found.items.iter().all(is_short) {
-            return Err(Invalid::NotAChecklist.into());
-        }
         let row = self.records.write(|on| {
             let mut row = RestoreRow::by_id(id, on)?.ok_or_else(missing)?;
             let line = WorkstationLine::by_id(&row.workstation_id, on)?.ok_or_else(missing)?;
             caller.may(&act(&line)).map_err(|_| missing())?;
             if caller.is_workstation() && row.by != caller.name() {
                 return Err(ServiceError::NotAllowed);
+            }
+            if found.items.is_empty() || found.items.len() > MOST_CHECKED || !found.items.iter().all(is_short) {
+                return Err(Invalid::NotAChecklist.into());
             }
             if row.purpose.0 != Purpose::Restore || row.ended.is_none() || !row.check_off(found, on)? {
                 return Err(ServiceError::Conflict(Conflict::NotToBeChecked));
