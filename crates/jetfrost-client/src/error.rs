@@ -331,6 +331,12 @@ impl ClientError {
         matches!(self, Self::Refused(problem) if problem.known_kind() == Some(ProblemKind::ChangedMeanwhile))
     }
 
+    /// Whether an administrator paused this kind of work: it goes on when they resume it.
+    #[must_use]
+    pub(crate) fn is_paused(&self) -> bool {
+        matches!(self, Self::Refused(problem) if problem.known_kind() == Some(ProblemKind::Paused))
+    }
+
     /// Whether the same call may succeed in a while.
     #[must_use]
     pub fn is_passing(&self) -> bool {

@@ -392,7 +392,7 @@ impl StateDir {
 
     /// Changes what is kept of orders: the agent does, and commands beside it. Of a record that cannot be read nothing is kept if it
     /// `begins_anew`.
-    pub(crate) fn change_order_record(&self, begins_anew: bool, change: impl FnOnce(&mut OrderRecord)) -> Result<()> {
+    pub(crate) fn change_order_record<T>(&self, begins_anew: bool, change: impl FnOnce(&mut OrderRecord) -> T) -> Result<T> {
         make_private(&self.0).map_err(ClientError::file("making", &self.0))?;
         let path = self.0.join("orders.lock");
         let lock = File::create(&path).and_then(|file| file.lock().map(|()| file));
@@ -401,8 +401,8 @@ impl StateDir {
             Err(_) if begins_anew => OrderRecord::default(),
             other => other?,
         };
-        change(&mut record);
-        self.write_json(ORDERS, &record)
+        let changed = change(&mut record);
+        self.write_json(ORDERS, &record).map(|()| changed)
     }
 
     /// What was found out and the service was not told yet. What cannot be read is nothing.

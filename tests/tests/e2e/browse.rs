@@ -40,6 +40,23 @@ async fn unlock(browser: &Browser) {
     browser.sees("as of").await;
 }
 
+/// An office key that the person of a workstation has agreed to, in a file.
+fn entrusted(office: &Office, station: &Workstation) -> PathBuf {
+    let (public, file) = new_office_key("in the blue safe", ArgonCost::USUAL, &SystemRandom::default());
+    let key_file = office.path("office.key");
+    fs::write(&key_file, file.to_bytes()).expect("written");
+    entrust(&station.home, &public, &SystemRandom::default()).expect("agreed");
+    key_file
+}
+
+async fn unlock_with_office_key(browser: &Browser, key_file: &Path) {
+    browser.choose("Office key").await;
+    browser.choose_file("Unlock", "File of the office key", key_file).await;
+    browser.fill_in_form("Unlock", "Passphrase of that file", "in the blue safe").await;
+    browser.press("Unlock").await;
+    browser.sees("as of").await;
+}
+
 async fn lock(browser: &Browser) {
     browser.press("Lock").await;
     browser.sees("Unlock in this browser").await;
@@ -160,10 +177,7 @@ fn the_helpdesk_finds_a_file_by_name_and_gives_a_folder_back_with_the_office_key
     office.destination("shelf");
     office.account("pelle", Role::Helpdesk);
     let station = office.workstation("dunlin");
-    let (public, file) = new_office_key("in the blue safe", ArgonCost::USUAL, &SystemRandom::default());
-    let key_file = office.path("office.key");
-    fs::write(&key_file, file.to_bytes()).expect("written");
-    entrust(&station.home, &public, &SystemRandom::default()).expect("agreed");
+    let key_file = entrusted(&office, &station);
     station.write("plans/quay.dwg", noise("quay", 3 << 20));
     station.write("plans/old/pier.txt", "piles of oak");
     station.write("plans/empty.txt", "");
@@ -173,11 +187,7 @@ fn the_helpdesk_finds_a_file_by_name_and_gives_a_folder_back_with_the_office_key
 
     let zip = Runtime::new().expect("a runtime").block_on(async {
         let browser = open(&format!("https://{}", office.address()), "pelle", &station).await;
-        browser.choose("Office key").await;
-        browser.choose_file("Unlock", "File of the office key", &key_file).await;
-        browser.fill_in_form("Unlock", "Passphrase of that file", "in the blue safe").await;
-        browser.press("Unlock").await;
-        browser.sees("as of").await;
+        unlock_with_office_key(&browser, &key_file).await;
         browser.fill_in_form("Search", "Search for a name", "PIER").await;
         browser.press("Search").await;
         browser.press("pier.txt").await;
@@ -212,10 +222,7 @@ fn what_the_helpdesk_orders_in_the_browser_is_restored_by_the_machine_and_no_nam
     office.destination("shelf");
     office.account("pelle", Role::Helpdesk);
     let station = office.workstation("dunlin");
-    let (public, file) = new_office_key("in the blue safe", ArgonCost::USUAL, &SystemRandom::default());
-    let key_file = office.path("office.key");
-    fs::write(&key_file, file.to_bytes()).expect("written");
-    entrust(&station.home, &public, &SystemRandom::default()).expect("agreed");
+    let key_file = entrusted(&office, &station);
     station.write("plans/quay.dwg", noise("quay", 3 << 20));
     station.write("plans/old/pier.txt", "piles of oak");
     station.back_up().expect("a point");
@@ -225,11 +232,7 @@ fn what_the_helpdesk_orders_in_the_browser_is_restored_by_the_machine_and_no_nam
     let heard = Runtime::new().expect("a runtime").block_on(async {
         let tap = Tap::before(office.port()).await;
         let browser = open(&tap.address, "pelle", &station).await;
-        browser.choose("Office key").await;
-        browser.choose_file("Unlock", "File of the office key", &key_file).await;
-        browser.fill_in_form("Unlock", "Passphrase of that file", "in the blue safe").await;
-        browser.press("Unlock").await;
-        browser.sees("as of").await;
+        unlock_with_office_key(&browser, &key_file).await;
         browser.tick("Select plans").await;
         browser.press("Restore on the machine…").await;
         browser.sees("Nothing that is there is replaced.").await;

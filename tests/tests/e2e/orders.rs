@@ -16,6 +16,7 @@ use jetfrost_tests::programs::{Going, jetfrost, jetfrost_ends, start};
 use jetfrost_wire::order::{NewOrder, OrderState, RestoreOrder};
 use jetfrost_wire::people::Role;
 use jetfrost_wire::restore::{Purpose, Restore, RestoreTarget};
+use jetfrost_wire::service::{Maintenance, MaintenanceState, NewBackups};
 use jetfrost_wire::{Binary, Page};
 use jiff::{SignedDuration, Timestamp};
 
@@ -226,6 +227,24 @@ fn where_the_workstation_wants_to_be_asked_an_order_waits_for_its_person_and_end
     // Whoever says anew what may be done gets it going again.
     let _ = jetfrost_ends(home, &["order", "policy", "carry-out"], 0);
     assert!(once(&office, &station, &fourth, OrderState::Done).restore.is_some());
+}
+
+#[test]
+fn an_order_waits_while_an_administrator_keeps_restores_paused() {
+    let (office, station) = furnished();
+    let paused = Maintenance { backups: NewBackups::On, restores: false };
+    let _: MaintenanceState = office.put("/maintenance", &paused).expect("paused");
+    let order = ordered(&office, &station, None);
+    let home = station.home.directory();
+    let _agent = agent(&station);
+    let end = Instant::now() + Duration::from_secs(30);
+    while !jetfrost_ends(home, &["agent", "status"], 0).out.contains("are paused") {
+        assert!(Instant::now() < end, "the agent says why");
+    }
+    once(&office, &station, &order, OrderState::Waiting);
+    let _: MaintenanceState = office.put("/maintenance", &Maintenance { restores: true, ..paused }).expect("resumed");
+    let _ = jetfrost_ends(home, &["order", "policy", "carry-out"], 0);
+    once(&office, &station, &order, OrderState::Done);
 }
 
 #[test]

@@ -137,7 +137,7 @@ pub fn reply(state_dir: &StateDir, order: &Order, reply: Reply) -> Result<()> {
     change(state_dir, order, |known| known.reply = Some(reply))
 }
 
-fn change(state_dir: &StateDir, order: &Order, change: impl FnOnce(&mut record::Known)) -> Result<()> {
+fn change<T>(state_dir: &StateDir, order: &Order, change: impl FnOnce(&mut record::Known) -> T) -> Result<T> {
     let expires = Timestamp::from_millisecond(order.expires).unwrap_or(Timestamp::MAX);
     state_dir.change_order_record(false, |record| change(record.of_mut(&order.id, expires, Timestamp::now())))
 }
@@ -175,8 +175,10 @@ pub(crate) fn see_to(state_dir: &StateDir, underway: &dyn Fn(OrderId, &Arc<Meter
 
 /// Carries an order out. What is worth another try is an error, and what is not is its ending.
 fn carry_out(state_dir: &StateDir, on_record: &RestoreOrder, order: &Order, meter: &Arc<Meter>) -> Result<Ending> {
-    // From here on it is not begun for the first time again, whoever sends it.
-    change(state_dir, order, |known| known.begun = true)?;
+    // From here on it is not begun for the first time again, whoever sends it; unless somebody declined it since it was judged.
+    if !change(state_dir, order, record::Known::begin)? {
+        return Ok(Ending::Declined("Somebody at the workstation declined it.".into()));
+    }
     let paths: Vec<PathBuf> = order.paths.iter().map(|path| path_of(path)).collect();
     let into = order.into.as_ref().map(|into| path_of(into));
     let restored = Browser::open(state_dir).and_then(|browser| {
@@ -190,7 +192,7 @@ fn carry_out(state_dir: &StateDir, on_record: &RestoreOrder, order: &Order, mete
         }
         Err(ClientError::Cancelled(by)) => Ok(Ending::Failed(format!("{by} cancelled it."))),
         // The agent ends, or the service is away: it goes on later.
-        Err(error) if matches!(error, ClientError::Stopped) || error.is_passing() => Err(error),
+        Err(error) if matches!(error, ClientError::Stopped) || error.is_passing() || error.is_paused() => Err(error),
         Err(error) => Ok(Ending::Failed(sentence(&error.without_names().into_text()))),
     }
 }

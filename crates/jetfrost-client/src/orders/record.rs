@@ -52,6 +52,14 @@ pub(super) struct Known {
     expires: Timestamp,
 }
 
+impl Known {
+    /// Notes that it is begun, unless somebody declined it. Says whether it is.
+    pub(super) fn begin(&mut self) -> bool {
+        self.begun |= self.reply != Some(Reply::Decline);
+        self.reply != Some(Reply::Decline)
+    }
+}
+
 /// Orders are remembered until they could not be given again, and so many at least.
 const MOST_REMEMBERED: usize = 1000;
 
@@ -93,6 +101,17 @@ mod tests {
     use jiff::SignedDuration;
 
     use super::*;
+
+    #[test]
+    fn what_was_declined_since_it_was_judged_is_not_begun() {
+        let now = Timestamp::UNIX_EPOCH;
+        let mut record = OrderRecord::default();
+        let known = record.of_mut(&OrderId([1; 16]), now, now);
+        known.reply = Some(Reply::Decline);
+        assert!(!known.begin() && !known.begun);
+        known.reply = Some(Reply::Accept);
+        assert!(known.begin() && known.begun);
+    }
 
     #[test]
     fn what_could_be_given_again_is_remembered_however_much_there_is() {
