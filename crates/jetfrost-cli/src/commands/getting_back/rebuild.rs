@@ -96,6 +96,7 @@ impl Rebuild {
                 "Choose an empty directory or mount an empty file system. What was rebuilt there before is checked off with --check-only; to put files among others: jetfrost restore --to DIR",
             ));
         }
+        self.from.say_what_opens_it(state_dir, ui)?;
         let browser = self.from.browser(state_dir, ui)?;
         let point = browser.point(&self.at, PointKind::Files)?;
         let meter = stoppable_meter();

@@ -10,8 +10,9 @@ use jetfrost_client::salvage::{
     Copied, Finding, FoundStore, Lost, Mended, Opening, PointLosses, Rebuilt, Salvage as Salvaging, StoreKeys, Wrong,
 };
 use jetfrost_client::state_dir::StateDir;
+use jetfrost_wire::calls;
 use jetfrost_wire::size::show;
-use jetfrost_wire::workstation::PointKind;
+use jetfrost_wire::workstation::{PointKind, UnlockMethodKind};
 use serde_json::{Value, json};
 
 use crate::commands::administration::store::workstation_named;
@@ -59,6 +60,24 @@ impl ReadFrom {
     /// Whether it is a workstation's image store at the service.
     pub(crate) fn is_of_a_workstation(&self) -> bool {
         self.workstation.is_some()
+    }
+
+    /// Says whose image store it is and what opens it, before that is asked for: there are three secrets, and none is the account's password.
+    pub(crate) fn say_what_opens_it(&self, state_dir: &StateDir, ui: &Ui) -> Result<(), Failure> {
+        let Some(name) = &self.workstation else { return Ok(()) };
+        let (_, api) = state_dir.session_api()?;
+        let workstation = workstation_named(&api, name)?;
+        ui.remark(&format!("Store     of {}, a machine of {} ({})", workstation.name, workstation.person, workstation.login));
+        for way in api.call(&calls::unlock_methods(&workstation.store.id))?.items {
+            let (secret, option) = match way.kind {
+                UnlockMethodKind::Passphrase => ("its image passphrase, set at the machine", ""),
+                UnlockMethodKind::RecoveryKey => ("its recovery key, printed", ": --recovery-key"),
+                UnlockMethodKind::OfficeKey => ("the office key, agreed to", ": --office-key FILE"),
+                UnlockMethodKind::Unencrypted => ("nothing: it is not encrypted", ""),
+            };
+            ui.remark(&format!("Opens by  {secret} {}{option}", moment(way.made)));
+        }
+        Ok(())
     }
 
     fn at_service(&self, name: &str, state_dir: &StateDir, ui: &Ui) -> Result<Browser, Failure> {
