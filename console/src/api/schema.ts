@@ -2141,7 +2141,7 @@ export interface components {
         AnswerOrder: {
             /** @description What became of it. */
             answer: components["schemas"]["OrderAnswer"];
-            /** @description Why it was declined or failed, in a sentence without names of files. */
+            /** @description Why it was declined or failed, or what was not restored exactly, in a sentence without names of files. */
             reason?: string | null;
         };
         /** @description The schedule that holds for a workstation. */
@@ -4423,7 +4423,7 @@ export interface components {
                 id: components["schemas"]["RestoreOrderId"];
                 /** @description The address that it was given from. */
                 origin: string;
-                /** @description Why it was declined or failed, in a sentence; by whom it was withdrawn. */
+                /** @description Why it was declined or failed, or what was not restored exactly, in a sentence; by whom it was withdrawn. */
                 reason?: string | null;
                 restore?: components["schemas"]["RestoreId"] | null;
                 sealed?: components["schemas"]["Binary"] | null;
@@ -4977,7 +4977,7 @@ export interface components {
             id: components["schemas"]["RestoreOrderId"];
             /** @description The address that it was given from. */
             origin: string;
-            /** @description Why it was declined or failed, in a sentence; by whom it was withdrawn. */
+            /** @description Why it was declined or failed, or what was not restored exactly, in a sentence; by whom it was withdrawn. */
             reason?: string | null;
             restore?: components["schemas"]["RestoreId"] | null;
             sealed?: components["schemas"]["Binary"] | null;

@@ -13,5 +13,6 @@ it('says until when an order waits, and of one that ended what became of it', ()
 it('tells what is open from what ended, and what ended well from what did not', () => {
   const all = (['waiting', 'asking', 'underway', 'done', 'declined', 'failed', 'withdrawn', 'expired'] as const).map(order)
   expect(all.filter(isOpen).map((one) => one.state)).toEqual(['waiting', 'asking', 'underway'])
+  expect(isBad({ state: 'done', reason: 'Not restored exactly: 2.' })).toBe(true)
   expect(all.filter(isBad).map((one) => one.state)).toEqual(['declined', 'failed', 'expired'])
 })

@@ -21,5 +21,5 @@ export function orderWords(order: Pick<RestoreOrder, 'state' | 'expires'>): stri
   return WORDS[order.state] + until
 }
 
-/** Whether whoever gave it has to do something about it. */
-export const isBad = (order: Pick<RestoreOrder, 'state'>) => order.state === 'declined' || order.state === 'failed' || order.state === 'expired'
+/** Whether whoever gave it has to do something about it. What is done and has a reason was not restored exactly. */
+export const isBad = (order: Pick<RestoreOrder, 'state' | 'reason'>) => (order.state === 'done' && !!order.reason) || order.state === 'declined' || order.state === 'failed' || order.state === 'expired'

@@ -59,7 +59,7 @@ pub struct RestoreOrder {
     pub expires: Timestamp,
     /// The restore that carries it out.
     pub restore: Option<RestoreId>,
-    /// Why it was declined or failed, in a sentence; by whom it was withdrawn.
+    /// Why it was declined or failed, or what was not restored exactly, in a sentence; by whom it was withdrawn.
     pub reason: Option<String>,
     /// When it ended.
     pub ended: Option<Timestamp>,
@@ -107,6 +107,6 @@ pub enum OrderAnswer {
 pub struct AnswerOrder {
     /// What became of it.
     pub answer: OrderAnswer,
-    /// Why it was declined or failed, in a sentence without names of files.
+    /// Why it was declined or failed, or what was not restored exactly, in a sentence without names of files.
     pub reason: Option<String>,
 }

@@ -77,6 +77,20 @@ fn a_rebuild_asks_for_the_machines_name_and_ends_with_evidence_that_nobody_has_t
 }
 
 #[test]
+fn a_rebuild_goes_on_with_no_other_point_than_it_was_begun_with() {
+    let (office, station) = furnished(4, 3000);
+    station.write("letters/later.txt", "written since");
+    station.back_up().expect("another point");
+    let to = office.path("root");
+    fs::create_dir(&to).expect("made");
+    fs::write(to.join(".jetfrost-restoring"), format!("{} boot\n", "0".repeat(32))).expect("written");
+    let words = ["rebuild", "--to", to.to_str().expect("text"), "--confirm", "dunlin"];
+    let said = jetfrost_ends(station.home.directory(), &words, 1);
+    assert!(said.err.contains("another point than 2") && said.err.contains("--at"), "{}", said.err);
+    assert_eq!(fs::read_dir(&to).expect("listed").count(), 1);
+}
+
+#[test]
 fn the_list_finds_whatever_became_another_after_it_was_restored() {
     let (office, station) = furnished(10, 3000);
     let to = office.path("root");

@@ -50,7 +50,7 @@ impl<S: Surroundings> Agent<S> {
             let seen_to = self.world.see_to_orders(&|order, meter| {
                 let mut shared = self.lock();
                 shared.orders.underway = Some((order, Arc::clone(meter)));
-                // Whoever ended the agent, or declined the order, just before found nothing to stop.
+                // Whoever ended the agent just before found nothing to stop. What was declined is not begun.
                 if shared.ended {
                     meter.stop();
                 }
@@ -77,10 +77,8 @@ impl<S: Surroundings> Agent<S> {
                 return true;
             }
             let wait = left.unwrap_or(Duration::MAX);
-            shared = match self.state.changed.wait_timeout(shared, wait.min(Duration::from_secs(3600))) {
-                Ok((shared, _)) => shared,
-                Err(poisoned) => PoisonError::into_inner(poisoned).0,
-            };
+            let waited = self.state.changed.wait_timeout(shared, wait.min(Duration::from_secs(3600)));
+            shared = waited.unwrap_or_else(PoisonError::into_inner).0;
         }
     }
 }

@@ -156,8 +156,8 @@ mod tests {
     #[test]
     fn a_service_that_replays_withholds_or_renames_an_order_gets_nothing_done() {
         let mut kept = OrderRecord::default();
-        kept.of_mut(&ID, now(), now()).ending = Some(Ending::Done);
-        assert_eq!(verdict(&order(None), &kept), Verdict::End(Ending::Done), "it is done once");
+        kept.of_mut(&ID, now(), now()).ending = Some(Ending::Done(0));
+        assert_eq!(verdict(&order(None), &kept), Verdict::End(Ending::Done(0)), "it is done once");
         let late = Order { expires: now().as_millisecond(), ..order(None) };
         assert!(matches!(verdict(&late, &OrderRecord::default()), Verdict::End(Ending::Declined(_))));
         let other = judge(&order(None), &on_record("tove"), &OrderRecord::default(), &Selection::default(), now());

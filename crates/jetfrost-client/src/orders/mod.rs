@@ -186,7 +186,7 @@ fn carry_out(state_dir: &StateDir, on_record: &RestoreOrder, order: &Order, mete
         restore_ordered(&browser, &point, paths, into.as_deref(), on_record.id.clone(), meter)
     });
     match restored {
-        Ok(_) => Ok(Ending::Done),
+        Ok(report) => Ok(Ending::Done(report.troubles.len() as u64)),
         Err(ClientError::Cancelled(_)) if is_declined(state_dir, &order.id) => {
             Ok(Ending::Declined("Somebody at the workstation stopped it.".into()))
         }
@@ -199,7 +199,11 @@ fn carry_out(state_dir: &StateDir, on_record: &RestoreOrder, order: &Order, mete
 
 fn tell(api: &Api, on_record: &RestoreOrder, ending: &Ending) -> Result<()> {
     match ending {
-        Ending::Done => answer(api, on_record, OrderAnswer::Done, None),
+        Ending::Done(0) => answer(api, on_record, OrderAnswer::Done, None),
+        Ending::Done(exceptions) => {
+            let said = format!("Not restored exactly: {exceptions}. See the history for the restore.");
+            answer(api, on_record, OrderAnswer::Done, Some(said))
+        }
         Ending::Declined(why) => answer(api, on_record, OrderAnswer::Declined, Some(why.clone())),
         Ending::Failed(why) => answer(api, on_record, OrderAnswer::Failed, Some(why.clone())),
     }

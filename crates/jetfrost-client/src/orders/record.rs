@@ -31,8 +31,8 @@ pub enum Reply {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Ending {
-    /// It was carried out.
-    Done,
+    /// It was carried out; so many items were not restored exactly.
+    Done(u64),
     /// It was declined, for this reason.
     Declined(String),
     /// It could not be carried out, for this reason.

@@ -16,7 +16,7 @@ use jiff::Timestamp;
 
 use super::boot::BootPart;
 use super::checklist::{Checklist, Item, Paths, State};
-use super::{MOUNT_POINTS, Owners, Result, name_of};
+use super::{MOUNT_POINTS, Owners, Result, name_of, owners};
 use crate::browse::{Browser, OpenPoint};
 use crate::entries::{file_kind, modified};
 use crate::progress::Meter;
@@ -34,11 +34,11 @@ pub fn check(
     point: &OpenPoint,
     target: &Path,
     read_back: u8,
-    owners: Owners,
     troubles: &[NotRestored],
     meter: &Arc<Meter>,
 ) -> Result<Checklist> {
     meter.enter(Phase::Comparing);
+    let owners = owners(browser, point)?;
     let seed = random_array(&crate::system_random());
     let sample = Sample::new(seed, f64::from(read_back.min(100)) / 100.0, u64::MAX);
     let is_root = System::is_administrator();

@@ -25,7 +25,7 @@ use crate::browse::{Browser, OpenPoint, find};
 use crate::compare::{Change, compare};
 use crate::error::ClientError;
 use crate::progress::Meter;
-use crate::restore::{Owners, RestoreReport, Rights, Wish, is_unfinished, restore};
+use crate::restore::{JOURNAL, Owners, RestoreReport, Rights, Wish, restore, unfinished};
 use crate::store_source::StoreSource;
 use crate::walk_tree::{Met, go_through};
 
@@ -44,8 +44,10 @@ const AT_ONCE: usize = 64;
 pub enum Found {
     /// Nothing is there, or an empty directory.
     Empty,
-    /// A rebuild that did not come to its end; it goes on.
+    /// A restore of this point that did not come to its end; it goes on.
     Unfinished,
+    /// A restore of another point that did not come to its end: two points in one directory would be neither.
+    OfAnotherPoint,
     /// Something else: how many names, and some of them.
     Taken(usize, Vec<PathBuf>),
 }
@@ -66,18 +68,26 @@ pub fn name_of(browser: &Browser, point: &OpenPoint) -> String {
 ///
 /// # Errors
 /// [`ClientError::File`].
-pub fn look_at(target: &Path) -> Result<Found> {
+pub fn look_at(target: &Path, point: &OpenPoint) -> Result<Found> {
+    look(target, &point.head.id.to_string())
+}
+
+fn look(target: &Path, point: &str) -> Result<Found> {
     let listed = match fs::read_dir(target) {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Found::Empty),
         other => other.map_err(ClientError::file("looking into", target))?,
     };
-    if is_unfinished(target) {
-        return Ok(Found::Unfinished);
-    }
     let names = listed.map(|entry| entry.map(|entry| PathBuf::from(entry.file_name())));
     let mut names: Vec<PathBuf> = names.collect::<std::io::Result<_>>().map_err(ClientError::file("looking into", target))?;
-    names.retain(|name| name.as_os_str() != OF_THE_FILE_SYSTEM);
+    names.retain(|name| ![OF_THE_FILE_SYSTEM, JOURNAL].contains(&&*name.to_string_lossy()));
     names.sort();
+    match unfinished(target).map_err(ClientError::file("looking into", target))? {
+        None => {}
+        Some(begun) if begun == point => return Ok(Found::Unfinished),
+        // It was killed before it noted which point it is of, and restored anything.
+        Some(begun) if begun.is_empty() && names.is_empty() => return Ok(Found::Unfinished),
+        Some(_) => return Ok(Found::OfAnotherPoint),
+    }
     let count = names.len();
     names.truncate(SHOWN);
     Ok(if count == 0 { Found::Empty } else { Found::Taken(count, names) })
@@ -156,7 +166,7 @@ fn read_for_a_while(browser: &Browser, names: &[ChunkName]) -> Result<Option<f64
 ///
 /// # Errors
 /// What the service said; [`ClientError::Damaged`].
-pub fn owners(browser: &Browser, point: &OpenPoint) -> Result<Owners> {
+fn owners(browser: &Browser, point: &OpenPoint) -> Result<Owners> {
     match find(&browser.source(), point, b"/etc/passwd") {
         Ok(Some(entry)) if entry.kind == EntryKind::File => Ok(Owners::ByNumber),
         Ok(_) | Err(ClientError::NoPath(_)) => Ok(Owners::ByName),
@@ -225,14 +235,16 @@ mod tests {
     #[test]
     fn only_an_empty_directory_or_an_unfinished_rebuild_is_gone_into() {
         let target = tempfile::tempdir().expect("a directory");
-        assert_eq!(look_at(&target.path().join("none yet")).expect("looked"), Found::Empty);
+        assert_eq!(look(&target.path().join("none yet"), "7").expect("looked"), Found::Empty);
         fs::create_dir(target.path().join("lost+found")).expect("made");
-        assert_eq!(look_at(target.path()).expect("looked"), Found::Empty);
+        assert_eq!(look(target.path(), "7").expect("looked"), Found::Empty);
         for name in 0..9 {
             fs::write(target.path().join(name.to_string()), "").expect("written");
         }
-        assert!(matches!(look_at(target.path()).expect("looked"), Found::Taken(9, some) if some.len() == SHOWN));
-        fs::write(target.path().join(".jetfrost-restoring"), "").expect("written");
-        assert_eq!(look_at(target.path()).expect("looked"), Found::Unfinished);
+        assert!(matches!(look(target.path(), "7").expect("looked"), Found::Taken(9, some) if some.len() == SHOWN));
+        for (head, found) in [("7 boot\n", Found::Unfinished), ("8 boot\n", Found::OfAnotherPoint), ("", Found::OfAnotherPoint)] {
+            fs::write(target.path().join(".jetfrost-restoring"), head).expect("written");
+            assert_eq!(look(target.path(), "7").expect("looked"), found);
+        }
     }
 }

@@ -3,7 +3,7 @@
 
 use std::collections::HashMap;
 use std::fs::{self, File, OpenOptions};
-use std::io::{self, BufRead, BufReader, Write};
+use std::io::{self, BufRead, BufReader, ErrorKind, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -19,7 +19,7 @@ use super::pinned::PinnedFolders;
 use crate::entries::{file_kind, modified};
 
 /// The name of the file.
-pub(super) const NAME: &str = ".jetfrost-restoring";
+pub(crate) const NAME: &str = ".jetfrost-restoring";
 /// What is read of it.
 const MOST: u64 = 256 << 20;
 /// A longer line is none of ours: a path has 4096 bytes at most.
@@ -40,6 +40,21 @@ pub(super) struct Journal {
     goes_on: bool,
 }
 
+/// The point of the restore into a directory that was begun and did not come to its end, in hexadecimal; empty where that cannot be told.
+pub(crate) fn unfinished(into: &Path) -> io::Result<Option<String>> {
+    let file = match OpenOptions::new().read(true).no_link().open(into.join(NAME)) {
+        Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
+        other => other?,
+    };
+    let mut first = String::new();
+    // What is no text names no point.
+    let _ = BufReader::new(io::Read::take(file, LONGEST_HEAD)).read_line(&mut first);
+    Ok(Some(first.split(' ').next().unwrap_or_default().to_owned()))
+}
+
+/// The first line is not longer.
+const LONGEST_HEAD: u64 = 256;
+
 impl Journal {
     /// Begins, or goes on with what was not finished.
     pub(super) fn begin(folders: &Arc<PinnedFolders>, into: &Path, point: PointId) -> Self {
@@ -55,7 +70,7 @@ impl Journal {
         file.try_lock().map_err(io::Error::from)?;
         if file.metadata_now()?.uid != System::own_ids().0 {
             // Somebody else's word on which folders are ours opens none of them.
-            return Err(io::ErrorKind::PermissionDenied.into());
+            return Err(ErrorKind::PermissionDenied.into());
         }
         let mut lines = BufReader::new(io::Read::take(&mut file, MOST)).split(b'\n').map_while(Result::ok);
         let goes_on = lines.next().is_some_and(|first| first == head.as_bytes());

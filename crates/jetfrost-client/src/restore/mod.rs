@@ -35,6 +35,7 @@ mod preview;
 mod put;
 mod sample;
 
+pub(crate) use journal::{NAME as JOURNAL, unfinished};
 pub(crate) use ordered::restore_ordered;
 pub use place::{Asking, Conflict, OnConflict, Resolution, Target};
 pub use preview::{Act, Preview, Previewed, preview};
@@ -393,11 +394,6 @@ pub(crate) fn put_back(
         }
     }
     Ok(Done { left_out: applier.left_out(), kept_both: kept_both.take(), already_there })
-}
-
-/// Whether a restore into a directory was begun and did not come to its end.
-pub(crate) fn is_unfinished(directory: &Path) -> bool {
-    directory.join(journal::NAME).symlink_metadata().is_ok()
 }
 
 /// Batches that wait, and threads that fetch them.

@@ -91,7 +91,7 @@ impl Backups {
                 // Whoever answers late does not undo that it is being carried out.
                 OrderAnswer::Asking if row.state.0 == OrderState::Underway => {}
                 OrderAnswer::Asking => row.state = OrderState::Asking.into(),
-                OrderAnswer::Done => row.end(OrderState::Done, None, now),
+                OrderAnswer::Done => row.end(OrderState::Done, reason, now),
                 OrderAnswer::Declined => row.end(OrderState::Declined, reason, now),
                 OrderAnswer::Failed => row.end(OrderState::Failed, reason, now),
             }

@@ -162,7 +162,7 @@ fn becomes(received: &Received, agent_runs: bool) -> String {
         }
         Verdict::CarryOut if agent_runs => "The agent carries it out.".into(),
         Verdict::CarryOut => "It waits for the agent, which does not run. Next: jetfrost agent install".into(),
-        Verdict::End(Ending::Done) => "It is done.".into(),
+        Verdict::End(Ending::Done(_)) => "It is done.".into(),
         Verdict::End(Ending::Declined(why)) => format!("It is declined: {why}"),
         Verdict::End(Ending::Failed(why)) => format!("It failed: {why}"),
     }

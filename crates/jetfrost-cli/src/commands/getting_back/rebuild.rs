@@ -6,7 +6,7 @@ use std::time::Duration;
 use clap::Args;
 use jetfrost_client::browse::{At, Browser, OpenPoint};
 use jetfrost_client::rebuild::{
-    Checklist, Forgone, Found, State, check, forgone, look_at, measure, name_of, owners, put_on_record, rebuild,
+    Checklist, Forgone, Found, State, check, forgone, look_at, measure, name_of, put_on_record, rebuild,
 };
 use jetfrost_client::restore::RestoreReport;
 use jetfrost_client::state_dir::StateDir;
@@ -83,22 +83,10 @@ impl Rebuild {
             let point = browser.point(&self.at, PointKind::Files)?;
             return self.check_off(&browser, &point, None, ui);
         }
-        let found = look_at(&self.to)?;
-        if let Found::Taken(names, some) = &found {
-            let some: Vec<_> = some.iter().map(|name| name.display().to_string()).collect();
-            return Err(Failure::here(
-                format!(
-                    "{} is not empty: {} in it, such as {}.",
-                    self.to.display(),
-                    many(*names as u64, "name"),
-                    some.join(", ")
-                ),
-                "Choose an empty directory or mount an empty file system. What was rebuilt there before is checked off with --check-only; to put files among others: jetfrost restore --to DIR",
-            ));
-        }
         self.from.say_what_opens_it(state_dir, ui)?;
         let browser = self.from.browser(state_dir, ui)?;
         let point = browser.point(&self.at, PointKind::Files)?;
+        let found = self.found(&point)?;
         let meter = stoppable_meter();
         let plan = Plan { found, forgone: forgone(&browser, &point, &meter)?, rate: measure(&browser, &point, &meter)? };
         let machine = name_of(&browser, &point);
@@ -109,6 +97,29 @@ impl Rebuild {
         }
         self.confirm(&machine, ui)?;
         self.carry_out(&browser, &point, ui)
+    }
+
+    /// What is at the target; only what is empty, or was begun with this point, is gone into.
+    fn found(&self, point: &OpenPoint) -> Result<Found, Failure> {
+        match look_at(&self.to, point)? {
+            Found::Taken(names, some) => {
+                let some: Vec<_> = some.iter().map(|name| name.display().to_string()).collect();
+                Err(Failure::here(
+                    format!(
+                        "{} is not empty: {} in it, such as {}.",
+                        self.to.display(),
+                        many(names as u64, "name"),
+                        some.join(", ")
+                    ),
+                    "Choose an empty directory or mount an empty file system. What was rebuilt there before is checked off with --check-only; to put files among others: jetfrost restore --to DIR",
+                ))
+            }
+            Found::OfAnotherPoint => Err(Failure::here(
+                format!("{} has an unfinished restore of another point than {}.", self.to.display(), point.head.sequence),
+                "Go on with that point (--at), or empty the directory first.",
+            )),
+            found => Ok(found),
+        }
     }
 
     fn say_plan(&self, machine: &str, point: &OpenPoint, plan: &Plan, ui: &Ui) {
@@ -160,11 +171,10 @@ impl Rebuild {
     }
 
     fn check_off(&self, browser: &Browser, point: &OpenPoint, report: Option<&RestoreReport>, ui: &Ui) -> Done {
-        let whose = owners(browser, point)?;
         let meter = stoppable_meter();
         let shown = ui.progress(&meter, self.quiet);
         let troubles = report.map_or(&[][..], |report| &report.troubles);
-        let list = check(browser, point, &self.to, self.read_back, whose, troubles, &meter);
+        let list = check(browser, point, &self.to, self.read_back, troubles, &meter);
         drop(shown);
         let list = list?;
         if let Some(Err(error)) = report.and_then(|report| report.on_record.as_ref()).map(|id| put_on_record(browser, id, &list))
