@@ -20,6 +20,8 @@ use jetfrost_wire::service::{Maintenance, MaintenanceState, NewBackups};
 use jetfrost_wire::{Binary, Page};
 use jiff::{SignedDuration, Timestamp};
 
+use crate::integrity::noise;
+
 /// A workstation whose letter was overwritten after the backup.
 fn furnished() -> (Office, Workstation) {
     let (office, station) = Office::with_station("dunlin");
@@ -245,6 +247,36 @@ fn an_order_waits_while_an_administrator_keeps_restores_paused() {
     let _: MaintenanceState = office.put("/maintenance", &Maintenance { restores: true, ..paused }).expect("resumed");
     let _ = jetfrost_ends(home, &["order", "policy", "carry-out"], 0);
     once(&office, &station, &order, OrderState::Done);
+}
+
+#[test]
+fn an_order_goes_on_after_its_agent_was_killed_and_nothing_is_there_twice() {
+    let (office, station) = furnished();
+    for i in 0..300 {
+        station.write(&format!("letters/{i}.dat"), noise(&format!("letter {i}"), 200_000));
+    }
+    station.back_up().expect("a point");
+    let first = agent(&station);
+    let asked = Asked { point: 2, paths: vec![station.folder.join("letters")], into: None };
+    let order = give(&unlocked(&office, &station), ADMINISTRATOR, asked).expect("given");
+    let end = Instant::now() + Duration::from_secs(60);
+    while orders(&office, &station).iter().any(|one| one.state == OrderState::Waiting) {
+        assert!(Instant::now() < end, "it is taken up");
+    }
+    drop(first);
+    let _second = agent(&station);
+    once(&office, &station, &order, OrderState::Done);
+    let mut folders: Vec<_> =
+        fs::read_dir(&station.folder).expect("listed").map(|entry| entry.expect("an entry").path()).collect();
+    folders.retain(|path| path.is_dir());
+    folders.sort();
+    let [letters, beside] = &folders[..] else { panic!("{folders:?}") };
+    let names = |folder: &std::path::Path| fs::read_dir(folder).expect("listed").count();
+    assert_eq!((names(letters), names(beside)), (301, 301));
+    for i in 0..300 {
+        let name = format!("{i}.dat");
+        assert_eq!(fs::read(letters.join(&name)).expect("there"), fs::read(beside.join(&name)).expect("restored"), "{name}");
+    }
 }
 
 #[test]
