@@ -22,6 +22,7 @@ mod http;
 mod integrity;
 mod interruptions;
 mod joining;
+mod lying_service;
 mod mail;
 mod mount;
 mod oracle;

@@ -9,6 +9,7 @@ use jetfrost_wire::problem::ProblemKind;
 use jetfrost_wire::workstation::{AgentState, Wait};
 
 use super::*;
+use crate::backup::BackupReport;
 use crate::state_dir::Membership;
 
 const START: &str = "2026-11-30T08:00:00Z";

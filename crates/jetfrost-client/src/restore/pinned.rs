@@ -1,27 +1,37 @@
 //! The folders that a restore goes through, held as they were found first. Whoever can rename folders or put links among them while it
 //! goes on leads nothing of it elsewhere: neither what is brought back, nor owners and permissions that are given.
 
+use std::collections::HashMap;
 use std::collections::hash_map::Entry;
-use std::collections::{HashMap, VecDeque};
+use std::num::NonZeroUsize;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::{fs, io};
+
+use lru::LruCache;
 
 use jetfrost_platform::{Accounts, Directory, Metadata, NewDirectory, Node, OpenDirectory, System, name_bytes};
 
 use crate::scan::FolderId;
 
-/// Folders that are kept open; files are mostly brought back one folder after the other.
-const OPEN: usize = 16;
+/// Folders that are kept open, with those that they are in: files are mostly brought back one folder after the other, and to open a
+/// folder anew by its whole path takes a call of the system for each name in it.
+const OPEN: NonZeroUsize = NonZeroUsize::new(128).expect("not zero");
 /// Whom a network volume that trusts no administrator makes the owner of what one makes there.
 const NOBODY: u32 = 65_534;
 
 /// Folders by their paths, each the same for as long as the restore goes on.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(super) struct PinnedFolders {
     known: Mutex<HashMap<PathBuf, FolderId>>,
-    /// Those used last, the latest first.
-    open: Mutex<VecDeque<(PathBuf, Arc<Directory>)>>,
+    /// Those used last.
+    open: Mutex<LruCache<PathBuf, Arc<Directory>>>,
+}
+
+impl Default for PinnedFolders {
+    fn default() -> Self {
+        Self { known: Mutex::default(), open: Mutex::new(LruCache::new(OPEN)) }
+    }
 }
 
 /// A name in a folder that is held.
@@ -83,18 +93,24 @@ impl PinnedFolders {
         Ok(self.folder(folder)?.metadata()?.file)
     }
 
-    /// A folder; the one that had this path when it was first asked for.
+    /// A folder; the one that had this path when it was first asked for, in the one that its own folder was.
     pub(super) fn folder(&self, path: &Path) -> io::Result<Arc<Directory>> {
-        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(at) = open.iter().position(|(known, _)| known.as_os_str() == path.as_os_str()) {
-            open.swap(0, at);
-            return Ok(Arc::clone(&open[0].1));
+        if let Some(directory) = self.open().get(path) {
+            return Ok(Arc::clone(directory));
         }
-        let directory = Arc::new(Directory::held(path)?);
+        let directory = match (path.parent(), path.file_name()) {
+            (Some(parent), Some(name)) => self.folder(parent)?.hold_directory(name_bytes(name))?,
+            (None, _) => Directory::root()?,
+            (Some(_), None) => return Err(io::ErrorKind::InvalidInput.into()),
+        };
         self.check(path, &directory.metadata()?)?;
-        open.truncate(OPEN - 1);
-        open.push_front((path.into(), Arc::clone(&directory)));
+        let directory = Arc::new(directory);
+        self.open().put(path.into(), Arc::clone(&directory));
         Ok(directory)
+    }
+
+    fn open(&self) -> MutexGuard<'_, LruCache<PathBuf, Arc<Directory>>> {
+        self.open.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn check(&self, path: &Path, found: &Metadata) -> io::Result<()> {
@@ -143,7 +159,7 @@ mod tests {
             fs::write(way.path(), "dear Aud").expect("written");
             fs::remove_file(at("moved/letter")).expect("in the one that it was");
             // Open no more.
-            folders.open.lock().expect("no panic").clear();
+            folders.open().clear();
             assert!(folders.way(&at("real/other")).is_err());
             assert!(folders.node(&at("real")).is_err());
             fs::remove_file(at("real")).or_else(|_| fs::remove_dir(at("real"))).expect("removed");
@@ -157,10 +173,10 @@ mod tests {
         let directory = tempfile::tempdir().expect("a directory");
         let root = directory.path().canonicalize().expect("there");
         let folders = PinnedFolders::default();
-        for n in 0..2 * OPEN {
+        for n in 0..2 * OPEN.get() {
             folders.make(&root.join(n.to_string())).expect("made");
         }
-        assert_eq!(folders.open.lock().expect("no panic").len(), OPEN);
+        assert_eq!(folders.open().len(), OPEN.get());
         let link = root.join("3/link");
         std::os::unix::fs::symlink("/etc/passwd", &link).expect("linked");
         let found = folders.made_special(&link).expect("ours").metadata().expect("there");

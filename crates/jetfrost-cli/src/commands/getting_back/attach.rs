@@ -12,7 +12,7 @@ use jetfrost_wire::workstation::PointKind;
 use serde_json::json;
 
 use crate::commands::getting_back::disks::{as_bytes, of_point};
-use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::getting_back::read_from::ReadFrom;
 use crate::commands::interrupt::ended_by_key;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, shown_path};

@@ -7,7 +7,7 @@ use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::size::show;
 use serde_json::json;
 
-use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::getting_back::read_from::ReadFrom;
 use crate::commands::interrupt::stoppable_meter;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, at_rate, count, many};

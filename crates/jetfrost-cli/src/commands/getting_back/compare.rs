@@ -14,7 +14,7 @@ use serde_json::json;
 use similar::TextDiff;
 
 use crate::commands::getting_back::absolute;
-use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::getting_back::read_from::ReadFrom;
 use crate::commands::interrupt::stoppable_meter;
 use crate::commands::labels;
 use crate::failure::{Code, Failure};

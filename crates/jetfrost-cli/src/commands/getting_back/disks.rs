@@ -12,7 +12,7 @@ use jetfrost_wire::workstation::PointKind;
 use jiff::Timestamp;
 use serde_json::{Value, json};
 
-use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::getting_back::read_from::ReadFrom;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, many, moment, shown_path};
 

@@ -5,7 +5,7 @@ use jetfrost_client::browse::At;
 use jetfrost_client::state_dir::StateDir;
 use serde_json::json;
 
-use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::getting_back::read_from::ReadFrom;
 use crate::commands::labels;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, shown_path};

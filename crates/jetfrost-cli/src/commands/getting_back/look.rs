@@ -12,7 +12,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use crate::commands::getting_back::absolute;
-use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::getting_back::read_from::ReadFrom;
 use crate::commands::labels;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, moment, shown_path};

@@ -11,6 +11,7 @@ pub(crate) mod look;
 pub(crate) mod mount;
 pub(crate) mod order;
 pub(crate) mod points;
+mod read_from;
 pub(crate) mod rebuild;
 pub(crate) mod restore;
 pub(crate) mod restore_disk;

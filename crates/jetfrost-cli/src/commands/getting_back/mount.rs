@@ -7,7 +7,7 @@ use jetfrost_platform::{Accounts, System};
 use jetfrost_wire::size::show;
 use serde_json::json;
 
-use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::getting_back::read_from::ReadFrom;
 use crate::commands::interrupt::ended_by_key;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, many, shown_path};

@@ -14,7 +14,7 @@ use jiff::Timestamp;
 use serde_json::{Value, json};
 
 use crate::commands::getting_back::absolute;
-use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::getting_back::read_from::ReadFrom;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, ago, many, moment, shown_path};
 

@@ -6,7 +6,7 @@ use jetfrost_wire::point::Point;
 use jetfrost_wire::size::show;
 use jiff::Timestamp;
 
-use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::getting_back::read_from::ReadFrom;
 use crate::commands::labels;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, ago, many, moment};

@@ -16,8 +16,8 @@ use jiff::Timestamp;
 use serde_json::json;
 
 use crate::commands::escaped;
+use crate::commands::getting_back::read_from::ReadFrom;
 use crate::commands::getting_back::restore::warning;
-use crate::commands::getting_back::salvage::ReadFrom;
 use crate::commands::interrupt::stoppable_meter;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, at_rate, count, many, moment, took};

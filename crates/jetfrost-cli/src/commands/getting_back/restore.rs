@@ -18,7 +18,7 @@ use jetfrost_wire::workstation::PointKind;
 use jiff::Timestamp;
 use serde_json::json;
 
-use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::getting_back::read_from::ReadFrom;
 use crate::commands::getting_back::{absolute, troubles_as_json};
 use crate::commands::interrupt::stoppable_meter;
 use crate::commands::labels;

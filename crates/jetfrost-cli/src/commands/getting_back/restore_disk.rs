@@ -13,7 +13,7 @@ use jetfrost_wire::workstation::PointKind;
 use serde_json::{Value, json};
 
 use crate::commands::getting_back::disks::{as_bytes, of_point};
-use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::getting_back::read_from::ReadFrom;
 use crate::commands::interrupt::stoppable_meter;
 use crate::failure::{Code, Failure};
 use crate::ui::{Ui, at_rate, shown_path, took};

@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use serde_json::json;
 
 use crate::commands::getting_back::ranges;
-use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::getting_back::read_from::ReadFrom;
 use crate::commands::interrupt::stoppable_meter;
 use crate::commands::labels;
 use crate::failure::{Code, Failure};

@@ -10,7 +10,7 @@ use jetfrost_wire::size::show;
 use jiff::Timestamp;
 use serde_json::json;
 
-use crate::commands::getting_back::salvage::ReadFrom;
+use crate::commands::getting_back::read_from::ReadFrom;
 use crate::commands::getting_back::{absolute, ranges};
 use crate::commands::labels;
 use crate::failure::{Code, Failure};
