@@ -47,9 +47,9 @@ pub(crate) fn run(scratch: &Path) {
     ));
     attached(&office, &disk, read);
     let back = office.at("back.raw");
-    let restored = station.run(&["restore-disk", "--quiet", "--to", back.to_str().expect("text")]);
+    let restored = station.run(&["rebuild", "--disk", "--quiet", "--to", back.to_str().expect("text")]);
     outln(&format!(
-        "restore-disk   {:.1} s, {:.0} MB/s, read back included",
+        "rebuild --disk {:.1} s, {:.0} MB/s, read back included",
         restored.seconds,
         SIZE as f64 / restored.seconds / 1e6
     ));

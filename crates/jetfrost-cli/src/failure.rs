@@ -221,7 +221,7 @@ fn next_step(error: &ClientError) -> &'static str {
         ClientError::Agent(_) => "Give another time.",
         ClientError::NoPoint(_) => "Run 'jetfrost points' to see which there are.",
         ClientError::OtherKind { .. } => {
-            "Files: 'look' and 'restore'. Disks: 'disks', 'restore-disk' and 'attach'. 'jetfrost points' says which point is which."
+            "Files: 'look' and 'restore'. Disks: 'disks', 'rebuild --disk' and 'attach'. 'jetfrost points' says which point is which."
         }
         ClientError::Target { .. } => {
             "Give a name that is not there yet, or for a disk a block device that is free and large enough."

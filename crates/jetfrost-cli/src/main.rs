@@ -9,8 +9,8 @@ use commands::administration::{
     schedule, scrub, session, settings, setup, store, thinning, workstation,
 };
 use commands::getting_back::{
-    attach, check, compare, disks, drill, exceptions, export, look, mount, order, points, rebuild, restore, restore_disk,
-    salvage, search, versions,
+    attach, check, compare, disks, drill, exceptions, export, look, mount, order, points, rebuild, restore, salvage, search,
+    versions,
 };
 use commands::keys::{escrow, unlock, unlock_method};
 use commands::this_workstation::{
@@ -88,7 +88,7 @@ enum Command {
     Compare(compare::Compare),
     /// Restores files and folders.
     Restore(restore::Restore),
-    /// Restores everything of a machine into an empty directory, and checks it off with evidence.
+    /// Restores a whole machine, its files or a disk, and checks it off with evidence.
     Rebuild(rebuild::Rebuild),
     /// Writes a file as it was to standard output.
     Cat(export::Cat),
@@ -96,8 +96,6 @@ enum Command {
     Export(export::Export),
     /// Lists the disks in a point, with their partitions.
     Disks(disks::Disks),
-    /// Restores a disk, into a new image file or onto a block device.
-    RestoreDisk(restore_disk::RestoreDisk),
     /// Serves a disk of a point on this machine, read-only, to standard tools.
     Attach(attach::Attach),
     /// Serves all points as read-only folders for a file manager.
@@ -248,7 +246,6 @@ fn run(command: Command, state_dir: &StateDir, ui: &Ui) -> Result<failure::Code,
         Command::Cat(command) => command.run(state_dir, ui),
         Command::Export(command) => command.run(state_dir, ui),
         Command::Disks(command) => command.run(state_dir, ui),
-        Command::RestoreDisk(command) => command.run(state_dir, ui),
         Command::Attach(command) => command.run(state_dir, ui),
         Command::Exceptions(command) => command.run(state_dir, ui),
         Command::Check(command) => command.run(state_dir, ui),

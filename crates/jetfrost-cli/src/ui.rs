@@ -27,6 +27,9 @@ pub(crate) fn say_stopping() {
     );
 }
 
+/// A question is asked so often at most.
+const ATTEMPTS: usize = 5;
+
 /// How a command talks.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Ui {
@@ -38,7 +41,6 @@ impl Ui {
         Self { json }
     }
 
-    /// Prints a value: as JSON if that was asked for, else as `words` puts it.
     /// Whether somebody sits at a terminal who can be asked.
     pub(crate) fn is_terminal(&self) -> bool {
         !self.json && std::io::stdin().is_terminal()
@@ -56,6 +58,7 @@ impl Ui {
         self.json
     }
 
+    /// Prints a value: as JSON if that was asked for, else as `words` puts it.
     pub(crate) fn show<T: Serialize>(&self, value: &T, words: impl FnOnce(&T)) {
         if self.json {
             let text = serde_json::to_string_pretty(value).unwrap_or_default();
@@ -169,6 +172,21 @@ impl Ui {
         let read = std::io::stdin().read_line(&mut answer);
         read.map_err(|e| Failure::here(format!("The terminal cannot be read: {e}."), "Try again."))?;
         Ok(answer.trim().to_owned())
+    }
+
+    /// Asks which of several it is to be, by its number; what was not understood is asked for again.
+    pub(crate) fn choose(&self, question: &str, among: &[String]) -> Result<usize, Failure> {
+        self.remark("");
+        self.remark(question);
+        among.iter().enumerate().for_each(|(at, one)| self.remark(&format!("{:>4}  {one}", at + 1)));
+        for _ in 0..ATTEMPTS {
+            let answer = self.ask(&format!("Number, 1 to {}", among.len()))?;
+            match answer.parse::<usize>() {
+                Ok(number) if (1..=among.len()).contains(&number) => return Ok(number - 1),
+                _ => self.remark(&format!("'{answer}' is not one of them.")),
+            }
+        }
+        Err(Failure::here("Nothing was chosen.", "Try again, or give it as an option; see --help."))
     }
 
     /// Shows progress until the guard is dropped, on a terminal as a line that changes.

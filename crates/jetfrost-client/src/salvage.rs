@@ -9,12 +9,14 @@ use std::sync::Arc;
 
 pub use jetfrost_image::crypto::StoreKeys;
 use jetfrost_image::crypto::{OfficeKey, OpenError, Secret, StoreKey, unwrap_key, unwrap_with_office_key};
+pub use jetfrost_image::format::SlotKind;
 use jetfrost_image::format::{Content, Entry, EntryKind, Slot};
 use jetfrost_image::medium::{DirectoryMedium, Medium, OverlayMedium};
 pub use jetfrost_image::store::{Finding, Mended, Rebuilt, Wrong};
 use jetfrost_image::store::{Headway, Store, mend};
 use jetfrost_image::tree::{Readable, parts_or_lost, read_listing};
 use jetfrost_platform::{FileContent, NewDirectory, Paths, System, Volumes, is_medium_error};
+use jiff::Timestamp;
 use serde::Deserialize;
 use tempfile::TempDir;
 
@@ -65,6 +67,16 @@ impl FoundStore {
         Ok(Self(Arc::new(StoreDirectory { store: Store::open(medium)?, scratch: Some(scratch) })))
     }
 
+    /// What opens it, as far as its slots can be read: for which kind of secret, and when that was made.
+    ///
+    /// # Errors
+    /// [`ClientError::Store`].
+    pub fn ways_in(&self) -> Result<Vec<(SlotKind, Timestamp)>> {
+        let slots = self.0.store.slots()?;
+        let sound = slots.iter().filter_map(|bytes| Slot::from_bytes(bytes).ok());
+        Ok(sound.map(|slot| (slot.kind, Timestamp::from_second(slot.created).unwrap_or_default())).collect())
+    }
+
     /// Its key, if this machine is its workstation.
     #[must_use]
     pub fn key_of(&self, state_dir: &StateDir) -> Option<StoreKeys> {
@@ -105,21 +117,55 @@ struct Owner {
     account: String,
 }
 
+/// A directory with an image store in it, and whose that says it is.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct StoreInDirectory {
+    /// The directory.
+    pub path: PathBuf,
+    /// Workstation and account; none where the directory does not say.
+    pub whose: Option<(String, String)>,
+}
+
+impl StoreInDirectory {
+    /// Whose it is, in words.
+    #[must_use]
+    pub fn whose_in_words(&self) -> String {
+        match &self.whose {
+            Some((workstation, account)) => format!("of workstation {workstation}, {account}"),
+            None => "of an unknown workstation".into(),
+        }
+    }
+}
+
+/// The image stores in a destination's directory; the one that the directory itself is, if it is one.
+#[must_use]
+pub fn stores_in(directory: &Path) -> Vec<StoreInDirectory> {
+    // Whoever wrote these names may have meant them for a terminal.
+    let plain = |name: String| name.replace(char::is_control, "�");
+    let store = |path: PathBuf| {
+        let whose = owner_of(&path).map(|owner| (plain(owner.workstation), plain(owner.account)));
+        StoreInDirectory { path, whose }
+    };
+    if is_store(directory) {
+        return vec![store(directory.into())];
+    }
+    let mut stores: Vec<StoreInDirectory> =
+        fs::read_dir(directory.join("stores")).into_iter().flatten().flatten().map(|entry| store(entry.path())).collect();
+    stores.sort();
+    stores
+}
+
+fn is_store(directory: &Path) -> bool {
+    ["store.cbor", "segments"].iter().any(|name| directory.join(name).exists())
+}
+
 /// Refuses what is no store, and says which stores a destination holds.
 fn check_is_store(directory: &Path) -> Result<()> {
-    let holds = |name: &str| directory.join(name).exists();
-    if holds("store.cbor") || holds("segments") {
+    if is_store(directory) {
         return Ok(());
     }
-    let mut stores = Vec::new();
-    for entry in fs::read_dir(directory.join("stores")).into_iter().flatten().flatten() {
-        let whose = owner_of(&entry.path())
-            .map_or_else(|| "of an unknown workstation".into(), |o| format!("of workstation {}, {}", o.workstation, o.account));
-        // Whoever wrote these names may have meant them for a terminal.
-        let whose = whose.replace(char::is_control, "�");
-        stores.push(format!("{} {whose}", entry.path().display()));
-    }
-    stores.sort();
+    let stores: Vec<String> =
+        stores_in(directory).iter().map(|store| format!("{} {}", store.path.display(), store.whose_in_words())).collect();
     let why = if stores.is_empty() {
         "no store.cbor and no segments are in it".into()
     } else {

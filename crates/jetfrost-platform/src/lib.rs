@@ -48,7 +48,7 @@ pub use system::{
     Directory, LocalListener, LocalStream, NamedIn, Node, Restored, TakenSnapshot, Watch, is_medium_error, make_link,
     make_special, name_bytes, os_str, path_bytes, path_of, reason, rename_new,
 };
-pub use volume::{Devices, Volumes};
+pub use volume::{Devices, DiskDevice, Volumes};
 pub use watch::{ChangeWaiter, ChangeWatch, Changes, Watched};
 
 /// The system that this program runs on.

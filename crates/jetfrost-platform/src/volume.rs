@@ -29,8 +29,27 @@ pub trait Volumes {
     fn mounted_files() -> io::Result<Vec<PathBuf>>;
 }
 
+/// A disk of this machine.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DiskDevice {
+    /// Its device.
+    pub path: PathBuf,
+    /// Bytes of it.
+    pub bytes: u64,
+    /// What its maker calls it.
+    pub model: Option<String>,
+    /// Whether it, or a part of it, is mounted.
+    pub is_mounted: bool,
+}
+
 /// What the system says of block devices.
 pub trait Devices {
+    /// The disks of this machine, as wholes, by their paths: neither memory nor discs that can only be read.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn disk_devices() -> io::Result<Vec<DiskDevice>>;
+
     /// Whether a block device, or a part of it, is mounted for writing.
     ///
     /// # Errors

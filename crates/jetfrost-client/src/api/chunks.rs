@@ -6,11 +6,13 @@ use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use jetfrost_image::{ChunkName, SegmentHash};
+use jetfrost_wire::call::Call;
 use jetfrost_wire::calls;
 use jetfrost_wire::chunks::{FRAME_HEAD, FrameStatus};
-use reqwest::blocking::{Body, Response};
+use reqwest::blocking::Body;
 
-use super::{Api, Result};
+use super::bulk::{Incoming, Lent};
+use super::{Api, MOST_PROBLEM, Result, note_units, refusal};
 use crate::error::ClientError;
 use crate::throttle::{Throttle, Throttled};
 
@@ -78,11 +80,12 @@ impl Api {
     ) -> Result<()> {
         let call = calls::fetch(store);
         let (mut done, mut frame) = (0, Vec::new());
+        let connection = self.bulk.lend()?;
         // What has been given out is not fetched again.
         self.patiently(|| {
-            let mut response = self.checked(self.request(call.method().clone(), call.path()).body(joined(&names[done..])))?;
+            let mut incoming = self.incoming(&connection, &call, joined(&names[done..]))?;
             while done < names.len() {
-                let sealed = self.read_frame(&mut response, &mut frame)?;
+                let sealed = self.read_frame(&mut incoming, &mut frame)?;
                 each(done, sealed)?;
                 done += 1;
             }
@@ -90,11 +93,27 @@ impl Api {
         })
     }
 
+    /// Sends what asks for much data, and checks the status.
+    fn incoming<'c, B, A>(&self, connection: &'c Lent<'_>, call: &Call<B, A>, body: Vec<u8>) -> Result<Incoming<'c>> {
+        let request = connection.http().request(call.method().clone(), self.url(call.path())).body(body);
+        let request = match &self.credential {
+            Some(credential) => request.bearer_auth(credential),
+            None => request,
+        };
+        let incoming = connection.send(request).map_err(|error| self.failed(&error))?;
+        note_units(incoming.response.headers());
+        let status = incoming.response.status();
+        if status.is_success() {
+            return Ok(incoming);
+        }
+        Err(refusal(status, &self.bounded(incoming, MOST_PROBLEM).unwrap_or_default()))
+    }
+
     /// Reads a frame into `frame`, which may be longer, and gives what it holds if that is sound.
-    fn read_frame<'f>(&self, response: &mut Response, frame: &'f mut Vec<u8>) -> Result<Option<&'f mut [u8]>> {
+    fn read_frame<'f>(&self, incoming: &mut impl Read, frame: &'f mut Vec<u8>) -> Result<Option<&'f mut [u8]>> {
         let broken = |e: std::io::Error| ClientError::Unreachable { address: self.address.clone(), why: e.to_string() };
         let mut head = [0; FRAME_HEAD];
-        response.read_exact(&mut head).map_err(broken)?;
+        incoming.read_exact(&mut head).map_err(broken)?;
         let status = FrameStatus::from_byte(head[0]).ok_or_else(|| ClientError::Unexpected("an unknown frame".into()))?;
         let len = u32::from_le_bytes([head[1], head[2], head[3], head[4]]) as usize;
         if len > 2 * jetfrost_image::format::MAX_CHUNK {
@@ -104,7 +123,7 @@ impl Api {
             frame.resize(len, 0);
         }
         let sealed = &mut frame[..len];
-        response.read_exact(sealed).map_err(broken)?;
+        incoming.read_exact(sealed).map_err(broken)?;
         Ok((status == FrameStatus::Sound).then_some(sealed))
     }
 }

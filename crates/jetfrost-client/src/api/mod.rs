@@ -1,5 +1,6 @@
 //! Calls to the service: the connection, and what holds for every call. Which calls there are is said by [`jetfrost_wire::calls`].
 
+mod bulk;
 mod by_path;
 mod chunks;
 mod events;
@@ -10,12 +11,16 @@ use std::net::{Ipv6Addr, SocketAddr, SocketAddrV6};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
+use bulk::Connections;
 use data_encoding::HEXLOWER;
 use jetfrost_platform::{Machine, System};
 use jetfrost_wire::size::{UNITS_HEADER, Units, show_in};
 use jetfrost_wire::{Problem, ROOT};
 pub use reqwest::Method;
+use reqwest::StatusCode;
 use reqwest::blocking::{Client, RequestBuilder, Response};
+use reqwest::header::HeaderMap;
+use rustls::ClientConfig;
 use serde::de::DeserializeOwned;
 pub use typed::Query;
 
@@ -48,6 +53,7 @@ const PAGE: usize = 500;
 #[derive(Clone)]
 pub struct Api {
     http: Client,
+    bulk: Arc<Connections>,
     address: String,
     /// The same as URLs have it.
     authority: String,
@@ -77,27 +83,13 @@ impl Api {
         };
         let seen = Arc::new(Mutex::new(Seen::default()));
         let (authority, link) = on_a_link(address).map_or((address.to_owned(), None), |(authority, at)| (authority, Some(at)));
-        let mut builder = Client::builder();
-        if let Some(at) = link {
-            builder = builder.resolve(LINK, at);
-        }
-        // A body may take long, but not a peer that takes none of it: a laptop that changed networks notices by this. Elsewhere the
-        // system's own patience holds.
-        #[cfg(target_os = "linux")]
-        {
-            builder = builder.tcp_user_timeout(SILENCE);
-        }
-        let http = builder
-            .tls_backend_preconfigured(tls(pin, Arc::clone(&seen), learn))
-            .http1_only()
-            .no_proxy()
-            .connect_timeout(CONNECT)
-            .timeout(SILENCE)
-            .pool_idle_timeout(Duration::from_secs(20))
-            .build()
-            .map_err(|e| ClientError::Unexpected(e.to_string()))?;
+        let tls = tls(pin, Arc::clone(&seen), learn);
+        let made = reqwest::blocking::ClientBuilder::from(settings(tls.clone(), link)).timeout(SILENCE).build();
+        let http = made.map_err(|e| ClientError::Unexpected(e.to_string()))?;
+        let bulk = Arc::new(Connections::new(move || settings(tls.clone(), link).read_timeout(SILENCE)));
         Ok(Self {
             http,
+            bulk,
             address: address.to_owned(),
             authority,
             credential: None,
@@ -120,11 +112,15 @@ impl Api {
     }
 
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
-        let request = self.http.request(method, format!("https://{}{ROOT}{path}", self.authority));
+        let request = self.http.request(method, self.url(path));
         match &self.credential {
             Some(credential) => request.bearer_auth(credential),
             None => request,
         }
+    }
+
+    fn url(&self, path: &str) -> String {
+        format!("https://{}{ROOT}{path}", self.authority)
     }
 
     fn json<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T> {
@@ -137,22 +133,17 @@ impl Api {
     /// Sends a request and checks the status: anything but success becomes an error.
     fn checked(&self, request: RequestBuilder) -> Result<Response> {
         let response = request.send().map_err(|e| self.failed(&e))?;
-        let said = response.headers().get(UNITS_HEADER).and_then(|value| value.to_str().ok()).and_then(Units::from_word);
-        said.into_iter().for_each(show_in);
+        note_units(response.headers());
         let status = response.status();
         if status.is_success() {
             return Ok(response);
         }
-        let bytes = self.bounded(response, MOST_PROBLEM).unwrap_or_default();
-        Err(match serde_json::from_slice::<Problem>(&bytes) {
-            Ok(problem) => ClientError::Refused(Box::new(problem)),
-            Err(_) => ClientError::Unexpected(format!("status {status}")),
-        })
+        Err(refusal(status, &self.bounded(response, MOST_PROBLEM).unwrap_or_default()))
     }
 
     /// The bytes of an answer, which may not have more than `most`: a service may answer without end. One that breaks off, because the
     /// service was killed or the network went, is a passing failure like a connection that does not come about.
-    fn bounded(&self, response: Response, most: u64) -> Result<Vec<u8>> {
+    fn bounded(&self, response: impl Read, most: u64) -> Result<Vec<u8>> {
         let mut bytes = Vec::new();
         match response.take(most + 1).read_to_end(&mut bytes) {
             Ok(_) if bytes.len() as u64 > most => Err(ClientError::Unexpected(format!("more than {most} bytes in one answer"))),
@@ -194,6 +185,40 @@ impl Api {
                 _ => return Err(error),
             }
         }
+    }
+}
+
+/// How every connection is made.
+fn settings(tls: ClientConfig, link: Option<SocketAddr>) -> reqwest::ClientBuilder {
+    let mut builder = reqwest::Client::builder();
+    if let Some(at) = link {
+        builder = builder.resolve(LINK, at);
+    }
+    // A body may take long, but not a peer that takes none of it: a laptop that changed networks notices by this. Elsewhere the
+    // system's own patience holds.
+    #[cfg(target_os = "linux")]
+    {
+        builder = builder.tcp_user_timeout(SILENCE);
+    }
+    builder
+        .tls_backend_preconfigured(tls)
+        .http1_only()
+        .no_proxy()
+        .connect_timeout(CONNECT)
+        .pool_idle_timeout(Duration::from_secs(20))
+}
+
+/// Sizes are shown as the office wants them.
+fn note_units(headers: &HeaderMap) {
+    let said = headers.get(UNITS_HEADER).and_then(|value| value.to_str().ok()).and_then(Units::from_word);
+    said.into_iter().for_each(show_in);
+}
+
+/// What an answer says that is no success.
+fn refusal(status: StatusCode, said: &[u8]) -> ClientError {
+    match serde_json::from_slice::<Problem>(said) {
+        Ok(problem) => ClientError::Refused(Box::new(problem)),
+        Err(_) => ClientError::Unexpected(format!("status {status}")),
     }
 }
 

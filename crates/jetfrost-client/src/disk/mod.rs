@@ -8,12 +8,48 @@ use crate::browse::{Browser, Entry, OpenPoint, find};
 use crate::content_reader::ContentReader;
 use crate::error::ClientError;
 
+pub mod file_systems;
 pub mod partitions;
+mod present;
 mod restore;
 
-pub use restore::{DiskReport, Target, restore_disk};
+pub use present::{OnDevice, Present, TargetDisk, at_target};
+pub use restore::{DiskReport, Target, compare_disk, restore_disk};
 
 type Result<T> = std::result::Result<T, ClientError>;
+
+/// A disk that can be read from anywhere: one of a point, or one of this machine.
+pub trait DiskBytes: Send + Sync {
+    /// Bytes of it.
+    fn bytes(&self) -> u64;
+
+    /// Fills the buffer from `offset`, which with its length must lie within it.
+    ///
+    /// # Errors
+    /// [`ClientError::Damaged`]; what the service said; [`ClientError::File`].
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()>;
+
+    /// `len` bytes from `offset`, or as many as there are.
+    ///
+    /// # Errors
+    /// As [`DiskBytes::read_at`].
+    fn read(&self, offset: u64, len: usize) -> Result<Vec<u8>> {
+        let there = self.bytes().saturating_sub(offset).min(len as u64);
+        let mut bytes = vec![0; usize::try_from(there).expect("not more than was asked for")];
+        self.read_at(&mut bytes, offset)?;
+        Ok(bytes)
+    }
+}
+
+impl DiskBytes for ContentReader {
+    fn bytes(&self) -> u64 {
+        self.len()
+    }
+
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
+        Self::read_at(self, buffer, offset)
+    }
+}
 
 /// A disk in a recovery point.
 #[derive(Debug, Clone)]

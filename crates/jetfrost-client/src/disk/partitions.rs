@@ -9,6 +9,9 @@ const MOST_ENTRIES: u32 = 512;
 /// Logical partitions are not followed beyond this: their chain may be a ring.
 const MOST_LOGICAL: usize = 128;
 
+/// What a partition is for that a machine with UEFI starts from.
+pub const EFI_SYSTEM: &str = "EFI system";
+
 /// How a disk is divided.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Table {
@@ -158,7 +161,7 @@ fn guid(bytes: &[u8]) -> String {
 
 fn guid_purpose(guid: &str) -> String {
     match guid {
-        "c12a7328-f81f-11d2-ba4b-00a0c93ec93b" => "EFI system",
+        "c12a7328-f81f-11d2-ba4b-00a0c93ec93b" => EFI_SYSTEM,
         "21686148-6449-6e6f-744e-656564454649" => "BIOS boot",
         "0fc63daf-8483-4772-8e79-3d69d8477de4" => "Linux file system",
         "4f68bce3-e8cd-4db1-96e7-fbcaf984b709" => "Linux root",
@@ -253,7 +256,7 @@ fn classical(number: u32, kind: u8, first: u64, sectors: u64) -> Partition {
         0x83 => "Linux file system",
         0x8e => "Linux LVM",
         0xee => "GUID partition table",
-        0xef => "EFI system",
+        0xef => EFI_SYSTEM,
         0xfd => "Linux RAID",
         _ => "",
     };

@@ -18,10 +18,12 @@ use jetfrost_image::ChunkName;
 use jetfrost_image::crypto::Opener;
 use jetfrost_image::format::Part;
 use jetfrost_image::tree::{Readable, parts_or_lost};
-use jetfrost_platform::{FileContent, FileKind, Opening, Paths, System};
+use jetfrost_platform::{FileContent, Opening};
+use jetfrost_wire::RestoreId;
 use jetfrost_wire::restore::{BeginRestore, Purpose, RestoreTarget, Scope};
 use jetfrost_wire::run::Phase;
 
+use super::present::{is_there, open_device};
 use crate::browse::{Browser, OpenPoint};
 use crate::error::ClientError;
 use crate::progress::Meter;
@@ -63,6 +65,8 @@ pub struct DiskReport {
     pub unsound: Vec<Range<u64>>,
     /// How long it took.
     pub took: Duration,
+    /// Which restore it is on record.
+    pub on_record: Option<RestoreId>,
     /// Why the service could not put this restore on record, if so.
     pub not_on_record: Option<ClientError>,
 }
@@ -99,12 +103,36 @@ pub fn restore_disk(
         order: None,
     };
     let record = browser.source.begin_restore(&begin, meter)?;
+    let on_record = record.id();
     let result = onto.fill(browser, image, meter).and_then(|report| onto.finish(target).map(|()| report));
     let (report, not_on_record) = record.end(result, meter, |report| (report.damaged.len() + report.unsound.len()) as u64)?;
-    Ok(DiskReport { took: started.elapsed(), not_on_record, ..report })
+    Ok(DiskReport { took: started.elapsed(), on_record, not_on_record, ..report })
 }
 
-/// The target, open for writing.
+/// Reads all of a disk that was brought back before, and compares it with the point. Nothing is written.
+///
+/// # Errors
+/// [`ClientError::Target`] when that is shorter; what the service said; [`ClientError::File`].
+pub fn compare_disk(browser: &Browser, image: &ContentReader, target: &Target, meter: &Meter) -> Result<DiskReport> {
+    let started = Instant::now();
+    let (Target::File(path) | Target::Device(path)) = target;
+    let mut file = File::open(path).map_err(ClientError::file("opening", path))?;
+    let there = file.seek(SeekFrom::End(0)).map_err(ClientError::file("measuring", path))?;
+    if there < image.len() {
+        return Err(ClientError::Target { path: path.into(), why: "it is shorter than the disk that was backed up" });
+    }
+    let report = Opened { file, unfinished: None, is_new: false }.compare(browser, image, meter, Tally::default())?;
+    Ok(DiskReport { took: started.elapsed(), ..report })
+}
+
+/// The name that an image file has while it is unfinished.
+pub(super) fn unfinished_name(path: &Path) -> Result<PathBuf> {
+    let mut name = path.file_name().ok_or(ClientError::Target { path: path.into(), why: "give a file name" })?.to_owned();
+    name.push(".unfinished");
+    Ok(path.with_file_name(name))
+}
+
+/// The target, open.
 struct Opened {
     file: File,
     /// The name that it has while it is unfinished; none for a device.
@@ -123,11 +151,9 @@ impl Opened {
 
     fn file(path: &Path, len: u64) -> Result<Self> {
         if path.symlink_metadata().is_ok() {
-            return Err(ClientError::Target { path: path.into(), why: "it is there already; give a new name" });
+            return Err(is_there(path));
         }
-        let mut name = path.file_name().ok_or(ClientError::Target { path: path.into(), why: "give a file name" })?.to_owned();
-        name.push(".unfinished");
-        let unfinished = path.with_file_name(name);
+        let unfinished = unfinished_name(path)?;
         let open = || {
             let file = OpenOptions::new().read(true).write(true).create(true).truncate(false).private().open(&unfinished)?;
             let is_new = file.metadata()?.len() == 0;
@@ -139,21 +165,7 @@ impl Opened {
     }
 
     fn device(path: &Path, len: u64) -> Result<Self> {
-        let refuse = |why| ClientError::Target { path: path.into(), why };
-        let found = System::metadata_behind(path).map_err(ClientError::file("opening", path))?;
-        if found.kind != Some(FileKind::BlockDevice) {
-            return Err(refuse("it is no block device"));
-        }
-        // Exclusive: refused while it, or a partition of it, is mounted.
-        let open = OpenOptions::new().read(true).write(true).unused_device().open(path);
-        let mut file = open.map_err(|e| match e.kind() {
-            io::ErrorKind::ResourceBusy => refuse("it is in use: unmount it first"),
-            _ => ClientError::file("opening", path)(e),
-        })?;
-        let room = file.seek(SeekFrom::End(0)).map_err(ClientError::file("measuring", path))?;
-        if room < len {
-            return Err(refuse("it is smaller than the disk that was backed up"));
-        }
+        let file = open_device(path, len, OpenOptions::new().read(true).write(true))?;
         Ok(Self { file, unfinished: None, is_new: false })
     }
 
@@ -164,10 +176,16 @@ impl Opened {
         meter.expect(1, image.len());
         self.pass(browser, image, meter, &|worker, batch| worker.write(batch), &tally)?;
         self.file.sync_data().map_err(ClientError::file("writing", "the disk"))?;
-        // What is compared next is to come from the target and not from memory.
+        meter.begin_bytes_again();
+        self.compare(browser, image, meter, tally)
+    }
+
+    /// Reads all of it back.
+    fn compare(&self, browser: &Browser, image: &ContentReader, meter: &Meter, tally: Tally) -> Result<DiskReport> {
+        // What is compared is to come from the target and not from memory.
         self.file.forget_cached();
         meter.enter(Phase::Comparing);
-        meter.begin_bytes_again();
+        meter.expect(1, image.len());
         self.pass(browser, image, meter, &|worker, batch| worker.compare(batch), &tally)?;
         meter.file_done();
         Ok(DiskReport {
@@ -177,6 +195,7 @@ impl Opened {
             damaged: merged(tally.damaged),
             unsound: merged(tally.unsound),
             took: Duration::ZERO,
+            on_record: None,
             not_on_record: None,
         })
     }

@@ -14,12 +14,12 @@ use jetfrost_platform::{FileKind, Paths, System, path_of};
 use jetfrost_wire::restore::{BeginRestore, Purpose, Scope};
 use jetfrost_wire::run::{Phase, Progress};
 
-use super::file_systems::{Found, look_into};
 use super::{Rehearsal, Result};
 use crate::browse::{Browser, OpenPoint};
 use crate::content_reader::ContentReader;
-use crate::disk::Disk;
+use crate::disk::file_systems::{Found, look_into};
 use crate::disk::partitions::Table;
+use crate::disk::{Disk, DiskBytes};
 use crate::entries::modified;
 use crate::error::ClientError;
 use crate::progress::Meter;
@@ -191,7 +191,7 @@ fn rehearse(
         }
     }
     let content = disk.entry.content.clone().ok_or(ClientError::Damaged)?;
-    let reader = Arc::new(ContentReader::new(browser.clone(), content));
+    let reader: Arc<dyn DiskBytes> = Arc::new(ContentReader::new(browser.clone(), content));
     let file_systems = look_into(&reader, disk.table.as_ref())?;
     for found in &file_systems {
         if let Some(why) = found.trouble() {

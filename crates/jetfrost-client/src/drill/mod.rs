@@ -2,7 +2,6 @@
 //! compared with the point and with what is still at its place on this machine.
 
 mod disks;
-mod file_systems;
 mod proven;
 
 use std::collections::HashSet;
@@ -29,7 +28,6 @@ use crate::same_content::{is_content, number_of};
 use crate::walk_tree::{Met, go_through};
 
 pub use disks::{DiskDrillReport, DrilledDisk, drill_disks};
-pub use file_systems::{FileSystem, Found};
 use proven::Proven;
 
 type Result<T> = std::result::Result<T, ClientError>;

@@ -16,11 +16,12 @@ use jiff::Timestamp;
 
 use super::boot::BootPart;
 use super::checklist::{Checklist, Item, Paths, State};
-use super::{MOUNT_POINTS, Owners, Result, name_of, owners};
+use super::files::{MOUNT_POINTS, owners};
+use super::{Result, name_of};
 use crate::browse::{Browser, OpenPoint};
 use crate::entries::{file_kind, modified};
 use crate::progress::Meter;
-use crate::restore::{NotRestored, Sample, Trouble};
+use crate::restore::{NotRestored, Owners, Sample, Trouble};
 use crate::same_content::is_content;
 use crate::walk_tree::{Met, go_through};
 
@@ -262,7 +263,7 @@ impl Evidence<'_> {
     }
 }
 
-fn many(count: u64, noun: &str) -> String {
+pub(super) fn many(count: u64, noun: &str) -> String {
     format!("{count} {noun}{}", if count == 1 { "" } else { "s" })
 }
 
@@ -272,7 +273,7 @@ fn but(wrong: u64) -> String {
 }
 
 /// A size as people say it, and to the byte.
-fn bytes(bytes: u64) -> String {
+pub(super) fn bytes(bytes: u64) -> String {
     let shown = show(bytes);
     if shown.ends_with(" B") { shown } else { format!("{shown} ({bytes} bytes)") }
 }
@@ -363,13 +364,17 @@ fn of_the_backup(browser: &Browser, point: &OpenPoint) -> Result<Vec<Item>> {
     };
     let state = if excluded.count == 0 { State::Right } else { State::Known };
     items.push(excluded.item("Excluded", state, found));
+    items.push(exceptions_at_the_backup(browser, point)?);
+    Ok(items)
+}
+
+pub(super) fn exceptions_at_the_backup(browser: &Browser, point: &OpenPoint) -> Result<Item> {
     let mut exceptions = Paths::default();
     match browser.exceptions(point) {
         Ok(all) => all.iter().for_each(|one| exceptions.add(&one.path, of_cause(one.cause))),
         Err(error) if error.is_loss() => {
             let found = format!("There were {}, and their list is damaged or missing.", point.head.exceptions);
-            items.push(exceptions.item("Exceptions at the backup", State::Wrong, found));
-            return Ok(items);
+            return Ok(exceptions.item("Exceptions at the backup", State::Wrong, found));
         }
         Err(error) => return Err(error),
     }
@@ -378,8 +383,7 @@ fn of_the_backup(browser: &Browser, point: &OpenPoint) -> Result<Vec<Item>> {
         count => format!("{count} entries were not backed up as they were."),
     };
     let state = if exceptions.count == 0 { State::Right } else { State::Known };
-    items.push(exceptions.item("Exceptions at the backup", state, found));
-    Ok(items)
+    Ok(exceptions.item("Exceptions at the backup", state, found))
 }
 
 fn of_cause(cause: Cause) -> &'static str {

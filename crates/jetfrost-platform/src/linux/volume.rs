@@ -8,7 +8,7 @@ use nix::sys::statfs::{EXT4_SUPER_MAGIC, XFS_SUPER_MAGIC, statfs};
 use nix::sys::statvfs::statvfs;
 use procfs::process::{MountInfo, Process};
 
-use crate::{Devices, System, Volumes};
+use crate::{Devices, DiskDevice, System, Volumes};
 
 impl Volumes for System {
     fn size_and_free(path: &Path) -> io::Result<(u64, u64)> {
@@ -41,12 +41,41 @@ fn is_on_disk(mount: &MountInfo) -> bool {
 }
 
 impl Devices for System {
+    fn disk_devices() -> io::Result<Vec<DiskDevice>> {
+        let mounts = Process::myself().and_then(|process| process.mountinfo()).map_err(io::Error::other)?;
+        let mounted: Vec<PathBuf> = mounts.iter().filter_map(|mount| in_sys(&mount.majmin)).collect();
+        let mut disks: Vec<DiskDevice> =
+            fs::read_dir("/sys/block")?.flatten().filter_map(|entry| disk_at(&entry.path(), &mounted)).collect();
+        disks.sort_by(|a, b| a.path.cmp(&b.path));
+        Ok(disks)
+    }
+
     fn is_mounted_for_writing((major, minor): (u32, u32)) -> io::Result<bool> {
         let Some(disk) = in_sys(&format!("{major}:{minor}")) else { return Ok(false) };
         let mounts = Process::myself().and_then(|process| process.mountinfo()).map_err(io::Error::other)?;
         let lies_on_it = |mount: &MountInfo| in_sys(&mount.majmin).is_some_and(|mounted| mounted.starts_with(&disk));
         Ok(mounts.iter().filter(|mount| is_for_writing(mount)).any(lies_on_it))
     }
+}
+
+/// What is called so is memory, or can only be read.
+const NO_DISKS: [&str; 4] = ["ram", "zram", "sr", "fd"];
+/// `/sys/block/*/size` counts these, whatever sectors the device has.
+const SYS_SECTOR: u64 = 512;
+
+/// The disk that a folder of `/sys/block` tells of. One without anything in it, such as an empty card reader, is none.
+fn disk_at(sys: &Path, mounted: &[PathBuf]) -> Option<DiskDevice> {
+    let name = sys.file_name()?.to_str()?;
+    let said = |what: &str| fs::read_to_string(sys.join(what)).ok().map(|text| text.trim().to_owned());
+    let bytes = said("size")?.parse::<u64>().ok()?.checked_mul(SYS_SECTOR).filter(|bytes| *bytes > 0)?;
+    let kind = name.trim_end_matches(|c: char| c.is_ascii_digit());
+    if NO_DISKS.contains(&kind) {
+        return None;
+    }
+    let place = fs::canonicalize(sys).ok()?;
+    let is_mounted = mounted.iter().any(|mounted| mounted.starts_with(&place));
+    let model = said("device/model").filter(|model| !model.is_empty());
+    Some(DiskDevice { path: Path::new("/dev").join(name.replace('!', "/")), bytes, model, is_mounted })
 }
 
 /// The device's place in the tree of devices: partitions lie below their disk.

@@ -4,9 +4,8 @@ use std::path::PathBuf;
 
 use clap::Args;
 use jetfrost_client::browse::At;
-use jetfrost_client::drill::{
-    DiskDrillReport, Drawing, DrillReport, DrilledDisk, FileSystem, Found, Rehearsal, drill, drill_disks,
-};
+use jetfrost_client::disk::file_systems::{FileSystem, Found};
+use jetfrost_client::drill::{DiskDrillReport, Drawing, DrillReport, DrilledDisk, Rehearsal, drill, drill_disks};
 use jetfrost_client::restore::{NotRestored, Trouble};
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::size;
@@ -152,7 +151,7 @@ fn say_disks(report: &DiskDrillReport, point: u64, ui: &Ui) {
             }
             for found in &disk.file_systems {
                 let place = found.partition.map_or_else(|| "Disk".into(), |number| format!("Partition {number}"));
-                ui.line(&format!("  {place}: {}.", found_in_words(&found.what)));
+                ui.line(&format!("  {place}: {}.", found.what.in_words()));
             }
             if disk.compared_here > 0 {
                 ui.line(&format!(
@@ -169,14 +168,6 @@ fn say_disks(report: &DiskDrillReport, point: u64, ui: &Ui) {
         ));
         say_outcome(&report.troubles, point, ui);
     });
-}
-
-fn found_in_words(what: &FileSystem) -> String {
-    match what {
-        FileSystem::Opens(names) => format!("ext4, opens, {} in its root folder", many(*names, "name")),
-        FileSystem::DoesNotOpen(why) => format!("ext4, does not open: {why}"),
-        FileSystem::Known(kind) => format!("{kind}, not opened here"),
-    }
 }
 
 fn found_as_json(found: &Found) -> serde_json::Value {

@@ -14,7 +14,6 @@ pub(crate) mod points;
 mod read_from;
 pub(crate) mod rebuild;
 pub(crate) mod restore;
-pub(crate) mod restore_disk;
 pub(crate) mod salvage;
 pub(crate) mod search;
 pub(crate) mod versions;

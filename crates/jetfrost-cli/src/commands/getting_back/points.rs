@@ -19,7 +19,7 @@ pub(crate) struct Points {
     from: ReadFrom,
 }
 
-fn remarks(point: &Point) -> String {
+pub(super) fn remarks(point: &Point) -> String {
     if point.lost {
         return "lost or damaged".into();
     }

@@ -4,17 +4,19 @@ use std::path::PathBuf;
 
 use clap::Args;
 use jetfrost_client::Secret;
+use jetfrost_client::api::Api;
 use jetfrost_client::at_service::StoreAtService;
 use jetfrost_client::browse::Browser;
-use jetfrost_client::salvage::{FoundStore, Opening, StoreKeys};
+use jetfrost_client::salvage::{FoundStore, Opening, SlotKind, StoreKeys};
 use jetfrost_client::state_dir::StateDir;
 use jetfrost_wire::calls;
-use jetfrost_wire::workstation::UnlockMethodKind;
+use jetfrost_wire::workstation::{UnlockMethodKind, Workstation};
+use jiff::Timestamp;
 
 use crate::commands::administration::store::workstation_named;
 use crate::commands::keys::secret::Which;
 use crate::failure::Failure;
-use crate::ui::{Ui, moment};
+use crate::ui::Ui;
 
 /// Where a command reads from.
 #[derive(Debug, Args)]
@@ -32,13 +34,25 @@ pub(crate) struct ReadFrom {
 impl ReadFrom {
     /// Opens what is read from.
     pub(crate) fn browser(&self, state_dir: &StateDir, ui: &Ui) -> Result<Browser, Failure> {
+        self.source(state_dir)?.open(&self.which, state_dir, ui)
+    }
+
+    /// Finds what is read from.
+    pub(crate) fn source(&self, state_dir: &StateDir) -> Result<Source, Failure> {
         if let Some(name) = &self.workstation {
-            return self.at_service(name, state_dir, ui);
+            let (_, api) = state_dir.session_api()?;
+            let workstation = workstation_named(&api, name)?;
+            return Ok(Source::of_workstation(api, workstation));
         }
-        let Some(directory) = &self.store_directory else { return Ok(Browser::open(state_dir)?) };
-        let store = FoundStore::open(directory)?;
-        let keys = keys_of(&store, &self.which, state_dir, ui)?;
-        Ok(store.browse(keys))
+        match &self.store_directory {
+            Some(directory) => Ok(Source::Directory(FoundStore::open(directory)?)),
+            None => Ok(Source::Own),
+        }
+    }
+
+    /// Which of its secrets opens it.
+    pub(crate) fn which(&self) -> &Which {
+        &self.which
     }
 
     /// Whether it is something else than what this machine backs up.
@@ -50,35 +64,105 @@ impl ReadFrom {
     pub(crate) fn is_of_a_workstation(&self) -> bool {
         self.workstation.is_some()
     }
+}
 
-    /// Says whose image store it is and what opens it, before that is asked for: there are three secrets, and none is the account's password.
-    pub(crate) fn say_what_opens_it(&self, state_dir: &StateDir, ui: &Ui) -> Result<(), Failure> {
-        let Some(name) = &self.workstation else { return Ok(()) };
-        let (_, api) = state_dir.session_api()?;
-        let workstation = workstation_named(&api, name)?;
-        ui.remark(&format!("Store     of {}, a machine of {} ({})", workstation.name, workstation.person, workstation.login));
-        for way in api.call(&calls::unlock_methods(&workstation.store.id))?.items {
-            let (secret, option) = match way.kind {
-                UnlockMethodKind::Passphrase => ("its image passphrase, set at the machine", ""),
-                UnlockMethodKind::RecoveryKey => ("its recovery key, printed", ": --recovery-key"),
-                UnlockMethodKind::OfficeKey => ("the office key, agreed to", ": --office-key FILE"),
-                UnlockMethodKind::Unencrypted => ("nothing: it is not encrypted", ""),
-            };
-            ui.remark(&format!("Opens by  {secret} {}{option}", moment(way.made)));
+/// What is read from, found and not opened yet.
+pub(crate) enum Source {
+    /// What this machine backs up.
+    Own,
+    /// A workstation's image store at the service.
+    Workstation(Box<AtService>),
+    /// An image store in a directory.
+    Directory(FoundStore),
+}
+
+/// A workstation's image store at the service.
+pub(crate) struct AtService {
+    api: Api,
+    workstation: Workstation,
+}
+
+/// Something that opens an image store, and when it was made.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct WayIn {
+    pub(crate) kind: UnlockMethodKind,
+    pub(crate) made: Timestamp,
+}
+
+impl WayIn {
+    /// Which secret it is, and where it was set.
+    pub(crate) fn secret(self) -> &'static str {
+        match self.kind {
+            UnlockMethodKind::Passphrase => "its image passphrase, set at the machine",
+            UnlockMethodKind::RecoveryKey => "its recovery key, printed",
+            UnlockMethodKind::OfficeKey => "the office key, agreed to",
+            UnlockMethodKind::Unencrypted => "nothing: it is not encrypted",
         }
-        Ok(())
     }
 
-    fn at_service(&self, name: &str, state_dir: &StateDir, ui: &Ui) -> Result<Browser, Failure> {
-        let (_, api) = state_dir.session_api()?;
-        let workstation = workstation_named(&api, name)?;
-        let store = StoreAtService::new(api, &workstation);
-        let keys = if workstation.store.encrypted {
-            self.which.open(&format!("of {}", workstation.name), ui, |opening| store.unlock(opening))?
-        } else {
-            store.unlock(&Opening::Secret(Secret::None))?
-        };
-        Ok(store.browse(keys))
+    /// The option that asks for it.
+    pub(crate) fn option(self) -> &'static str {
+        match self.kind {
+            UnlockMethodKind::Passphrase | UnlockMethodKind::Unencrypted => "",
+            UnlockMethodKind::RecoveryKey => ": --recovery-key",
+            UnlockMethodKind::OfficeKey => ": --office-key FILE",
+        }
+    }
+}
+
+impl Source {
+    pub(crate) fn of_workstation(api: Api, workstation: Workstation) -> Self {
+        Self::Workstation(Box::new(AtService { api, workstation }))
+    }
+
+    /// Whose it is, where that is not this machine.
+    pub(crate) fn whose(&self) -> Option<String> {
+        let Self::Workstation(there) = self else { return None };
+        let Workstation { name, person, login, .. } = &there.workstation;
+        Some(format!("of {name}, a machine of {person} ({login})"))
+    }
+
+    /// What opens it: there are three secrets, and none is the account's password. This machine's own store is open here.
+    pub(crate) fn ways_in(&self) -> Result<Vec<WayIn>, Failure> {
+        Ok(match self {
+            Self::Own => Vec::new(),
+            Self::Workstation(there) => {
+                let methods = there.api.call(&calls::unlock_methods(&there.workstation.store.id))?.items;
+                methods.iter().map(|way| WayIn { kind: way.kind, made: way.made }).collect()
+            }
+            Self::Directory(store) => {
+                store.ways_in()?.into_iter().map(|(kind, made)| WayIn { kind: kind_of(kind), made }).collect()
+            }
+        })
+    }
+
+    /// Opens it with a secret, which is asked for where it needs one.
+    pub(crate) fn open(self, which: &Which, state_dir: &StateDir, ui: &Ui) -> Result<Browser, Failure> {
+        match self {
+            Self::Own => Ok(Browser::open(state_dir)?),
+            Self::Directory(store) => {
+                let keys = keys_of(&store, which, state_dir, ui)?;
+                Ok(store.browse(keys))
+            }
+            Self::Workstation(there) => {
+                let store = StoreAtService::new(there.api, &there.workstation);
+                let keys = if there.workstation.store.encrypted {
+                    which.open(&format!("of {}", there.workstation.name), ui, |opening| store.unlock(opening))?
+                } else {
+                    store.unlock(&Opening::Secret(Secret::None))?
+                };
+                Ok(store.browse(keys))
+            }
+        }
+    }
+}
+
+fn kind_of(kind: SlotKind) -> UnlockMethodKind {
+    match kind {
+        SlotKind::Passphrase => UnlockMethodKind::Passphrase,
+        SlotKind::RecoveryKey => UnlockMethodKind::RecoveryKey,
+        SlotKind::Escrow => UnlockMethodKind::OfficeKey,
+        SlotKind::Open => UnlockMethodKind::Unencrypted,
     }
 }
 

@@ -84,7 +84,8 @@ impl Salvage {
                 ui.line("The original was not touched. Bring back what is there:");
                 ui.line(&format!("  jetfrost points --store-directory {}", copy.display()));
                 let has = |kind| losses.iter().any(|points| points.point.kind == kind);
-                for (kind, command, target) in [(PointKind::Files, "restore", "DIR"), (PointKind::Disk, "restore-disk", "FILE")] {
+                for (kind, command, target) in [(PointKind::Files, "restore", "DIR"), (PointKind::Disk, "rebuild --disk", "FILE")]
+                {
                     if has(kind) {
                         ui.line(&format!("  jetfrost {command} --store-directory {} --to {target}", copy.display()));
                     }

@@ -35,6 +35,11 @@ pub(crate) struct Which {
 }
 
 impl Which {
+    /// The one that somebody chose; of an office key, in which file it is.
+    pub(crate) fn chosen(recovery_key: bool, office_key: Option<PathBuf>) -> Self {
+        Self { recovery_key, office_key, passphrase_file: None }
+    }
+
     /// Asks for the secret, which is `of` somebody, and opens with it.
     pub(crate) fn open<T>(
         &self,

@@ -1,11 +1,11 @@
-//! What is on a disk of a point: file systems that can be opened are, others are named by what they begin with.
+//! What is on a disk, be it one of a point or of this machine: file systems that can be opened are, others are named by what they begin with.
 
 use std::sync::Arc;
 
 use ext4_view::{Ext4, Ext4Error, Ext4Read};
 
-use crate::content_reader::ContentReader;
-use crate::disk::partitions::Table;
+use super::DiskBytes;
+use super::partitions::Table;
 use crate::error::ClientError;
 
 /// What is read of one file system at most: what its own lists say is not believed beyond this.
@@ -48,10 +48,23 @@ pub enum FileSystem {
 
 impl Found {
     /// What is wrong with it.
-    pub(super) fn trouble(&self) -> Option<String> {
+    pub(crate) fn trouble(&self) -> Option<String> {
         let FileSystem::DoesNotOpen(why) = &self.what else { return None };
         let place = self.partition.map_or_else(|| "the disk".into(), |number| format!("partition {number}"));
         Some(format!("the ext4 file system of {place} does not open: {why}"))
+    }
+}
+
+impl FileSystem {
+    /// What people call it, and whether it opens.
+    #[must_use]
+    pub fn in_words(&self) -> String {
+        match self {
+            Self::Opens(1) => "ext4, opens, 1 name in its root folder".into(),
+            Self::Opens(names) => format!("ext4, opens, {names} names in its root folder"),
+            Self::DoesNotOpen(why) => format!("ext4, does not open: {why}"),
+            Self::Known(kind) => format!("{kind}, not opened here"),
+        }
     }
 }
 
@@ -59,11 +72,11 @@ impl Found {
 ///
 /// # Errors
 /// What the service said. What is damaged does not open.
-pub(super) fn look_into(disk: &Arc<ContentReader>, table: Option<&Table>) -> Result<Vec<Found>, ClientError> {
+pub(crate) fn look_into(disk: &Arc<dyn DiskBytes>, table: Option<&Table>) -> Result<Vec<Found>, ClientError> {
     let mut found = Vec::new();
     let places = match table {
         Some(table) => table.partitions.iter().map(|part| (Some(part.number), part.start, part.len)).collect(),
-        None => vec![(None, 0, disk.len())],
+        None => vec![(None, 0, disk.bytes())],
     };
     for (partition, start, len) in places {
         let within = Within { disk: Arc::clone(disk), start, len, read: 0 };
@@ -75,7 +88,7 @@ pub(super) fn look_into(disk: &Arc<ContentReader>, table: Option<&Table>) -> Res
 }
 
 fn look_at(place: Within) -> Result<Option<FileSystem>, ClientError> {
-    let beginning = match place.disk.read(place.start, BEGINNING) {
+    let beginning = match place.disk.read(place.start, BEGINNING.min(usize::try_from(place.len).unwrap_or(BEGINNING))) {
         Ok(beginning) => beginning,
         // What is lost is told where it is brought back.
         Err(error) if error.is_loss() => return Ok(None),
@@ -118,7 +131,7 @@ struct TooMuch;
 
 /// A part of a disk, for the reader of file systems.
 struct Within {
-    disk: Arc<ContentReader>,
+    disk: Arc<dyn DiskBytes>,
     start: u64,
     len: u64,
     read: u64,
@@ -129,7 +142,7 @@ impl Ext4Read for Within {
         let len = dst.len() as u64;
         self.read = self.read.saturating_add(len);
         let end = start.checked_add(len).filter(|end| *end <= self.len);
-        let at = end.and_then(|_| self.start.checked_add(start)).filter(|at| at.saturating_add(len) <= self.disk.len());
+        let at = end.and_then(|_| self.start.checked_add(start)).filter(|at| at.saturating_add(len) <= self.disk.bytes());
         match at {
             Some(at) if self.read <= MOST_READ => self.disk.read_at(dst, at).map_err(Into::into),
             // A large journal that was in use takes that much: it says nothing of the file system.
