@@ -4,7 +4,7 @@ CARGO ?= cargo
 CONSOLE := console/dist/index.html
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
 
-.PHONY: demo demo-anew programs test console types lint build bench screenshots clean
+.PHONY: demo demo-anew programs test test-machine console types lint build bench screenshots clean
 
 ## Builds the programs, makes the sample office the first time, and runs its service.
 demo: programs
@@ -23,6 +23,12 @@ programs: console
 test: tools console lint build
 	$(CARGO) test --workspace
 	cd console && npm run --silent test
+
+## A machine that is rebuilt by a rescue medium and started in an emulator: as root, some twenty minutes the first time.
+test-machine: console
+	tools/install-machine-test-tools
+	tools/static-client dev
+	$(CARGO) test -p jetfrost-tests --test machine -- --ignored
 
 ## The programs and the tests, with the console built in.
 build: console

@@ -1,5 +1,5 @@
 //! Ratios against what the machine itself can do, measured in the same run: `jetfrost-bench` for all of it, or one of
-//! `files [TREE]`, `restore [TREE]`, `incompressible`, `disks`, `sparse`, `crowd`, `many [N]`, `browser [N]`, `names [N]`, `store`, `suspects [DAYS]`, `watching`, `agents`; `scale`
+//! `files [TREE]`, `restore [TREE]`, `large [TREE]`, `incompressible`, `disks`, `sparse`, `crowd`, `many [N]`, `browser [N]`, `names [N]`, `store`, `suspects [DAYS]`, `watching`, `agents`; `scale`
 //! simulates a year of many workstations.
 //!
 //! Each work is done by the programs as they ship, over TLS on loopback, and by plain system tools; both read the same
@@ -11,6 +11,7 @@ mod browser;
 mod crowd;
 mod disks;
 mod files;
+mod large;
 mod many;
 mod names;
 mod office;
@@ -39,6 +40,7 @@ fn main() {
     match which.as_deref() {
         Some("files") => apart(|scratch| files::run(scratch, tree())),
         Some("restore") => apart(|scratch| restore::run(scratch, tree())),
+        Some("large") => apart(|scratch| large::run(scratch, tree())),
         Some("incompressible") => apart(files::incompressible),
         Some("disks") => apart(disks::run),
         Some("sparse") => apart(disks::sparse),

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use crate::programs::program;
 
-/// What a program shows comes within this.
+/// What `jetfrost` shows comes within this.
 const PATIENCE: Duration = Duration::from_secs(60);
 
 /// A program of a test's own at a terminal.
@@ -17,18 +17,19 @@ pub struct Terminal {
     shown: Arc<(Mutex<String>, Condvar)>,
     /// How much of it was looked at.
     read: usize,
+    patience: Duration,
 }
 
 impl Terminal {
     /// Runs `jetfrost` with a state directory.
     pub fn jetfrost(home: &Path, words: &str) -> Self {
         let command = format!("'{}' --state-directory '{}' {words}", program("jetfrost").display(), home.display());
-        let mut child = Command::new("script")
-            .args(["-qefc", &command, "/dev/null"])
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .spawn()
-            .expect("script(1) is part of every Debian");
+        Self::of(Command::new("script").args(["-qefc", &command, "/dev/null"]), PATIENCE)
+    }
+
+    /// Runs a program that has a terminal of its own, or is one. What it shows comes within `patience`.
+    pub fn of(command: &mut Command, patience: Duration) -> Self {
+        let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().expect("it starts");
         let mut out = child.stdout.take().expect("piped");
         let shown = Arc::new((Mutex::new(String::new()), Condvar::new()));
         let into = Arc::clone(&shown);
@@ -39,12 +40,12 @@ impl Terminal {
                 into.1.notify_all();
             }
         });
-        Self { child, shown, read: 0 }
+        Self { child, shown, read: 0, patience }
     }
 
     /// Waits until it shows a text, and returns what it showed since the last one, up to there.
     pub fn shows(&mut self, text: &str) -> String {
-        let end = Instant::now() + PATIENCE;
+        let end = Instant::now() + self.patience;
         let mut shown = self.shown.0.lock().unwrap_or_else(PoisonError::into_inner);
         loop {
             if let Some(at) = shown[self.read..].find(text) {

@@ -201,6 +201,7 @@ enum Command {
 }
 
 fn main() -> ExitCode {
+    jetfrost_static::look_names_up_without_modules();
     let arguments = match Arguments::from_arg_matches(&help::grammar().get_matches()) {
         Ok(arguments) => arguments,
         Err(error) => error.exit(),

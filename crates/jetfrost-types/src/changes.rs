@@ -94,6 +94,18 @@ pub enum Suspicion {
     Replaced,
 }
 
+impl Suspicion {
+    /// What a point with this suspicion does, in words that follow its number.
+    #[must_use]
+    pub fn in_words(self) -> &'static str {
+        match self {
+            Self::Scrambled => "looks like mass encryption",
+            Self::Deleted => "looks like mass deletion",
+            Self::Replaced => "shares almost nothing with the point before",
+        }
+    }
+}
+
 labels!(Suspicion: Scrambled = "scrambled", Deleted = "deleted", Replaced = "replaced");
 
 /// What a person found out about a point.

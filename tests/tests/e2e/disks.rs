@@ -32,14 +32,14 @@ use crate::integrity::largest_segment;
 const MIB: u64 = 1 << 20;
 
 /// Runs a tool and returns what it printed.
-fn tool(name: &str, arguments: &[&str]) -> String {
+pub(crate) fn tool(name: &str, arguments: &[&str]) -> String {
     let output = Command::new(name).args(arguments).env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin").output().expect(name);
     let said = String::from_utf8_lossy(&output.stdout).into_owned();
     assert!(output.status.success(), "{name} {arguments:?}: {said}{}", String::from_utf8_lossy(&output.stderr));
     said
 }
 
-fn text(path: &Path) -> &str {
+pub(crate) fn text(path: &Path) -> &str {
     path.to_str().expect("a test's path is text")
 }
 
@@ -74,7 +74,7 @@ fn divided(office: &Office) -> PathBuf {
     disk
 }
 
-fn office_with_disks() -> (Office, Workstation, PathBuf, PathBuf) {
+pub(crate) fn office_with_disks() -> (Office, Workstation, PathBuf, PathBuf) {
     let office = Office::open();
     office.destination("shelf");
     let station = office.workstation("fulmar");

@@ -1,15 +1,17 @@
 //! A whole machine into an empty directory, with the list that it ends with; killed on the way, and damaged afterwards.
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
-use std::process::Stdio;
+use std::process::{Child, Command, ExitStatus, Stdio};
 use std::time::{Duration, Instant};
 
 use jetfrost_platform::{Accounts, System};
 use jetfrost_tests::chance::Chance;
-use jetfrost_tests::office::{Office, Workstation};
+use jetfrost_tests::office::{Office, PASSPHRASE, Workstation};
 use jetfrost_tests::programs::{jetfrost, jetfrost_ends};
+use jetfrost_tests::terminal::Terminal;
 use jetfrost_wire::Page;
 use jetfrost_wire::restore::{CheckState, Restore};
 use serde_json::Value;
@@ -36,7 +38,7 @@ fn rebuild(station: &Workstation, to: &Path, more: &[&str], code: i32) -> Value 
     serde_json::from_str(&jetfrost_ends(station.home.directory(), &words, code).out).expect("JSON")
 }
 
-fn item<'l>(list: &'l Value, what: &str) -> &'l Value {
+pub(crate) fn item<'l>(list: &'l Value, what: &str) -> &'l Value {
     let items = list["items"].as_array().expect("items");
     items.iter().find(|item| item["what"] == what).unwrap_or_else(|| panic!("{what}: {list}"))
 }
@@ -90,6 +92,72 @@ fn a_rebuild_goes_on_with_no_other_point_than_it_was_begun_with() {
     assert_eq!(fs::read_dir(&to).expect("listed").count(), 1);
 }
 
+/// The newest point is often the one that is damaged when an older one is needed.
+#[test]
+fn a_newest_point_that_is_damaged_keeps_nobody_from_an_older_one() {
+    let (office, station) = furnished(20, 3000);
+    let segments = || {
+        let found = Command::new("find").arg(office.path("shelf")).args(["-name", "*.seg"]).output().expect("find");
+        String::from_utf8_lossy(&found.stdout).lines().map(PathBuf::from).collect::<BTreeSet<_>>()
+    };
+    let before = segments();
+    (0..20).for_each(|i| station.write(&format!("survey/{}/later {i}.dat", i % 7), noise(&format!("later {i}"), 3000)));
+    station.back_up().expect("another point");
+    for segment in segments().difference(&before) {
+        let len = segment.metadata().expect("there").len();
+        fs::write(segment, vec![0x5a; usize::try_from(len).expect("fits")]).expect("overwritten");
+    }
+    let to = office.path("root");
+    let preview = rebuild(&station, &to, &["--at", "1", "--preview"], 0);
+    assert_eq!((&preview["newest"], &preview["files_forgone"]), (&2.into(), &Value::Null), "{preview}");
+    let list = rebuild(&station, &to, &["--at", "1", "--read-back", "100"], 0);
+    assert_eq!(item(&list, "Contents")["state"], "right", "{list}");
+}
+
+/// At the service nobody may be left who can help: the destination's directory and one secret are enough.
+#[test]
+fn a_machine_is_rebuilt_step_by_step_at_a_terminal_from_a_destinations_directory_alone() {
+    let (office, station) = furnished(4, 3000);
+    office.workstation("knot").back_up().expect("a second store");
+    let (rescue, to) = (office.path("rescue"), office.path("root"));
+    let mut terminal = Terminal::jetfrost(&rescue, "rebuild --read-back 100");
+    let _ = terminal.shows("1  an image store in a directory");
+    let _ = terminal.shows("Number, 1 to 1:");
+    terminal.types("1");
+    let _ = terminal.shows("Directory:");
+    terminal.types(office.path("shelf").to_str().expect("text"));
+    let stores = terminal.shows("Number, 1 to 2:");
+    let row = stores.lines().find(|line| line.contains("of workstation dunlin")).expect("it is listed");
+    terminal.types("7");
+    let _ = terminal.shows("'7' is not one of them");
+    let _ = terminal.shows("Number, 1 to 2:");
+    terminal.types(row.trim().split(' ').next().expect("a number"));
+    let secrets = terminal.shows("Number, 1 to 2:");
+    assert!(secrets.contains("1  its image passphrase, set at the machine 20"), "{secrets}");
+    terminal.types("1");
+    for (passphrase, answer) in [("an account's password", "does not"), (PASSPHRASE, "Which point?")] {
+        let _ = terminal.shows("image passphrase of this image store:");
+        terminal.types(passphrase);
+        let _ = terminal.shows(answer);
+    }
+    for (point, answer) in [("12", "There is no recovery point 12"), ("1", "Where to:")] {
+        let _ = terminal.shows("or a time such as 2026-11-20T14:00:");
+        terminal.types(point);
+        let _ = terminal.shows(answer);
+    }
+    terminal.types(to.to_str().expect("text"));
+    let plan = terminal.shows("to restore all of it into");
+    for said in ["Newer     none; this is the newest", "Takes     "] {
+        assert!(plan.contains(said), "{plan}");
+    }
+    // What the machine called itself: without the service nobody else knows its name.
+    terminal.types(plan.split("Machine   ").nth(1).and_then(|rest| rest.lines().next()).expect("its name").trim());
+    let list = terminal.shows("Everything that the backup has is there as it was.");
+    assert!(list.contains("7 files"), "{list}");
+    terminal.ends(0);
+    assert_eq!(fs::read_to_string(below(&to, &station).join("letters/the same")).expect("there"), "an offer");
+}
+
 #[test]
 fn the_list_finds_whatever_became_another_after_it_was_restored() {
     let (office, station) = furnished(10, 3000);
@@ -136,6 +204,19 @@ fn the_list_finds_whatever_became_another_after_it_was_restored() {
     }
 }
 
+/// Kills it before so long has passed; how it ended, if it did before that.
+pub(crate) fn kill_at_random(mut running: Child, whole: Duration, chance: &Chance) -> Option<ExitStatus> {
+    let until = Instant::now() + whole.mul_f64(f64::from(u32::try_from(chance.below(90)).expect("small")) / 100.0);
+    while Instant::now() < until {
+        if let Some(status) = running.try_wait().expect("it is ours") {
+            return Some(status);
+        }
+        std::thread::park_timeout(Duration::from_millis(1));
+    }
+    running.kill().and_then(|()| running.wait()).expect("killed");
+    None
+}
+
 #[test]
 fn a_rebuild_that_is_killed_again_and_again_goes_on_and_everything_is_as_it_was() {
     let (office, station) = furnished(400, 90_000);
@@ -148,32 +229,14 @@ fn a_rebuild_that_is_killed_again_and_again_goes_on_and_everything_is_as_it_was(
     let whole = began.elapsed();
     while killed < 20 {
         let words = ["rebuild", "--quiet", "--to", to.to_str().expect("text"), "--confirm", "dunlin", "--read-back", "0"];
-        let mut running = jetfrost(station.home.directory())
-            .args(words)
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("it starts");
-        let until = Instant::now() + whole.mul_f64(f64::from(u32::try_from(chance.below(90)).expect("small")) / 100.0);
-        let ended = loop {
-            if let Some(status) = running.try_wait().expect("it is ours") {
-                break Some(status);
-            }
-            if Instant::now() >= until {
-                break None;
-            }
-            std::thread::park_timeout(Duration::from_millis(1));
-        };
-        match ended {
+        let running = jetfrost(station.home.directory()).args(words).stdout(Stdio::null()).stderr(Stdio::null()).spawn();
+        match kill_at_random(running.expect("it starts"), whole, &chance) {
             // It came to its end, this one or the one that was killed while it checked off: the next one begins anew.
             Some(_) => {
                 rebuild(&station, &to, &["--check-only", "--read-back", "100"], 0);
                 fs::remove_dir_all(&to).expect("removed");
             }
-            None => {
-                running.kill().and_then(|()| running.wait()).expect("killed");
-                killed += 1;
-            }
+            None => killed += 1,
         }
     }
     let is_complete = to.exists() && !to.join(".jetfrost-restoring").exists() && fs::read_dir(&to).expect("listed").count() > 0;

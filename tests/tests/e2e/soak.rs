@@ -11,7 +11,7 @@ use std::sync::{Arc, Mutex};
 use std::{fs, io};
 
 use jetfrost_client::ClientError;
-use jetfrost_client::agent::{Agent, AgentStatus, Doing, Known, Listener, Surroundings, ThisMachine};
+use jetfrost_client::agent::{Agent, AgentStatus, Doing, Known, Listener, Surroundings, Suspect, ThisMachine};
 use jetfrost_client::backup::BackupReport;
 use jetfrost_client::browse::At;
 use jetfrost_client::progress::Meter;
@@ -127,6 +127,10 @@ impl Surroundings for &World {
     }
 
     fn yield_to_others(&self) {}
+
+    fn tell_of_suspect(&self, _: &Suspect) -> bool {
+        true
+    }
 
     fn report(&self, report: &AgentReport) -> Result<AgentState, ClientError> {
         self.there(|real| real.report(report))

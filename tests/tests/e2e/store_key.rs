@@ -60,33 +60,39 @@ fn a_key_sealed_for_a_machine_backs_up_there_and_on_another_machine_a_person_has
     assert!(said.out.contains("is in place again"), "{}", said.out);
 }
 
-/// A user's session with a keyring.
-struct Session {
+/// A user's session.
+pub(crate) struct Session {
     address: String,
     bus: std::process::Child,
     home: tempfile::TempDir,
 }
 
 impl Session {
+    /// With a keyring.
     fn begin() -> Self {
-        let home = tempfile::tempdir().expect("a directory");
-        let address = format!("unix:path={}", home.path().join("bus").display());
-        let bus = Command::new("dbus-daemon").args(["--session", "--nofork", "--address", &address]).spawn();
-        let session = Self { address, bus: bus.expect("dbus-daemon is installed"), home };
+        let session = Self::of_a_desktop();
         let begun =
             session.command("sh").args(["-c", "printf secret | gnome-keyring-daemon --unlock --components=secrets"]).output();
         ended(&begun.expect("it runs"), 0);
         session
     }
 
+    /// With nothing but a bus.
+    pub(crate) fn of_a_desktop() -> Self {
+        let home = tempfile::tempdir().expect("a directory");
+        let address = format!("unix:path={}", home.path().join("bus").display());
+        let bus = Command::new("dbus-daemon").args(["--session", "--nofork", "--address", &address]).spawn();
+        Self { address, bus: bus.expect("dbus-daemon is installed"), home }
+    }
+
     /// A program within the session.
-    fn command(&self, program: &str) -> Command {
+    pub(crate) fn command(&self, program: &str) -> Command {
         let mut command = Command::new(program);
         self.within(&mut command);
         command
     }
 
-    fn within(&self, command: &mut Command) {
+    pub(crate) fn within(&self, command: &mut Command) {
         // It is there as soon as it listens.
         while !self.home.path().join("bus").exists() {
             std::thread::yield_now();
@@ -95,9 +101,14 @@ impl Session {
         command.env("XDG_RUNTIME_DIR", self.home.path()).env("HOME", self.home.path());
     }
 
-    fn end(mut self) {
-        self.bus.kill().expect("it runs");
-        self.bus.wait().expect("it ended");
+    /// Its user signs out.
+    fn end(self) {}
+}
+
+impl Drop for Session {
+    fn drop(&mut self) {
+        let _ = self.bus.kill();
+        let _ = self.bus.wait();
     }
 }
 

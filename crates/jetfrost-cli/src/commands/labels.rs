@@ -59,12 +59,7 @@ pub(crate) fn delay(reason: DelayReason) -> &'static str {
 
 /// What a suspect point looks like, after its number.
 pub(crate) fn suspicion(suspicion: Option<Suspicion>) -> &'static str {
-    match suspicion {
-        Some(Suspicion::Scrambled) => "looks like mass encryption",
-        Some(Suspicion::Deleted) => "looks like mass deletion",
-        Some(Suspicion::Replaced) => "shares almost nothing with the point before",
-        None => "was marked suspect",
-    }
+    suspicion.map_or("was marked suspect", Suspicion::in_words)
 }
 
 /// What is known against a point; nothing where nothing is.

@@ -261,9 +261,21 @@ impl<S: Surroundings> Agent<S> {
     /// Does what is to be done now, and tells the service how it is. Returns when to look again.
     pub fn round(&self) -> Timestamp {
         let look_again = self.step();
+        self.tell_of_suspect();
         self.look_into();
         self.seek();
         if self.report() { look_again } else { look_again.min(self.world.now() + SOON) }
+    }
+
+    /// Tells the people at this machine of a suspect point, once; where nobody is there, as soon as somebody is.
+    fn tell_of_suspect(&self) {
+        let now = self.world.now();
+        let Some(suspect) = self.lock().record.to_be_told(now) else { return };
+        if self.world.tell_of_suspect(&suspect) {
+            let mut shared = self.lock();
+            shared.record.told = Some((suspect.sequence, now));
+            self.keep(&mut shared);
+        }
     }
 
     /// Finds out why backups are not made, if they are not, and tells the service: the administrator sees it without going to the machine.

@@ -65,6 +65,9 @@ pub(super) struct Record {
     /// A suspect point, as last heard.
     #[serde(default)]
     pub(super) suspect: Option<Suspect>,
+    /// The suspect point that the people at this machine were told of, and when.
+    #[serde(default)]
+    pub(super) told: Option<(u64, Timestamp)>,
     /// When it was last found out why backups are not made.
     #[serde(default)]
     pub(super) diagnosed: Option<Timestamp>,
@@ -76,6 +79,9 @@ pub(super) struct Record {
 /// A wait is put on record once it is so long; of more than so many the earliest are forgotten.
 const WORTH_A_RECORD: SignedDuration = SignedDuration::from_mins(15);
 const MOST_WAITED: usize = 100;
+
+/// The people at this machine are told no sooner again: a service that lies could show them one notice after the other.
+const TELL_AGAIN: SignedDuration = SignedDuration::from_hours(1);
 
 /// Why backups are not made is found out again after this, as long as it is so.
 const DIAGNOSE_AGAIN: SignedDuration = SignedDuration::from_hours(24);
@@ -102,6 +108,14 @@ impl Record {
         // A time ahead is of a clock that was set since.
         let is_recent = |at: Timestamp| at <= now && now.duration_since(at) < DIAGNOSE_AGAIN;
         (fails || is_stuck) && !self.diagnosed.is_some_and(is_recent)
+    }
+
+    /// The suspect point that the people at this machine are to be told of now, if any.
+    pub(super) fn to_be_told(&self, now: Timestamp) -> Option<Suspect> {
+        let is_known = |suspect: &Suspect| {
+            self.told.is_some_and(|(of, at)| of == suspect.sequence || (at <= now && now.duration_since(at) < TELL_AGAIN))
+        };
+        self.suspect.filter(|suspect| !is_known(suspect))
     }
 
     /// Whether some of it lies ahead of this clock: it was noted by one that was wrong, or this one is.

@@ -6,7 +6,8 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, ToSocketAddrs, UdpSocket}
 use std::sync::Arc;
 
 use jetfrost_image::OrderId;
-use jetfrost_platform::{Accounts, Machine, Network, Power, Priority, System};
+use jetfrost_platform::{Accounts, Machine, Network, Notices, Power, Priority, System};
+use jetfrost_types::Suspicion;
 use jetfrost_wire::calls;
 use jetfrost_wire::diagnosis::Diagnosis;
 use jetfrost_wire::schedule::AppliedSchedule;
@@ -104,6 +105,9 @@ pub trait Surroundings: Sync {
     /// Finds out why backups are not made, and tells the service.
     fn diagnose(&self);
 
+    /// Tells the people at this machine that a point is suspect. Says whether anybody was told.
+    fn tell_of_suspect(&self, suspect: &Suspect) -> bool;
+
     /// Rehearses a restore of the latest point and puts it on record.
     ///
     /// # Errors
@@ -119,6 +123,10 @@ pub trait Surroundings: Sync {
     /// Whether somebody at this workstation declined an order.
     fn is_declined(&self, order: &OrderId) -> bool;
 }
+
+/// What whoever sits at the machine is to do about a suspect point.
+const SUSPECT: &str = "If you did not do that on purpose, disconnect this computer from the network and tell your administrator. Earlier \
+                       points are kept. See: jetfrost points";
 
 /// This machine and its service.
 pub struct ThisMachine {
@@ -254,6 +262,12 @@ impl Surroundings for ThisMachine {
         let found = diagnose(&self.state_dir, &mut |_| {});
         // Where it can be neither told nor kept, the run's own error has been.
         let _ = send_or_keep(&self.state_dir, &(self.as_told)(&found));
+    }
+
+    fn tell_of_suspect(&self, suspect: &Suspect) -> bool {
+        let what = suspect.suspicion.map_or("was marked suspect", Suspicion::in_words);
+        let title = format!("Recovery point {} of this computer {what}", suspect.sequence);
+        System::show_notice(&title, SUSPECT).is_ok_and(|shown| shown > 0)
     }
 
     fn drill(&self, meter: &Arc<Meter>) -> Result<(), ClientError> {

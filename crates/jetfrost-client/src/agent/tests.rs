@@ -45,6 +45,9 @@ struct World {
     load: AtomicI64,
     /// By how many milliseconds the machine's clock is ahead of the service's.
     ahead: AtomicI64,
+    /// Whether anybody is at the machine, and of which suspect points they were told.
+    somebody_is_there: AtomicBool,
+    told: Mutex<Vec<u64>>,
 }
 
 impl Surroundings for &World {
@@ -96,6 +99,14 @@ impl Surroundings for &World {
 
     fn diagnose(&self) {
         self.diagnoses.fetch_add(1, Ordering::SeqCst);
+    }
+
+    fn tell_of_suspect(&self, suspect: &Suspect) -> bool {
+        let is_there = self.somebody_is_there.load(Ordering::SeqCst);
+        if is_there {
+            self.told.lock().expect("a lock").push(suspect.sequence);
+        }
+        is_there
     }
 
     fn see_to_orders(&self, _: &dyn Fn(OrderId, &Arc<Meter>)) -> Result<()> {
@@ -154,6 +165,8 @@ impl World {
             metered: AtomicBool::new(false),
             load: AtomicI64::new(0),
             ahead: AtomicI64::new(0),
+            somebody_is_there: AtomicBool::new(false),
+            told: Mutex::default(),
         }
     }
 
@@ -180,6 +193,34 @@ impl World {
     fn ends_with(&self, ends: fn() -> Result<()>) {
         *self.ends.lock().expect("a lock") = ends;
     }
+}
+
+#[test]
+fn whoever_is_at_the_machine_is_told_of_a_suspect_point_once_and_as_soon_as_somebody_is_there() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    let agent = agent(&state_dir, &world);
+    let suspect = |sequence| Some(Suspect { sequence, suspicion: None, committed: (&world).now() });
+    let told = || world.told.lock().expect("a lock").clone();
+    let look = |minutes| {
+        world.pass(minutes);
+        agent.round();
+    };
+    world.wants(&agent, |office| office.suspect = suspect(7));
+    look(1);
+    assert_eq!(told(), [] as [u64; 0], "nobody is there");
+    world.somebody_is_there.store(true, Ordering::SeqCst);
+    look(1);
+    look(1);
+    assert_eq!(told(), [7]);
+    // A service that lies names one after the other.
+    for sequence in 8..12 {
+        world.wants(&agent, |office| office.suspect = suspect(sequence));
+        look(10);
+    }
+    assert_eq!(told(), [7]);
+    look(30);
+    assert_eq!(told(), [7, 11]);
 }
 
 fn unreachable() -> ClientError {

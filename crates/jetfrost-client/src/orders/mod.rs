@@ -10,7 +10,7 @@ use std::sync::Arc;
 use jetfrost_image::OrderId;
 use jetfrost_image::crypto::{OpenError, StoreKeys, SystemRandom, open_order, random_array, seal_order};
 use jetfrost_image::format::Order;
-use jetfrost_platform::{path_bytes, path_of};
+use jetfrost_platform::{Notices, System, path_bytes, path_of};
 use jetfrost_wire::order::{AnswerOrder, NewOrder, OrderAnswer, OrderState, RestoreOrder};
 use jetfrost_wire::workstation::PointKind;
 use jetfrost_wire::{Binary, calls};
@@ -158,7 +158,11 @@ pub(crate) fn see_to(state_dir: &StateDir, underway: &dyn Fn(OrderId, &Arc<Meter
     for received in received(state_dir)? {
         match (&received.verdict, &received.order) {
             (Verdict::Ask, _) if received.on_record.state == OrderState::Asking => {}
-            (Verdict::Ask, _) => answer(&api, &received.on_record, OrderAnswer::Asking, None)?,
+            (Verdict::Ask, _) => {
+                answer(&api, &received.on_record, OrderAnswer::Asking, None)?;
+                // Where nobody is there, the list of orders has it.
+                let _ = System::show_notice(ASKED, ASKED_TEXT);
+            }
             (Verdict::End(ending), _) => tell(&api, &received.on_record, ending)?,
             (Verdict::CarryOut, Ok(order)) => {
                 let meter = Arc::new(Meter::default());
@@ -172,6 +176,10 @@ pub(crate) fn see_to(state_dir: &StateDir, underway: &dyn Fn(OrderId, &Arc<Meter
     }
     Ok(())
 }
+
+/// What whoever sits at the machine is asked. Who asks for what is in the list: a service that lies could put words into a notice.
+const ASKED: &str = "Somebody in the office asks to restore files on this computer";
+const ASKED_TEXT: &str = "Nothing is restored unless you accept. See who it is and for what: jetfrost order list";
 
 /// Carries an order out. What is worth another try is an error, and what is not is its ending.
 fn carry_out(state_dir: &StateDir, on_record: &RestoreOrder, order: &Order, meter: &Arc<Meter>) -> Result<Ending> {

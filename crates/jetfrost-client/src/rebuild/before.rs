@@ -20,7 +20,7 @@ const AT_ONCE: usize = 64;
 pub struct Forgone {
     /// The newest one.
     pub newest: Point,
-    /// What was added or changed since; none where the newest is damaged and does not tell.
+    /// What was added or changed since; none where one of the two is damaged and does not tell.
     pub lost: Option<Lost>,
 }
 
@@ -33,8 +33,8 @@ pub struct Lost {
     pub bytes: u64,
 }
 
-/// What is forgone by choosing a point instead of the newest, by whoever compares them; none when it is the newest. A newest point that is
-/// damaged keeps nobody from an older one.
+/// What is forgone by choosing a point instead of the newest, by whoever compares them; none when it is the newest. One of them that is
+/// damaged keeps nobody from restoring.
 pub(super) fn forgone_by(
     browser: &Browser,
     point: &OpenPoint,

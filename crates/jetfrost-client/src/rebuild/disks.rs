@@ -142,9 +142,7 @@ fn of_contents(disk: &Disk, report: &DiskReport) -> Item {
     report.unsound.iter().for_each(|stretch| wrong.add(&disk.path, &stretch_words(stretch)));
     let found = match wrong.count {
         0 => format!("{}; all of it was read from the target again, and matches.", bytes(report.bytes)),
-        count => {
-            format!("{}; {} of what was read from the target are not as they were.", bytes(report.bytes), many(count, "stretch"))
-        }
+        count => format!("{}; not as it was: {} of what was read from the target.", bytes(report.bytes), many(count, "stretch")),
     };
     wrong.wrong_if_any("Contents", found)
 }

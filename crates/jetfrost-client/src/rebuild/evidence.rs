@@ -264,7 +264,8 @@ impl Evidence<'_> {
 }
 
 pub(super) fn many(count: u64, noun: &str) -> String {
-    format!("{count} {noun}{}", if count == 1 { "" } else { "s" })
+    let plural = if noun.ends_with("ch") { "es" } else { "s" };
+    format!("{count} {noun}{}", if count == 1 { "" } else { plural })
 }
 
 /// Of so many things all are right but these.

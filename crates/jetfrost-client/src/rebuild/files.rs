@@ -71,6 +71,9 @@ fn look(target: &Path, point: &str) -> Result<Found> {
 pub fn forgone(browser: &Browser, point: &OpenPoint, meter: &Arc<Meter>) -> Result<Option<Forgone>> {
     forgone_by(browser, point, |newest| {
         let compared = compare(browser, point, newest, b"/", meter)?;
+        if !compared.unreadable.is_empty() {
+            return Err(ClientError::Damaged);
+        }
         let new = compared.differences.iter().filter(|one| matches!(one.change, Change::Added | Change::Changed));
         Ok(new.fold(Lost::default(), |lost, one| Lost { files: lost.files + one.files, bytes: lost.bytes + one.after }))
     })

@@ -5,6 +5,7 @@ mod file;
 mod machine;
 mod names;
 mod network;
+mod notice;
 mod open;
 mod power;
 mod priority;

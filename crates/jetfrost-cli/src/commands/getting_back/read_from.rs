@@ -137,15 +137,15 @@ impl Source {
     }
 
     /// Opens it with a secret, which is asked for where it needs one.
-    pub(crate) fn open(self, which: &Which, state_dir: &StateDir, ui: &Ui) -> Result<Browser, Failure> {
+    pub(crate) fn open(&self, which: &Which, state_dir: &StateDir, ui: &Ui) -> Result<Browser, Failure> {
         match self {
             Self::Own => Ok(Browser::open(state_dir)?),
             Self::Directory(store) => {
-                let keys = keys_of(&store, which, state_dir, ui)?;
-                Ok(store.browse(keys))
+                let keys = keys_of(store, which, state_dir, ui)?;
+                Ok(store.clone().browse(keys))
             }
             Self::Workstation(there) => {
-                let store = StoreAtService::new(there.api, &there.workstation);
+                let store = StoreAtService::new(there.api.clone(), &there.workstation);
                 let keys = if there.workstation.store.encrypted {
                     which.open(&format!("of {}", there.workstation.name), ui, |opening| store.unlock(opening))?
                 } else {

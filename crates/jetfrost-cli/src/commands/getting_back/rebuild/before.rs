@@ -28,7 +28,8 @@ pub(super) fn say_time(bytes: u64, rate: Option<f64>, ui: &Ui) {
     let estimate = rate.map_or_else(
         || "no time: there is too little to measure".into(),
         |rate| {
-            let seconds = Duration::from_secs_f64((bytes as f64 / rate).min(1e9));
+            // Nobody plans by less than a second.
+            let seconds = Duration::from_secs_f64((bytes as f64 / rate).clamp(1.0, 1e9));
             format!("about {}, at {} per second as just measured, and the time to read it back", took(seconds), show(rate as u64))
         },
     );
@@ -39,7 +40,7 @@ fn said_of_forgone(forgone: Option<&Forgone>) -> String {
     let Some(Forgone { newest, lost }) = forgone else { return "none; this is the newest".into() };
     let lost = match lost {
         Some(Lost { files, bytes }) => format!("{}, {}", many(*files, labels::noun(newest.kind)), show(*bytes)),
-        None => "it is damaged and does not tell".into(),
+        None => "one of the two is damaged, and does not tell how much".into(),
     };
     format!(
         "up to point {}, committed {}: what was added or changed since is not in this one: {lost}",

@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 use std::str::FromStr;
 
+use jetfrost_client::ClientError;
 use jetfrost_client::browse::{At, Browser, OpenPoint};
 use jetfrost_client::disk::Disk;
 use jetfrost_client::salvage::{FoundStore, stores_in};
@@ -75,14 +76,34 @@ fn ask(asked: &Rebuild, state_dir: &StateDir, ui: &Ui) -> Result<Chosen, Failure
         ui.remark(&format!("Store     {whose}"));
     }
     let which = ask_for_secret(&source, ui)?;
-    let browser = source.open(which.as_ref().unwrap_or_else(|| asked.from.which()), state_dir, ui)?;
-    let point = ask_for_point(&browser, ui)?;
+    let browser =
+        again(ui, is_wrong_secret, || source.open(which.as_ref().unwrap_or_else(|| asked.from.which()), state_dir, ui))?;
+    show_points(&browser.points()?, ui)?;
+    let point = again(ui, |_| true, || ask_for_point(&browser, ui))?;
     let disk = match point.head.kind {
         PointKind::Files => None,
         PointKind::Disk => Some(ask_for_disk(&browser, &point, ui)?),
     };
     let to = if disk.is_some() { ask_for_device(ui)? } else { ask_for_directory(ui)? };
     Ok(Chosen { browser, point, disk, to })
+}
+
+/// A slip is no reason to begin with the first question.
+const ATTEMPTS: usize = 3;
+
+/// Asks again after what may be a slip; what it was is said.
+fn again<T>(ui: &Ui, is_slip: impl Fn(&Failure) -> bool, mut ask: impl FnMut() -> Result<T, Failure>) -> Result<T, Failure> {
+    for _ in 1..ATTEMPTS {
+        match ask() {
+            Err(failure) if is_slip(&failure) => ui.remark(&failure.words().what),
+            other => return other,
+        }
+    }
+    ask()
+}
+
+fn is_wrong_secret(failure: &Failure) -> bool {
+    matches!(failure, Failure::Client(ClientError::WrongPassphrase))
 }
 
 fn ask_for_source(state_dir: &StateDir, ui: &Ui) -> Result<Source, Failure> {
@@ -155,8 +176,7 @@ fn ask_for_secret(source: &Source, ui: &Ui) -> Result<Option<Which>, Failure> {
     }))
 }
 
-fn ask_for_point(browser: &Browser, ui: &Ui) -> Result<OpenPoint, Failure> {
-    let listed = browser.points()?;
+fn show_points(listed: &[Point], ui: &Ui) -> Result<(), Failure> {
     if listed.is_empty() {
         return Err(Failure::here("There is no recovery point in it.", "Choose another image store."));
     }
@@ -168,10 +188,15 @@ fn ask_for_point(browser: &Browser, ui: &Ui) -> Result<OpenPoint, Failure> {
     if listed.len() > POINTS {
         ui.remark(&format!("  and {} older ones, by number or time", listed.len() - POINTS));
     }
-    let is_suspect = listed.iter().any(Point::is_suspect);
-    let otherwise = if is_suspect { ", 'last-good' for the last one before anything suspect" } else { "" };
-    let answer = ui.ask(&format!("Its number, 'latest', or a time such as 2026-11-20T14:00{otherwise}"))?;
-    let at = At::from_str(&answer).map_err(|why| Failure::here(format!("{why}."), "Begin again, with the number of a point."))?;
+    if listed.iter().any(Point::is_suspect) {
+        ui.remark("  'last-good' is the last one before anything suspect");
+    }
+    Ok(())
+}
+
+fn ask_for_point(browser: &Browser, ui: &Ui) -> Result<OpenPoint, Failure> {
+    let answer = ui.ask("Its number, 'latest', 'last-good', or a time such as 2026-11-20T14:00")?;
+    let at = At::from_str(&answer).map_err(|why| Failure::here(format!("{why}."), "Give the number of a point."))?;
     Ok(browser.any_point(&at)?)
 }
 
