@@ -41,12 +41,15 @@ fn program() -> PathBuf {
 /// A system as its distribution installs it, in a directory; it is fetched once.
 fn system(at: &Path) {
     let fetched = target().join("machine/system");
-    if !fetched.join("fetched").exists() {
-        let _ = fs::remove_dir_all(&fetched);
-        fs::create_dir_all(&fetched).expect("made");
+    if !fetched.exists() {
+        let unfinished = target().join("machine/unfinished");
+        // One that was interrupted may have left the kernel's own files mounted in it.
+        ["proc", "sys"].iter().for_each(|name| drop(Command::new("umount").arg("-l").arg(unfinished.join(name)).output()));
+        let _ = fs::remove_dir_all(&unfinished);
+        fs::create_dir_all(&unfinished).expect("made");
         let more = "--include=linux-image-amd64,systemd-sysv,acl,libcap2-bin,libnss-myhostname";
-        tool("debootstrap", &["--variant=minbase", more, "trixie", text(&fetched)]);
-        fs::write(fetched.join("fetched"), "").expect("noted");
+        tool("debootstrap", &["--variant=minbase", more, "trixie", text(&unfinished)]);
+        fs::rename(&unfinished, &fetched).expect("renamed");
     }
     tool("cp", &["-a", text(&fetched), text(at)]);
 }
@@ -71,14 +74,14 @@ fn settled(root: &Path) {
 
 /// Joins as that machine, and makes a recovery point of all of it.
 fn back_up(root: &Path, code: &str) {
-    let inside = |words: &str| {
-        let set = format!("JETFROST_PASSPHRASE={PASSPHRASE}");
-        tool("chroot", &[text(root), "/usr/bin/env", &set, "/bin/sh", "-euc", words])
-    };
-    inside(&format!(
-        "jetfrost join {code} --name {NAME} --include / --exclude /dev --exclude /proc --exclude /sys --exclude /run \
-         --recovery-key-file /root/recovery --agent no --json && jetfrost backup --quiet"
-    ));
+    let commands = format!(
+        "mount -t proc proc '{root}/proc' && mount --rbind /dev '{root}/dev' && JETFROST_PASSPHRASE='{PASSPHRASE}' chroot '{root}' sh -euc \
+         'jetfrost join {code} --name {NAME} --include / --exclude /dev --exclude /proc --exclude /sys --exclude /run \
+          --recovery-key-file /root/recovery --agent no --json && jetfrost backup --quiet'",
+        root = root.display()
+    );
+    // What is mounted for it goes with the commands.
+    tool("unshare", &["--mount", "sh", "-euc", &commands]);
 }
 
 /// What the rescue medium does. Whoever stands before it types the same.
@@ -113,9 +116,9 @@ fn medium(office: &Office, root: &Path) -> PathBuf {
     fs::copy("/bin/busybox", files.join("rescue/busybox")).expect("copied");
     fs::copy(program(), files.join("rescue/jetfrost")).expect("copied");
     let initial = only(&root.join("boot"), "initrd.img-");
-    // Archives one after the other are one: what comes later takes the place of what came before.
+    // Archives one after the other are one, each beginning at a whole word: what comes later takes the place of what came before.
     let made = format!(
-        "cat '{}' > '{1}' && cd '{2}' && find . | cpio --quiet -o -H newc >> '{1}'",
+        "cat '{}' > '{1}' && truncate -s %512 '{1}' && cd '{2}' && find . | cpio --quiet -o -H newc >> '{1}'",
         initial.display(),
         medium.display(),
         files.display()

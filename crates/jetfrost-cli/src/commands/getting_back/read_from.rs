@@ -124,7 +124,7 @@ impl Source {
 
     /// What opens it: there are three secrets, and none is the account's password. This machine's own store is open here.
     pub(crate) fn ways_in(&self) -> Result<Vec<WayIn>, Failure> {
-        Ok(match self {
+        let mut ways: Vec<WayIn> = match self {
             Self::Own => Vec::new(),
             Self::Workstation(there) => {
                 let methods = there.api.call(&calls::unlock_methods(&there.workstation.store.id))?.items;
@@ -133,7 +133,9 @@ impl Source {
             Self::Directory(store) => {
                 store.ways_in()?.into_iter().map(|(kind, made)| WayIn { kind: kind_of(kind), made }).collect()
             }
-        })
+        };
+        ways.sort_by_key(|way| (way.kind, way.made));
+        Ok(ways)
     }
 
     /// Opens it with a secret, which is asked for where it needs one.

@@ -42,11 +42,12 @@ fn by_options(asked: &Rebuild, to: PathBuf, state_dir: &StateDir, ui: &Ui) -> Re
         say_what_opens_it(&source, ui)?;
     }
     let browser = source.open(asked.from.which(), state_dir, ui)?;
-    let point = match (&asked.disk, &asked.at) {
-        (Some(_), _) => browser.point(&asked.at, PointKind::Disk)?,
+    let at = asked.at.as_ref().unwrap_or(&At::Latest);
+    let point = match (&asked.disk, at) {
+        (Some(_), _) => browser.point(at, PointKind::Disk)?,
         // A number says which point it is, and so of what.
-        (None, At::Sequence(_)) => browser.any_point(&asked.at)?,
-        (None, _) => browser.point(&asked.at, PointKind::Files)?,
+        (None, At::Sequence(_)) => browser.any_point(at)?,
+        (None, _) => browser.point(at, PointKind::Files)?,
     };
     let disk = match point.head.kind {
         PointKind::Files => None,
@@ -78,8 +79,13 @@ fn ask(asked: &Rebuild, state_dir: &StateDir, ui: &Ui) -> Result<Chosen, Failure
     let which = ask_for_secret(&source, ui)?;
     let browser =
         again(ui, is_wrong_secret, || source.open(which.as_ref().unwrap_or_else(|| asked.from.which()), state_dir, ui))?;
-    show_points(&browser.points()?, ui)?;
-    let point = again(ui, |_| true, || ask_for_point(&browser, ui))?;
+    let point = match &asked.at {
+        Some(at) => browser.any_point(at)?,
+        None => {
+            show_points(&browser.points()?, ui)?;
+            again(ui, |_| true, || ask_for_point(&browser, ui))?
+        }
+    };
     let disk = match point.head.kind {
         PointKind::Files => None,
         PointKind::Disk => Some(ask_for_disk(&browser, &point, ui)?),

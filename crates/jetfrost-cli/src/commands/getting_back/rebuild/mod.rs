@@ -30,9 +30,9 @@ pub(crate) struct Rebuild {
     /// A disk instead of files; its path when it was backed up is needed only if the point holds several.
     #[arg(long, value_name = "PATH", num_args = 0..=1, requires = "to")]
     disk: Option<Option<PathBuf>>,
-    /// The point: 'latest', 'last-good', a number, or a time such as 2026-11-20T14:00.
-    #[arg(long, default_value = "latest", value_name = "POINT")]
-    at: At,
+    /// The point: 'latest' (the default), 'last-good', a number, or a time such as 2026-11-20T14:00.
+    #[arg(long, value_name = "POINT")]
+    at: Option<At>,
     /// Show what would be done, what choosing this point loses and how long it takes; restore nothing.
     #[arg(long)]
     preview: bool,
