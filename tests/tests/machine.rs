@@ -77,7 +77,7 @@ fn back_up(root: &Path, code: &str) {
     let commands = format!(
         "mount -t proc proc '{root}/proc' && mount --rbind /dev '{root}/dev' && JETFROST_PASSPHRASE='{PASSPHRASE}' chroot '{root}' sh -euc \
          'jetfrost join {code} --name {NAME} --include / --exclude /dev --exclude /proc --exclude /sys --exclude /run \
-          --recovery-key-file /root/recovery --agent no --json && jetfrost backup --quiet'",
+          --recovery-key-file /home/surveyor/recovery-key --agent no --json && jetfrost backup --quiet'",
         root = root.display()
     );
     // What is mounted for it goes with the commands.
@@ -97,7 +97,7 @@ $B ip link set eth0 up; $B ip addr add 10.0.2.15/24 dev eth0
 $B mount -t ext4 /dev/vda /mnt
 J="/rescue/jetfrost --state-directory /tmp/jetfrost"
 $J sign-in 10.0.2.2:{port} --login {ADMINISTRATOR} --fingerprint {fingerprint}
-$J rebuild --of {NAME} --to /mnt --confirm {NAME} --read-back 100 --checklist /mnt/root/checklist.json
+$J rebuild --of {NAME} --to /mnt --confirm {NAME} --read-back 100 --checklist /mnt/home/surveyor/checklist.json
 echo "the rebuild ended with $?"
 $B umount /mnt
 $B poweroff -f

@@ -89,7 +89,7 @@ fn a_device_is_overwritten_only_once_its_own_name_was_typed_and_what_is_on_it_wa
     let words = ["rebuild", "--disk", text(&divided), "--to", to];
     for name in ["fulmar", text(&backing)] {
         let said = jetfrost_ends(station.home.directory(), &[&words[..], &["--confirm", name]].concat(), 1);
-        assert!(said.err.contains("on it: ext4, opens") && said.err.contains(&format!("--confirm {to}")), "{}", said.err);
+        assert!(said.err.contains("the disk: ext4, opens") && said.err.contains(&format!("--confirm {to}")), "{}", said.err);
         assert!(fs::read(&backing).expect("there") == before);
     }
     let list = rebuild(&station, &divided, &device.path, &["--confirm", to], 0);

@@ -1,235 +1,16 @@
 //! An agent in a world that is made up: a clock that is set, a service that answers or does not, runs that end as they are told.
 
-use std::io;
-use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
+mod world;
 
-use jetfrost_image::OrderId;
+use std::sync::atomic::Ordering;
+
 use jetfrost_wire::Problem;
 use jetfrost_wire::problem::ProblemKind;
-use jetfrost_wire::workstation::{AgentState, Wait};
+use jetfrost_wire::workstation::Wait;
 
 use super::*;
-use crate::backup::BackupReport;
 use crate::state_dir::Membership;
-
-const START: &str = "2026-11-30T08:00:00Z";
-
-/// The world, and what became of it.
-struct World {
-    now: AtomicI64,
-    battery: AtomicBool,
-    reachable: AtomicBool,
-    /// How runs end from now on.
-    ends: Mutex<fn() -> Result<()>>,
-    /// A run goes on until it is stopped.
-    endless: AtomicBool,
-    runs: AtomicI64,
-    reports: Mutex<Vec<AgentReport>>,
-    drills: AtomicI64,
-    /// Drills give way to backups.
-    drills_wait: AtomicBool,
-    /// When a drill last succeeded, in milliseconds; 0 for never.
-    drilled: AtomicI64,
-    /// What the office wants.
-    wanted: Mutex<Known>,
-    /// How often it was asked.
-    asked_times: AtomicI64,
-    diagnoses: AtomicI64,
-    /// How often the service was looked for, and whether it is found.
-    sought: AtomicI64,
-    /// How often the address that a person gave was tried again.
-    went_back: AtomicI64,
-    has_moved: AtomicBool,
-    metered: AtomicBool,
-    /// Work for the processors, in percent.
-    load: AtomicI64,
-    /// By how many milliseconds the machine's clock is ahead of the service's.
-    ahead: AtomicI64,
-    /// Whether anybody is at the machine, and of which suspect points they were told.
-    somebody_is_there: AtomicBool,
-    told: Mutex<Vec<u64>>,
-}
-
-impl Surroundings for &World {
-    fn now(&self) -> Timestamp {
-        moment(self.now.load(Ordering::SeqCst))
-    }
-
-    fn minute(&self) -> u16 {
-        600
-    }
-
-    fn on_battery(&self) -> io::Result<bool> {
-        Ok(self.battery.load(Ordering::SeqCst))
-    }
-
-    fn is_metered(&self) -> bool {
-        self.metered.load(Ordering::SeqCst)
-    }
-
-    fn load_percent(&self) -> Option<u32> {
-        u32::try_from(self.load.load(Ordering::SeqCst)).ok()
-    }
-
-    fn known(&self) -> Result<Known> {
-        let drilled = Some(self.drilled.load(Ordering::SeqCst)).filter(|at| *at > 0).map(moment);
-        self.asked_times.fetch_add(1, Ordering::SeqCst);
-        let wanted = self.wanted.lock().expect("a lock").clone();
-        let now = moment(self.now.load(Ordering::SeqCst) - self.ahead.load(Ordering::SeqCst));
-        if self.reachable.load(Ordering::SeqCst) { Ok(Known { now, drilled, ..wanted }) } else { Err(unreachable()) }
-    }
-
-    fn listener(&self, _: u64) -> Listener {
-        Box::new(|_| {})
-    }
-
-    fn yield_to_others(&self) {}
-
-    fn seek(&self) -> bool {
-        self.sought.fetch_add(1, Ordering::SeqCst);
-        if self.has_moved.load(Ordering::SeqCst) {
-            self.reachable.store(true, Ordering::SeqCst);
-        }
-        self.has_moved.load(Ordering::SeqCst)
-    }
-
-    fn go_back(&self) {
-        self.went_back.fetch_add(1, Ordering::SeqCst);
-    }
-
-    fn diagnose(&self) {
-        self.diagnoses.fetch_add(1, Ordering::SeqCst);
-    }
-
-    fn tell_of_suspect(&self, suspect: &Suspect) -> bool {
-        let is_there = self.somebody_is_there.load(Ordering::SeqCst);
-        if is_there {
-            self.told.lock().expect("a lock").push(suspect.sequence);
-        }
-        is_there
-    }
-
-    fn see_to_orders(&self, _: &dyn Fn(OrderId, &Arc<Meter>)) -> Result<()> {
-        Ok(())
-    }
-
-    fn is_declined(&self, _: &OrderId) -> bool {
-        false
-    }
-
-    fn drill(&self, _: &Arc<Meter>) -> Result<()> {
-        self.drills.fetch_add(1, Ordering::SeqCst);
-        if self.drills_wait.load(Ordering::SeqCst) { refused(ProblemKind::Queued) } else { Ok(()) }
-    }
-
-    fn report(&self, report: &AgentReport) -> Result<AgentState> {
-        if !self.reachable.load(Ordering::SeqCst) {
-            return Err(unreachable());
-        }
-        self.reports.lock().expect("a lock").push(report.clone());
-        Ok(AgentState { seen: self.now(), due: report.due, delay: report.delay })
-    }
-
-    fn back_up(&self, meter: &Arc<Meter>) -> Result<Vec<BackupReport>> {
-        self.runs.fetch_add(1, Ordering::SeqCst);
-        while self.endless.load(Ordering::SeqCst) {
-            if meter.is_stopped() {
-                return Err(ClientError::Stopped);
-            }
-            thread::yield_now();
-        }
-        (self.ends.lock().expect("a lock"))().map(|()| Vec::new())
-    }
-}
-
-impl World {
-    fn new() -> Self {
-        let start: Timestamp = START.parse().expect("a time");
-        Self {
-            now: AtomicI64::new(start.as_millisecond()),
-            battery: AtomicBool::new(false),
-            reachable: AtomicBool::new(true),
-            ends: Mutex::new(|| Ok(())),
-            endless: AtomicBool::new(false),
-            runs: AtomicI64::new(0),
-            reports: Mutex::default(),
-            drills: AtomicI64::new(0),
-            drills_wait: AtomicBool::new(false),
-            drilled: AtomicI64::new(0),
-            wanted: Mutex::default(),
-            asked_times: AtomicI64::new(0),
-            diagnoses: AtomicI64::new(0),
-            sought: AtomicI64::new(0),
-            went_back: AtomicI64::new(0),
-            has_moved: AtomicBool::new(false),
-            metered: AtomicBool::new(false),
-            load: AtomicI64::new(0),
-            ahead: AtomicI64::new(0),
-            somebody_is_there: AtomicBool::new(false),
-            told: Mutex::default(),
-        }
-    }
-
-    fn pass(&self, minutes: i64) {
-        self.now.fetch_add(minutes * 60_000, Ordering::SeqCst);
-    }
-
-    /// Sets the machine's clock, which then shows so many days more.
-    fn set_ahead(&self, days: i64) {
-        self.pass(days * 24 * 60);
-        self.ahead.fetch_add(days * 24 * 60 * 60_000, Ordering::SeqCst);
-    }
-
-    fn runs(&self) -> i64 {
-        self.runs.load(Ordering::SeqCst)
-    }
-
-    /// The office wants something else, and the agent hears that something changed.
-    fn wants(&self, agent: &Agent<&Self>, want: impl FnOnce(&mut Known)) {
-        want(&mut self.wanted.lock().expect("a lock"));
-        assert!(agent.state.hear(News::Anything));
-    }
-
-    fn ends_with(&self, ends: fn() -> Result<()>) {
-        *self.ends.lock().expect("a lock") = ends;
-    }
-}
-
-#[test]
-fn whoever_is_at_the_machine_is_told_of_a_suspect_point_once_and_as_soon_as_somebody_is_there() {
-    let (_directory, state_dir) = joined();
-    let world = World::new();
-    let agent = agent(&state_dir, &world);
-    let suspect = |sequence| Some(Suspect { sequence, suspicion: None, committed: (&world).now() });
-    let told = || world.told.lock().expect("a lock").clone();
-    let look = |minutes| {
-        world.pass(minutes);
-        agent.round();
-    };
-    world.wants(&agent, |office| office.suspect = suspect(7));
-    look(1);
-    assert_eq!(told(), [] as [u64; 0], "nobody is there");
-    world.somebody_is_there.store(true, Ordering::SeqCst);
-    look(1);
-    look(1);
-    assert_eq!(told(), [7]);
-    // A service that lies names one after the other.
-    for sequence in 8..12 {
-        world.wants(&agent, |office| office.suspect = suspect(sequence));
-        look(10);
-    }
-    assert_eq!(told(), [7]);
-    look(30);
-    assert_eq!(told(), [7, 11]);
-}
-
-fn unreachable() -> ClientError {
-    ClientError::Unreachable { address: "office:7410".into(), why: "no route".into() }
-}
-
-fn refused(kind: ProblemKind) -> Result<()> {
-    Err(ClientError::Refused(Box::new(Problem::new(kind, "Refused.", "Wait."))))
-}
+use world::{World, refused};
 
 fn joined() -> (tempfile::TempDir, StateDir) {
     let directory = tempfile::tempdir().expect("a directory");
@@ -810,4 +591,32 @@ fn a_service_that_does_not_answer_is_looked_for_now_and_then_and_followed_when_i
     assert_eq!(world.went_back.load(Ordering::SeqCst), 0);
     assert_eq!(sought(120), 3, "a service that answers is not looked for");
     assert_eq!(world.went_back.load(Ordering::SeqCst), 1, "but where a person said it is, it is preferred");
+}
+
+#[test]
+fn whoever_is_at_the_machine_is_told_of_a_suspect_point_once_and_as_soon_as_somebody_is_there() {
+    let (_directory, state_dir) = joined();
+    let world = World::new();
+    let agent = agent(&state_dir, &world);
+    let suspect = |sequence| Some(Suspect { sequence, suspicion: None, committed: (&world).now() });
+    let told = || world.told.lock().expect("a lock").clone();
+    let look = |minutes| {
+        world.pass(minutes);
+        agent.round();
+    };
+    world.wants(&agent, |office| office.suspect = suspect(7));
+    look(1);
+    assert_eq!(told(), [] as [u64; 0], "nobody is there");
+    world.somebody_is_there.store(true, Ordering::SeqCst);
+    look(1);
+    look(1);
+    assert_eq!(told(), [7]);
+    // A service that lies names one after the other.
+    for sequence in 8..12 {
+        world.wants(&agent, |office| office.suspect = suspect(sequence));
+        look(10);
+    }
+    assert_eq!(told(), [7]);
+    look(30);
+    assert_eq!(told(), [7, 11]);
 }

@@ -47,11 +47,16 @@ pub enum FileSystem {
 }
 
 impl Found {
+    /// Where it is.
+    #[must_use]
+    pub fn place(&self) -> String {
+        self.partition.map_or_else(|| "the disk".into(), |number| format!("partition {number}"))
+    }
+
     /// What is wrong with it.
     pub(crate) fn trouble(&self) -> Option<String> {
         let FileSystem::DoesNotOpen(why) = &self.what else { return None };
-        let place = self.partition.map_or_else(|| "the disk".into(), |number| format!("partition {number}"));
-        Some(format!("the ext4 file system of {place} does not open: {why}"))
+        Some(format!("the ext4 file system of {} does not open: {why}", self.place()))
     }
 }
 

@@ -13,7 +13,7 @@ pub mod partitions;
 mod present;
 mod restore;
 
-pub use present::{OnDevice, Present, TargetDisk, at_target};
+pub use present::{OnDisk, Present, TargetDisk, at_target};
 pub use restore::{DiskReport, Target, compare_disk, restore_disk};
 
 type Result<T> = std::result::Result<T, ClientError>;
@@ -60,6 +60,14 @@ pub struct Disk {
     pub entry: Entry,
     /// Its partition table, if it has one that can be read.
     pub table: Option<Table>,
+}
+
+impl Disk {
+    /// Reads from anywhere in it.
+    #[must_use]
+    pub fn reader(&self, browser: &Browser) -> ContentReader {
+        ContentReader::new(browser.clone(), self.entry.content.clone().unwrap_or_else(Content::empty))
+    }
 }
 
 impl Browser {
@@ -120,8 +128,7 @@ impl Browser {
                 }
             }
         };
-        let content = disk.entry.content.clone().unwrap_or_else(Content::empty);
-        let image = ContentReader::new(self.clone(), content);
+        let image = disk.reader(self);
         Ok((disk, image))
     }
 }

@@ -59,6 +59,13 @@ pub struct Partition {
 }
 
 impl Table {
+    /// Its kind, and how many partitions it has.
+    #[must_use]
+    pub fn in_words(&self) -> String {
+        let count = self.partitions.len();
+        format!("{}, {count} partition{}", self.scheme.word(), if count == 1 { "" } else { "s" })
+    }
+
     /// Reads the table of a disk of `len` bytes; `None` when it has none. `read(offset, n)` gives `n` bytes of the disk, or
     /// as many as there are.
     ///

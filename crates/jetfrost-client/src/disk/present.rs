@@ -20,19 +20,31 @@ pub enum Present {
     Nothing,
     /// An image file of which a part is written already; that goes on.
     Unfinished,
-    /// A device that nobody uses.
-    Device(OnDevice),
+    /// A device that nobody uses, of so many bytes.
+    Device(u64, OnDisk),
 }
 
-/// A device, and what is on it.
+/// What a disk says of itself.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct OnDevice {
-    /// Bytes of it.
-    pub bytes: u64,
+pub struct OnDisk {
     /// Its partition table, if it has one.
     pub table: Option<Table>,
     /// File systems in its partitions, or on the whole of it.
     pub file_systems: Vec<Found>,
+}
+
+impl OnDisk {
+    /// Looks. A table of a point's disk that is lost is none: the rest can still be looked at.
+    ///
+    /// # Errors
+    /// As [`DiskBytes::read_at`].
+    pub fn of(disk: &Arc<dyn DiskBytes>) -> Result<Self> {
+        let table = match Table::read(disk.bytes(), |offset, len| disk.read(offset, len)) {
+            Err(error) if error.is_loss() => None,
+            other => other?,
+        };
+        Ok(Self { file_systems: look_into(disk, table.as_ref())?, table })
+    }
 }
 
 /// Looks at a target, before anything is written there.
@@ -49,9 +61,7 @@ pub fn at_target(target: &Target, len: u64) -> Result<Present> {
         Target::Device(path) => {
             let file = open_device(path, len, OpenOptions::new().read(true))?;
             let disk: Arc<dyn DiskBytes> = Arc::new(TargetDisk::new(file, path)?);
-            let table = Table::read(disk.bytes(), |offset, len| disk.read(offset, len))?;
-            let file_systems = look_into(&disk, table.as_ref())?;
-            Ok(Present::Device(OnDevice { bytes: disk.bytes(), table, file_systems }))
+            Ok(Present::Device(disk.bytes(), OnDisk::of(&disk)?))
         }
     }
 }
@@ -77,7 +87,7 @@ pub(super) fn open_device(path: &Path, len: u64, options: &mut OpenOptions) -> R
 
 /// A disk of this machine, or an image file in place of one.
 pub struct TargetDisk {
-    file: File,
+    pub(super) file: File,
     path: PathBuf,
     bytes: u64,
 }

@@ -4,7 +4,6 @@
 //! everything is read back and compared with the names of its chunks.
 
 use std::fs::{File, OpenOptions};
-use std::io::{Seek, SeekFrom};
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -23,7 +22,8 @@ use jetfrost_wire::RestoreId;
 use jetfrost_wire::restore::{BeginRestore, Purpose, RestoreTarget, Scope};
 use jetfrost_wire::run::Phase;
 
-use super::present::{is_there, open_device};
+use super::DiskBytes;
+use super::present::{TargetDisk, is_there, open_device};
 use crate::browse::{Browser, OpenPoint};
 use crate::error::ClientError;
 use crate::progress::Meter;
@@ -115,13 +115,12 @@ pub fn restore_disk(
 /// [`ClientError::Target`] when that is shorter; what the service said; [`ClientError::File`].
 pub fn compare_disk(browser: &Browser, image: &ContentReader, target: &Target, meter: &Meter) -> Result<DiskReport> {
     let started = Instant::now();
-    let (Target::File(path) | Target::Device(path)) = target;
-    let mut file = File::open(path).map_err(ClientError::file("opening", path))?;
-    let there = file.seek(SeekFrom::End(0)).map_err(ClientError::file("measuring", path))?;
-    if there < image.len() {
+    let disk = TargetDisk::open(target)?;
+    if disk.bytes() < image.len() {
+        let (Target::File(path) | Target::Device(path)) = target;
         return Err(ClientError::Target { path: path.into(), why: "it is shorter than the disk that was backed up" });
     }
-    let report = Opened { file, unfinished: None, is_new: false }.compare(browser, image, meter, Tally::default())?;
+    let report = Opened { file: disk.file, unfinished: None, is_new: false }.compare(browser, image, meter, Tally::default())?;
     Ok(DiskReport { took: started.elapsed(), ..report })
 }
 

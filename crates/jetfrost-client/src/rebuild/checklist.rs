@@ -1,8 +1,13 @@
 //! The list that a rebuild ends with: what was looked at, and what was found.
 
+use std::path::Path;
+
 pub use jetfrost_wire::restore::CheckState as State;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
+
+use super::name_of;
+use crate::browse::{Browser, OpenPoint};
 
 /// An item of the list.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -37,6 +42,18 @@ pub struct Checklist {
 }
 
 impl Checklist {
+    /// The list of what was found at a target just now.
+    pub(super) fn new(browser: &Browser, point: &OpenPoint, target: &Path, items: Vec<Item>) -> Self {
+        Self {
+            machine: name_of(browser, point),
+            point: point.head.sequence,
+            made: Timestamp::from_millisecond(point.head.created).unwrap_or_default(),
+            target: target.display().to_string(),
+            checked: Timestamp::now(),
+            items,
+        }
+    }
+
     /// What all of it comes to.
     #[must_use]
     pub fn state(&self) -> State {

@@ -7,17 +7,15 @@ use jetfrost_image::ChunkName;
 use jetfrost_image::format::Content;
 use jetfrost_image::tree::expand_parts;
 use jetfrost_wire::size::show;
-use jiff::Timestamp;
 
+use super::Result;
 use super::before::{Forgone, Lost, MEASURED, forgone_by, read_for_a_while};
 use super::checklist::{Checklist, Item, Paths, State};
 use super::evidence::{bytes, exceptions_at_the_backup, many};
-use super::{Result, name_of};
 use crate::browse::{Browser, OpenPoint, find};
-use crate::content_reader::ContentReader;
-use crate::disk::file_systems::{FileSystem, Found, look_into};
+use crate::disk::file_systems::{FileSystem, Found};
 use crate::disk::partitions::{EFI_SYSTEM, Scheme, Table};
-use crate::disk::{Disk, DiskBytes, DiskReport, Target, TargetDisk};
+use crate::disk::{Disk, DiskBytes, DiskReport, OnDisk, Target, TargetDisk};
 use crate::error::ClientError;
 
 /// What is forgone by choosing a point instead of the newest, of one disk; none when it is the newest.
@@ -89,18 +87,11 @@ pub fn measure_disk(browser: &Browser, disk: &Disk) -> Result<ToRead> {
 ///
 /// # Errors
 /// What the service said; [`ClientError::File`]. What is not as it should be is in the list.
-pub fn check_disk(
-    browser: &Browser,
-    point: &OpenPoint,
-    disk: &Disk,
-    image: ContentReader,
-    target: &Target,
-    report: &DiskReport,
-) -> Result<Checklist> {
-    let image: Arc<dyn DiskBytes> = Arc::new(image);
+pub fn check_disk(browser: &Browser, point: &OpenPoint, disk: &Disk, target: &Target, report: &DiskReport) -> Result<Checklist> {
+    let image: Arc<dyn DiskBytes> = Arc::new(disk.reader(browser));
     let there: Arc<dyn DiskBytes> = Arc::new(TargetDisk::open(target)?);
-    let was = Described::of(&image)?;
-    let is = Described::of(&there)?;
+    let was = OnDisk::of(&image)?;
+    let is = OnDisk::of(&there)?;
     let (Target::File(path) | Target::Device(path)) = target;
     let mut items = vec![
         of_contents(disk, report),
@@ -111,30 +102,7 @@ pub fn check_disk(
     ];
     items.extend(of_room(there.bytes(), image.bytes(), is.table.as_ref()));
     items.push(exceptions_at_the_backup(browser, point)?);
-    Ok(Checklist {
-        machine: name_of(browser, point),
-        point: point.head.sequence,
-        made: Timestamp::from_millisecond(point.head.created).unwrap_or_default(),
-        target: path.display().to_string(),
-        checked: Timestamp::now(),
-        items,
-    })
-}
-
-/// A disk, as it says of itself.
-struct Described {
-    table: Option<Table>,
-    file_systems: Vec<Found>,
-}
-
-impl Described {
-    fn of(disk: &Arc<dyn DiskBytes>) -> Result<Self> {
-        let table = match Table::read(disk.bytes(), |offset, len| disk.read(offset, len)) {
-            Err(error) if error.is_loss() => None,
-            other => other?,
-        };
-        Ok(Self { file_systems: look_into(disk, table.as_ref())?, table })
-    }
+    Ok(Checklist::new(browser, point, path, items))
 }
 
 fn of_contents(disk: &Disk, report: &DiskReport) -> Item {
@@ -163,10 +131,7 @@ fn of_lost(report: &DiskReport) -> Item {
 }
 
 fn table_words(table: Option<&Table>) -> String {
-    table.map_or_else(
-        || "no partition table".into(),
-        |table| format!("{}, {}", table.scheme.word(), many(table.partitions.len() as u64, "partition")),
-    )
+    table.map_or_else(|| "no partition table".into(), Table::in_words)
 }
 
 fn of_table(was: Option<&Table>, is: Option<&Table>) -> Item {
@@ -182,8 +147,7 @@ fn of_table(was: Option<&Table>, is: Option<&Table>) -> Item {
 fn of_file_systems(was: &[Found], is: &[Found]) -> Item {
     let mut paths = Paths::default();
     for found in is {
-        let place = found.partition.map_or_else(|| "the disk".into(), |number| format!("partition {number}"));
-        paths.add(place.as_bytes(), &found.what.in_words());
+        paths.add(found.place().as_bytes(), &found.what.in_words());
     }
     let does_not_open = is.iter().filter(|found| matches!(found.what, FileSystem::DoesNotOpen(_))).count() as u64;
     let (state, found) = if was != is {

@@ -12,12 +12,11 @@ use jetfrost_platform::{
 };
 use jetfrost_wire::run::Phase;
 use jetfrost_wire::size::show;
-use jiff::Timestamp;
 
+use super::Result;
 use super::boot::BootPart;
 use super::checklist::{Checklist, Item, Paths, State};
 use super::files::{MOUNT_POINTS, owners};
-use super::{Result, name_of};
 use crate::browse::{Browser, OpenPoint};
 use crate::entries::{file_kind, modified};
 use crate::progress::Meter;
@@ -58,14 +57,7 @@ pub fn check(
     }
     items.push(of_troubles(troubles, target));
     items.extend(of_the_backup(browser, point)?);
-    Ok(Checklist {
-        machine: name_of(browser, point),
-        point: point.head.sequence,
-        made: Timestamp::from_millisecond(point.head.created).unwrap_or_default(),
-        target: target.display().to_string(),
-        checked: Timestamp::now(),
-        items,
-    })
+    Ok(Checklist::new(browser, point, target, items))
 }
 
 /// What is looked at, by what, and what was found so far.

@@ -145,10 +145,11 @@ mod tests {
         let directory = tempfile::tempdir().expect("a directory");
         let root = directory.path().canonicalize().expect("there");
         let at = |path: &str| root.join(path);
-        for folder in ["real", "trap"] {
-            fs::create_dir(at(folder)).expect("made");
+        for folder in ["real/deep", "trap/deep"] {
+            fs::create_dir_all(at(folder)).expect("made");
         }
         let folders = PinnedFolders::default();
+        folders.folder(&at("real/deep")).expect("known from now on");
         let way = folders.way(&at("real/letter")).expect("a way");
         fs::rename(at("real"), at("moved")).expect("moved");
         for lead_elsewhere in [
@@ -162,6 +163,8 @@ mod tests {
             folders.open().clear();
             assert!(folders.way(&at("real/other")).is_err());
             assert!(folders.node(&at("real")).is_err());
+            // What is below a folder that was replaced is in another one, whatever it is called.
+            assert!(folders.way(&at("real/deep/letter")).is_err());
             fs::remove_file(at("real")).or_else(|_| fs::remove_dir(at("real"))).expect("removed");
         }
         fs::rename(at("moved"), at("real")).expect("moved back");

@@ -14,7 +14,7 @@ use serde_json::{Value, json};
 
 use crate::commands::getting_back::read_from::ReadFrom;
 use crate::failure::{Code, Failure};
-use crate::ui::{Ui, many, moment, shown_path};
+use crate::ui::{Ui, moment, shown_path};
 
 type Done = Result<Code, Failure>;
 
@@ -59,7 +59,7 @@ fn say_disk(disk: &Disk, ui: &Ui) {
         None => "no partition table".into(),
         Some(table) => {
             let copy = if table.from_copy { "; the first is damaged, this is its copy at the end of the disk" } else { "" };
-            format!("{}, {}{copy}", table.scheme.word(), many(table.partitions.len() as u64, "partition"))
+            format!("{}{copy}", table.in_words())
         }
     };
     ui.line(&format!("{}  {}, {table}", shown_path(&disk.path), show(disk.entry.len())));

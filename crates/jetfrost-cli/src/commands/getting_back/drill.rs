@@ -143,11 +143,7 @@ fn say_disks(report: &DiskDrillReport, point: u64, ui: &Ui) {
                 count(disk.of)
             ));
             if let Some(table) = &disk.table {
-                ui.line(&format!(
-                    "  Partition table: {}, {}.",
-                    table.scheme.word(),
-                    many(table.partitions.len() as u64, "partition")
-                ));
+                ui.line(&format!("  Partition table: {}.", table.in_words()));
             }
             for found in &disk.file_systems {
                 let place = found.partition.map_or_else(|| "Disk".into(), |number| format!("Partition {number}"));

@@ -3,7 +3,8 @@
 use std::path::PathBuf;
 
 use jetfrost_client::browse::{Browser, OpenPoint};
-use jetfrost_client::disk::{Disk, DiskReport, OnDevice, Present, Target, at_target, compare_disk, restore_disk};
+use jetfrost_client::disk::partitions::Table;
+use jetfrost_client::disk::{Disk, DiskReport, OnDisk, Present, Target, at_target, compare_disk, restore_disk};
 use jetfrost_client::rebuild::{check_disk, forgone_of_disk, measure_disk, name_of};
 use jetfrost_platform::{FileKind, Paths, System};
 use jetfrost_wire::size::show;
@@ -12,7 +13,7 @@ use super::before::{as_value, say_point, say_time};
 use super::{Done, Rebuild};
 use crate::commands::interrupt::stoppable_meter;
 use crate::failure::{Code, Failure};
-use crate::ui::{Ui, at_rate, many, shown_path, took};
+use crate::ui::{Ui, at_rate, shown_path, took};
 
 pub(super) struct OneDisk<'a> {
     asked: &'a Rebuild,
@@ -33,9 +34,8 @@ impl<'a> OneDisk<'a> {
     pub(super) fn run(self, ui: &Ui) -> Done {
         let meter = stoppable_meter();
         if self.asked.check_only {
-            let (_, image) = self.browser.disk(&self.point, Some(&self.disk.path))?;
             let shown = ui.progress(&meter, self.asked.quiet);
-            let report = compare_disk(&self.browser, &image, &self.target, &meter);
+            let report = compare_disk(&self.browser, &self.disk.reader(&self.browser), &self.target, &meter);
             drop(shown);
             return self.check_off(&report?, ui);
         }
@@ -63,11 +63,8 @@ impl<'a> OneDisk<'a> {
         let there = match present {
             Present::Nothing => "a new image file".into(),
             Present::Unfinished => "an image file that is not finished, which goes on".into(),
-            Present::Device(OnDevice { bytes, table, .. }) => {
-                let table = table.as_ref().map_or_else(
-                    || "no partition table".into(),
-                    |table| format!("{}, {}", table.scheme.word(), many(table.partitions.len() as u64, "partition")),
-                );
+            Present::Device(bytes, OnDisk { table, .. }) => {
+                let table = table.as_ref().map_or_else(|| "no partition table".into(), Table::in_words);
                 format!(
                     "{}, {table}. Its first {} are overwritten; what is on it is lost",
                     show(*bytes),
@@ -76,10 +73,9 @@ impl<'a> OneDisk<'a> {
             }
         };
         ui.remark(&format!("Target    {}: {there}", path.display()));
-        if let Present::Device(OnDevice { file_systems, .. }) = present {
+        if let Present::Device(_, OnDisk { file_systems, .. }) = present {
             for found in file_systems {
-                let place = found.partition.map_or_else(|| "on it".into(), |number| format!("partition {number}"));
-                ui.remark(&format!("          {place}: {}", found.what.in_words()));
+                ui.remark(&format!("          {}: {}", found.place(), found.what.in_words()));
             }
         }
     }
@@ -92,7 +88,7 @@ impl<'a> OneDisk<'a> {
     }
 
     fn carry_out(&self, ui: &Ui) -> Done {
-        let (_, image) = self.browser.disk(&self.point, Some(&self.disk.path))?;
+        let image = self.disk.reader(&self.browser);
         let meter = stoppable_meter();
         let shown = ui.progress(&meter, self.asked.quiet);
         let report = restore_disk(&self.browser, &self.point, &image, &self.target, &meter);
@@ -112,8 +108,7 @@ impl<'a> OneDisk<'a> {
     }
 
     fn check_off(&self, report: &DiskReport, ui: &Ui) -> Done {
-        let (_, image) = self.browser.disk(&self.point, Some(&self.disk.path))?;
-        let list = check_disk(&self.browser, &self.point, &self.disk, image, &self.target, report)?;
+        let list = check_disk(&self.browser, &self.point, &self.disk, &self.target, report)?;
         let code = self.asked.end(&self.browser, report.on_record.as_ref(), &list, ui)?;
         Ok(if report.damaged.is_empty() { code } else { Code::Damage })
     }
