@@ -102,7 +102,8 @@ fn settings(office: &Office) -> Settings {
     settings.set_omit_expression(true);
     let directory = literal(&office.directory.path().display().to_string());
     let host = format!("on {}", literal(&System::host_name().expect("a name")));
-    let (system, port) = (literal(&System::operating_system()), office.port().to_string());
+    // As a number of its own: its digits may stand in an id as well.
+    let (system, port) = (literal(&System::operating_system()), format!(r"\b{}\b", office.port()));
     for (pattern, word) in [
         (directory.as_str(), "[directory]"),
         (&host, "on [host]"),
