@@ -32,7 +32,10 @@ fn furnished() -> (Office, Workstation) {
 }
 
 fn agent(station: &Workstation) -> Going {
-    start(jetfrost(station.home.directory()).args(["agent", "run"]))
+    let agent = start(jetfrost(station.home.directory()).args(["agent", "run"]));
+    // By the time it says what it does, it can be asked.
+    let _ = agent.line("what it does", |_| true);
+    agent
 }
 
 fn id(station: &Workstation) -> String {
