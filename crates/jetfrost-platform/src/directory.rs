@@ -116,6 +116,12 @@ pub trait OpenDirectory: Sized {
     /// [`io::ErrorKind::InvalidInput`] for what is no single name.
     fn path_to(&self, name: &[u8]) -> io::Result<PathBuf>;
 
+    /// Waits until all that was written to the file system that it is in is on the disk.
+    ///
+    /// # Errors
+    /// What the system says: what was written earlier may be lost.
+    fn sync_file_system(&self) -> io::Result<()>;
+
     /// A name in it, whose extended attributes are those of the name itself and not of what it leads to.
     fn named<'d>(&'d self, name: &'d [u8]) -> Self::Named<'d>;
 

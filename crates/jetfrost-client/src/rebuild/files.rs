@@ -14,11 +14,9 @@ use crate::browse::{Browser, OpenPoint, find};
 use crate::compare::{Change, compare};
 use crate::error::ClientError;
 use crate::progress::Meter;
-use crate::restore::{JOURNAL, Owners, RestoreReport, Rights, Wish, restore, unfinished};
+use crate::restore::{Owners, RestoreReport, Rights, Wish, others_in, restore, unfinished};
 use crate::walk_tree::{Met, go_through};
 
-/// What a new file system has in it before anything is put there.
-const OF_THE_FILE_SYSTEM: &str = "lost+found";
 /// What is at the directory that a machine is to be rebuilt in.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Found {
@@ -44,14 +42,10 @@ pub fn look_at(target: &Path, point: &OpenPoint) -> Result<Found> {
 }
 
 fn look(target: &Path, point: &str) -> Result<Found> {
-    let listed = match fs::read_dir(target) {
+    let mut names = match others_in(target) {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Found::Empty),
         other => other.map_err(ClientError::file("looking into", target))?,
     };
-    let names = listed.map(|entry| entry.map(|entry| PathBuf::from(entry.file_name())));
-    let mut names: Vec<PathBuf> = names.collect::<std::io::Result<_>>().map_err(ClientError::file("looking into", target))?;
-    names.retain(|name| ![OF_THE_FILE_SYSTEM, JOURNAL].contains(&&*name.to_string_lossy()));
-    names.sort();
     match unfinished(target).map_err(ClientError::file("looking into", target))? {
         None => {}
         Some(begun) if begun == point => return Ok(Found::Unfinished),
@@ -176,16 +170,24 @@ mod tests {
     #[test]
     fn only_an_empty_directory_or_an_unfinished_rebuild_is_gone_into() {
         let target = tempfile::tempdir().expect("a directory");
-        assert_eq!(look(&target.path().join("none yet"), "7").expect("looked"), Found::Empty);
+        let (seven, eight) = ("7".repeat(32), "8".repeat(32));
+        let (own, other) = (format!("\n{seven} boot empty\n"), format!("\n{eight} boot used\n"));
+        assert_eq!(look(&target.path().join("none yet"), &seven).expect("looked"), Found::Empty);
         fs::create_dir(target.path().join("lost+found")).expect("made");
-        assert_eq!(look(target.path(), "7").expect("looked"), Found::Empty);
+        assert_eq!(look(target.path(), &seven).expect("looked"), Found::Empty);
         for name in 0..9 {
             fs::write(target.path().join(name.to_string()), "").expect("written");
         }
-        assert!(matches!(look(target.path(), "7").expect("looked"), Found::Taken(9, some) if some.len() == SHOWN));
-        for (head, found) in [("7 boot\n", Found::Unfinished), ("8 boot\n", Found::OfAnotherPoint), ("", Found::OfAnotherPoint)] {
+        assert!(matches!(look(target.path(), &seven).expect("looked"), Found::Taken(9, some) if some.len() == SHOWN));
+        for (head, found) in [
+            (own.as_str(), Found::Unfinished),
+            (&other, Found::OfAnotherPoint),
+            (&format!("{seven} boot\n"), Found::Unfinished),
+            (&format!("{other}{own}6d"), Found::Unfinished),
+            ("", Found::OfAnotherPoint),
+        ] {
             fs::write(target.path().join(".jetfrost-restoring"), head).expect("written");
-            assert_eq!(look(target.path(), "7").expect("looked"), found);
+            assert_eq!(look(target.path(), &seven).expect("looked"), found);
         }
     }
 }

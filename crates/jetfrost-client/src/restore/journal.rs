@@ -1,9 +1,12 @@
 //! What a restore has made so far, in a file of the directory that it goes to: one that was killed, stopped or cut off goes on where
 //! it was, and leaves no folder closed and nothing half-written. The file is gone when the restore has come to its end.
+//!
+//! A line `POINT BOOT empty|used` begins each of the restores that went on with it, a line `PATH NUMBER` stands for each folder that one
+//! of them made.
 
 use std::collections::HashMap;
 use std::fs::{self, File, OpenOptions};
-use std::io::{self, BufRead, BufReader, ErrorKind, Write};
+use std::io::{self, BufRead, BufReader, ErrorKind, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -20,12 +23,18 @@ use crate::entries::{file_kind, modified};
 
 /// The name of the file.
 pub(crate) const NAME: &str = ".jetfrost-restoring";
+/// What a new file system has in it before anything is put there.
+const OF_THE_FILE_SYSTEM: &str = "lost+found";
 /// What is read of it.
 const MOST: u64 = 256 << 20;
 /// A longer line is none of ours: a path has 4096 bytes at most.
 const MOST_LINE: usize = 16 << 10;
+/// Digits of a point's id.
+const POINT_DIGITS: usize = 32;
 const PARTIAL: &str = ".jetfrost-";
 const PARTIAL_END: &str = ".partial";
+/// The permissions of a folder that is being restored.
+const CLOSED: u32 = 0o700;
 
 /// The journal of a restore; without a file where none can be written, or where another restore is under way.
 #[derive(Debug, Default)]
@@ -33,35 +42,97 @@ pub(super) struct Journal {
     folders: Arc<PinnedFolders>,
     path: PathBuf,
     file: Option<File>,
-    /// Folders that a restore before this one made and did not finish, by their numbers in the file system: what has the path of one
+    /// Folders that restores before this one made and did not finish, by their numbers in the file system: what has the path of one
     /// by now need not be it.
     made_before: HashMap<PathBuf, u64>,
-    /// Whether that was one of the same point, since the machine was started last: what it put in place is whole.
-    goes_on: bool,
+    before: Before,
+    /// Whether the directory had nothing in it when the first of them began.
+    was_empty: bool,
+}
+
+/// What is known of what restores before this one put in place.
+#[derive(Debug, Default, Clone, Copy, PartialEq, Eq)]
+enum Before {
+    /// There was none.
+    #[default]
+    None,
+    /// They were of this point, since the machine was started last: it is whole.
+    Whole,
+    /// The machine was started anew since, or they were of other points: it need not have reached the disk, nor be of this one.
+    Unsure,
+}
+
+/// The line that begins a restore.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Head {
+    point: String,
+    /// Which start of the machine it was: what was in place before another one may not have reached the disk.
+    boot: String,
+    was_empty: bool,
+}
+
+impl Head {
+    const EMPTY: &str = "empty";
+    const USED: &str = "used";
+
+    fn line(&self) -> String {
+        format!("{} {} {}", self.point, self.boot, if self.was_empty { Self::EMPTY } else { Self::USED })
+    }
+
+    /// None for what was cut off, or is no such line. Earlier versions said nothing of the directory.
+    fn of(line: &str) -> Option<Self> {
+        let mut words = line.split(' ');
+        let (point, boot) = (words.next()?.to_owned(), words.next()?.to_owned());
+        let is_head = point.len() == POINT_DIGITS && !boot.is_empty();
+        is_head.then(|| Self { point, boot, was_empty: words.next() == Some(Self::EMPTY) })
+    }
+}
+
+/// What a journal says.
+#[derive(Debug, Default)]
+struct Noted {
+    heads: Vec<Head>,
+    folders: Vec<(PathBuf, u64)>,
+}
+
+impl Noted {
+    fn read(file: impl Read) -> Self {
+        let mut noted = Self::default();
+        for line in BufReader::new(file.take(MOST)).split(b'\n').map_while(Result::ok) {
+            let Ok(line) = std::str::from_utf8(&line) else { continue };
+            match noted_folder(line) {
+                Some(folder) => noted.folders.push(folder),
+                None => noted.heads.extend(Head::of(line)),
+            }
+        }
+        noted
+    }
 }
 
 /// The point of the restore into a directory that was begun and did not come to its end, in hexadecimal; empty where that cannot be told.
 pub(crate) fn unfinished(into: &Path) -> io::Result<Option<String>> {
-    let file = match OpenOptions::new().read(true).no_link().open(into.join(NAME)) {
-        Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
-        other => other?,
-    };
-    let mut first = String::new();
-    // What is no text names no point.
-    let _ = BufReader::new(io::Read::take(file, LONGEST_HEAD)).read_line(&mut first);
-    Ok(Some(first.split(' ').next().unwrap_or_default().to_owned()))
+    match OpenOptions::new().read(true).no_link().open(into.join(NAME)) {
+        Err(error) if error.kind() == ErrorKind::NotFound => Ok(None),
+        opened => Ok(Some(Noted::read(opened?).heads.pop().map(|head| head.point).unwrap_or_default())),
+    }
 }
 
-/// The first line is not longer.
-const LONGEST_HEAD: u64 = 256;
+/// The names in a directory, ascending, without those of its file system and of a journal.
+pub(crate) fn others_in(directory: &Path) -> io::Result<Vec<PathBuf>> {
+    let names = fs::read_dir(directory)?.map(|entry| entry.map(|entry| PathBuf::from(entry.file_name())));
+    let mut names: Vec<PathBuf> = names.collect::<io::Result<_>>()?;
+    names.retain(|name| ![OF_THE_FILE_SYSTEM, NAME].contains(&&*name.to_string_lossy()));
+    names.sort();
+    Ok(names)
+}
 
 impl Journal {
     /// Begins, or goes on with what was not finished.
     pub(super) fn begin(folders: &Arc<PinnedFolders>, into: &Path, point: PointId) -> Self {
-        Self::open(folders, into, &format!("{point} {}", boot())).unwrap_or_default()
+        Self::open(folders, into, point).unwrap_or_default()
     }
 
-    fn open(folders: &Arc<PinnedFolders>, into: &Path, head: &str) -> io::Result<Self> {
+    fn open(folders: &Arc<PinnedFolders>, into: &Path, point: PointId) -> io::Result<Self> {
         let path = into.join(NAME);
         let way = folders.way(&path)?;
         let options = |options: &mut OpenOptions| options.no_link().private().open(way.path());
@@ -72,34 +143,29 @@ impl Journal {
             // Somebody else's word on which folders are ours opens none of them.
             return Err(ErrorKind::PermissionDenied.into());
         }
-        let mut lines = BufReader::new(io::Read::take(&mut file, MOST)).split(b'\n').map_while(Result::ok);
-        let goes_on = lines.next().is_some_and(|first| first == head.as_bytes());
-        let made_before = lines.filter_map(|line| noted(&line)).map(|(path, number)| (into.join(path), number)).collect();
-        let mut journal = Self { folders: Arc::clone(folders), path, file: Some(file), made_before, goes_on };
-        if !goes_on {
-            journal.begin_anew(into, head)?;
+        let itself = folders.folder(into)?.path_to(b".")?;
+        let noted = Noted::read(&mut file);
+        let was_empty = match noted.heads.first() {
+            Some(first) => first.was_empty,
+            None => others_in(&itself)?.is_empty(),
+        };
+        let head = Head { point: point.to_string(), boot: boot(), was_empty };
+        let before = match noted.heads.as_slice() {
+            [] => Before::None,
+            heads if heads.iter().all(|other| *other == head) => Before::Whole,
+            _ => Before::Unsure,
+        };
+        if noted.heads.last() != Some(&head) {
+            // A line may have been cut off, and which point it is of is to be known whatever becomes of the rest.
+            file.write_all(format!("\n{}\n", head.line()).as_bytes())?;
+            file.sync_all().and_then(|()| File::open(itself)?.sync_all())?;
         }
-        Ok(journal)
+        let made_before = noted.folders.into_iter().map(|(path, number)| (into.join(path), number)).collect();
+        Ok(Self { folders: Arc::clone(folders), path, file: Some(file), made_before, before, was_empty })
     }
 
-    fn begin_anew(&mut self, into: &Path, head: &str) -> io::Result<()> {
-        let Some(file) = &mut self.file else { return Ok(()) };
-        file.set_len(0)?;
-        file.write_all(format!("{head}\n").as_bytes())?;
-        for (folder, number) in self.made_before.clone() {
-            self.write(into, &folder, number);
-        }
-        Ok(())
-    }
-
-    /// Notes a folder that was made; it is closed to others until it has its own permissions at the end.
-    pub(super) fn note(&mut self, into: &Path, folder: &Path) {
-        if let Ok(number) = self.folders.file_number(folder) {
-            self.write(into, folder, number);
-        }
-    }
-
-    fn write(&mut self, into: &Path, folder: &Path, number: u64) {
+    /// Notes a folder that is made; it is closed to others until it has its own permissions at the end.
+    pub(super) fn note(&mut self, into: &Path, folder: &Path, number: u64) {
         let (Some(file), Ok(within)) = (&mut self.file, folder.strip_prefix(into)) else { return };
         let line = format!("{} {number}\n", HEXLOWER.encode(path_bytes(within)));
         if file.write_all(line.as_bytes()).is_err() {
@@ -110,24 +176,40 @@ impl Journal {
 
     /// Whether an unfinished restore made this folder.
     pub(super) fn made(&self, folder: &Path) -> bool {
-        self.made_before.get(folder).is_some_and(|number| self.folders.file_number(folder).is_ok_and(|found| found == *number))
+        let Ok(found) = self.folders.folder(folder).and_then(|held| held.metadata()) else { return false };
+        let is_noted = self.made_before.get(folder) == Some(&found.file);
+        // What was noted last before the machine stopped may not have reached the disk.
+        let is_as_made = found.uid == System::own_ids().0 && found.mode & 0o7777 == CLOSED;
+        is_noted || (self.may_be_torn() && is_as_made)
     }
 
     /// Whether what is there was put there by an unfinished restore of this point: it got its name when it was whole.
     pub(super) fn has_done(&self, entry: &Entry, there: &Metadata) -> bool {
-        let same_kind = there.kind == Some(file_kind(entry.kind)) && (entry.kind != EntryKind::File || there.size == entry.len());
-        self.goes_on && same_kind && there.modified == modified(entry)
+        let same_len = entry.kind != EntryKind::File || there.size == entry.len();
+        self.before == Before::Whole && same_len && is_of(entry, there)
+    }
+
+    /// Whether what is there was put there by an unfinished restore, and has another content than it had: the machine stopped before all
+    /// of it was on the disk.
+    pub(super) fn is_torn(&self, entry: &Entry, there: &Metadata) -> bool {
+        self.may_be_torn() && entry.kind != EntryKind::Directory && is_of(entry, there)
+    }
+
+    /// Where there was something before, what is like ours may be somebody else's.
+    fn may_be_torn(&self) -> bool {
+        self.before == Before::Unsure && self.was_empty
     }
 
     /// Removes what was half-written in a folder that is gone through.
     pub(super) fn compact(&self, folder: &Path) {
-        if self.file.is_none() {
+        if self.before == Before::None {
             return;
         }
         let listed = self.folders.folder(folder).and_then(|held| fs::read_dir(held.path_to(b".")?));
         for entry in listed.into_iter().flatten().flatten() {
             if is_left_behind(name_bytes(&entry.file_name())) {
-                let _ = fs::remove_file(entry.path());
+                // A folder got its name before anything was put into it.
+                let _ = fs::remove_file(entry.path()).or_else(|_| fs::remove_dir(entry.path()));
             }
         }
     }
@@ -135,14 +217,12 @@ impl Journal {
     /// Makes a folder that an unfinished restore made fit to be gone into again: it may have been given the permissions that it had,
     /// which need not let its owner write.
     pub(super) fn enter_again(&self, folder: &Path) -> io::Result<()> {
-        Restored::Node(&self.folders.node(folder)?).set_mode(0o700)?;
-        self.compact(folder);
-        Ok(())
+        Restored::Node(&self.folders.node(folder)?).set_mode(CLOSED)
     }
 
     /// Nothing was put in place. Of an unfinished restore before this one something may have been.
     pub(super) fn end_if_new(self) {
-        if !self.goes_on && self.made_before.is_empty() {
+        if self.before == Before::None {
             self.end();
         }
     }
@@ -155,9 +235,14 @@ impl Journal {
     }
 }
 
-/// A folder of a line, and its number.
-fn noted(line: &[u8]) -> Option<(PathBuf, u64)> {
-    let (path, number) = std::str::from_utf8(line).ok().filter(|line| line.len() <= MOST_LINE)?.split_once(' ')?;
+/// Whether what is there is of the kind and time of an entry.
+fn is_of(entry: &Entry, there: &Metadata) -> bool {
+    there.kind == Some(file_kind(entry.kind)) && there.modified == modified(entry)
+}
+
+/// The folder of a line, and its number.
+fn noted_folder(line: &str) -> Option<(PathBuf, u64)> {
+    let (path, number) = line.split_once(' ').filter(|_| line.len() <= MOST_LINE)?;
     Some((path_of(&HEXLOWER.decode(path.as_bytes()).ok()?), number.parse().ok()?))
 }
 
@@ -173,7 +258,7 @@ pub(super) fn partial_name(number: u64) -> String {
     format!("{PARTIAL}{:x}-{number:x}{PARTIAL_END}", std::process::id())
 }
 
-/// Which start of the machine this is: what was in place before another one may not have reached the disk.
+/// Which start of the machine this is.
 fn boot() -> String {
     System::boot().unwrap_or_else(|| "unknown".into())
 }
@@ -190,28 +275,42 @@ mod tests {
         Journal::begin(&Arc::default(), into, point)
     }
 
+    fn number(path: &Path) -> u64 {
+        System::metadata_of(path).expect("there").file
+    }
+
+    /// As if the machine had been started anew since all that is noted.
+    fn cut(into: &Path) {
+        let noted = fs::read_to_string(into.join(NAME)).expect("a journal");
+        fs::write(into.join(NAME), noted.replace(&boot(), "an-earlier-one")).expect("written");
+    }
+
     #[test]
     fn what_was_not_finished_is_known_again_and_what_was_leaves_nothing() {
         let place = tempfile::tempdir().expect("a directory");
         let into = place.path();
+        fs::write(into.join("own"), "").expect("written");
         let mut first = begin(into, POINT);
         let odd = into.join(path_of(b"m\xfcnster\n"));
         fs::create_dir(&odd).expect("made");
-        first.note(into, &odd);
+        first.note(into, &odd, number(&odd));
         // Killed here.
         drop(first);
         let again = begin(into, POINT);
-        assert!(again.goes_on && again.made(&odd) && !again.made(&into.join("other")));
+        assert!(again.before == Before::Whole && again.made(&odd) && !again.made(&into.join("other")));
         assert!(begin(into, POINT).file.is_none(), "two at once share no journal");
         drop(again);
         let other = begin(into, PointId([8; 16]));
-        assert!(!other.goes_on && other.made(&odd), "of another point it is still ours to open");
+        assert!(other.before == Before::Unsure && other.made(&odd), "of another point it is still ours to open");
         drop(other);
+        assert_eq!(begin(into, POINT).before, Before::Unsure, "what the other point left is there still");
+        assert_eq!(unfinished(into).expect("read"), Some(POINT.to_string()));
         fs::rename(&odd, into.join("other")).and_then(|()| fs::create_dir(&odd)).expect("another has its name");
         let other = begin(into, PointId([8; 16]));
         assert!(!other.made(&odd), "somebody else made that");
         other.end();
-        assert_eq!(fs::read_dir(into).expect("listed").count(), 2);
+        assert_eq!(others_in(into).expect("listed").len(), 3);
+        assert_eq!(unfinished(into).expect("read"), None);
     }
 
     #[test]
@@ -231,9 +330,39 @@ mod tests {
         assert_eq!(fs::read_dir(place.path()).expect("listed").count(), 0);
         let made = place.path().join("made");
         fs::create_dir(&made).expect("made");
-        begin(place.path(), POINT).note(place.path(), &made);
+        begin(place.path(), POINT).note(place.path(), &made, number(&made));
         begin(place.path(), POINT).end_if_new();
         assert!(begin(place.path(), POINT).made(&made), "of an unfinished one before it stays");
+    }
+
+    /// Beside what was somebody's, what is like ours may be somebody's too.
+    #[test]
+    fn after_a_power_cut_what_may_be_torn_is_replaced_only_where_all_of_it_is_ours() {
+        for was_empty in [true, false] {
+            let place = tempfile::tempdir().expect("a directory");
+            let into = place.path();
+            let (own, torn, folder) = (into.join("own"), into.join("torn"), into.join("folder"));
+            if !was_empty {
+                fs::write(&own, "mine").expect("written");
+            }
+            begin(into, POINT);
+            fs::write(&torn, "").expect("written");
+            fs::create_dir(&folder).expect("made");
+            Restored::Node(&PinnedFolders::default().node(&folder).expect("held")).set_mode(CLOSED).expect("set");
+            let there = System::metadata_of(&torn).expect("there");
+            let mut entry = Entry::new(b"torn".to_vec(), EntryKind::File);
+            (entry.mtime, entry.mtime_nanos) = (there.modified.seconds, there.modified.nanos);
+            assert!(begin(into, POINT).has_done(&entry, &there) && !begin(into, POINT).is_torn(&entry, &there));
+            cut(into);
+            // Also when the one that went on after it was killed.
+            for _ in 0..2 {
+                let journal = begin(into, POINT);
+                assert!(!journal.has_done(&entry, &there));
+                assert_eq!((journal.is_torn(&entry, &there), journal.made(&folder)), (was_empty, was_empty));
+            }
+            Restored::Node(&PinnedFolders::default().node(&folder).expect("held")).set_mode(0o755).expect("set");
+            assert!(!begin(into, POINT).made(&folder), "not as it was made");
+        }
     }
 
     #[test]
@@ -244,6 +373,10 @@ mod tests {
         for name in [own.as_str(), &dead, ".jetfrost-notes", "letter.partial"] {
             fs::write(place.path().join(name), "x").expect("written");
         }
+        let dead = place.path().join(format!("{PARTIAL}{:x}-4{PARTIAL_END}", 0x7fff_fff0_u32));
+        fs::create_dir(dead).expect("made");
+        begin(place.path(), POINT).compact(place.path());
+        assert_eq!(others_in(place.path()).expect("listed").len(), 5, "none was before");
         begin(place.path(), POINT).compact(place.path());
         let mut left: Vec<String> = fs::read_dir(place.path())
             .expect("listed")

@@ -35,7 +35,7 @@ mod preview;
 mod put;
 mod sample;
 
-pub(crate) use journal::{NAME as JOURNAL, unfinished};
+pub(crate) use journal::{others_in, unfinished};
 pub(crate) use ordered::restore_ordered;
 pub use place::{Asking, Conflict, OnConflict, Resolution, Target};
 pub use preview::{Act, Preview, Previewed, preview};
@@ -365,6 +365,8 @@ pub(crate) fn put_back(
     let journal = Journal::begin(&folders, &base, point.head.id);
     let past_cache = gains_past_cache(&base);
     let kept_both = KeptBoth::default();
+    // A drill's is removed again.
+    let is_to_last = sample.is_none();
     let (batches, waiting) = crossbeam_channel::bounded(BATCHES);
     let (ended, rest) = std::thread::scope(|scope| {
         let workers: Vec<_> = (0..WORKERS)
@@ -387,7 +389,7 @@ pub(crate) fn put_back(
     });
     let already_there = rest.already_there();
     match ended {
-        Ok(()) => rest.complete(browser, &applier, troubles)?,
+        Ok(()) => rest.complete(browser, &applier, troubles, is_to_last.then_some(base.as_path()))?,
         Err(cause) => {
             rest.leave_unfinished(&applier, meter.progress().files_done);
             return Err(cause);

@@ -8,6 +8,7 @@ use std::sync::Arc;
 use jetfrost_platform::{FileKind, Metadata, MetadataTarget, OpenDirectory, Restored};
 use jetfrost_wire::RestoreOrderId;
 
+use super::journal::partial_name;
 use super::pinned::PinnedFolders;
 use super::place::time_in_names;
 use super::{RestoreReport, Result, Rights, Target, Wish, restore_for};
@@ -47,7 +48,7 @@ fn make_own(own: &Path, within: &Path) -> io::Result<()> {
     match folders.metadata_of(own) {
         Ok(Metadata { kind: Some(FileKind::Directory), .. }) => return Ok(()),
         Ok(_) => return Err(ErrorKind::AlreadyExists.into()),
-        Err(error) if error.kind() == ErrorKind::NotFound => folders.make(own)?,
+        Err(error) if error.kind() == ErrorKind::NotFound => folders.make(own, &own.with_file_name(partial_name(0)), |_| ())?,
         Err(error) => return Err(error),
     }
     let node = folders.node(own)?;

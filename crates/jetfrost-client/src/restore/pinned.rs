@@ -10,7 +10,7 @@ use std::{fs, io};
 
 use lru::LruCache;
 
-use jetfrost_platform::{Accounts, Directory, Metadata, NewDirectory, Node, OpenDirectory, System, name_bytes};
+use jetfrost_platform::{Accounts, Directory, Metadata, NewDirectory, Node, OpenDirectory, System, name_bytes, rename_new};
 
 use crate::scan::FolderId;
 
@@ -47,9 +47,13 @@ impl Way {
         &self.path
     }
 
+    fn name(&self) -> &[u8] {
+        self.path.file_name().map(name_bytes).unwrap_or_default()
+    }
+
     /// What is there, held.
     fn node(&self) -> io::Result<Node> {
-        self.folder.node(self.path.file_name().map(name_bytes).unwrap_or_default())
+        self.folder.node(self.name())
     }
 }
 
@@ -75,12 +79,25 @@ impl PinnedFolders {
         if is_ours(&node.metadata()?) { Ok(node) } else { Err(replaced()) }
     }
 
-    /// Makes a folder that is for its owner alone.
-    pub(super) fn make(&self, path: &Path) -> io::Result<()> {
-        fs::DirBuilder::new().private().create(self.way(path)?.path())?;
-        let made = self.folder(path)?;
+    /// Makes a folder that is for its owner alone. It is made under a temporary name beside its own, and `note` learns its number in the
+    /// file system before it gets that: whoever finds it there knows who made it, also when this process was killed in between.
+    pub(super) fn make(&self, path: &Path, temporary: &Path, note: impl FnOnce(u64)) -> io::Result<()> {
+        let (temporary, way) = (self.way(temporary)?, self.way(path)?);
+        fs::DirBuilder::new().private().create(temporary.path())?;
+        let made = temporary.folder.hold_directory(temporary.name())?;
+        let found = made.metadata()?;
         let is_empty = fs::read_dir(made.path_to(b".")?)?.next().is_none();
-        if is_ours(&made.metadata()?) && is_empty { Ok(()) } else { Err(replaced()) }
+        if !is_ours(&found) || !is_empty {
+            return Err(replaced());
+        }
+        note(found.file);
+        if let Err(error) = rename_new(temporary.path(), way.path()) {
+            let _ = fs::remove_dir(temporary.path());
+            return Err(error);
+        }
+        self.check(path, &found)?;
+        self.open().put(path.into(), Arc::new(made));
+        Ok(())
     }
 
     /// A folder itself, to be given all but its content.
@@ -88,9 +105,13 @@ impl PinnedFolders {
         self.folder(folder)?.node(b".")
     }
 
-    /// The number of a folder in its file system.
-    pub(super) fn file_number(&self, folder: &Path) -> io::Result<u64> {
-        Ok(self.folder(folder)?.metadata()?.file)
+    /// Waits until all that was written to folders at a path and below it is on the disk, in whatever file systems they are.
+    pub(super) fn sync_below(&self, base: &Path) -> io::Result<()> {
+        let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let below = known.iter().filter(|(path, _)| path.starts_with(base));
+        let one_of_each: HashMap<u64, PathBuf> = below.map(|(path, found)| (found.volume, path.clone())).collect();
+        drop(known);
+        one_of_each.values().try_for_each(|path| self.folder(path)?.sync_file_system())
     }
 
     /// A folder; the one that had this path when it was first asked for, in the one that its own folder was.
@@ -177,14 +198,16 @@ mod tests {
         let root = directory.path().canonicalize().expect("there");
         let folders = PinnedFolders::default();
         for n in 0..2 * OPEN.get() {
-            folders.make(&root.join(n.to_string())).expect("made");
+            folders.make(&root.join(n.to_string()), &root.join("temporary"), |_| ()).expect("made");
         }
         assert_eq!(folders.open().len(), OPEN.get());
         let link = root.join("3/link");
         std::os::unix::fs::symlink("/etc/passwd", &link).expect("linked");
         let found = folders.made_special(&link).expect("ours").metadata().expect("there");
         assert_eq!(found.kind, Some(jetfrost_platform::FileKind::Symlink));
-        assert!(folders.make(&root.join("3")).is_err(), "it is there");
+        let again = folders.make(&root.join("3"), &root.join("temporary"), |_| ());
+        assert_eq!(again.expect_err("it is there").kind(), io::ErrorKind::AlreadyExists);
+        assert!(!root.join("temporary").exists(), "nothing stays behind");
         assert!(folders.way(Path::new("/")).is_err());
     }
 }

@@ -251,6 +251,9 @@ impl<'p> Placing<'p> {
             {
                 return Ok(Place::There(path));
             }
+            if journal.is_torn(entry, &there) {
+                return Ok(Place::Over(path));
+            }
             let is_folder_there = there.kind == Some(FileKind::Directory);
             let resolution =
                 if name.is_changed() && name.keeps_both { Resolution::KeepBoth } else { self.resolve(&path, there, entry) };

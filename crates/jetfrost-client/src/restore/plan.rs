@@ -81,8 +81,15 @@ impl Rest {
         self.already_there
     }
 
-    /// Makes the links, then dresses the folders from the inside out, so that times stay as they were.
-    pub(super) fn complete(mut self, browser: &Browser, applier: &MetadataApplier, troubles: &Troubles) -> Result<()> {
+    /// Makes the links, then dresses the folders from the inside out, so that times stay as they were. What is to last is on the disk
+    /// before it counts as done: `lasting` is the directory that it is in.
+    pub(super) fn complete(
+        mut self,
+        browser: &Browser,
+        applier: &MetadataApplier,
+        troubles: &Troubles,
+        lasting: Option<&Path>,
+    ) -> Result<()> {
         for (path, first) in &self.links {
             if let Err(error) = self.link(first, path) {
                 troubles.add(path, Trouble::System, format!("the link to {} could not be made: {error}", first.display()));
@@ -92,6 +99,9 @@ impl Rest {
         for (path, mut entry) in std::mem::take(&mut self.folders).into_iter().rev() {
             load_attributes(&source, &mut entry, &path, troubles)?;
             dress(&self.pinned, applier, &path, &entry);
+        }
+        if let Some(base) = lasting {
+            self.pinned.sync_below(base).map_err(ClientError::file("writing", base))?;
         }
         self.journal.end();
         Ok(())
@@ -204,11 +214,12 @@ impl<'p> Planner<'p> {
 
     /// Makes a folder; returns whether that went well.
     fn make(&mut self, folder: &Path, entry: Entry) -> bool {
-        if let Err(error) = self.with.pinned.make(folder) {
+        let temporary = self.temporary(folder);
+        let note = |number| self.journal.note(self.with.base, folder, number);
+        if let Err(error) = self.with.pinned.make(folder, &temporary, note) {
             self.troubles.system(folder, &error);
             return false;
         }
-        self.journal.note(self.with.base, folder);
         self.rest.folders.push((folder.into(), entry));
         true
     }
@@ -279,6 +290,7 @@ impl<'p> Planner<'p> {
                 if is_ours || self.with.placing.replaces() {
                     self.rest.folders.push((target.clone(), entry));
                 }
+                self.journal.compact(&target);
                 target
             }
             Place::Free(name) => {

@@ -134,6 +134,11 @@ impl OpenDirectory for Directory {
         Ok(self.path().join(OsStr::from_bytes(name.to_bytes())))
     }
 
+    fn sync_file_system(&self) -> io::Result<()> {
+        // One that is only held cannot be synced.
+        Ok(rustix::fs::syncfs(self.open(b".", OFlag::O_DIRECTORY)?)?)
+    }
+
     fn named<'d>(&'d self, name: &'d [u8]) -> NamedIn<'d> {
         NamedIn { directory: self, name }
     }

@@ -79,13 +79,20 @@ impl MetadataTarget for Restored<'_> {
 /// [`io::ErrorKind::AlreadyExists`]; what the system says.
 pub fn rename_new(from: &Path, to: &Path) -> io::Result<()> {
     match renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE) {
-        // The file system cannot. A second name is not made where there is one either.
-        Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOSYS) => {
-            fs::hard_link(from, to)?;
-            fs::remove_file(from)
-        }
+        Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOSYS) => rename_new_in_steps(from, to),
         other => Ok(other?),
     }
+}
+
+/// Where the file system cannot do it in one.
+fn rename_new_in_steps(from: &Path, to: &Path) -> io::Result<()> {
+    if from.symlink_metadata()?.is_dir() {
+        // A folder has one name only, and takes the place of nothing but an empty folder (POSIX.1-2017, rename).
+        return if to.symlink_metadata().is_ok() { Err(io::ErrorKind::AlreadyExists.into()) } else { fs::rename(from, to) };
+    }
+    // A second name is not made where there is one either.
+    fs::hard_link(from, to)?;
+    fs::remove_file(from)
 }
 
 /// Makes what has no content; devices and pipes are for their owner alone.
