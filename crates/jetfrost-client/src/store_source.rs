@@ -3,9 +3,9 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use jetfrost_image::ChunkName;
 use jetfrost_image::format::{PointFile, PointHead};
 use jetfrost_image::store::{Overlap, Store, StoreError};
+use jetfrost_image::{ChunkName, SegmentHash};
 use jetfrost_office::suspicion::{StillNeeded, suspicion};
 use jetfrost_wire::point::{Point, Suspicion};
 use jetfrost_wire::restore::{BeginRestore, EndRestore, Purpose, Restore};
@@ -92,6 +92,21 @@ impl StoreSource {
             Self::Service { api, of } => api.missing(&of.store, names),
             Self::Directory(directory) => Ok(directory.store.missing(names)?),
         }
+    }
+
+    /// Chunks that lay near damage, with the segment that is damaged: `most` of them.
+    pub(crate) fn near_damage(&self, most: usize) -> Result<Vec<(ChunkName, SegmentHash)>> {
+        let directory = match self {
+            Self::Service { api, of } => return api.near_damage(&of.store, most),
+            Self::Directory(directory) => directory,
+        };
+        let mut near = Vec::new();
+        for segment in directory.store.damaged_segments()? {
+            // One that cannot be read any more lies where the disk failed before.
+            let names = directory.store.near_damage(&segment).unwrap_or_default();
+            near.extend(names.into_iter().map(|name| (name, segment)).take(most - near.len()));
+        }
+        Ok(near)
     }
 
     /// The points, latest first.

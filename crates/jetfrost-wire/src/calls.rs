@@ -635,6 +635,12 @@ pub fn missing(id: impl Display) -> Call<Octets, File> {
     Call::new(Method::POST, format!("/stores/{}/chunks/missing", segment(id)))
 }
 
+/// `GET /stores/{id}/chunks/near-damage`
+#[must_use]
+pub fn near_damage(id: impl Display) -> Call<(), File> {
+    Call::new(Method::GET, format!("/stores/{}/chunks/near-damage", segment(id)))
+}
+
 /// `PUT /stores/{id}/hold`
 #[must_use]
 pub fn hold_store(id: impl Display) -> Call<NewHold, Workstation> {

@@ -2,7 +2,8 @@
 //!
 //! A request is any number of 32-byte names, [`MOST_NAMES`] at most. `chunks/missing` answers one byte a name: 1 when it
 //! is missing, else 0. `chunks/fetch` answers a frame a name, in order: status (one byte), length (u32,
-//! little-endian), sealed bytes.
+//! little-endian), sealed bytes. `chunks/near-damage` takes nothing and answers, for each segment that was set aside as damaged, its
+//! hash (32 bytes), a number (u32, little-endian) and as many names: of its chunks those that are in the store.
 
 /// Length of a chunk's name.
 pub const NAME: usize = 32;
@@ -10,6 +11,18 @@ pub const NAME: usize = 32;
 pub const MOST_NAMES: usize = 4096;
 /// Length of a frame's head.
 pub const FRAME_HEAD: usize = 5;
+
+/// Length of what the names near damage begin with, a segment's hash and their number.
+pub const DAMAGED_HEAD: usize = 36;
+
+/// What the names near the damage of a segment begin with.
+#[must_use]
+pub fn damaged_head(segment: &[u8; 32], names: u32) -> [u8; DAMAGED_HEAD] {
+    let mut head = [0; DAMAGED_HEAD];
+    head[..32].copy_from_slice(segment);
+    head[32..].copy_from_slice(&names.to_le_bytes());
+    head
+}
 
 /// What a frame says of its chunk.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

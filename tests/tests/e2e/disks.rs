@@ -27,7 +27,7 @@ use jetfrost_wire::restore::{Purpose, Restore};
 use jetfrost_wire::run::Outcome;
 use jetfrost_wire::workstation::{PointKind, Workstation as WorkstationRecord};
 
-use crate::integrity::largest_segment;
+use crate::integrity::{largest_segment, scrub};
 
 const MIB: u64 = 1 << 20;
 
@@ -305,10 +305,10 @@ fn flip(path: &Path, at: u64) {
     file.write_all_at(&[byte[0] ^ 4], at).expect("flipped");
 }
 
-fn rehearsed(station: &Workstation) -> DiskDrillReport {
+fn rehearsed(station: &Workstation, share: u8) -> DiskDrillReport {
     let browser = Browser::open(&station.home).expect("joined");
     let point = browser.point(&At::Latest, PointKind::Disk).expect("a point");
-    let how = Rehearsal { share: 100, most: 1 << 30, scratch: station.home.directory().into(), memory: None };
+    let how = Rehearsal { share, most: 1 << 30, scratch: station.home.directory().into(), memory: None };
     drill_disks(&browser, &point, &how, &Arc::new(Meter::default())).expect("rehearsed")
 }
 
@@ -318,7 +318,7 @@ fn a_drill_brings_extents_back_and_opens_partition_tables_and_file_systems() {
     // The first partition of the divided disk has a file system, too; the second has something unknown.
     tool("mkfs.ext4", &["-q", "-E", "offset=1048576", text(&survey), "20M"]);
     station.back_up_disks().expect("a point");
-    let report = rehearsed(&station);
+    let report = rehearsed(&station, 100);
     assert!(report.troubles.is_empty(), "{:?}", report.troubles);
     let of = |path: &Path| report.disks.iter().find(|disk| disk.path == path).expect("drilled");
     let (whole, divided) = (of(&accounts), of(&survey));
@@ -331,6 +331,13 @@ fn a_drill_brings_extents_back_and_opens_partition_tables_and_file_systems() {
     let id = station.home.membership().expect("joined").workstation;
     let record: WorkstationRecord = office.api.get(&format!("/workstations/{id}")).expect("a workstation");
     assert!(record.store.drilled.is_some() && record.store.drill_failed.is_none());
+    // What lay near damage is drawn, however small the share.
+    let segment = largest_segment(&office);
+    flip(&segment, fs::metadata(&segment).expect("there").len() / 2);
+    assert_eq!(scrub(&office, &station).lost_chunks, 1);
+    station.back_up_disks().expect("what was lost came anew");
+    let near = |share| rehearsed(&station, share).disks.iter().map(|disk| disk.near_damage).sum::<u64>();
+    assert!(near(1) > 3 && near(1) == near(100));
 }
 
 #[test]
@@ -344,7 +351,7 @@ fn a_drill_of_disks_says_which_file_system_does_not_open_and_what_is_damaged() {
         size.lines().find_map(|line| line.strip_prefix("Block size:")).expect("a size").trim().parse::<u64>().expect("a number");
     flip(&accounts, block * size + 20);
     station.back_up_disks().expect("a point");
-    let report = rehearsed(&station);
+    let report = rehearsed(&station, 100);
     let told: Vec<_> = report.troubles.iter().map(|trouble| (trouble.path.as_path(), trouble.explanation.as_str())).collect();
     assert!(
         matches!(told[..], [(path, why)] if path == accounts && why.contains("the ext4 file system of the disk does not open")),
@@ -353,7 +360,7 @@ fn a_drill_of_disks_says_which_file_system_does_not_open_and_what_is_damaged() {
     // The server's disk flips a bit of an extent.
     let segment = largest_segment(&office);
     flip(&segment, fs::metadata(&segment).expect("there").len() / 2);
-    let damaged = rehearsed(&station).troubles.iter().filter(|trouble| trouble.trouble == Trouble::Damaged).count();
+    let damaged = rehearsed(&station, 100).troubles.iter().filter(|trouble| trouble.trouble == Trouble::Damaged).count();
     assert_eq!(damaged, 1);
     let id = station.home.membership().expect("joined").workstation;
     let record: WorkstationRecord = office.api.get(&format!("/workstations/{id}")).expect("a workstation");

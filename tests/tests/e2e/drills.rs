@@ -15,6 +15,9 @@ use jetfrost_wire::people::Role;
 use jetfrost_wire::restore::{BeginRestore, Purpose, Restore, Scope};
 use jetfrost_wire::run::Outcome;
 use jetfrost_wire::workstation::{PointKind, Workstation as WorkstationRecord};
+use serde_json::Value;
+
+use crate::integrity::{largest_segment, noise, scrub};
 
 fn record(office: &Office, station: &Workstation) -> WorkstationRecord {
     office.api.get(&format!("/workstations/{}", station.home.membership().expect("joined").workstation)).expect("a workstation")
@@ -114,6 +117,55 @@ fn drills_draw_by_turns_what_no_drill_has_brought_back_until_everything_was_once
     assert_eq!(drills(), (Drawing::Unproven, 30, 30));
 }
 
+/// A scrub that found the rest of a segment sound has read it once; that it restores is for a drill to show, also when one had shown it before.
+#[test]
+fn what_lay_near_damage_is_drawn_first_until_it_came_back_since() {
+    let office = Office::open();
+    office.destination("shelf");
+    let station = office.workstation("knot");
+    for i in 0..30 {
+        station.write(&format!("old/{i}"), noise(&format!("old {i}"), 20_000));
+    }
+    station.back_up().expect("backed up");
+    let damaged = largest_segment(&office);
+    for i in 0..200 {
+        station.write(&format!("new/{i}"), noise(&format!("new {i}"), 1000));
+    }
+    station.back_up().expect("backed up");
+    let memory = Rehearsal::memory_in(station.home.directory());
+    let drills = |browser: &Browser, share| {
+        let point = browser.point(&At::Latest, PointKind::Files).expect("there");
+        let scratch = station.home.directory().to_path_buf();
+        let how = Rehearsal { share, most: 1 << 30, scratch, memory: Some(memory.clone()) };
+        let report = drill(browser, &point, &how, &Arc::default()).expect("rehearsed");
+        assert!(report.troubles.is_empty(), "{:?}", report.troubles);
+        (report.drawing, report.near_damage)
+    };
+    let from_service = || Browser::open(&station.home).expect("opened");
+    // All came back before anything was damaged.
+    assert_eq!(drills(&from_service(), 100), (Drawing::AtRandom, 0));
+    let mut bytes = fs::read(&damaged).expect("read");
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 1;
+    fs::write(&damaged, bytes).expect("damaged");
+    assert_eq!(scrub(&office, &station).lost_chunks, 1);
+    station.write("new/later", "written since");
+    station.back_up().expect("what was lost came anew");
+    let (drawing, near) = drills(&from_service(), 50);
+    assert_eq!((drawing, near), (Drawing::Unproven, 30), "all that there is, the one that came anew with it");
+    let _ = drills(&from_service(), 1);
+    station.write("new/latest", "not drawn yet");
+    station.back_up().expect("backed up");
+    assert_eq!(drills(&from_service(), 50), (Drawing::Unproven, 0), "once is enough");
+    // The same without the service, by the directory alone.
+    fs::remove_file(&memory).expect("removed");
+    let id = station.home.membership().expect("joined").store;
+    let directory = office.path("shelf/stores").join(id);
+    let words = ["drill", "--json", "--quiet", "--share", "100", "--store-directory", directory.to_str().expect("text")];
+    let said: Value = serde_json::from_str(&jetfrost_ends(station.home.directory(), &words, 0).out).expect("JSON");
+    assert_eq!(said["near_damage"], 30, "{said}");
+}
+
 #[test]
 fn a_drill_counts_from_whoever_may_read_the_store_and_from_nobody_else() {
     let office = Office::open();
@@ -154,7 +206,7 @@ fn another_machine_restores_and_drills_with_a_secret_and_an_account_and_that_cou
     assert_eq!(fs::read_to_string(into.join("offer.txt")).expect("there"), "an offer");
     // What lies at the same place of this machine says nothing of the other one, whatever its size and time.
     let drilled = jetfrost_ends(&home, &["drill", "--of", "knot", "--share", "100", "--json"], 0).out;
-    let drilled: serde_json::Value = serde_json::from_str(&drilled).expect("JSON");
+    let drilled: Value = serde_json::from_str(&drilled).expect("JSON");
     assert_eq!((&drilled["progress"]["files_done"], &drilled["compared_here"]), (&43.into(), &0.into()));
     assert!(record(&office, &station).store.drilled.is_some());
     let done: Vec<_> = restores(&office, &station).into_iter().map(|restore| (restore.purpose, restore.by)).collect();

@@ -41,7 +41,7 @@ fn deep_check(station: &Workstation, share: u8) -> CheckReport {
     check(&browser, &point, share, &Arc::new(Meter::default())).expect("checked")
 }
 
-fn scrub(office: &Office, station: &Workstation) -> Integrity {
+pub(crate) fn scrub(office: &Office, station: &Workstation) -> Integrity {
     let begun: Job = office.api.post(&format!("{}/scrub", station.store()), &()).expect("begun");
     let done: Job = office.api.get(&format!("/jobs/{}?wait_seconds=30", begun.id)).expect("a job");
     assert_eq!(done.state, JobState::Done, "{done:?}");

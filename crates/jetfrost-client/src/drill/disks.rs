@@ -14,6 +14,7 @@ use jetfrost_platform::{FileKind, Paths, System, path_of};
 use jetfrost_wire::restore::{BeginRestore, Purpose, Scope};
 use jetfrost_wire::run::{Phase, Progress};
 
+use super::near_damage::NearDamage;
 use super::{Rehearsal, Result};
 use crate::browse::{Browser, OpenPoint};
 use crate::content_reader::ContentReader;
@@ -53,6 +54,8 @@ pub struct DrilledDisk {
     pub extents: u64,
     /// Extents that hold anything.
     pub of: u64,
+    /// Those of the extents brought back that lay near damage in the image store.
+    pub near_damage: u64,
     /// Extents that were compared with the image file at its place, unchanged since the point.
     pub compared_here: u64,
     /// Its partition table, if it has one.
@@ -71,7 +74,8 @@ pub fn drill_disks(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter:
     let disks = browser.disks(point)?;
     let share = f64::from(how.share) / 100.0;
     let most = how.most / (disks.len() as u64).max(1);
-    let drawn: Vec<_> = disks.into_iter().map(|disk| draw(browser, disk, share, most)).collect::<Result<_>>()?;
+    let near = NearDamage::of(&browser.source)?;
+    let drawn: Vec<_> = disks.into_iter().map(|disk| draw(browser, disk, &near, share, most)).collect::<Result<_>>()?;
     let bytes: u64 = drawn.iter().map(|drawn| drawn.bytes).sum();
     if bytes == 0 {
         return Err(ClientError::NothingDrawn);
@@ -91,12 +95,13 @@ pub fn drill_disks(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter:
     Ok(DiskDrillReport { progress: meter.progress(), disks, troubles, took: started.elapsed() })
 }
 
-/// An extent that holds something: where it begins, its length, its chunk.
+/// An extent that holds something: where it begins, its length, its chunk, and whether that lay near damage.
 #[derive(Debug, Clone, Copy)]
 struct Extent {
     at: u64,
     len: u64,
     name: ChunkName,
+    near_damage: bool,
 }
 
 /// A disk, and what is drawn of it.
@@ -107,31 +112,35 @@ struct Drawn {
     bytes: u64,
 }
 
-/// Draws among the extents that hold something, each as likely as any other. The list of a large disk's extents is gone through twice, and never
-/// held.
-fn draw(browser: &Browser, disk: Disk, share: f64, most: u64) -> Result<Drawn> {
+/// Draws among the extents that hold something, each as likely as any other, but of those that lay near damage as many as half of what may be
+/// drawn has room for. The list of a large disk's extents is gone through twice, and never held.
+fn draw(browser: &Browser, disk: Disk, near: &NearDamage, share: f64, most: u64) -> Result<Drawn> {
     let Some(content) = disk.entry.content.clone() else { return Ok(Drawn { disk, extents: Vec::new(), of: 0, bytes: 0 }) };
     let each = |take: &mut dyn FnMut(Extent)| {
         let mut at = 0;
         expand_parts(&browser.source(), &content, &mut |part| {
             if let Some(name) = part.name {
-                take(Extent { at, len: part.len, name });
+                take(Extent { at, len: part.len, name, near_damage: near.has(&name) });
             }
             at += part.len;
             Ok::<_, ClientError>(())
         })
     };
-    let (mut of, mut all) = (0_u64, 0_u64);
+    let (mut of, mut all, mut all_near) = (0_u64, 0_u64, 0_u64);
     each(&mut |extent| {
         of += 1;
         all += extent.len;
+        all_near += if extent.near_damage { extent.len } else { 0 };
     })?;
-    let share = share.max(AT_LEAST as f64 / of.max(1) as f64).min(most as f64 / all.max(1) as f64);
+    let share_near = (most as f64 / 2.0 / all_near.max(1) as f64).min(1.0);
+    let rest = most as f64 - all_near as f64 * share_near;
+    let share = share.max(AT_LEAST as f64 / of.max(1) as f64).min(rest / (all - all_near).max(1) as f64);
     let seed: [u8; 32] = random_array(&crate::system_random());
     let mut extents = Vec::new();
     each(&mut |extent| {
         let number = blake3::keyed_hash(&seed, &extent.at.to_le_bytes());
         let number = u64::from_le_bytes(*number.as_bytes().first_chunk().expect("it has 32"));
+        let share = if extent.near_damage { share_near } else { share };
         if number as f64 <= share * u64::MAX as f64 {
             extents.push(extent);
         }
@@ -201,7 +210,8 @@ fn rehearse(
     }
     meter.enter(Phase::Sending);
     meter.file_done();
-    Ok(DrilledDisk { path, extents: written.len() as u64, of, compared_here, table: disk.table, file_systems })
+    let near_damage = written.iter().filter(|extent| extent.near_damage).count() as u64;
+    Ok(DrilledDisk { path, extents: written.len() as u64, of, near_damage, compared_here, table: disk.table, file_systems })
 }
 
 /// The contents of extents; none of one that is lost.

@@ -2,6 +2,7 @@
 //! compared with the point and with what is still at its place on this machine.
 
 mod disks;
+mod near_damage;
 mod proven;
 
 use std::collections::HashSet;
@@ -28,6 +29,7 @@ use crate::same_content::{is_content, number_of};
 use crate::walk_tree::{Met, go_through};
 
 pub use disks::{DiskDrillReport, DrilledDisk, drill_disks};
+use near_damage::NearDamage;
 use proven::Proven;
 
 type Result<T> = std::result::Result<T, ClientError>;
@@ -40,7 +42,8 @@ const AT_LEAST: u64 = 20;
 pub enum Drawing {
     /// At random, each as likely as any other.
     AtRandom,
-    /// Where the risk is largest: what no drill has brought back yet, half of it what changed last.
+    /// Where the risk is largest: what no drill has brought back yet, half of it what changed last; and up to a third of what lay near damage
+    /// in the image store and was not brought back since.
     Unproven,
 }
 
@@ -98,6 +101,8 @@ pub struct DrillReport {
     pub troubles: Vec<NotRestored>,
     /// How the files were drawn.
     pub drawing: Drawing,
+    /// Files that lay near damage in the image store, and came back as they were.
+    pub near_damage: u64,
     /// How long it took.
     pub took: Duration,
 }
@@ -111,10 +116,11 @@ pub fn drill(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<
     let started = Instant::now();
     // What stands in the way before anything is brought back says nothing of the point, and is not put on record.
     let can_be_drawn = drawn(browser, point, &Sample::new([0; 32], 1.0, how.most), meter)?;
+    let near = NearDamage::of(&browser.source)?;
     let mut proven = how.memory.as_ref().map(|at| Proven::read(at));
     let unproven = match &mut proven {
         Some(proven) if how.share < 100 && proven.next() == Drawing::Unproven => {
-            unproven(browser, point, how, proven, can_be_drawn.0, meter)?
+            unproven(browser, point, how, proven, &near, can_be_drawn.0, meter)?
         }
         _ => None,
     };
@@ -130,7 +136,7 @@ pub fn drill(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<
     let scope = if how.share == 100 { Scope::Everything } else { Scope::Selection };
     let begin = BeginRestore { point: point.head.sequence, scope, purpose: Purpose::Drill, target: None, order: None };
     let record = browser.source.begin_restore(&begin, meter)?;
-    let result = rehearse(browser, point, &how.scratch, &sample, meter);
+    let result = rehearse(browser, point, &how.scratch, &sample, &near, meter);
     let (came, not_on_record) = record.end(result, meter, |came| came.troubles.len() as u64)?;
     // A drill that is not on record proves nothing to anybody.
     not_on_record.map_or(Ok(()), Err)?;
@@ -139,22 +145,31 @@ pub fn drill(browser: &Browser, point: &OpenPoint, how: &Rehearsal, meter: &Arc<
         // The drill stands. What is not remembered is drawn once more.
         let _ = proven.keep(at);
     }
-    let Came { compared_here, troubles, .. } = came;
-    Ok(DrillReport { progress: meter.progress(), compared_here, troubles, drawing, took: started.elapsed() })
+    let Came { compared_here, near_damage, troubles, .. } = came;
+    Ok(DrillReport { progress: meter.progress(), compared_here, troubles, drawing, near_damage, took: started.elapsed() })
 }
 
 /// What came of a rehearsal.
 struct Came {
     /// Files that were also compared with those at their place.
     compared_here: u64,
+    /// Files that lay near damage and came back.
+    near_damage: u64,
     /// What did not come back as it was.
     troubles: Vec<NotRestored>,
-    /// The contents that did, by their numbers.
+    /// The contents that did, by their numbers, and by those that say near which damage they lay.
     contents: Vec<u64>,
 }
 
 /// Brings back what is drawn and compares it.
-fn rehearse(browser: &Browser, point: &OpenPoint, within: &Path, sample: &Sample, meter: &Arc<Meter>) -> Result<Came> {
+fn rehearse(
+    browser: &Browser,
+    point: &OpenPoint,
+    within: &Path,
+    sample: &Sample,
+    near: &NearDamage,
+    meter: &Arc<Meter>,
+) -> Result<Came> {
     let scratch = tempfile::Builder::new().prefix(".jetfrost-drill-").tempdir_in(within);
     let scratch = scratch.map_err(ClientError::file("making a directory in", within))?;
     meter.enter(Phase::Sending);
@@ -163,7 +178,16 @@ fn rehearse(browser: &Browser, point: &OpenPoint, within: &Path, sample: &Sample
     put_back(browser, point, &wish, Some(sample.clone()), meter, &troubles)?;
     meter.enter(Phase::Comparing);
     let (root, told_of) = (scratch.path(), troubles.paths());
-    let mut comparison = Comparison { browser, root, told: told_of, troubles: &troubles, compared_here: 0, contents: Vec::new() };
+    let mut comparison = Comparison {
+        browser,
+        root,
+        told: told_of,
+        near,
+        troubles: &troubles,
+        compared_here: 0,
+        near_damage: 0,
+        contents: Vec::new(),
+    };
     go_through(browser, &point.body.root, meter, |met| match met {
         Met::Entry(path, entry) if entry.kind != EntryKind::Directory && sample.takes(path, entry) => {
             comparison.compare(path, entry)
@@ -171,8 +195,8 @@ fn rehearse(browser: &Browser, point: &OpenPoint, within: &Path, sample: &Sample
         // Damaged folders were told when they were to be brought back.
         Met::Entry(..) | Met::DamagedFolder(_) => Ok(()),
     })?;
-    let Comparison { compared_here, contents, .. } = comparison;
-    Ok(Came { compared_here, troubles: told(troubles.take(), scratch.path()), contents })
+    let Comparison { compared_here, near_damage, contents, .. } = comparison;
+    Ok(Came { compared_here, near_damage, troubles: told(troubles.take(), scratch.path()), contents })
 }
 
 /// The troubles under the paths that people know. That a file kept changing while it was backed up is no fault of the restore, nor
@@ -196,56 +220,84 @@ fn sample((files, bytes): (u64, u64), how: &Rehearsal) -> Sample {
     Sample::new(seed, share.max(at_least).min(at_most), how.most)
 }
 
-/// A file that no drill has brought back.
+/// A file that no drill has brought back, or none since something near it was damaged.
+#[derive(Debug, Clone, PartialEq, Eq)]
 struct Candidate {
     content: u64,
     bytes: u64,
     modified: i64,
+    near_damage: bool,
 }
 
-/// Draws among what no drill has brought back: one half what changed last, the other at random. Where everything was brought back once, all of it
-/// counts as unproven again. None where there is nothing to be drawn.
+/// Draws among what no drill has brought back. Where everything was brought back once, all of it counts as unproven again. None where there is
+/// nothing to be drawn.
 fn unproven(
     browser: &Browser,
     point: &OpenPoint,
     how: &Rehearsal,
     proven: &mut Proven,
+    near: &NearDamage,
     files: u64,
     meter: &Meter,
 ) -> Result<Option<Sample>> {
-    let mut candidates = candidates(browser, point, how, proven, meter)?;
+    let mut candidates = candidates(browser, point, how, proven, near, meter)?;
     if candidates.is_empty() {
         proven.forget();
-        candidates = self::candidates(browser, point, how, proven, meter)?;
+        candidates = self::candidates(browser, point, how, proven, near, meter)?;
     }
     let wanted = (files * u64::from(how.share) / 100).max(AT_LEAST);
-    let wanted = usize::try_from(wanted).unwrap_or(usize::MAX).min(candidates.len());
-    candidates.sort_by_key(|candidate| std::cmp::Reverse(candidate.modified));
-    let mut rest = candidates.split_off(wanted.div_ceil(2));
     let random = crate::system_random();
-    let mut drawn = candidates;
-    while drawn.len() < wanted && !rest.is_empty() {
-        drawn.push(rest.swap_remove(crate::below(rest.len(), &random)));
-    }
+    let drawn = choose(candidates, usize::try_from(wanted).unwrap_or(usize::MAX), &mut |below| crate::below(below, &random));
     let mut bytes = 0_u64;
     let fits = |candidate: &Candidate| {
-        bytes = bytes.saturating_add(candidate.bytes);
-        bytes <= how.most
+        let fits = candidate.bytes <= how.most - bytes;
+        bytes += if fits { candidate.bytes } else { 0 };
+        fits
     };
-    let contents: HashSet<u64> = drawn.into_iter().take_while(fits).map(|candidate| candidate.content).collect();
+    let contents: HashSet<u64> = drawn.into_iter().filter(fits).map(|candidate| candidate.content).collect();
     Ok((!contents.is_empty()).then(|| Sample::These(Arc::new(contents))))
 }
 
-fn candidates(browser: &Browser, point: &OpenPoint, how: &Rehearsal, proven: &Proven, meter: &Meter) -> Result<Vec<Candidate>> {
+/// A third of what lay near damage, as far as there is so much; of the rest one half what changed last, the other at random. `random` gives
+/// a number below another.
+fn choose(candidates: Vec<Candidate>, wanted: usize, random: &mut dyn FnMut(usize) -> usize) -> Vec<Candidate> {
+    let wanted = wanted.min(candidates.len());
+    let (mut near, mut others): (Vec<_>, Vec<_>) = candidates.into_iter().partition(|candidate| candidate.near_damage);
+    let mut drawn = Vec::new();
+    let mut take = |from: &mut Vec<Candidate>, until: usize| {
+        while drawn.len() < until && !from.is_empty() {
+            drawn.push(from.swap_remove(random(from.len())));
+        }
+        drawn.len()
+    };
+    // Where there are not enough others, more of these.
+    let so_many = take(&mut near, wanted.div_ceil(3).max(wanted.saturating_sub(others.len())));
+    others.sort_by_key(|candidate| std::cmp::Reverse(candidate.modified));
+    let newest = (wanted - so_many).div_ceil(2).min(others.len());
+    let mut rest = others.split_off(newest);
+    take(&mut others, so_many + newest);
+    take(&mut rest, wanted);
+    drawn
+}
+
+fn candidates(
+    browser: &Browser,
+    point: &OpenPoint,
+    how: &Rehearsal,
+    proven: &Proven,
+    near: &NearDamage,
+    meter: &Meter,
+) -> Result<Vec<Candidate>> {
     let mut candidates = Vec::new();
     go_through(browser, &point.body.root, meter, |met| {
         if let Met::Entry(_, entry) = met
             && entry.kind == EntryKind::File
             && let Some(content) = entry.content.as_ref().filter(|content| (1..=how.most).contains(&content.len))
         {
-            let candidate = Candidate { content: number_of(content), bytes: content.len, modified: entry.mtime };
-            if !proven.contents.contains(&candidate.content) {
-                candidates.push(candidate);
+            let number = number_of(content);
+            let near_damage = near.mark(browser, content)?.is_some_and(|mark| !proven.contents.contains(&mark));
+            if near_damage || !proven.contents.contains(&number) {
+                candidates.push(Candidate { content: number, bytes: content.len, modified: entry.mtime, near_damage });
             }
         }
         Ok(())
@@ -276,8 +328,10 @@ struct Comparison<'c> {
     root: &'c Path,
     /// What did not come back, and needs no comparing.
     told: HashSet<PathBuf>,
+    near: &'c NearDamage,
     troubles: &'c Troubles,
     compared_here: u64,
+    near_damage: u64,
     contents: Vec<u64>,
 }
 
@@ -295,7 +349,11 @@ impl Comparison<'_> {
         };
         match (differs, &entry.content) {
             (Some(what), _) => self.troubles.add(shown, Trouble::Differs, what),
-            (None, Some(content)) => self.contents.push(number_of(content)),
+            (None, Some(content)) => {
+                let mark = self.near.mark(self.browser, content)?;
+                self.near_damage += u64::from(mark.is_some());
+                self.contents.extend([number_of(content)].into_iter().chain(mark));
+            }
             (None, None) => {}
         }
         Ok(())
@@ -366,6 +424,36 @@ fn same_bytes(one: &Path, other: &Path) -> io::Result<bool> {
             Ok(()) => return Ok(false),
             Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(false),
             Err(error) => return Err(error),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #[test]
+        fn as_many_are_drawn_as_there_are_and_of_what_lay_near_damage_a_third(near in 0_usize..60, others in 0_usize..60, wanted in 0_usize..90) {
+            let all: Vec<Candidate> = (0..near + others)
+                .map(|i| Candidate { content: i as u64, bytes: 1, modified: i as i64, near_damage: i < near })
+                .collect();
+            let mut seed = 7_usize;
+            let drawn = choose(all.clone(), wanted, &mut |below| {
+                seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+                (seed >> 33) % below
+            });
+            let different: HashSet<u64> = drawn.iter().map(|candidate| candidate.content).collect();
+            let expected = wanted.min(all.len());
+            prop_assert_eq!((drawn.len(), different.len()), (expected, expected));
+            let drawn_near = drawn.iter().filter(|candidate| candidate.near_damage).count();
+            prop_assert_eq!(drawn_near, near.min(expected.div_ceil(3).max(expected.saturating_sub(others))));
+            // Of the others at least half are the newest.
+            let drawn_others = expected - drawn_near;
+            let newest: HashSet<u64> = all.iter().rev().take(drawn_others.div_ceil(2).min(others)).map(|it| it.content).collect();
+            prop_assert!(newest.is_subset(&different));
         }
     }
 }

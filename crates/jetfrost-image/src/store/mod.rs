@@ -5,6 +5,7 @@ mod in_flight;
 mod index;
 mod layout;
 mod liveness;
+mod near_damage;
 mod needs;
 mod overlap;
 mod reader;

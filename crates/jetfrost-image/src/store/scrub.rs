@@ -184,21 +184,25 @@ impl Store {
         Ok(Verdict::Damaged { why, sound: self.sound_records(file)? })
     }
 
-    /// The records of a damaged segment that are sound: by its footer if that is, else one after another as far as they go.
-    fn sound_records(&self, file: &dyn StoredFile) -> Result<Vec<SegmentEntry>> {
+    /// The records of a damaged segment: by its footer if that is sound, else one after another as far as they go.
+    pub(super) fn records_of_damaged(&self, file: &dyn StoredFile) -> Result<Vec<SegmentEntry>> {
         let failed = medium("reading a segment");
         let read = |offset: u64, n: usize| {
             let mut bytes = vec![0; n];
             file.read_exact_at(&mut bytes, offset).map_err(&failed)?;
             Ok::<_, StoreError>(bytes)
         };
-        let listed = match read_footer(self.id, file.len(), read) {
-            Ok(entries) => entries,
-            Err(StoreError::Format(_)) => records_in_order(file).map_err(&failed)?,
-            Err(other) => return Err(other),
-        };
+        match read_footer(self.id, file.len(), read) {
+            Err(StoreError::Format(_)) => records_in_order(file).map_err(&failed),
+            other => other,
+        }
+    }
+
+    /// Those of them that are sound.
+    fn sound_records(&self, file: &dyn StoredFile) -> Result<Vec<SegmentEntry>> {
+        let failed = medium("reading a segment");
         let mut sound = Vec::new();
-        for entry in listed {
+        for entry in self.records_of_damaged(file)? {
             let end = u64::from(entry.offset) + RECORD_HEAD as u64 + u64::from(entry.len);
             if end <= file.len() && sound_record(file, &entry.name, entry.offset, entry.len).map_err(&failed)?.is_some() {
                 sound.push(entry);

@@ -10,14 +10,14 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::CONTENT_LENGTH;
 use actix_web::rt::task::{JoinHandle, spawn_blocking};
 use actix_web::web::{Bytes, Data, Path, Payload};
-use actix_web::{HttpRequest, HttpResponse, ResponseError, post, put};
+use actix_web::{HttpRequest, HttpResponse, ResponseError, get, post, put};
 use futures_util::{Stream, StreamExt, stream};
-use jetfrost_image::ChunkName;
 use jetfrost_image::format::MAX_SEGMENT;
 use jetfrost_image::store::{ChunkReader, Store, StoreError};
+use jetfrost_image::{ChunkName, SegmentHash};
 use jetfrost_types::{ImageStoreId, RunId, WorkstationId};
 use jetfrost_wire::Problem;
-use jetfrost_wire::chunks::{FrameStatus, MOST_NAMES, NAME};
+use jetfrost_wire::chunks::{FrameStatus, MOST_NAMES, NAME, damaged_head};
 use jetfrost_wire::diagnosis::MOST_PROBE;
 use tokio::time::{Instant, timeout, timeout_at};
 use utoipa_actix_web::service_config::ServiceConfig;
@@ -44,7 +44,7 @@ const SLOWEST: u64 = 16 << 10;
 type Names = Result<Bytes, actix_web::Error>;
 
 pub(super) fn routes(config: &mut ServiceConfig<'_>) {
-    config.service(missing).service(fetch).service(put_segment).service(put_needs).service(write_probe);
+    config.service(missing).service(fetch).service(near_damage).service(put_segment).service(put_needs).service(write_probe);
 }
 
 /// Which chunks are missing: 32-byte names in, a byte a name out (1 for missing).
@@ -68,7 +68,51 @@ async fn fetch(app: Data<App>, credential: Credential, id: Path<ImageStoreId>, b
     let (permit, store) =
         app.bulk_for_caller(credential, move |services, caller| services.backups.store_to_read(caller, &id)).await?;
     let frames = Frames { reader: ChunkReader::of(store), names: names.into(), looked_up: false, _permit: permit };
-    Ok(HttpResponse::Ok().content_type("application/octet-stream").streaming(pieces(frames)))
+    Ok(HttpResponse::Ok().content_type("application/octet-stream").streaming(pieces(frames, Frames::next_piece)))
+}
+
+/// Chunks that lay near damage and are in the store: of each segment that was set aside its hash, a number (u32) and as many 32-byte names.
+#[utoipa::path(tag = "stores", params(("id" = String, Path)), security(("bearer" = []), ("cookie" = [])),
+    responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/stores/{id}/chunks/near-damage")]
+async fn near_damage(app: Data<App>, credential: Credential, id: Path<ImageStoreId>) -> Result<HttpResponse, Trouble> {
+    let begin = move |services: &Services, caller: &Caller| {
+        let store = services.backups.store_to_read(caller, &id)?;
+        let segments = store.damaged_segments()?.into();
+        Ok::<_, ServiceError>((store, segments))
+    };
+    let (permit, (store, segments)) = app.bulk_for_caller(credential, begin).await?;
+    let near = NearDamage { store, segments, _permit: permit };
+    Ok(HttpResponse::Ok().content_type("application/octet-stream").streaming(pieces(near, NearDamage::next_piece)))
+}
+
+/// What lay near the damage of segments, one after the other.
+struct NearDamage {
+    store: Arc<Store>,
+    segments: VecDeque<SegmentHash>,
+    _permit: Permit,
+}
+
+impl NearDamage {
+    /// That of the next segment that can be read; `None` after the last.
+    fn next_piece(&mut self) -> Result<Option<Bytes>, StoreError> {
+        while let Some(segment) = self.segments.pop_front() {
+            let names = match self.store.near_damage(&segment) {
+                Ok(names) => names,
+                // It lies where the disk failed before.
+                Err(error @ StoreError::Medium { .. }) => {
+                    tracing::warn!(%error, %segment, "what was set aside cannot be read any more");
+                    continue;
+                }
+                Err(error) => return Err(error),
+            };
+            let number = u32::try_from(names.len()).expect("a segment has no more records than bytes");
+            let mut piece = damaged_head(&segment.0, number).to_vec();
+            names.iter().for_each(|name| piece.extend(name.as_bytes()));
+            return Ok(Some(piece.into()));
+        }
+        Ok(None)
+    }
 }
 
 /// The frames of chunks that were asked for.
@@ -105,14 +149,17 @@ impl Frames {
 /// Pieces of an answer, each read on a thread where that may wait for the disk, and only once the one before it was taken: whoever
 /// reads slowly, or not at all, occupies no thread. After a failure the answer is cut off, which the client notices: fewer frames
 /// than names.
-fn pieces(frames: Frames) -> impl Stream<Item = Result<Bytes, std::io::Error>> {
-    stream::try_unfold(frames, |mut frames| async {
-        let read = spawn_blocking(move || frames.next_piece().map(|piece| (piece, frames))).await;
+fn pieces<F: Send + 'static>(
+    from: F,
+    next_piece: fn(&mut F) -> Result<Option<Bytes>, StoreError>,
+) -> impl Stream<Item = Result<Bytes, std::io::Error>> {
+    stream::try_unfold(from, move |mut from| async move {
+        let read = spawn_blocking(move || next_piece(&mut from).map(|piece| (piece, from))).await;
         match read {
-            Ok(Ok((piece, frames))) => Ok(piece.map(|piece| (piece, frames))),
+            Ok(Ok((piece, from))) => Ok(piece.map(|piece| (piece, from))),
             Ok(Err(error)) => {
-                tracing::error!(%error, "reading a chunk");
-                Err(std::io::Error::other("a chunk could not be read"))
+                tracing::error!(%error, "reading from an image store");
+                Err(std::io::Error::other("the image store could not be read"))
             }
             Err(_) => Err(std::io::Error::other("the service is stopping")),
         }

@@ -84,7 +84,7 @@ fn say(report: &DrillReport, point: u64, of: u64, ui: &Ui) {
     let troubles = troubles_as_json(&report.troubles);
     let value = json!({
         "point": point, "progress": report.progress, "compared_here": report.compared_here, "troubles": troubles,
-        "drawn": report.drawing.word(), "seconds": report.took.as_secs_f64(),
+        "drawn": report.drawing.word(), "near_damage": report.near_damage, "seconds": report.took.as_secs_f64(),
     });
     ui.show(&value, |_| {
         let p = &report.progress;
@@ -98,6 +98,10 @@ fn say(report: &DrillReport, point: u64, of: u64, ui: &Ui) {
         ));
         if report.drawing == Drawing::Unproven {
             ui.line("They were drawn from what no drill had restored before, half of them the newest.");
+        }
+        if report.near_damage > 0 {
+            let lay = format!("{} of them lay near damage in the image store, and came back.", count(report.near_damage));
+            ui.line(&lay);
         }
         if report.compared_here > 0 {
             let are = if report.compared_here == 1 { "is" } else { "are" };
@@ -125,7 +129,7 @@ fn say_outcome(troubles: &[NotRestored], point: u64, ui: &Ui) {
 fn say_disks(report: &DiskDrillReport, point: u64, ui: &Ui) {
     let disk = |disk: &DrilledDisk| {
         json!({
-            "path": disk.path.display().to_string(), "extents": disk.extents, "of": disk.of, "compared_here": disk.compared_here,
+            "path": disk.path.display().to_string(), "extents": disk.extents, "of": disk.of, "near_damage": disk.near_damage, "compared_here": disk.compared_here,
             "table": disk.table.as_ref().map(|table| table.scheme.word()),
             "file_systems": disk.file_systems.iter().map(found_as_json).collect::<Vec<_>>(),
         })
@@ -148,6 +152,9 @@ fn say_disks(report: &DiskDrillReport, point: u64, ui: &Ui) {
             for found in &disk.file_systems {
                 let place = found.partition.map_or_else(|| "Disk".into(), |number| format!("Partition {number}"));
                 ui.line(&format!("  {place}: {}.", found.what.in_words()));
+            }
+            if disk.near_damage > 0 {
+                ui.line(&format!("  {} of them lay near damage in the image store, and came back.", count(disk.near_damage)));
             }
             if disk.compared_here > 0 {
                 ui.line(&format!(

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use super::expiring::{Sets, back_up_set, content_of, name_of, store_of};
 use super::*;
 use crate::crypto::{OpenError, Secret, open_chunk, wrap_key};
-use crate::format::{ArgonCost, EMPTY_SEGMENT, SEGMENT_HEAD};
+use crate::format::{ArgonCost, EMPTY_SEGMENT, SEGMENT_HEAD, SegmentScanner};
 
 fn sets() -> Sets {
     vec![(0..12).collect(), (6..18).collect(), (12..24).collect()]
@@ -261,4 +261,33 @@ fn what_was_set_aside_is_kept_as_it_was() {
     assert_eq!(aside[0].1, bytes);
     assert!(bytes.len() as u64 > EMPTY_SEGMENT);
     assert_eq!(store.used(), memory.files().values().map(|b| occupied(&memory, b.len() as u64)).sum::<u64>());
+}
+
+#[test]
+fn what_lay_near_damage_is_known_by_what_was_set_aside_even_without_its_list() {
+    for spoil_list in [false, true] {
+        let memory = whole();
+        let (path, mut bytes) = segments(&memory).remove(0);
+        let mut scanner = SegmentScanner::new(STORE);
+        scanner.push(&bytes).expect("sound");
+        let (damaged, listed) = scanner.finish().expect("whole");
+        let mut had: Vec<ChunkName> = listed.into_iter().map(|entry| entry.name).collect();
+        had.sort_unstable();
+        bytes[SEGMENT_HEAD + 50] ^= 1;
+        if spoil_list {
+            *bytes.last_mut().expect("some") ^= 1;
+        }
+        memory.overwrite(&path, bytes);
+        let store = Store::open(Arc::new(memory)).expect("opens");
+        assert!(store.damaged_segments().expect("listed").is_empty(), "nobody has looked");
+        store.scrub(&mut None, &mut |_| true).expect("scrubbed");
+        assert_eq!(store.damaged_segments().expect("listed"), [damaged]);
+        let near = store.near_damage(&damaged).expect("read");
+        assert!(near.is_sorted() && near.iter().all(|name| store.chunk(name).is_ok()));
+        assert_eq!(near, had.iter().filter(|name| store.chunk(name).is_ok()).copied().collect::<Vec<_>>());
+        assert_eq!(near.len(), had.len() - 1);
+        // What comes anew is near damage as well: whoever had it thinks that it never went.
+        back_up_set(&store, &(0..24).collect()).expect("backed up");
+        assert_eq!(store.near_damage(&damaged).expect("read"), had);
+    }
 }
