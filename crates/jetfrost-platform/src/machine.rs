@@ -11,6 +11,9 @@ pub trait Machine {
     /// Which start of the machine this is; none where that is not known.
     fn boot() -> Option<String>;
 
+    /// Waits until all that was written to any file system is on its disk.
+    fn sync_all_file_systems();
+
     /// Whether a process of this number runs.
     fn is_running(process: u32) -> bool;
 

@@ -147,7 +147,7 @@ impl Journal {
         let noted = Noted::read(&mut file);
         let was_empty = match noted.heads.first() {
             Some(first) => first.was_empty,
-            None => others_in(&itself)?.is_empty(),
+            None => others_in(&itself).is_ok_and(|others| others.is_empty()),
         };
         let head = Head { point: point.to_string(), boot: boot(), was_empty };
         let before = match noted.heads.as_slice() {
@@ -158,7 +158,9 @@ impl Journal {
         if noted.heads.last() != Some(&head) {
             // A line may have been cut off, and which point it is of is to be known whatever becomes of the rest.
             file.write_all(format!("\n{}\n", head.line()).as_bytes())?;
-            file.sync_all().and_then(|()| File::open(itself)?.sync_all())?;
+            file.sync_all()?;
+            // Who may not read the directory has the journal all the same, until the machine stops.
+            let _ = File::open(itself).and_then(|directory| directory.sync_all());
         }
         let made_before = noted.folders.into_iter().map(|(path, number)| (into.join(path), number)).collect();
         Ok(Self { folders: Arc::clone(folders), path, file: Some(file), made_before, before, was_empty })
@@ -174,13 +176,14 @@ impl Journal {
         }
     }
 
-    /// Whether an unfinished restore made this folder.
-    pub(super) fn made(&self, folder: &Path) -> bool {
+    /// Whether an unfinished restore made this folder for an entry.
+    pub(super) fn made(&self, folder: &Path, entry: &Entry) -> bool {
         let Ok(found) = self.folders.folder(folder).and_then(|held| held.metadata()) else { return false };
         let is_noted = self.made_before.get(folder) == Some(&found.file);
-        // What was noted last before the machine stopped may not have reached the disk.
-        let is_as_made = found.uid == System::own_ids().0 && found.mode & 0o7777 == CLOSED;
-        is_noted || (self.may_be_torn() && is_as_made)
+        // What was noted last before the machine stopped may not have reached the disk. Whoever else may make folders here makes none
+        // that is somebody else's.
+        let may_be_ours = [System::own_ids().0, entry.uid].contains(&found.uid);
+        is_noted || (self.may_be_torn() && may_be_ours)
     }
 
     /// Whether what is there was put there by an unfinished restore of this point: it got its name when it was whole.
@@ -275,6 +278,10 @@ mod tests {
         Journal::begin(&Arc::default(), into, point)
     }
 
+    fn folder_entry() -> Entry {
+        Entry::new(b"folder".to_vec(), EntryKind::Directory)
+    }
+
     fn number(path: &Path) -> u64 {
         System::metadata_of(path).expect("there").file
     }
@@ -297,17 +304,21 @@ mod tests {
         // Killed here.
         drop(first);
         let again = begin(into, POINT);
-        assert!(again.before == Before::Whole && again.made(&odd) && !again.made(&into.join("other")));
+        assert!(
+            again.before == Before::Whole
+                && again.made(&odd, &folder_entry())
+                && !again.made(&into.join("other"), &folder_entry())
+        );
         assert!(begin(into, POINT).file.is_none(), "two at once share no journal");
         drop(again);
         let other = begin(into, PointId([8; 16]));
-        assert!(other.before == Before::Unsure && other.made(&odd), "of another point it is still ours to open");
+        assert!(other.before == Before::Unsure && other.made(&odd, &folder_entry()), "of another point it is still ours to open");
         drop(other);
         assert_eq!(begin(into, POINT).before, Before::Unsure, "what the other point left is there still");
         assert_eq!(unfinished(into).expect("read"), Some(POINT.to_string()));
         fs::rename(&odd, into.join("other")).and_then(|()| fs::create_dir(&odd)).expect("another has its name");
         let other = begin(into, PointId([8; 16]));
-        assert!(!other.made(&odd), "somebody else made that");
+        assert!(!other.made(&odd, &folder_entry()), "somebody else made that");
         other.end();
         assert_eq!(others_in(into).expect("listed").len(), 3);
         assert_eq!(unfinished(into).expect("read"), None);
@@ -332,7 +343,7 @@ mod tests {
         fs::create_dir(&made).expect("made");
         begin(place.path(), POINT).note(place.path(), &made, number(&made));
         begin(place.path(), POINT).end_if_new();
-        assert!(begin(place.path(), POINT).made(&made), "of an unfinished one before it stays");
+        assert!(begin(place.path(), POINT).made(&made, &folder_entry()), "of an unfinished one before it stays");
     }
 
     /// Beside what was somebody's, what is like ours may be somebody's too.
@@ -348,7 +359,6 @@ mod tests {
             begin(into, POINT);
             fs::write(&torn, "").expect("written");
             fs::create_dir(&folder).expect("made");
-            Restored::Node(&PinnedFolders::default().node(&folder).expect("held")).set_mode(CLOSED).expect("set");
             let there = System::metadata_of(&torn).expect("there");
             let mut entry = Entry::new(b"torn".to_vec(), EntryKind::File);
             (entry.mtime, entry.mtime_nanos) = (there.modified.seconds, there.modified.nanos);
@@ -358,10 +368,15 @@ mod tests {
             for _ in 0..2 {
                 let journal = begin(into, POINT);
                 assert!(!journal.has_done(&entry, &there));
-                assert_eq!((journal.is_torn(&entry, &there), journal.made(&folder)), (was_empty, was_empty));
+                assert_eq!((journal.is_torn(&entry, &there), journal.made(&folder, &folder_entry())), (was_empty, was_empty));
             }
-            Restored::Node(&PinnedFolders::default().node(&folder).expect("held")).set_mode(0o755).expect("set");
-            assert!(!begin(into, POINT).made(&folder), "not as it was made");
+            if System::is_administrator() {
+                std::os::unix::fs::chown(&folder, Some(4711), None).expect("given away");
+                assert!(!begin(into, POINT).made(&folder, &folder_entry()), "somebody else's");
+                let mut theirs = folder_entry();
+                theirs.uid = 4711;
+                assert_eq!(begin(into, POINT).made(&folder, &theirs), was_empty, "it was given to them before");
+            }
         }
     }
 

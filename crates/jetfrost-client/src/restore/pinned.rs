@@ -10,7 +10,9 @@ use std::{fs, io};
 
 use lru::LruCache;
 
-use jetfrost_platform::{Accounts, Directory, Metadata, NewDirectory, Node, OpenDirectory, System, name_bytes, rename_new};
+use jetfrost_platform::{
+    Accounts, Directory, Machine, Metadata, NewDirectory, Node, OpenDirectory, System, name_bytes, rename_new,
+};
 
 use crate::scan::FolderId;
 
@@ -107,11 +109,24 @@ impl PinnedFolders {
 
     /// Waits until all that was written to folders at a path and below it is on the disk, in whatever file systems they are.
     pub(super) fn sync_below(&self, base: &Path) -> io::Result<()> {
-        let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
-        let below = known.iter().filter(|(path, _)| path.starts_with(base));
-        let one_of_each: HashMap<u64, PathBuf> = below.map(|(path, found)| (found.volume, path.clone())).collect();
-        drop(known);
-        one_of_each.values().try_for_each(|path| self.folder(path)?.sync_file_system())
+        let mut of_volumes: HashMap<u64, Vec<PathBuf>> = HashMap::new();
+        for (path, found) in self.known.lock().unwrap_or_else(PoisonError::into_inner).iter() {
+            if path.starts_with(base) {
+                of_volumes.entry(found.volume).or_default().push(path.clone());
+            }
+        }
+        of_volumes.into_values().try_for_each(|mut folders| {
+            folders.sort_unstable();
+            // One that may not be read has been given back just that; the others are in the same file system.
+            let may_be_read = |synced: &io::Result<()>| {
+                synced.as_ref().err().is_none_or(|error| error.kind() != io::ErrorKind::PermissionDenied)
+            };
+            let synced = folders.iter().map(|path| self.folder(path)?.sync_file_system()).find(may_be_read);
+            synced.unwrap_or_else(|| {
+                System::sync_all_file_systems();
+                Ok(())
+            })
+        })
     }
 
     /// A folder; the one that had this path when it was first asked for, in the one that its own folder was.
@@ -190,6 +205,18 @@ mod tests {
         }
         fs::rename(at("moved"), at("real")).expect("moved back");
         assert!(folders.way(&at("real/other")).is_ok());
+    }
+
+    #[test]
+    fn what_was_written_is_synced_also_where_a_folder_may_not_be_read() {
+        let directory = tempfile::tempdir().expect("a directory");
+        let root = directory.path().canonicalize().expect("there");
+        let folders = PinnedFolders::default();
+        folders.make(&root.join("closed"), &root.join("temporary"), |_| ()).expect("made");
+        fs::set_permissions(root.join("closed"), std::os::unix::fs::PermissionsExt::from_mode(0)).expect("set");
+        folders.sync_below(&root.join("closed")).expect("all of the machine");
+        folders.sync_below(&root).expect("by the one that may be read");
+        folders.sync_below(&root.join("nothing")).expect("nothing to do");
     }
 
     #[test]

@@ -242,7 +242,7 @@ impl<'p> Placing<'p> {
         loop {
             let path = name.path();
             let Ok(there) = self.folders.metadata_of(&path) else { return Ok(Place::Free(name)) };
-            if is_folder && there.kind == Some(FileKind::Directory) && (!name.is_changed() || journal.made(&path)) {
+            if is_folder && there.kind == Some(FileKind::Directory) && (!name.is_changed() || journal.made(&path, entry)) {
                 return Ok(Place::Merged(path));
             }
             if !is_folder

@@ -282,7 +282,7 @@ impl<'p> Planner<'p> {
         let partial = entry.flags().partial;
         let target = match self.with.placing.find(&*self.source, &self.journal, &entry, wanted, beside)? {
             Place::Merged(target) => {
-                let is_ours = self.journal.made(&target);
+                let is_ours = self.journal.made(&target, &entry);
                 if is_ours && let Err(error) = self.journal.enter_again(&target) {
                     self.troubles.system(&target, &error);
                     return Ok(());

@@ -25,6 +25,10 @@ impl Machine for System {
         procfs::sys::kernel::random::boot_id().ok().map(|id| id.trim().to_owned())
     }
 
+    fn sync_all_file_systems() {
+        rustix::fs::sync();
+    }
+
     fn is_running(process: u32) -> bool {
         Path::new(&format!("/proc/{process}")).exists()
     }
