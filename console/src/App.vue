@@ -2,6 +2,7 @@
 import { watch } from 'vue'
 import { RouterView, useRouter } from 'vue-router'
 import AppHeader from './components/AppHeader.vue'
+import PlaceList from './components/PlaceList.vue'
 import ProtectionLine from './components/ProtectionLine.vue'
 import { useSession } from './composables/useSession'
 
@@ -16,8 +17,13 @@ watch(account, (now, before) => {
 <template>
   <a class="jf-skip" href="#main">Go to the content</a>
   <AppHeader v-if="account" />
-  <main id="main" class="container-fluid jf-page px-4 py-4" tabindex="-1">
-    <RouterView />
-  </main>
-  <ProtectionLine v-if="account && account.role !== 'member'" />
+  <div :class="{ 'jf-shell': account }">
+    <nav v-if="account" class="jf-rail d-none d-lg-block" aria-label="Main"><PlaceList /></nav>
+    <div class="jf-content">
+      <main id="main" class="jf-page px-3 px-lg-4 py-4" tabindex="-1">
+        <RouterView />
+      </main>
+      <ProtectionLine v-if="account && account.role !== 'member'" />
+    </div>
+  </div>
 </template>

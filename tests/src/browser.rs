@@ -52,9 +52,15 @@ impl Browser {
         wanted.add_arg(&format!("--user-data-dir={}", profile.path().display())).expect("an argument");
         wanted.accept_insecure_certs(true).expect("a capability");
         let driver = connect(port, wanted).await;
-        let size = serde_json::json!({ "width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": false });
-        driver.cdp().send_raw("Emulation.setDeviceMetricsOverride", size).await.expect("the size is set");
-        Self { driver, chromedriver, _profile: profile }
+        let browser = Self { driver, chromedriver, _profile: profile };
+        browser.resize(1280, 800).await;
+        browser
+    }
+
+    /// Gives its window another size.
+    pub async fn resize(&self, width: u32, height: u32) {
+        let size = serde_json::json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": false });
+        self.driver.cdp().send_raw("Emulation.setDeviceMetricsOverride", size).await.expect("the size is set");
     }
 
     /// Waits until text is on the page.
@@ -165,8 +171,13 @@ impl Browser {
     async fn click(&self, path: &str) {
         let began = Instant::now();
         loop {
-            let button =
-                self.driver.query(By::XPath(path)).wait(Duration::from_secs(10), Duration::from_millis(50)).first().await;
+            let button = self
+                .driver
+                .query(By::XPath(path))
+                .wait(Duration::from_secs(10), Duration::from_millis(50))
+                .and_displayed()
+                .first()
+                .await;
             let button = button.unwrap_or_else(|e| panic!("there is no {path}: {e}"));
             let here = button.to_json().expect("an element");
             let scroll = "arguments[0].scrollIntoView({ block: 'center', behavior: 'instant' })";

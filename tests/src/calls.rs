@@ -37,5 +37,8 @@ fn rust_type(content: &Value, else_: &str) -> String {
     let Some(content) = content.as_object() else { return "()".into() };
     let Some(json) = content.get("application/json") else { return else_.into() };
     let name = json["schema"]["$ref"].as_str().expect("a named type").rsplit('/').next().expect("a name");
-    name.strip_prefix("Page_").map_or_else(|| name.to_owned(), |of| format!("Page<{of}>"))
+    match name.split_once('_') {
+        Some((list @ ("Page" | "Found"), of)) => format!("{list}<{of}>"),
+        _ => name.to_owned(),
+    }
 }

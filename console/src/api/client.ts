@@ -33,7 +33,14 @@ export async function answer<T>(call: Promise<{ data?: T }>): Promise<T> {
 
 /** Saves what a call answers with as a file of the person's. */
 export async function save(name: string, call: Promise<{ data?: Blob }>): Promise<void> {
-  const address = URL.createObjectURL(await answer(call))
+  saveBlob(name, await answer(call))
+}
+
+/** Saves a text as a file of the person's. */
+export const saveText = (name: string, type: string, text: string) => saveBlob(name, new Blob([text], { type }))
+
+function saveBlob(name: string, blob: Blob): void {
+  const address = URL.createObjectURL(blob)
   const link = document.createElement('a')
   link.href = address
   link.download = name

@@ -772,6 +772,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/office": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The office at a glance: how many workstations are in which state, what became of the backups of the last days, and how full it is. */
+        get: operations["office"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/orders/{id}/answer": {
         parameters: {
             query?: never;
@@ -1056,6 +1073,23 @@ export interface paths {
         put?: never;
         /** Commits a run's recovery point. Repeated for the same point, it returns the same answer. */
         post: operations["commit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Looks for words in the names of workstations, accounts, groups, destinations and codes, and for a text in the audit log. */
+        get: operations["search"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1626,7 +1660,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The workstations that the caller may see, by name. */
+        /** The workstations that the caller may see, and looks for. */
         get: operations["workstations"];
         put?: never;
         post?: never;
@@ -1971,8 +2005,8 @@ export interface components {
          * @description Changes what is given of an account.
          * @example {
          *       "display_name": "Tove Lund",
-         *       "role": "helpdesk",
-         *       "quota": 500000000000
+         *       "quota": 500000000000,
+         *       "role": "helpdesk"
          *     }
          */
         AccountChange: {
@@ -2001,8 +2035,8 @@ export interface components {
          * @description Removes an account.
          * @example {
          *       "workstations": {
-         *         "what": "to",
-         *         "login": "ragna"
+         *         "login": "ragna",
+         *         "what": "to"
          *       }
          *     }
          */
@@ -2132,6 +2166,7 @@ export interface components {
             says: string;
             /** @description The destination or workstation, by name; empty for the service itself. */
             subject: string;
+            workstation?: components["schemas"]["WorkstationId"] | null;
         };
         /**
          * @description A kind of trouble, the worst first.
@@ -2360,8 +2395,8 @@ export interface components {
         /**
          * @description Starts a run.
          * @example {
-         *       "kind": "files",
-         *       "client_version": "0.3.0"
+         *       "client_version": "0.3.0",
+         *       "kind": "files"
          *     }
          */
         BeginRun: {
@@ -2537,9 +2572,9 @@ export interface components {
          * @example {
          *       "items": [
          *         {
-         *           "what": "Entries",
+         *           "found": "466 of 466 are there: 433 files, 32 folders, 1 link, 0 others; 20.3 MB.",
          *           "state": "right",
-         *           "found": "466 of 466 are there: 433 files, 32 folders, 1 link, 0 others; 20.3 MB."
+         *           "what": "Entries"
          *         }
          *       ]
          *     }
@@ -2551,9 +2586,9 @@ export interface components {
         /**
          * @description Makes a machine an existing workstation.
          * @example {
-         *       "secret": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
+         *       "client_version": "0.3.0",
          *       "platform": "Debian 13",
-         *       "client_version": "0.3.0"
+         *       "secret": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
          *     }
          */
         Claim: {
@@ -2608,19 +2643,19 @@ export interface components {
         /**
          * @description Commits the point of a run.
          * @example {
+         *       "exceptions": {
+         *         "changed_while_read": 1,
+         *         "disappeared": 0,
+         *         "unreadable": 0
+         *       },
          *       "point": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
          *       "progress": {
-         *         "phase": "sending",
-         *         "files_done": 1200,
-         *         "files_total": 4100,
          *         "bytes_done": 5300000000,
          *         "bytes_total": 9000000000,
+         *         "files_done": 1200,
+         *         "files_total": 4100,
+         *         "phase": "sending",
          *         "sent": 1700000000
-         *       },
-         *       "exceptions": {
-         *         "unreadable": 0,
-         *         "changed_while_read": 1,
-         *         "disappeared": 0
          *       }
          *     }
          */
@@ -2667,6 +2702,39 @@ export interface components {
              * @description Its number.
              */
             sequence: number;
+        };
+        /** @description What became of the backups of a day. */
+        DayOfBackups: {
+            /**
+             * Format: int64
+             * @description Runs that ended complete.
+             */
+            complete: number;
+            /**
+             * Format: date
+             * @description The day, where the service is.
+             */
+            day: string;
+            /**
+             * Format: int64
+             * @description Runs that failed, or of which nothing was heard any more.
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Runs that a person stopped.
+             */
+            stopped: number;
+            /**
+             * Format: int64
+             * @description Runs that were due and waited for something until then.
+             */
+            waited: number;
+            /**
+             * Format: int64
+             * @description Runs that ended complete, but for some files.
+             */
+            with_exceptions: number;
         };
         /** @description What is in the way of a backup that is due. */
         Delay: {
@@ -2844,15 +2912,15 @@ export interface components {
         /**
          * @description A diagnosis. It ends with the first step that fails: that one explains the rest.
          * @example {
-         *       "well": true,
          *       "steps": [
          *         {
-         *           "step": "name",
+         *           "ms": 2,
          *           "result": "passed",
          *           "says": "quay.office.example resolves to 10.0.1.5.",
-         *           "ms": 2
+         *           "step": "name"
          *         }
-         *       ]
+         *       ],
+         *       "well": true
          *     }
          */
         Diagnosis: {
@@ -2909,10 +2977,10 @@ export interface components {
          * @description The settings of the announcement.
          * @example {
          *       "announce": true,
-         *       "name": "Backups of the office",
          *       "interfaces": [
          *         "eth0"
-         *       ]
+         *       ],
+         *       "name": "Backups of the office"
          *     }
          */
         DiscoverySettings: {
@@ -2980,15 +3048,15 @@ export interface components {
         /**
          * @description Ends a restore.
          * @example {
+         *       "exceptions": 0,
          *       "progress": {
-         *         "phase": "sending",
-         *         "files_done": 1200,
-         *         "files_total": 4100,
          *         "bytes_done": 5300000000,
          *         "bytes_total": 9000000000,
+         *         "files_done": 1200,
+         *         "files_total": 4100,
+         *         "phase": "sending",
          *         "sent": 1700000000
-         *       },
-         *       "exceptions": 0
+         *       }
          *     }
          */
         EndRestore: {
@@ -3013,14 +3081,14 @@ export interface components {
         /**
          * @description Turns a machine into a workstation.
          * @example {
-         *       "secret": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
+         *       "client_version": "0.3.0",
          *       "name": "whimbrel",
          *       "platform": "Debian 13",
-         *       "client_version": "0.3.0",
-         *       "store": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
+         *       "secret": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
          *       "slots": [
          *         "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
-         *       ]
+         *       ],
+         *       "store": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
          *     }
          */
         Enrol: {
@@ -3254,19 +3322,94 @@ export interface components {
          * @enum {string}
          */
         Fitness: "fit" | "with_care" | "unfit";
+        /** @description One page of a list that was searched and sorted. */
+        Found_Workstation: {
+            /**
+             * Format: int64
+             * @description Entries on the pages before.
+             */
+            before: number;
+            /** @description The entries. */
+            items: {
+                /** @description Id of its account. */
+                account: components["schemas"]["AccountId"];
+                agent?: components["schemas"]["AgentState"] | null;
+                asked?: components["schemas"]["AskedBackup"] | null;
+                /** @description Its client's version. */
+                client_version: string;
+                /**
+                 * Format: int64
+                 * @description Bytes of its disks, if known.
+                 */
+                disk_bytes?: number | null;
+                /**
+                 * Format: date-time
+                 * @description When it was enrolled.
+                 */
+                enrolled: string;
+                /**
+                 * Format: int64
+                 * @description How many runs failed since the last complete one.
+                 */
+                failures: number;
+                /** @description The workstation. */
+                id: components["schemas"]["WorkstationId"];
+                /**
+                 * Format: date-time
+                 * @description When it was last seen.
+                 */
+                last_seen?: string | null;
+                latest_point?: components["schemas"]["Point"] | null;
+                latest_run?: components["schemas"]["Run"] | null;
+                /** @description Login name of that account. */
+                login: string;
+                /** @description Its name. */
+                name: string;
+                paused?: components["schemas"]["OfficePause"] | null;
+                /** @description The person's name. */
+                person: string;
+                /** @description Its operating system. */
+                platform: string;
+                /**
+                 * Format: int32
+                 * @description At which place of the queue its backup waits, from 1; absent if it does not.
+                 */
+                queued_at?: number | null;
+                /**
+                 * Format: date-time
+                 * @description Since when it is retired or unclaimed.
+                 */
+                resting_since?: string | null;
+                /** @description When it is backed up, and who set that. */
+                schedule: components["schemas"]["AppliedSchedule"];
+                /** @description Its state. */
+                state: components["schemas"]["WorkstationState"];
+                /** @description Its image store. */
+                store: components["schemas"]["StoreSummary"];
+            }[];
+            /** @description Pass as `after` for the next page; absent on the last. */
+            next?: string | null;
+            /** @description Pass as `after` for the page before; empty for the first, and absent on it. */
+            previous?: string | null;
+            /**
+             * Format: int64
+             * @description Entries on all pages.
+             */
+            total: number;
+        };
         /**
          * @description Ends a failed or cancelled run or restore.
          * @example {
-         *       "stopped": true,
-         *       "reason": "stopped by the person at the workstation",
          *       "progress": {
-         *         "phase": "sending",
-         *         "files_done": 1200,
-         *         "files_total": 4100,
          *         "bytes_done": 5300000000,
          *         "bytes_total": 9000000000,
+         *         "files_done": 1200,
+         *         "files_total": 4100,
+         *         "phase": "sending",
          *         "sent": 1700000000
-         *       }
+         *       },
+         *       "reason": "stopped by the person at the workstation",
+         *       "stopped": true
          *     }
          */
         GiveUp: {
@@ -3355,6 +3498,22 @@ export interface components {
          * @enum {string}
          */
         HandOutForm: "html" | "pdf";
+        /** @description Something that was found. */
+        Hit: {
+            /** @description What tells it from its like. */
+            detail: string;
+            /** @description Its id; of an entry of the audit log its number. */
+            id: string;
+            /** @description What it is. */
+            kind: components["schemas"]["HitKind"];
+            /** @description Its name. */
+            name: string;
+        };
+        /**
+         * @description What something is that was found.
+         * @enum {string}
+         */
+        HitKind: "workstation" | "account" | "group" | "destination" | "code" | "audit_entry";
         /** @description A hold, which keeps a point or a store from expiring or being removed. */
         Hold: {
             /** @description Who placed it. */
@@ -3364,6 +3523,16 @@ export interface components {
         };
         /** @description An image store, as its directory is called: the 32 hexadecimal digits of the id in its format. */
         ImageStoreId: string;
+        /** @description How many workstations are in a state. */
+        InState: {
+            /** @description The state. */
+            state: components["schemas"]["WorkstationState"];
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            workstations: number;
+        };
         /** @description What is known of the integrity of an image store. */
         Integrity: {
             /** @description The points that need any of them. */
@@ -3476,6 +3645,18 @@ export interface components {
              */
             at?: string | null;
             found?: components["schemas"]["Diagnosis"] | null;
+        };
+        /** @description A workstation, and since when nothing shows that it can be restored. */
+        LeastProven: {
+            /**
+             * Format: date-time
+             * @description When a drill last succeeded; absent if none ever did.
+             */
+            drilled?: string | null;
+            /** @description Its name. */
+            name: string;
+            /** @description The workstation. */
+            workstation: components["schemas"]["WorkstationId"];
         };
         /** @description Advice on a limit. */
         LimitAdvice: {
@@ -3671,12 +3852,12 @@ export interface components {
         /**
          * @description Makes an account.
          * @example {
-         *       "login": "tove",
          *       "display_name": "Tove Lund",
-         *       "role": "member",
          *       "groups": [
          *         "survey"
-         *       ]
+         *       ],
+         *       "login": "tove",
+         *       "role": "member"
          *     }
          */
         NewAccount: {
@@ -3717,11 +3898,11 @@ export interface components {
         /**
          * @description Adds a destination.
          * @example {
-         *       "name": "Attic shelf",
          *       "directory": "/backup/attic",
          *       "grants": {
          *         "everybody": true
-         *       }
+         *       },
+         *       "name": "Attic shelf"
          *     }
          */
         NewDestination: {
@@ -3762,13 +3943,13 @@ export interface components {
         /**
          * @description Asks for an enrolment code.
          * @example {
-         *       "login": "tove",
-         *       "machine": "whimbrel",
          *       "hours": 72,
          *       "limit": {
-         *         "what": "bytes",
-         *         "bytes": 300000000000
-         *       }
+         *         "bytes": 300000000000,
+         *         "what": "bytes"
+         *       },
+         *       "login": "tove",
+         *       "machine": "whimbrel"
          *     }
          */
         NewEnrolmentCode: {
@@ -3796,8 +3977,8 @@ export interface components {
         /**
          * @description Sets the office key.
          * @example {
-         *       "public_key": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=",
-         *       "ask_workstations": true
+         *       "ask_workstations": true,
+         *       "public_key": "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
          *     }
          */
         NewEscrow: {
@@ -3809,8 +3990,8 @@ export interface components {
         /**
          * @description Makes a group.
          * @example {
-         *       "name": "survey",
-         *       "default_limit": 300000000000
+         *       "default_limit": 300000000000,
+         *       "name": "survey"
          *     }
          */
         NewGroup: {
@@ -3903,10 +4084,10 @@ export interface components {
         /**
          * @description Makes a token for a program.
          * @example {
-         *       "label": "monitoring",
-         *       "scope": "see",
          *       "days": 90,
-         *       "password": "a password of the account"
+         *       "label": "monitoring",
+         *       "password": "a password of the account",
+         *       "scope": "see"
          *     }
          */
         NewToken: {
@@ -3922,6 +4103,27 @@ export interface components {
             /** @description Its role. */
             scope?: components["schemas"]["TokenScope"];
         };
+        /** @description How the office stands now. */
+        Office: {
+            /** @description What became of the backups of the last 14 days, today last. */
+            days: components["schemas"]["DayOfBackups"][];
+            /** @description All destinations; none for a member. */
+            destinations: components["schemas"]["Destination"][];
+            least_proven?: components["schemas"]["LeastProven"] | null;
+            /**
+             * Format: date-time
+             * @description The time by the service's clock.
+             */
+            now: string;
+            /**
+             * Format: int64
+             * @description Bytes that the latest points of all of them hold.
+             */
+            protected_bytes: number;
+            protection?: components["schemas"]["Protection"] | null;
+            /** @description How many workstations that the caller may see are in each state. */
+            states: components["schemas"]["InState"][];
+        };
         /** @description A pause that an administrator set for a workstation. */
         OfficePause: {
             /** @description Who set it. */
@@ -3935,9 +4137,9 @@ export interface components {
         /**
          * @description Settings of the office.
          * @example {
-         *       "units": "decimal",
+         *       "own_machines": false,
          *       "runs_at_once": 8,
-         *       "own_machines": false
+         *       "units": "decimal"
          *     }
          */
         OfficeSettings: {
@@ -3983,8 +4185,8 @@ export interface components {
         /**
          * @description Changes the caller's own password.
          * @example {
-         *       "old": "a password of the account",
-         *       "new": "a new password"
+         *       "new": "a new password",
+         *       "old": "a password of the account"
          *     }
          */
         OwnPassword: {
@@ -4595,69 +4797,6 @@ export interface components {
             /** @description Pass as `after` for the next page; absent on the last. */
             next?: string | null;
         };
-        /** @description One page of a list. */
-        Page_Workstation: {
-            /** @description The entries. */
-            items: {
-                /** @description Id of its account. */
-                account: components["schemas"]["AccountId"];
-                agent?: components["schemas"]["AgentState"] | null;
-                asked?: components["schemas"]["AskedBackup"] | null;
-                /** @description Its client's version. */
-                client_version: string;
-                /**
-                 * Format: int64
-                 * @description Bytes of its disks, if known.
-                 */
-                disk_bytes?: number | null;
-                /**
-                 * Format: date-time
-                 * @description When it was enrolled.
-                 */
-                enrolled: string;
-                /**
-                 * Format: int64
-                 * @description How many runs failed since the last complete one.
-                 */
-                failures: number;
-                /** @description The workstation. */
-                id: components["schemas"]["WorkstationId"];
-                /**
-                 * Format: date-time
-                 * @description When it was last seen.
-                 */
-                last_seen?: string | null;
-                latest_point?: components["schemas"]["Point"] | null;
-                latest_run?: components["schemas"]["Run"] | null;
-                /** @description Login name of that account. */
-                login: string;
-                /** @description Its name. */
-                name: string;
-                paused?: components["schemas"]["OfficePause"] | null;
-                /** @description The person's name. */
-                person: string;
-                /** @description Its operating system. */
-                platform: string;
-                /**
-                 * Format: int32
-                 * @description At which place of the queue its backup waits, from 1; absent if it does not.
-                 */
-                queued_at?: number | null;
-                /**
-                 * Format: date-time
-                 * @description Since when it is retired or unclaimed.
-                 */
-                resting_since?: string | null;
-                /** @description When it is backed up, and who set that. */
-                schedule: components["schemas"]["AppliedSchedule"];
-                /** @description Its state. */
-                state: components["schemas"]["WorkstationState"];
-                /** @description Its image store. */
-                store: components["schemas"]["StoreSummary"];
-            }[];
-            /** @description Pass as `after` for the next page; absent on the last. */
-            next?: string | null;
-        };
         /** @description The effects of setting a password. */
         PasswordSet: {
             /**
@@ -4796,11 +4935,11 @@ export interface components {
         /**
          * @description The progress of a run or a restore.
          * @example {
-         *       "phase": "sending",
-         *       "files_done": 1200,
-         *       "files_total": 4100,
          *       "bytes_done": 5300000000,
          *       "bytes_total": 9000000000,
+         *       "files_done": 1200,
+         *       "files_total": 4100,
+         *       "phase": "sending",
          *       "sent": 1700000000
          *     }
          */
@@ -4905,8 +5044,8 @@ export interface components {
         /**
          * @description Removes something without its waiting time. Requires password and second factor again.
          * @example {
-         *       "password": "a password of the account",
-         *       "code": "287082"
+         *       "code": "287082",
+         *       "password": "a password of the account"
          *     }
          */
         RemoveNow: {
@@ -5030,6 +5169,8 @@ export interface components {
              * @description All points of the last so many hours.
              */
             hours?: number;
+            /** @enum {string} */
+            kind: "thinned";
             /**
              * Format: int32
              * @description The last point of each month, for so many months.
@@ -5045,8 +5186,6 @@ export interface components {
              * @description The last point of each year, for so many years.
              */
             years?: number;
-            /** @enum {string} */
-            kind: "thinned";
         };
         /**
          * Format: int32
@@ -5296,15 +5435,15 @@ export interface components {
          * @description What somebody set of a schedule, for a workstation, a group or a destination. What is absent is left to the next: workstations
          *     go by their account's groups, those by the destination, and that by what is usual.
          * @example {
-         *       "rhythm_seconds": 7200,
          *       "hours": "06:00-22:00",
          *       "on_battery": false,
          *       "on_metered": false,
          *       "rate": {
-         *         "kind": "limited",
          *         "bytes_per_second": 5000000,
-         *         "hours": "08:00-18:00"
-         *       }
+         *         "hours": "08:00-18:00",
+         *         "kind": "limited"
+         *       },
+         *       "rhythm_seconds": 7200
          *     }
          */
         ScheduleSettings: {
@@ -5326,6 +5465,13 @@ export interface components {
          * @enum {string}
          */
         Scope: "everything" | "selection";
+        /** @description What was found. */
+        SearchResult: {
+            /** @description Some of each kind, the kinds one after the other. */
+            hits: components["schemas"]["Hit"][];
+            /** @description Kinds of which there are more. */
+            more: components["schemas"]["HitKind"][];
+        };
         /** @description A secret for an authenticator (RFC 6238: SHA-1, six digits, 30 seconds). It takes effect once a code is confirmed. */
         SecondFactorOffer: {
             /** @description The secret as an `otpauth` URI. */
@@ -5419,18 +5565,18 @@ export interface components {
         /**
          * @description Sets where mail goes.
          * @example {
+         *       "password": "of the mail server",
          *       "settings": {
-         *         "server": "mail.office.example",
-         *         "port": 465,
-         *         "security": "tls",
          *         "login": "backups",
-         *         "sender": "backups@office.example",
+         *         "port": 465,
          *         "recipients": [
          *           "ingrid@office.example"
          *         ],
+         *         "security": "tls",
+         *         "sender": "backups@office.example",
+         *         "server": "mail.office.example",
          *         "summary_hour": 7
-         *       },
-         *       "password": "of the mail server"
+         *       }
          *     }
          */
         SetMail: {
@@ -5449,10 +5595,10 @@ export interface components {
         /**
          * @description Signs in.
          * @example {
-         *       "login": "ingrid",
-         *       "password": "a password of the account",
          *       "carry": "token",
-         *       "label": "a script"
+         *       "label": "a script",
+         *       "login": "ingrid",
+         *       "password": "a password of the account"
          *     }
          */
         SignIn: {
@@ -5892,8 +6038,26 @@ export interface components {
                 "application/problem+json": components["schemas"]["Problem"];
             };
         };
-        /** @description No credential, or one that is not valid any more. */
-        NotSignedIn: {
+        /** @description Somebody else changed it since the version in If-Match was read. */
+        ChangedMeanwhile: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The state of things does not allow this now. */
+        Conflict: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The values do not make sense, alone or together. */
+        Invalid: {
             headers: {
                 [name: string]: unknown;
             };
@@ -5919,17 +6083,8 @@ export interface components {
                 "application/problem+json": components["schemas"]["Problem"];
             };
         };
-        /** @description The state of things does not allow this now. */
-        Conflict: {
-            headers: {
-                [name: string]: unknown;
-            };
-            content: {
-                "application/problem+json": components["schemas"]["Problem"];
-            };
-        };
-        /** @description Somebody else changed it since the version in If-Match was read. */
-        ChangedMeanwhile: {
+        /** @description No credential, or one that is not valid any more. */
+        NotSignedIn: {
             headers: {
                 [name: string]: unknown;
             };
@@ -5946,26 +6101,17 @@ export interface components {
                 "application/problem+json": components["schemas"]["Problem"];
             };
         };
-        /** @description The body is of a media type that the call does not take. */
-        UnsupportedMediaType: {
-            headers: {
-                [name: string]: unknown;
-            };
-            content: {
-                "application/problem+json": components["schemas"]["Problem"];
-            };
-        };
-        /** @description The values do not make sense, alone or together. */
-        Invalid: {
-            headers: {
-                [name: string]: unknown;
-            };
-            content: {
-                "application/problem+json": components["schemas"]["Problem"];
-            };
-        };
         /** @description Too many attempts, or too much at once: Retry-After says how long to wait. */
         TooMuch: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The body is of a media type that the call does not take. */
+        UnsupportedMediaType: {
             headers: {
                 [name: string]: unknown;
             };
@@ -6654,8 +6800,8 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/csv": string;
                     "application/x-ndjson": string;
+                    "text/csv": string;
                 };
             };
             400: components["responses"]["BadRequest"];
@@ -8183,8 +8329,8 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/html": string;
                     "application/pdf": string;
+                    "text/html": string;
                 };
             };
             400: components["responses"]["BadRequest"];
@@ -8549,6 +8695,39 @@ export interface operations {
             413: components["responses"]["TooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    office: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Office"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
             429: components["responses"]["TooMuch"];
             /** @description A problem: the kind says which, and the next step what to do. */
             default: {
@@ -9288,6 +9467,42 @@ export interface operations {
             413: components["responses"]["TooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["Invalid"];
+            429: components["responses"]["TooMuch"];
+            /** @description A problem: the kind says which, and the next step what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    search: {
+        parameters: {
+            query?: {
+                /** @description Words that are all to be found in the same entry. */
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchResult"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["NotSignedIn"];
+            403: components["responses"]["NotAllowed"];
             429: components["responses"]["TooMuch"];
             /** @description A problem: the kind says which, and the next step what to do. */
             default: {
@@ -11060,7 +11275,19 @@ export interface operations {
     workstations: {
         parameters: {
             query?: {
-                /** @description `next` of the previous page. */
+                /** @description Words that are all to be found in its name, person, login, groups, destination, operating system, client version or state. */
+                text?: string;
+                /** @description Only those in this state. */
+                state?: components["schemas"]["WorkstationState"];
+                /** @description Only those whose image store is on the destination with this id. */
+                destination?: components["schemas"]["DestinationId"];
+                /** @description Only those of accounts in the group with this id. */
+                group?: components["schemas"]["GroupId"];
+                /** @description What they are sorted by; by name if absent. */
+                sort?: "name" | "person" | "state" | "latest_point" | "next_backup" | "drilled" | "size" | "used" | "destination" | "last_seen" | "client_version";
+                /** @description Whether the order is reversed. */
+                descending?: boolean;
+                /** @description `next` or `previous` of another page. */
                 after?: string;
                 /** @description Entries per page, 1 to 500; 100 by default. */
                 most?: number;
@@ -11077,7 +11304,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Workstation"];
+                    "application/json": components["schemas"]["Found_Workstation"];
                 };
             };
             400: components["responses"]["BadRequest"];

@@ -1,5 +1,5 @@
 /** The API's types, made from its OpenAPI document (`npm run types`). */
-import type { components } from './schema'
+import type { components, paths } from './schema'
 
 type Schemas = components['schemas']
 export type NewLimit = Schemas['NewEnrolmentCode']['limit']
@@ -22,6 +22,7 @@ export type SetBy = Schemas['SetBy']
 export type Wait = Schemas['Wait']
 export type Adopted = Schemas['Adopted']
 export type AtLimit = Schemas['AtLimit']
+export type Alert = Schemas['Alert']
 export type Alerts = Schemas['Alerts']
 export type AuditHeads = Schemas['AuditHeads']
 export type AuditCheck = Schemas['AuditCheck']
@@ -49,10 +50,16 @@ export type MailSettings = Schemas['MailSettings']
 export type MailState = Schemas['MailState']
 export type Grants = Schemas['Grants']
 export type LimitAdvice = Schemas['LimitAdvice']
+export type DayOfBackups = Schemas['DayOfBackups']
+export type Hit = Schemas['Hit']
+export type HitKind = Schemas['HitKind']
+export type Office = Schemas['Office']
+export type ReportedRestore = Schemas['ReportedRestore']
+export type SearchResult = Schemas['SearchResult']
+export type WorkstationOrder = NonNullable<NonNullable<paths['/api/v1/workstations']['get']['parameters']['query']>['sort']>
 export type OfficeSettings = Schemas['OfficeSettings']
 export type Order = Schemas['Order']
 export type Outcome = Schemas['Outcome']
-export type Overview = Schemas['Overview']
 export type PasswordSet = Schemas['PasswordSet']
 export type Changes = Schemas['Changes']
 export type Point = Schemas['Point']

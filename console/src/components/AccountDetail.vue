@@ -113,7 +113,7 @@ onMounted(ties.reload)
       <template v-if="stations.length">Workstations: {{ stations.map((w) => `${w.name} (${many(w.points, 'point')}${w.bytes == null ? '' : `, ${size(w.bytes)}`})`).join(', ') }}.</template>
       <template v-if="account.disabled">Disabled since {{ moment(account.disabled) }}.</template>
     </p>
-    <form class="d-flex gap-2 align-items-end mb-2" @submit.prevent="setting.submit">
+    <form class="d-flex flex-wrap gap-2 align-items-end mb-2" @submit.prevent="setting.submit">
       <RuledInput id="new-password" v-model="password" label="A new password of the account" rule="password" type="password" required autocomplete="new-password" />
       <BButton type="submit" variant="outline-secondary" :disabled="setting.busy.value">Set the password</BButton>
       <span class="jf-quiet small">All sessions with the old password end. Workstations are not affected.</span>

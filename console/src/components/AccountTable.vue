@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { BButton } from 'bootstrap-vue-next'
-import { ref } from 'vue'
 import type { Account } from '../api/types'
+import { useAddress } from '../composables/useAddress'
 import { size, words } from '../logic/format'
 import AccountDetail from './AccountDetail.vue'
 import StateWord from './StateWord.vue'
@@ -9,7 +9,8 @@ import StateWord from './StateWord.vue'
 /** All accounts; one of them can be opened to be changed. */
 defineProps<{ accounts: Account[]; groups: string[]; mayChange: boolean; own?: string }>()
 const emit = defineEmits<{ changed: [] }>()
-const open = ref<string>()
+const { shown, show } = useAddress(['account'] as const)
+const isOpen = (account: Account) => shown.value.account === account.login
 
 function signIn(a: Account): string {
   if (!a.can_sign_in) return 'no password'
@@ -47,12 +48,12 @@ function signIn(a: Account): string {
             <td class="jf-number">{{ a.workstations }}</td>
             <td class="jf-number">{{ a.quota == null ? 'no limit' : size(a.quota) }}</td>
             <td v-if="mayChange" class="text-end">
-              <BButton size="sm" variant="outline-secondary" :aria-expanded="open === a.id" :aria-label="`${open === a.id ? 'Close' : 'Open'} ${a.login}`" @click="open = open === a.id ? undefined : a.id">
-                {{ open === a.id ? 'Close' : 'Open' }}
+              <BButton size="sm" variant="outline-secondary" :aria-expanded="isOpen(a)" :aria-label="`${isOpen(a) ? 'Close' : 'Open'} ${a.login}`" @click="show({ account: isOpen(a) ? '' : a.login })">
+                {{ isOpen(a) ? 'Close' : 'Open' }}
               </BButton>
             </td>
           </tr>
-          <tr v-if="open === a.id">
+          <tr v-if="isOpen(a) && mayChange">
             <td colspan="10"><AccountDetail :account="a" :accounts="accounts" :groups="groups" :is-own="a.id === own" @changed="emit('changed')" /></td>
           </tr>
         </template>

@@ -27,7 +27,7 @@ const adopting = useForm(async () => {
     <h2 id="adopt">Adopt a destination of another installation</h2>
     <p class="jf-quiet">Takes over a destination from its disk alone. Its people and machines come back as records; each machine claims its backups with an enrolment code and its image passphrase.</p>
     <ProblemAlert :problem="looking.problem.value ?? adopting.problem.value" />
-    <div class="d-flex gap-2 align-items-end">
+    <div class="d-flex flex-wrap gap-2 align-items-end">
       <RuledInput id="adopt-directory" v-model="directory" label="Directory on this server" rule="directory" column="flex-grow-1" required @update:model-value="found = undefined" />
       <BButton type="submit" variant="outline-secondary" :disabled="looking.busy.value">Look at it</BButton>
     </div>

@@ -1,12 +1,15 @@
 <script setup lang="ts">
 import { onMounted } from 'vue'
+import { RouterLink } from 'vue-router'
 import { answer, api } from '../api/client'
 import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
+import { placeOf } from '../logic/alerts'
 import { many } from '../logic/format'
 import ProblemAlert from './ProblemAlert.vue'
 
-/** What needs somebody's attention, the worst first. It is not there while nothing does. */
+/** What needs somebody's attention, the worst first. While nothing does it is not there, unless it is to say so. */
+defineProps<{ sayIfNone?: boolean }>()
 const { data, problem, reload } = useLoad(() => answer(api.GET('/api/v1/alerts')))
 useEvents((event) => void (event.what === 'office' && reload()), reload)
 onMounted(reload)
@@ -18,8 +21,10 @@ onMounted(reload)
     <h2 id="attention">{{ many(data.alerts.length, 'thing') }} {{ data.alerts.length === 1 ? 'needs' : 'need' }} attention</h2>
     <ul class="mb-0">
       <li v-for="one in data.alerts" :key="`${one.kind} ${one.subject}`">
-        <strong>{{ one.says }}</strong> <span class="jf-quiet">Next: {{ one.next }}</span>
+        <strong>{{ one.says }}</strong> <RouterLink :to="placeOf(one).to">{{ placeOf(one).text }}</RouterLink>
+        <span class="jf-quiet d-block">{{ one.next }}</span>
       </li>
     </ul>
   </section>
+  <p v-else-if="sayIfNone && data" class="jf-panel">Nothing needs attention.</p>
 </template>

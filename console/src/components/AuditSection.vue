@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { BButton, BFormCheckbox, BFormGroup, BFormInput } from 'bootstrap-vue-next'
-import { computed, onMounted, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { answer, api } from '../api/client'
 import type { AuditCheck } from '../api/types'
+import { useAddress } from '../composables/useAddress'
 import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
 import { saidOfCheck, saidOfHeads } from '../logic/audit'
@@ -10,26 +11,28 @@ import { count, moment } from '../logic/format'
 import ProblemAlert from './ProblemAlert.vue'
 
 /** What was done and refused, by whom, when and from where. */
+const { shown, show } = useAddress(['text', 'who', 'refused', 'after'] as const)
 const text = ref('')
 const who = ref('')
 const refused = ref(false)
-const older = ref<string>()
 const found = ref<AuditCheck>()
-const filters = computed(() => ({ text: text.value || undefined, who: who.value || undefined, refused: refused.value || undefined }))
+const filters = computed(() => ({ text: shown.value.text || undefined, who: shown.value.who || undefined, refused: shown.value.refused ? true : undefined }))
 const query = computed(() => new URLSearchParams(Object.entries(filters.value).flatMap(([name, value]) => (value === undefined ? [] : [[name, String(value)]]))).toString())
-const { data, problem, reload } = useLoad(() => answer(api.GET('/api/v1/audit', { params: { query: { most: 50, ...filters.value, after: older.value } } })))
+const { data, problem, reload } = useLoad(() => answer(api.GET('/api/v1/audit', { params: { query: { most: 50, ...filters.value, after: shown.value.after || undefined } } })))
 const checking = useForm(async () => {
   found.value = await answer(api.GET('/api/v1/audit/check'))
 })
-function filter() {
-  older.value = undefined
-  void reload()
-}
-function goBack() {
-  older.value = data.value?.next ?? undefined
-  void reload()
-}
-onMounted(reload)
+const filter = () => show({ text: text.value, who: who.value, refused: refused.value ? 'yes' : '', after: '' })
+watch(
+  shown,
+  (now) => {
+    text.value = now.text
+    who.value = now.who
+    refused.value = !!now.refused
+    void reload()
+  },
+  { immediate: true },
+)
 </script>
 
 <template>
@@ -82,8 +85,8 @@ onMounted(reload)
       </table>
     </div>
     <div class="mt-2 d-flex gap-2">
-      <BButton v-if="older" size="sm" variant="outline-secondary" @click="filter">Latest</BButton>
-      <BButton v-if="data?.next" size="sm" variant="outline-secondary" @click="goBack">Older</BButton>
+      <BButton v-if="shown.after" size="sm" variant="outline-secondary" @click="show({ after: '' })">Latest</BButton>
+      <BButton v-if="data?.next" size="sm" variant="outline-secondary" @click="show({ after: data.next })">Older</BButton>
     </div>
   </section>
 </template>

@@ -120,7 +120,7 @@ const removing = useForm(async () => {
       <h3 class="fs-6 mb-0">Schedule of the workstations of {{ scheduling.name }}</h3>
       <ScheduleForm :key="scheduling.id" :subject="scheduling.id" of="groups" :name="scheduling.name" @changed="scheduling = undefined" @cancel="scheduling = undefined" />
     </div>
-    <form v-if="mayChange" class="d-flex gap-2 align-items-end" @submit.prevent="adding.submit">
+    <form v-if="mayChange" class="d-flex flex-wrap gap-2 align-items-end" @submit.prevent="adding.submit">
       <RuledInput id="new-group" v-model="added" label="A new group" rule="group-name" required autocomplete="off" />
       <BButton type="submit" variant="outline-secondary" :disabled="adding.busy.value">Add group</BButton>
     </form>

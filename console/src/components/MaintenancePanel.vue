@@ -55,7 +55,7 @@ onMounted(reload)
       <div v-if="mayChange" class="d-flex flex-wrap gap-2 align-items-end">
         <BButton v-if="data.backups.state !== 'on'" variant="primary" @click="set({ state: 'on' }, data.restores)">Resume backups</BButton>
         <template v-else>
-          <form class="d-flex gap-2 align-items-end" @submit.prevent="pause">
+          <form class="d-flex flex-wrap gap-2 align-items-end" @submit.prevent="pause">
             <BFormGroup label="Pause backups until" label-for="pause-until"><BFormInput id="pause-until" v-model="until" type="datetime-local" required /></BFormGroup>
             <BButton type="submit" variant="outline-secondary">Pause</BButton>
           </form>

@@ -10,7 +10,7 @@ onMounted(reload)
 </script>
 
 <template>
-  <footer v-if="data" class="container-fluid jf-page px-4 pb-4 small">
+  <footer v-if="data" class="jf-page px-3 px-lg-4 pb-4 small">
     <span :class="data.protected ? 'jf-quiet' : 'jf-note'">
       {{ data.says }} {{ data.copied ? `Last copy: ${moment(data.copied)}.` : '' }} {{ data.office_key ? `Opened by the office key ${data.office_key}.` : '' }}
     </span>

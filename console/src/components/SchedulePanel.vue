@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { BButton, BFormGroup, BFormSelect } from 'bootstrap-vue-next'
 import { computed, ref } from 'vue'
+import { RouterLink } from 'vue-router'
 import { answer, api, at } from '../api/client'
 import type { Workstation } from '../api/types'
 import { useForm } from '../composables/useForm'
@@ -58,7 +59,7 @@ function saved() {
     <p class="mb-2" :class="{ 'jf-bad': late(workstation.agent) }">
       {{ workstation.agent ? nextRunSentence(workstation, now) : 'No agent has reported from this workstation: it is backed up when somebody does it by hand.' }}
     </p>
-    <p v-if="workstation.failures > 0" class="mb-2 jf-bad">{{ many(workstation.failures, 'run') }} failed since the last complete one. The history below says why.</p>
+    <p v-if="workstation.failures > 0" class="mb-2 jf-bad">{{ many(workstation.failures, 'run') }} failed since the last complete one. <RouterLink :to="{ name: 'workstation', params: { id: workstation.id, tab: 'history' } }">The history</RouterLink> says why.</p>
     <p v-if="workstation.asked" class="jf-note">
       {{ workstation.asked.by }} asked for a backup {{ age(workstation.asked.at, now) }}. {{ waits(workstation.agent, now) }}
       <BButton v-if="mayChange" size="sm" variant="outline-secondary" class="ms-2" :disabled="busy" @click="takingBack.submit">Take back</BButton>

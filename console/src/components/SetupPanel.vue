@@ -16,17 +16,18 @@ defineProps<{ mayChange: boolean }>()
 const { data, problem, reload } = useLoad(() => answer(api.GET('/api/v1/setup')))
 useEvents((event) => void (event.what !== 'run' && event.what !== 'job' && reload()), reload)
 
-const WHERE: Partial<Record<Step, string>> = {
-  storage: 'storage',
-  people: 'people',
-  encryption: 'storage',
-  access: 'access',
-  limits: 'storage',
-  second_factor: 'me',
-  discovery: 'machines',
-  mail: 'activity',
-  maintenance: 'activity',
-  first_machine: 'machines',
+/** Where a step is done. */
+const WHERE: Partial<Record<Step, { name: string; params?: { tab: string }; text: string }>> = {
+  storage: { name: 'storage', text: 'storage' },
+  people: { name: 'people', text: 'people' },
+  encryption: { name: 'storage', text: 'storage' },
+  access: { name: 'access', text: 'access' },
+  limits: { name: 'storage', text: 'storage' },
+  second_factor: { name: 'me', text: 'your account' },
+  discovery: { name: 'setup', params: { tab: 'discovery' }, text: 'discovery' },
+  mail: { name: 'setup', params: { tab: 'mail' }, text: 'mail' },
+  maintenance: { name: 'setup', params: { tab: 'maintenance' }, text: 'maintenance' },
+  first_machine: { name: 'codes', text: 'enrolment codes' },
 }
 const STATES = { done: 'done', open: 'to do', dismissed: 'dismissed' }
 const all = ref(false)
@@ -66,7 +67,7 @@ onMounted(reload)
         <span>{{ line.says }}</span>
         <span v-if="line.dismissed" class="jf-quiet">{{ line.dismissed.by }}: {{ line.dismissed.why }}</span>
         <span v-else-if="line.next" class="jf-quiet">{{ line.at_a_workstation ? 'At the workstation' : 'Next' }}: {{ line.next }}</span>
-        <RouterLink v-if="line.state === 'open' && WHERE[line.step]" :to="{ name: WHERE[line.step] }">Go to {{ WHERE[line.step] === 'me' ? 'your account' : WHERE[line.step] }}</RouterLink>
+        <RouterLink v-if="line.state === 'open' && WHERE[line.step]" :to="WHERE[line.step] ?? {}">Go to {{ WHERE[line.step]?.text }}</RouterLink>
         <template v-if="mayChange">
           <form v-if="dismissing?.step === line.step && line.state === 'open'" class="d-flex gap-2 ms-auto" @submit.prevent="dismiss.submit">
             <BFormInput v-model="why" size="sm" required maxlength="200" :aria-label="`Why ${words(line.step)} is dismissed`" placeholder="Why?" autofocus />

@@ -1,4 +1,7 @@
-/** Something that is loaded: waiting, there, or failed with a problem. What was there stays while it is loaded again. */
+/**
+ * Something that is loaded: waiting, there, or failed with a problem. What was there stays while it is loaded again. Of several at once
+ * the one that was begun last counts, whichever ends first.
+ */
 import { ref, shallowRef } from 'vue'
 import { ProblemError } from '../api/client'
 import type { Problem } from '../api/types'
@@ -10,17 +13,22 @@ export function useLoad<T>(load: () => Promise<T>) {
   const loading = ref(false)
   const session = useSession()
 
+  let latest = 0
+
   async function reload(): Promise<void> {
+    const own = ++latest
     loading.value = true
     try {
-      data.value = await load()
+      const found = await load()
+      if (own !== latest) return
+      data.value = found
       problem.value = undefined
     } catch (error) {
       if (!(error instanceof ProblemError)) throw error
       if (error.is('not-signed-in')) session.over()
-      problem.value = error.problem
+      if (own === latest) problem.value = error.problem
     } finally {
-      loading.value = false
+      if (own === latest) loading.value = false
     }
   }
 

@@ -26,7 +26,9 @@ export function nextRun(workstation: Standing, now: Date): string {
   const since = (at: string) => (now.getTime() - new Date(at).getTime()) / 1000
   if (agent.delay) return `late: ${words(agent.delay.reason)} for ${span(since(agent.delay.since))}`
   if (since(agent.seen) > SILENT_SECONDS) return `not seen for ${span(since(agent.seen))}`
-  return agent.due && since(agent.due) < 0 ? `in ${span(-since(agent.due))}` : 'due or in progress'
+  const left = agent.due ? -since(agent.due) : 0
+  if (left <= 0) return 'due or in progress'
+  return left < 60 ? 'within a minute' : `in ${span(left)}`
 }
 
 /** The same as a sentence. */

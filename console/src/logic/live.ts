@@ -1,15 +1,11 @@
 /** Puts live changes into what is shown. */
-import type { Job, Overview, Restore, Run, Workstation } from '../api/types'
+import type { Job, Restore, Run, Workstation } from '../api/types'
 
 /** The workstation with its latest run, if the run is not older than the one shown. */
 export function withRun(workstation: Workstation, run: Run): Workstation {
   const shown = workstation.latest_run
   if (run.workstation !== workstation.id || (shown && shown.started > run.started)) return workstation
   return { ...workstation, latest_run: run }
-}
-
-export function overviewWithRun(overview: Overview, run: Run): Overview {
-  return { ...overview, workstations: overview.workstations.map((w) => withRun(w, run)) }
 }
 
 /** A history, latest first, with one entry replaced or put in front. */

@@ -2,6 +2,7 @@
 import { computed, onMounted } from 'vue'
 import { api, list } from '../api/client'
 import GrantsForm from '../components/GrantsForm.vue'
+import PeopleTabs from '../components/PeopleTabs.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
 import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
@@ -27,6 +28,7 @@ onMounted(reload)
 </script>
 
 <template>
+  <PeopleTabs />
   <h1 class="mb-1">Access</h1>
   <p class="jf-quiet">Which accounts may back up to which destination. Nobody may until access is granted. Revoking access stops new backups; existing ones stay and can be restored.</p>
   <ProblemAlert :problem="problem" retry @retry="reload" />

@@ -117,7 +117,7 @@ onBeforeUnmount(() => {
 
 <template>
   <nav aria-label="Where you are" class="mb-2">
-    <RouterLink :to="{ name: 'overview' }">Overview</RouterLink> / <RouterLink :to="{ name: 'workstation', params: { id } }">{{ w?.name ?? '…' }}</RouterLink> / Browse and restore
+    <RouterLink :to="{ name: 'workstations' }">Workstations</RouterLink> / <RouterLink :to="{ name: 'workstation', params: { id } }">{{ w?.name ?? '…' }}</RouterLink> / Browse and restore
   </nav>
   <ProblemAlert :problem="problem" retry @retry="reload" />
   <div v-if="!data && !problem" class="jf-quiet"><BSpinner small /> Loading…</div>

@@ -101,7 +101,7 @@ onMounted(sessions.reload)
             Spare codes, each good once, shown only now:
             <div class="jf-code">{{ spare.join('  ') }}</div>
           </div>
-          <form v-if="ending" class="d-flex gap-2 align-items-end" @submit.prevent="unfactoring.submit">
+          <form v-if="ending" class="d-flex flex-wrap gap-2 align-items-end" @submit.prevent="unfactoring.submit">
             <BFormGroup label="Password of the account" label-for="factor-password"><BFormInput id="factor-password" v-model="password" type="password" required autocomplete="current-password" /></BFormGroup>
             <BButton type="submit" variant="danger">End it</BButton>
             <BButton variant="outline-secondary" @click="ending = false">Cancel</BButton>

@@ -4,5 +4,5 @@ import { RouterLink } from 'vue-router'
 
 <template>
   <h1>There is no such page</h1>
-  <p>Go to the <RouterLink :to="{ name: 'overview' }">overview</RouterLink>.</p>
+  <p>Go to the <RouterLink :to="{ name: 'office' }">office</RouterLink>.</p>
 </template>

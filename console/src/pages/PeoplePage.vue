@@ -4,6 +4,7 @@ import { api, list } from '../api/client'
 import AccountForm from '../components/AccountForm.vue'
 import AccountTable from '../components/AccountTable.vue'
 import GroupSection from '../components/GroupSection.vue'
+import PeopleTabs from '../components/PeopleTabs.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
 import { useEvents } from '../composables/useEvents'
 import { useLoad } from '../composables/useLoad'
@@ -22,6 +23,7 @@ onMounted(reload)
 </script>
 
 <template>
+  <PeopleTabs />
   <h1 class="mb-1">People</h1>
   <p class="jf-quiet">Start with one account per person: a shared account shows the backups of all its machines to everybody who knows its password. Machines have credentials of their own and need no password.</p>
   <ProblemAlert :problem="problem" retry @retry="reload" />

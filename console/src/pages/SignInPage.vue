@@ -17,7 +17,7 @@ const needsCode = ref(false)
 const { problem, busy, submit } = useForm(async () => {
   await signIn(login.value, password.value, needsCode.value ? code.value : undefined)
   const to = route.query.to
-  await router.push(typeof to === 'string' && to.startsWith('/') && !to.startsWith('//') ? to : { name: 'overview' })
+  await router.push(typeof to === 'string' && to.startsWith('/') && !to.startsWith('//') ? to : { name: 'office' })
 })
 watch(problem, (refused) => {
   if (!refused) return

@@ -4,6 +4,7 @@ import { api, list } from '../api/client'
 import AdoptForm from '../components/AdoptForm.vue'
 import DestinationForm from '../components/DestinationForm.vue'
 import DestinationPanel from '../components/DestinationPanel.vue'
+import JobSection from '../components/JobSection.vue'
 import ProblemAlert from '../components/ProblemAlert.vue'
 import OfficePanel from '../components/OfficePanel.vue'
 import VolumeTable from '../components/VolumeTable.vue'
@@ -35,10 +36,11 @@ onMounted(() => {
     <h2 id="destinations">Destinations</h2>
     <ProblemAlert :problem="problem" retry @retry="reload" />
     <div class="row g-3">
-      <div v-for="d in data" :key="d.id" class="col-12 col-xl-6"><DestinationPanel :destination="d" :may-change="mayChange" @changed="changed" /></div>
+      <div v-for="d in data" :id="`destination-${d.id}`" :key="d.id" class="col-12 col-xl-6"><DestinationPanel :destination="d" :may-change="mayChange" @changed="changed" /></div>
       <p v-if="data && !data.length" class="mb-0">There is no place for backups yet. {{ mayChange ? 'Choose a volume below, and a directory on it.' : 'An administrator adds one.' }}</p>
     </div>
   </section>
+  <JobSection :may-change="mayChange" />
   <template v-if="mayChange">
     <section class="mb-4" aria-labelledby="volumes">
       <h2 id="volumes">Volumes of this server</h2>

@@ -6,6 +6,7 @@ use utoipa::ToSchema;
 
 pub use jetfrost_types::AlertKind;
 
+use crate::WorkstationId;
 use crate::labels::labels;
 use crate::version::{HasVersion, Version};
 
@@ -16,6 +17,9 @@ pub struct Alert {
     pub kind: AlertKind,
     /// The destination or workstation, by name; empty for the service itself.
     pub subject: String,
+    /// The workstation that it is about, if it is about one.
+    #[serde(default)]
+    pub workstation: Option<WorkstationId>,
     /// What is wrong, in a sentence.
     pub says: String,
     /// What to do.

@@ -14,8 +14,9 @@ use crate::discovery::*;
 use crate::downloads::*;
 use crate::enrolment::*;
 use crate::job::*;
+use crate::office::*;
 use crate::order::*;
-use crate::page::Page;
+use crate::page::{Found, Page};
 use crate::people::*;
 use crate::point::*;
 use crate::restore::*;
@@ -413,6 +414,12 @@ pub fn set_maintenance() -> Call<Maintenance, MaintenanceState> {
     Call::new(Method::PUT, "/maintenance")
 }
 
+/// `GET /office`
+#[must_use]
+pub fn office() -> Call<(), Office> {
+    Call::new(Method::GET, "/office")
+}
+
 /// `POST /orders/{id}/answer`
 #[must_use]
 pub fn answer_order(id: impl Display) -> Call<AnswerOrder, RestoreOrder> {
@@ -519,6 +526,12 @@ pub fn put_needs(id: impl Display) -> Call<Octets, ()> {
 #[must_use]
 pub fn commit(id: impl Display) -> Call<CommitPoint, PointCommitted> {
     Call::new(Method::POST, format!("/runs/{}/point", segment(id)))
+}
+
+/// `GET /search`
+#[must_use]
+pub fn search() -> Call<(), SearchResult> {
+    Call::new(Method::GET, "/search")
 }
 
 /// `GET /service`
@@ -793,7 +806,7 @@ pub fn volumes() -> Call<(), Page<Volume>> {
 
 /// `GET /workstations`
 #[must_use]
-pub fn workstations() -> Call<(), Page<Workstation>> {
+pub fn workstations() -> Call<(), Found<Workstation>> {
     Call::new(Method::GET, "/workstations")
 }
 

@@ -16,6 +16,7 @@ pub mod enrolment;
 pub mod event;
 pub mod job;
 pub mod labels;
+pub mod office;
 pub mod order;
 pub mod page;
 pub mod people;
@@ -40,7 +41,7 @@ pub use jetfrost_types::{
     AccountId, CodeId, DestinationId, GroupId, ImageStoreId, JobId, RestoreId, RestoreOrderId, RunId, ServiceId, SessionId,
     WorkstationId,
 };
-pub use page::{Page, PageQuery};
+pub use page::{Found, Page, PageQuery, Sorted};
 pub use problem::{Problem, ProblemKind, WhoseMove};
 pub use version::{HasVersion, Version};
 

@@ -4,7 +4,7 @@ use jetfrost_types::ImageStoreId;
 pub use jetfrost_types::{DelayReason, PointKind};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 
 use crate::binary::Binary;
 use crate::destination::{Destination, DestinationState};
@@ -15,7 +15,7 @@ use crate::run::Run;
 use crate::schedule::{AppliedSchedule, AskedBackup, OfficePause};
 use crate::service::Protection;
 use crate::version::{HasVersion, Version};
-use crate::{AccountId, DestinationId, WorkstationId};
+use crate::{AccountId, DestinationId, GroupId, WorkstationId};
 
 /// The state of a workstation.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -35,6 +35,59 @@ pub enum WorkstationState {
 
 labels!(WorkstationState: FirstPointAwaited = "first_point_awaited", Current = "current", Overdue = "overdue", Retired = "retired",
     Unclaimed = "unclaimed");
+
+/// What workstations are sorted by.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum WorkstationOrder {
+    /// Their names.
+    #[default]
+    Name,
+    /// The names of their people.
+    Person,
+    /// What needs attention first: overdue, without a first point, current, unclaimed, retired.
+    State,
+    /// When their last complete point was committed; those without one first.
+    LatestPoint,
+    /// When their next backup is due: overdue ones first, those of which it is not known last.
+    NextBackup,
+    /// When a drill last succeeded; those never drilled first.
+    Drilled,
+    /// The bytes of their latest point.
+    Size,
+    /// The bytes that their image stores occupy.
+    Used,
+    /// The names of their destinations.
+    Destination,
+    /// When they were last seen; those never seen first.
+    LastSeen,
+    /// Their client's version.
+    ClientVersion,
+}
+
+/// Which workstations to return, and in which order.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct WorkstationQuery {
+    /// Words that are all to be found in its name, person, login, groups, destination, operating system, client version or state.
+    pub text: Option<String>,
+    /// Only those in this state.
+    pub state: Option<WorkstationState>,
+    /// Only those whose image store is on the destination with this id.
+    pub destination: Option<DestinationId>,
+    /// Only those of accounts in the group with this id.
+    pub group: Option<GroupId>,
+    /// What they are sorted by; by name if absent.
+    #[param(inline)]
+    pub sort: Option<WorkstationOrder>,
+    /// Whether the order is reversed.
+    pub descending: Option<bool>,
+    /// `next` or `previous` of another page.
+    pub after: Option<String>,
+    /// Entries per page, 1 to 500; 100 by default.
+    #[param(minimum = 1, maximum = 500)]
+    pub most: Option<u16>,
+}
 
 /// A workstation, as one line of the list.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

@@ -18,18 +18,19 @@ async fn main() {
     browser.fill("login", "ingrid").await;
     browser.fill("password", "low water at noon").await;
     browser.press("Sign in").await;
-    browser.sees("whimbrel").await;
+    browser.sees("Backups of the last 14 days").await;
     browser.sees("Updates live").await;
-    browser.picture(&into.join("console-overview.png")).await;
+    browser.picture(&into.join("console-office.png")).await;
 
-    go("/").await;
-    browser.sees("lapwing").await;
+    go("/workstations").await;
+    browser.sees("whimbrel").await;
+    browser.picture(&into.join("console-workstations.png")).await;
     browser.follow("lapwing").await;
-    browser.sees("History of runs and restores").await;
+    browser.sees("Recovery points").await;
     browser.press("Decide…").await;
     browser.picture(&into.join("console-workstation.png")).await;
 
-    go("/").await;
+    go("/workstations").await;
     browser.follow("redshank").await;
     browser.follow("Browse and restore").await;
     browser.fill_in_form("Unlock", "Image passphrase of redshank", "three herring gulls").await;
@@ -43,8 +44,9 @@ async fn main() {
     browser.driver.execute("window.scrollTo(0, 0)", vec![]).await.expect("scrolled");
     browser.picture(&into.join("console-browse.png")).await;
 
-    go("/").await;
+    go("/workstations").await;
     browser.follow("curlew").await;
+    browser.follow("Limit and retention").await;
     browser.press("What would expire next?").await;
     browser.sees("Nothing would expire").await;
     browser.press("Change").await;
@@ -54,14 +56,14 @@ async fn main() {
     for (path, waits_for, file) in [
         ("/storage", "Free", "console-storage.png"),
         ("/people", "Eskil Moe", "console-people.png"),
-        ("/access", "What each account has, and why", "console-access.png"),
-        ("/activity", "Audit log", "console-activity.png"),
+        ("/people/access", "What each account has, and why", "console-access.png"),
+        ("/reports", "Audit log", "console-reports.png"),
     ] {
         go(path).await;
         browser.sees(waits_for).await;
         browser.picture(&into.join(file)).await;
     }
-    go("/machines").await;
+    go("/people/codes").await;
     browser.sees("Import people and machines").await;
     let table = "account,display name,groups,machine,disk,destination,limit\n\
                  sunniva,Sunniva Dahl,Field work,fulmar,512 GB,Shelf,2.5x\n\
@@ -70,6 +72,6 @@ async fn main() {
     browser.fill("roster-table", table).await;
     browser.press("See what would change").await;
     browser.sees("Do all of this").await;
-    browser.picture(&into.join("console-machines.png")).await;
+    browser.picture(&into.join("console-codes.png")).await;
     browser.close().await;
 }

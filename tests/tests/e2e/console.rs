@@ -12,7 +12,7 @@ use jetfrost_types::Limit;
 use jetfrost_wire::access::Grants;
 use jetfrost_wire::destination::{Destination, DestinationChange};
 use jetfrost_wire::people::Role;
-use thirtyfour::By;
+use thirtyfour::{By, Key, TypingData};
 use tokio::runtime::Runtime;
 use tokio::task::block_in_place;
 
@@ -119,7 +119,7 @@ fn access_is_granted_to_an_account_and_says_why() {
     let office = Office::open();
     ungranted(&office, "shelf");
     office.account("tove", Role::Member);
-    on_page(&office, "/access", async |browser| {
+    on_page(&office, "/people/access", async |browser| {
         browser.sees("What each account has, and why").await;
         browser.sees("Access: nobody").await;
         browser.choose("tove").await;
@@ -135,7 +135,7 @@ fn a_code_is_made_for_an_account_that_exists() {
     let office = Office::open();
     office.destination("shelf");
     office.account("tove", Role::Member);
-    on_page(&office, "/machines", async |browser| {
+    on_page(&office, "/people/codes", async |browser| {
         browser.fill("code-login", "tore").await;
         browser.sees("There is no account 'tore'.").await;
         browser.fill("code-login", "tove").await;
@@ -143,8 +143,11 @@ fn a_code_is_made_for_an_account_that_exists() {
         browser.sees("It is shown only now").await;
         let code = browser.driver.find(By::ClassName("jf-code")).await.expect("the code").text().await.expect("text");
         assert!(code.starts_with("JF1-"), "{code}");
+        assert_accessible(browser, "codes").await;
+        browser.follow("Setup").await;
+        browser.follow("Discovery").await;
         browser.sees("Not announced: the service listens on none of the chosen interfaces.").await;
-        assert_accessible(browser, "machines").await;
+        assert_accessible(browser, "setup").await;
     });
 }
 
@@ -153,7 +156,7 @@ fn a_roster_says_its_faults_then_what_it_would_change_and_then_does_it() {
     let office = Office::open();
     office.destination("shelf");
     office.account("tove", Role::Member);
-    on_page(&office, "/machines", async |browser| {
+    on_page(&office, "/people/codes", async |browser| {
         browser.fill("roster-table", "account,machine,destination\ntove,whimbrel,Nowhere\n").await;
         browser.press("See what would change").await;
         browser.sees("there is no destination 'Nowhere'").await;
@@ -171,7 +174,7 @@ fn a_roster_says_its_faults_then_what_it_would_change_and_then_does_it() {
 fn a_workstation_its_backup_restore_and_drill_show_by_themselves() {
     let office = Office::open();
     office.destination("shelf");
-    on_page(&office, "/", async |browser| {
+    on_page(&office, "/workstations", async |browser| {
         browser.sees("No workstation yet").await;
         browser.sees("Updates live").await;
         let station = block_in_place(|| office.workstation("dunlin"));
@@ -179,16 +182,22 @@ fn a_workstation_its_backup_restore_and_drill_show_by_themselves() {
         station.write("letter", vec![7; 123_456]);
         block_in_place(|| station.back_up()).expect("a backup");
         browser.sees("just now").await;
-        assert_accessible(browser, "overview").await;
+        assert_accessible(browser, "workstations").await;
 
         browser.follow("dunlin").await;
         browser.sees("1 file, 123 kB").await;
+        assert_accessible(browser, "a workstation").await;
+        browser.follow("History").await;
         block_in_place(|| station.restore_all(&office.path("back"))).expect("a restore");
         browser.sees("Restore from point 1 (everything, to another place)").await;
-        browser.sees("none yet: jetfrost drill").await;
         block_in_place(|| station.drill(100)).expect("a drill");
-        browser.sees("restored point 1, just now").await;
         browser.sees("Drill of point 1").await;
+        assert_accessible(browser, "a workstation's history").await;
+        browser.follow("Summary").await;
+        browser.sees("restored point 1, just now").await;
+        browser.follow("Restores").await;
+        browser.sees("Restore from point 1 (everything, to another place)").await;
+        assert_accessible(browser, "restores").await;
     });
 }
 
@@ -201,16 +210,21 @@ fn a_point_is_removed_and_undeleted_and_a_limit_is_set() {
         station.write("letter", vec![byte; 123_456]);
         station.back_up().expect("a backup");
     }
-    on_page(&office, "/", async |browser| {
+    on_page(&office, "/workstations", async |browser| {
         browser.follow("dunlin").await;
+        browser.follow("Recovery points").await;
         browser.press("Remove").await;
         browser.sees("Remove point 1?").await;
         browser.press("Remove").await;
         browser.sees("removed by ingrid, gone for good").await;
+        assert_accessible(browser, "points").await;
+        browser.follow("Limit and retention").await;
         browser.press("What would expire next?").await;
         browser.sees("Nothing would expire").await;
-        assert_accessible(browser, "workstation").await;
+        assert_accessible(browser, "retention").await;
+        browser.follow("Recovery points").await;
         browser.press("Undelete").await;
+        browser.follow("Limit and retention").await;
         browser.press("Change").await;
         browser.fill("store-limit", "1kB").await;
         browser.press("Save").await;
@@ -223,8 +237,9 @@ fn a_schedule_is_set_a_backup_is_asked_for_and_a_workstation_is_paused() {
     let office = Office::open();
     office.destination("shelf");
     let _station = office.workstation("dunlin");
-    on_page(&office, "/", async |browser| {
+    on_page(&office, "/workstations", async |browser| {
         browser.follow("dunlin").await;
+        browser.follow("Schedule").await;
         browser.sees("No agent has reported from this workstation").await;
         browser.press("Change schedule").await;
         browser.sees("When backups may start").await;
@@ -258,25 +273,24 @@ fn those_whom_a_filter_leaves_get_one_schedule_and_keep_what_else_they_have() {
     let path = |id: &str| format!("/workstations/{id}/schedule");
     let own = serde_json::json!({ "on_battery": true });
     let _: serde_json::Value = office.put(&path(&first), &own).expect("set");
-    on_page(&office, "/", async |browser| {
+    on_page(&office, "/workstations", async |browser| {
         browser.sees("knot").await;
-        browser.fill("filter", "nobody of that name").await;
-        browser.sees("No workstation has all of these words").await;
+        browser.fill("words", "nobody of that name").await;
+        browser.sees("No workstation is as you look for it").await;
         browser.press("Show all").await;
-        browser.sees("knot").await;
-        browser.fill("filter", "SAND").await;
-        browser.sees("2 of 3 workstations").await;
+        browser.sees("1–3 of 3").await;
+        browser.fill("words", "SAND").await;
+        browser.sees("1–2 of 2").await;
         assert_accessible(browser, "a filtered list").await;
-        browser.press("More columns").await;
-        browser.sees("Schedule set by").await;
-        assert_accessible(browser, "a wide list").await;
-        browser.press("Change schedule of these 2").await;
+        browser.tick("Choose all that are shown").await;
+        browser.sees("2 workstations chosen").await;
+        browser.press("Change schedule").await;
         browser.sees("Schedule of 2 workstations").await;
         browser.fill_in_form("Save for 2 workstations", "When backups may start", "22:00-06:00").await;
         browser.sees("For each of them: between 22:00 and 06:00.").await;
         assert_accessible(browser, "a schedule of several").await;
         browser.press("Save for 2 workstations").await;
-        browser.sees("Change schedule of these 2").await;
+        browser.sees("Updates live").await;
     });
     let settings = |id: &str| office.api.get::<serde_json::Value>(&path(id)).expect("there")["settings"].clone();
     assert_eq!(settings(&first), serde_json::json!({ "hours": "22:00-06:00", "on_battery": true }));
@@ -309,6 +323,7 @@ fn a_suspect_point_stands_on_its_workstations_page_until_an_administrator_decide
     station.back_up().expect("backups go on");
     on_page(&office, "/", async |browser| {
         browser.sees("On 'dunlin', point 2 looks like mass encryption; last good point: 1.").await;
+        browser.follow("Workstations").await;
         browser.follow("dunlin").await;
         browser.sees("Point 2 looks like mass encryption").await;
         browser.sees("not recognisable any more").await;
@@ -318,6 +333,7 @@ fn a_suspect_point_stands_on_its_workstations_page_until_an_administrator_decide
         browser.choose("good false alarm: older points go by the rule again").await;
         browser.fill_in_form("Mark good", "Why", "the vault was moved on purpose").await;
         browser.press("Mark good").await;
+        browser.follow("Recovery points").await;
         browser.sees("marked good by ingrid: the vault was moved on purpose").await;
         let gone = browser.text().await;
         assert!(!gone.contains("until an administrator decides"), "{gone}");
@@ -354,14 +370,17 @@ fn a_destination_advises_on_its_capacity_follows_the_units_and_is_withdrawn_and_
 #[test]
 fn backups_are_paused_and_resumed_and_the_audit_log_is_checked() {
     let office = Office::open();
-    on_page(&office, "/activity", async |browser| {
+    on_page(&office, "/storage", async |browser| {
         browser.sees("There are no jobs yet. Thinning, scrubs and removals are listed here.").await;
+        browser.follow("Setup").await;
+        browser.follow("Maintenance").await;
         browser.press("Pause backups until resumed").await;
         browser.sees("New backups are paused until you resume them.").await;
         browser.press("Resume backups").await;
+        browser.follow("Reports").await;
         browser.press("Check the chain").await;
         browser.sees("entries are as they were made").await;
-        assert_accessible(browser, "activity").await;
+        assert_accessible(browser, "reports").await;
     });
 }
 
@@ -369,7 +388,7 @@ fn backups_are_paused_and_resumed_and_the_audit_log_is_checked() {
 fn mail_is_set_up_and_tested_and_a_server_that_is_gone_is_said() {
     let office = Office::open();
     let post_office = MailStandIn::start(([127, 0, 0, 1], 0).into(), &office.path("mail"), None).expect("it listens");
-    on_page(&office, "/activity", async |browser| {
+    on_page(&office, "/setup/mail", async |browser| {
         browser.sees("Alerts are not sent by mail").await;
         browser.press("Set mail up").await;
         browser.fill("mail-server", "localhost").await;
@@ -412,7 +431,7 @@ fn whoever_has_nothing_yet_sees_the_program_without_signing_in() {
 }
 
 #[test]
-fn a_missing_destination_is_an_alert_on_the_overview() {
+fn a_missing_destination_is_an_alert_in_the_office() {
     let office = Office::open();
     office.destination("shelf");
     on_page(&office, "/", async |browser| {
@@ -434,7 +453,7 @@ fn a_second_factor_is_offered_and_signing_in_again_goes_back_to_where_one_was() 
         browser.press("Add a second factor").await;
         browser.sees("Scan this with your authenticator").await;
         assert_accessible(browser, "your account").await;
-        browser.follow("Overview").await;
+        browser.follow("Workstations").await;
         browser.follow("dunlin").await;
         browser.sees("Recovery points").await;
 
@@ -444,7 +463,7 @@ fn a_second_factor_is_offered_and_signing_in_again_goes_back_to_where_one_was() 
         browser.sees("The login name or the account's password is wrong.").await;
         assert_accessible(browser, "sign in").await;
         sign_in(browser, PASSWORD).await;
-        browser.sees("History of runs and restores").await;
+        browser.sees("Recovery points").await;
     });
 }
 
@@ -475,4 +494,95 @@ fn of_two_administrators_who_change_a_destination_the_second_sees_both_versions(
         browser.press("Save").await;
         browser.sees("Capacity 4.00 GB").await;
     });
+}
+
+/// All of it without a pointer: the search, what it found, a list and its order.
+#[test]
+fn a_workstation_is_found_and_a_list_is_sorted_by_keyboard_alone() {
+    let office = Office::open();
+    office.destination("shelf");
+    let _stations = ["dunlin", "knot", "sandpiper"].map(|name| office.workstation(name));
+    on_page(&office, "/", async |browser| {
+        browser.sees("3 first point awaited").await;
+        assert_accessible(browser, "office").await;
+        let keys = async |keys: TypingData| {
+            let focused = browser.driver.active_element().await.expect("something has the focus");
+            focused.send_keys(keys).await.expect("typed");
+        };
+        keys("/".into()).await;
+        keys("sandp".into()).await;
+        browser.sees("owner of sandpiper").await;
+        assert_accessible(browser, "a search").await;
+        keys(Key::Down + Key::Enter).await;
+        browser.sees("Recovery points").await;
+        assert!(browser.driver.title().await.expect("a title").starts_with("Workstation"));
+        keys("/".into()).await;
+        keys("nothing of the kind".into()).await;
+        browser.sees("Nothing has all of these words.").await;
+        keys(Key::Escape + "").await;
+
+        browser.follow("Workstations").await;
+        browser.sees("1–3 of 3").await;
+        browser.press("Workstation ▴").await;
+        let order = async || {
+            let rows = browser.driver.find_all(By::XPath("//tbody//th/a")).await.expect("rows");
+            let mut names = Vec::new();
+            for row in rows {
+                names.push(row.text().await.expect("text"));
+            }
+            names
+        };
+        browser.sees("Workstation ▾").await;
+        assert_eq!(order().await, ["sandpiper", "knot", "dunlin"]);
+        // The address says it: it can be passed on, and one goes back from it.
+        assert!(browser.driver.current_url().await.expect("an address").query().is_some_and(|query| query == "descending=yes"));
+        browser.driver.refresh().await.expect("loaded again");
+        browser.sees("Workstation ▾").await;
+        browser.driver.back().await.expect("gone back");
+        browser.sees("Workstation ▴").await;
+        assert_eq!(order().await, ["dunlin", "knot", "sandpiper"]);
+    });
+}
+
+/// On a telephone, beside a machine that does not start.
+#[test]
+fn every_place_fits_a_narrow_window_and_the_menu_leads_to_each() {
+    let (office, station) = Office::with_station("dunlin");
+    station.back_up().expect("a point");
+    on_page(&office, "/", async |browser| {
+        browser.sees("Updates live").await;
+        browser.resize(360, 740).await;
+        for place in ["Office", "Workstations", "Restores", "Storage", "People & access", "Alerts", "Reports", "Setup"] {
+            browser.press("Menu").await;
+            browser.follow(place).await;
+            browser.sees("Menu").await;
+            let width = browser.driver.execute("return document.documentElement.scrollWidth", vec![]).await.expect("a width");
+            assert_eq!(width.json(), 360, "{place} is wider than its window");
+            assert_accessible(browser, place).await;
+        }
+    });
+}
+
+#[test]
+fn a_limit_is_set_for_those_that_were_chosen_after_it_was_said_what_changes() {
+    let office = Office::open();
+    office.destination("shelf");
+    let stations = ["dunlin", "knot"].map(|name| office.workstation(name));
+    on_page(&office, "/workstations", async |browser| {
+        browser.tick("Choose dunlin").await;
+        browser.tick("Choose knot").await;
+        browser.press("Set limit").await;
+        browser.sees("Set limit: 2 workstations").await;
+        browser.fill("several-limit", "250GB").await;
+        assert_eq!(browser.row("knot").await[..2], ["no limit", "250 GB"]);
+        assert_accessible(browser, "what changes for several").await;
+        browser.press("Set limit (2)").await;
+        browser.sees("2 of 2 done").await;
+        browser.press("Close").await;
+        browser.sees("of 250 GB").await;
+    });
+    for station in &stations {
+        let store: serde_json::Value = office.api.get(&format!("{}/settings", station.store())).expect("settings");
+        assert_eq!(store["limit"], 250_000_000_000_u64);
+    }
 }

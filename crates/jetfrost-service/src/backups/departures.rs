@@ -11,7 +11,6 @@ use crate::identity::accounts::{account_named, stays_administered};
 use crate::records::{AccountRow, CodeRow, Connection, Removal, SessionRow, WorkstationLine};
 use crate::shared::{Caller, Conflict, Invalid, Result, ServiceError, Thing, Who};
 use crate::storage::removal;
-use crate::storage::stores::ALL_STORES;
 
 impl Backups {
     /// Removes an account. What becomes of its workstations must be said if it has any.
@@ -23,7 +22,7 @@ impl Backups {
         self.records.write(|on| {
             let mut row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
             stays_administered(&row, on)?;
-            let lines = WorkstationLine::list(Some(&row.id), "", ALL_STORES, on)?;
+            let lines = WorkstationLine::all(Some(&row.id), on)?;
             let fate = match &removal.workstations {
                 Some(fate) => self.part_from(caller, &lines, fate, on)?,
                 None if lines.is_empty() => String::new(),

@@ -13,6 +13,7 @@ mod runs;
 mod schedules;
 mod unlock_methods;
 mod uploads;
+mod workstation_list;
 mod workstations;
 
 use std::collections::BTreeMap;

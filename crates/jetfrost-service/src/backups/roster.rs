@@ -111,7 +111,7 @@ impl Backups {
             office.destinations.insert(row.name_key, facts);
         }
         let handed: BTreeSet<String> = CodeRow::claimed(self.clock.now(), on)?.into_iter().collect();
-        for line in WorkstationLine::list(None, "", ALL, on)? {
+        for line in WorkstationLine::all(None, on)? {
             let facts = WorkstationFacts {
                 account: line.account.login_key,
                 destination: line.destination.name_key,

@@ -1,42 +1,28 @@
-//! Workstations: the list, one of them, and how the office stands.
+//! Workstations: one of them, its history, and how the office stands.
 
 use jetfrost_office::access::Act;
-use jetfrost_office::names;
 use jetfrost_types::{AccountId, WorkstationId};
 use jetfrost_wire::people::{AccountTies, TiedWorkstation};
 use jetfrost_wire::point::Point;
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Run;
-use jetfrost_wire::workstation::{Overview, Workstation, WorkstationState};
+use jetfrost_wire::workstation::{Overview, Workstation};
 use jetfrost_wire::{Page, PageQuery};
 
 use crate::backups::Backups;
+use crate::backups::workstation_list::urgency;
 use crate::clock::timestamp;
 use crate::records::{AccountRow, CodeRow, PointRow, RestoreRow, RunRow, SessionRow, WorkstationLine};
 use crate::shared::{Caller, Result, ServiceError, Thing, convert, number_cursor, place};
 use crate::storage::workstations::see;
 
-/// An account's workstations are looked at together.
-const ALL_OF_ACCOUNT: usize = 10_000;
-/// The overview shows all workstations of an office at once.
-const ALL: usize = 2000;
-
 impl Backups {
-    pub(crate) fn workstations(&self, caller: &Caller, page: &PageQuery) -> Result<Page<Workstation>> {
-        let size = page.size();
-        let after = page.after.clone().unwrap_or_default();
-        let rows =
-            self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(caller.only_own(), &after, size + 1, on)?))?;
-        let items = rows.iter().filter(|line| caller.may(&see(line)).is_ok()).map(|line| self.shown(line)).collect();
-        Ok(Page::from_one_more(items, size, |w: &Workstation| names::key(&w.name)))
-    }
-
     pub(crate) fn workstation(&self, caller: &Caller, id: &WorkstationId) -> Result<Workstation> {
         Ok(self.shown(&self.storage.line(caller, id)?))
     }
 
     /// A workstation with its place in the queue.
-    fn shown(&self, line: &WorkstationLine) -> Workstation {
+    pub(super) fn shown(&self, line: &WorkstationLine) -> Workstation {
         let queued_at = self.admission.place(&line.workstation.id, self.clock.now_ms());
         Workstation { queued_at, ..self.storage.workstation_of(line) }
     }
@@ -77,7 +63,7 @@ impl Backups {
         let now = self.clock.now();
         let (sessions, unused_codes, lines) = self.records.read(|on| {
             let row = AccountRow::by_id(id, on)?.ok_or(ServiceError::NotFound(Thing::Account))?;
-            let lines = WorkstationLine::list(Some(&row.id), "", ALL_OF_ACCOUNT, on)?;
+            let lines = WorkstationLine::all(Some(&row.id), on)?;
             Ok::<_, ServiceError>((SessionRow::of(&row.id, now, on)?, CodeRow::open_of(&row.id, now, on)?, lines))
         })?;
         let browsers = sessions.iter().filter(|session| session.is_browser()).count() as u64;
@@ -102,7 +88,7 @@ impl Backups {
 
     /// How everything stands that the caller may see; what needs attention first.
     pub(crate) fn overview(&self, caller: &Caller) -> Result<Overview> {
-        let rows = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(caller.only_own(), "", ALL, on)?))?;
+        let rows = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::all(caller.only_own(), on)?))?;
         let mut workstations: Vec<Workstation> =
             rows.iter().filter(|line| caller.may(&see(line)).is_ok()).map(|line| self.shown(line)).collect();
         workstations.sort_by_key(|w| urgency(w.state));
@@ -112,15 +98,5 @@ impl Backups {
         };
         let protection = caller.may(&Act::SeeOffice).is_ok().then(|| self.storage.protection()).transpose()?;
         Ok(Overview { now: timestamp(self.clock.now()), workstations, destinations, protection })
-    }
-}
-
-fn urgency(state: WorkstationState) -> u8 {
-    match state {
-        WorkstationState::Overdue => 0,
-        WorkstationState::FirstPointAwaited => 1,
-        WorkstationState::Current => 2,
-        WorkstationState::Unclaimed => 3,
-        WorkstationState::Retired => 4,
     }
 }

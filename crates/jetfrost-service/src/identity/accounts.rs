@@ -16,9 +16,6 @@ use crate::shared::{
     Caller, Conflict, Invalid, Result, ServiceError, Thing, checked_name, convert, limit_to_db, shown_limit, taken,
 };
 
-/// An account's workstations are looked at together.
-const ALL: usize = 10_000;
-
 impl Identity {
     pub(crate) fn accounts(&self, caller: &Caller, page: &PageQuery) -> Result<Page<Account>> {
         caller.may(&Act::SeeOffice)?;
@@ -160,7 +157,7 @@ impl Identity {
     /// Signs out all but one session of an account whose password was set.
     pub(crate) fn password_set(&self, row: &AccountRow, but: Option<&SessionId>, on: &mut Connection) -> Result<PasswordSet> {
         let signed_out = SessionRow::end_all(&row.id, but, on)? as u64;
-        let lines = WorkstationLine::list(Some(&row.id), "", ALL, on)?;
+        let lines = WorkstationLine::all(Some(&row.id), on)?;
         let going_on = lines.into_iter().filter(|line| line.workstation.rest.is_none());
         Ok(PasswordSet { signed_out, unaffected: going_on.map(|line| line.workstation.name).collect() })
     }

@@ -13,9 +13,6 @@ use crate::operations::Operations;
 use crate::records::{DestinationRow, Noted, Suspects, Word, WorkstationLine};
 use crate::shared::{Caller, Result, ServiceError, convert};
 
-/// All workstations are looked at together.
-const ALL: usize = 100_000;
-
 /// What happened once is shown for two weeks.
 const OF_LATE_MS: i64 = 14 * crate::shared::DAY_MS;
 
@@ -23,7 +20,16 @@ impl Operations {
     /// All that needs attention now, the worst first.
     pub(crate) fn alerts_shown(&self, caller: &Caller) -> Result<Alerts> {
         caller.may(&Act::SeeOffice)?;
-        Ok(Alerts { now: timestamp(self.clock.now()), alerts: self.alerts()?.iter().map(line).collect() })
+        let (lines, places) =
+            self.records.read(|on| Ok::<_, ServiceError>((WorkstationLine::all(None, on)?, DestinationRow::names(on)?)))?;
+        let workstation = |alert: &Alert| {
+            let is_of_place = matches!(alert.kind, AlertKind::DestinationMissing | AlertKind::DestinationFull)
+                || (alert.kind == AlertKind::TermsShortened && places.contains(&alert.subject));
+            let of = lines.iter().find(|line| line.workstation.name == alert.subject).filter(|_| !is_of_place);
+            of.map(|line| line.workstation.id.0.clone())
+        };
+        let shown = |alert: &Alert| AlertLine { workstation: workstation(alert), ..line(alert) };
+        Ok(Alerts { now: timestamp(self.clock.now()), alerts: self.alerts()?.iter().map(shown).collect() })
     }
 
     pub(crate) fn alerts(&self) -> Result<Vec<Alert>> {
@@ -32,7 +38,7 @@ impl Operations {
         let place =
             |row: DestinationRow| Ok(PlaceFacts { shortened: shortened(&row), ..facts_of(&self.storage.destination(&row)?) });
         let places = self.storage.destination_rows()?.into_iter().map(place).collect::<Result<Vec<_>>>()?;
-        let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(None, "", ALL, on)?))?;
+        let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::all(None, on)?))?;
         let machine = |line: &WorkstationLine| MachineFacts {
             name: line.workstation.name.clone(),
             suspect: line.suspect.as_ref().map(said_of_suspects),
@@ -186,7 +192,7 @@ pub(crate) fn line(alert: &Alert) -> AlertLine {
             format!("jetfrost workstation show {subject}; see whether the machine is on and reaches the service."),
         ),
     };
-    AlertLine { kind: *kind, subject: subject.clone(), says, next }
+    AlertLine { kind: *kind, subject: subject.clone(), workstation: None, says, next }
 }
 
 /// Why backups do not start, from the word for it.

@@ -24,9 +24,6 @@ use crate::shared::{Caller, Conflict, Invalid, Result, ServiceError, bounds, con
 /// New alerts are looked for this often.
 const TEND_EVERY: Duration = Duration::from_secs(60);
 
-/// All workstations are in the summary.
-const ALL: usize = 100_000;
-
 impl Operations {
     /// Where mail goes, and whether it gets there.
     pub(crate) fn mail(&self, caller: &Caller) -> Result<MailState> {
@@ -138,7 +135,7 @@ impl Operations {
         if !is_summary_due(i8::try_from(hour).unwrap_or(0), self.day_and_hour(now), last) {
             return Ok(());
         }
-        let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(None, "", ALL, on)?))?;
+        let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::all(None, on)?))?;
         let counted = counted(&lines, now);
         let text = format!(
             "{counted}\n\n{}\n{}\n{}\n{}",

@@ -15,9 +15,6 @@ use crate::operations::Operations;
 use crate::records::{WorkstationLine, write_nothing_new};
 use crate::shared::{Caller, Result, ServiceError, Who, convert};
 
-/// All workstations are counted together.
-const ALL: usize = 100_000;
-
 /// Whether the service can do its work.
 pub(crate) enum Readiness {
     Ready,
@@ -39,7 +36,7 @@ impl Operations {
     /// Figures in the OpenMetrics text format: counts, bytes and times, no names of people or machines. What is not known has no
     /// figure. The library ends each description with a full stop.
     pub(crate) fn metrics(&self) -> Result<String> {
-        let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(None, "", ALL, on)?))?;
+        let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::all(None, on)?))?;
         let mut registry = Registry::with_prefix("jetfrost");
         self.count_workstations(&lines, &mut registry);
         count_destinations(&self.storage.all_destinations()?, &mut registry);

@@ -9,9 +9,11 @@ mod field_rules;
 mod mail;
 mod maintenance;
 mod metrics;
+mod search;
 mod settings;
 mod setup;
 mod sizing;
+mod today;
 
 use std::sync::Arc;
 

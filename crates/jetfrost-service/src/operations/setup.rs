@@ -15,9 +15,6 @@ use crate::records::{DismissedRow, MailRow, StoreRow, Switches, WorkstationLine,
 use crate::retention::settings::checked_reason;
 use crate::shared::{Caller, Invalid, Result, ServiceError, Thing, gate, place};
 
-/// All workstations are looked at together.
-const ALL: usize = 10_000;
-
 impl Operations {
     /// What is decided and what is not.
     pub(crate) fn setup(&self, caller: &Caller) -> Result<Setup> {
@@ -89,7 +86,7 @@ impl Operations {
             for row in &offered {
                 open += u64::from(!grants::grants(row, on)?.is_nobody());
             }
-            let lines = WorkstationLine::list(None, "", ALL, on)?;
+            let lines = WorkstationLine::all(None, on)?;
             let with_machine: Vec<_> = lines.iter().filter(|line| line.workstation.rest.is_none()).collect();
             let mail = MailRow::get(on)?;
             let (others, single) = people(Role::Administrator.word(), on)?;

@@ -20,9 +20,6 @@ use crate::shared::{Caller, DAY_MS, Invalid, Result, ServiceError, Thing, place}
 /// Forecasts go ten years ahead.
 const MOST_DAYS_AHEAD: f64 = 3650.0;
 
-/// All image stores of a destination are looked at together.
-const ALL: usize = 10_000;
-
 /// What is known of the workstation that a limit is for.
 #[derive(Default)]
 struct Known {
@@ -154,7 +151,7 @@ impl Operations {
     }
 
     fn limits_of_others(&self, destination: &DestinationRow, but: Option<&WorkstationLine>) -> Result<Vec<Option<u64>>> {
-        let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::on_destination(&destination.id, ALL, on)?))?;
+        let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::on_destination(&destination.id, on)?))?;
         let others = lines.into_iter().filter(|line| but.is_none_or(|but| but.store.id != line.store.id));
         Ok(others.map(|line| line.store.size_limit.map(Count::get)).collect())
     }

@@ -1,11 +1,12 @@
 //! What agents of workstations reported last, and what kept backups waiting before.
 
+use diesel::dsl::count_star;
 use diesel::prelude::*;
-use jetfrost_types::{DelayReason, WorkstationId};
+use jetfrost_types::{AccountId, DelayReason, WorkstationId};
 
 use crate::clock::Moment;
 use crate::records::joint::AgentDelay;
-use crate::records::schema::{agents, waits};
+use crate::records::schema::{agents, waits, workstations};
 use crate::records::{Connection, Count, Id, Rows, Word};
 
 #[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable, AsChangeset)]
@@ -60,6 +61,19 @@ impl NewWait {
 }
 
 impl WaitRow {
+    /// How many backups that were due waited until some moment within a time; of one account only when `owner` is given.
+    pub(crate) fn ended(owner: Option<&AccountId>, from: Moment, until: Moment, on: &mut Connection) -> Rows<Count> {
+        let mut query = waits::table
+            .inner_join(workstations::table.on(workstations::id.eq(waits::workstation_id)))
+            .filter(waits::until.ge(from).and(waits::until.lt(until)))
+            .select(count_star())
+            .into_boxed();
+        if let Some(owner) = owner {
+            query = query.filter(workstations::account_id.eq(owner.as_str().to_owned()));
+        }
+        query.get_result(on)
+    }
+
     /// The latest of a workstation before a number.
     pub(crate) fn list(id: &WorkstationId, before: i64, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
         waits::table

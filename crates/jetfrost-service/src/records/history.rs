@@ -3,8 +3,11 @@
 use super::joint::{PointGone, PointHold, PointMarked, PointRemoval};
 use super::schema::{accounts, jobs, points, restores, runs, stores, workstations};
 use super::{Connection, Count, Id, InJson, Rows, Word};
+use diesel::dsl::count_star;
 use diesel::prelude::*;
-use jetfrost_types::{Changes, DestinationId, ImageStoreId, JobId, PointMark, RestoreId, RunId, Suspicion, WorkstationId};
+use jetfrost_types::{
+    AccountId, Changes, DestinationId, ImageStoreId, JobId, PointMark, RestoreId, RunId, Suspicion, WorkstationId,
+};
 use jetfrost_wire::job::{JobKind, JobState};
 use jetfrost_wire::restore::{CheckedOff, Purpose, RestoreTarget, Scope};
 use jetfrost_wire::run::{Outcome, Phase};
@@ -77,6 +80,25 @@ impl RunRow {
             .order(runs::number.desc())
             .limit(most as i64)
             .select(Self::as_select())
+            .load(on)
+    }
+
+    /// How many runs ended in each way within a time; of one account only when `owner` is given.
+    pub(crate) fn outcomes(
+        owner: Option<&AccountId>,
+        from: Moment,
+        until: Moment,
+        on: &mut Connection,
+    ) -> Rows<Vec<(Word<Outcome>, Count)>> {
+        let ended = runs::ended.ge(from).and(runs::ended.lt(until));
+        let Some(owner) = owner else {
+            return runs::table.filter(ended).group_by(runs::outcome).select((runs::outcome, count_star())).load(on);
+        };
+        runs::table
+            .inner_join(workstations::table.on(workstations::id.eq(runs::workstation_id)))
+            .filter(ended.and(workstations::account_id.eq(owner.as_str())))
+            .group_by(runs::outcome)
+            .select((runs::outcome, count_star()))
             .load(on)
     }
 

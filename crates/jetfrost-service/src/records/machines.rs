@@ -322,7 +322,6 @@ impl StoreRow {
 }
 
 impl WorkstationLine {
-    /// By name, after the key `after`; of one account only when `owner` is given.
     /// How many workstations of an account have a machine.
     pub(crate) fn machines_of(account: &AccountId, on: &mut Connection) -> Rows<Count> {
         workstations::table
@@ -331,12 +330,9 @@ impl WorkstationLine {
             .get_result(on)
     }
 
-    pub(crate) fn list(owner: Option<&AccountId>, after: &str, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
-        let mut query = lines!()
-            .filter(workstations::name_key.gt(after).and(stores::gone.is_null()))
-            .order(workstations::name_key)
-            .limit(most as i64)
-            .into_boxed();
+    /// All of them by name; of one account only when `owner` is given.
+    pub(crate) fn all(owner: Option<&AccountId>, on: &mut Connection) -> Rows<Vec<Self>> {
+        let mut query = lines!().filter(stores::gone.is_null()).order(workstations::name_key).into_boxed();
         if let Some(owner) = owner {
             query = query.filter(workstations::account_id.eq(owner.as_str().to_owned()));
         }
@@ -344,9 +340,9 @@ impl WorkstationLine {
     }
 
     /// Those whose image store is on a destination, by name.
-    pub(crate) fn on_destination(id: &DestinationId, most: usize, on: &mut Connection) -> Rows<Vec<Self>> {
+    pub(crate) fn on_destination(id: &DestinationId, on: &mut Connection) -> Rows<Vec<Self>> {
         let there = stores::destination_id.eq(id.as_str().to_owned()).and(stores::gone.is_null());
-        let rows = lines!().filter(there).order(workstations::name_key).limit(most as i64).load(on)?;
+        let rows = lines!().filter(there).order(workstations::name_key).load(on)?;
         Self::from_rows(rows, None, on)
     }
 

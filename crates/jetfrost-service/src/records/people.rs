@@ -1,5 +1,7 @@
 //! Accounts and groups.
 
+use std::collections::HashMap;
+
 use super::joint::Disabled;
 use super::schema::{
     accounts, destination_accounts, destination_groups, destinations, group_members, groups, spare_codes, workstations,
@@ -193,6 +195,20 @@ impl GroupRow {
             query = query.filter(group_members::account_id.eq(owner.as_str().to_owned()));
         }
         query.load(on)
+    }
+
+    /// The groups of each account, by their names.
+    pub(crate) fn of_accounts(on: &mut Connection) -> Rows<HashMap<Id<AccountId>, Vec<(Id<GroupId>, String)>>> {
+        let rows: Vec<(Id<AccountId>, Id<GroupId>, String)> = groups::table
+            .inner_join(group_members::table)
+            .order(groups::name_key)
+            .select((group_members::account_id, groups::id, groups::name))
+            .load(on)?;
+        let mut of_accounts: HashMap<_, Vec<_>> = HashMap::new();
+        for (account, group, name) in rows {
+            of_accounts.entry(account).or_default().push((group, name));
+        }
+        Ok(of_accounts)
     }
 
     pub(crate) fn logins(&self, on: &mut Connection) -> Rows<Vec<String>> {

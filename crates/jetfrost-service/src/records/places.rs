@@ -103,6 +103,11 @@ impl DestinationRow {
             .load(on)
     }
 
+    /// The names of all of them.
+    pub(crate) fn names(on: &mut Connection) -> Rows<Vec<String>> {
+        destinations::table.filter(destinations::gone.is_null()).select(destinations::name).load(on)
+    }
+
     pub(crate) fn granted_to(&self, on: &mut Connection) -> Rows<GrantedTo> {
         let groups = destination_groups::table
             .inner_join(groups::table)

@@ -17,7 +17,6 @@ use crate::retention::Retention;
 use crate::shared::{Caller, Result, SERVICE, ServiceError, Thing, convert, to_db};
 use crate::storage::points::{ALL, fact, facts, is_held_for_suspect, lost};
 use crate::storage::removal::store_goes;
-use crate::storage::stores::ALL_STORES;
 use crate::storage::terms::{promise, retention};
 
 /// Why points went when a limit was reached.
@@ -61,7 +60,7 @@ impl Retention {
 
     /// Asks for all removals, thinnings and scrubs that are due by now.
     pub(crate) fn enqueue_all_due(&self) -> Result<()> {
-        let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(None, "", ALL_STORES, on)?))?;
+        let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::all(None, on)?))?;
         let now = self.clock.now();
         for line in &lines {
             if line.store.removal.as_ref().is_some_and(|removal| removal.ends <= now) {

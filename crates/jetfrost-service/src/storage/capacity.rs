@@ -9,9 +9,6 @@ use crate::shared::{Result, ServiceError, place};
 use crate::storage::Storage;
 use jetfrost_types::AccountId;
 
-/// An account's workstations are looked at together.
-const ALL: usize = 10_000;
-
 /// What arriving bytes are for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Purpose {
@@ -100,7 +97,7 @@ impl Storage {
     }
 
     fn stores_of_account(&self, account: &AccountId) -> Result<Stores> {
-        let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(Some(account), "", ALL, on)?))?;
+        let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::all(Some(account), on)?))?;
         let of = |line: &WorkstationLine| self.look_at(&place(&line.destination), std::slice::from_ref(&line.store)).0;
         Ok(Stores(lines.iter().flat_map(of).collect()))
     }

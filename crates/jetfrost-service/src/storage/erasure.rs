@@ -11,7 +11,6 @@ use jetfrost_wire::event::Event;
 use crate::clock::{Moment, timestamp};
 use crate::records::{AuditRow, Connection, DestinationRow, Erasing, NewEntry, PointRow, Removal, WorkstationLine};
 use crate::shared::{Caller, Conflict, DAY_MS, Invalid, Result, SERVICE, ServiceError, Thing, place};
-use crate::storage::stores::ALL_STORES;
 use crate::storage::{Storage, points, removal};
 
 impl Storage {
@@ -58,7 +57,7 @@ impl Storage {
                 return Err(Invalid::NotTheConfirmation.into());
             }
             let mut protected = now;
-            for line in WorkstationLine::on_destination(&row.id, ALL_STORES, on)? {
+            for line in WorkstationLine::on_destination(&row.id, on)? {
                 protected = protected.max(removal::one_of_several_protected_until(&line, now, on)?);
             }
             *row.erasure = Some(Erasing::Confirmed { ends: removal::ends(protected, row.waiting_days, now), by });
@@ -90,7 +89,7 @@ impl Storage {
         let is_gone = self.records.write(|on| {
             let Some(mut row) = DestinationRow::by_id(&row.id, on)?.filter(|row| is_due(row, now)) else { return Ok(false) };
             let by = row.erasure.as_ref().map_or(SERVICE, Erasing::by).to_owned();
-            let lines = WorkstationLine::on_destination(&row.id, ALL_STORES, on)?;
+            let lines = WorkstationLine::on_destination(&row.id, on)?;
             if lines.is_empty() {
                 self.end_destination(&mut row, &by, on)?;
                 return Ok(true);
@@ -177,7 +176,7 @@ impl Storage {
     }
 
     fn lines_on(&self, row: &DestinationRow) -> Result<Vec<WorkstationLine>> {
-        self.records.read(|on| Ok(WorkstationLine::on_destination(&row.id, ALL_STORES, on)?))
+        self.records.read(|on| Ok(WorkstationLine::on_destination(&row.id, on)?))
     }
 
     pub(crate) fn destination_row(&self, id: &DestinationId) -> Result<DestinationRow> {

@@ -14,9 +14,6 @@ use crate::shared::{Caller, Result, ServiceError, place};
 use crate::state_directory::{IDENTITY, RECONCILE, RECORDS};
 use crate::storage::Storage;
 
-/// All workstations are looked at together.
-const ALL: usize = 100_000;
-
 impl Storage {
     /// Copies the records onto every destination where a younger copy is due.
     pub(crate) fn tend_records_backup(&self) -> Result<()> {
@@ -69,7 +66,7 @@ impl Storage {
         if !flag.exists() {
             return Ok(());
         }
-        let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::list(None, "", ALL, on)?))?;
+        let lines = self.records.read(|on| Ok::<_, ServiceError>(WorkstationLine::all(None, on)?))?;
         let mut all = true;
         for line in lines {
             let found = self.open_store(&line).and_then(|(_, store)| {

@@ -13,9 +13,6 @@ use crate::storage::Storage;
 use crate::storage::points::{NewPoint, insert_point, suspicion_of};
 use jetfrost_types::ImageStoreId;
 
-/// All workstations of the office.
-pub(crate) const ALL_STORES: usize = 100_000;
-
 impl Storage {
     /// The workstation of a store that the caller may see.
     pub(crate) fn line_to_see(&self, caller: &Caller, id: &ImageStoreId) -> Result<WorkstationLine> {

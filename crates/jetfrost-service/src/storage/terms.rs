@@ -6,7 +6,7 @@ use jetfrost_wire::retention::{AtLimit, Retention, Rule};
 use crate::clock::Moment;
 use crate::records::{Connection, Days, DestinationRow, EarlierTermsRow, Noted, PointRow, StoreRow, WorkstationLine, Written};
 use crate::shared::{Invalid, Result, check_days};
-use crate::storage::{Storage, points, stores};
+use crate::storage::{Storage, points};
 
 /// What is kept of a workstation's points: by its own word, or by its destination's.
 pub(crate) fn retention(line: &WorkstationLine) -> Retention {
@@ -82,7 +82,7 @@ pub(crate) fn change_of_destination(
     on: &mut Connection,
 ) -> Result<()> {
     check_terms(after)?;
-    for line in WorkstationLine::on_destination(&after.id, stores::ALL_STORES, on)? {
+    for line in WorkstationLine::on_destination(&after.id, on)? {
         note_change((&line.store, before), (&line.store, after), now, on)?;
     }
     let of = |row: &DestinationRow| terms_of(&row.retention.0, row.protected_days, row.at_limit.0);

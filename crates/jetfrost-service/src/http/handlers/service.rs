@@ -9,6 +9,7 @@ use futures_util::{StreamExt, stream};
 use jetfrost_wire::alerts::{Alerts, MailState, SetMail};
 use jetfrost_wire::discovery::{Discovery, DiscoverySettings};
 use jetfrost_wire::downloads::Downloads;
+use jetfrost_wire::office::{Office, SearchQuery, SearchResult};
 use jetfrost_wire::people::Account;
 use jetfrost_wire::rules::{Ruling, Typed};
 use jetfrost_wire::service::{
@@ -40,6 +41,8 @@ serve!(
     settings,
     set_settings,
     alerts,
+    office,
+    search,
     mail,
     set_mail,
     end_mail,
@@ -231,6 +234,21 @@ async fn set_settings(
 #[get("/alerts")]
 async fn alerts(app: Data<App>, credential: Credential) -> Reply<Alerts> {
     Ok(Json(app.for_caller(credential, |services, caller| services.operations.alerts_shown(caller)).await?))
+}
+
+/// The office at a glance: how many workstations are in which state, what became of the backups of the last days, and how full it is.
+#[utoipa::path(tag = "service", security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Office), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/office")]
+async fn office(app: Data<App>, credential: Credential) -> Reply<Office> {
+    Ok(Json(app.for_caller(credential, |services, caller| services.operations.today(caller)).await?))
+}
+
+/// Looks for words in the names of workstations, accounts, groups, destinations and codes, and for a text in the audit log.
+#[utoipa::path(tag = "service", params(SearchQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = SearchResult), (status = "default", body = Problem, content_type = "application/problem+json")))]
+#[get("/search")]
+async fn search(app: Data<App>, credential: Credential, query: Query<SearchQuery>) -> Reply<SearchResult> {
+    let text = query.into_inner().text.unwrap_or_default();
+    Ok(Json(app.for_caller(credential, move |services, caller| services.operations.search(caller, &text)).await?))
 }
 
 /// Where mail goes, and whether it is delivered.

@@ -9,8 +9,8 @@ use jetfrost_wire::diagnosis::{Diagnosis, LastDiagnosis};
 use jetfrost_wire::point::Point;
 use jetfrost_wire::restore::Restore;
 use jetfrost_wire::run::Run;
-use jetfrost_wire::workstation::{AgentReport, AgentState, NewProof, Overview, Proof, Workstation};
-use jetfrost_wire::{Page, PageQuery, Problem};
+use jetfrost_wire::workstation::{AgentReport, AgentState, NewProof, Overview, Proof, Workstation, WorkstationQuery};
+use jetfrost_wire::{Found, Page, PageQuery, Problem};
 
 use crate::shared::Credential;
 
@@ -29,11 +29,11 @@ serve!(
     report_agent,
 );
 
-/// The workstations that the caller may see, by name.
-#[utoipa::path(tag = "workstations", params(PageQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Page<Workstation>), (status = "default", body = Problem, content_type = "application/problem+json")))]
+/// The workstations that the caller may see, and looks for.
+#[utoipa::path(tag = "workstations", params(WorkstationQuery), security(("bearer" = []), ("cookie" = [])), responses((status = 200, body = Found<Workstation>), (status = "default", body = Problem, content_type = "application/problem+json")))]
 #[get("/workstations")]
-async fn workstations(app: Data<App>, credential: Credential, page: Query<PageQuery>) -> Reply<Page<Workstation>> {
-    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.workstations(caller, &page)).await?))
+async fn workstations(app: Data<App>, credential: Credential, query: Query<WorkstationQuery>) -> Reply<Found<Workstation>> {
+    Ok(Json(app.for_caller(credential, move |services, caller| services.backups.workstations(caller, &query)).await?))
 }
 
 /// One workstation.
