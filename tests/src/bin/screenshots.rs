@@ -44,15 +44,6 @@ async fn main() {
     browser.driver.execute("window.scrollTo(0, 0)", vec![]).await.expect("scrolled");
     browser.picture(&into.join("console-browse.png")).await;
 
-    go("/workstations").await;
-    browser.follow("curlew").await;
-    browser.follow("Limit and retention").await;
-    browser.press("What would expire next?").await;
-    browser.sees("Nothing would expire").await;
-    browser.press("Change").await;
-    browser.show("retention").await;
-    browser.picture(&into.join("console-retention.png")).await;
-
     for (path, waits_for, file) in [
         ("/storage", "Free", "console-storage.png"),
         ("/people", "Eskil Moe", "console-people.png"),

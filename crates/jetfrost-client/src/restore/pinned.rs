@@ -213,7 +213,7 @@ mod tests {
         let root = directory.path().canonicalize().expect("there");
         let folders = PinnedFolders::default();
         folders.make(&root.join("closed"), &root.join("temporary"), |_| ()).expect("made");
-        fs::set_permissions(root.join("closed"), std::os::unix::fs::PermissionsExt::from_mode(0)).expect("set");
+        fs::set_permissions(root.join("closed"), std::os::unix::fs::PermissionsExt::from_mode(0o0)).expect("set");
         folders.sync_below(&root.join("closed")).expect("all of the machine");
         folders.sync_below(&root).expect("by the one that may be read");
         folders.sync_below(&root.join("nothing")).expect("nothing to do");

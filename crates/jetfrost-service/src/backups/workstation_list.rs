@@ -3,21 +3,16 @@
 //! What is looked at and sorted by follows from rules and clocks as much as from records. All lines are read and judged, two thousand in some
 //! milliseconds; only those of the page are looked up where that costs more.
 
-use std::collections::HashMap;
-
 use jetfrost_office::names;
-use jetfrost_types::{AccountId, GroupId};
+use jetfrost_types::GroupId;
 use jetfrost_wire::workstation::{Workstation, WorkstationOrder, WorkstationQuery, WorkstationState};
 use jetfrost_wire::{Found, PageQuery, Sorted};
 
 use crate::backups::Backups;
 use crate::clock::Moment;
-use crate::records::{GroupRow, Id, WorkstationLine};
+use crate::records::{GroupRow, GroupsOfAccounts, WorkstationLine};
 use crate::shared::{Caller, Result, ServiceError, convert, place};
 use crate::storage::workstations::see;
-
-/// The groups of accounts.
-type Groups = HashMap<Id<AccountId>, Vec<(Id<GroupId>, String)>>;
 
 impl Backups {
     /// The workstations that the caller may see and looks for.
@@ -68,7 +63,7 @@ impl Backups {
 }
 
 /// Whether a line is in the state, on the destination and of the group that were asked for.
-fn is_of(line: &WorkstationLine, query: &WorkstationQuery, now: Moment, groups: &Groups) -> bool {
+fn is_of(line: &WorkstationLine, query: &WorkstationQuery, now: Moment, groups: &GroupsOfAccounts) -> bool {
     let in_group = |group: &GroupId| {
         groups.get(&line.account.id).is_some_and(|groups| groups.iter().any(|(id, _)| id.as_str() == group.as_str()))
     };
@@ -78,7 +73,7 @@ fn is_of(line: &WorkstationLine, query: &WorkstationQuery, now: Moment, groups: 
 }
 
 /// Whether each word is somewhere in what a line says of itself.
-fn has_words(line: &WorkstationLine, words: &[String], now: Moment, groups: &Groups) -> bool {
+fn has_words(line: &WorkstationLine, words: &[String], now: Moment, groups: &GroupsOfAccounts) -> bool {
     if words.is_empty() {
         return true;
     }

@@ -57,7 +57,7 @@ impl Operations {
     }
 }
 
-fn hit(kind: HitKind, id: impl ToString, name: impl Into<String>, detail: impl Into<String>) -> Hit {
+fn hit(kind: HitKind, id: &impl ToString, name: impl Into<String>, detail: impl Into<String>) -> Hit {
     Hit { kind, id: id.to_string(), name: name.into(), detail: detail.into() }
 }
 
@@ -67,16 +67,16 @@ fn workstation(line: &WorkstationLine) -> Hit {
 
 fn accounts(on: &mut Connection) -> Result<Vec<Hit>> {
     let rows = AccountRow::list("", ALL, on)?;
-    Ok(rows.into_iter().map(|row| hit(HitKind::Account, row.id.0, row.login, row.display_name)).collect())
+    Ok(rows.into_iter().map(|row| hit(HitKind::Account, &row.id.0, row.login, row.display_name)).collect())
 }
 
 fn groups(on: &mut Connection) -> Result<Vec<Hit>> {
-    Ok(GroupRow::list("", ALL, on)?.into_iter().map(|row| hit(HitKind::Group, row.id.0, row.name, "")).collect())
+    Ok(GroupRow::list("", ALL, on)?.into_iter().map(|row| hit(HitKind::Group, &row.id.0, row.name, "")).collect())
 }
 
 fn destinations(on: &mut Connection) -> Result<Vec<Hit>> {
     let rows = DestinationRow::list("", ALL, on)?;
-    Ok(rows.into_iter().map(|row| hit(HitKind::Destination, row.id.0, row.name, row.directory)).collect())
+    Ok(rows.into_iter().map(|row| hit(HitKind::Destination, &row.id.0, row.name, row.directory)).collect())
 }
 
 /// Codes by the machine that they are for, or became.
@@ -92,7 +92,7 @@ fn audit_entries(text: &str, on: &mut Connection) -> Result<Vec<Hit>> {
     let rows = AuditRow::list(&filter, i64::MAX, MOST + 1, on)?;
     Ok(rows
         .into_iter()
-        .map(|row| hit(HitKind::AuditEntry, row.number, row.what, format!("{}, {}", row.subject, row.who)))
+        .map(|row| hit(HitKind::AuditEntry, &row.number, row.what, format!("{}, {}", row.subject, row.who)))
         .collect())
 }
 

@@ -32,7 +32,7 @@ pub(crate) use joint::{
 pub(crate) use machines::{StoreRow, WorkstationLine, WorkstationRow};
 pub(crate) use mail::{MailRow, ToldRow};
 pub(crate) use orders::OrderRow;
-pub(crate) use people::{AccountRow, GroupRow};
+pub(crate) use people::{AccountRow, GroupRow, GroupsOfAccounts};
 pub(crate) use places::{DestinationRow, GrantScope, GrantedTo};
 pub(crate) use sessions::SessionRow;
 pub(crate) use slots::SlotRow;

@@ -146,6 +146,9 @@ impl AccountRow {
     }
 }
 
+/// The groups that each account is in, with their names.
+pub(crate) type GroupsOfAccounts = HashMap<Id<AccountId>, Vec<(Id<GroupId>, String)>>;
+
 impl GroupRow {
     pub(crate) fn insert(&self, on: &mut Connection) -> Rows<()> {
         diesel::insert_into(groups::table).values(self).execute(on).map(drop)
@@ -198,7 +201,7 @@ impl GroupRow {
     }
 
     /// The groups of each account, by their names.
-    pub(crate) fn of_accounts(on: &mut Connection) -> Rows<HashMap<Id<AccountId>, Vec<(Id<GroupId>, String)>>> {
+    pub(crate) fn of_accounts(on: &mut Connection) -> Rows<GroupsOfAccounts> {
         let rows: Vec<(Id<AccountId>, Id<GroupId>, String)> = groups::table
             .inner_join(group_members::table)
             .order(groups::name_key)
