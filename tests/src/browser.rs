@@ -171,20 +171,16 @@ impl Browser {
     async fn click(&self, path: &str) {
         let began = Instant::now();
         loop {
-            let button = self
-                .driver
-                .query(By::XPath(path))
-                .wait(Duration::from_secs(10), Duration::from_millis(50))
-                .and_displayed()
-                .first()
-                .await;
-            let button = button.unwrap_or_else(|e| panic!("there is no {path}: {e}"));
-            let here = button.to_json().expect("an element");
-            let scroll = "arguments[0].scrollIntoView({ block: 'center', behavior: 'instant' })";
-            let pressed = match self.driver.execute(scroll, vec![here]).await {
-                Ok(_) => button.click().await,
-                Err(error) => Err(error),
+            let pressed = async {
+                let shown =
+                    self.driver.query(By::XPath(path)).wait(Duration::from_secs(10), Duration::from_millis(50)).and_displayed();
+                let button = shown.first().await?;
+                let scroll = "arguments[0].scrollIntoView({ block: 'center', behavior: 'instant' })";
+                self.driver.execute(scroll, vec![button.to_json()?]).await?;
+                button.click().await
             };
+            // What is drawn anew between being found and being clicked is found again.
+            let pressed = pressed.await;
             match pressed {
                 Ok(()) => return,
                 Err(error) if began.elapsed() > Duration::from_secs(10) => panic!("{path} cannot be clicked: {error}"),

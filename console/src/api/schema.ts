@@ -2158,6 +2158,10 @@ export interface components {
         };
         /** @description Something that needs attention. */
         Alert: {
+            /** @description Whether that command is for the workstation, and not for the administrator's machine. */
+            at_workstation: boolean;
+            /** @description A command that shows more, or does it. */
+            command?: string | null;
             /** @description Its kind. */
             kind: components["schemas"]["AlertKind"];
             /** @description What to do. */

@@ -7,6 +7,7 @@ import { useLoad } from '../composables/useLoad'
 import { placeOf } from '../logic/alerts'
 import { many } from '../logic/format'
 import ProblemAlert from './ProblemAlert.vue'
+import TerminalHint from './TerminalHint.vue'
 
 /** What needs somebody's attention, the worst first. While nothing does it is not there, unless it is to say so. */
 defineProps<{ sayIfNone?: boolean }>()
@@ -23,6 +24,7 @@ onMounted(reload)
       <li v-for="one in data.alerts" :key="`${one.kind} ${one.subject}`">
         <strong>{{ one.says }}</strong> <RouterLink :to="placeOf(one).to">{{ placeOf(one).text }}</RouterLink>
         <span class="jf-quiet d-block">{{ one.next }}</span>
+        <TerminalHint v-if="one.command" :command="one.command" :where="one.at_workstation ? one.subject : undefined" />
       </li>
     </ul>
   </section>

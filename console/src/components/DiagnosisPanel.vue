@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 import type { LastDiagnosis } from '../api/types'
 import { mark, remarkable, verdict, whose } from '../logic/diagnosis'
 import { age, moment } from '../logic/format'
+import TerminalHint from './TerminalHint.vue'
 
 /** What a workstation found out about itself last, when somebody diagnosed it there. */
 const props = defineProps<{ last: LastDiagnosis; now: Date }>()
@@ -17,8 +18,9 @@ const shown = computed(() => (all.value ? (props.last.found?.steps ?? []) : rema
     <p class="mb-2" :class="{ 'jf-bad': last.found && !last.found.well }">
       {{ verdict(last) }}
       <span v-if="last.at" class="jf-quiet" :title="moment(last.at)">Made {{ age(last.at, now) }}.</span>
-      <template v-else>On the workstation, <code>jetfrost diagnose</code> tries everything that a backup needs and shows it here.</template>
+      <template v-else>Its person can have everything tried that a backup needs; what is found is shown here.</template>
     </p>
+    <TerminalHint v-if="!last.at" command="jetfrost diagnose" where="the workstation" />
     <ul v-if="shown.length" class="jf-checks">
       <li v-for="line in shown" :key="line.step">
         <span class="jf-state" :class="mark(line).mood">{{ mark(line).word }}</span>

@@ -7,6 +7,7 @@ import { useForm } from '../composables/useForm'
 import { useLoad } from '../composables/useLoad'
 import { moment, parseSize } from '../logic/format'
 import ProblemAlert from './ProblemAlert.vue'
+import TerminalHint from './TerminalHint.vue'
 import StateWord from './StateWord.vue'
 import RuledInput from './RuledInput.vue'
 
@@ -97,10 +98,7 @@ onMounted(reload)
       <p class="jf-code mb-1">{{ issued.code }}</p>
       <p v-if="issued.record.claims" class="mb-1">It hands over the backups of {{ issued.record.claims }}; a machine that has them now is cut off then.</p>
       <p v-if="!issued.record.encrypted" class="mb-1">Its backups need not be encrypted. If they are not, anyone with access to the destination’s disk can read them.</p>
-      <p class="mb-2">
-        On that machine: <code>jetfrost join CODE{{ issued.record.encrypted ? '' : ' --without-encryption' }}</code>
-        <template v-if="!issued.record.encrypted"> (without that option they are encrypted)</template>
-      </p>
+      <TerminalHint class="mb-2" :command="`jetfrost join ${issued.code}${issued.record.encrypted ? '' : ' --without-encryption'}`" where="that machine" />
       <div class="d-flex gap-2">
         <BButton size="sm" variant="outline-secondary" :disabled="handing.busy.value" @click="handOut('pdf')">Hand-out as PDF</BButton>
         <BButton size="sm" variant="outline-secondary" :disabled="handing.busy.value" @click="handOut('html')">Hand-out as HTML</BButton>

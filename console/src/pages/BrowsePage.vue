@@ -141,8 +141,7 @@ onBeforeUnmount(() => {
           no content. That this point was browsed, when and by whom, is on record.
         </p>
         <p class="mb-0">
-          That protects from whoever reads the service’s disk or its traffic. It does not protect from whoever can change the pages that the service serves: if you do not trust it, use
-          <code>jetfrost restore</code> on a workstation.
+          That protects from whoever reads the service’s disk or its traffic. It does not protect from whoever can change the pages that the service serves: if you do not trust it, restore with the program on a workstation.
         </p>
       </div>
     </section>

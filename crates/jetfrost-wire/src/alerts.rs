@@ -24,6 +24,29 @@ pub struct Alert {
     pub says: String,
     /// What to do.
     pub next: String,
+    /// A command that shows more, or does it.
+    #[serde(default)]
+    pub command: Option<String>,
+    /// Whether that command is for the workstation, and not for the administrator's machine.
+    #[serde(default)]
+    #[schema(required)]
+    pub at_workstation: bool,
+}
+
+impl Alert {
+    /// The command, with the machine that it is for where that is the workstation.
+    #[must_use]
+    pub fn command_with_place(&self) -> Option<String> {
+        let place = if self.at_workstation { format!("On {}: ", self.subject) } else { String::new() };
+        self.command.as_ref().map(|command| format!("{place}{command}"))
+    }
+
+    /// What to do, with the command, in a line.
+    #[must_use]
+    pub fn next_in_full(&self) -> String {
+        let command = self.command_with_place().map(|command| format!(" {command}"));
+        format!("{}{}", self.next, command.unwrap_or_default())
+    }
 }
 
 /// All current alerts.
@@ -118,5 +141,26 @@ pub struct MailState {
 impl HasVersion for MailState {
     fn version(&self) -> &Version {
         &self.version
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn whoever_reads_it_in_a_terminal_sees_the_command_and_where_it_is_for() {
+        let alert = |command: Option<&str>, at_workstation| Alert {
+            kind: AlertKind::ProofDue,
+            subject: "knot".into(),
+            workstation: None,
+            says: String::new(),
+            next: "Do it.".into(),
+            command: command.map(Into::into),
+            at_workstation,
+        };
+        assert_eq!(alert(None, false).next_in_full(), "Do it.");
+        assert_eq!(alert(Some("jetfrost scrub show knot"), false).next_in_full(), "Do it. jetfrost scrub show knot");
+        assert_eq!(alert(Some("jetfrost unlock"), true).next_in_full(), "Do it. On knot: jetfrost unlock");
     }
 }

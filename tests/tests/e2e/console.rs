@@ -439,7 +439,12 @@ fn a_missing_destination_is_an_alert_in_the_office() {
         fs::rename(office.path("shelf"), office.path("elsewhere")).expect("moved away");
         browser.sees("1 thing needs attention").await;
         browser.sees("The destination 'shelf' is missing.").await;
+        browser.sees("Mount its volume again.").await;
+        assert_accessible(browser, "an alert in the office").await;
+        browser.follow("Alerts").await;
         assert_accessible(browser, "alerts").await;
+        browser.follow("Open storage").await;
+        browser.sees("Destinations").await;
     });
 }
 

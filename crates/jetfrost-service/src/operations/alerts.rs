@@ -116,83 +116,110 @@ fn has_machine(line: &WorkstationLine) -> bool {
 
 /// An alert with what is wrong and what to do.
 pub(crate) fn line(alert: &Alert) -> AlertLine {
-    let Alert { kind, subject, detail } = alert;
-    let (says, next) = match kind {
+    let Alert { kind, subject, .. } = alert;
+    let (next, command) = what_to_do(alert);
+    let (command, at_workstation) = match command {
+        At::Nowhere => (None, false),
+        At::Administrator(command) => (Some(command), false),
+        At::Workstation(command) => (Some(command), true),
+    };
+    AlertLine {
+        kind: *kind,
+        subject: subject.clone(),
+        workstation: None,
+        says: what_is_wrong(alert),
+        next: next.into(),
+        command,
+        at_workstation,
+    }
+}
+
+/// What is wrong, in a sentence.
+fn what_is_wrong(Alert { kind, subject, detail }: &Alert) -> String {
+    match kind {
+        AlertKind::AuditAltered => format!("The audit log is not what the service wrote: {detail}."),
+        AlertKind::SuspectPoint => format!("On '{subject}', point {detail}. Everything before it is kept until you decide."),
+        AlertKind::Damage => format!("Pieces of the image store of '{subject}' are damaged or gone."),
+        AlertKind::DestinationMissing => format!("The destination '{subject}' is missing."),
+        AlertKind::DestinationFull => format!("The destination '{subject}' is full: no backup gets in."),
+        AlertKind::RoomMade => format!("Points of '{subject}' went to make room at a limit. {detail}."),
+        AlertKind::TermsShortened => {
+            format!("Retention of '{subject}' is shorter from now on: {detail}. Existing points stay as long as promised.")
+        }
+        AlertKind::Failing => format!("Backups of '{subject}' fail, one after another."),
+        AlertKind::KeptWaiting => format!("Backups of '{subject}' do not start: {}.", waits_for(detail)),
+        AlertKind::DrillOverdue => format!("No drill has restored anything of '{subject}' for too long."),
+        AlertKind::NoFirstPoint => format!("'{subject}' joined days ago and has no point yet."),
+        AlertKind::ProofDue => {
+            format!("Nobody has proved lately that the passphrase or recovery key of '{subject}' still works.")
+        }
+        AlertKind::DrillFailed => format!("The last drill of '{subject}' did not restore everything exactly."),
+        AlertKind::RecordsNotBackedUp => "The last records backup is too old.".into(),
+        AlertKind::Certificate => format!("The certificate that browsers see needs to be looked at: {detail}."),
+        AlertKind::Overdue => format!("The last complete point of '{subject}' is too old."),
+    }
+}
+
+/// Where a command is for.
+enum At {
+    Nowhere,
+    Administrator(String),
+    Workstation(String),
+}
+
+/// What to do, and a command that shows more or does it.
+fn what_to_do(Alert { kind, subject, detail }: &Alert) -> (&'static str, At) {
+    let office = |command: &str| At::Administrator(format!("jetfrost {command}"));
+    let there = |command: &str| At::Workstation(format!("jetfrost {command}"));
+    match kind {
         AlertKind::AuditAltered => (
-            format!("The audit log is not what the service wrote: {detail}."),
-            "jetfrost audit check says where. Somebody wrote to the records file behind the service's back, or an old copy took its place.".into(),
+            "Somebody wrote to the records file behind the service's back, or an old copy took its place. Check where.",
+            office("audit check"),
         ),
-        AlertKind::SuspectPoint => (
-            format!("On '{subject}', point {detail}. Everything before it is kept until you decide."),
-            format!(
-                "If nobody meant it, disconnect {subject} and restore from the last good point. If it was work: jetfrost point mark {subject} {} good --because WHY",
-                detail.split_whitespace().next().unwrap_or_default()
-            ),
-        ),
+        AlertKind::SuspectPoint => {
+            let point = detail.split_whitespace().next().unwrap_or_default();
+            (
+                "If nobody meant it, disconnect the machine and restore from the last good point. If it was work, mark the point good.",
+                office(&format!("point mark {subject} {point} good --because WHY")),
+            )
+        }
         AlertKind::Damage => (
-            format!("Pieces of the image store of '{subject}' are damaged or gone."),
-            format!("jetfrost scrub show {subject}; what the machine still has comes again with its next backup."),
+            "See what is lost; what the machine still has comes again with its next backup.",
+            office(&format!("scrub show {subject}")),
         ),
-        AlertKind::DestinationMissing => (
-            format!("The destination '{subject}' is missing."),
-            format!("jetfrost destination show {subject}; mount its volume again."),
-        ),
+        AlertKind::DestinationMissing => ("Mount its volume again.", office(&format!("destination show {subject}"))),
         AlertKind::DestinationFull => (
-            format!("The destination '{subject}' is full: no backup gets in."),
-            format!(
-                "jetfrost destination set {subject} --capacity SIZE or --at-limit expire-oldest, or more room on its volume."
-            ),
+            "Raise its capacity, let the oldest points expire at the limit, or make room on its volume.",
+            office(&format!("destination set {subject} --capacity SIZE")),
         ),
         AlertKind::RoomMade => (
-            format!("Points of '{subject}' went to make room at a limit. {detail}."),
-            format!(
-                "jetfrost workstation set {subject} --limit SIZE for a longer history; if you did not expect it, look what fills the store."
-            ),
+            "Raise the limit for a longer history. If you did not expect it, look what fills the store.",
+            office(&format!("workstation set {subject} --limit SIZE")),
         ),
-        AlertKind::TermsShortened => (
-            format!(
-                "Retention of '{subject}' is shorter from now on: {detail}. Existing points stay as long as promised."
-            ),
-            "jetfrost audit list says who changed it; if nobody did, end that administrator's sessions.".into(),
-        ),
-        AlertKind::Failing => (
-            format!("Backups of '{subject}' fail, one after another."),
-            format!("jetfrost workstation show {subject} says why the last run failed."),
-        ),
-        AlertKind::KeptWaiting => (
-            format!("Backups of '{subject}' do not start: {}.", waits_for(detail)),
-            format!("jetfrost workstation show {subject} says since when."),
-        ),
-        AlertKind::DrillOverdue => (
-            format!("No drill has restored anything of '{subject}' for too long."),
-            format!("On {subject}: jetfrost drill. An agent does it by itself when the machine is on: jetfrost agent status"),
-        ),
-        AlertKind::NoFirstPoint => (
-            format!("'{subject}' joined days ago and has no point yet."),
-            format!("On {subject}: jetfrost status, then jetfrost backup."),
-        ),
+        AlertKind::TermsShortened => {
+            ("See who changed it. If nobody did, end that administrator's sessions.", office("audit list"))
+        }
+        AlertKind::Failing => ("See why the last run failed.", office(&format!("workstation show {subject}"))),
+        AlertKind::KeptWaiting => ("See since when.", office(&format!("workstation show {subject}"))),
+        AlertKind::DrillOverdue => {
+            ("An agent does it by itself when the machine is on. See why it does not.", there("agent status"))
+        }
+        AlertKind::NoFirstPoint => ("See at the machine what is in the way.", there("diagnose")),
         AlertKind::ProofDue => (
-            format!("Nobody has proved lately that the passphrase or recovery key of '{subject}' still works."),
-            format!("On {subject}: jetfrost unlock. If the secret is lost, make a new one there while the machine still runs: jetfrost unlock-method renew-recovery-key"),
+            "Have its person show that a secret opens it. If the secret is lost, make a new one there while the machine still runs.",
+            there("unlock"),
         ),
-        AlertKind::DrillFailed => (
-            format!("The last drill of '{subject}' did not restore everything exactly."),
-            format!("On {subject}: jetfrost drill says what; jetfrost scrub start {subject} looks at the stored bytes."),
-        ),
-        AlertKind::RecordsNotBackedUp => (
-            "The last records backup is too old.".into(),
-            "jetfrost destination list; one of them must be there.".into(),
-        ),
-        AlertKind::Certificate => (
-            format!("The certificate that browsers see needs to be looked at: {detail}."),
-            "Put a new one in the same files: the service takes it up within seconds. Backups go on without it.".into(),
-        ),
-        AlertKind::Overdue => (
-            format!("The last complete point of '{subject}' is too old."),
-            format!("jetfrost workstation show {subject}; see whether the machine is on and reaches the service."),
-        ),
-    };
-    AlertLine { kind: *kind, subject: subject.clone(), workstation: None, says, next }
+        AlertKind::DrillFailed => {
+            ("See what did not come back, and have the stored bytes read.", office(&format!("scrub start {subject}")))
+        }
+        AlertKind::RecordsNotBackedUp => ("One of the destinations must be there.", office("destination list")),
+        AlertKind::Certificate => {
+            ("Put a new one in the same files: the service takes it up within seconds. Backups go on without it.", At::Nowhere)
+        }
+        AlertKind::Overdue => {
+            ("See whether the machine is on and reaches the service.", office(&format!("workstation show {subject}")))
+        }
+    }
 }
 
 /// Why backups do not start, from the word for it.

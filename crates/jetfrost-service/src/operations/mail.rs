@@ -359,7 +359,9 @@ fn said_of_alerts(alerts: &[Alert]) -> String {
     }
     let said = |alert: &Alert| {
         let line = line(alert);
-        format!("  {}\n    Next: {}\n", line.says, line.next)
+        // On a line of its own, so that it can be copied.
+        let command = line.command_with_place().map(|command| format!("    {command}\n"));
+        format!("  {}\n    Next: {}\n{}", line.says, line.next, command.unwrap_or_default())
     };
     format!("What needs attention:\n{}", alerts.iter().map(said).collect::<String>())
 }

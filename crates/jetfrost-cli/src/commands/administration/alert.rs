@@ -22,7 +22,7 @@ impl Alert {
         let (_, api) = state_dir.session_api()?;
         let list: List = api.call(&calls::alerts())?;
         ui.show(&list, |list| {
-            let row = |one: &AlertRecord| vec![one.says.clone(), one.next.clone()];
+            let row = |one: &AlertRecord| vec![one.says.clone(), one.next_in_full()];
             ui.table(&["what is wrong", "next"], list.alerts.iter().map(row).collect(), &[], "Nothing needs attention.");
         });
         Ok(Code::Done)
