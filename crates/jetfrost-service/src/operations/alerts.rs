@@ -1,9 +1,11 @@
 //! What needs somebody's attention.
 
+use std::collections::HashMap;
+
 use jetfrost_office::access::Act;
 use jetfrost_office::alerts::{Alert, MachineFacts, PlaceFacts, ServiceFacts};
 use jetfrost_office::freshness;
-use jetfrost_types::{DelayReason, Suspicion};
+use jetfrost_types::{DelayReason, Suspicion, WorkstationId};
 use jetfrost_wire::alerts::{Alert as AlertLine, AlertKind, Alerts};
 use jetfrost_wire::destination::{Destination, DestinationState};
 use jetfrost_wire::workstation::WorkstationState;
@@ -22,11 +24,12 @@ impl Operations {
         caller.may(&Act::SeeOffice)?;
         let (lines, places) =
             self.records.read(|on| Ok::<_, ServiceError>((WorkstationLine::all(None, on)?, DestinationRow::names(on)?)))?;
+        let ids: HashMap<&str, &WorkstationId> =
+            lines.iter().map(|line| (line.workstation.name.as_str(), &line.workstation.id.0)).collect();
         let workstation = |alert: &Alert| {
             let is_of_place = matches!(alert.kind, AlertKind::DestinationMissing | AlertKind::DestinationFull)
                 || (alert.kind == AlertKind::TermsShortened && places.contains(&alert.subject));
-            let of = lines.iter().find(|line| line.workstation.name == alert.subject).filter(|_| !is_of_place);
-            of.map(|line| line.workstation.id.0.clone())
+            if is_of_place { None } else { ids.get(alert.subject.as_str()).map(|id| (*id).clone()) }
         };
         let shown = |alert: &Alert| AlertLine { workstation: workstation(alert), ..line(alert) };
         Ok(Alerts { now: timestamp(self.clock.now()), alerts: self.alerts()?.iter().map(shown).collect() })
